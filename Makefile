@@ -1,0 +1,42 @@
+# Each target does what it needs; `make demo` and `make test` are enough on a fresh Debian machine.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+DEMO := demo/orrel-sound
+
+.PHONY: setup demo demo-run test check bench shots clean
+
+setup: $(READY)
+
+$(READY): pyproject.toml constraints.txt
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	touch $(READY)
+
+demo: setup
+	@$(BIN)/eskret demo $(DEMO) || \
+	  { [ -n "$$DISPLAY$$WAYLAND_DISPLAY$$QT_QPA_PLATFORM" ] && exit 1 || echo "Run the demo headless with: make demo-run"; }
+
+demo-run: setup
+	$(BIN)/eskret demo $(DEMO) --run
+
+test: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	@command -v xvfb-run >/dev/null && xvfb-run -a env QT_QPA_PLATFORM=xcb $(BIN)/python -m pytest -m screen tests/desktop \
+	  || { command -v xvfb-run >/dev/null && exit 1 || echo "xvfb-run is not installed: the pass on a real screen was left out"; }
+
+check: setup
+	$(BIN)/ruff check src tests benchmarks docs
+	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: setup
+	$(BIN)/python benchmarks/run.py
+
+shots: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py
+
+clean:
+	rm -rf $(VENV) build demo

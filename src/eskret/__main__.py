@@ -1,0 +1,5 @@
+"""``python -m eskret``."""
+
+from eskret.cli import main
+
+main()

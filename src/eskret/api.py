@@ -1,0 +1,275 @@
+"""The public Python face: build, read, write, rehearse and run a workflow; use an operation straight on a layer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from eskret.core.account import InputAccount, OutputAccount, Remark
+from eskret.core.crs import crs_code, parse_crs
+from eskret.core.layer import Layer
+from eskret.errors import DocumentError, EskretError, InputError
+from eskret.formats import geojson, geopackage, sources, targets
+from eskret.operations.registry import all_operations, operation_by_id
+from eskret.workflow import document as documents
+from eskret.workflow.document import Document, Parameter, Step
+from eskret.workflow.engine import Run, RunResult, run_on_layer
+from eskret.workflow.rehearsal import Rehearsal, rehearse
+from eskret.workflow.script import to_script
+
+
+
+@dataclass(frozen=True)
+class StepHandle:
+    """A step of a workflow being built; ``handle["key"]`` is one of its layers, or those a pattern names."""
+
+    id: str
+
+    def __getitem__(self, pattern: str) -> str:
+        return f"{self.id}:{pattern}"
+
+
+@dataclass(frozen=True)
+class ParameterHandle:
+    """A parameter of a workflow being built, to be given as a setting."""
+
+    name: str
+
+
+class Workflow:
+    """A workflow being built or read; changes in place, unlike the document inside it.
+
+    Every operation is a method: ``workflow.keep("piles", recordings, where="desc LIKE 'Pile%'")``.
+
+    Examples
+    --------
+    >>> workflow = Workflow(title="Marks", crs="EPSG:32626")
+    >>> marks = workflow.load("marks", files=["field/*.gpx"])
+    >>> piles = workflow.keep("piles", marks["*_waypoints"], where="desc LIKE 'Pile%'")
+    >>> [step.id for step in workflow.steps]
+    ['marks', 'piles']
+    """
+
+    def __init__(self, title: str = "", summary: str = "", crs: str = "") -> None:
+        self.document = Document(title, summary, crs)
+        self.path: Path | None = None
+
+    @classmethod
+    def read(cls, path: str | Path) -> Workflow:
+        """The workflow in a file.
+
+        Raises
+        ------
+        DocumentError : it is missing or no workflow.
+        """
+        workflow = cls()
+        workflow.path = Path(path).resolve()
+        workflow.document = documents.read(workflow.path)
+        return workflow
+
+    def write(self, path: str | Path | None = None) -> None:
+        """Write the canonical file, by default where it was read from."""
+        target = Path(path).resolve() if path is not None else self.path
+        if target is None:
+            raise DocumentError("this workflow has no file yet", way_out="Give one: workflow.write('name.toml')")
+        documents.write(self.document, target)
+        self.path = target
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        return self.document.steps
+
+    @property
+    def parameters(self) -> tuple[Parameter, ...]:
+        return self.document.parameters
+
+    def parameter(self, name: str, **properties: Any) -> ParameterHandle:
+        """Add a parameter: type, label, default, choices, min, max, help."""
+        if "choices" in properties:
+            properties["choices"] = tuple(properties["choices"])
+        self.document = documents.set_parameter(self.document, name, **properties)
+        return ParameterHandle(name)
+
+    def step(
+        self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), *, heading: str = "",
+        note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None, **settings: Any,
+    ) -> StepHandle:  # fmt: skip
+        """Add a step at the end.
+
+        Parameters
+        ----------
+        use : the operation's id.
+        id : the step's own name.
+        source : what enters: a step, ``step["key"]``, or a list of these.
+        heading, note, off, layer : as in the file.
+        settings : the operation's.
+
+        Raises
+        ------
+        DocumentError : the id is taken.
+        """
+        if any(s.id == id for s in self.document.steps):
+            raise DocumentError(f"there is a step '{id}' already", way_out="Choose another name")
+        given = [source] if isinstance(source, StepHandle | str) else list(source)
+        references = tuple(s.id if isinstance(s, StepHandle) else s for s in given)
+        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}))
+        self.document = replace(self.document, steps=(*self.document.steps, step))
+        return StepHandle(id)
+
+    def __getattr__(self, name: str) -> Callable[..., StepHandle]:
+        if name.startswith("_") or name not in all_operations():
+            raise AttributeError(f"a workflow has no '{name}'; operations are {', '.join(all_operations())}")
+
+        def add(id: str, source: Any = (), **given: Any) -> StepHandle:
+            return self.step(name, id, source, **given)
+
+        add.__name__ = name
+        add.__doc__ = f"{operation_by_id(name).summary}\n\n{operation_by_id(name).help}"
+        return add
+
+    def comment(self, path: Sequence[str], before: Sequence[str] = (), behind: str = "") -> None:
+        """Put comments of the file where they belong: ``("steps", "piles", "where")``; at the end for ``()``."""
+        notes = self.document.comments
+        if not path:
+            notes = replace(notes, end=tuple(before))
+        else:
+            place = tuple(path)
+            if before:
+                notes = replace(notes, before={**notes.before, place: tuple(before)})
+            if behind:
+                notes = replace(notes, behind={**notes.behind, place: behind})
+        self.document = replace(self.document, comments=notes)
+
+    def rehearse(self, **values: Any) -> Rehearsal:
+        """Check everything and foretell the outputs; nothing is written."""
+        return rehearse(self.document, values, workflow=self.path, folder=self._folder())
+
+    def run(self, *, if_exists: str | None = None, hold: bool = True, **values: Any) -> RunResult:
+        """Run it; the result holds the accounts and, with ``hold``, every step's layers.
+
+        Raises
+        ------
+        RehearsalError : the rehearsal found errors; nothing was run.
+        """
+        run = Run(self.document, values, workflow=self.path, folder=self._folder(), if_exists=if_exists, hold=hold)
+        return run.execute()
+
+    def script(self, file: str = "workflow.toml") -> str:
+        """Python that builds this workflow again."""
+        return to_script(self.document, file)
+
+    def _folder(self) -> Path:
+        return self.path.parent if self.path else Path.cwd()
+
+
+def _plain(value: Any) -> Any:
+    """Settings as the file has them: handles become references and parameters."""
+    if isinstance(value, ParameterHandle):
+        return {"parameter": value.name}
+    if isinstance(value, StepHandle):
+        return value.id
+    if isinstance(value, Mapping):
+        return {k: _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    return str(value) if isinstance(value, Path) else value
+
+
+@dataclass(frozen=True)
+class Result:
+    """What an operation made of one layer, and its accounts."""
+
+    layer: Layer
+    inputs: tuple[InputAccount, ...]
+    outputs: tuple[OutputAccount, ...]
+    remarks: tuple[Remark, ...]
+
+
+def operation(name: str) -> Callable[..., Result]:
+    """An operation to be called straight on a layer.
+
+    Examples
+    --------
+    ``operation("keep")(layer, where="desc LIKE $word", values={"word": "Pile%"}).layer``
+    """
+    known = operation_by_id(name)
+
+    def call(layer: Layer, *, values: Mapping[str, Any] | None = None, **settings: Any) -> Result:
+        outcome = run_on_layer(known, layer, settings, values or {})
+        return Result(outcome.layers[0], outcome.inputs, outcome.outputs, outcome.remarks)
+
+    call.__name__ = name
+    call.__doc__ = f"{known.summary}\n\n{known.help}"
+    return call
+
+
+def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> Layer:
+    """One layer of a file; the name may be left out where there is just one.
+
+    Raises
+    ------
+    InputError : it cannot be read, or there are several and none was named.
+    """
+    file = Path(path)
+    names = sources.layer_names(file)
+    if layer is None and len(names) != 1:
+        raise InputError(f"it holds {len(names)} layers", place=str(file), way_out=f"Name one of {', '.join(names)}")
+    name = layer if layer is not None else names[0]
+    if name not in names:
+        raise InputError(f"it has no layer '{name}'", place=str(file), way_out=f"It has {', '.join(names)}")
+    return sources.read(file, name, sources.key_for(file, name, len(names)), encoding).layer
+
+
+def write(layer: Layer, path: str | Path, name: str = "") -> None:
+    """Write one layer to a file that is not there yet, or as a new layer of a GeoPackage.
+
+    Raises
+    ------
+    DeliveryError : the ending is not known, or the file or layer is there already.
+    """
+    file = Path(path)
+    target = targets.target_for(file)
+    if not target.many and file.exists():
+        raise EskretError("the file is there already", place=str(file), way_out="Choose another name, or remove it")
+    if target is targets.GEOJSON:
+        geojson.write(file, layer)
+        return
+    with geopackage.writing(file) as container:
+        called = name or layer.key
+        if called.casefold() in {n.casefold() for n in container.names()}:
+            raise EskretError(f"layer '{called}' is there already", place=str(file), way_out="Choose another name")
+        container.add(layer, called)
+
+
+def to_geopandas(layer: Layer) -> Any:
+    """A copy as a GeoDataFrame (a DataFrame for a plain table), Arrow types kept."""
+    import geopandas
+    import pandas
+
+    frame = layer.table.to_pandas(types_mapper=pandas.ArrowDtype)
+    if layer.geometry is None:
+        return frame
+    return geopandas.GeoDataFrame(frame, geometry=np.array(layer.geometry, dtype=object), crs=layer.crs)
+
+
+def from_geopandas(frame: Any, key: str = "layer") -> Layer:
+    """A layer of a GeoDataFrame or DataFrame; its index is left out."""
+    import geopandas
+
+    if isinstance(frame, geopandas.GeoDataFrame):
+        geometry = np.array(frame.geometry.to_numpy(), dtype=object)
+        table = pa.Table.from_pandas(frame.drop(columns=frame.geometry.name), preserve_index=False)
+        crs = crs_code(parse_crs(frame.crs.to_wkt())) if frame.crs else None
+        return Layer(key, table.replace_schema_metadata(None), geometry, crs)
+    return Layer(key, pa.Table.from_pandas(frame, preserve_index=False).replace_schema_metadata(None))
+
+
+__all__ = [
+    "ParameterHandle", "Result", "StepHandle", "Workflow", "from_geopandas", "operation",
+    "read", "to_geopandas", "write",
+]  # fmt: skip

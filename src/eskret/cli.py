@@ -1,0 +1,436 @@
+"""The command line. Exit codes: 0 balanced or look, 1 failed, 2 wrong usage or a rehearsal found an error,
+3 a check did not hold, 130 stopped."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from eskret import __version__
+from eskret.errors import DocumentError, EskretError, RehearsalError
+
+FAILED, USAGE, STOPPED = 1, 2, 130
+_EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
+
+app = typer.Typer(
+    help="Repeatable geoprocessing workflows, audited like accounts.", no_args_is_help=True, add_completion=True,
+    rich_markup_mode=None, pretty_exceptions_enable=False,
+)  # fmt: skip
+
+File = Annotated[Path, typer.Argument(help="A workflow file (.toml).")]
+Set = Annotated[list[str] | None, typer.Option("--set", help="name=value of a parameter; may be repeated.")]
+Exists = Annotated[
+    str | None,
+    typer.Option("--if-exists", help="own, stop, replace, number or skip; overrules what the steps say."),
+]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
+
+
+def main() -> None:
+    """Entry point of ``eskret``."""
+    app()
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        typer.echo(f"Eskret {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _top(
+    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version.")] = False,
+) -> None:
+    """What comes before a command."""
+
+
+@contextmanager
+def _told(as_json: bool = False) -> Iterator[None]:
+    """Errors meant for people become their sentence and an exit code."""
+    try:
+        yield
+    except RehearsalError as error:
+        _complain("\n".join(f.text if not f.step else f"step '{f.step}': {f.text}" for f in error.findings), as_json)
+        raise typer.Exit(USAGE) from error
+    except DocumentError as error:
+        _complain(error.sentence(), as_json)
+        raise typer.Exit(USAGE) from error
+    except EskretError as error:
+        _complain(error.sentence(), as_json)
+        raise typer.Exit(FAILED) from error
+    except BrokenPipeError as error:
+        raise typer.Exit(0) from error
+
+
+def _complain(text: str, as_json: bool) -> None:
+    if as_json:
+        typer.echo(json.dumps({"state": "failed", "error": text}, ensure_ascii=False))
+    typer.echo(text, err=True)
+
+
+def _values(given: list[str] | None) -> dict[str, str]:
+    out = {}
+    for pair in given or []:
+        name, equals, value = pair.partition("=")
+        if not equals:
+            raise DocumentError(f"--set {pair!r} has no value", way_out="Write --set name=value")
+        out[name.strip()] = value
+    return out
+
+
+def _policy(if_exists: str | None) -> str | None:
+    known = ("own", "stop", "replace", "number", "skip")
+    if if_exists is not None and if_exists not in known:
+        raise DocumentError(f"--if-exists cannot be {if_exists!r}", way_out=f"It can be {', '.join(known)}")
+    return if_exists
+
+
+@app.command()
+def run(
+    file: File,
+    set_: Set = None,
+    rehearse: Annotated[bool, typer.Option("--rehearse", help="Only check and foretell; write nothing.")] = False,
+    report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
+    if_exists: Exists = None,
+    quiet: Quiet = False,
+    json_: Json = False,
+) -> None:
+    """Run a workflow and print its ledger."""
+    if rehearse:
+        _rehearse(file, set_, if_exists, quiet, json_)
+        return
+    with _told(json_):
+        from eskret.workflow import document as documents
+        from eskret.workflow.engine import Run
+        from eskret.workflow.report import write_report
+
+        path = file.resolve()
+        document = documents.read(path)
+        if report is not None and report.suffix.lower() not in (".json", ".html"):
+            raise DocumentError(f"a report cannot end in '{report.suffix}'", way_out="Give it .json or .html")
+        with _Progress(quiet or json_) as progress:
+            job = Run(document, _values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take)
+            before = signal.signal(signal.SIGINT, lambda *_: job.stop())
+            term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
+            try:
+                result = job.execute()
+            finally:
+                signal.signal(signal.SIGINT, before)
+                signal.signal(signal.SIGTERM, term)
+        if report is not None:
+            write_report(document, result, report)
+        if json_:
+            typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
+        elif not quiet:
+            _print_ledger(document, {s.id: s.to_json() for s in result.steps})
+            _print_outputs(result)
+        if result.error:
+            typer.echo(result.error, err=True)
+        raise typer.Exit(_EXIT[result.state])
+
+
+@app.command("rehearse")
+def rehearse_command(
+    file: File, set_: Set = None, if_exists: Exists = None, quiet: Quiet = False, json_: Json = False
+) -> None:
+    """Check a workflow and foretell its outputs; nothing is written."""
+    _rehearse(file, set_, if_exists, quiet, json_)
+
+
+def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: bool, as_json: bool) -> None:
+    with _told(as_json):
+        from eskret.workflow import document as documents
+        from eskret.workflow.rehearsal import rehearse
+
+        path = file.resolve()
+        document = documents.read(path)
+        found = rehearse(document, _values(set_), workflow=path, if_exists=_policy(if_exists))
+        if as_json:
+            typer.echo(json.dumps(found.to_json(), ensure_ascii=False, indent=1))
+        elif not quiet:
+            _print_rehearsal(document, found)
+        for finding in found.errors if quiet else ():
+            typer.echo(finding.text, err=True)
+        raise typer.Exit(USAGE if found.errors else 0)
+
+
+@app.command()
+def look(
+    path: Annotated[Path, typer.Argument(help="A file or a folder.")],
+    json_: Json = False,
+) -> None:
+    """Say what a file holds: layers, counts, geometry, CRS and unit, fields with types."""
+    with _told(json_):
+        from eskret.errors import InputError
+        from eskret.formats import sources
+
+        layers, problems = [], []
+        for file in sources.find_files([str(path)], Path.cwd()):
+            try:
+                layers += sources.look(file)
+            except InputError as error:
+                problems.append(error.sentence())
+        if json_:
+            typer.echo(json.dumps({"layers": [_facts_json(x) for x in layers], "problems": problems}, ensure_ascii=False))
+        else:
+            _print_layers(layers)
+        for problem in problems:
+            typer.echo(problem, err=True)
+        raise typer.Exit(FAILED if problems else 0)
+
+
+def _facts_json(facts: Any) -> dict[str, Any]:
+    from eskret.core.crs import crs_facts
+
+    crs = crs_facts(facts.crs) if facts.crs else None
+    return {
+        "file": facts.origin, "layer": facts.name, "key": facts.key, "features": facts.count, "geometry": facts.kind,
+        "crs": facts.crs, "crs_name": crs.name if crs else None, "unit": crs.unit if crs else None,
+        "extent": facts.extent, "fields": [{"name": f.name, "type": f.word} for f in facts.fields],
+    }  # fmt: skip
+
+
+@app.command()
+def operations(
+    id: Annotated[str | None, typer.Argument(help="An operation's id; all are listed without.")] = None,
+    json_: Json = False,
+) -> None:
+    """List the operations, or explain one with its settings."""
+    with _told(json_):
+        from eskret.operations import all_operations, operation_by_id
+        from eskret.operations.settings import default_of, setting_info
+
+        chosen = [operation_by_id(id)] if id else list(all_operations().values())
+        if json_:
+            told = [
+                {"id": o.id, "title": o.title, "phase": o.phase, "summary": o.summary, "help": o.help,
+                 "settings": {n: {"label": i.label, "help": i.help, "default": default_of(o.Settings, n),
+                                  "choices": list(i.choices)} for n, i in setting_info(o.Settings).items()}}
+                for o in chosen
+            ]  # fmt: skip
+            typer.echo(json.dumps(told, ensure_ascii=False, indent=1))
+        elif id is None:
+            phase = ""
+            for one in chosen:
+                if one.phase != phase:
+                    phase = one.phase
+                    typer.echo(phase)
+                typer.echo(f"  {one.id:<12} {one.summary}")
+        else:
+            one = chosen[0]
+            typer.echo(f"{one.title} ({one.id})\n\n{one.summary}\n\n{one.help}\n\nSettings")
+            for name, info in setting_info(one.Settings).items():
+                default = default_of(one.Settings, name)
+                must = one.Settings.model_fields[name].is_required()
+                typer.echo(f"  {name:<14} {info.label}{' (must be given)' if must else f'; else {_shown(default)}'}")
+                typer.echo(f"  {'':<14} {info.help}")
+                if info.choices:
+                    typer.echo(f"  {'':<14} One of: {', '.join(info.choices)}")
+
+
+def _shown(value: Any) -> str:
+    if value == "":
+        return "nothing"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+@app.command()
+def script(file: File) -> None:
+    """Print Python that rebuilds a workflow."""
+    with _told():
+        from eskret.workflow import document as documents
+        from eskret.workflow.script import to_script
+
+        typer.echo(to_script(documents.read(file.resolve()), file.name), nl=False)
+
+
+@app.command("open")
+def open_window(
+    path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None,
+) -> None:
+    """Open the window."""
+    with _told():
+        raise typer.Exit(_window(path))
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path | None, typer.Argument(help="Where to make the demo; by default eskret-demo here.")] = None,
+    run_: Annotated[bool, typer.Option("--run", help="Run its workflows here instead of opening the window.")] = False,
+) -> None:
+    """Make the demo, Orrel Sound, and open the window on it."""
+    with _told():
+        from eskret.demo.generate import make
+
+        home = make(folder or Path.cwd() / "eskret-demo")
+        typer.echo(f"The demo is in {home}")
+        workflows = sorted(home.glob("*.toml"))
+        if not run_:
+            raise typer.Exit(_window(workflows[0]))
+        worst = 0
+        for workflow in workflows:
+            try:
+                run(workflow)
+            except typer.Exit as end:
+                worst = max(worst, end.exit_code)
+        raise typer.Exit(worst)
+
+
+def _window(path: Path | None) -> int:
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
+        typer.echo(
+            "There is no display here. On one without a screen, run a workflow with: eskret run FILE, "
+            "or the demo's with: eskret demo --run (make demo-run).",
+            err=True,
+        )
+        return FAILED
+    from eskret.desktop.app import start
+
+    return start(path)
+
+
+# -- printing
+
+
+def _console() -> Any:
+    from rich.console import Console
+
+    # figures must not be broken over lines where the output is no terminal
+    return Console(width=None if sys.stdout.isatty() else 150, highlight=False)
+
+
+class _Progress:
+    """The run's events as a line a step, with time left."""
+
+    def __init__(self, silent: bool) -> None:
+        self._silent = silent or not sys.stderr.isatty()
+
+    def __enter__(self) -> _Progress:
+        from rich.console import Console
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+        self._bars = Progress(
+            TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
+            console=Console(stderr=True), transient=True, disable=self._silent,
+        )  # fmt: skip
+        self._tasks: dict[str, Any] = {}
+        self._bars.__enter__()
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        self._bars.__exit__(*error)
+
+    def take(self, event: dict[str, Any]) -> None:
+        """Show one event."""
+        if event["event"] == "step_started":
+            self._tasks[event["step"]] = self._bars.add_task(event["step"], total=None)
+        elif event["event"] == "progress" and event["step"] in self._tasks:
+            whole = event["tasks"] > 1 or not event["of"]
+            done, of = (event["tasks_done"], event["tasks"]) if whole else (event["done"], event["of"])
+            self._bars.update(self._tasks[event["step"]], completed=done, total=of or None)
+        elif event["event"] == "step_finished" and event["id"] in self._tasks:
+            self._bars.remove_task(self._tasks.pop(event["id"]))
+
+
+_STATE = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"),
+          "stopped": ("■ stopped", "red")}  # fmt: skip
+
+
+def _ledger_table(rows: list[Any]) -> Any:
+    from rich.table import Table
+    from rich.text import Text
+
+    from eskret.core.words import duration, pieces
+    from eskret.workflow import ledger
+
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table.add_column("#", justify="right")
+    table.add_column("Step", overflow="fold", max_width=70)
+    for title in ("Layers", "In", "Out", "Set aside", "Control total", "Time"):
+        table.add_column(title, justify="right", no_wrap=True)
+    table.add_column("State", no_wrap=True)
+
+    def n(value: int | None) -> str:
+        return "" if value is None else f"{value:,}"
+
+    for row in rows:
+        if row.heading:
+            table.add_row("", Text(row.heading, "cyan"))
+        state, colour = _STATE.get(row.state, (row.state, ""))
+        words = Text()
+        for piece, strong in pieces(row.sentence):
+            words.append(piece, "bold" if strong else "")
+        table.add_row(
+            str(row.number), words, n(row.layers), n(row.rows_in), n(row.rows_out),
+            Text(n(row.aside) if row.aside else "", "red"), row.total,
+            "" if row.seconds is None else duration(row.seconds), Text("off" if row.off else state, colour),
+        )  # fmt: skip
+        for child in row.children:
+            for reason, count in child.reasons:
+                table.add_row("", Text(f"  {child.key}: {count:,} {reason}", "dim"))
+        for text, look_at in ledger.grouped_remarks(row.remarks):
+            table.add_row("", Text(f"  {'▲' if look_at else '·'} {text}", "dim"))
+    return table
+
+
+def _print_ledger(document: Any, results: dict[str, Any]) -> None:
+    from eskret.workflow import ledger
+
+    _console().print(_ledger_table(ledger.rows(document, results)))
+
+
+def _print_outputs(result: Any) -> None:
+    from eskret.core.words import counted, duration
+
+    console = _console()
+    for output in result.outputs:
+        layer = f", {output.layer}" if output.layer else ""
+        console.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True)
+    for remark in result.remarks:
+        console.print(f"Note: {remark.text}", soft_wrap=True)
+    state, colour = _STATE[result.state]
+    console.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+def _print_rehearsal(document: Any, found: Any) -> None:
+    from eskret.core.words import counted, duration
+    from eskret.workflow import ledger
+
+    console = _console()
+    console.print(_ledger_table(ledger.rows(document, {}, found.steps)))
+    for plan in found.outputs:
+        word = "" if plan.certainty == "known" else "at most "
+        at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"
+        layer = f", {plan.layer}" if plan.layer else ""
+        console.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True)
+    for finding in found.findings:
+        mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
+        where = f"step '{finding.step}': " if finding.step else ""
+        console.print(f"{mark} {where}{finding.text}", soft_wrap=True, markup=False)
+    state = counted(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
+    console.print(f"{state} ({duration(found.seconds)})")
+
+
+def _print_layers(layers: list[Any]) -> None:
+    from eskret.core.crs import crs_facts
+
+    console = _console()
+    for facts in layers:
+        crs = crs_facts(facts.crs) if facts.crs else None
+        system = f"{facts.crs} {crs.name}, {crs.unit}" if crs else ("" if facts.kind == "table" else "no CRS declared")
+        count = "count unknown" if facts.count is None else f"{facts.count:,}"
+        console.print(f"[bold]{facts.name}[/]  {count} {facts.kind}  {system}  [dim]{facts.origin}[/]", soft_wrap=True)
+        if facts.extent:
+            console.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))
+        console.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)

@@ -1,0 +1,227 @@
+"""The arithmetic of the ledger.
+
+For every input of a step: rows in = rows used + rows set aside. A row is *used* if at least one row that leaves
+descends from it; every row set aside has a reason. Control totals are figures computed on each side on their own
+that must agree within a stated tolerance.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+
+from eskret.errors import AccountError
+
+
+class Relation(StrEnum):
+    """How the rows that leave relate to the rows used."""
+
+    KEPT = "kept"
+    ONE_FOR_ONE = "one for one"
+    GROUPED = "grouped"
+    MULTIPLIED = "multiplied"
+    NEW = "new rows"
+
+
+class State(StrEnum):
+    """What became of a step."""
+
+    BALANCED = "balanced"
+    LOOK = "look"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """Rows set aside: positions in the input (int64, ascending) and, for each, a number into ``reasons``."""
+
+    rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+    codes: np.ndarray = field(default_factory=lambda: np.empty(0, np.int16))
+    reasons: tuple[str, ...] = ()
+
+    @classmethod
+    def from_reasons(cls, by_reason: Sequence[tuple[str, np.ndarray]]) -> SetAside:
+        """Build from pairs of reason and positions; a reason without rows is left out.
+
+        Raises
+        ------
+        AccountError : a row with two reasons.
+        """
+        kept = [(reason, np.asarray(rows, np.int64)) for reason, rows in by_reason if len(rows)]
+        if not kept:
+            return cls()
+        rows = np.concatenate([r for _, r in kept])
+        codes = np.concatenate([np.full(len(r), n, np.int16) for n, (_, r) in enumerate(kept)])
+        order = np.argsort(rows, kind="stable")
+        rows, codes = rows[order], codes[order]
+        if (np.diff(rows) == 0).any():
+            raise AccountError("a row was set aside for two reasons")
+        return cls(rows, codes, tuple(reason for reason, _ in kept))
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def counts(self) -> list[tuple[str, int]]:
+        """Reason and number of rows, in the order of the reasons."""
+        return [(reason, int((self.codes == n).sum())) for n, reason in enumerate(self.reasons)]
+
+
+@dataclass(frozen=True)
+class Altered:
+    """Rows that were used but not as they came: what was done, to which, and by how much (same length)."""
+
+    what: str
+    rows: np.ndarray
+    amounts: np.ndarray | None = None
+    unit: str = ""
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+
+@dataclass(frozen=True)
+class InputAccount:
+    """What became of the rows of one layer that entered through one setting."""
+
+    setting: str
+    layer: str
+    rows: int
+    set_aside: SetAside = field(default_factory=SetAside)
+    altered: tuple[Altered, ...] = ()
+
+    @property
+    def used(self) -> int:
+        return self.rows - len(self.set_aside)
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "setting": self.setting,
+            "layer": self.layer,
+            "rows": self.rows,
+            "used": self.used,
+            "set_aside": [{"reason": r, "count": n} for r, n in self.set_aside.counts()],
+            "altered": [{"what": a.what, "count": len(a)} for a in self.altered],
+        }
+
+
+@dataclass(frozen=True)
+class ControlTotal:
+    """A figure that must come out the same on two ways: ``expected`` on one, ``found`` on the other."""
+
+    name: str
+    unit: str
+    expected: float
+    found: float
+    tolerance: float = 1e-9
+
+    @property
+    def agrees(self) -> bool:
+        return abs(self.expected - self.found) <= self.tolerance * max(1.0, abs(self.expected), abs(self.found))
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "name": self.name, "unit": self.unit, "expected": self.expected, "found": self.found,
+            "agrees": self.agrees,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class OutputAccount:
+    """Rows and totals of one layer that leaves. ``totals`` are figures of the layer; ``controls`` prove them."""
+
+    layer: str
+    rows: int
+    totals: tuple[tuple[str, float, str], ...] = ()
+    controls: tuple[ControlTotal, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "layer": self.layer,
+            "rows": self.rows,
+            "totals": [{"name": n, "value": v, "unit": u} for n, v, u in self.totals],
+            "controls": [c.to_json() for c in self.controls],
+        }
+
+
+@dataclass(frozen=True)
+class Remark:
+    """Something a step has to say. A remark that asks for a ``look`` changes the step's state."""
+
+    text: str
+    layer: str = ""
+    look: bool = False
+
+    def to_json(self) -> dict[str, Any]:
+        return {"text": self.text, "layer": self.layer, "look": self.look}
+
+
+def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:
+    """Prove in = used + set aside for one input.
+
+    Parameters
+    ----------
+    account : the input's account.
+    lineage : for every row that leaves, the position of the row it descends from (int64); None where the step
+        vouches for its own accounts, as a source does.
+
+    Raises
+    ------
+    AccountError : naming the layer and the figures that disagree.
+    """
+    aside = account.set_aside.rows
+    if len(aside) and (aside[0] < 0 or aside[-1] >= account.rows):
+        raise AccountError(f"a row set aside is not one of the {account.rows} rows", place=account.layer)
+    if lineage is None:
+        return
+    if len(lineage) and (lineage.min() < 0 or lineage.max() >= account.rows):
+        raise AccountError(f"a row that leaves comes from none of the {account.rows} rows", place=account.layer)
+    seen = np.zeros(account.rows, bool)
+    seen[lineage] = True
+    if seen[aside].any():
+        raise AccountError(f"{int(seen[aside].sum())} rows were both used and set aside", place=account.layer)
+    seen[aside] = True
+    if not seen.all():
+        raise AccountError(f"{int((~seen).sum())} rows were neither used nor set aside", place=account.layer)
+
+
+def check_relation(relation: Relation, used: int, out: int, layer: str) -> None:
+    """Prove that the number of rows that leave fits the relation.
+
+    Raises
+    ------
+    AccountError : naming the layer and the figures.
+    """
+    fits = {
+        Relation.KEPT: out == used,
+        Relation.ONE_FOR_ONE: out == used,
+        Relation.GROUPED: out <= used and (out > 0) == (used > 0),
+        Relation.MULTIPLIED: out >= used,
+        Relation.NEW: True,
+    }[relation]
+    if not fits:
+        raise AccountError(f"{used} rows were used and {out} left, which is not '{relation}'", place=layer)
+
+
+def check_controls(outputs: Sequence[OutputAccount]) -> None:
+    """Prove that every control total agrees.
+
+    Raises
+    ------
+    AccountError : naming the total and both figures.
+    """
+    for output in outputs:
+        for control in output.controls:
+            if not control.agrees:
+                raise AccountError(
+                    f"the {control.name} should be {control.expected:.12g} {control.unit} and is {control.found:.12g}",
+                    place=output.layer,
+                )
+
+
+def state_of(inputs: Sequence[InputAccount], remarks: Sequence[Remark]) -> State:
+    """The state of a step whose accounts were proved: balanced, or look where a remark asks for it."""
+    return State.LOOK if any(r.look for r in remarks) else State.BALANCED

@@ -1,0 +1,169 @@
+"""Coordinate systems: what they are, their unit, and the way from one to another with its accuracy."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+import pyproj
+import shapely
+from pyproj.exceptions import CRSError, ProjError
+from pyproj.transformer import TransformerGroup
+
+from eskret.errors import CrsError
+
+WGS84 = "EPSG:4326"
+"""The CRS of a GPS recording. Coordinates are held as x, y: longitude first."""
+
+
+@dataclass(frozen=True, slots=True)
+class CrsFacts:
+    """What a person wants to know of a coordinate system.
+
+    ``unit_metres`` is the length of one unit in metres, or 0 for degrees. ``bounds`` is the area of use as
+    west, south, east, north in degrees, where known.
+    """
+
+    code: str
+    name: str
+    unit: str
+    unit_metres: float
+    geographic: bool
+    area: str
+    bounds: tuple[float, float, float, float] | None
+
+
+@dataclass(frozen=True, slots=True)
+class Transformation:
+    """The way chosen from one CRS to another. ``accuracy`` in metres, None where nobody states it."""
+
+    name: str
+    accuracy: float | None
+    best: bool
+    """False where a better way exists but needs a grid file that this machine does not have."""
+
+    def sentence(self) -> str:
+        """How a person reads it."""
+        if self.accuracy is None:
+            return f"{self.name}; accuracy not stated"
+        return f"{self.name}; accurate to {self.accuracy:g} m" if self.accuracy > 0 else f"{self.name}; exact"
+
+
+@lru_cache(maxsize=256)
+def parse_crs(crs: str) -> pyproj.CRS:
+    """The CRS of a code, a name or WKT.
+
+    Raises
+    ------
+    CrsError : nothing known is called so.
+    """
+    try:
+        return pyproj.CRS.from_user_input(crs)
+    except CRSError as error:
+        raise CrsError(
+            f"'{crs[:80]}' is not a coordinate system that is known here",
+            way_out="Give an authority and code such as EPSG:32626",
+        ) from error
+
+
+@lru_cache(maxsize=256)
+def crs_facts(crs: str) -> CrsFacts:
+    """Facts of a CRS given as code or WKT."""
+    known = parse_crs(crs)
+    axis = known.axis_info[0] if known.axis_info else None
+    unit = {"metre": "m", "degree": "degrees"}.get(axis.unit_name, axis.unit_name) if axis else ""
+    area = known.area_of_use
+    return CrsFacts(
+        code=crs_code(known),
+        name=known.name,
+        unit=unit,
+        unit_metres=0.0 if known.is_geographic else (axis.unit_conversion_factor if axis else 0.0),
+        geographic=known.is_geographic,
+        area=area.name if area else "",
+        bounds=area.bounds if area else None,
+    )
+
+
+def crs_code(crs: pyproj.CRS | str) -> str:
+    """``AUTHORITY:CODE`` where the CRS is one of a register, else its WKT."""
+    known = parse_crs(crs) if isinstance(crs, str) else crs
+    found = known.to_authority(min_confidence=70)
+    return ":".join(found) if found else known.to_wkt()
+
+
+def same_crs(a: str | None, b: str | None) -> bool:
+    """Whether two layers can be laid over each other as they are (order of axes does not count)."""
+    if a is None or b is None or a == b:
+        return a == b
+    return bool(parse_crs(a).equals(parse_crs(b), ignore_axis_order=True))
+
+
+@lru_cache(maxsize=64)
+def _way(source: str, target: str) -> tuple[TransformerGroup, Transformation]:
+    try:
+        group = TransformerGroup(parse_crs(source), parse_crs(target), always_xy=True)
+    except ProjError as error:
+        raise CrsError(f"there is no way from {source[:60]} to {target[:60]}") from error
+    if not group.transformers:
+        raise CrsError(f"there is no way from {source[:60]} to {target[:60]} on this machine")
+    first = group.transformers[0]
+    accuracy = first.accuracy if first.accuracy is not None and first.accuracy >= 0 else None
+    name = first.description if first.description != "unavailable until proj_trans is called" else "chosen by place"
+    # a change of axis order moves nothing that is held as x, y
+    name = " + ".join(p for p in name.split(" + ") if not p.startswith("axis order change")) or "no change"
+    return group, Transformation(name, accuracy, bool(group.best_available))
+
+
+def transformation(source: str, target: str) -> Transformation:
+    """The way that ``reproject`` would take."""
+    return _way(source, target)[1]
+
+
+def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
+    """Bring geometry to another CRS; Z is left as it is.
+
+    Parameters
+    ----------
+    geometry : array of shapely geometry in ``source``.
+    source, target : CRS as code or WKT.
+
+    Returns
+    -------
+    The geometry in ``target`` (same length), and the positions (int64) of those that could not be brought over:
+    they hold the coordinates' last finite form as infinity and must be set aside.
+    """
+    if same_crs(source, target):
+        return geometry, np.empty(0, np.int64)
+    # a transformer of its own for each call: PROJ's are not meant to be shared by threads
+    forward = pyproj.Transformer.from_crs(parse_crs(source), parse_crs(target), always_xy=True)
+
+    def move(xy: np.ndarray) -> np.ndarray:
+        x, y = forward.transform(xy[:, 0], xy[:, 1])
+        return np.column_stack([x, y])
+
+    has_z = shapely.has_z(geometry)
+    if has_z.any():
+        moved = shapely.transform(geometry, _keep_z(move), include_z=True)
+        flat = ~has_z
+        if flat.any():
+            moved[flat] = shapely.transform(geometry[flat], move)
+    else:
+        moved = shapely.transform(geometry, move)
+    coordinates, owner = shapely.get_coordinates(moved, return_index=True)
+    lost = np.unique(owner[~np.isfinite(coordinates).all(axis=1)])
+    return moved, lost.astype(np.int64)
+
+
+def _keep_z(move):  # type: ignore[no-untyped-def]
+    def with_z(xyz: np.ndarray) -> np.ndarray:
+        return np.column_stack([move(xyz[:, :2]), xyz[:, 2]])
+
+    return with_z
+
+
+def out_of_range(extent: tuple[float, float, float, float] | None, crs: str | None) -> bool:
+    """Whether coordinates cannot be degrees although the CRS says so."""
+    if extent is None or crs is None or not crs_facts(crs).geographic:
+        return False
+    return extent[0] < -360.001 or extent[2] > 360.001 or extent[1] < -90.001 or extent[3] > 90.001

@@ -1,0 +1,438 @@
+"""SQL expressions over a layer's fields, evaluated by a locked DuckDB.
+
+An expression is one value: no second statement, no other table, no subquery, nothing that depends on the clock or on
+chance. Values of parameters are bound (``$district``), never pasted. A field whose name is a word of SQL (``desc``,
+``order``) may be written bare where it cannot be mistaken.
+"""
+
+from __future__ import annotations
+
+import difflib
+import json
+import re
+import threading
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+
+from eskret.errors import ExpressionError
+
+MEMORY = "4GB"
+SECONDS = 120.0
+_HEAD = "SELECT (\n"
+_TAIL = "\n) FROM layer"
+
+# These can begin or join parts of an expression, so a field of that name must be quoted by the analyst.
+_GRAMMAR = {
+    "and", "or", "not", "in", "is", "like", "ilike", "between", "null", "true", "false", "case", "when", "then", "else",
+    "end", "cast", "as", "from", "distinct", "escape", "similar", "to", "collate", "interval", "any", "all", "exists",
+    "select", "glob", "unknown", "isnull", "notnull", "at", "zone",
+}  # fmt: skip
+_NODES = {
+    "COLUMN_REF", "CONSTANT", "FUNCTION", "COMPARISON", "CONJUNCTION", "OPERATOR", "CASE", "CAST", "BETWEEN",
+    "PARAMETER", "COLLATE", "TYPE",
+}  # fmt: skip
+# Functions whose answer depends on when, where or how often they are asked.
+_UNREPEATABLE = {
+    "now", "random", "uuid", "gen_random_uuid", "uuidv4", "uuidv7", "setseed", "today", "current_date", "current_time",
+    "current_timestamp", "current_localtime", "current_localtimestamp", "get_current_time", "get_current_timestamp",
+    "transaction_timestamp", "localtime", "localtimestamp", "nextval", "currval", "txid_current", "now_utc",
+    "current_localtimestamp", "age",
+}  # fmt: skip
+_FORBIDDEN = re.compile(
+    r"^(current_(user|role|catalog|database|schema|schemas|setting|query)|session_user|user|version|getvariable|getenv|"
+    r"pg_.*|in_search_path|read_.*|glob|query|query_table|sniff_.*|parquet_.*|duckdb_.*|pragma_.*|sleep_ms|error|"
+    r"write_log|json_execute_serialized_sql|which_secret|.*_secret.*|stats|vector_type)$"
+)
+_TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[^\W\d]\w*|\$\d+|.", re.DOTALL)
+
+
+def _connect() -> duckdb.DuckDBPyConnection:
+    """A database in memory that can reach nothing outside itself, and cannot be told otherwise."""
+    connection = duckdb.connect(
+        ":memory:",
+        config={
+            "enable_external_access": "false",
+            "python_enable_replacements": "false",
+            "autoinstall_known_extensions": "false",
+            "autoload_known_extensions": "false",
+            "memory_limit": MEMORY,
+            "threads": "2",
+        },
+    )
+    connection.execute("SET TimeZone = 'UTC'").fetchall()
+    connection.execute("SET lock_configuration = true").fetchall()
+    return connection
+
+
+_local = threading.local()
+
+
+def _parser() -> duckdb.DuckDBPyConnection:
+    if not hasattr(_local, "parser"):
+        _local.parser = _connect()
+    connection: duckdb.DuckDBPyConnection = _local.parser
+    return connection
+
+
+def quote(name: str) -> str:
+    """A field's name as SQL must have it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """A piece of the text, for colouring: ``kind`` is name, parameter, text, number, word, comment or sign."""
+
+    start: int
+    text: str
+    kind: str
+
+
+def tokens(text: str) -> Iterator[Token]:
+    """Cut an expression into pieces; never fails."""
+    for match in _TOKEN.finditer(text):
+        piece = match.group()
+        if piece[0] == "'":
+            kind = "text"
+        elif piece[0] == '"':
+            kind = "name"
+        elif piece.startswith(("--", "/*")) and len(piece) > 1:
+            kind = "comment"
+        elif piece[0] == "$" and len(piece) > 1:
+            kind = "parameter"
+        elif piece[0].isdigit():
+            kind = "number"
+        elif piece[0].isalpha() or piece[0] == "_":
+            kind = "word" if piece.lower() in _GRAMMAR else "name"
+        else:
+            kind = "sign"
+        yield Token(match.start(), piece, kind)
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A checked expression.
+
+    ``text`` is what the analyst wrote, ``sql`` what is evaluated, ``fields`` the names it asks for and
+    ``parameters`` the parameters it binds.
+    """
+
+    text: str
+    sql: str
+    fields: tuple[str, ...]
+    parameters: tuple[str, ...]
+
+
+def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str] | None = None) -> Expression:
+    """Check that a text is one repeatable expression over these fields.
+
+    Parameters
+    ----------
+    text : the analyst's text.
+    names : the layer's field names.
+    fields_by_parameter : parameters that stand for a field, with the field they stand for now.
+
+    Raises
+    ------
+    ExpressionError : with the position in ``text`` and, where a name is near to a field's, that field.
+    """
+    if not text.strip():
+        raise ExpressionError("there is no condition yet", way_out="Write one, for example: name = 'North'")
+    sql, shifts = _prepare(text, names, fields_by_parameter or {})
+    tree = json.loads(_parser().execute("SELECT json_serialize_sql(?)", [_HEAD + sql + _TAIL]).fetchall()[0][0])
+    if tree["error"]:
+        raise _syntax_error(tree, text, sql, shifts)
+    statements = tree["statements"]
+    node = statements[0]["node"] if len(statements) == 1 else {"type": ""}
+    plain = node["type"] == "SELECT_NODE" and len(node["select_list"]) == 1
+    if not plain or node.get("where_clause") or node["from_table"]["type"] != "BASE_TABLE":
+        raise ExpressionError("this is more than one expression", way_out="Give one condition, and nothing after it")
+    fields: list[str] = []
+    parameters: list[str] = []
+    _walk(node["select_list"][0], names, fields, parameters, lambda at: _original(at - len(_HEAD), shifts))
+    return Expression(text, sql, tuple(dict.fromkeys(fields)), tuple(dict.fromkeys(parameters)))
+
+
+def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -> tuple[str, list[tuple[int, int]]]:
+    """Quote bare field names that are words of SQL, put fields in for field parameters; note how places move."""
+    known = {name.lower(): name for name in names}
+    out: list[str] = []
+    shifts: list[tuple[int, int]] = []
+    length = 0
+    for token in tokens(text):
+        piece = token.text
+        if token.kind == "name" and piece[0] != '"' and piece.lower() in known and _is_reserved(piece.lower()):
+            piece = quote(known[piece.lower()])
+        elif token.kind == "parameter" and piece[1:] in by_parameter:
+            piece = quote(by_parameter[piece[1:]])
+        shifts.append((length, token.start))
+        out.append(piece)
+        length += len(piece)
+    return "".join(out), shifts
+
+
+def _is_reserved(word: str) -> bool:
+    if not hasattr(_local, "reserved"):
+        rows = _parser().execute("SELECT keyword_name FROM duckdb_keywords() WHERE keyword_category <> 'unreserved'")
+        _local.reserved = {row[0] for row in rows.fetchall()}
+    return word in _local.reserved
+
+
+def _aggregates() -> set[str]:
+    """Names of functions that make one value of many rows, or many rows of one value."""
+    if not hasattr(_local, "aggregates"):
+        rows = _parser().execute(
+            "SELECT function_name FROM duckdb_functions() GROUP BY 1 "
+            "HAVING bool_and(function_type IN ('aggregate', 'table', 'pragma'))"
+        )
+        _local.aggregates = {row[0] for row in rows.fetchall()} | {"unnest", "generate_subscripts"}
+    found: set[str] = _local.aggregates
+    return found
+
+
+def _original(place: int, shifts: Sequence[tuple[int, int]]) -> int:
+    """Where a place in the prepared text is in the analyst's text."""
+    best = -1
+    for new, old in shifts:
+        if new <= place:
+            best = old + (place - new)
+        else:
+            break
+    return best
+
+
+def _syntax_error(tree: Mapping[str, Any], text: str, sql: str, shifts: Sequence[tuple[int, int]]) -> ExpressionError:
+    message = str(tree.get("error_message", ""))
+    place = int(tree.get("position") or -1) - len(_HEAD)
+    near = re.search(r'at or near "(.*)"', message, re.DOTALL)
+    if text.count("'") % 2:
+        return ExpressionError(
+            "a text is opened with ' and not closed", start=text.rfind("'"), length=1, way_out="Close it with another '"
+        )
+    surplus = _surplus_bracket(text)
+    if surplus >= 0:
+        return ExpressionError("a bracket is closed that was not opened", start=surplus, length=1, way_out="Take it out")
+    if place >= len(sql) or place < 0 or "end of input" in message:
+        return ExpressionError("the expression breaks off at its end", start=len(text), way_out="Say what follows")
+    start = _original(place, shifts)
+    word = near.group(1) if near else text[start : start + 1]
+    return ExpressionError(
+        f"'{word}' is not expected here, at character {start + 1}",
+        start=start, length=len(word), way_out="Put texts in 'single' quotes and odd field names in \"double\" ones",
+    )  # fmt: skip
+
+
+def _surplus_bracket(text: str) -> int:
+    depth = 0
+    for token in tokens(text):
+        depth += {"(": 1, ")": -1}.get(token.text, 0)
+        if depth < 0:
+            return token.start
+    return -1
+
+
+def _walk(
+    node: Any, names: Sequence[str], fields: list[str], parameters: list[str], place: Any
+) -> None:
+    """Go through a parsed expression; refuse what is not allowed, collect the names."""
+    if isinstance(node, list):
+        for item in node:
+            _walk(item, names, fields, parameters, place)
+        return
+    if not isinstance(node, dict):
+        return
+    kind = node.get("class")
+    at = place(node.get("query_location", -1)) if isinstance(node.get("query_location"), int) else -1
+    if kind is not None and kind not in _NODES:
+        what = {"SUBQUERY": "a query inside", "WINDOW": "a window over other rows", "STAR": "a star for all fields"}
+        raise ExpressionError(
+            f"{what.get(kind, 'this kind of expression')} cannot be used here", start=at, length=1,
+            way_out="Use the fields of one row at a time",
+        )  # fmt: skip
+    if kind == "COLUMN_REF":
+        fields.append(_field(node["column_names"], names, at))
+    elif kind == "PARAMETER":
+        name = str(node["identifier"])
+        if name.isdigit():
+            raise ExpressionError("a parameter needs its name", start=at, length=1, way_out="Write it as $name")
+        parameters.append(name)
+    elif kind == "FUNCTION":
+        function = str(node["function_name"]).lower()
+        if function in _UNREPEATABLE:
+            raise ExpressionError(
+                f"{function}() gives another answer each time, so the run could not be repeated", start=at,
+                length=len(function), way_out="Use a parameter instead",
+            )  # fmt: skip
+        if function in _aggregates():
+            raise ExpressionError(
+                f"{function}() works over many rows", start=at, length=len(function),
+                way_out="Use the fields of one row at a time",
+            )  # fmt: skip
+        if _FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
+            raise ExpressionError(f"{function}() cannot be used here", start=at, length=len(function))
+    for key, value in node.items():
+        if isinstance(value, dict | list) and key != "literal":
+            _walk(value, names, fields, parameters, place)
+
+
+def _field(path: Sequence[str], names: Sequence[str], at: int) -> str:
+    wanted = path[-1]
+    for name in names:
+        if name.lower() == wanted.lower() and len(path) == 1:
+            return name
+    if len(path) == 1 and wanted.lower() in _UNREPEATABLE:
+        raise ExpressionError(
+            f"{wanted} gives another answer each time, so the run could not be repeated", start=at,
+            length=len(wanted), way_out="Use a parameter instead",
+        )  # fmt: skip
+    raise unknown_field(wanted, names, start=at)
+
+
+def unknown_field(wanted: str, names: Sequence[str], start: int = -1) -> ExpressionError:
+    """The error for a field that is not there, with the nearest that is."""
+    near = difflib.get_close_matches(wanted.lower(), [n.lower() for n in names], 1, 0.5)
+    if near:
+        name = next(n for n in names if n.lower() == near[0])
+        way_out = f"Did you mean '{name}'?"
+    else:
+        shown = ", ".join(names[:12]) + (" ..." if len(names) > 12 else "")
+        way_out = f"It has {shown}" if names else "The layer has no fields"
+    return ExpressionError(f"there is no field '{wanted}'", start=start, length=len(wanted), way_out=way_out)
+
+
+@contextmanager
+def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Iterator[None]:
+    timer = threading.Timer(seconds, connection.interrupt)
+    timer.daemon = True
+    timer.start()
+    try:
+        yield
+    except duckdb.InterruptException as error:
+        raise ExpressionError(
+            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows"
+        ) from error
+    except duckdb.OutOfMemoryException as error:
+        raise ExpressionError(f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler") from error
+    except duckdb.Error as error:
+        raise _plain(error) from error
+    finally:
+        timer.cancel()
+
+
+def _plain(error: duckdb.Error) -> ExpressionError:
+    """What DuckDB says, in the analyst's language."""
+    message = str(error).split("\n")[0]
+    message = re.sub(r"^[A-Z][A-Za-z ]*Error: ", "", message)
+    unknown = re.search(r"(?:Scalar )?Function with name (\S+) does not exist", message)
+    if unknown:
+        hint = re.search(r'Did you mean "([^"]+)"', str(error))
+        return ExpressionError(
+            f"there is no function {unknown.group(1)}()", way_out=f"Did you mean {hint.group(1)}()?" if hint else ""
+        )
+    no_match = re.search(r"No function matches the given name and argument types '(.*?)\((.*?)\)'", message)
+    if no_match:
+        words = {"~~": "LIKE", "!~~": "NOT LIKE", "~~*": "ILIKE"}
+        name, types = words.get(no_match.group(1), no_match.group(1)), no_match.group(2)
+        return ExpressionError(f"{name} does not work on {_types(types)}", way_out="Convert with CAST(field AS type)")
+    convert = re.search(r"Could not convert string '(.*?)' to (\w+)", message)
+    if convert:
+        return ExpressionError(
+            f"'{convert.group(1)}' is compared with a {_types(convert.group(2))} and cannot be read as one",
+            way_out="Compare texts with texts and numbers with numbers",
+        )
+    missing = re.search(r"(?:Values were not provided for the following prepared statement parameters|parameters?): (.*)", message)
+    if missing:
+        return ExpressionError(f"the parameter ${missing.group(1)} has no value")
+    return ExpressionError(message)
+
+
+def _types(names: str) -> str:
+    words = {
+        "VARCHAR": "text", "STRING_LITERAL": "text", "BIGINT": "whole number", "INT64": "whole number",
+        "INTEGER": "whole number", "INT32": "whole number", "INTEGER_LITERAL": "whole number", "DOUBLE": "number",
+        "BOOLEAN": "yes/no", "DATE": "date", "TIMESTAMP": "date and time", "TIMESTAMP WITH TIME ZONE": "date and time",
+    }  # fmt: skip
+    return " and ".join(words.get(n.strip(), n.strip().lower()) for n in names.split(","))
+
+
+def evaluate(
+    expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS
+) -> pa.ChunkedArray:
+    """The expression's value for every row, in the order of the table.
+
+    Raises
+    ------
+    ExpressionError : a parameter without value, a type that does not fit, a value that cannot be converted.
+    """
+    for name in expression.parameters:
+        if name not in values:
+            known = ", ".join(f"${k}" for k in values) or "none"
+            raise ExpressionError(
+                f"there is no parameter ${name}", start=expression.text.find("$" + name), length=len(name) + 1,
+                way_out=f"Add it at the top of the workflow; there are: {known}",
+            )  # fmt: skip
+    bound = {name: values[name] for name in expression.parameters}
+    needed = table.select(list(expression.fields)) if expression.fields else None
+    with _bounded_connection(seconds) as connection:
+        if needed is None:
+            query = f"SELECT ({expression.sql}\n) AS value FROM range({table.num_rows})"
+        else:
+            connection.register("layer", needed)
+            query = f"SELECT ({expression.sql}\n) AS value FROM layer"
+        column = connection.sql(query, params=bound or None).to_arrow_table().column("value")
+    if len(column) != table.num_rows:
+        raise ExpressionError(f"gave {len(column)} values for {table.num_rows} rows")
+    return column
+
+
+@contextmanager
+def _bounded_connection(seconds: float) -> Iterator[duckdb.DuckDBPyConnection]:
+    connection = _connect()
+    try:
+        with _bounded(connection, seconds):
+            yield connection
+    finally:
+        connection.close()
+
+
+def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, Any]) -> pa.DataType:
+    """The type of the expression over a layer with this schema, found without any row."""
+    return evaluate(expression, schema.empty_table(), values, 10.0).type
+
+
+def parse_condition(
+    text: str, schema: pa.Schema, values: Mapping[str, Any], fields_by_parameter: Mapping[str, str] | None = None
+) -> Expression:
+    """A checked expression that is true, false or unknown for each row.
+
+    Raises
+    ------
+    ExpressionError : as ``parse`` and ``evaluate``, and where it is not a condition.
+    """
+    expression = parse(text, schema.names, fields_by_parameter)
+    found = result_type(expression, schema, values)
+    if not pa.types.is_boolean(found) and not pa.types.is_null(found):
+        raise ExpressionError(
+            "this gives a value, not yes or no", start=0, length=len(text),
+            way_out="Compare it with something, for example: name = 'North'",
+        )  # fmt: skip
+    return expression
+
+
+def truth(expression: Expression, table: pa.Table, values: Mapping[str, Any]) -> tuple[np.ndarray, np.ndarray]:
+    """Where a condition is true, and where it is unknown for want of a value (two boolean arrays).
+
+    Logic of three values as in ISO 9075: a comparison with null is unknown, and unknown is not true.
+    """
+    column = evaluate(expression, table, values)
+    if pa.types.is_null(column.type):
+        return np.zeros(len(column), bool), np.ones(len(column), bool)
+    unknown = column.is_null().to_numpy()
+    true = column.fill_null(False).to_numpy()
+    return np.asarray(true, bool), np.asarray(unknown, bool)

@@ -1,0 +1,1 @@
+"""Vectorised geometry: pure functions on numpy arrays of shapely geometry."""

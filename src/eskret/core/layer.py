@@ -1,0 +1,191 @@
+"""A layer: a table of attributes with, mostly, one geometry a row. Immutable."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from fnmatch import fnmatchcase
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+
+class Kind(StrEnum):
+    """What a layer draws: points, lines, areas, several of these, or nothing."""
+
+    POINT = "point"
+    LINE = "line"
+    AREA = "area"
+    MIXED = "mixed"
+    TABLE = "table"
+
+
+# shapely's type numbers: 0 point, 1 line, 2 ring, 3 polygon, 4-6 their multiples, 7 collection, -1 none
+_KIND_OF_TYPE = {0: Kind.POINT, 4: Kind.POINT, 1: Kind.LINE, 2: Kind.LINE, 5: Kind.LINE, 3: Kind.AREA, 6: Kind.AREA}
+
+
+def kind_of(geometry: np.ndarray | None) -> Kind:
+    """The kind of an array of geometry; nulls do not count, an array of nulls only is MIXED."""
+    if geometry is None:
+        return Kind.TABLE
+    types = np.unique(shapely.get_type_id(geometry))
+    kinds = {_KIND_OF_TYPE.get(int(t), Kind.MIXED) for t in types if t >= 0}
+    return kinds.pop() if len(kinds) == 1 else Kind.MIXED
+
+
+def type_word(kind: pa.DataType) -> str:
+    """The word a person reads for an Arrow type."""
+    if pa.types.is_boolean(kind):
+        return "yes/no"
+    if pa.types.is_integer(kind):
+        return "whole number"
+    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        return "number"
+    if pa.types.is_timestamp(kind):
+        return "date and time"
+    if pa.types.is_date(kind):
+        return "date"
+    if pa.types.is_time(kind):
+        return "time"
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return "bytes"
+    if pa.types.is_list(kind) or pa.types.is_large_list(kind):
+        return "list"
+    return "text"
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """A column: its name, Arrow type, and, where known, a title for people and a unit."""
+
+    name: str
+    type: pa.DataType
+    title: str = ""
+    unit: str = ""
+
+    @property
+    def word(self) -> str:
+        return type_word(self.type)
+
+
+@dataclass(frozen=True, slots=True)
+class LayerFacts:
+    """What is known of a layer without reading its rows.
+
+    ``count`` is None where only reading would tell; ``certainty`` says whether the count is
+    ``known``, ``at most`` or ``unknown``.
+    """
+
+    key: str
+    name: str
+    kind: Kind
+    crs: str | None
+    fields: tuple[Field, ...]
+    count: int | None = None
+    certainty: str = "known"
+    extent: tuple[float, float, float, float] | None = None
+    origin: str = ""
+
+    def names(self) -> list[str]:
+        return [f.name for f in self.fields]
+
+    def schema(self) -> pa.Schema:
+        return pa.schema([pa.field(f.name, f.type) for f in self.fields])
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One layer in memory.
+
+    Parameters
+    ----------
+    key : what references call it; fixed where it comes in.
+    table : attributes, one row a feature.
+    geometry : read-only object array of shapely geometry, as long as the table; None for a plain table.
+    crs : an authority code such as ``EPSG:32626``, or WKT; None where unknown or for a table.
+    name : what it was called where it came from.
+    origin : the file (and layer) it was read from.
+    """
+
+    key: str
+    table: pa.Table
+    geometry: np.ndarray | None = None
+    crs: str | None = None
+    name: str = ""
+    origin: str = ""
+    titles: Mapping[str, str] = field(default_factory=dict)
+    kind: Kind = field(default=Kind.TABLE)
+
+    def __post_init__(self) -> None:
+        if self.geometry is not None:
+            array = np.asarray(self.geometry, dtype=object)
+            if len(array) != self.table.num_rows:
+                raise ValueError(f"{len(array)} geometries for {self.table.num_rows} rows in layer {self.key!r}")
+            if array.flags.writeable:
+                array = array.view()
+                array.flags.writeable = False
+            object.__setattr__(self, "geometry", array)
+        if self.geometry is None or self.kind is Kind.TABLE:
+            object.__setattr__(self, "kind", kind_of(self.geometry))
+        if not self.name:
+            object.__setattr__(self, "name", self.key)
+
+    def __len__(self) -> int:
+        return int(self.table.num_rows)
+
+    @property
+    def fields(self) -> tuple[Field, ...]:
+        return tuple(Field(f.name, f.type, self.titles.get(f.name, "")) for f in self.table.schema)
+
+    def facts(self) -> LayerFacts:
+        """The layer's facts, counts and extent known."""
+        return LayerFacts(
+            self.key, self.name, self.kind, self.crs, self.fields, len(self), "known", self.extent(), self.origin
+        )
+
+    def extent(self) -> tuple[float, float, float, float] | None:
+        """xmin, ymin, xmax, ymax in the layer's CRS; None where nothing is drawn."""
+        if self.geometry is None or not len(self.geometry):
+            return None
+        box = shapely.total_bounds(self.geometry)
+        return None if np.isnan(box).any() else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
+
+    def take(self, rows: np.ndarray) -> Layer:
+        """The rows at these positions (int64), in this order. The kind of the layer is kept."""
+        geometry = None if self.geometry is None else self.geometry[rows]
+        return replace(self, table=self.table.take(pa.array(rows, pa.int64())), geometry=geometry)
+
+    def with_key(self, key: str) -> Layer:
+        return replace(self, key=key)
+
+
+class LayerSet(Mapping[str, Layer]):
+    """Keyed layers in order; the thing that flows between steps. Immutable."""
+
+    def __init__(self, layers: Iterable[Layer] = ()) -> None:
+        self._layers: dict[str, Layer] = {}
+        for layer in layers:
+            if layer.key in self._layers:
+                raise ValueError(f"two layers with the key {layer.key!r}")
+            self._layers[layer.key] = layer
+
+    def __getitem__(self, key: str) -> Layer:
+        return self._layers[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._layers)
+
+    def __len__(self) -> int:
+        return len(self._layers)
+
+    def matching(self, pattern: str) -> LayerSet:
+        """The layers whose key matches a pattern of ``*`` and ``?``."""
+        return LayerSet(layer for key, layer in self._layers.items() if matches(pattern, key))
+
+
+def matches(pattern: str, key: str) -> bool:
+    """Whether a key (case counts) matches a pattern in which only ``*`` and ``?`` are special."""
+    return fnmatchcase(key, re.sub(r"\[", "[[]", pattern))

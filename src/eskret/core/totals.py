@@ -1,0 +1,71 @@
+"""Control totals of a layer: count always, length or area where there is one, sums of chosen fields.
+
+A degree is never taken for a length: on a geographic CRS lengths are geodesic on its ellipsoid, and areas are taken
+in an equal-area projection of it (EPSG:6933).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow.compute as pc
+import pyproj
+import shapely
+
+from eskret.core.crs import crs_facts, parse_crs, reproject
+from eskret.core.layer import Kind, Layer
+
+Total = tuple[str, float, str]
+"""Name, value, unit."""
+
+
+def measured_total(layer: Layer) -> Total | None:
+    """The layer's length in km or its area in ha; None for points and tables, and where the unit is not known."""
+    if layer.geometry is None or layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
+        return None
+    size = measure_sizes(layer.geometry, layer.kind, layer.crs)
+    if size is None:
+        return None
+    value = float(np.nansum(size))
+    return ("length", value / 1000.0, "km") if layer.kind is Kind.LINE else ("area", value / 10_000.0, "ha")
+
+
+def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | None:
+    """Length in metres (lines) or area in square metres (areas) of each geometry; None where the CRS has no unit."""
+    facts = crs_facts(crs)
+    if kind is Kind.LINE:
+        if facts.geographic:
+            return geodesic_lengths(geometry, crs)
+        return shapely.length(geometry) * facts.unit_metres if facts.unit_metres else None
+    if facts.geographic:
+        return shapely.area(reproject(geometry, crs, "EPSG:6933")[0])
+    return shapely.area(geometry) * facts.unit_metres**2 if facts.unit_metres else None
+
+
+def geodesic_lengths(geometry: np.ndarray, crs: str) -> np.ndarray:
+    """Length in metres along the ellipsoid of each line (longitude, latitude in degrees)."""
+    parts, owner = shapely.get_parts(geometry, return_index=True)
+    xy, part = shapely.get_coordinates(parts, return_index=True)
+    out = np.zeros(len(geometry))
+    if len(xy) < 2:
+        return out
+    inside = part[1:] == part[:-1]
+    geod = parse_crs(crs).get_geod() or pyproj.Geod(ellps="WGS84")
+    _, _, leg = geod.inv(xy[:-1, 0], xy[:-1, 1], xy[1:, 0], xy[1:, 1])
+    np.add.at(out, owner[part[:-1][inside]], np.asarray(leg)[inside])
+    return out
+
+
+def field_total(layer: Layer, name: str) -> Total:
+    """The sum of a field; nulls count as nothing."""
+    value = pc.sum(layer.table.column(name)).as_py()
+    return (name, float(value or 0), "")
+
+
+def totals_of(layer: Layer, fields: Sequence[str] = ()) -> tuple[Total, ...]:
+    """All control totals of a layer but its count."""
+    measured = measured_total(layer)
+    out = [measured] if measured else []
+    out.extend(field_total(layer, name) for name in fields if name in layer.table.column_names)
+    return tuple(out)

@@ -1,0 +1,51 @@
+"""Figures and counts in plain words, and sentences with words in bold."""
+
+from __future__ import annotations
+
+_ON, _OFF = "\x0e", "\x0f"
+
+
+def bold(text: str) -> str:
+    """Mark a part of a sentence; ``pieces`` finds it again. The marks are no characters that a name can hold."""
+    return f"{_ON}{text}{_OFF}"
+
+
+def pieces(sentence: str) -> list[tuple[str, bool]]:
+    """A sentence cut where boldness changes: text, and whether it is bold."""
+    out = []
+    for part in sentence.split(_ON):
+        strong, _, rest = part.partition(_OFF) if _OFF in part else ("", "", part)
+        out += [(strong, True)] * bool(strong) + [(rest, False)] * bool(rest)
+    return out
+
+
+def plain(sentence: str) -> str:
+    """A sentence without its marks."""
+    return sentence.replace(_ON, "").replace(_OFF, "")
+
+
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """``1 point``, ``1,204 points``."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def duration(seconds: float) -> str:
+    """``0.3 s``, ``42 s``, ``3 min 20 s``, ``1 h 05 min``."""
+    if seconds < 9.95:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def figure(value: float, unit: str = "") -> str:
+    """A total with a sensible number of digits: ``1,867.2 ha``, ``0.004 km``."""
+    size = abs(value)
+    if size >= 100 or size == 0 or float(value).is_integer():
+        text = f"{value:,.1f}" if not float(value).is_integer() or unit else f"{value:,.0f}"
+    else:
+        text = f"{value:,.3g}" if size < 1 else f"{value:,.2f}"
+    return f"{text} {unit}".rstrip()

@@ -1,0 +1,413 @@
+"""Write layers into a GeoPackage (OGC 12-128r19, version 1.4) in one SQLite transaction.
+
+The usual library call reopens the file for each layer, which costs the square of their number. Here the tables, the
+geometry blobs, the contents and the R-trees are written by plain SQL: everything of one delivery, or nothing.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import shapely
+
+from eskret.core.crs import parse_crs
+from eskret.core.layer import Kind, Layer
+from eskret.core.naming import number_collisions
+from eskret.errors import DeliveryError, InputError
+from eskret.formats import rtree
+from eskret.formats.reading import Watch, no_watch
+
+APPLICATION_ID = 0x47504B47  # "GPKG"
+USER_VERSION = 10400
+MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
+RESERVED_PREFIXES = ("gpkg_", "sqlite_", "rtree_")
+
+_TABLES = """
+CREATE TABLE IF NOT EXISTS gpkg_spatial_ref_sys (
+  srs_name TEXT NOT NULL, srs_id INTEGER NOT NULL PRIMARY KEY, organization TEXT NOT NULL,
+  organization_coordsys_id INTEGER NOT NULL, definition TEXT NOT NULL, description TEXT);
+CREATE TABLE IF NOT EXISTS gpkg_contents (
+  table_name TEXT NOT NULL PRIMARY KEY, data_type TEXT NOT NULL, identifier TEXT UNIQUE, description TEXT DEFAULT '',
+  last_change DATETIME NOT NULL DEFAULT (strftime('%Y-%m-%dT%H:%M:%fZ','now')),
+  min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER,
+  CONSTRAINT fk_gc_r_srs_id FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys(srs_id));
+CREATE TABLE IF NOT EXISTS gpkg_geometry_columns (
+  table_name TEXT NOT NULL, column_name TEXT NOT NULL, geometry_type_name TEXT NOT NULL, srs_id INTEGER NOT NULL,
+  z TINYINT NOT NULL, m TINYINT NOT NULL,
+  CONSTRAINT pk_geom_cols PRIMARY KEY (table_name, column_name),
+  CONSTRAINT uk_gc_table_name UNIQUE (table_name),
+  CONSTRAINT fk_gc_tn FOREIGN KEY (table_name) REFERENCES gpkg_contents(table_name),
+  CONSTRAINT fk_gc_srs FOREIGN KEY (srs_id) REFERENCES gpkg_spatial_ref_sys (srs_id));
+CREATE TABLE IF NOT EXISTS gpkg_extensions (
+  table_name TEXT, column_name TEXT, extension_name TEXT NOT NULL, definition TEXT NOT NULL, scope TEXT NOT NULL,
+  CONSTRAINT ge_tce UNIQUE (table_name, column_name, extension_name));
+"""
+_WGS84_WKT = (
+    'GEOGCS["WGS 84",DATUM["WGS_1984",SPHEROID["WGS 84",6378137,298.257223563,AUTHORITY["EPSG","7030"]],'
+    'AUTHORITY["EPSG","6326"]],PRIMEM["Greenwich",0,AUTHORITY["EPSG","8901"]],UNIT["degree",0.0174532925199433,'
+    'AUTHORITY["EPSG","9122"]],AXIS["Latitude",NORTH],AXIS["Longitude",EAST],AUTHORITY["EPSG","4326"]]'
+)
+_SYSTEMS = (
+    ("Undefined cartesian SRS", -1, "NONE", -1, "undefined", "undefined cartesian coordinate reference system"),
+    ("Undefined geographic SRS", 0, "NONE", 0, "undefined", "undefined geographic coordinate reference system"),
+    ("WGS 84 geodetic", 4326, "EPSG", 4326, _WGS84_WKT, "longitude/latitude coordinates in decimal degrees"),
+)
+_TYPE_NAMES = ("POINT", "LINESTRING", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON",
+               "GEOMETRYCOLLECTION")  # fmt: skip
+_RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A layer in a GeoPackage: table name, ``features`` or ``attributes``, number of rows."""
+
+    name: str
+    data_type: str
+    rows: int
+
+
+def _q(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def entries(path: Path) -> list[Entry]:
+    """Layers of a GeoPackage, in the order they were registered.
+
+    Raises
+    ------
+    InputError : no GeoPackage, or damaged.
+    """
+    try:
+        with sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True) as db:
+            rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
+            out = [Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0]) for n, t in rows]
+        db.close()
+        return out
+    except sqlite3.Error as error:
+        raise InputError(
+            f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away"
+        ) from error
+
+
+def _uri(path: Path) -> str:
+    return str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
+
+
+def layer_digest(path: Path, name: str) -> str:
+    """A digest of a layer's rows and columns as they stand in the file; whatever the rest of the file holds."""
+    db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+    try:
+        digest = hashlib.sha256()
+        cursor = db.execute(f"SELECT * FROM {_q(name)} ORDER BY 1")
+        digest.update(repr([d[0] for d in cursor.description]).encode())
+        while rows := cursor.fetchmany(20_000):
+            # blobs by their bytes, the rest by its text: the text of a blob is slow and four times as long
+            blobs = [v for row in rows for v in row if type(v) is bytes]
+            digest.update(b"".join(blobs))
+            digest.update(repr([[len(v) if type(v) is bytes else v for v in row] for row in rows]).encode())
+        return digest.hexdigest()
+    finally:
+        db.close()
+
+
+class GeoPackageWriter:
+    """Adds, replaces and removes layers of one file within one transaction.
+
+    Use it through ``writing``; leaving it without an error commits.
+    """
+
+    def __init__(self, db: sqlite3.Connection) -> None:
+        self._db = db
+
+    def names(self) -> list[str]:
+        """Layers in the file, as this transaction sees it."""
+        return [row[0] for row in self._db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid")]
+
+    def remove(self, name: str) -> None:
+        """Take a layer out, with everything that other tables say of it."""
+        db = self._db
+        for (column,) in db.execute(
+            "SELECT column_name FROM gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)
+        ).fetchall():
+            # the triggers call functions that plain SQLite lacks: they go first
+            prefix = f"rtree_{name}_{column}_"
+            for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
+                if trigger.startswith(prefix):
+                    db.execute(f"DROP TRIGGER {_q(trigger)}")
+            db.execute(f"DROP TABLE IF EXISTS {_q(f'rtree_{name}_{column}')}")
+        for (trigger,) in db.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)
+        ).fetchall():
+            db.execute(f"DROP TRIGGER {_q(trigger)}")
+        db.execute(f"DROP TABLE IF EXISTS {_q(name)}")
+        tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
+                      "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
+            if table in tables:
+                db.execute(f"DELETE FROM {table} WHERE lower(table_name) = lower(?)", (name,))
+
+    def add(self, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
+        """Write a layer under a name that is not taken."""
+        db = self._db
+        names = layer.table.column_names
+        key = number_collisions(["fid"], taken=names)[0]
+        geom = number_collisions(["geom"], taken=names)[0]
+        columns = [f"{_q(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
+        srs = self._system(layer.crs)
+        blobs: Sequence[bytes | None] | None = None
+        type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
+        if layer.geometry is not None:
+            geometry, type_name, has_z = _declared(layer)
+            bounds = shapely.bounds(geometry)
+            blobs = geometry_blobs(geometry, srs, bounds)
+            columns.append(f"{_q(geom)} {type_name}")
+        columns += [f"{_q(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
+        db.execute(f"CREATE TABLE {_q(name)} ({', '.join(columns)})")
+        self._rows(layer, name, blobs, geom, watch)
+        whole = np.full(4, np.nan)
+        if len(bounds):
+            whole = np.array([*np.fmin.reduce(bounds[:, :2], axis=0), *np.fmax.reduce(bounds[:, 2:], axis=0)])
+        box = [None if np.isnan(v) else float(v) for v in whole]
+        data_type = "attributes" if blobs is None else "features"
+        db.execute(
+            "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, "
+            "max_x, max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
+            (name, data_type, name, description, _now(), *box, None if blobs is None else srs),
+        )
+        if blobs is not None:
+            db.execute(
+                "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
+            )
+            self._rtree(name, geom, key, bounds)
+
+    def _rows(
+        self, layer: Layer, name: str, blobs: Sequence[bytes | None] | None, geom: str, watch: Watch
+    ) -> None:
+        """Insert in slices, so that texts of a large layer never stand in memory all at once."""
+        named = ([geom] if blobs is not None else []) + layer.table.column_names
+        if named:
+            marks = ", ".join("?" * len(named))
+            statement = f"INSERT INTO {_q(name)} ({', '.join(map(_q, named))}) VALUES ({marks})"
+        else:
+            statement = f"INSERT INTO {_q(name)} DEFAULT VALUES"
+        total, step = len(layer), 50_000
+        for start in range(0, total, step):
+            part = layer.table.slice(start, step)
+            values: list[Sequence[Any]] = [_values(c) for c in part.columns]
+            if blobs is not None:
+                values.insert(0, blobs[start : start + step])
+            if named:
+                self._db.executemany(statement, zip(*values, strict=True))
+            else:
+                self._db.executemany(statement, [()] * part.num_rows)
+            watch(min(start + step, total), total)
+
+    def _rtree(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
+        db = self._db
+        tree = _q(f"rtree_{name}_{geom}")
+        db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
+        there = np.flatnonzero(~np.isnan(bounds[:, 0]))
+        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, bounds[there])
+        db.execute(
+            "INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
+            (name, geom, _RTREE_DEFINITION),
+        )
+        for statement in _triggers(name, geom, key):
+            db.execute(statement)
+
+    def _system(self, crs: str | None) -> int:
+        """The srs_id of a CRS, registered if it is new."""
+        db = self._db
+        if crs is None:
+            return -1
+        known = parse_crs(crs)
+        found = known.to_authority(min_confidence=70)
+        organization, code = (found[0], int(found[1])) if found and found[1].isdigit() else ("NONE", 0)
+        if organization == "OGC" or (organization == "NONE" and known.equals(parse_crs("EPSG:4326"), True)):
+            organization, code = "EPSG", 4326
+        definition = known.to_wkt("WKT1_GDAL")
+        if code:
+            row = db.execute(
+                "SELECT srs_id FROM gpkg_spatial_ref_sys WHERE upper(organization) = ? AND organization_coordsys_id = ?",
+                (organization.upper(), code),
+            ).fetchone()
+        else:
+            row = db.execute("SELECT srs_id FROM gpkg_spatial_ref_sys WHERE definition = ?", (definition,)).fetchone()
+        if row:
+            return int(row[0])
+        taken = {r[0] for r in db.execute("SELECT srs_id FROM gpkg_spatial_ref_sys")}
+        number = code if code and code not in taken else max(99_999, *taken) + 1
+        db.execute(
+            "INSERT INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)",
+            (known.name, number, organization, code or number, definition, None),
+        )
+        return number
+
+
+@contextmanager
+def writing(path: Path) -> Iterator[GeoPackageWriter]:
+    """Open a file (new or there) for one transaction; an error leaves it as it was.
+
+    Raises
+    ------
+    DeliveryError : the file is no GeoPackage, another program holds it, or the disk is full.
+    """
+    new = not path.exists()
+    db = sqlite3.connect(path, isolation_level=None, timeout=2.0)
+    try:
+        if new:
+            db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+            db.execute(f"PRAGMA user_version = {USER_VERSION}")
+        elif db.execute("PRAGMA application_id").fetchone()[0] not in (APPLICATION_ID, 0x47503130, 0x47503131):
+            raise DeliveryError("the file is there and is no GeoPackage", place=str(path), way_out="Choose another name")
+        db.execute("PRAGMA journal_mode = DELETE").fetchall()
+        db.execute("PRAGMA synchronous = OFF")  # the file is a staged one: it is synced once, before it is committed
+        db.execute("PRAGMA cache_size = -65536")
+        db.execute("BEGIN IMMEDIATE")
+        try:
+            for statement in _TABLES.split(";"):
+                if statement.strip():
+                    db.execute(statement)
+            db.executemany("INSERT OR IGNORE INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)", _SYSTEMS)
+            yield GeoPackageWriter(db)
+            db.execute("COMMIT")
+        except BaseException:
+            if db.in_transaction:
+                db.execute("ROLLBACK")
+            raise
+    except sqlite3.Error as error:
+        text = str(error)
+        if "locked" in text or "busy" in text:
+            raise DeliveryError(
+                "another program holds this GeoPackage", place=str(path), way_out="Close it there and run again"
+            ) from error
+        if "full" in text:
+            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
+        raise DeliveryError(f"it cannot be written ({text})", place=str(path)) from error
+    finally:
+        db.close()
+
+
+def _now() -> str:
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
+
+
+def _declared(layer: Layer) -> tuple[np.ndarray, str, bool]:
+    """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
+    assert layer.geometry is not None
+    geometry = layer.geometry
+    types = np.unique(shapely.get_type_id(geometry))
+    types = types[types >= 0]
+    has_z = bool(shapely.has_z(geometry).any())
+    if len(types) == 1:
+        return geometry, _TYPE_NAMES[types[0]], has_z
+    if not len(types):
+        name = {Kind.POINT: "POINT", Kind.LINE: "LINESTRING", Kind.AREA: "POLYGON"}.get(layer.kind, "GEOMETRY")
+        return geometry, name, False
+    for single, many, build in ((0, 4, shapely.multipoints), (1, 5, shapely.multilinestrings),
+                                (3, 6, shapely.multipolygons)):  # fmt: skip
+        if set(types.tolist()) == {single, many}:
+            out = geometry.copy()
+            rows = np.flatnonzero(shapely.get_type_id(geometry) == single)
+            out[rows] = build(geometry[rows], indices=np.arange(len(rows)))
+            return out, _TYPE_NAMES[many], has_z
+    return geometry, "GEOMETRY", has_z
+
+
+def geometry_blobs(geometry: np.ndarray, srs_id: int, bounds: np.ndarray) -> list[bytes | None]:
+    """GeoPackage binary of each geometry: header with envelope (none for points), then ISO WKB, little-endian."""
+    wkb = shapely.to_wkb(geometry, byte_order=1, flavor="iso")
+    types = shapely.get_type_id(geometry)
+    empty = shapely.is_empty(geometry)
+    headers = np.zeros(
+        len(geometry),
+        dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)],
+    )
+    headers["magic"] = b"GP"
+    headers["srs"] = srs_id
+    boxed = (types != 0) & ~empty
+    headers["flags"] = 1 | (boxed.astype("u1") << 1) | (empty.astype("u1") << 4)
+    headers["box"] = bounds[:, [0, 2, 1, 3]]
+    raw = headers.tobytes()
+    size = headers.dtype.itemsize
+    length = np.where(boxed, size, 8).tolist()
+    return [
+        None if w is None else raw[i * size : i * size + n] + w for i, (w, n) in enumerate(zip(wkb, length, strict=True))
+    ]
+
+
+def _sql_type(kind: pa.DataType) -> str:
+    if pa.types.is_boolean(kind):
+        return "BOOLEAN"
+    if pa.types.is_integer(kind):
+        return "INTEGER"
+    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        return "DOUBLE"
+    if pa.types.is_date(kind):
+        return "DATE"
+    if pa.types.is_timestamp(kind):
+        return "DATETIME"
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return "BLOB"
+    return "TEXT"
+
+
+def _values(column: pa.ChunkedArray) -> list[Any]:
+    """Python values as SQLite and the standard want them."""
+    kind = column.type
+    if pa.types.is_timestamp(kind):
+        utc = column.cast(pa.timestamp("ms", kind.tz), safe=False)
+        return list(pc.strftime(utc.cast(pa.timestamp("ms", "UTC")), "%Y-%m-%dT%H:%M:%SZ").to_pylist())
+    if pa.types.is_date(kind) or pa.types.is_time(kind):
+        return [None if v is None else v.isoformat() for v in column.to_pylist()]
+    if pa.types.is_decimal(kind):
+        return [None if v is None else float(v) for v in column.to_pylist()]
+    if pa.types.is_nested(kind):
+        return [None if v is None else json.dumps(v, ensure_ascii=False, default=str) for v in column.to_pylist()]
+    if pa.types.is_uint64(kind):
+        return list(column.cast(pa.int64()).to_pylist())
+    return list(column.to_pylist())
+
+
+def _triggers(table: str, geom: str, key: str) -> list[str]:
+    """The triggers that keep the R-tree current, as the extension's annex states them for version 1.4."""
+    t, c, i = _q(table), _q(geom), _q(key)
+    tree = _q(f"rtree_{table}_{geom}")
+
+    def name(kind: str) -> str:
+        return _q(f"rtree_{table}_{geom}_{kind}")
+
+    box = f"ST_MinX(NEW.{c}), ST_MaxX(NEW.{c}), ST_MinY(NEW.{c}), ST_MaxY(NEW.{c})"
+    there = f"(NEW.{c} NOTNULL AND NOT ST_IsEmpty(NEW.{c}))"
+    gone = f"(NEW.{c} ISNULL OR ST_IsEmpty(NEW.{c}))"
+    was = f"(OLD.{c} NOTNULL AND NOT ST_IsEmpty(OLD.{c}))"
+    was_not = f"(OLD.{c} ISNULL OR ST_IsEmpty(OLD.{c}))"
+    put = f"INSERT OR REPLACE INTO {tree} VALUES (NEW.{i}, {box});"
+    move = f"UPDATE {tree} SET minx = ST_MinX(NEW.{c}), maxx = ST_MaxX(NEW.{c}), miny = ST_MinY(NEW.{c}), " \
+           f"maxy = ST_MaxY(NEW.{c}) WHERE id = NEW.{i};"  # fmt: skip
+    return [
+        f"CREATE TRIGGER {name('insert')} AFTER INSERT ON {t} WHEN {there} BEGIN {put} END",
+        f"CREATE TRIGGER {name('update2')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {gone} "
+        f"BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; END",
+        f"CREATE TRIGGER {name('update4')} AFTER UPDATE ON {t} WHEN OLD.{i} != NEW.{i} AND {gone} "
+        f"BEGIN DELETE FROM {tree} WHERE id IN (OLD.{i}, NEW.{i}); END",
+        f"CREATE TRIGGER {name('update5')} AFTER UPDATE ON {t} WHEN OLD.{i} != NEW.{i} AND {there} "
+        f"BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; {put} END",
+        f"CREATE TRIGGER {name('update6')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was} "
+        f"BEGIN {move} END",
+        f"CREATE TRIGGER {name('update7')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was_not} "
+        f"BEGIN {put} END",
+        f"CREATE TRIGGER {name('delete')} AFTER DELETE ON {t} WHEN OLD.{c} NOT NULL "
+        f"BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; END",
+    ]

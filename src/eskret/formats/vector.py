@@ -1,0 +1,237 @@
+"""Vector files that GDAL reads, through pyogrio as Arrow: GeoPackage, shapefile, GeoJSON, FlatGeobuf."""
+
+from __future__ import annotations
+
+import warnings
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyogrio
+import pyogrio.errors
+import shapely
+
+from eskret.core.account import Remark
+from eskret.core.crs import crs_code, parse_crs
+from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
+from eskret.core.naming import number_collisions
+from eskret.errors import CrsError, InputError
+from eskret.formats.reading import Reading, Watch, no_watch
+
+BATCH = 50_000
+_COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
+
+
+def layer_names(path: Path) -> list[str]:
+    """Names of the layers in a file, in its order.
+
+    Raises
+    ------
+    InputError : the file is missing, empty, damaged or of another format.
+    """
+    check_readable(path)
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return [str(row[0]) for row in pyogrio.list_layers(path)]
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
+        raise _unreadable(path, error) from error
+
+
+def check_readable(path: Path) -> None:
+    """Find what is plainly wrong with a file before a library words it.
+
+    Raises
+    ------
+    InputError : naming the file and what to do.
+    """
+    if not path.exists():
+        raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
+    if path.is_file():
+        if path.stat().st_size == 0:
+            raise InputError("the file is empty (0 bytes)", place=str(path), way_out="Fetch it again from its source")
+        try:
+            with path.open("rb"):
+                pass
+        except PermissionError as error:
+            raise InputError(
+                "you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may"
+            ) from error
+    if path.suffix.lower() == ".shp":
+        for suffix, what in _COMPANIONS.items():
+            if _companion(path, suffix) is None:
+                raise InputError(
+                    f"{path.stem}{suffix} is missing, {what}", place=str(path),
+                    way_out="Put it beside the .shp file; a shapefile is several files that travel together",
+                )  # fmt: skip
+
+
+def _companion(path: Path, suffix: str) -> Path | None:
+    """The companion of a shapefile, whatever the case of its ending."""
+    for other in (path.with_suffix(suffix), path.with_suffix(suffix.upper())):
+        if other.exists():
+            return other
+    return None
+
+
+def _unreadable(path: Path, error: Exception) -> InputError:
+    said = str(error).split(";")[0].strip()
+    said = said if len(said) < 160 and str(path) not in said else ""
+    return InputError(
+        "it cannot be read; it is damaged, cut short, or not what its ending says" + (f" ({said})" if said else ""),
+        place=str(path), way_out="Open it where it was made and save it again",
+    )  # fmt: skip
+
+
+def _kind(name: str | None) -> Kind:
+    """Kind of a declared geometry type; MIXED where the file leaves it open."""
+    if name is None:
+        return Kind.TABLE
+    plain = name.replace("Multi", "").split(" ")[0].replace("25D", "")
+    return {
+        "Point": Kind.POINT, "LineString": Kind.LINE, "CompoundCurve": Kind.LINE, "CircularString": Kind.LINE,
+        "Curve": Kind.LINE, "Polygon": Kind.AREA, "CurvePolygon": Kind.AREA, "Surface": Kind.AREA,
+    }.get(plain, Kind.MIXED)  # fmt: skip
+
+
+def _crs(declared: str | None) -> str | None:
+    if not declared:
+        return None
+    try:
+        return crs_code(parse_crs(declared))
+    except CrsError:
+        return None
+
+
+def _plain_type(kind: pa.DataType) -> pa.DataType:
+    """One Arrow type a meaning: small integers, dictionaries and views are widened, nothing is narrowed."""
+    if pa.types.is_dictionary(kind):
+        return _plain_type(kind.value_type)
+    if pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
+        return pa.string()
+    if pa.types.is_integer(kind) and kind.bit_width < 64 and not pa.types.is_unsigned_integer(kind):
+        return pa.int64()
+    if pa.types.is_float16(kind) or pa.types.is_float32(kind):
+        return pa.float64()
+    return kind
+
+
+def _fields(schema: pa.Schema, geometry: str) -> tuple[tuple[Field, ...], list[str]]:
+    """Attribute fields under names that differ by more than case, and the names they have in the file."""
+    columns = [f for f in schema if f.name != geometry]
+    unique = number_collisions([f.name for f in columns], limit=10_000)
+    return tuple(Field(n, _plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
+
+
+def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+    """Facts of one layer, without its rows.
+
+    Raises
+    ------
+    InputError : the layer cannot be opened.
+    """
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            info = pyogrio.read_info(
+                path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False
+            )
+            with pyogrio.open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
+                fields, _ = _fields(reader.schema, _geometry_column(meta))
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+        raise _unreadable(path, error) from error
+    count = int(info["features"])
+    box = info.get("total_bounds")
+    return LayerFacts(
+        key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
+        count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
+        extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
+        origin=str(path),
+    )  # fmt: skip
+
+
+def _geometry_column(meta: dict[str, object]) -> str:
+    return str(meta.get("geometry_name") or "wkb_geometry")
+
+
+def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+    """Read one layer.
+
+    Parameters
+    ----------
+    path, name : the file and the layer in it.
+    key : the layer's key.
+    encoding : of a shapefile's texts, where its own word for it is missing or wrong.
+    watch : told of progress in records; may raise StoppedError.
+
+    Raises
+    ------
+    InputError : the layer cannot be read to its end.
+    """
+    check_readable(path)
+    try:
+        with warnings.catch_warnings(record=True) as said:
+            warnings.simplefilter("always")
+            info = pyogrio.read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
+            expected = int(info["features"])
+            with pyogrio.open_arrow(
+                path, layer=name, encoding=encoding or None, use_pyarrow=True, batch_size=BATCH
+            ) as (meta, reader):
+                schema = reader.schema
+                batches, done = [], 0
+                for batch in reader:
+                    batches.append(batch)
+                    done += batch.num_rows
+                    watch(done, max(expected, 0))
+        table = pa.Table.from_batches(batches, schema)
+    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+        raise _unreadable(path, error) from error
+    if expected >= 0 and table.num_rows != expected:
+        raise InputError(
+            f"it says that it holds {expected:,} features in '{name}', and {table.num_rows:,} could be read",
+            place=str(path), way_out="It was probably cut short; fetch it again from its source",
+        )  # fmt: skip
+    column = _geometry_column(meta)
+    geometry = None
+    remarks: list[Remark] = []
+    if column in table.column_names:
+        geometry = _geometries(table.column(column), path)
+        table = table.drop_columns([column])
+    fields, originals = _fields(schema, column)
+    for field, original in zip(fields, originals, strict=True):
+        if field.name != original:
+            remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
+    table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
+    remarks.extend(_losses(said, info["geometry_type"]))
+    crs = _crs(info["crs"])
+    if geometry is not None and crs is None:
+        remarks.append(Remark("no coordinate system is declared", look=True))
+    layer = Layer(key, table, geometry, crs, name, str(path), kind=_settled_kind(info["geometry_type"], geometry))
+    return Reading(layer, table.num_rows, (), tuple(remarks))
+
+
+def _geometries(column: pa.ChunkedArray, path: Path) -> np.ndarray:
+    try:
+        return np.asarray(shapely.from_wkb(column.to_numpy(zero_copy_only=False)), dtype=object)
+    except shapely.errors.ShapelyError as error:
+        raise _unreadable(path, error) from error
+
+
+def _settled_kind(declared: str | None, geometry: np.ndarray | None) -> Kind:
+    """What the rows are, where there are any; else what the file declares."""
+    if geometry is None:
+        return Kind.TABLE
+    found = kind_of(geometry)
+    return _kind(declared) if found is Kind.MIXED and not (shapely.get_type_id(geometry) >= 0).any() else found
+
+
+def _losses(said: list[warnings.WarningMessage], declared: str | None) -> list[Remark]:
+    out = []
+    if declared and (" M" in declared or declared.startswith("Measured")):
+        out.append(Remark("measures (M values) are not kept", look=True))
+    if declared and ("Curve" in declared or "Circular" in declared or "Surface" in declared):
+        out.append(Remark("curves were turned into short straight lines", look=True))
+    for text in dict.fromkeys(str(w.message) for w in said):
+        if "decode" in text or "encoding" in text.lower():
+            out.append(Remark("some texts do not fit the declared encoding", look=True))
+    return out

@@ -1,0 +1,248 @@
+"""What an operation is: one class, one file, everything about it in one place.
+
+Three shapes. A ``Source`` brings layers in and takes none. An ``EachLayer`` sees one layer; the engine maps it over the
+set. A ``Delivery`` takes the whole set and writes it. Each foretells from facts alone what it will do, and then does it.
+"""
+
+from __future__ import annotations
+
+import inspect
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+from typing import Any, ClassVar, Protocol
+
+import numpy as np
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.naming import clean_name, fill_template
+from eskret.core.words import bold
+from eskret.formats.reading import Watch, no_watch
+from eskret.operations.settings import OperationSettings
+
+
+class Phase(StrEnum):
+    """Where in the analyst's day an operation belongs."""
+
+    GATHER = "Gather"
+    CHOOSE = "Choose"
+    SHAPE = "Shape"
+    DESCRIBE = "Describe"
+    CHECK = "Check"
+    DELIVER = "Deliver"
+
+
+class Level(StrEnum):
+    """How much a finding weighs: an error stops the run, a look is worth seeing, a note is just told."""
+
+    ERROR = "error"
+    LOOK = "look"
+    NOTE = "note"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What a rehearsal has to say, with the place it is about. ``start`` and ``length`` mark text in the setting."""
+
+    level: Level
+    text: str
+    step: str = ""
+    setting: str = ""
+    layer: str = ""
+    start: int = -1
+    length: int = 0
+
+
+@dataclass(frozen=True)
+class Planned:
+    """An output as foretold: the file, the layer in it (empty where a file holds one) and what will happen to it."""
+
+    path: Path
+    layer: str
+    action: str
+    features: int | None = None
+    original: str = ""
+    certainty: str = "known"
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """What a step will make, as far as facts tell."""
+
+    layers: tuple[LayerFacts, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    outputs: tuple[Planned, ...] = ()
+
+
+@dataclass(frozen=True)
+class Delivered:
+    """An output as it was staged. ``sha256`` of the whole file is filled in at commit."""
+
+    path: Path
+    layer: str
+    features: int
+    crs: str | None
+    step: str = ""
+    sha256: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,
+                "sha256": self.sha256}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of one task: layers that leave, the accounts, and what there is to say.
+
+    ``lineage`` gives, for every row of the (single) layer that leaves, the row of the first input it descends from;
+    None where the operation vouches for its accounts, as a source does.
+    """
+
+    layers: tuple[Layer, ...] = ()
+    inputs: tuple[InputAccount, ...] = ()
+    outputs: tuple[OutputAccount, ...] = ()
+    lineage: np.ndarray | None = None
+    remarks: tuple[Remark, ...] = ()
+    delivered: tuple[Delivered, ...] = ()
+
+
+class Desk(Protocol):
+    """Where deliveries are staged; the engine brings one."""
+
+    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
+        """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
+
+    def stage(self, target: Path, keep_content: bool) -> Path:
+        """A file on the target's file system to write instead of it, with the target's content if that stays."""
+
+    def lock(self, target: Path) -> Any:
+        """Held while a staged file is written: two steps may deliver into one container."""
+
+
+@dataclass(frozen=True)
+class Context:
+    """Where and with what an operation works.
+
+    ``values`` are the parameters' values; ``field_values`` those of parameters that stand for a field.
+    """
+
+    folder: Path = field(default_factory=Path)
+    step: str = ""
+    values: Mapping[str, Any] = field(default_factory=dict)
+    field_values: Mapping[str, str] = field(default_factory=dict)
+    crs: str | None = None
+    totals: tuple[str, ...] = ()
+    watch: Watch = no_watch
+    desk: Desk | None = None
+    path_parameters: frozenset[str] = frozenset()
+
+    def fill(self, template: str, extra: Mapping[str, object] | None = None) -> str:
+        """Put parameters, and what a task adds, into a template."""
+        return fill_template(template, {**(extra or {}), **self.values})
+
+    def fill_path(self, template: str, extra: Mapping[str, object]) -> Path:
+        """A path to write, from a template. Values are cleaned by the naming rule, so that none can climb out of its
+        folder; only parameters that are files or folders go in as they are."""
+        cleaned = {n: v if n in self.path_parameters else clean_name(str(v)) for n, v in self.values.items()}
+        return self.path(fill_template(template, {**extra, **cleaned}))
+
+    def path(self, text: str) -> Path:
+        """A path of the workflow file, absolute."""
+        path = Path(text).expanduser()
+        return path if path.is_absolute() else (self.folder / path)
+
+
+class Operation(ABC):
+    """Base of all operations. The docstring of a subclass is its help: a first line, then how to use it."""
+
+    id: ClassVar[str]
+    title: ClassVar[str]
+    phase: ClassVar[Phase]
+    relation: ClassVar[Relation]
+    also_known_as: ClassVar[tuple[str, ...]] = ()
+    version: ClassVar[int] = 1
+    takes_layers: ClassVar[bool] = True
+    Settings: ClassVar[type[OperationSettings]]
+
+    @property
+    def summary(self) -> str:
+        """The first line of the help."""
+        return (inspect.getdoc(type(self)) or "").split("\n")[0]
+
+    @property
+    def help(self) -> str:
+        """The help after its first line."""
+        return "\n".join((inspect.getdoc(type(self)) or "").split("\n")[1:]).strip()
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        """The step in the ledger; parts may be marked ``bold``.
+
+        Parameters
+        ----------
+        settings : as in the file, not checked.
+        entering : the layers that enter, in words.
+        """
+        return f"{self.title} {bold(entering)}" if entering else self.title
+
+
+class Source(Operation):
+    """Brings layers in. A part is one task: what can be read on its own."""
+
+    takes_layers = False
+
+    @abstractmethod
+    def foretell(self, settings: Any, context: Context) -> Forecast:
+        """What will come in."""
+
+    @abstractmethod
+    def parts(self, settings: Any, context: Context) -> Sequence[Any]:
+        """The tasks."""
+
+    @abstractmethod
+    def read(self, part: Any, settings: Any, context: Context) -> Sequence[Outcome]:
+        """Do one task."""
+
+    def gather(self, outcomes: Sequence[Outcome], settings: Any, context: Context) -> Sequence[Outcome]:
+        """Put the tasks' results together; by default they stay as they are."""
+        return outcomes
+
+
+class EachLayer(Operation):
+    """Makes of one layer what leaves in its place."""
+
+    @abstractmethod
+    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+        """What will leave."""
+
+    @abstractmethod
+    def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
+        """Do it."""
+
+
+class Delivery(Operation):
+    """Takes the whole set and writes it where others find it."""
+
+    @abstractmethod
+    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+        """What will be written, and what of it cannot be."""
+
+    @abstractmethod
+    def deliver(self, layers: Sequence[Layer], settings: Any, context: Context) -> Sequence[Outcome]:
+        """Stage it."""
+
+
+def in_words(names: Iterable[str], most: int = 3) -> str:
+    """``a, b and 4 more``."""
+    items = list(names)
+    if len(items) <= most:
+        return " and ".join(filter(None, (", ".join(items[:-1]), items[-1]))) if items else ""
+    return f"{', '.join(items[: most - 1])} and {len(items) - most + 1} more"
+
+
+def deliver_name(template: str, layer: LayerFacts | Layer, context: Context, number: int, limit: int) -> str:
+    """The name of a delivered layer: the template filled, then cleaned by the naming rule."""
+    extra = {"layer": layer.key, "step": context.step, "n": number}
+    return clean_name(context.fill(template, extra), limit=limit)

@@ -1,0 +1,1 @@
+"""Prove and compare."""

@@ -1,0 +1,261 @@
+"""Save layers to files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts, same_crs
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.naming import number_collisions, placeholders
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.errors import DeliveryError, EskretError
+from eskret.formats import geojson, geopackage, targets
+from eskret.operations.base import (
+    Context,
+    Delivered,
+    Delivery,
+    Finding,
+    Forecast,
+    Level,
+    Outcome,
+    Phase,
+    Planned,
+    deliver_name,
+)
+from eskret.operations.settings import OperationSettings, setting
+
+_GEOJSON = ("to", (".geojson", ".json"))
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where one layer goes."""
+
+    key: str
+    path: Path
+    layer: str  # empty where the file holds one layer
+    name: str
+    original: str
+
+
+class Save(Delivery):
+    """Save layers to a GeoPackage or to GeoJSON, under good names.
+
+    The ending of the file says the format. A GeoPackage takes the whole set; GeoJSON takes one layer a file, so put
+    {layer} into the path for several. Nothing is written before the whole run has succeeded, and then everything at
+    once. What this workflow wrote the last time is replaced; anything else that is in the way stops the run, unless
+    you say otherwise.
+    """
+
+    id = "save"
+    title = "Save"
+    phase = Phase.DELIVER
+    relation = Relation.KEPT
+    also_known_as = (
+        "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        to: str = setting(
+            "File", kind="target", min_length=1, example="out/returns.gpkg",
+            help="Where to save, from the workflow's folder: .gpkg or .geojson. It may hold {layer} and parameters.",
+        )  # fmt: skip
+        name: str = setting(
+            "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
+            help="How each layer is called. {layer}, {step}, {n} and parameters are filled in, then the name is cleaned.",
+        )  # fmt: skip
+        if_exists: Literal["own", "stop", "replace", "number", "skip"] = setting(
+            "If it is there already", kind="choice", default="own",
+            choices={
+                "own": "replace what this workflow wrote, else stop", "stop": "stop", "replace": "replace it",
+                "number": "save beside it with a number", "skip": "leave it and go on",
+            },
+            help="A file or layer that nobody changed since this workflow wrote it is replaced without asking.",
+        )  # fmt: skip
+        description: str = setting(
+            "Description", default="", help="Goes into the GeoPackage's list of contents, for those who open it."
+        )
+        decimals: int = setting(
+            "Decimals of GeoJSON", kind="whole", default=geojson.DECIMALS, ge=0, le=15, shown_when=_GEOJSON,
+            help="Digits after the point of a degree; 7 are about a centimetre.",
+        )  # fmt: skip
+        layout: Literal["compact", "indented"] = setting(
+            "Layout of GeoJSON", kind="choice", default="compact", shown_when=_GEOJSON,
+            choices={"compact": "one feature a line", "indented": "spread out, for people to read"},
+            help="Both hold the same; the compact one is smaller.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        to = Path(str(settings.get("to") or "…")).name
+        name = settings.get("name")
+        return f"Save {entering or '…'} to {bold(to)}" + (f" as {name}" if name and name != "{layer}" else "")
+
+    # -- where things go
+
+    def _places(self, layers: Sequence[LayerFacts | Layer], settings: Settings, context: Context) -> list[_Place]:
+        """The file and name of each layer.
+
+        Raises
+        ------
+        DeliveryError : an unknown ending, a name that comes out empty, several layers for one single-layer file.
+        """
+        target = targets.target_for(Path(settings.to))
+        names = []
+        for number, layer in enumerate(layers, 1):
+            name = deliver_name(settings.name, layer, context, number, target.name_limit)
+            if not name:
+                raise DeliveryError(
+                    f"the name of layer '{layer.key}' comes out empty", place=settings.name,
+                    way_out="Put something into the template that is never empty",
+                )  # fmt: skip
+            if name.startswith(geopackage.RESERVED_PREFIXES):
+                name = f"layer_{name}"[: target.name_limit]
+            names.append(name)
+        names = number_collisions(names, limit=target.name_limit)
+        per_layer = {"layer", "n"} & set(placeholders(settings.to))
+        if not target.many and len(layers) > 1 and not per_layer:
+            raise DeliveryError(
+                f"{len(layers)} layers cannot go into one {target.title} file", place=settings.to,
+                way_out="Put {layer} into the path for a file each, or save to a .gpkg",
+            )  # fmt: skip
+        out = []
+        for number, (layer, name) in enumerate(zip(layers, names, strict=True), 1):
+            path = context.fill_path(settings.to, {"layer": name, "step": context.step, "n": number})
+            out.append(_Place(layer.key, path, name if target.many else "", name, layer.name))
+        return out
+
+    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+        findings: list[Finding] = []
+        planned: list[Planned] = []
+        try:
+            places = self._places(facts, settings, context)
+        except EskretError as error:
+            setting_name = "name" if error.place == settings.name else "to"
+            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting=setting_name),))
+        target = targets.target_for(Path(settings.to))
+        for one in facts:
+            for loss in targets.losses(target, one.schema()):
+                findings.append(Finding(Level.NOTE, f"{one.key}: {loss}.", layer=one.key))
+            if target is targets.GEOJSON and one.crs is None and one.kind != "table":
+                findings.append(
+                    Finding(Level.ERROR, f"{one.key}: GeoJSON is in WGS 84, and this layer has no CRS to come from. "
+                            "Say it where the layer is loaded.", layer=one.key, setting="to")
+                )  # fmt: skip
+        known = {f.key: f for f in facts}
+        assert context.desk is not None
+        for path, group in _by_path(places).items():
+            try:
+                settled = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
+            except EskretError as error:
+                findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
+                continue
+            planned += [
+                replace(plan, features=known[place.key].count, original=place.original,
+                        certainty=known[place.key].certainty)  # fmt: skip
+                for plan, place in zip(settled, group, strict=True)
+            ]
+        return Forecast(tuple(facts), tuple(findings), tuple(planned))
+
+    # -- writing
+
+    def deliver(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Sequence[Outcome]:
+        by_key = {layer.key: layer for layer in layers}
+        outcomes: list[Outcome] = []
+        assert context.desk is not None
+        for path, group in _by_path(self._places(layers, settings, context)).items():
+            with context.desk.lock(path):
+                plans = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
+                pairs = [(by_key[place.key], plan) for place, plan in zip(group, plans, strict=True)]
+                writing = [(layer, plan) for layer, plan in pairs if plan.action != "skip"]
+                outcomes += [_skipped(layer, plan) for layer, plan in pairs if plan.action == "skip"]
+                if targets.target_for(path).many:
+                    outcomes += self._to_geopackage(path, writing, settings, context)
+                else:
+                    outcomes += [self._to_geojson(layer, plan, settings, context) for layer, plan in writing]
+        return outcomes
+
+    def _to_geopackage(
+        self, path: Path, writing: Sequence[tuple[Layer, Planned]], settings: Settings, context: Context
+    ) -> list[Outcome]:
+        if not writing:
+            return []
+        assert context.desk is not None
+        staged = context.desk.stage(path, keep_content=True)
+        with geopackage.writing(staged) as container:
+            there = {name.casefold(): name for name in container.names()}
+            for layer, plan in writing:
+                if plan.layer.casefold() in there:
+                    container.remove(there[plan.layer.casefold()])
+                container.add(layer, plan.layer, settings.description, context.watch)
+        found = {e.name: e.rows for e in geopackage.entries(staged)}
+        return [
+            _saved(layer, plan, layer.crs, SetAside(), found.get(plan.layer, -1), context) for layer, plan in writing
+        ]
+
+    def _to_geojson(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
+        assert context.desk is not None
+        if layer.geometry is not None and layer.crs is None:
+            raise DeliveryError(
+                "GeoJSON is in WGS 84, and this layer has no CRS to come from", place=layer.key,
+                way_out="Say it where the layer is loaded",
+            )  # fmt: skip
+        staged = context.desk.stage(plan.path, keep_content=False)
+        lost = geojson.write(
+            staged, layer, decimals=settings.decimals, indent=settings.layout == "indented", watch=context.watch
+        )
+        aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
+        remarks: tuple[Remark, ...] = ()
+        if layer.crs and not same_crs(layer.crs, geojson.CRS84):
+            remarks = (Remark(f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants", layer.key),)
+        found = _count_features(staged)
+        return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks)
+
+
+def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
+    out: dict[Path, list[_Place]] = {}
+    for place in places:
+        out.setdefault(place.path, []).append(place)
+    return out
+
+
+def _count_features(path: Path) -> int:
+    """Features in a GeoJSON file, counted in the file itself."""
+    mark = b'"type": "Feature"' if b'\n  "type"' in path.open("rb").read(4096) else b'"type":"Feature"'
+    count, tail = 0, b""
+    with path.open("rb") as stream:
+        while chunk := stream.read(1 << 22):
+            piece = tail + chunk
+            count += piece.count(mark + b",")
+            tail = piece[-len(mark) :]
+    return count
+
+
+def _skipped(layer: Layer, plan: Planned) -> Outcome:
+    rows = np.arange(len(layer))
+    where = f"{plan.path.name}, {plan.layer}" if plan.layer else plan.path.name
+    aside = SetAside.from_reasons([("was not saved: it is there already", rows)])
+    return Outcome(
+        (), (InputAccount("from", layer.key, len(layer), aside),), (OutputAccount(layer.key, 0),), np.empty(0, np.int64),
+        (Remark(f"{where} is there already and was left as it is", layer.key, look=True),),
+    )  # fmt: skip
+
+
+def _saved(
+    layer: Layer, plan: Planned, crs: str | None, aside: SetAside, found: int, context: Context,
+    remarks: tuple[Remark, ...] = (),
+) -> Outcome:  # fmt: skip
+    """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
+    lineage = np.setdiff1d(np.arange(len(layer)), aside.rows)
+    output = OutputAccount(
+        layer.key, len(lineage), totals_of(layer, context.totals),
+        (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
+    )  # fmt: skip
+    delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step)
+    return Outcome((), (InputAccount("from", layer.key, len(layer), aside),), (output,), lineage, remarks, (delivered,))

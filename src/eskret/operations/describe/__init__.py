@@ -1,0 +1,1 @@
+"""Add and tidy attributes."""

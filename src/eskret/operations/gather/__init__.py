@@ -1,0 +1,1 @@
+"""Bring files in."""

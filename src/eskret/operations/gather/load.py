@@ -1,0 +1,304 @@
+"""Load layers from files."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from pydantic import field_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts, out_of_range, parse_crs, reproject, same_crs, transformation
+from eskret.core.layer import Layer, LayerFacts, kind_of, matches
+from eskret.core.naming import clean_name, number_collisions
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import CrsError, EskretError, InputError
+from eskret.formats import gpx, sources
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
+_PART_WORDS = {
+    "waypoints": "waypoints", "routes": "routes", "route_points": "route points", "tracks": "tracks",
+    "track_points": "track points",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A layer to read: where it is, what it is called there, and the key it gets."""
+
+    path: Path
+    name: str
+    key: str
+
+
+@dataclass(frozen=True)
+class Unreadable:
+    """A file that the analyst chose to go on without."""
+
+    path: Path
+    problem: str
+
+
+class Load(Source):
+    """Load layers from files: recordings, GeoPackages, shapefiles, GeoJSON, FlatGeobuf.
+
+    Name files, folders or patterns. Every layer found becomes one layer of the set. Where the workflow has a
+    coordinate system, layers are brought to it as they come in, and the way taken is told with its accuracy.
+    A GPX recording gives up to five layers: waypoints, routes, route points, tracks and track points.
+    """
+
+    id = "load"
+    title = "Load"
+    phase = Phase.GATHER
+    relation = Relation.NEW
+    also_known_as = (
+        "open", "read", "import", "bring in", "add data", "gpx", "gps", "shapefile", "shp", "geopackage", "gpkg",
+        "geojson", "flatgeobuf", "waypoints", "tracks", "recordings",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        files: list[str] = setting(
+            "Files", kind="files", min_length=1, example="field/*.gpx",
+            help="Files, folders or patterns such as field/*.gpx. A folder stands for the readable files in it.",
+        )  # fmt: skip
+        layers: list[str] = setting(
+            "Layers in the files", kind="patterns", default=["*"], example="lease_*",
+            help="Which layers of a file with several to take: names or patterns, such as lease_*.",
+        )  # fmt: skip
+        parts: list[Part] = setting(
+            "Parts of a recording", kind="choices", default=list(_PART_WORDS), choices=_PART_WORDS,
+            help="What to take of a GPX recording. Parts that hold nothing are left out.",
+        )  # fmt: skip
+        together: bool = setting(
+            "Recordings together", kind="flag", default=False,
+            help="Put like parts of all recordings into one layer each, with a field 'file' that says from which.",
+        )  # fmt: skip
+        crs: str = setting(
+            "CRS where none is declared", kind="crs", default="", example="EPSG:32626",
+            help="For files that do not say their coordinate system. It is never guessed.",
+        )  # fmt: skip
+        encoding: str = setting(
+            "Encoding of shapefile texts", default="", example="cp1252",
+            help="Only where a shapefile's texts come out wrong: utf-8, cp1252, iso-8859-1 ...",
+        )  # fmt: skip
+        if_unreadable: Literal["stop", "go on"] = setting(
+            "A file cannot be read", kind="choice", default="stop",
+            choices={"stop": "stop the run", "go on": "go on without it and say so"},
+            help="What to do about a file that is damaged or missing something.",
+        )  # fmt: skip
+
+        @field_validator("crs")
+        @classmethod
+        def _known(cls, value: str) -> str:
+            if value:
+                try:
+                    parse_crs(value)
+                except CrsError as error:
+                    raise ValueError(error.sentence()) from error
+            return value
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        files = settings.get("files") or []
+        names = [Path(str(f)).name or str(f) for f in ([files] if isinstance(files, str) else files)]
+        if not names:
+            return "Load files"
+        chosen = settings.get("layers")
+        what = in_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
+        return f"Load {bold(what)} from {in_words(names)}" if what else f"Load {bold(in_words(names))}"
+
+    # -- foretelling
+
+    def foretell(self, settings: Settings, context: Context) -> Forecast:
+        findings: list[Finding] = []
+        layers: list[LayerFacts] = []
+        wanted, problems = self._wanted(settings, context)
+        for bad in problems:
+            findings.append(Finding(Level.LOOK, f"Will go on without {bad.path.name}. {bad.problem}", setting="files"))
+        shown = set()
+        for one in wanted:
+            facts = sources.facts(one.path, one.name, one.key, settings.encoding)
+            facts, more = self._settled(facts, settings, context, shown)
+            layers.append(facts)
+            findings.extend(more)
+            context.watch(len(layers), len(wanted))
+        if settings.together:
+            layers = _foretold_together(layers, {w.key: w for w in wanted})
+        if not layers:
+            findings.append(Finding(Level.ERROR, "Nothing in these files matches what is asked for.", setting="layers"))
+        return Forecast(tuple(layers), tuple(findings))
+
+    def _settled(
+        self, facts: LayerFacts, settings: Settings, context: Context, shown: set[str]
+    ) -> tuple[LayerFacts, list[Finding]]:
+        findings: list[Finding] = []
+        place = f"{Path(facts.origin).name}, {facts.name}"
+        if facts.kind == "table":
+            return facts, findings
+        crs = facts.crs or settings.crs or None
+        if crs is None:
+            findings.append(
+                Finding(
+                    Level.ERROR if context.crs else Level.LOOK, setting="crs", layer=facts.key,
+                    text=f"{place}: no coordinate system is declared. Say which one under 'CRS where none is declared'.",
+                )
+            )  # fmt: skip
+            return facts, findings
+        if out_of_range(facts.extent, crs):
+            findings.append(
+                Finding(Level.LOOK, f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key)
+            )
+        if context.crs and not same_crs(crs, context.crs):
+            way = transformation(crs, context.crs)
+            level = Level.NOTE if way.best and (way.accuracy or 0) <= 1 else Level.LOOK
+            text = f"{crs_facts(crs).name} to {crs_facts(context.crs).name}: {way.sentence()}"
+            if text not in shown:
+                shown.add(text)
+                findings.append(Finding(level, text + ".", layer=facts.key))
+            return replace(facts, crs=context.crs, extent=None), findings
+        return replace(facts, crs=crs), findings
+
+    # -- which layers
+
+    def _wanted(self, settings: Settings, context: Context) -> tuple[list[Wanted], list[Unreadable]]:
+        """The layers to read, with keys made unique, and the files to go on without.
+
+        Raises
+        ------
+        InputError : a file cannot be read and the analyst chose to stop.
+        """
+        found: list[tuple[Path, str, str]] = []
+        problems: list[Unreadable] = []
+        for path in sources.find_files([context.fill(f) for f in settings.files], context.folder):
+            try:
+                names = sources.layer_names(path)
+            except EskretError as error:
+                if settings.if_unreadable == "stop":
+                    raise
+                problems.append(Unreadable(path, error.sentence()))
+                continue
+            for name in names:
+                if path.suffix.lower() == ".gpx":
+                    take = name in settings.parts
+                else:
+                    take = any(matches(p, name) or matches(p, sources.key_for(path, name, len(names)))
+                               for p in settings.layers)  # fmt: skip
+                if take:
+                    found.append((path, name, sources.key_for(path, name, len(names))))
+        keys = number_collisions([key for _, _, key in found])
+        return [Wanted(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
+
+    def parts(self, settings: Settings, context: Context) -> Sequence[Wanted | Unreadable]:
+        wanted, problems = self._wanted(settings, context)
+        if not wanted and not problems:
+            raise InputError("nothing in these files matches what is asked for", place=", ".join(settings.files))
+        return [*wanted, *problems]
+
+    # -- reading
+
+    def read(self, part: Wanted | Unreadable, settings: Settings, context: Context) -> Sequence[Outcome]:
+        if isinstance(part, Unreadable):
+            return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
+        try:
+            reading = sources.read(part.path, part.name, part.key, settings.encoding, context.watch)
+        except InputError as error:
+            if settings.if_unreadable == "stop":
+                raise
+            return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
+        layer, remarks = reading.layer, [r for r in reading.remarks]
+        # rows that were not read are positions among the records; the rest keep theirs as lineage
+        aside = [(reason, rows) for reason, rows in reading.set_aside]
+        record = np.setdiff1d(np.arange(reading.found), np.concatenate([r for _, r in aside])) if aside else None
+        layer, lost, more = _brought(layer, settings, context)
+        remarks += more
+        if len(lost):
+            aside.append((f"cannot be brought to {context.crs}", lost if record is None else record[lost]))
+        if layer.crs and out_of_range(layer.extent(), layer.crs):
+            remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
+        remarks += _geometry_remarks(layer)
+        account = InputAccount("files", part.key, reading.found, SetAside.from_reasons(aside))
+        output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))
+        named = tuple(replace(r, layer=part.key) for r in remarks)
+        return [Outcome((layer,), (account,), (output,), None, named)]
+
+    def gather(self, outcomes: Sequence[Outcome], settings: Settings, context: Context) -> Sequence[Outcome]:
+        if not settings.together:
+            return outcomes
+        alike: dict[str, list[Outcome]] = {}
+        rest: list[Outcome] = []
+        for outcome in outcomes:
+            layer = outcome.layers[0] if outcome.layers else None
+            if layer is not None and layer.name in gpx.PARTS and layer.origin.lower().endswith(".gpx"):
+                alike.setdefault(layer.name, []).append(outcome)
+            else:
+                rest.append(outcome)
+        return [_joined(name, group, context) for name, group in alike.items()] + rest
+
+
+def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.ndarray, list[Remark]]:
+    """The layer in the workflow's CRS; rows that have no place there are taken out and named."""
+    nothing = np.empty(0, np.int64)
+    if layer.geometry is None:
+        return layer, nothing, []
+    if layer.crs is None and settings.crs:
+        layer = replace(layer, crs=settings.crs)
+    if context.crs is None or same_crs(layer.crs, context.crs):
+        return layer, nothing, []
+    if layer.crs is None:
+        raise InputError(
+            "no coordinate system is declared", place=layer.origin,
+            way_out="Say which one under 'CRS where none is declared'; it is never guessed",
+        )  # fmt: skip
+    way = transformation(layer.crs, context.crs)
+    moved, lost = reproject(layer.geometry, layer.crs, context.crs)
+    coarse = not way.best or (way.accuracy or 0) > 1
+    remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=coarse)]
+    layer = replace(layer, geometry=moved, crs=context.crs)
+    if len(lost):
+        layer = layer.take(np.setdiff1d(np.arange(len(layer)), lost))
+    return layer, lost, remarks
+
+
+def _geometry_remarks(layer: Layer) -> list[Remark]:
+    if layer.geometry is None:
+        return []
+    missing = int(np.equal(layer.geometry, None).sum())
+    return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
+
+
+def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -> list[LayerFacts]:
+    out: dict[str, LayerFacts] = {}
+    for facts in layers:
+        if facts.name not in gpx.PARTS or not facts.origin.lower().endswith(".gpx"):
+            out[facts.key] = facts
+        elif facts.name in out:
+            known = out[facts.name]
+            fields = {f.name: f for f in (*known.fields, *facts.fields)}
+            count = (known.count or 0) + (facts.count or 0)
+            out[facts.name] = replace(known, fields=tuple(fields.values()), count=count, extent=None)
+        else:
+            file = LayerFacts("", "", facts.kind, None, (Layer("", pa.table({"file": pa.array([], pa.string())})).fields))
+            out[facts.name] = replace(facts, key=facts.name, fields=(*file.fields, *facts.fields))
+    return list(out.values())
+
+
+def _joined(name: str, group: Sequence[Outcome], context: Context) -> Outcome:
+    """Like parts of several recordings as one layer with a field for the file."""
+    layers = [o.layers[0] for o in group]
+    tables = [
+        layer.table.add_column(0, "file", pa.array([Path(layer.origin).stem] * len(layer), pa.string()))
+        for layer in layers
+    ]
+    table = pa.concat_tables(tables, promote_options="permissive").combine_chunks()
+    geometry = np.concatenate([layer.geometry for layer in layers])
+    whole = Layer(clean_name(name), table, geometry, layers[0].crs, name, in_words([layer.origin for layer in layers]),
+                  kind=layers[0].kind if layers[0].kind == kind_of(geometry) else kind_of(geometry))  # fmt: skip
+    remarks = tuple(dict.fromkeys(replace(r, layer=whole.key) for o in group for r in o.remarks))
+    output = OutputAccount(whole.key, len(whole), totals_of(whole, context.totals))
+    return Outcome((whole,), tuple(a for o in group for a in o.inputs), (output,), None, remarks)

@@ -1,0 +1,66 @@
+"""Find operations: each module in a phase's folder holds one, and is met by being there."""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+import pkgutil
+import re
+from functools import lru_cache
+
+import eskret.operations
+from eskret.errors import DocumentError
+from eskret.operations.base import Operation, Phase
+from eskret.operations.settings import setting_info
+
+
+@lru_cache(maxsize=1)
+def all_operations() -> dict[str, Operation]:
+    """Every operation by its id, in the order of the phases."""
+    found: list[Operation] = []
+    for module in pkgutil.walk_packages(eskret.operations.__path__, "eskret.operations."):
+        if module.name.count(".") < 3:
+            continue
+        for _, thing in inspect.getmembers(importlib.import_module(module.name), inspect.isclass):
+            if thing.__module__ == module.name and issubclass(thing, Operation) and not inspect.isabstract(thing):
+                found.append(thing())
+    order = list(Phase)
+    found.sort(key=lambda o: (order.index(o.phase), o.title))
+    return {o.id: o for o in found}
+
+
+def operation_by_id(name: str) -> Operation:
+    """The operation of this id.
+
+    Raises
+    ------
+    DocumentError : there is none; says what there is.
+    """
+    operations = all_operations()
+    if name not in operations:
+        known = ", ".join(operations)
+        raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {known}")
+    return operations[name]
+
+
+def find_operations(words: str) -> list[Operation]:
+    """Operations that fit what somebody typed, best first; all of them for nothing typed."""
+    wanted = re.findall(r"\w+", words.lower())
+    if not wanted:
+        return list(all_operations().values())
+    scored = [(sum(_score(o, w) for w in wanted), o) for o in all_operations().values()]
+    return [o for score, o in sorted(scored, key=lambda pair: -pair[0]) if score > 0]
+
+
+def _score(operation: Operation, word: str) -> int:
+    labels = " ".join(i.label for i in setting_info(operation.Settings).values())
+    for weight, text in (
+        (8, f"{operation.id} {operation.title}"), (6, " ".join(operation.also_known_as)),
+        (3, f"{operation.summary} {operation.phase}"), (1, f"{labels} {operation.help}"),
+    ):  # fmt: skip
+        words = re.findall(r"\w+", text.lower())
+        if word in words:
+            return weight * 2
+        if any(w.startswith(word) for w in words):
+            return weight
+    return 0

@@ -1,0 +1,103 @@
+"""The settings of an operation: one pydantic model that drives form, help, command line, Python and checking."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic.fields import FieldInfo
+
+from eskret.errors import SettingError
+
+
+class OperationSettings(BaseModel):
+    """Base of every settings model: immutable, and a name it does not know is an error."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+@dataclass(frozen=True)
+class SettingInfo:
+    """What a form needs to know of a setting beside its type.
+
+    ``kind`` picks the editor: text, number, whole, flag, choice, choices, files, target, condition, template, patterns,
+    crs. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
+    which this one matters.
+    """
+
+    label: str
+    help: str
+    kind: str
+    choices: Mapping[str, str] = field(default_factory=dict)
+    shown_when: tuple[str, tuple[Any, ...]] | None = None
+    example: str = ""
+
+
+def setting(
+    label: str, *, help: str, kind: str = "text", default: Any = ..., choices: Mapping[str, str] | None = None,
+    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", **limits: Any,
+) -> Any:  # fmt: skip
+    """Declare a setting. ``limits`` are pydantic's (``ge``, ``le``, ``min_length`` ...)."""
+    info = SettingInfo(label, help, kind, choices or {}, shown_when, example)
+    return Field(default=default, json_schema_extra={"info": cast(Any, info)}, **limits)
+
+
+def setting_info(model: type[OperationSettings]) -> dict[str, SettingInfo]:
+    """The settings of a model in their order."""
+    return {name: _info(f) for name, f in model.model_fields.items()}
+
+
+def _info(declared: FieldInfo) -> SettingInfo:
+    extra = declared.json_schema_extra
+    assert isinstance(extra, dict), "declare settings with setting()"
+    return cast(SettingInfo, extra["info"])
+
+
+def default_of(model: type[OperationSettings], name: str) -> Any:
+    """The default of a setting, or None where it must be given."""
+    declared = model.model_fields[name]
+    return None if declared.is_required() else declared.get_default(call_default_factory=True)
+
+
+def validate(model: type[OperationSettings], values: Mapping[str, Any]) -> OperationSettings:
+    """A model of these values.
+
+    Raises
+    ------
+    SettingError : the first thing that is wrong.
+    """
+    problems = problems_of(model, values)
+    if problems:
+        raise problems[0]
+    return model(**values)
+
+
+def problems_of(model: type[OperationSettings], values: Mapping[str, Any]) -> Sequence[SettingError]:
+    """Everything that is wrong with these values, in sentences."""
+    try:
+        model(**values)
+    except ValidationError as error:
+        return [_plain(model, cast(Mapping[str, Any], one)) for one in error.errors()]
+    return []
+
+
+def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> SettingError:
+    name = str(problem["loc"][0]) if problem["loc"] else ""
+    if problem["type"] == "extra_forbidden":
+        near = difflib.get_close_matches(name, model.model_fields, 1, 0.5)
+        hint = f"Did you mean '{near[0]}'?" if near else f"It has {', '.join(model.model_fields)}"
+        return SettingError(f"there is no setting '{name}' in this operation", setting=name, way_out=hint)
+    infos = setting_info(model)
+    label = infos[name].label if name in infos else name
+    if problem["type"] == "missing":
+        return SettingError(f"'{label}' is not filled in", setting=name, way_out=infos[name].help.split(". ")[0])
+    choices = infos[name].choices if name in infos else {}
+    if problem["type"] in ("literal_error", "enum") and choices:
+        return SettingError(
+            f"'{label}' cannot be {problem['input']!r}", setting=name, way_out=f"It can be {', '.join(choices)}"
+        )
+    message = str(problem["msg"]).removeprefix("Value error, ")
+    return SettingError(f"'{label}' cannot be {problem['input']!r}: {message[:1].lower()}{message[1:]}", setting=name)

@@ -1,0 +1,1 @@
+"""The workflow: document, references, rehearsal, engine, deliveries, report, script."""

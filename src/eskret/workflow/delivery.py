@@ -1,0 +1,318 @@
+"""All or nothing: outputs are staged on their own file system and committed together under a journal.
+
+A staged file stands beside its target under a hidden name. At commit each is synced, the journal is written and synced,
+and only then is anything renamed; a rename puts a whole file in place at once. A process killed before the journal
+stands leaves the old outputs and stray staged files, which the next run sweeps away; one killed after it is rolled
+forward by the next run or rehearsal of the same workflow.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import sqlite3
+import threading
+import uuid
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from eskret.core.naming import number_collisions
+from eskret.errors import DeliveryError
+from eskret.formats import geopackage, targets
+from eskret.operations.base import Delivered, Planned
+from eskret.workflow.outputs import FileRecord, Outputs, outputs_path, record_of
+
+_PREFIX = ".eskret-"
+LEFTOVER = "left over from an earlier run"
+
+
+class DeliveryDesk:
+    """Settles what happens to outputs that exist, stages new ones, commits them together.
+
+    Parameters
+    ----------
+    workflow : the workflow's file, beside which the journal and the records stand; None for a workflow not saved yet,
+        which then owns nothing.
+    folder : where relative outputs start.
+    if_exists : overrules every step's own choice, where given.
+    """
+
+    def __init__(self, workflow: Path | None, folder: Path, if_exists: str | None = None) -> None:
+        self.folder = folder
+        self.outputs = Outputs.beside(workflow, folder)
+        self._workflow = workflow
+        self._if_exists = if_exists
+        self._staged: dict[Path, Path] = {}
+        self._made: list[Path] = []
+        self._locks: dict[Path, threading.Lock] = {}
+        self._guard = threading.Lock()
+        self._claimed: dict[Path, set[str]] = {}
+        self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
+
+    # -- what is there already
+
+    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
+        """Say what will happen to each layer of a file (or to the file, for one empty name); write nothing.
+
+        Raises
+        ------
+        DeliveryError : something is in the way and must not be replaced, or the place cannot be written.
+        """
+        policy = self._if_exists or if_exists
+        self._check_place(target)
+        out = []
+        for layer in layers:
+            plan = self._settle_one(target, layer, policy)
+            self._claimed.setdefault(plan.path, set()).add(plan.layer.casefold())
+            out.append(plan)
+        return out
+
+    def _settle_one(self, target: Path, layer: str, policy: str) -> Planned:
+        taken = self._claimed.get(target, set())
+        if layer.casefold() in taken:
+            what = f"layer '{layer}'" if layer else "file"
+            raise DeliveryError(
+                f"two steps save the same {what}", place=str(target), way_out="Give one of them another name"
+            )
+        if not target.exists():
+            return Planned(target, layer, "write")
+        if target.is_dir():
+            raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
+        if layer:
+            there = {e.name.casefold(): e.name for e in geopackage.entries(target)}
+            _check_free(target)
+            if layer.casefold() not in there:
+                return Planned(target, layer, "write")
+            own = policy == "own" and self.outputs.layer_untouched(target, there[layer.casefold()])
+            names = list(there.values())
+        else:
+            own = policy == "own" and self.outputs.untouched(target)
+            names = []
+        if own or policy == "replace":
+            return Planned(target, layer, "replace")
+        if policy == "skip":
+            return Planned(target, layer, "skip")
+        if policy == "number":
+            if layer:
+                return Planned(target, number_collisions([layer], taken=[*names, *taken])[0], "write")
+            beside = [p.stem for p in target.parent.glob(f"*{target.suffix}")]
+            return Planned(target.with_stem(number_collisions([target.stem], taken=beside)[0]), "", "write")
+        raise self._in_the_way(target, layer, policy)
+
+    def _in_the_way(self, target: Path, layer: str, policy: str) -> DeliveryError:
+        what = f"layer '{layer}' is there already" if layer else "the file is there already"
+        known = self.outputs.record(target)
+        if policy == "own":
+            ours = known is not None and (not layer or layer in known.layers)
+            what += " and was changed since this workflow wrote it" if ours else " and this workflow did not write it"
+        return DeliveryError(
+            what, place=str(target),
+            way_out="Choose another name, or set 'If it is there already' to replace it, number it or skip it",
+        )  # fmt: skip
+
+    def _check_place(self, target: Path) -> None:
+        folder = target.parent
+        while not folder.exists() and folder != folder.parent:
+            folder = folder.parent
+        if not folder.is_dir():
+            raise DeliveryError("this is a file, not a folder", place=str(folder), way_out="Choose another path")
+        if not os.access(folder, os.W_OK | os.X_OK):
+            raise DeliveryError("you may not write in this folder", place=str(folder), way_out="Choose another folder")
+
+    # -- staging
+
+    def lock(self, target: Path) -> threading.Lock:
+        """Held while a staged file is written: two steps may deliver into one container."""
+        with self._guard:
+            return self._locks.setdefault(target.resolve(), threading.Lock())
+
+    def stage(self, target: Path, keep_content: bool) -> Path:
+        """A file on the target's file system to write instead of it.
+
+        Parameters
+        ----------
+        keep_content : begin with the target's content, where there is one (or what was staged before).
+        """
+        target = target.resolve()
+        with self._guard:
+            known = self._staged.get(target)
+        if known is not None:
+            if not keep_content:
+                raise DeliveryError("two steps save the same file", place=str(target), way_out="Rename one of them")
+            return known
+        try:
+            self._make_folder(target.parent)
+            staged = target.with_name(f"{_PREFIX}{self._token}-{target.name}")
+            with self._guard:
+                self._staged[target] = staged
+            if keep_content and target.exists():
+                _copy(target, staged)
+        except OSError as error:
+            raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
+        return staged
+
+    def _make_folder(self, folder: Path) -> None:
+        missing = []
+        while not folder.exists():
+            missing.append(folder)
+            folder = folder.parent
+        for one in reversed(missing):
+            one.mkdir(exist_ok=True)
+            self._made.append(one)
+
+    # -- the end
+
+    def commit(self, delivered: Sequence[Delivered]) -> tuple[Delivered, ...]:
+        """Put everything staged in place, and remember it. The digests of the files are filled in.
+
+        Raises
+        ------
+        DeliveryError : a target appeared or vanished meanwhile; nothing was put in place.
+        """
+        records: dict[str, FileRecord] = dict(self.outputs.files)
+        shas: dict[Path, str] = {}
+        for target, staged in self._staged.items():
+            with staged.open("rb") as stream:
+                os.fsync(stream.fileno())
+            layers = [d.layer for d in delivered if d.path.resolve() == target and d.layer]
+            known = records.get(self.outputs.name_of(target))
+            fresh = record_of(staged, layers)
+            # layers of earlier runs stay this workflow's own while they are in the file
+            older = {n: x for n, x in (known.layers if known else {}).items() if n not in fresh.layers}
+            records[self.outputs.name_of(target)] = replace(fresh, layers={**older, **fresh.layers})
+            shas[target] = fresh.sha256
+        journal = self._journal()
+        after = Outputs(self.folder, records).to_json()
+        if self._staged and journal is not None:
+            pairs = [[str(s), str(t)] for t, s in self._staged.items()]
+            _write_synced(journal, {"moves": pairs, "outputs": after})
+        for target, staged in self._staged.items():
+            staged.replace(target)
+        self._staged.clear()
+        self._made.clear()
+        if self._workflow is not None and journal is not None and shas:
+            _write_synced(outputs_path(self._workflow), after)
+            journal.unlink(missing_ok=True)
+        self.outputs.files = records
+        return tuple(replace(d, sha256=shas.get(d.path.resolve(), "")) for d in delivered)
+
+    def rollback(self) -> None:
+        """Take away what was staged; every output is as it was."""
+        for staged in self._staged.values():
+            staged.unlink(missing_ok=True)
+            Path(f"{staged}-journal").unlink(missing_ok=True)
+        self._staged.clear()
+        for folder in reversed(self._made):
+            try:
+                folder.rmdir()
+            except OSError:
+                continue
+        self._made.clear()
+
+    def leftovers(self, outputs: Sequence[Planned | Delivered]) -> list[tuple[Path, str]]:
+        """What earlier runs of this workflow wrote and this one does not, while it is still there untouched."""
+        now = {(o.path.resolve(), o.layer) for o in outputs}
+        out: list[tuple[Path, str]] = []
+        for name, record in self.outputs.files.items():
+            path = (self.folder / name).resolve()
+            if not path.exists():
+                continue
+            if record.layers:
+                there = {e.name for e in geopackage.entries(path)}
+                out += [(path, n) for n in record.layers if n in there and (path, n) not in now]
+            elif (path, "") not in now:
+                out.append((path, ""))
+        return out
+
+    def _journal(self) -> Path | None:
+        return None if self._workflow is None else journal_path(self._workflow)
+
+
+def journal_path(workflow: Path) -> Path:
+    return workflow.with_name(f".{workflow.stem}.journal.json")
+
+
+def recover(workflow: Path | None) -> bool:
+    """Finish a commit that a crash cut short. True where there was one."""
+    if workflow is None or not journal_path(workflow).exists():
+        return False
+    journal = journal_path(workflow)
+    try:
+        told = json.loads(journal.read_text(encoding="utf-8"))
+    except ValueError:
+        # the journal itself was cut short: it was not synced, so nothing had been renamed
+        journal.unlink()
+        return False
+    for staged, target in told["moves"]:
+        if Path(staged).exists():
+            os.replace(staged, target)
+    _write_synced(outputs_path(workflow), told["outputs"])
+    journal.unlink()
+    return True
+
+
+def sweep(folders: Sequence[Path]) -> int:
+    """Take away staged files of processes that are gone; returns how many."""
+    swept = 0
+    for folder in folders:
+        if not folder.is_dir():
+            continue
+        for stray in folder.glob(f"{_PREFIX}*"):
+            pid = stray.name.removeprefix(_PREFIX).partition("-")[0]
+            if pid.isdigit() and not _alive(int(pid)):
+                stray.unlink(missing_ok=True)
+                swept += 1
+    return swept
+
+
+def _alive(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def _copy(source: Path, target: Path) -> None:
+    """A sound copy of a file; of a GeoPackage with what a write-ahead log still holds."""
+    if source.suffix.lower() == targets.GEOPACKAGE.ending:
+        with sqlite3.connect(f"file:{source}?mode=ro", uri=True) as old, sqlite3.connect(target) as new:
+            old.backup(new)
+        old.close()
+        new.close()
+    else:
+        shutil.copy2(source, target)
+
+
+def _check_free(path: Path) -> None:
+    """Refuse to replace a GeoPackage that another program is writing.
+
+    Raises
+    ------
+    DeliveryError : it is locked.
+    """
+    db = sqlite3.connect(path, timeout=0.2, isolation_level=None)
+    try:
+        db.execute("BEGIN IMMEDIATE")
+        db.execute("ROLLBACK")
+    except sqlite3.OperationalError as error:
+        if "locked" in str(error) or "busy" in str(error):
+            raise DeliveryError(
+                "another program holds this GeoPackage", place=str(path), way_out="Close it there and run again"
+            ) from error
+    finally:
+        db.close()
+
+
+def _write_synced(path: Path, content: Any) -> None:
+    waiting = path.with_name(f".{path.name}.new")
+    with waiting.open("w", encoding="utf-8") as stream:
+        json.dump(content, stream, ensure_ascii=False, indent=1)
+        stream.flush()
+        os.fsync(stream.fileno())
+    waiting.replace(path)

@@ -1,0 +1,501 @@
+"""The workflow as a document: parameters and steps, immutable, and its one canonical TOML form.
+
+Comments of the analyst are kept: each belongs to the key or table that follows it, and travels with it when steps are
+moved. Reading a canonical file and writing it gives the same bytes.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+import tomlkit.exceptions
+from tomlkit.items import AoT, Comment, Table, Whitespace
+
+from eskret.core.naming import clean_name, number_collisions
+from eskret.errors import DocumentError
+
+VERSION = 1
+PARAMETER_TYPES = ("text", "number", "flag", "date", "choice", "file", "folder", "layer", "field", "crs", "measure")
+_PARAMETER_KEYS = ("type", "label", "default", "choices", "min", "max", "help")
+_STEP_KEYS = ("id", "heading", "use", "from", "off", "note", "layer")
+Path_ = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """A value at the top of the workflow that steps refer to as ``$name``, ``{name}`` or ``{ parameter = "name" }``."""
+
+    name: str
+    type: str = "text"
+    label: str = ""
+    default: Any = ""
+    choices: tuple[Any, ...] = ()
+    min: float | None = None
+    max: float | None = None
+    help: str = ""
+
+    @property
+    def title(self) -> str:
+        return self.label or self.name.replace("_", " ").capitalize()
+
+    def accept(self, value: Any) -> Any:
+        """The value as the type has it.
+
+        Raises
+        ------
+        DocumentError : it is not of this type, or out of its limits.
+        """
+        place = f"parameter '{self.title}'"
+        try:
+            found = self._typed(value)
+        except (TypeError, ValueError) as error:
+            words = {"number": "a number", "flag": "yes or no", "date": "a date such as 2031-09-30"}
+            raise DocumentError(
+                f"{value!r} is not {words.get(self.type, 'of type ' + self.type)}", place=place
+            ) from error
+        if self.choices and found not in self.choices:
+            raise DocumentError(
+                f"{value!r} is not one of the choices", place=place, way_out=f"It can be {_listed(self.choices)}"
+            )
+        if isinstance(found, int | float) and not isinstance(found, bool):
+            if self.min is not None and found < self.min:
+                raise DocumentError(f"{found:g} is less than {self.min:g}", place=place)
+            if self.max is not None and found > self.max:
+                raise DocumentError(f"{found:g} is more than {self.max:g}", place=place)
+        return found
+
+    def _typed(self, value: Any) -> Any:
+        if self.type == "number":
+            if isinstance(value, bool):
+                raise ValueError
+            if isinstance(value, int | float):
+                return value
+            text = str(value).strip()
+            return int(text) if text.lstrip("+-").isdigit() else float(text)
+        if self.type == "flag":
+            if isinstance(value, bool):
+                return value
+            return {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}[str(value).lower()]
+        if self.type == "date":
+            return value if isinstance(value, dt.date) else dt.date.fromisoformat(str(value).strip())
+        if self.type == "choice" and self.choices:
+            return next((c for c in self.choices if c == value or str(c) == str(value)), value)
+        return str(value)
+
+
+def _listed(values: Sequence[Any]) -> str:
+    return ", ".join(str(v) for v in values[:12]) + (" ..." if len(values) > 12 else "")
+
+
+@dataclass(frozen=True)
+class Step:
+    """One line of the ledger. ``settings`` are as in the file; ``layer`` holds those for single layers, by key."""
+
+    id: str
+    use: str
+    source: tuple[str, ...] = ()
+    settings: Mapping[str, Any] = field(default_factory=dict)
+    heading: str = ""
+    note: str = ""
+    off: bool = False
+    layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+
+    def with_setting(self, name: str, value: Any) -> Step:
+        """The step with one setting changed; None takes it out."""
+        settings = dict(self.settings)
+        if value is None:
+            settings.pop(name, None)
+        else:
+            settings[name] = value
+        return replace(self, settings=settings)
+
+
+@dataclass(frozen=True)
+class Comments:
+    """The analyst's comments: lines before a place, the one behind it, and those at the end of the file."""
+
+    before: Mapping[Path_, tuple[str, ...]] = field(default_factory=dict)
+    behind: Mapping[Path_, str] = field(default_factory=dict)
+    end: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Document:
+    """A whole workflow file."""
+
+    title: str = ""
+    summary: str = ""
+    crs: str = ""
+    parameters: tuple[Parameter, ...] = ()
+    steps: tuple[Step, ...] = ()
+    comments: Comments = field(default_factory=Comments)
+
+    def step(self, id: str) -> Step:
+        """The step of this id (KeyError where there is none)."""
+        for step in self.steps:
+            if step.id == id:
+                return step
+        raise KeyError(id)
+
+    def index(self, id: str) -> int:
+        return next(i for i, s in enumerate(self.steps) if s.id == id)
+
+    def path_parameters(self) -> frozenset[str]:
+        """Names of parameters that are files or folders."""
+        return frozenset(p.name for p in self.parameters if p.type in ("file", "folder"))
+
+    def values(self, given: Mapping[str, Any] | None = None) -> dict[str, Any]:
+        """Every parameter's value: what is given, else its default.
+
+        Raises
+        ------
+        DocumentError : an unknown name, or a value that the parameter cannot have.
+        """
+        given = dict(given or {})
+        known = {p.name for p in self.parameters}
+        for name in given:
+            if name not in known:
+                raise DocumentError(
+                    f"there is no parameter '{name}'", way_out=f"There are {', '.join(sorted(known)) or 'none'}"
+                )
+        return {p.name: p.accept(given.get(p.name, p.default)) for p in self.parameters}
+
+    def to_text(self) -> str:
+        """The canonical TOML text."""
+        return "".join(_emit(self))
+
+
+# -- changes; each gives a new document
+
+
+def add_step(document: Document, step: Step, at: int | None = None) -> Document:
+    """Put a step in at a position (default: the end); its id is made unique."""
+    name = number_collisions([clean_name(step.id) or step.use], taken=[s.id for s in document.steps])[0]
+    steps = list(document.steps)
+    steps.insert(len(steps) if at is None else at, replace(step, id=name))
+    return replace(document, steps=tuple(steps))
+
+
+def replace_step(document: Document, id: str, step: Step) -> Document:
+    """Exchange a step for another form of it, under the same id."""
+    return replace(document, steps=tuple(step if s.id == id else s for s in document.steps))
+
+
+def remove_step(document: Document, id: str) -> Document:
+    """Take a step out; references to it are taken out with it."""
+    steps = []
+    for step in document.steps:
+        if step.id != id:
+            steps.append(replace(step, source=tuple(r for r in step.source if r.partition(":")[0] != id)))
+    return replace(document, steps=tuple(steps))
+
+
+def rename_step(document: Document, id: str, name: str) -> Document:
+    """Give a step another id; references follow.
+
+    Raises
+    ------
+    DocumentError : the name is empty or taken.
+    """
+    new = clean_name(name)
+    if not new:
+        raise DocumentError(f"'{name}' leaves no name", way_out="Use letters or digits")
+    if new != id and any(s.id == new for s in document.steps):
+        raise DocumentError(f"there is a step '{new}' already", way_out="Choose another name")
+
+    def follow(reference: str) -> str:
+        step, colon, rest = reference.partition(":")
+        return new + colon + rest if step == id else reference
+
+    steps = tuple(
+        replace(s, id=new if s.id == id else s.id, source=tuple(map(follow, s.source))) for s in document.steps
+    )
+
+    def moved(path: Path_) -> Path_:
+        return ("steps", new, *path[2:]) if path[:2] == ("steps", id) else path
+
+    old = document.comments
+    comments = Comments(
+        {moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end
+    )
+    return replace(document, steps=steps, comments=comments)
+
+
+def move_step(document: Document, id: str, by: int) -> Document:
+    """Move a step up (-1) or down (1); at the ends it stays."""
+    steps = list(document.steps)
+    i = document.index(id)
+    j = min(max(i + by, 0), len(steps) - 1)
+    steps.insert(j, steps.pop(i))
+    return replace(document, steps=tuple(steps))
+
+
+def set_parameter(document: Document, name: str, **changes: Any) -> Document:
+    """Change a parameter, or add it where there is none of this name."""
+    if any(p.name == name for p in document.parameters):
+        kept = tuple(replace(p, **changes) if p.name == name else p for p in document.parameters)
+        return replace(document, parameters=kept)
+    return replace(document, parameters=(*document.parameters, Parameter(name, **changes)))
+
+
+# -- reading
+
+
+def parse(text: str, place: str = "workflow") -> Document:
+    """A document of TOML text.
+
+    Raises
+    ------
+    DocumentError : naming the line, table or key.
+    """
+    try:
+        toml = tomlkit.parse(text)
+    except tomlkit.exceptions.TOMLKitError as error:
+        raise DocumentError(f"this is not sound TOML: {error}", place=place) from error
+    plain = toml.unwrap()
+    version = plain.pop("eskret", None)
+    if version is None:
+        raise DocumentError("this is no workflow file", place=place, way_out="Its first line must be: eskret = 1")
+    if not isinstance(version, int) or version < 1:
+        raise DocumentError(f"the version {version!r} makes no sense", place=place, way_out="Write eskret = 1")
+    if version > VERSION:
+        raise DocumentError(
+            f"it is of version {version}, and this program knows versions up to {VERSION}", place=place,
+            way_out="Use a newer Eskret",
+        )  # fmt: skip
+    parameters = plain.pop("parameters", {})
+    steps = plain.pop("steps", [])
+    heads = {name: plain.pop(name, "") for name in ("title", "summary", "crs")}
+    for name, value in heads.items():
+        if not isinstance(value, str):
+            raise DocumentError(f"'{name}' must be text", place=place)
+    if plain:
+        raise DocumentError(f"'{next(iter(plain))}' is not known at the top of a workflow", place=place)
+    if not isinstance(parameters, dict) or not isinstance(steps, list):
+        raise DocumentError("parameters are [parameters.name] and steps are [[steps]]", place=place)
+    document = Document(
+        **heads, parameters=tuple(_parameter(n, v, place) for n, v in parameters.items()),
+        steps=tuple(_steps(steps, place)), comments=_comments(toml),
+    )  # fmt: skip
+    return document
+
+
+def _parameter(name: str, values: Any, place: str) -> Parameter:
+    where = f"{place}, parameter '{name}'"
+    if not isinstance(values, dict):
+        raise DocumentError("it must be a table", place=where, way_out=f"Write [parameters.{name}]")
+    if clean_name(name, keep_case=True) != name:
+        raise DocumentError("its name may hold letters, digits and single underscores", place=where)
+    for key in values:
+        if key not in _PARAMETER_KEYS:
+            raise DocumentError(f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(_PARAMETER_KEYS)}")
+    kind = values.get("type", "text")
+    if kind not in PARAMETER_TYPES:
+        raise DocumentError(f"there is no type '{kind}'", place=where, way_out=f"Types: {', '.join(PARAMETER_TYPES)}")
+    for key in ("label", "help"):
+        if not isinstance(values.get(key, ""), str):
+            raise DocumentError(f"'{key}' must be text", place=where)
+    for key in ("min", "max"):
+        if not isinstance(values.get(key, 0), int | float):
+            raise DocumentError(f"'{key}' must be a number", place=where)
+    choices = values.get("choices", ())
+    if not isinstance(choices, list | tuple):
+        raise DocumentError("'choices' must be a list", place=where)
+    parameter = Parameter(
+        name, kind, values.get("label", ""), values.get("default", ""), tuple(choices), values.get("min"),
+        values.get("max"), values.get("help", ""),
+    )  # fmt: skip
+    if "default" in values:
+        parameter = replace(parameter, default=parameter.accept(parameter.default))
+    return parameter
+
+
+def _steps(tables: Sequence[Any], place: str) -> Iterator[Step]:
+    seen: set[str] = set()
+    for number, table in enumerate(tables, 1):
+        where = f"{place}, step {number}"
+        if not isinstance(table, dict):
+            raise DocumentError("it must be a table", place=where, way_out="Write [[steps]]")
+        values = dict(table)
+        id, use = values.pop("id", None), values.pop("use", None)
+        if not isinstance(id, str) or not id:
+            raise DocumentError("it has no id", place=where, way_out='Write id = "a_name"')
+        where = f"{place}, step '{id}'"
+        if clean_name(id) != id:
+            raise DocumentError(
+                "an id may hold small letters, digits and single underscores", place=where,
+                way_out=f"Call it '{clean_name(id) or 'step'}'",
+            )  # fmt: skip
+        if id in seen:
+            raise DocumentError("there are two steps of this id", place=where, way_out="Rename one")
+        seen.add(id)
+        if not isinstance(use, str):
+            raise DocumentError("it does not say which operation to use", place=where, way_out='Write use = "load"')
+        source = values.pop("from", ())
+        source = (source,) if isinstance(source, str) else tuple(source)
+        if not all(isinstance(r, str) for r in source):
+            raise DocumentError("'from' must be a reference or a list of them", place=where)
+        heading, note, off = values.pop("heading", ""), values.pop("note", ""), values.pop("off", False)
+        if not isinstance(heading, str) or not isinstance(note, str) or not isinstance(off, bool):
+            raise DocumentError("'heading' and 'note' are text and 'off' is true or false", place=where)
+        layer = values.pop("layer", {})
+        if not isinstance(layer, dict) or not all(isinstance(v, dict) for v in layer.values()):
+            raise DocumentError("settings for one layer are [steps.layer.KEY]", place=where)
+        yield Step(id, use, source, values, heading, note, off, layer)
+
+
+def _comments(toml: tomlkit.TOMLDocument) -> Comments:
+    """Go through the file in its order; a comment belongs to what comes next."""
+    before: dict[Path_, tuple[str, ...]] = {}
+    behind: dict[Path_, str] = {}
+    waiting: list[str] = []
+
+    def settle(path: Path_, item: Any) -> None:
+        if waiting:
+            before[path] = tuple(waiting)
+            waiting.clear()
+        comment = getattr(getattr(item, "trivia", None), "comment", "")
+        if comment:
+            behind[path] = comment
+
+    def walk(container: Any, path: Path_) -> None:
+        for key, item in container.body:
+            if isinstance(item, Whitespace):
+                continue
+            if key is None:
+                if isinstance(item, Comment):
+                    waiting.append(item.trivia.comment)
+                continue
+            name = key.key
+            if isinstance(item, AoT):
+                for table in item.body:
+                    id = str(table.get("id", ""))
+                    settle((*path, name, id), table)
+                    walk(table.value, (*path, name, id))
+            elif isinstance(item, Table):
+                if not item.is_super_table():
+                    settle((*path, name), item)
+                walk(item.value, (*path, name))
+            else:
+                settle((*path, name), item)
+
+    walk(toml, ())
+    return Comments(before, behind, tuple(waiting))
+
+
+def read(path: Path) -> Document:
+    """The document in a file.
+
+    Raises
+    ------
+    DocumentError : it is missing, no text, or no workflow.
+    """
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError as error:
+        raise DocumentError("there is no such workflow file", place=str(path)) from error
+    except IsADirectoryError as error:
+        raise DocumentError("this is a folder, not a workflow file", place=str(path)) from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise DocumentError("it cannot be read as text", place=str(path)) from error
+    return parse(text, path.name)
+
+
+def write(document: Document, path: Path) -> None:
+    """Write the canonical form; the old file is replaced at once or stays.
+
+    Raises
+    ------
+    DocumentError : the folder cannot be written.
+    """
+    waiting = path.with_name(f".{path.name}.new")
+    try:
+        waiting.write_text(document.to_text(), encoding="utf-8")
+        waiting.replace(path)
+    except OSError as error:
+        waiting.unlink(missing_ok=True)
+        raise DocumentError(f"it cannot be saved ({error.strerror})", place=str(path)) from error
+
+
+# -- the canonical form
+
+
+def _emit(document: Document) -> Iterator[str]:
+    notes = document.comments
+    yield from _line(("eskret",), VERSION, notes)
+    for name in ("title", "summary", "crs"):
+        value = getattr(document, name)
+        if value:
+            yield from _line((name,), value, notes)
+    for parameter in document.parameters:
+        path: Path_ = ("parameters", parameter.name)
+        yield "\n"
+        yield from _head(f"[parameters.{_key(parameter.name)}]", path, notes)
+        values = {k: getattr(parameter, k) for k in _PARAMETER_KEYS}
+        for key, value in values.items():
+            if key in ("type", "default") or value not in ("", (), None):
+                yield from _line((*path, key), list(value) if isinstance(value, tuple) else value, notes)
+    for step in document.steps:
+        yield "\n"
+        yield from _step(step, notes)
+    if notes.end:
+        yield "\n"
+        yield from (comment + "\n" for comment in notes.end)
+
+
+def _step(step: Step, notes: Comments) -> Iterator[str]:
+    path: Path_ = ("steps", step.id)
+    yield from _head("[[steps]]", path, notes)
+    yield from _line((*path, "id"), step.id, notes)
+    if step.heading:
+        yield from _line((*path, "heading"), step.heading, notes)
+    yield from _line((*path, "use"), step.use, notes)
+    if step.source:
+        source = step.source[0] if len(step.source) == 1 else list(step.source)
+        yield from _line((*path, "from"), source, notes)
+    for name, value in step.settings.items():
+        yield from _line((*path, name), value, notes)
+    if step.off:
+        yield from _line((*path, "off"), True, notes)
+    if step.note:
+        yield from _line((*path, "note"), step.note, notes)
+    for key, values in step.layer.items():
+        yield "\n"
+        inner: Path_ = (*path, "layer", key)
+        yield from _head(f"[steps.layer.{_key(key)}]", inner, notes, "  ")
+        for name, value in values.items():
+            yield from _line((*inner, name), value, notes, "  ")
+
+
+def _head(text: str, path: Path_, notes: Comments, indent: str = "") -> Iterator[str]:
+    yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
+    behind = notes.behind.get(path)
+    yield f"{indent}{text}{'  ' + behind if behind else ''}\n"
+
+
+def _line(path: Path_, value: Any, notes: Comments, indent: str = "") -> Iterator[str]:
+    yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
+    behind = notes.behind.get(path)
+    yield f"{indent}{_key(path[-1])} = {toml_value(value)}{'  ' + behind if behind else ''}\n"
+
+
+def _key(name: str) -> str:
+    return name if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name) else toml_value(name)
+
+
+def toml_value(value: Any) -> str:
+    """A value as TOML: lists that are long spread over lines, tables stay inline."""
+    if isinstance(value, Mapping):
+        return "{ " + ", ".join(f"{_key(str(k))} = {toml_value(v)}" for k, v in value.items()) + " }"
+    if isinstance(value, list | tuple):
+        items = [toml_value(v) for v in value]
+        flat = "[" + ", ".join(items) + "]"
+        return flat if len(flat) <= 100 else "[\n" + "".join(f"    {i},\n" for i in items) + "]"
+    if isinstance(value, str) and "\n" in value and "'''" not in value:
+        return tomlkit.string(value, multiline=True).as_string()
+    return tomlkit.item(value).as_string()

@@ -1,0 +1,445 @@
+"""Run a workflow: plan, rehearse, run, commit.
+
+One pool of threads; only tasks that need no other task run in it (a layer, a file). A coordinator hands tasks out as
+steps become ready, proves each step's accounts when its tasks are back, and tells what happens as events. Deliveries
+are committed at the very end, all together.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+import traceback
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from eskret.core.account import (
+    InputAccount,
+    OutputAccount,
+    Relation,
+    Remark,
+    State,
+    check_controls,
+    check_relation,
+    check_rows,
+    state_of,
+)
+from eskret.core.layer import Layer
+from eskret.errors import AccountError, EskretError, RehearsalError, StoppedError
+from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Operation, Outcome, Source
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
+from eskret.workflow.document import Document, Step
+from eskret.workflow.references import Reference, order_of, resolve, settings_for
+from eskret.workflow.rehearsal import Rehearsal, rehearse
+
+Event = dict[str, Any]
+"""An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
+
+Keep = Callable[[str, Sequence[Layer], Sequence[Outcome]], Mapping[str, Any]]
+"""Stores a step's result: step id, layers that entered, outcomes; its answer is added to the step_finished event."""
+
+STOPPED = "stopped"
+FAILED = "failed"
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """A step of the ledger after a run. ``error`` is empty unless it failed."""
+
+    id: str
+    use: str
+    state: str
+    seconds: float
+    inputs: tuple[InputAccount, ...] = ()
+    outputs: tuple[OutputAccount, ...] = ()
+    remarks: tuple[Remark, ...] = ()
+    error: str = ""
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "id": self.id, "use": self.use, "state": self.state, "seconds": round(self.seconds, 3),
+            "inputs": [i.to_json() for i in self.inputs], "outputs": [o.to_json() for o in self.outputs],
+            "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """A run, whole: its state is the worst of its steps'."""
+
+    state: str
+    seconds: float
+    steps: tuple[StepResult, ...] = ()
+    outputs: tuple[Delivered, ...] = ()
+    error: str = ""
+    started: str = ""
+    title: str = ""
+    values: Mapping[str, Any] = field(default_factory=dict)
+    remarks: tuple[Remark, ...] = ()
+    layers: Mapping[str, tuple[Layer, ...]] = field(default_factory=dict, repr=False)
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "state": self.state, "seconds": round(self.seconds, 3), "title": self.title, "started": self.started,
+            "values": {k: v if isinstance(v, bool | int | float | str) else str(v) for k, v in self.values.items()},
+            "steps": [s.to_json() for s in self.steps], "outputs": [o.to_json() for o in self.outputs],
+            "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+        }  # fmt: skip
+
+
+class Run:
+    """One run of a workflow.
+
+    Parameters
+    ----------
+    document, values, workflow, folder, if_exists : as for ``rehearse``.
+    on_event : called with each event, from the thread that called ``execute`` or from a task's.
+    keep : stores results as they come, for a window; None keeps nothing beyond what later steps need.
+    hold : also hand back every step's layers in the result.
+    """
+
+    def __init__(
+        self,
+        document: Document,
+        values: Mapping[str, Any] | None = None,
+        *,
+        workflow: Path | None = None,
+        folder: Path | None = None,
+        if_exists: str | None = None,
+        on_event: Callable[[Event], None] | None = None,
+        keep: Keep | None = None,
+        hold: bool = False,
+    ) -> None:
+        self.document = document
+        self.workflow = workflow
+        self.folder = folder or (workflow.parent if workflow else Path.cwd())
+        self.if_exists = if_exists
+        self._given = values
+        self._tell = on_event or (lambda event: None)
+        self._keep = keep
+        self._hold = hold
+        self._stop = threading.Event()
+        self._steps: dict[str, StepResult] = {}
+
+    def stop(self) -> None:
+        """Ask the run to stop; it does before the next task, or within one where that asks."""
+        self._stop.set()
+
+    def execute(self) -> RunResult:
+        """Rehearse, run and commit. Never raises for what a person can mend: the result says it.
+
+        Raises
+        ------
+        RehearsalError : the rehearsal found errors; nothing was run.
+        """
+        begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
+        sweep(self._target_folders())
+        found = rehearse(
+            self.document, self._given, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
+            watch=self._check_stop,
+        )  # fmt: skip
+        if found.errors:
+            raise RehearsalError(found.errors)
+        values = self.document.values(self._given)
+        desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
+        self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
+        state, error, outputs = FAILED, "", ()
+        remarks: tuple[Remark, ...] = ()
+        made: dict[str, tuple[Layer, ...]] = {}
+        try:
+            delivered = _Coordinator(self, desk, values, made, found).run()
+            self._check_stop(0, 0)
+            outputs = desk.commit(delivered)
+            remarks = tuple(
+                Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is")
+                for p, n in desk.leftovers(outputs)
+            )
+            looks = any(s.state == State.LOOK for s in self._steps.values())
+            state = State.LOOK if looks else State.BALANCED
+        except StoppedError as stopped:
+            state, error = STOPPED, stopped.sentence()
+        except EskretError as failure:
+            error = failure.sentence()
+        except OSError as failure:
+            error = f"{failure.filename or 'The disk'}: {failure.strerror}. Nothing was written."
+        finally:
+            desk.rollback()
+        order = [s.id for s in self.document.steps]
+        result = RunResult(
+            str(state), time.perf_counter() - begun,
+            tuple(self._steps[i] for i in order if i in self._steps), outputs, error, started, self.document.title,
+            values, remarks, made if self._hold else {},
+        )  # fmt: skip
+        self._tell({"event": "run_finished", **result.to_json()})
+        return result
+
+    def _check_stop(self, done: int, of: int) -> None:
+        if self._stop.is_set():
+            raise StoppedError
+
+    def _target_folders(self) -> list[Path]:
+        folders = {self.folder}
+        for step in self.document.steps:
+            to = step.settings.get("to")
+            if isinstance(to, str) and "{" not in to:
+                folders.add((self.folder / to).parent)
+        return sorted(folders)
+
+
+class _Coordinator:
+    """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
+
+    def __init__(
+        self, run: Run, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[Layer, ...]],
+        rehearsal: Rehearsal,
+    ) -> None:  # fmt: skip
+        self.run_ = run
+        self.document = run.document
+        self.desk = desk
+        self.values = values
+        self.made = made
+        self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
+        self.delivered: list[Delivered] = []
+        self.waiting = order_of(self.document)
+        self.consumers = {
+            s.id: sum(any(Reference.parse(r).step == s.id for r in t.source) for t in self.document.steps)
+            for s in self.document.steps
+        }
+
+    def run(self) -> list[Delivered]:
+        workers = max(2, os.cpu_count() or 2)
+        with ThreadPoolExecutor(workers, thread_name_prefix="eskret") as pool:
+            open_steps: dict[Future[Sequence[Outcome]], tuple[_StepRun, int]] = {}
+            try:
+                while self.waiting or open_steps:
+                    self.run_._check_stop(0, 0)
+                    for id in [i for i in self.waiting if self._ready(i)]:
+                        self.waiting.remove(id)
+                        step_run = self._begin(id)
+                        for number, task in enumerate(step_run.tasks):
+                            open_steps[pool.submit(task)] = (step_run, number)
+                        if not step_run.tasks:
+                            self._finish(step_run)
+                    done, _ = wait(open_steps, timeout=0.2, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        step_run, number = open_steps.pop(future)
+                        step_run.take(number, future)
+                        if step_run.complete:
+                            self._finish(step_run)
+            except BaseException:
+                # tasks that did not begin never will; those that did see the stop at their next look
+                self.run_._stop.set()
+                for future in open_steps:
+                    future.cancel()
+                raise
+        return self.delivered
+
+    def _ready(self, id: str) -> bool:
+        return all(Reference.parse(r).step in self.made for r in self.document.step(id).source)
+
+    def _begin(self, id: str) -> _StepRun:
+        step = self.document.step(id)
+        entering, _ = resolve(step, self.made)
+        step_run = _StepRun(self, step, entering)
+        if not step.off:
+            self.run_._tell({"event": "step_started", "step": id})
+            step_run.prepare()
+        return step_run
+
+    def _finish(self, step_run: _StepRun) -> None:
+        step = step_run.step
+        if step.off:
+            self.made[step.id] = tuple(step_run.entering)
+        else:
+            result, outcomes = step_run.settle()
+            self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
+            self.delivered += [d for o in outcomes for d in o.delivered]
+            self.run_._steps[step.id] = result
+            extra = self.run_._keep(step.id, step_run.entering, outcomes) if self.run_._keep else {}
+            self.run_._tell({"event": "step_finished", **result.to_json(), **extra})
+        for reference in {Reference.parse(r).step for r in step.source}:
+            self.consumers[reference] -= 1
+            if not self.consumers[reference] and not self.run_._hold:
+                self.made[reference] = ()
+
+
+class _StepRun:
+    """One step on its way."""
+
+    def __init__(self, owner: _Coordinator, step: Step, entering: list[Layer]) -> None:
+        self.owner = owner
+        self.step = step
+        self.entering = entering
+        self.tasks: list[Callable[[], Sequence[Outcome]]] = []
+        self.results: dict[int, Sequence[Outcome]] = {}
+        self.begun = time.perf_counter()
+        self._told = 0.0
+        self.operation: Operation
+
+    def prepare(self) -> None:
+        """Make the tasks.
+
+        Raises
+        ------
+        EskretError : the settings do not fit what is there now.
+        """
+        self.operation = operation_by_id(self.step.use)
+        try:
+            operation = self.operation
+            if isinstance(operation, Source):
+                settings, context = self._settings(None)
+                self.tasks = [
+                    _bind(lambda part: operation.read(part, settings, context), part)
+                    for part in operation.parts(settings, context)
+                ]
+            elif isinstance(operation, EachLayer):
+
+                def one(layer: Layer) -> Sequence[Outcome]:
+                    settings, context = self._settings(layer.key)
+                    return [operation.run(layer, settings, context)]
+
+                self.tasks = [_bind(one, layer) for layer in self.entering]
+            elif isinstance(operation, Delivery):
+                settings, context = self._settings(None)
+                self.tasks = [_bind(lambda layers: operation.deliver(layers, settings, context), self.entering)]
+        except Exception as error:
+            raise self._failed(error) from error
+
+    def _settings(self, key: str | None) -> tuple[Any, Context]:
+        owner = self.owner
+        values = settings_for(self.step, key, owner.values)
+        totals = tuple(values.pop("totals", ()))
+        context = Context(
+            owner.run_.folder, self.step.id, owner.values, owner.fields, owner.document.crs or None, totals,
+            self._watch, owner.desk, owner.document.path_parameters(),
+        )  # fmt: skip
+        return self.operation.Settings(**values), context
+
+    def _watch(self, done: int, of: int) -> None:
+        self.owner.run_._check_stop(done, of)
+        now = time.perf_counter()
+        if now - self._told > 0.1:
+            self._told = now
+            self.owner.run_._tell(
+                {"event": "progress", "step": self.step.id, "tasks": len(self.tasks), "tasks_done": len(self.results),
+                 "done": done, "of": of, "seconds": now - self.begun}
+            )  # fmt: skip
+
+    @property
+    def complete(self) -> bool:
+        return len(self.results) == len(self.tasks)
+
+    def take(self, number: int, future: Future[Sequence[Outcome]]) -> None:
+        """Take a task's answer.
+
+        Raises
+        ------
+        EskretError : the task failed; the step's result says it.
+        """
+        try:
+            self.results[number] = future.result()
+            self._watch(0, 0)
+        except StoppedError:
+            raise
+        except Exception as error:
+            raise self._failed(error) from error
+
+    def _failed(self, error: Exception) -> EskretError:
+        failure = _plain(error, self.operation)
+        failure.at(f"step '{self.step.id}'")
+        self._record(FAILED, (), failure.sentence())
+        return failure
+
+    def _record(self, state: str, outcomes: Sequence[Outcome], error: str = "") -> StepResult:
+        result = StepResult(
+            self.step.id, self.step.use, state, time.perf_counter() - self.begun,
+            tuple(i for o in outcomes for i in o.inputs), tuple(x for o in outcomes for x in o.outputs),
+            tuple(dict.fromkeys(r for o in outcomes for r in o.remarks)), error,
+        )  # fmt: skip
+        self.owner.run_._steps[self.step.id] = result
+        if error:
+            self.owner.run_._tell({"event": "step_finished", **result.to_json()})
+        return result
+
+    def settle(self) -> tuple[StepResult, Sequence[Outcome]]:
+        """Prove the accounts and state them.
+
+        Raises
+        ------
+        AccountError : they disagree.
+        """
+        outcomes: Sequence[Outcome] = [o for n in sorted(self.results) for o in self.results[n]]
+        if isinstance(self.operation, Source):
+            settings, context = self._settings(None)
+            outcomes = self.operation.gather(outcomes, settings, context)
+        try:
+            for outcome in outcomes:
+                prove(outcome, self.operation.relation)
+        except AccountError as error:
+            self._record(FAILED, outcomes, error.at(f"step '{self.step.id}'").sentence())
+            raise
+        inputs = [i for o in outcomes for i in o.inputs]
+        return self._record(state_of(inputs, [r for o in outcomes for r in o.remarks]), outcomes), outcomes
+
+
+def prove(outcome: Outcome, relation: Relation) -> None:
+    """Prove an outcome's accounts.
+
+    Raises
+    ------
+    AccountError : naming the layer and the figures.
+    """
+    for number, account in enumerate(outcome.inputs):
+        check_rows(account, outcome.lineage if number == 0 else None)
+    used = sum(a.used for a in outcome.inputs)
+    out = sum(o.rows for o in outcome.outputs)
+    if outcome.inputs:
+        check_relation(Relation.KEPT if relation is Relation.NEW else relation, used, out, outcome.inputs[0].layer)
+    for layer, account in zip(outcome.layers, outcome.outputs, strict=False):
+        if len(layer) != account.rows:
+            raise AccountError(f"{len(layer)} rows left and {account.rows} were told", place=layer.key)
+    check_controls(outcome.outputs)
+
+
+def _bind(function: Callable[[Any], Sequence[Outcome]], argument: Any) -> Callable[[], Sequence[Outcome]]:
+    return lambda: function(argument)
+
+
+def _plain(error: Exception, operation: Operation) -> EskretError:
+    """Any failure as one a person can read; a fault of the program says where it is."""
+    if isinstance(error, EskretError):
+        return error
+    if isinstance(error, MemoryError):
+        return EskretError("there is not enough memory", way_out="Close other programs, or work on fewer layers at a time")
+    if isinstance(error, OSError):
+        what = {28: "the disk is full", 13: "access is denied", 2: "the file is gone"}.get(error.errno or 0, str(error))
+        return EskretError(what, place=str(error.filename or ""), way_out="Mend that and run again")
+    where = traceback.extract_tb(error.__traceback__)[-1]
+    return EskretError(
+        f"'{operation.id}' failed with a fault of the program: {type(error).__name__}: {error} "
+        f"({Path(where.filename).name}, line {where.lineno})",
+        way_out="Nothing was written; please report it",
+    )
+
+
+def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any], values: Mapping[str, Any]) -> Outcome:
+    """Do an operation straight on one layer, accounts proved.
+
+    Raises
+    ------
+    EskretError : a setting is wrong, or the operation cannot be done.
+    """
+    from eskret.operations.settings import validate
+
+    if not isinstance(operation, EachLayer):
+        raise EskretError(f"'{operation.id}' does not work on a layer alone", way_out="Use it in a workflow")
+    context = Context(Path.cwd(), operation.id, values)
+    outcome = operation.run(layer, validate(operation.Settings, settings), context)
+    prove(outcome, operation.relation)
+    return replace(outcome)

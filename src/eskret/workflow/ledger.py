@@ -1,0 +1,187 @@
+"""The ledger as rows of figures: the same for the window, the terminal and the report.
+
+Works on the document and on results as JSON (what a run's events carry), so that nothing heavy is needed to show them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from eskret.core.words import bold, counted, figure
+from eskret.errors import EskretError
+from eskret.operations.base import in_words
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.document import Document, Step
+from eskret.workflow.references import Reference
+
+
+@dataclass(frozen=True)
+class LayerRow:
+    """One layer of a step's set. Figures are None where nothing is known."""
+
+    key: str
+    rows_in: int | None = None
+    rows_out: int | None = None
+    aside: int | None = None
+    total: str = ""
+    reasons: tuple[tuple[str, int], ...] = ()
+    planned: bool = False
+
+
+@dataclass(frozen=True)
+class StepRow:
+    """One step. ``state`` is empty before it ran; ``planned`` says that the figures are foretold."""
+
+    id: str
+    number: int
+    heading: str
+    sentence: str
+    use: str
+    off: bool
+    state: str = ""
+    layers: int | None = None
+    rows_in: int | None = None
+    rows_out: int | None = None
+    aside: int | None = None
+    total: str = ""
+    seconds: float | None = None
+    planned: bool = False
+    remarks: tuple[Mapping[str, Any], ...] = ()
+    error: str = ""
+    children: tuple[LayerRow, ...] = field(default_factory=tuple)
+
+
+def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[str]]) -> str:
+    """What enters a step, in words: the keys where they are known, else the references.
+
+    Parameters
+    ----------
+    known : the keys of the layers that enter, by step id.
+    """
+    keys = known.get(step.id)
+    if keys:
+        return in_words(keys)
+    names = [r.step if r.pattern == "*" else r.pattern for r in map(Reference.parse, step.source)]
+    return in_words(names)
+
+
+def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]]) -> str:
+    """A step as a sentence, with bold parts."""
+    try:
+        operation = operation_by_id(step.use)
+    except EskretError:
+        return f"{bold(step.use)}, which is no operation known here"
+    return operation.sentence(step.settings, entering_words(document, step, known))
+
+
+def rows(
+    document: Document, results: Mapping[str, Mapping[str, Any]], forecast: Mapping[str, Any] | None = None
+) -> list[StepRow]:
+    """All rows of the ledger.
+
+    Parameters
+    ----------
+    results : a step's result as JSON, by id, for those that ran.
+    forecast : what a rehearsal found, by step id (with ``entering`` and ``leaving`` facts), for those that did not.
+    """
+    known: dict[str, list[str]] = {}
+    for id, found in (forecast or {}).items():
+        known[id] = [f.key for f in found.entering]
+    for id, result in results.items():
+        keys = [i["layer"] for i in result["inputs"] if i["setting"] == "from"]
+        if keys:
+            known[id] = keys
+    out = []
+    for number, step in enumerate(document.steps, 1):
+        head = {"id": step.id, "number": number, "heading": step.heading, "use": step.use, "off": step.off,
+                "sentence": sentence(document, step, known)}  # fmt: skip
+        if step.id in results:
+            out.append(_ran(head, results[step.id]))
+        elif forecast and step.id in forecast and forecast[step.id].known and not step.off:
+            out.append(_foretold(head, forecast[step.id]))
+        else:
+            out.append(StepRow(**head))
+    return out
+
+
+def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
+    inputs, outputs = result["inputs"], result["outputs"]
+    by_layer: dict[str, dict[str, Any]] = {}
+    for one in inputs:
+        aside = sum(r["count"] for r in one["set_aside"])
+        by_layer[one["layer"]] = {
+            "rows_in": one["rows"], "aside": aside, "reasons": tuple((r["reason"], r["count"]) for r in one["set_aside"])
+        }  # fmt: skip
+    for one in outputs:
+        by_layer.setdefault(one["layer"], {}).update(rows_out=one["rows"], total=totals_text(one["totals"]))
+    children = tuple(LayerRow(key, **values) for key, values in by_layer.items())
+    seen = [one["totals"] for one in outputs]
+    return StepRow(
+        **head, state=result["state"], layers=len(outputs) or len(inputs),
+        rows_in=sum(i["rows"] for i in inputs), rows_out=sum(o["rows"] for o in outputs),
+        aside=sum(r["count"] for i in inputs for r in i["set_aside"]), total=totals_text(_summed(seen)),
+        seconds=result["seconds"], remarks=tuple(result["remarks"]), error=result["error"], children=children,
+    )  # fmt: skip
+
+
+def _foretold(head: Mapping[str, Any], found: Any) -> StepRow:
+    entering = {f.key: f for f in found.entering}
+    leaving = {f.key: f for f in found.leaving}
+    children = tuple(
+        LayerRow(
+            key, entering[key].count if key in entering else None, leaving[key].count if key in leaving else None,
+            planned=True,
+        )
+        for key in dict.fromkeys([*entering, *leaving])
+    )  # fmt: skip
+    counts = [f.count for f in found.leaving]
+    return StepRow(
+        **head, layers=len(leaving) or None, planned=True, children=children,
+        rows_in=sum(f.count or 0 for f in found.entering) if entering else None,
+        rows_out=sum(c or 0 for c in counts) if counts and None not in counts else None,
+    )  # fmt: skip
+
+
+def _summed(layers: Iterable[Sequence[Mapping[str, Any]]]) -> list[dict[str, Any]]:
+    """Totals of a set: like ones are added."""
+    out: dict[tuple[str, str], float] = {}
+    for totals in layers:
+        for total in totals:
+            place = (total["name"], total["unit"])
+            out[place] = out.get(place, 0.0) + total["value"]
+    return [{"name": n, "unit": u, "value": v} for (n, u), v in out.items()]
+
+
+def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:
+    """Totals as they stand in the ledger: ``1,867.2 ha`` or ``12.4 km``, chosen fields by name."""
+    words = []
+    for total in totals:
+        own = total["name"] not in ("length", "area")
+        words.append(f"{total['name']} {figure(total['value'])}" if own else figure(total["value"], total["unit"]))
+    return " · ".join(words)
+
+
+def grouped_remarks(remarks: Sequence[Mapping[str, Any]]) -> list[tuple[str, bool]]:
+    """Remarks as lines, one that several layers share said once; and whether each asks for a look."""
+    layers: dict[tuple[str, bool], list[str]] = {}
+    for remark in remarks:
+        layers.setdefault((remark["text"], remark["look"]), []).append(remark["layer"])
+    out = []
+    for (text, look), names in layers.items():
+        known = [n for n in names if n]
+        where = known[0] if len(known) == 1 else counted(len(known), "layer") if known else ""
+        out.append((f"{where}: {text}" if where else text, look))
+    return out
+
+
+def summary(rows_: Sequence[StepRow]) -> str:
+    """``6 balanced, 1 to look at``."""
+    states = [r.state for r in rows_]
+    words = [
+        f"{states.count(state):,} {word}"
+        for state, word in (("balanced", "balanced"), ("look", "to look at"), ("failed", "failed"))
+        if states.count(state)
+    ]
+    return ", ".join(words) or counted(len(states), "step")

@@ -1,0 +1,98 @@
+"""What a workflow wrote, remembered beside it in ``NAME.outputs.json``: so that a second run knows its own."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from eskret.formats import geopackage
+
+
+@dataclass(frozen=True)
+class FileRecord:
+    """A file as the workflow left it. ``layers`` gives a digest for each layer of a container."""
+
+    sha256: str
+    size: int
+    modified_ns: int
+    layers: Mapping[str, str] = field(default_factory=dict)
+
+    def to_json(self) -> dict[str, Any]:
+        return {"sha256": self.sha256, "size": self.size, "modified_ns": self.modified_ns, "layers": dict(self.layers)}
+
+
+def digest_file(path: Path) -> str:
+    """SHA-256 of a file's bytes, in hexadecimal."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+class Outputs:
+    """The records of one workflow. Paths are kept relative to its folder, so it may move to another machine."""
+
+    def __init__(self, folder: Path, files: Mapping[str, FileRecord] | None = None) -> None:
+        self.folder = folder
+        self.files: dict[str, FileRecord] = dict(files or {})
+
+    @classmethod
+    def beside(cls, workflow: Path | None, folder: Path) -> Outputs:
+        """The records beside a workflow file; none where there is no file yet or it cannot be understood."""
+        if workflow is None or not outputs_path(workflow).exists():
+            return cls(folder)
+        try:
+            raw = json.loads(outputs_path(workflow).read_text(encoding="utf-8"))["files"]
+            files = {
+                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {})) for name, r in raw.items()
+            }
+        except (ValueError, KeyError, TypeError, AttributeError, OSError):
+            return cls(folder)
+        return cls(folder, files)
+
+    def name_of(self, path: Path) -> str:
+        """How a path stands in the records."""
+        try:
+            return path.resolve().relative_to(self.folder.resolve()).as_posix()
+        except ValueError:
+            return path.resolve().as_posix()
+
+    def record(self, path: Path) -> FileRecord | None:
+        return self.files.get(self.name_of(path))
+
+    def untouched(self, path: Path) -> bool:
+        """Whether the file is one that this workflow wrote and nobody changed since."""
+        known = self.record(path)
+        if known is None or not path.is_file():
+            return False
+        stat = path.stat()
+        if stat.st_size != known.size:
+            return False
+        # the time is only a shortcut: after a copy to another machine the digest decides
+        return stat.st_mtime_ns == known.modified_ns or digest_file(path) == known.sha256
+
+    def layer_untouched(self, path: Path, layer: str) -> bool:
+        """Whether a layer of a container is one that this workflow wrote and nobody changed since."""
+        known = self.record(path)
+        if known is None or layer not in known.layers:
+            return False
+        return self.untouched(path) or geopackage.layer_digest(path, layer) == known.layers[layer]
+
+    def to_json(self) -> dict[str, Any]:
+        return {"about": "What this workflow wrote, so that a second run may replace it.",
+                "files": {n: r.to_json() for n, r in sorted(self.files.items())}}  # fmt: skip
+
+
+def outputs_path(workflow: Path) -> Path:
+    return workflow.with_name(f"{workflow.stem}.outputs.json")
+
+
+def record_of(path: Path, layers: Iterable[str]) -> FileRecord:
+    """A record of a file as it stands, with digests of these layers."""
+    stat = path.stat()
+    return FileRecord(
+        digest_file(path), stat.st_size, stat.st_mtime_ns,
+        {name: geopackage.layer_digest(path, name) for name in layers},
+    )  # fmt: skip

@@ -1,0 +1,235 @@
+"""Rehearse: check the whole chain and foretell its outputs from metadata, without reading a geometry or writing."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from eskret.core.crs import parse_crs, same_crs
+from eskret.core.layer import LayerFacts
+from eskret.errors import CrsError, DocumentError, EskretError, StoppedError
+from eskret.operations.base import Context, Delivery, EachLayer, Finding, Forecast, Level, Operation, Planned, Source
+from eskret.operations.registry import operation_by_id
+from eskret.operations.settings import problems_of
+from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
+from eskret.workflow.document import Document, Step
+from eskret.workflow.references import order_of, resolve, settings_for
+
+
+@dataclass(frozen=True)
+class StepForecast:
+    """What a rehearsal found of one step: the facts that enter, those that leave, outputs; ``known`` is False where
+    an earlier error leaves nothing to foretell from."""
+
+    entering: tuple[LayerFacts, ...] = ()
+    leaving: tuple[LayerFacts, ...] = ()
+    outputs: tuple[Planned, ...] = ()
+    known: bool = True
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """The whole of it. ``findings`` are in the order of the steps."""
+
+    findings: tuple[Finding, ...] = ()
+    steps: Mapping[str, StepForecast] = field(default_factory=dict)
+    seconds: float = 0.0
+
+    @property
+    def errors(self) -> list[Finding]:
+        return [f for f in self.findings if f.level is Level.ERROR]
+
+    @property
+    def outputs(self) -> list[Planned]:
+        return [o for s in self.steps.values() for o in s.outputs]
+
+    def of_step(self, id: str) -> list[Finding]:
+        return [f for f in self.findings if f.step == id]
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "state": "errors" if self.errors else "ready",
+            "seconds": round(self.seconds, 3),
+            "findings": [
+                {"level": f.level, "step": f.step, "setting": f.setting, "layer": f.layer, "text": f.text}
+                for f in self.findings
+            ],
+            "steps": [
+                {"id": id, "leaving": [
+                    {"layer": x.key, "features": x.count, "certainty": x.certainty, "geometry": x.kind, "crs": x.crs}
+                    for x in s.leaving]}
+                for id, s in self.steps.items()
+            ],
+            "outputs": [
+                {"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features}
+                for o in self.outputs
+            ],
+        }  # fmt: skip
+
+
+def rehearse(
+    document: Document,
+    values: Mapping[str, Any] | None = None,
+    *,
+    workflow: Path | None = None,
+    folder: Path | None = None,
+    if_exists: str | None = None,
+    watch: Callable[[int, int], None] | None = None,
+) -> Rehearsal:
+    """Rehearse a workflow.
+
+    Parameters
+    ----------
+    values : for parameters; the rest take their defaults.
+    workflow : its file, where it has one: outputs are remembered beside it.
+    folder : where relative paths start; by default the file's folder.
+    if_exists : overrules the steps' own choice.
+    watch : called as (done, of) by steps; may raise StoppedError.
+    """
+    started = time.perf_counter()
+    recover(workflow)
+    base = folder or (workflow.parent if workflow else Path.cwd())
+    findings: list[Finding] = []
+    try:
+        given = document.values(values)
+        order = order_of(document)
+        if document.crs:
+            parse_crs(document.crs)
+    except (DocumentError, CrsError) as error:
+        place = error.place.removeprefix("step '").rstrip("'") if error.place.startswith("step '") else ""
+        return Rehearsal((Finding(Level.ERROR, error.sentence(), step=place),), {}, time.perf_counter() - started)
+    desk = DeliveryDesk(workflow, base, if_exists)
+    made: dict[str, Sequence[LayerFacts]] = {}
+    steps: dict[str, StepForecast] = {}
+    broken: set[str] = set()
+    for id in order:
+        step = document.step(id)
+        entering, empty = resolve(step, made)
+        blocked = any(r.partition(":")[0] in broken for r in step.source)
+        if step.off:
+            made[id] = entering
+            steps[id] = StepForecast(tuple(entering), tuple(entering), known=not blocked)
+            if blocked:
+                broken.add(id)
+            continue
+        context = Context(base, id, given, _field_values(document, given), document.crs or None, desk=desk,
+                          path_parameters=document.path_parameters())  # fmt: skip
+        if watch is not None:
+            context = replace(context, watch=watch)
+        forecast, more = _step(step, entering, empty, blocked, context, given)
+        findings.extend(replace(f, step=f.step or id) for f in more)
+        made[id] = forecast.layers
+        failed = blocked or any(f.level is Level.ERROR for f in more)
+        if failed:
+            broken.add(id)
+        steps[id] = StepForecast(tuple(entering), forecast.layers, forecast.outputs, not blocked)
+    place = {s.id: n for n, s in enumerate(document.steps)}
+    findings.sort(key=lambda f: place.get(f.step, -1))
+    planned = [o for s in steps.values() for o in s.outputs]
+    findings += _room(planned)
+    if planned and not broken:
+        for path, layer in desk.leftovers(planned):
+            what = f"{path.name}, layer '{layer}'" if layer else path.name
+            findings.append(Finding(Level.NOTE, f"{what} is {LEFTOVER} and stays as it is."))
+    return Rehearsal(tuple(findings), steps, time.perf_counter() - started)
+
+
+def _field_values(document: Document, given: Mapping[str, Any]) -> dict[str, str]:
+    return {p.name: str(given[p.name]) for p in document.parameters if p.type == "field"}
+
+
+def _step(
+    step: Step, entering: list[LayerFacts], empty: list[str], blocked: bool, context: Context, given: Mapping[str, Any]
+) -> tuple[Forecast, list[Finding]]:
+    findings: list[Finding] = []
+    try:
+        operation = operation_by_id(step.use)
+        totals = settings_for(step, None, given).pop("totals", ())
+        context = replace(context, totals=tuple(totals))
+        findings += _settings_findings(operation, step, given)
+    except EskretError as error:
+        return Forecast(), [Finding(Level.ERROR, error.sentence())]
+    if operation.takes_layers:
+        if not step.source:
+            findings.append(Finding(Level.ERROR, "No layers enter this step. Say which ones.", setting="from"))
+        elif not blocked:
+            for reference in empty:
+                text = f"'{reference}' names no layer that is there at this point."
+                findings.append(Finding(Level.ERROR, text, setting="from"))
+    if findings or (blocked and operation.takes_layers):
+        return Forecast(), findings
+    for key in step.layer:
+        if all(f.key != key for f in entering):
+            findings.append(Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key))
+    try:
+        if isinstance(operation, Source):
+            forecast = operation.foretell(_model(operation, step, None, given), context)
+        elif isinstance(operation, EachLayer):
+            parts = [operation.foretell(f, _model(operation, step, f.key, given), context) for f in entering]
+            forecast = Forecast(
+                tuple(x for p in parts for x in p.layers), tuple(x for p in parts for x in p.findings),
+                tuple(x for p in parts for x in p.outputs),
+            )  # fmt: skip
+        elif isinstance(operation, Delivery):
+            findings += _mixed_crs(entering)
+            forecast = operation.foretell(entering, _model(operation, step, None, given), context)
+        else:
+            raise TypeError(f"{operation.id} is of no known shape")
+    except StoppedError:
+        raise
+    except EskretError as error:
+        return Forecast(), [*findings, Finding(Level.ERROR, error.sentence())]
+    return forecast, [*findings, *forecast.findings]
+
+
+def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any]) -> list[Finding]:
+    out = []
+    for key in (None, *step.layer):
+        values = settings_for(step, key, given)
+        values.pop("totals", None)
+        for problem in problems_of(operation.Settings, values):
+            found = Finding(Level.ERROR, problem.sentence(), setting=problem.setting, layer=key or "")
+            if all(f.text != found.text for f in out):
+                out.append(found)
+    return out
+
+
+def _model(operation: Operation, step: Step, key: str | None, given: Mapping[str, Any]) -> Any:
+    values = settings_for(step, key, given)
+    values.pop("totals", None)
+    return operation.Settings(**values)
+
+
+def _mixed_crs(entering: Sequence[LayerFacts]) -> list[Finding]:
+    known = [f.crs for f in entering if f.kind != "table" and f.crs]
+    if any(not same_crs(known[0], c) for c in known[1:]):
+        names = ", ".join(dict.fromkeys(known))
+        return [Finding(Level.LOOK, f"The layers are in different coordinate systems ({names}).")]
+    return []
+
+
+def _room(planned: Sequence[Planned]) -> list[Finding]:
+    """Whether the disks have room, by a rough measure: 200 bytes a feature and what is there to be copied."""
+    out = []
+    for folder in {_existing(p.path.parent) for p in planned}:
+        here = [p for p in planned if _existing(p.path.parent) == folder]
+        needed = sum((p.features or 0) * 200 for p in here)
+        needed += sum(p.stat().st_size for p in {h.path for h in here} if p.exists())
+        free = shutil.disk_usage(folder).free
+        if needed > free:
+            out.append(
+                Finding(Level.ERROR, f"{folder}: about {needed / 1e6:,.0f} MB are needed and {free / 1e6:,.0f} MB are "
+                        "free. Make room or choose another folder.")
+            )  # fmt: skip
+    return out
+
+
+def _existing(folder: Path) -> Path:
+    while not folder.exists() and folder != folder.parent:
+        folder = folder.parent
+    return Path(os.fspath(folder))
