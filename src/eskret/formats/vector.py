@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import warnings
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyogrio
-import pyogrio.errors
 import shapely
 
 from eskret.core.account import Remark
@@ -19,6 +18,16 @@ from eskret.errors import CrsError, InputError
 from eskret.formats.reading import Reading, Watch, no_watch
 
 BATCH = 50_000
+
+
+def _library() -> Any:
+    """pyogrio, when it is first needed: it brings pandas along, which takes longer to import than a window to open."""
+    import pyogrio
+    import pyogrio.errors
+
+    return pyogrio
+
+
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
 
@@ -33,8 +42,8 @@ def layer_names(path: Path) -> list[str]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            return [str(row[0]) for row in pyogrio.list_layers(path)]
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError) as error:
+            return [str(row[0]) for row in _library().list_layers(path)]
+    except (_library().errors.DataSourceError, _library().errors.DataLayerError) as error:
         raise _unreadable(path, error) from error
 
 
@@ -133,12 +142,12 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            info = pyogrio.read_info(
+            info = _library().read_info(
                 path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False
             )
-            with pyogrio.open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
+            with _library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
         raise _unreadable(path, error) from error
     count = int(info["features"])
     box = info.get("total_bounds")
@@ -172,9 +181,9 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     try:
         with warnings.catch_warnings(record=True) as said:
             warnings.simplefilter("always")
-            info = pyogrio.read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
+            info = _library().read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
             expected = int(info["features"])
-            with pyogrio.open_arrow(
+            with _library().open_arrow(
                 path, layer=name, encoding=encoding or None, use_pyarrow=True, batch_size=BATCH
             ) as (meta, reader):
                 schema = reader.schema
@@ -184,7 +193,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                     done += batch.num_rows
                     watch(done, max(expected, 0))
         table = pa.Table.from_batches(batches, schema)
-    except (pyogrio.errors.DataSourceError, pyogrio.errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
         raise _unreadable(path, error) from error
     if expected >= 0 and table.num_rows != expected:
         raise InputError(

@@ -258,4 +258,6 @@ def _saved(
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
     )  # fmt: skip
     delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step)
-    return Outcome((), (InputAccount("from", layer.key, len(layer), aside),), (output,), lineage, remarks, (delivered,))
+    left = layer.take(lineage) if len(aside) else layer
+    account = InputAccount("from", layer.key, len(layer), aside)
+    return Outcome((left,), (account,), (output,), lineage, remarks, (delivered,))

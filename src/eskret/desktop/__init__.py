@@ -1,0 +1,1 @@
+"""The window. PySide6 is used only here."""

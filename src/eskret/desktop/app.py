@@ -1,0 +1,45 @@
+"""Start the application: the window first, everything heavy after."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, QTimer
+from PySide6.QtWidgets import QApplication
+
+from eskret.desktop.theme import style
+
+
+def settings() -> QSettings:
+    """Where the window remembers files, theme and sizes."""
+    return QSettings(QSettings.Format.IniFormat, QSettings.Scope.UserScope, "eskret", "window")
+
+
+def make_application() -> QApplication:
+    """The application, dressed; the one there is, if there is one."""
+    found = QApplication.instance()
+    app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("Eskret")
+    app.setDesktopFileName("eskret")
+    style.install(app, str(settings().value("theme", "light")))
+    return app
+
+
+def start(path: Path | None = None) -> int:
+    """Open the window, on a workflow or a folder where one is given; returns the exit code."""
+    app = make_application()
+    from eskret.desktop.window import Window
+
+    window = Window(settings())
+    window.show()
+    if path is not None:
+        window.open_path(path)
+    window.warm_later()
+    # without this, Ctrl+C in the terminal would wait for the next event of the window
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    pulse = QTimer(interval=250)
+    pulse.timeout.connect(lambda: None)
+    pulse.start()
+    return app.exec()

@@ -1,0 +1,1 @@
+"""The heart of the window: steps with their figures and threads."""

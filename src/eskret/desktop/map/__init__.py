@@ -1,0 +1,1 @@
+"""Looking at features in place."""

@@ -1,0 +1,463 @@
+"""What the window works on: the document with undo, its rehearsal, its run, the workers. No widgets here."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from eskret.errors import DocumentError, EskretError
+from eskret.workflow import document as documents
+from eskret.workflow import ledger
+from eskret.workflow.document import Document, Step
+from eskret.workflow.executors.client import Worker
+from eskret.workflow.outputs import Outputs
+from eskret.workflow.references import dependents
+from eskret.workflow.stored import StoredLayer
+
+REHEARSE_AFTER = 350
+"""Milliseconds of quiet after an edit before it is rehearsed."""
+_UNDO = 400
+
+
+@dataclass(frozen=True)
+class State:
+    """What undo brings back: the document, and values given to parameters in place of their defaults."""
+
+    document: Document = field(default_factory=Document)
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass
+class Forecast:
+    """A rehearsal's answer, as the window uses it."""
+
+    findings: list[SimpleNamespace] = field(default_factory=list)
+    steps: dict[str, SimpleNamespace] = field(default_factory=dict)
+    seconds: float = 0.0
+
+    @property
+    def errors(self) -> list[SimpleNamespace]:
+        return [f for f in self.findings if f.level == "error"]
+
+
+class Session(QObject):
+    """The open workflow. Setters are edits, and each can be undone; signals say what changed."""
+
+    changed = Signal()  # document, values, file or folder
+    figures_changed = Signal()  # results, forecast
+    selected_changed = Signal(str)
+    run_changed = Signal()  # begins, ends
+    progress = Signal(dict)
+    told = Signal(str, str)  # tone (good, look, bad) and text
+    answered = Signal(dict)  # an answer to a job for somebody else
+    _event = Signal(dict)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.state = State()
+        self.path: Path | None = None
+        self.folder: Path = Path.cwd()
+        self.results: dict[str, dict[str, Any]] = {}
+        self.forecast = Forecast()
+        self.selected = ""
+        self.last_run: dict[str, Any] = {}
+        self.started: set[str] = set()
+        self._saved = Document()
+        self._undo: list[tuple[State, str]] = []
+        self._redo: list[tuple[State, str]] = []
+        self._store = Path(tempfile.mkdtemp(prefix="eskret-"))
+        self._runs = 0
+        self._run_job: int | None = None
+        self._rehearse_job: int | None = None
+        self._asked = False
+        self._event.connect(self._take)
+        self._runner = Worker(lambda e: self._event.emit({**e, "by": "runner"}))
+        self._helper = Worker(lambda e: self._event.emit({**e, "by": "helper"}))
+        self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
+        self._quiet.timeout.connect(self._rehearse_now)
+        self._handlers: dict[int, Any] = {}
+
+    def warm(self) -> None:
+        """Start the workers before they are needed."""
+        self._helper.warm()
+        self._runner.warm()
+
+    def close(self) -> None:
+        """End the workers and take the stored results away."""
+        self._quiet.stop()
+        self._runner.close()
+        self._helper.close()
+        shutil.rmtree(self._store, ignore_errors=True)
+
+    # -- the document
+
+    @property
+    def document(self) -> Document:
+        return self.state.document
+
+    @property
+    def dirty(self) -> bool:
+        return self.document != self._saved
+
+    @property
+    def running(self) -> bool:
+        return self._run_job is not None
+
+    def value(self, name: str) -> Any:
+        """A parameter's value now."""
+        parameter = next(p for p in self.document.parameters if p.name == name)
+        return self.state.values.get(name, parameter.default)
+
+    def values(self) -> dict[str, Any]:
+        """All parameters' values; a default stands in for one that cannot be."""
+        out = {}
+        for parameter in self.document.parameters:
+            try:
+                out[parameter.name] = parameter.accept(self.value(parameter.name))
+            except DocumentError:
+                out[parameter.name] = parameter.default
+        return out
+
+    def new(self, folder: Path | None = None) -> None:
+        """Begin an empty workflow in a folder."""
+        self._load(Document(title="New workflow"), None, folder or self.folder)
+        self._saved = self.document
+
+    def open(self, path: Path) -> None:
+        """Open a workflow file.
+
+        Raises
+        ------
+        EskretError : it cannot be read; what was open stays open.
+        """
+        document = documents.read(path)
+        self._load(document, path.resolve(), path.resolve().parent)
+
+    def _load(self, document: Document, path: Path | None, folder: Path) -> None:
+        if self.running:
+            self.stop()
+        self.state = State(document)
+        self._saved = document
+        self.path, self.folder = path, folder
+        self._undo.clear()
+        self._redo.clear()
+        self.results.clear()
+        self.forecast = Forecast()
+        self.last_run = {}
+        self.selected = document.steps[0].id if document.steps else ""
+        self.changed.emit()
+        self.selected_changed.emit(self.selected)
+        self._quiet.start(0)
+
+    def save(self, path: Path | None = None) -> None:
+        """Write the file.
+
+        Raises
+        ------
+        EskretError : it cannot be written.
+        """
+        target = path or self.path
+        if target is None:
+            raise DocumentError("this workflow has no file yet", way_out="Choose one")
+        documents.write(self.document, target)
+        self._saved = self.document
+        moved = self.path != target.resolve()
+        self.path = target.resolve()
+        self.folder = self.path.parent
+        self.changed.emit()
+        if moved:
+            self._quiet.start(0)
+
+    # -- edits
+
+    def edit(self, document: Document, what: str, values: Mapping[str, Any] | None = None) -> None:
+        """Take a changed document (and values) as an edit that can be undone."""
+        after = State(document, self.state.values if values is None else values)
+        if after == self.state:
+            return
+        self._undo.append((self.state, what))
+        del self._undo[:-_UNDO]
+        self._redo.clear()
+        self._become(after)
+
+    def undo(self) -> None:
+        """Take the last edit back."""
+        if self._undo:
+            before, what = self._undo.pop()
+            self._redo.append((self.state, what))
+            self._become(before)
+
+    def redo(self) -> None:
+        """Do again what was taken back."""
+        if self._redo:
+            after, what = self._redo.pop()
+            self._undo.append((self.state, what))
+            self._become(after)
+
+    @property
+    def undo_word(self) -> str:
+        return self._undo[-1][1] if self._undo else ""
+
+    @property
+    def redo_word(self) -> str:
+        return self._redo[-1][1] if self._redo else ""
+
+    def _become(self, after: State) -> None:
+        before = self.state
+        self.state = after
+        self._forget(before)
+        ids = [s.id for s in after.document.steps]
+        if self.selected not in ids:
+            place = next((n for n, s in enumerate(before.document.steps) if s.id == self.selected), 0)
+            self.selected = ids[min(place, len(ids) - 1)] if ids else ""
+            self.changed.emit()
+            self.selected_changed.emit(self.selected)
+        else:
+            self.changed.emit()
+        self._quiet.start()
+
+    def _forget(self, before: State) -> None:
+        """Drop the results of steps that changed, and of those that take from them."""
+        after = self.state
+        if before.document.crs != after.document.crs or self._values_of(before) != self._values_of(after):
+            self.results.clear()
+            return
+        old = {s.id: s for s in before.document.steps}
+        moved = {s.id for s in after.document.steps if replace_notes(old.get(s.id)) != replace_notes(s)}
+        try:
+            stale = dependents(after.document, moved)
+        except EskretError:
+            stale = {s.id for s in after.document.steps}
+        ids = {s.id for s in after.document.steps}
+        self.results = {id: r for id, r in self.results.items() if id not in stale and id in ids}
+
+    @staticmethod
+    def _values_of(state: State) -> dict[str, Any]:
+        return {p.name: state.values.get(p.name, p.default) for p in state.document.parameters}
+
+    def set_value(self, name: str, value: Any) -> None:
+        """Give a parameter a value for this session; the file keeps its default."""
+        parameter = next(p for p in self.document.parameters if p.name == name)
+        values = dict(self.state.values)
+        if value == parameter.default:
+            values.pop(name, None)
+        else:
+            values[name] = value
+        self.edit(self.document, f"change {parameter.title}", values)
+
+    def change_step(self, step: Step, what: str) -> None:
+        """Exchange a step."""
+        self.edit(documents.replace_step(self.document, step.id, step), what)
+
+    def add_step(self, step: Step, at: int | None = None) -> str:
+        """Put a step in and choose it; returns its id."""
+        before = {s.id for s in self.document.steps}
+        document = documents.add_step(self.document, step, at)
+        added = next(s.id for s in document.steps if s.id not in before)
+        self.edit(document, f"add {added}")
+        self.select(added)
+        return added
+
+    def select(self, id: str) -> None:
+        """Take a step in hand."""
+        if id != self.selected:
+            self.selected = id
+            self.selected_changed.emit(id)
+
+    def step(self) -> Step | None:
+        """The step in hand."""
+        return next((s for s in self.document.steps if s.id == self.selected), None)
+
+    # -- rehearsing and running
+
+    def rehearse(self) -> None:
+        """Rehearse now, and say what came of it."""
+        self._asked = True
+        self._rehearse_now()
+
+    def _rehearse_now(self) -> None:
+        if self._rehearse_job is not None:
+            self._helper.stop(self._rehearse_job)
+        self._rehearse_job = self._helper.send("rehearse", **self._request())
+
+    def _request(self) -> dict[str, Any]:
+        return {
+            "text": self.document.to_text(), "values": dict(self.state.values), "folder": str(self.folder),
+            "workflow": str(self.path) if self.path else None,
+        }  # fmt: skip
+
+    def run(self) -> None:
+        """Run the workflow in the worker."""
+        if self.running:
+            return
+        self._runs += 1
+        self.started.clear()
+        self.results.clear()
+        store = self._store / f"run-{self._runs}"
+        self._run_job = self._runner.send("run", store=str(store), **self._request())
+        self.run_changed.emit()
+        self.figures_changed.emit()
+
+    def stop(self) -> None:
+        """Stop the run."""
+        if self._run_job is not None:
+            self._runner.stop(self._run_job)
+
+    def ask(self, do: str, handler: Any, **request: Any) -> int:
+        """Give the helper a job; ``handler`` is called with its last event."""
+        if do == "open":
+            request["store"] = str(self._store / "looks" / f"{len(self._handlers)}-{id(handler)}-{self._runs}")
+            Path(request["store"]).parent.mkdir(parents=True, exist_ok=True)
+        job = self._helper.send(do, **request)
+        self._handlers[job] = handler
+        return job
+
+    def _take(self, event: dict[str, Any]) -> None:
+        if event["by"] == "helper":
+            self._take_help(event)
+        elif event["job"] == self._run_job:
+            self._take_run(event)
+
+    def _take_help(self, event: dict[str, Any]) -> None:
+        job = event["job"]
+        if job == self._rehearse_job:
+            self._rehearse_job = None
+            if event["event"] == "done":
+                self.forecast = _forecast(event)
+                self.figures_changed.emit()
+            if self._asked:
+                self._asked = False
+                self._say_forecast(event)
+        elif job in self._handlers:
+            self._handlers.pop(job)(event)
+
+    def _say_forecast(self, event: dict[str, Any]) -> None:
+        if event["event"] != "done":
+            self.told.emit("bad", event["text"])
+            return
+        errors = self.forecast.errors
+        looks = [f for f in self.forecast.findings if f.level == "look"]
+        if errors:
+            first = errors[0]
+            more = f" And {len(errors) - 1} more, marked in the ledger." if len(errors) > 1 else ""
+            where = f"Step {first.step}: " if first.step else ""
+            self.told.emit("bad", f"{where}{first.text}{more}")
+            if first.step:
+                self.select(first.step)
+        else:
+            outputs = [o for s in self.forecast.steps.values() for o in s.outputs]
+            will = f"{len(outputs)} outputs foretold" if len(outputs) != 1 else "1 output foretold"
+            text = f"Ready to run: {will}, nothing written. Rehearsed in {self.forecast.seconds:.1f} s."
+            if looks:
+                text += f" To look at: {looks[0].text}"
+            self.told.emit("look" if looks else "good", text)
+
+    def _take_run(self, event: dict[str, Any]) -> None:
+        kind = event["event"]
+        if kind == "step_started":
+            self.started.add(event["step"])
+            self.figures_changed.emit()
+        elif kind == "progress":
+            self.progress.emit(event)
+        elif kind == "step_finished":
+            self.started.discard(event["id"])
+            self.results[event["id"]] = event
+            self.figures_changed.emit()
+        elif kind == "run_finished":
+            self.last_run = event
+        elif kind in ("done", "error", "crashed"):
+            self._end_run(event)
+
+    def _end_run(self, event: dict[str, Any]) -> None:
+        self._run_job = None
+        unfinished = set(self.started)
+        self.started.clear()
+        kind = event["event"]
+        if kind == "done":
+            state, error = self.last_run["state"], self.last_run["error"]
+            rows = ledger.rows(self.document, self.results)
+            summary = ledger.summary([r for r in rows if r.state])
+            if state in ("balanced", "look"):
+                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.")
+            else:
+                self.told.emit("bad", error)
+        else:
+            self.told.emit("look" if event.get("stopped") else "bad", event["text"])
+            for finding in event.get("findings", ())[:1]:
+                if finding["step"]:
+                    self.select(finding["step"])
+            self.last_run = {"state": "stopped" if event.get("stopped") else "failed", "seconds": 0.0,
+                             "error": event["text"], "outputs": []}  # fmt: skip
+        if kind == "crashed":
+            for id in unfinished:
+                self.results[id] = {"id": id, "use": "", "state": "failed", "seconds": 0.0, "inputs": [], "outputs": [],
+                                    "remarks": [], "error": event["text"]}  # fmt: skip
+        self.run_changed.emit()
+        self.figures_changed.emit()
+        self._quiet.start(0)
+
+    # -- what is shown
+
+    def rows(self) -> list[ledger.StepRow]:
+        """The ledger's rows as they stand."""
+        return ledger.rows(self.document, self.results, self.forecast.steps)
+
+    def findings(self, id: str) -> list[SimpleNamespace]:
+        """What the last rehearsal says of a step."""
+        return [f for f in self.forecast.findings if f.step == id]
+
+    def view(self, id: str) -> Mapping[str, Any] | None:
+        """Where a step's layers are stored, if it ran."""
+        return self.results.get(id, {}).get("view")
+
+    def saved_outputs(self) -> dict[str, list[str]]:
+        """Files this workflow has saved, with their layers, by their path from the folder."""
+        outputs = Outputs.beside(self.path, self.folder)
+        return {
+            name: sorted(record.layers) for name, record in outputs.files.items() if (self.folder / name).exists()
+        }
+
+    def fields_entering(self, id: str) -> list[tuple[str, str]]:
+        """Names and types of the fields that enter a step, in the order of its layers, each once."""
+        found = self.forecast.steps.get(id)
+        out: dict[str, str] = {}
+        for layer in found.entering if found else ():
+            out.update({name: word for name, word in layer.fields if name not in out})
+        return list(out.items())
+
+    def entering_stored(self, id: str) -> list[StoredLayer]:
+        """Stored layers that enter a step: from its own run, or from the steps it takes from."""
+        view = self.view(id)
+        if view:
+            return [StoredLayer(i) for i in view["entering"]]
+        found = self.forecast.steps.get(id)
+        step = next((s for s in self.document.steps if s.id == id), None)
+        out = []
+        for source in step.source if step else ():
+            before = self.view(source.partition(":")[0])
+            keys = {x.key for x in found.entering} if found else set()
+            out += [StoredLayer(i) for i in (before or {"leaving": ()})["leaving"] if not keys or i["key"] in keys]
+        return out
+
+
+def replace_notes(step: Step | None) -> Step | None:
+    """A step without what does not change its result."""
+    return None if step is None else replace(step, heading="", note="")
+
+
+def _forecast(event: Mapping[str, Any]) -> Forecast:
+    steps = {
+        id: SimpleNamespace(
+            known=s["known"], entering=[SimpleNamespace(**x) for x in s["entering"]],
+            leaving=[SimpleNamespace(**x) for x in s["leaving"]], outputs=[SimpleNamespace(**o) for o in s["outputs"]],
+        )
+        for id, s in event["steps"].items()
+    }  # fmt: skip
+    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"])

@@ -1,0 +1,1 @@
+"""The form of the chosen step."""

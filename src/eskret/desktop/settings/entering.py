@@ -1,0 +1,82 @@
+"""The editor of what enters a step: earlier steps, or single layers of them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
+
+from eskret.desktop.session import Session
+from eskret.desktop.settings.editors import Editor
+from eskret.operations.base import in_words
+from eskret.workflow.references import Reference
+
+
+class EnteringEditor(Editor):
+    """A button that says what enters and opens a list to tick."""
+
+    def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self._step = step
+        self._value: list[str] = []
+        self.button = QToolButton()
+        self.button.setObjectName("entering")
+        self.button.setAccessibleName("Layers that enter")
+        self.button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
+        self.menu = QMenu(self.button)
+        self.menu.aboutToShow.connect(self._fill)
+        self.button.setMenu(self.menu)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(self.button, 1)
+        self.watch(self.button)
+
+    def target(self) -> QWidget:
+        return self.button
+
+    def show_value(self, value: Any) -> None:
+        self._value = list(value)
+        names = [r.step if r.pattern == "*" else f"{r.step} · {r.pattern}" for r in map(Reference.parse, self._value)]
+        text = in_words(names, 2) if names else "choose a step or layers"
+        self.button.setText(self.button.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 236))
+        self.button.setToolTip("\n".join(names))
+
+    def _fill(self) -> None:
+        """Every earlier step with all it makes, and below it its layers one by one."""
+        self.menu.clear()
+        session = self._session
+        at = session.document.index(self._step)
+        for step in session.document.steps[:at]:
+            self._tick(step.id, f"{step.id}: all layers", 0)
+            found = session.forecast.steps.get(step.id)
+            leaving = found.leaving if found else []
+            if len(leaving) > 1:
+                for facts in leaving:
+                    count = "" if facts.count is None else f"   {facts.count:,} {facts.kind}"
+                    self._tick(f"{step.id}:{facts.key}", f"{facts.key}{count}", 1)
+            self.menu.addSeparator()
+        if not at:
+            nothing = QAction("There is no step before this one", self.menu)
+            nothing.setEnabled(False)
+            self.menu.addAction(nothing)
+
+    def _tick(self, reference: str, words: str, indent: int) -> None:
+        action = QAction("      " * indent + words, self.menu)
+        action.setCheckable(True)
+        action.setChecked(reference in self._value)
+        action.triggered.connect(lambda on, r=reference: self._change(r, on))
+        self.menu.addAction(action)
+
+    def _change(self, reference: str, on: bool) -> None:
+        step = reference.partition(":")[0]
+        value = [r for r in self._value if r != reference]
+        if on:
+            # all layers of a step and some of them at once would be the same layers twice
+            whole = ":" not in reference
+            value = [r for r in value if r.partition(":")[0] != step or (":" in r and not whole)]
+            value.append(reference)
+        self.settled.emit(tuple(value))

@@ -1,0 +1,316 @@
+"""The form of the step in hand, made from its operation's settings model."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from eskret.core.words import counted
+from eskret.desktop.session import Session
+from eskret.desktop.settings.condition import ConditionEditor
+from eskret.desktop.settings.editors import (
+    ChoiceEditor,
+    ChoicesEditor,
+    Editor,
+    FilesEditor,
+    FlagEditor,
+    PatternsEditor,
+    TargetEditor,
+    TextEditor,
+    WholeEditor,
+)
+from eskret.desktop.settings.entering import EnteringEditor
+from eskret.errors import EskretError
+from eskret.operations.base import in_words
+from eskret.operations.registry import operation_by_id
+from eskret.operations.settings import SettingInfo, default_of, setting_info
+from eskret.workflow.document import Step, rename_step
+
+_FROM = SettingInfo("Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from")
+_OWN = {
+    "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
+    "heading": SettingInfo("Heading above it", "A heading of your own in the ledger.", "text", example="One district"),
+    "note": SettingInfo("Note", "For yourself and whoever comes after; kept in the workflow file.", "text"),
+}
+
+
+def note(kind: str, text: str) -> QFrame:
+    """A framed text: ``note``, ``noteMakes`` or ``noteWrong``."""
+    frame = QFrame()
+    frame.setObjectName(kind)
+    label = QLabel(text)
+    label.setWordWrap(True)
+    label.setTextFormat(Qt.TextFormat.PlainText)
+    column = QVBoxLayout(frame)
+    column.setContentsMargins(10, 7, 8, 7)
+    column.addWidget(label)
+    return frame
+
+
+def retext(frame: QFrame, text: str) -> None:
+    """Change the text of a note; without any it is not there."""
+    label = frame.findChild(QLabel)
+    assert isinstance(label, QLabel)
+    label.setText(text)
+    frame.setVisible(bool(text))
+
+
+class FieldBlock(QWidget):
+    """Label, editor, help while it is in focus, and what is wrong with it."""
+
+    def __init__(self, info: SettingInfo, editor: Editor, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.info = info
+        self.editor = editor
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(4)
+        if info.kind != "flag":
+            label = QLabel(info.label)
+            label.setObjectName("faint")
+            label.setBuddy(editor.target())
+            column.addWidget(label)
+        column.addWidget(editor)
+        self.help = note("note", info.help)
+        self.help.hide()
+        column.addWidget(self.help)
+        self.wrong = QLabel()
+        self.wrong.setObjectName("wrong")
+        self.wrong.setWordWrap(True)
+        self.wrong.setTextFormat(Qt.TextFormat.PlainText)
+        self.wrong.hide()
+        column.addWidget(self.wrong)
+
+    def show_wrong(self, text: str) -> None:
+        """Say what is wrong; nothing for no text."""
+        self.wrong.setText(text)
+        self.wrong.setVisible(bool(text))
+        self.editor.mark_wrong(bool(text))
+
+
+class SettingsForm(QScrollArea):
+    """The form. It is built anew when another step is taken in hand, and only filled anew when its values change."""
+
+    renamed = Signal(str)
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._session = session
+        self._built = ("", "", Path())
+        self.blocks: dict[str, FieldBlock] = {}
+        self._counted: tuple[Any, ...] = ()
+        session.changed.connect(self.refresh)
+        session.figures_changed.connect(self.refresh)
+        session.selected_changed.connect(lambda _: self.refresh())
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the step in hand as it stands."""
+        step = self._session.step()
+        place = (step.id, step.use, self._session.folder) if step else ("", "", Path())
+        if place != self._built:
+            self._built = place
+            self._build(step)
+        if step is not None:
+            self._fill(step)
+
+    def focus_field(self, name: str) -> None:
+        """Put the cursor into a field."""
+        if name in self.blocks:
+            self.blocks[name].editor.target().setFocus()
+            self.ensureWidgetVisible(self.blocks[name])
+
+    # -- building
+
+    def _build(self, step: Step | None) -> None:
+        body = QWidget()
+        body.setObjectName("formBody")
+        column = QVBoxLayout(body)
+        column.setContentsMargins(12, 12, 12, 14)
+        column.setSpacing(11)
+        self.blocks = {}
+        self._makes = note("noteMakes", "")
+        self._general = note("noteWrong", "")
+        if step is None:
+            hint = QLabel("Choose a step in the ledger to see its settings, or add one.")
+            hint.setObjectName("faint")
+            hint.setWordWrap(True)
+            column.addWidget(hint)
+            column.addStretch()
+            self.setWidget(body)
+            return
+        column.addWidget(self._general)
+        try:
+            operation = operation_by_id(step.use)
+        except EskretError as error:
+            column.addWidget(note("noteWrong", error.sentence()))
+            column.addStretch()
+            self.setWidget(body)
+            return
+        if operation.takes_layers:
+            self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
+        for name, info in setting_info(operation.Settings).items():
+            self._add(column, name, info, self._editor(info))
+        column.addWidget(self._makes)
+        line = QFrame()
+        line.setFrameShape(QFrame.Shape.HLine)
+        column.addWidget(line)
+        for name, info in _OWN.items():
+            self._add(column, f"step.{name}", info, TextEditor(info))
+        column.addStretch()
+        self.setWidget(body)
+
+    def _editor(self, info: SettingInfo) -> Editor:
+        folder = self._session.folder
+        if info.kind == "files":
+            return FilesEditor(info, folder)
+        if info.kind == "target":
+            return TargetEditor(info, folder)
+        kinds: dict[str, type[Any]] = {
+            "condition": ConditionEditor, "choice": ChoiceEditor, "choices": ChoicesEditor, "flag": FlagEditor,
+            "whole": WholeEditor, "patterns": PatternsEditor,
+        }  # fmt: skip
+        editor: Editor = kinds.get(info.kind, TextEditor)(info)
+        return editor
+
+    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: Editor) -> None:
+        block = FieldBlock(info, editor)
+        self.blocks[name] = block
+        column.addWidget(block)
+        editor.settled.connect(lambda value, n=name: self._settled(n, value))
+        editor.focused.connect(lambda n=name: self._help_for(n))
+
+    def _help_for(self, name: str) -> None:
+        for other, block in self.blocks.items():
+            block.help.setVisible(other == name)
+
+    # -- values
+
+    def _fill(self, step: Step) -> None:
+        try:
+            operation = operation_by_id(step.use)
+        except EskretError:
+            return
+        findings = self._session.findings(step.id)
+        for name, block in self.blocks.items():
+            if name == "from":
+                block.editor.show_value(step.source)
+            elif name.startswith("step."):
+                block.editor.show_value(getattr(step, name.removeprefix("step.")))
+            else:
+                value = step.settings.get(name, default_of(operation.Settings, name))
+                parameter = isinstance(value, dict) and set(value) == {"parameter"}
+                block.editor.setEnabled(not parameter)
+                block.editor.setToolTip(f"Takes the value of the parameter '{value['parameter']}'" if parameter else "")
+                block.editor.show_value(self._session.values().get(value["parameter"]) if parameter else value)
+                block.setVisible(self._shown(block.info, step))
+            wrong = [f.text for f in findings if f.level == "error" and f.setting == name]
+            block.show_wrong("\n".join(dict.fromkeys(wrong)))
+            if isinstance(block.editor, ConditionEditor):
+                self._fill_condition(block.editor, step, name)
+        own = {n for n in self.blocks}
+        general = [f.text for f in findings if f.level == "error" and f.setting not in own]
+        retext(self._general, "\n".join(dict.fromkeys(general)))
+        retext(self._makes, self._makes_text(step))
+
+    def _shown(self, info: SettingInfo, step: Step) -> bool:
+        if info.shown_when is None:
+            return True
+        other, endings = info.shown_when
+        value = str(step.settings.get(other, ""))
+        return any(value.lower().endswith(str(e)) for e in endings)
+
+    def _fill_condition(self, editor: ConditionEditor, step: Step, name: str) -> None:
+        session = self._session
+        editor.offer(session.fields_entering(step.id), [p.name for p in session.document.parameters])
+        mistakes = [f for f in session.findings(step.id) if f.setting == name and f.level == "error"]
+        editor.show_mistake(mistakes[0].start if mistakes else -1, mistakes[0].length if mistakes else 0)
+        layers = session.entering_stored(step.id)
+        where = step.settings.get(name)
+        if mistakes or not layers or not where:
+            editor.show_count("")
+            self._counted = ()
+            return
+        asked = (step.id, where, tuple(x.info["path"] for x in layers), tuple(session.values().items()))
+        if asked == self._counted:
+            return
+        self._counted = asked
+        kept: list[tuple[int, int]] = []
+
+        def take(event: dict[str, Any]) -> None:
+            if asked != self._counted or event["event"] != "done":
+                return
+            kept.append((event["kept"], event["of"]))
+            if len(kept) == len(layers):
+                of = sum(n for _, n in kept)
+                total = sum(n for n, _ in kept)
+                share = f", {100 * total / of:.1f} %" if of else ""
+                editor.show_count(f"Keeps {total:,} of {counted(of, 'feature')}{share}")
+
+        for layer in layers:
+            session.ask("count", take, layer=dict(layer.info), where=where, values=session.values())
+
+    def _makes_text(self, step: Step) -> str:
+        """What the step will make, as far as the rehearsal knows."""
+        found = self._session.forecast.steps.get(step.id)
+        if step.off:
+            return "Switched off: what enters goes on unchanged."
+        if found is None or not found.known:
+            return ""
+        lines = []
+        for plan in found.outputs[:6]:
+            at_most = "" if plan.certainty == "known" else "at most "
+            count = "" if plan.features is None else f", {at_most}{counted(plan.features, 'feature')}"
+            what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
+            was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
+            verb = {"write": "Writes", "replace": "Replaces", "skip": "Leaves as it is"}[plan.action]
+            lines.append(f"{verb} {what}{was}{count}")
+        if len(found.outputs) > 6:
+            lines.append(f"and {len(found.outputs) - 6} more")
+        if not found.outputs and found.leaving:
+            counts = [x.count for x in found.leaving]
+            at_most = any(x.certainty != "known" for x in found.leaving)
+            total = sum(c or 0 for c in counts)
+            word = "at most " if at_most else ""
+            keys = in_words([x.key for x in found.leaving], 4)
+            lines.append(f"Leaves {counted(len(found.leaving), 'layer')}: {keys}; {word}{counted(total, 'feature')}.")
+        notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]
+        return "\n".join([*lines, *dict.fromkeys(notes)])
+
+    def _settled(self, name: str, value: Any) -> None:
+        session = self._session
+        step = session.step()
+        if step is None:
+            return
+        if name == "from":
+            session.change_step(replace(step, source=tuple(value)), "change what enters")
+        elif name == "step.id":
+            self._rename(step, str(value))
+        elif name.startswith("step."):
+            session.change_step(replace(step, **{name.removeprefix("step."): value}), f"change {name.removeprefix('step.')}")
+        else:
+            operation = operation_by_id(step.use)
+            known = not operation.Settings.model_fields[name].is_required()
+            same = known and value == default_of(operation.Settings, name)
+            # what equals the default need not stand in the file
+            session.change_step(step.with_setting(name, None if same else value), f"change {name}")
+
+    def _rename(self, step: Step, name: str) -> None:
+        session = self._session
+        try:
+            document = rename_step(session.document, step.id, name)
+        except EskretError as error:
+            self.blocks["step.id"].show_wrong(error.sentence())
+            return
+        new = document.steps[session.document.index(step.id)].id
+        session.selected = new
+        self._built = (new, step.use, session.folder)
+        session.edit(document, "rename a step")
+        session.selected_changed.emit(new)

@@ -1,0 +1,1 @@
+"""What the project folder offers."""

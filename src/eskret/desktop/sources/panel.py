@@ -1,0 +1,346 @@
+"""The shelf at the left: files of the project folder with their layers, and what this workflow has saved."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QFileSystemWatcher, QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, QTimer, Signal
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen, QStandardItem, QStandardItemModel
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QToolButton,
+    QTreeView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from eskret.desktop.session import Session
+from eskret.desktop.theme.icons import paint_kind
+from eskret.desktop.theme.style import NARROW, font, theme
+from eskret.formats.sources import is_offered
+
+Role = Qt.ItemDataRole.UserRole
+_UNITS = {"point": "pt", "line": "line", "area": "area", "table": "row", "mixed": "mixed"}
+MOST_FILES = 1500
+DEPTH = 4
+
+
+class _Delegate(QStyledItemDelegate):
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(60, 34 if (index.data(Role) or {}).get("what") == "section" else 22)
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        rect: QRect = option.rect  # type: ignore[attr-defined]
+        told: dict[str, Any] = index.data(Role) or {}
+        what = told.get("what")
+        text = str(index.data(Qt.ItemDataRole.DisplayRole))
+        painter.save()
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
+        whole = QRect(0, rect.top(), option.widget.width(), rect.height())  # type: ignore[attr-defined]
+        if chosen and what in ("file", "layer"):
+            painter.fillRect(whole, theme.colour("shelf_chosen"))
+            painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme.colour("hand"))
+            if option.state & QStyle.StateFlag.State_HasFocus:  # type: ignore[attr-defined]
+                painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DotLine))
+                painter.drawRect(whole.adjusted(0, 0, -1, -1))
+        middle = Qt.AlignmentFlag.AlignVCenter
+        if what == "section":
+            painter.setFont(font(12, QFont.Weight.DemiBold, NARROW))
+            painter.setPen(theme.colour("faint"))
+            painter.drawText(rect.adjusted(0, 10, -8, 0), middle, text)
+        elif what == "folder":
+            painter.setFont(font(13, QFont.Weight.DemiBold))
+            painter.setPen(theme.colour("ink"))
+            painter.drawText(rect.adjusted(0, 0, -8, 0), middle, text)
+        else:
+            self._entry(painter, rect, told, text, index)
+        painter.restore()
+
+    def _entry(
+        self, painter: QPainter, rect: QRect, told: dict[str, Any], text: str,
+        index: QModelIndex | QPersistentModelIndex,
+    ) -> None:  # fmt: skip
+        middle = Qt.AlignmentFlag.AlignVCenter
+        kind = told.get("kind", "")
+        centre = QPointF(rect.left() + 7.0, rect.center().y() + 1.0)
+        if kind:
+            paint_kind(painter, kind, centre, theme.colour("faint"))
+        elif index.model().hasChildren(index):
+            tree = self.parent()
+            assert isinstance(tree, QTreeView)
+            painter.setPen(QPen(theme.colour("faint"), 1.6))
+            x, y = centre.x(), centre.y()
+            steps = [(-3, -1.5), (0, 1.5), (3, -1.5)] if tree.isExpanded(QModelIndex(index)) else [(-1.5, -3), (1.5, 0), (-1.5, 3)]
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.drawPolyline([QPointF(x + dx, y + dy) for dx, dy in steps])
+        figures = str(told.get("figures", ""))
+        painter.setFont(font(11 if told.get("problem") else 12))
+        room = QFontMetrics(painter.font()).horizontalAdvance(figures)
+        painter.setPen(QColor(theme.palette.bad if told.get("problem") else theme.palette.faint))
+        painter.drawText(rect.adjusted(0, 0, -8, 0), middle | Qt.AlignmentFlag.AlignRight, figures)
+        painter.setFont(font())
+        painter.setPen(theme.colour("ink"))
+        area = rect.adjusted(19, 0, -room - 14, 0)
+        painter.drawText(
+            area, middle, QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, area.width())
+        )
+
+
+class _Tree(QTreeView):
+    entered = Signal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.entered.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class SourcesPanel(QWidget):
+    """Choosing a layer asks to look at it; Enter or a double click asks to load it."""
+
+    look_asked = Signal(str, str, str)  # path, layer, key
+    load_asked = Signal(str, str, int)  # path, layer (empty for the whole file), number of layers in the file
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("shelf")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._session = session
+        self._looks: dict[str, tuple[float, list[dict[str, Any]] | str]] = {}
+        self._waiting: list[Path] = []
+        self._busy = False
+        self._shown: tuple[Any, ...] = ()
+        self.model = QStandardItemModel(self)
+        self.tree = _Tree()
+        self.tree.setAccessibleName("Sources")
+        self.tree.setModel(self.model)
+        self.tree.setItemDelegate(_Delegate(self.tree))
+        self.tree.setHeaderHidden(True)
+        self.tree.setRootIsDecorated(False)
+        self.tree.setIndentation(12)
+        self.tree.setEditTriggers(QTreeView.EditTrigger.NoEditTriggers)
+        self.tree.setExpandsOnDoubleClick(False)
+        self.tree.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.tree.selectionModel().currentChanged.connect(self._chosen)
+        self.tree.clicked.connect(self._clicked)
+        self.tree.doubleClicked.connect(lambda _: self._load())
+        self.tree.entered.connect(self._load)
+        title = QLabel("Sources")
+        title.setObjectName("eyebrow")
+        self.refresh_button = QToolButton()
+        self.refresh_button.setObjectName("quiet")
+        self.refresh_button.setText("Look again")
+        self.refresh_button.setToolTip("Read the folder anew")
+        self.refresh_button.clicked.connect(self.look_again)
+        head = QHBoxLayout()
+        head.setContentsMargins(12, 9, 6, 0)
+        head.addWidget(title)
+        head.addStretch()
+        head.addWidget(self.refresh_button)
+        self.hint = QLabel()
+        self.hint.setObjectName("faint")
+        self.hint.setWordWrap(True)
+        self.hint.setContentsMargins(12, 4, 10, 8)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        column.addLayout(head)
+        column.addWidget(self.tree, 1)
+        column.addWidget(self.hint)
+        self._watcher = QFileSystemWatcher(self)
+        self._soon = QTimer(self, singleShot=True, interval=400)
+        self._soon.timeout.connect(self.refresh)
+        self._watcher.directoryChanged.connect(lambda _: self._soon.start())
+        session.changed.connect(self._soon.start)
+        session.run_changed.connect(self._soon.start)
+        theme.changed.connect(self.tree.viewport().update)
+
+    def look_again(self) -> None:
+        """Forget what was seen and read the folder anew."""
+        self._looks.clear()
+        self._shown = ()
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show what the folder holds now."""
+        folder = self._session.folder
+        files = _files(folder)
+        saved = self._session.saved_outputs()
+        own = {str(folder / name) for name in saved}
+        offered = [f for f in files if str(f) not in own]
+        seen = (folder, tuple(files), tuple((n, tuple(x)) for n, x in saved.items()),
+                tuple(_changed(f) for f in files))  # fmt: skip
+        if seen == self._shown:
+            return
+        self._shown = seen
+        folders = {str(f.parent) for f in files} | {str(folder)}
+        if self._watcher.directories():
+            self._watcher.removePaths(self._watcher.directories())
+        self._watcher.addPaths(sorted(folders))
+        here = self.tree.currentIndex().data(Role) if self.tree.currentIndex().isValid() else None
+        self.model.clear()
+        self._group(offered, folder)
+        if saved:
+            self._section("Saved by this workflow")
+            self._group([folder / name for name in saved], folder)
+        self.tree.expandAll()
+        for path in files:
+            if self._looks.get(str(path), (0.0, ""))[0] != _changed(path):
+                self._waiting.append(path)
+            else:
+                self._show(path)
+        few = "No readable files in this folder yet. Put recordings, GeoPackages, shapefiles or GeoJSON into it."
+        self.hint.setText("" if files else few)
+        self.hint.setVisible(not files)
+        self._restore(here)
+        self._next()
+
+    def _restore(self, here: dict[str, Any] | None) -> None:
+        """After a rebuild, the row that was in hand is so again, without being looked at anew."""
+        for item in self._items():
+            if here and item.data(Role).get("path") == here.get("path") and item.data(Role).get("layer") == here.get("layer"):
+                block = self.tree.selectionModel().blockSignals(True)
+                self.tree.setCurrentIndex(item.index())
+                self.tree.selectionModel().blockSignals(block)
+
+    def _section(self, title: str) -> None:
+        item = QStandardItem(title)
+        item.setData({"what": "section"}, Role)
+        item.setFlags(Qt.ItemFlag.ItemIsEnabled)
+        self.model.appendRow(item)
+
+    def _group(self, files: list[Path], folder: Path) -> None:
+        groups: dict[str, list[Path]] = {}
+        for path in files:
+            place = path.parent.relative_to(folder) if path.is_relative_to(folder) else path.parent
+            groups.setdefault(" / ".join(place.parts), []).append(path)
+        for name, members in groups.items():
+            home: QStandardItem = self.model.invisibleRootItem()
+            if name:
+                title = QStandardItem(name)
+                title.setData({"what": "folder"}, Role)
+                title.setFlags(Qt.ItemFlag.ItemIsEnabled)
+                home.appendRow(title)
+                home = title
+            for path in members:
+                item = QStandardItem(path.name)
+                item.setData({"what": "file", "path": str(path), "figures": ""}, Role)
+                home.appendRow(item)
+
+    # -- looking at files, one after the other
+
+    def _next(self) -> None:
+        if self._busy or not self._waiting:
+            return
+        path = self._waiting.pop(0)
+        self._busy = True
+        self._session.ask("look", lambda event, p=path: self._seen(p, event), path=str(path))
+
+    def _seen(self, path: Path, event: dict[str, Any]) -> None:
+        self._busy = False
+        self._looks[str(path)] = (_changed(path), event["layers"] if event["event"] == "done" else str(event["text"]))
+        self._show(path)
+        self._next()
+
+    def _show(self, path: Path) -> None:
+        item = self._file_item(path)
+        if item is None:
+            return
+        found = self._looks[str(path)][1]
+        item.removeRows(0, item.rowCount())
+        told = dict(item.data(Role))
+        if isinstance(found, str):
+            told.update(figures="unreadable", problem=True, kind="")
+            item.setToolTip(found)
+        elif len(found) == 1:
+            told.update(_facts(found[0]), layers=1)
+            item.setToolTip(_tip(found[0]))
+        else:
+            told.update(figures=f"{len(found)} layers" if found else "empty", layers=len(found), kind="")
+            for facts in found:
+                child = QStandardItem(str(facts["name"]).replace("_", " ") if path.suffix == ".gpx" else facts["name"])
+                child.setData({"what": "layer", "path": str(path), "layers": len(found), **_facts(facts)}, Role)
+                child.setToolTip(_tip(facts))
+                item.appendRow(child)
+        item.setData(told, Role)
+        self.tree.expand(item.index())
+
+    def _file_item(self, path: Path) -> QStandardItem | None:
+        for item in self._items():
+            told = item.data(Role)
+            if told.get("what") == "file" and told.get("path") == str(path):
+                return item
+        return None
+
+    def _items(self) -> list[QStandardItem]:
+        out: list[QStandardItem] = []
+
+        def walk(item: QStandardItem) -> None:
+            for row in range(item.rowCount()):
+                child = item.child(row)
+                out.append(child)
+                walk(child)
+
+        walk(self.model.invisibleRootItem())
+        return out
+
+    # -- choosing
+
+    def _clicked(self, index: QModelIndex) -> None:
+        told = index.data(Role) or {}
+        if told.get("what") == "file" and self.model.hasChildren(index):
+            self.tree.setExpanded(index, not self.tree.isExpanded(index))
+
+    def _chosen(self, index: QModelIndex, _before: QModelIndex) -> None:
+        told = index.data(Role) or {}
+        if told.get("layer"):
+            self.look_asked.emit(told["path"], told["layer"], told["key"])
+
+    def _load(self) -> None:
+        told = self.tree.currentIndex().data(Role) or {}
+        if told.get("path") and not told.get("problem"):
+            self.load_asked.emit(told["path"], told.get("layer", ""), int(told.get("layers", 1)))
+
+    def chosen_source(self) -> dict[str, Any]:
+        """The row in hand; empty for none."""
+        return self.tree.currentIndex().data(Role) or {}
+
+
+def _files(folder: Path) -> list[Path]:
+    """Readable files of a folder, a few levels deep and not without end."""
+    out: list[Path] = []
+    base = len(folder.parts)
+    for home, folders, names in os.walk(folder):
+        folders[:] = sorted(f for f in folders if not f.startswith(".")) if len(Path(home).parts) - base < DEPTH else []
+        out += [p for p in (Path(home) / n for n in sorted(names)) if is_offered(p)]
+        if len(out) > MOST_FILES:
+            break
+    return out[:MOST_FILES]
+
+
+def _changed(path: Path) -> float:
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return 0.0
+
+
+def _facts(facts: dict[str, Any]) -> dict[str, Any]:
+    count = "" if facts["count"] is None else f"{facts['count']:,} "
+    return {"layer": facts["name"], "key": facts["key"], "kind": facts["kind"],
+            "figures": f"{count}{_UNITS.get(facts['kind'], '')}"}  # fmt: skip
+
+
+def _tip(facts: dict[str, Any]) -> str:
+    fields = ", ".join(f"{n} ({w})" for n, w in facts["fields"][:20])
+    crs = facts["crs"] or ("" if facts["kind"] == "table" else "no CRS declared")
+    return f"{facts['name']}  {crs}\n{fields}"

@@ -1,0 +1,213 @@
+"""Rows of a stored layer as a Qt model: nothing is copied, a cell is read when it is painted."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, QRunnable, Qt, QThreadPool, Signal
+
+from eskret.desktop.theme.style import font, theme
+
+Index = QModelIndex | QPersistentModelIndex
+NULL, EMPTY = "no value", "empty text"
+ROW, REASON = "Row", "Reason"
+
+
+class _Answer(QObject):
+    done = Signal(object)
+
+
+class _Sort(QRunnable):
+    """Sorts in another thread: a million rows take a moment."""
+
+    def __init__(self, work: Callable[[], np.ndarray], answer: _Answer) -> None:
+        super().__init__()
+        self._work, self._answer = work, answer
+
+    def run(self) -> None:
+        order = self._work()
+        try:
+            self._answer.done.emit(order)
+        except RuntimeError:
+            return
+
+
+class TableModel(QAbstractTableModel):
+    """A table, or the rows of it given (int64), in an order; with a reason for each where rows were set aside."""
+
+    sorted_ = Signal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._table = pa.table({})
+        self._rows: np.ndarray | None = None
+        self._reasons: tuple[np.ndarray, tuple[str, ...]] | None = None
+        self._order: np.ndarray | None = None
+        self._answer: _Answer | None = None
+        self.titles: list[str] = []
+
+    def show_table(
+        self, table: pa.Table | None, rows: np.ndarray | None = None,
+        reasons: tuple[np.ndarray, tuple[str, ...]] | None = None,
+    ) -> None:  # fmt: skip
+        """Show a table from its first row.
+
+        Parameters
+        ----------
+        rows : positions in the table; None for all.
+        reasons : for each of ``rows``, a number into the texts.
+        """
+        self.beginResetModel()
+        self._table = table if table is not None else pa.table({})
+        self._rows, self._reasons, self._order = rows, reasons, None
+        self._answer = None
+        self.titles = [ROW, *([REASON] if reasons else []), *self._table.column_names] if table is not None else []
+        self.endResetModel()
+
+    @property
+    def table(self) -> pa.Table:
+        return self._table
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        if parent.isValid():
+            return 0
+        return self._table.num_rows if self._rows is None else len(self._rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.titles)
+
+    def position(self, line: int) -> int:
+        """The row in the table that stands in a line."""
+        at = line if self._order is None else int(self._order[line])
+        return at if self._rows is None else int(self._rows[at])
+
+    def line_of(self, position: int) -> int:
+        """The line in which a row of the table stands; -1 where it is not shown."""
+        at = position
+        if self._rows is not None:
+            found = np.flatnonzero(self._rows == position)
+            if not len(found):
+                return -1
+            at = int(found[0])
+        if self._order is None:
+            return at
+        found = np.flatnonzero(self._order == at)
+        return int(found[0]) if len(found) else -1
+
+    def _field(self, column: int) -> int:
+        return column - (2 if self._reasons else 1)
+
+    def value(self, line: int, column: int) -> Any:
+        """A cell's value as Python has it."""
+        position = self.position(line)
+        if column == 0:
+            return position + 1
+        if self._reasons and column == 1:
+            at = line if self._order is None else int(self._order[line])
+            return self._reasons[1][int(self._reasons[0][at])]
+        return self._table.column(self._field(column))[position].as_py()
+
+    def data(self, index: Index, role: int = 0) -> Any:
+        if not index.isValid():
+            return None
+        column = index.column()
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            right = column == 0 or (self._field(column) >= 0 and self._numeric(column))
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
+                        Qt.ItemDataRole.ToolTipRole):  # fmt: skip
+            return None
+        value = self.value(index.row(), column)
+        missing = value is None or value == ""
+        if role == Qt.ItemDataRole.DisplayRole:
+            return show(value)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return show(value) if isinstance(value, str) and len(value) > 24 else None
+        if role == Qt.ItemDataRole.FontRole:
+            if missing:
+                italic = font(12)
+                italic.setItalic(True)
+                return italic
+            return None
+        if missing or column == 0:
+            return theme.colour("faint")
+        if self._reasons and column == 1:
+            return theme.colour("bad")
+        return None
+
+    def _numeric(self, column: int) -> bool:
+        kind = self._table.schema.field(self._field(column)).type
+        return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind))
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self.titles):
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self.titles[section]
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            right = section == 0 or (self._field(section) >= 0 and self._numeric(section))
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ToolTipRole and self._field(section) >= 0:
+            from eskret.core.layer import type_word
+
+            return type_word(self._table.schema.field(self._field(section)).type)
+        return None
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """Sort by a column, nulls last; the lines change when it is done."""
+        if column < 0 or column >= len(self.titles) or not self.rowCount():
+            return
+        down = order == Qt.SortOrder.DescendingOrder
+        answer = _Answer()
+        answer.done.connect(self._take_order)
+        self._answer = answer
+        QThreadPool.globalInstance().start(_Sort(lambda: self._sorted(column, down), answer))
+
+    def _sorted(self, column: int, down: bool) -> np.ndarray:
+        if column == 0:
+            order = np.arange(self.rowCount())
+            return order[::-1] if down else order
+        if self._reasons and column == 1:
+            codes = np.asarray(self._reasons[0])
+            return np.argsort(-codes if down else codes, kind="stable")
+        values = self._table.column(self._field(column))
+        if self._rows is not None:
+            values = values.take(pa.array(self._rows))
+        if pa.types.is_boolean(values.type):
+            values = values.cast(pa.int8())
+        if pa.types.is_nested(values.type):
+            values = pa.chunked_array([pa.array([None if v is None else str(v) for v in values.to_pylist()])])
+        by = "descending" if down else "ascending"
+        return np.asarray(pc.sort_indices(values, sort_keys=[("", by)], null_placement="at_end"))
+
+    def _take_order(self, order: np.ndarray) -> None:
+        if self.sender() is not self._answer or len(order) != self.rowCount():
+            return
+        self._answer = None
+        self.layoutAboutToBeChanged.emit()
+        self._order = order
+        self.layoutChanged.emit()
+        self.sorted_.emit()
+
+
+def show(value: Any) -> str:
+    """A value as a person reads it; what is not there is said in words."""
+    if value is None:
+        return NULL
+    if value == "":
+        return EMPTY
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:,.6g}" if abs(value) < 1e6 else f"{value:,.1f}"
+    if isinstance(value, dt.datetime):
+        text = value.strftime("%Y-%m-%d %H:%M:%S")
+        return f"{text} UTC" if value.tzinfo else text
+    if isinstance(value, bytes):
+        return f"{len(value):,} bytes"
+    return str(value)

@@ -1,0 +1,1 @@
+"""Colours, fonts, style sheet, icons."""

@@ -1,0 +1,240 @@
+"""The bar at the top: the workflow and its file, its parameters as chips, Rehearse, Run, Stop."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QResizeEvent
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from eskret.desktop.session import Session
+from eskret.desktop.theme.style import theme
+from eskret.errors import EskretError
+from eskret.workflow.document import Parameter, set_parameter
+
+
+class ParameterBox(QFrame):
+    """What opens below a chip: the value to use, and the help."""
+
+    def __init__(self, session: Session, parameter: Parameter, parent: QWidget) -> None:
+        super().__init__(parent, Qt.WindowType.Popup)
+        self.setObjectName("finder")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self._session, self._parameter = session, parameter
+        title = QLabel(parameter.title)
+        title.setObjectName("title")
+        self.field = self._field()
+        self.wrong = QLabel()
+        self.wrong.setObjectName("wrong")
+        self.wrong.setWordWrap(True)
+        self.wrong.hide()
+        help_ = QLabel(parameter.help or "Steps use this value wherever they name the parameter.")
+        help_.setObjectName("faint")
+        help_.setWordWrap(True)
+        standard = QLabel(f"In the file: {parameter.default}")
+        standard.setObjectName("faint")
+        use, keep = QPushButton("Use it"), QPushButton("Use and keep in the file")
+        use.setObjectName("primary")
+        use.clicked.connect(self.use)
+        keep.clicked.connect(self.keep)
+        row = QHBoxLayout()
+        row.addWidget(use)
+        row.addWidget(keep)
+        row.addStretch()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 12, 14, 12)
+        column.setSpacing(8)
+        for widget in (title, self.field, self.wrong, help_, standard):
+            column.addWidget(widget)
+        column.addLayout(row)
+        self.setFixedWidth(330)
+        self.use_button, self.keep_button = use, keep
+
+    def _field(self) -> QWidget:
+        value = self._session.value(self._parameter.name)
+        if self._parameter.type == "flag":
+            flag = QCheckBox("yes")
+            flag.setChecked(bool(value))
+            return flag
+        if self._parameter.choices:
+            box = QComboBox()
+            for choice in self._parameter.choices:
+                box.addItem(str(choice), choice)
+            box.setCurrentIndex(box.findText(str(value)))
+            return box
+        line = QLineEdit(str(value))
+        line.selectAll()
+        line.returnPressed.connect(self.use)
+        return line
+
+    def _value(self) -> Any:
+        """The value, if the parameter can have it; else the mistake is shown and nothing comes."""
+        if isinstance(self.field, QCheckBox):
+            given: Any = self.field.isChecked()
+        elif isinstance(self.field, QComboBox):
+            given = self.field.currentData()
+        else:
+            assert isinstance(self.field, QLineEdit)
+            given = self.field.text()
+        try:
+            return self._parameter.accept(given)
+        except EskretError as error:
+            self.wrong.setText(error.sentence())
+            self.wrong.show()
+            self.adjustSize()
+            return None
+
+    def use(self) -> None:
+        """Take the value for this session."""
+        value = self._value()
+        if value is not None:
+            self.close()
+            self._session.set_value(self._parameter.name, value)
+
+    def keep(self) -> None:
+        """Take the value and make it the file's."""
+        value = self._value()
+        if value is not None:
+            self.close()
+            session, name = self._session, self._parameter.name
+            values = {n: v for n, v in session.state.values.items() if n != name}
+            session.edit(set_parameter(session.document, name, default=value), f"keep {self._parameter.title}", values)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.close()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.use()
+        else:
+            super().keyPressEvent(event)
+
+
+class TopBar(QWidget):
+    """Signals out, the session in."""
+
+    rehearse_asked = Signal()
+    run_asked = Signal()
+    stop_asked = Signal()
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("topBar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(46)
+        self._session = session
+        self.title = QToolButton()
+        self.title.setObjectName("workflowMenu")
+        self.title.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self.title.setAccessibleName("Workflow menu")
+        self.menu = QMenu(self.title)
+        self.title.setMenu(self.menu)
+        self.file = QLabel()
+        self.file.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self._chips = QHBoxLayout()
+        self._chips.setSpacing(8)
+        self.rehearse = QPushButton("Rehearse")
+        self.rehearse.setToolTip("Check everything and foretell the outputs; nothing is written (Ctrl+E)")
+        self.run = QPushButton("Run")
+        self.run.setObjectName("run")
+        self.run.setToolTip("Run all steps and save the outputs together (Ctrl+R)")
+        self.stop = QPushButton("Stop")
+        self.stop.setToolTip("Stop the run; outputs stay as they were (Ctrl+.)")
+        self.rehearse.clicked.connect(self.rehearse_asked)
+        self.run.clicked.connect(self.run_asked)
+        self.stop.clicked.connect(self.stop_asked)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(8, 0, 12, 0)
+        row.setSpacing(10)
+        row.addWidget(self.title)
+        row.addWidget(self.file, 1)
+        row.addLayout(self._chips)
+        row.addSpacing(4)
+        for button in (self.rehearse, self.stop, self.run):
+            row.addWidget(button)
+        self.chips: dict[str, QPushButton] = {}
+        self._made: tuple[Any, ...] = ()
+        session.changed.connect(self.refresh)
+        session.run_changed.connect(self.refresh)
+        theme.changed.connect(self.update)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the session as it is."""
+        session = self._session
+        document = session.document
+        self.title.setText(f"{document.title or 'New workflow'}  ▾" if self._has_wedge() else document.title)
+        where = f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
+        state = "not saved" if session.dirty or session.path is None else "saved"
+        self._file_text = f"{where} · {state}"
+        self._elide()
+        running = session.running
+        self.run.setVisible(not running)
+        self.stop.setVisible(running)
+        able = bool(document.steps) and not running
+        self.run.setEnabled(able)
+        self.rehearse.setEnabled(able)
+        made = tuple((p.name, p.title) for p in document.parameters)
+        if made != self._made:
+            self._made = made
+            self._make_chips(document.parameters)
+        for parameter in document.parameters:
+            value = session.value(parameter.name)
+            own = parameter.name in session.state.values
+            self.chips[parameter.name].setText(f"{parameter.title}:  {_short(value)}{'  ·  changed' if own else ''}")
+
+    def _has_wedge(self) -> bool:
+        return self.title.fontMetrics().inFont("▾")
+
+    def _elide(self) -> None:
+        text = self.file.fontMetrics().elidedText(self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width()))
+        self.file.setText(text)
+        self.file.setToolTip(str(self._session.path or self._session.folder))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._elide()
+
+    def _make_chips(self, parameters: tuple[Parameter, ...]) -> None:
+        for chip in self.chips.values():
+            chip.deleteLater()
+        self.chips = {}
+        for parameter in parameters:
+            chip = QPushButton()
+            chip.setObjectName("chip")
+            chip.setToolTip(parameter.help)
+            chip.clicked.connect(lambda _=False, n=parameter.name: self.open_parameter(n))
+            self.chips[parameter.name] = chip
+            self._chips.addWidget(chip)
+
+    def open_parameter(self, name: str) -> ParameterBox:
+        """Open the box of a parameter below its chip."""
+        parameter = next(p for p in self._session.document.parameters if p.name == name)
+        box = ParameterBox(self._session, parameter, self)
+        chip = self.chips[name]
+        box.adjustSize()
+        corner = chip.mapToGlobal(QPoint(0, chip.height() + 4))
+        window = self.window().geometry()
+        box.move(min(corner.x(), window.right() - box.width() - 8), corner.y())
+        box.show()
+        box.field.setFocus()
+        return box
+
+
+def _short(value: Any) -> str:
+    text = str(value)
+    return text if len(text) <= 24 else text[:23] + "…"

@@ -1,0 +1,1 @@
+"""Full views and what pops up."""

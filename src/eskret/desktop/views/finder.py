@@ -1,0 +1,130 @@
+"""Add a step: type what you want in everyday words, choose, and it is in the ledger."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter, QStandardItem, QStandardItemModel
+from PySide6.QtWidgets import (
+    QFrame,
+    QLabel,
+    QLineEdit,
+    QListView,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from eskret.desktop.theme.style import NARROW, font, theme
+from eskret.operations.registry import all_operations, find_operations
+
+Role = Qt.ItemDataRole.UserRole
+
+
+class _Delegate(QStyledItemDelegate):
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        return QSize(200, 46)
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        rect: QRect = option.rect  # type: ignore[attr-defined]
+        operation = all_operations()[index.data(Role)]
+        painter.save()
+        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
+            painter.fillRect(rect, theme.colour("hand_row"))
+            painter.fillRect(QRect(rect.left(), rect.top(), 3, rect.height()), theme.colour("hand"))
+        area = rect.adjusted(14, 5, -12, -5)
+        painter.setFont(font(14, QFont.Weight.DemiBold))
+        painter.setPen(theme.colour("ink"))
+        painter.drawText(area, Qt.AlignmentFlag.AlignTop, operation.title)
+        painter.setFont(font(12, QFont.Weight.DemiBold, NARROW))
+        painter.setPen(theme.colour("good"))
+        painter.drawText(area, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight, str(operation.phase))
+        painter.setFont(font(12))
+        painter.setPen(theme.colour("faint"))
+        text = QFontMetrics(painter.font()).elidedText(operation.summary, Qt.TextElideMode.ElideRight, area.width())
+        painter.drawText(area, Qt.AlignmentFlag.AlignBottom, text)
+        painter.restore()
+
+
+class Finder(QFrame):
+    """A box over the window. Arrow keys move, Enter takes, Escape leaves."""
+
+    taken = Signal(str)  # operation id
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("finder")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.line = QLineEdit()
+        self.line.setAccessibleName("What should the step do?")
+        self.line.setPlaceholderText("What should the step do? Try: gpx, only some, export …")
+        self.line.textChanged.connect(self._search)
+        self.line.installEventFilter(self)
+        self.model = QStandardItemModel(self)
+        self.list = QListView()
+        self.list.setModel(self.model)
+        self.list.setItemDelegate(_Delegate(self.list))
+        self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
+        self.list.clicked.connect(lambda _: self._take())
+        self.nothing = QLabel("No operation does that under this name. Try another word.")
+        self.nothing.setObjectName("faint")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 10, 10, 10)
+        column.addWidget(self.line)
+        column.addWidget(self.nothing)
+        column.addWidget(self.list)
+        self._layers = True
+        self.hide()
+
+    def open_at(self, top: int, with_layers: bool) -> None:
+        """Show it; where there are no layers yet, what brings some comes first."""
+        self._layers = with_layers
+        parent = self.parentWidget()
+        width = min(560, parent.width() - 40)
+        self.setGeometry((parent.width() - width) // 2, top, width, 300)
+        self.line.clear()
+        self._search("")
+        self.show()
+        self.raise_()
+        self.line.setFocus()
+
+    def _search(self, words: str) -> None:
+        found = find_operations(words)
+        if not words:
+            # what fits is what can take the layers in hand, or bring the first
+            found.sort(key=lambda o: o.takes_layers != self._layers)
+        self.model.clear()
+        for operation in found:
+            item = QStandardItem(operation.title)
+            item.setData(operation.id, Role)
+            item.setToolTip(operation.summary)
+            self.model.appendRow(item)
+        self.nothing.setVisible(not found)
+        if found:
+            self.list.setCurrentIndex(self.model.index(0, 0))
+
+    def _take(self) -> None:
+        index = self.list.currentIndex()
+        if index.isValid():
+            self.hide()
+            self.taken.emit(index.data(Role))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+                step = 1 if event.key() == Qt.Key.Key_Down else -1
+                row = min(max(self.list.currentIndex().row() + step, 0), self.model.rowCount() - 1)
+                self.list.setCurrentIndex(self.model.index(row, 0))
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._take()
+                return True
+            if event.key() == Qt.Key.Key_Escape:
+                self.hide()
+                return True
+        if event.type() == QEvent.Type.FocusOut and not self.list.hasFocus() and not self.underMouse():
+            self.hide()
+        return super().eventFilter(watched, event)

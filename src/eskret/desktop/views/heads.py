@@ -1,0 +1,149 @@
+"""Small boxes: title and CRS of the workflow, a new parameter, the keys."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QFont
+from PySide6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+
+from eskret.core.crs import crs_facts
+from eskret.core.naming import clean_name
+from eskret.desktop.session import Session
+from eskret.desktop.theme.style import font
+from eskret.errors import EskretError
+from eskret.workflow.document import set_parameter
+
+
+class _Box(QDialog):
+    """Labelled lines, what is wrong, and two buttons."""
+
+    def __init__(self, title: str, action: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.setMinimumWidth(440)
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(18, 16, 18, 14)
+        self.column.setSpacing(6)
+        head = QLabel(title)
+        head.setFont(font(15, QFont.Weight.DemiBold))
+        head.setStyleSheet("font-size: 15px; font-weight: 600;")
+        self.column.addWidget(head)
+        self.lines: dict[str, QLineEdit] = {}
+        self.wrong = QLabel()
+        self.wrong.setObjectName("wrong")
+        self.wrong.setWordWrap(True)
+        self.wrong.hide()
+        self.ok = QPushButton(action)
+        self.ok.setObjectName("primary")
+        self.ok.setDefault(True)
+        self.ok.clicked.connect(self.take)
+        leave = QPushButton("Leave it")
+        leave.clicked.connect(self.reject)
+        self._row = QHBoxLayout()
+        self._row.addStretch()
+        self._row.addWidget(leave)
+        self._row.addWidget(self.ok)
+
+    def add_line(self, name: str, label: str, value: str, help_: str) -> None:
+        """A labelled line with its help."""
+        line = QLineEdit(value)
+        line.setAccessibleName(label)
+        self.lines[name] = line
+        title = QLabel(label)
+        title.setBuddy(line)
+        told = QLabel(help_)
+        told.setObjectName("faint")
+        told.setWordWrap(True)
+        self.column.addSpacing(6)
+        for widget in (title, line, told):
+            self.column.addWidget(widget)
+
+    def finish(self) -> None:
+        """Put the buttons below."""
+        self.column.addWidget(self.wrong)
+        self.column.addSpacing(8)
+        self.column.addLayout(self._row)
+
+    def say_wrong(self, text: str) -> None:
+        self.wrong.setText(text)
+        self.wrong.show()
+
+    def take(self) -> None:
+        raise NotImplementedError
+
+
+class HeadsBox(_Box):
+    """Title, summary and coordinate system."""
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__("The workflow", "Change it", parent)
+        self._session = session
+        document = session.document
+        self.add_line("title", "Title", document.title, "Stands at the top of the window and of reports.")
+        self.add_line("summary", "Summary", document.summary, "A sentence for whoever opens it.")
+        self.add_line(
+            "crs", "Coordinate system", document.crs,
+            "Layers are brought to it as they are loaded, such as EPSG:32626. Leave it empty to keep each as it is.",
+        )  # fmt: skip
+        self.finish()
+
+    def take(self) -> None:
+        session = self._session
+        values = {name: line.text().strip() for name, line in self.lines.items()}
+        if values["crs"]:
+            try:
+                values["crs"] = crs_facts(values["crs"]).code
+            except EskretError as error:
+                self.say_wrong(error.sentence())
+                return
+        session.edit(replace(session.document, **values), "change the workflow")
+        self.accept()
+
+
+class NewParameterBox(_Box):
+    """A parameter: what it is called, and its first value."""
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__("A new parameter", "Add it", parent)
+        self._session = session
+        self.add_line("name", "Name", "", "Steps refer to it: $name in a condition, {name} in file and layer names.")
+        self.add_line("label", "Label", "", "What stands on the chip at the top; the name, if it is empty.")
+        self.add_line("default", "Value", "", "What it is as long as nobody says otherwise.")
+        self.add_line("help", "Help", "", "A sentence for whoever runs this.")
+        self.finish()
+
+    def take(self) -> None:
+        session = self._session
+        values = {name: line.text().strip() for name, line in self.lines.items()}
+        name = clean_name(values.pop("name"))
+        if not name:
+            self.say_wrong("A parameter needs a name of letters or digits.")
+            return
+        if any(p.name == name for p in session.document.parameters):
+            self.say_wrong(f"There is a parameter '{name}' already. Choose another name.")
+            return
+        session.edit(set_parameter(session.document, name, **values), f"add parameter {name}")
+        self.accept()
+
+
+class KeysBox(QDialog):
+    """What the keys do."""
+
+    def __init__(self, keys: Sequence[tuple[str, str]], parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Keys")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(20, 16, 20, 16)
+        grid.setHorizontalSpacing(26)
+        grid.setVerticalSpacing(7)
+        for row, (key, what) in enumerate(keys):
+            name = QLabel(key)
+            name.setFont(font(13, QFont.Weight.DemiBold))
+            name.setStyleSheet("font-weight: 600;")
+            grid.addWidget(name, row, 0)
+            grid.addWidget(QLabel(what), row, 1)

@@ -1,0 +1,149 @@
+"""Keep a worker process, send it jobs, hear its events; start another when it dies."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Mapping
+from typing import Any
+
+GRACE = 1.5
+"""Seconds between asking a job to stop and ending the process it runs in."""
+
+
+class Worker:
+    """One worker process.
+
+    Parameters
+    ----------
+    on_event : called with every event, from a thread of this object's. A job's last event is of kind ``done``,
+        ``error`` or ``crashed``.
+    """
+
+    def __init__(self, on_event: Callable[[Mapping[str, Any]], None]) -> None:
+        self._on_event = on_event
+        self._process: subprocess.Popen[str] | None = None
+        self._lock = threading.Lock()
+        self._open: dict[int, str] = {}
+        self._ended: set[int] = set()
+        self._number = 0
+        self._closing = False
+
+    def warm(self) -> None:
+        """Start the process before it is needed."""
+        with self._lock:
+            self._running()
+
+    def send(self, do: str, **request: Any) -> int:
+        """Give it a job; returns the job's number."""
+        with self._lock:
+            self._number += 1
+            job = self._number
+            self._open[job] = do
+            process = self._running()
+            try:
+                self._write(process, {"job": job, "do": do, **request})
+            except (BrokenPipeError, ValueError):
+                # it died this instant: its reader tells of the crash, this job goes to a fresh process
+                self._process = None
+                self._write(self._running(), {"job": job, "do": do, **request})
+        return job
+
+    def stop(self, job: int) -> None:
+        """Ask a job to stop; end the process if it does not within the grace."""
+        with self._lock:
+            if job not in self._open or self._process is None:
+                return
+            process = self._process
+            try:
+                self._write(process, {"job": job, "do": "stop"})
+            except (BrokenPipeError, ValueError):
+                return
+        timer = threading.Timer(GRACE, self._end_if_open, (job, process))
+        timer.daemon = True
+        timer.start()
+
+    def close(self) -> None:
+        """End the process for good."""
+        with self._lock:
+            self._closing = True
+            process = self._process
+            self._process = None
+            self._open.clear()
+        if process is not None:
+            if process.stdin is not None:
+                process.stdin.close()
+            try:
+                process.wait(timeout=0.3)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+
+    @property
+    def pid(self) -> int | None:
+        return self._process.pid if self._process is not None else None
+
+    def _end_if_open(self, job: int, process: subprocess.Popen[str]) -> None:
+        with self._lock:
+            if job not in self._open:
+                return
+            self._ended.add(job)
+        process.kill()
+
+    @staticmethod
+    def _write(process: subprocess.Popen[str], request: Mapping[str, Any]) -> None:
+        assert process.stdin is not None
+        process.stdin.write(json.dumps(request, default=str) + "\n")
+        process.stdin.flush()
+
+    def _running(self) -> subprocess.Popen[str]:
+        if self._process is None or self._process.poll() is not None:
+            environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+            self._process = subprocess.Popen(
+                [sys.executable, "-m", "eskret.workflow.executors.worker"], stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE, text=True, encoding="utf-8", env=environment,
+            )  # fmt: skip
+            threading.Thread(target=self._listen, args=(self._process,), daemon=True).start()
+        return self._process
+
+    def _listen(self, process: subprocess.Popen[str]) -> None:
+        assert process.stdout is not None
+        with process.stdout as lines:
+            for line in lines:
+                try:
+                    event = json.loads(line)
+                except ValueError:
+                    continue
+                if event["event"] in ("done", "error"):
+                    with self._lock:
+                        if self._open.pop(event["job"], None) is None:
+                            continue
+                self._on_event(event)
+        code = process.wait()
+        with self._lock:
+            if self._process is process:
+                self._process = None
+            lost = {} if self._closing else dict(self._open)
+            self._open.clear()
+            ended, self._ended = self._ended, set()
+        for job, do in lost.items():
+            if job in ended:
+                told = {"event": "error", "stopped": True, "text": "Stopped; nothing was written."}
+            else:
+                told = {"event": "crashed", "text": _how(code)}
+            self._on_event({"job": job, "do": do, **told})
+
+
+def _how(code: int) -> str:
+    """How a process ended, in words."""
+    if code == -signal.SIGKILL:
+        why = "was ended from outside, perhaps for want of memory"
+    elif code < 0:
+        why = f"crashed ({signal.Signals(-code).name})"
+    else:
+        why = f"ended with code {code}"
+    return f"The process that computes {why}. Outputs are as they were before; the window and your workflow are unharmed."

@@ -1,0 +1,145 @@
+"""Results on disk, for a window in another process: attributes as Arrow, geometry as plain arrays to draw from.
+
+A stored layer is a folder: ``table.arrow`` (IPC file, memory-mapped when read) and, where there is geometry,
+
+* ``xy.npy`` float64 (vertices, 2)
+* ``starts.npy`` int64 (pieces + 1): where each piece (a ring, a line, a point) begins in ``xy``
+* ``kinds.npy`` uint8 (pieces): 0 point, 1 line, 2 ring
+* ``first.npy`` int64 (features + 1): the first piece of each feature
+* ``boxes.npy`` float64 (features, 4): xmin, ymin, xmax, ymax, NaN for none
+"""
+
+from __future__ import annotations
+
+import json
+import threading
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.crs import crs_facts
+from eskret.core.layer import Layer
+from eskret.operations.base import Outcome
+
+POINT, LINE, RING = 0, 1, 2
+
+
+def pieces_of(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Geometry of any kinds as arrays to draw from: ``xy``, ``starts``, ``kinds``, ``first`` as in the module's text."""
+    parts, owner = shapely.get_parts(geometry, return_index=True)
+    # a collection's parts can be multiples, and those of a nested one collections: take apart until nothing changes
+    while (shapely.get_type_id(parts) >= 4).any():
+        parts, inner = shapely.get_parts(parts, return_index=True)
+        owner = owner[inner]
+    types = shapely.get_type_id(parts)
+    areas = types == 3
+    rings, ring_of = shapely.get_rings(parts[areas], return_index=True)
+    shell = np.ones(len(rings), bool)
+    shell[1:] = ring_of[1:] != ring_of[:-1]
+    pieces = np.concatenate([rings, parts[~areas]])
+    shells = np.concatenate([shell, np.zeros(int((~areas).sum()), bool)])
+    owners = np.concatenate([owner[areas][ring_of], owner[~areas]])
+    kinds = np.concatenate(
+        [np.full(len(rings), RING, np.uint8), np.where(types[~areas] == 0, POINT, LINE).astype(np.uint8)]
+    )
+    order = np.argsort(owners, kind="stable")
+    pieces, owners, kinds, shells = pieces[order], owners[order], kinds[order], shells[order]
+    xy, piece = shapely.get_coordinates(pieces, return_index=True)
+    starts = np.searchsorted(piece, np.arange(len(pieces) + 1)).astype(np.int64)
+    xy = _wound(xy, starts, kinds == RING, shells)
+    first = np.searchsorted(owners, np.arange(len(geometry) + 1)).astype(np.int64)
+    return xy, starts, kinds, first
+
+
+def _wound(xy: np.ndarray, starts: np.ndarray, rings: np.ndarray, shells: np.ndarray) -> np.ndarray:
+    """Turn shells one way round and holes the other, so that neighbours that overlap do not cancel out when filled."""
+    if not rings.any():
+        return xy
+    ahead = np.roll(xy, -1, axis=0)
+    cross = xy[:, 0] * ahead[:, 1] - ahead[:, 0] * xy[:, 1]
+    cross[starts[1:] - 1] = 0.0  # the step from one piece to the next is none of either
+    turn = np.add.reduceat(cross, starts[:-1])
+    wrong = rings & ((turn > 0) != shells)
+    if not wrong.any():
+        return xy
+    begin = np.repeat(np.where(wrong, starts[:-1], 0), np.diff(starts))
+    end = np.repeat(np.where(wrong, starts[1:] - 1, 0), np.diff(starts))
+    place = np.arange(len(xy))
+    return xy[np.where(np.repeat(wrong, np.diff(starts)), begin + end - place, place)]
+
+
+class ResultStore:
+    """Stores layers, each once, in a folder of its own. Safe to use from several threads."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        self._known: dict[tuple[int, int], tuple[Layer, dict[str, Any]]] = {}
+        self._number = 0
+        self._lock = threading.Lock()
+
+    def put(self, layer: Layer) -> dict[str, Any]:
+        """Store a layer; say where it is and what it is, as JSON."""
+        place = (id(layer.table), id(layer.geometry))
+        with self._lock:
+            known = self._known.get(place)
+            if known is None:
+                self._number += 1
+                home = self.folder / f"{self._number:05d}"
+                self._known[place] = (layer, info := _write(layer, home))
+            else:
+                info = known[1]
+        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind)}
+
+    def keep(self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome]) -> Mapping[str, Any]:
+        """Store a step's result; for the engine's ``keep``."""
+        aside: dict[str, Any] = {}
+        for outcome in outcomes:
+            for account in outcome.inputs:
+                if account.setting == "from" and len(account.set_aside):
+                    aside[account.layer] = self._aside(step, len(aside), account.set_aside)
+        return {
+            "view": {
+                "entering": [self.put(layer) for layer in entering],
+                "leaving": [self.put(layer) for o in outcomes for layer in o.layers],
+                "aside": aside,
+            }
+        }
+
+    def _aside(self, step: str, number: int, aside: Any) -> dict[str, Any]:
+        home = self.folder / f"aside-{step}-{number}"
+        home.mkdir(parents=True, exist_ok=True)
+        np.save(home / "rows.npy", aside.rows)
+        np.save(home / "codes.npy", aside.codes)
+        return {"path": str(home), "reasons": list(aside.reasons), "rows": len(aside)}
+
+
+def _write(layer: Layer, home: Path) -> dict[str, Any]:
+    home.mkdir(parents=True)
+    with pa.OSFile(str(home / "table.arrow"), "wb") as sink, pa.ipc.new_file(sink, layer.table.schema) as writer:
+        writer.write_table(layer.table)
+    crs = None
+    if layer.geometry is not None:
+        xy, starts, kinds, first = pieces_of(layer.geometry)
+        for name, array in (("xy", xy), ("starts", starts), ("kinds", kinds), ("first", first),
+                            ("boxes", shapely.bounds(layer.geometry).reshape(-1, 4))):  # fmt: skip
+            np.save(home / f"{name}.npy", array)
+        crs = _crs_json(layer.crs)
+    info = {
+        "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.geometry is not None, "extent": layer.extent(),
+        "origin": layer.origin,
+    }  # fmt: skip
+    (home / "layer.json").write_text(json.dumps(info))
+    return info
+
+
+def _crs_json(crs: str | None) -> dict[str, Any] | None:
+    if crs is None:
+        return None
+    facts = crs_facts(crs)
+    return {"code": facts.code, "name": facts.name, "unit": facts.unit, "unit_metres": facts.unit_metres,
+            "geographic": facts.geographic, "area": facts.area}  # fmt: skip

@@ -1,0 +1,73 @@
+"""Read stored results: everything is memory-mapped, nothing is computed. Used by the window."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+
+@dataclass(frozen=True)
+class Shapes:
+    """Geometry as arrays to draw from; see ``results`` for their meaning."""
+
+    xy: np.ndarray
+    starts: np.ndarray
+    kinds: np.ndarray
+    first: np.ndarray
+    boxes: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.boxes)
+
+    def pieces(self, row: int) -> list[np.ndarray]:
+        """Vertices (n, 2) of each piece of one feature."""
+        return [self.xy[self.starts[i] : self.starts[i + 1]] for i in range(self.first[row], self.first[row + 1])]
+
+
+class StoredLayer:
+    """A layer that a worker stored; ``info`` is what it said of it."""
+
+    def __init__(self, info: Mapping[str, Any]) -> None:
+        self.info = info
+        self.home = Path(info["path"])
+        self.key = str(info["key"])
+        self.name = str(info["name"])
+        self.kind = str(info["kind"])
+        self.crs: Mapping[str, Any] | None = info["crs"]
+
+    @property
+    def rows(self) -> int:
+        return int(self.info["rows"])
+
+    @cached_property
+    def table(self) -> pa.Table:
+        with pa.memory_map(str(self.home / "table.arrow")) as source:
+            return pa.ipc.open_file(source).read_all()
+
+    @cached_property
+    def shapes(self) -> Shapes | None:
+        if not self.info["drawn"]:
+            return None
+        return Shapes(
+            **{n: np.load(self.home / f"{n}.npy", mmap_mode="r") for n in ("xy", "starts", "kinds", "first", "boxes")}
+        )
+
+
+@dataclass(frozen=True)
+class StoredAside:
+    """Rows set aside of a layer that entered: positions and, for each, its reason."""
+
+    rows: np.ndarray
+    codes: np.ndarray
+    reasons: tuple[str, ...]
+
+    @classmethod
+    def open(cls, info: Mapping[str, Any]) -> StoredAside:
+        home = Path(info["path"])
+        return cls(np.load(home / "rows.npy"), np.load(home / "codes.npy"), tuple(info["reasons"]))
