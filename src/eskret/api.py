@@ -23,7 +23,6 @@ from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.script import to_script
 
 
-
 @dataclass(frozen=True)
 class StepHandle:
     """A step of a workflow being built; ``handle["key"]`` is one of its layers, or those a pattern names."""

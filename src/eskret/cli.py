@@ -48,7 +48,9 @@ def _version(asked: bool) -> None:
 
 @app.callback()
 def _top(
-    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version.")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version.")
+    ] = False,
 ) -> None:
     """What comes before a command."""
 
@@ -180,7 +182,9 @@ def look(
             except InputError as error:
                 problems.append(error.sentence())
         if json_:
-            typer.echo(json.dumps({"layers": [_facts_json(x) for x in layers], "problems": problems}, ensure_ascii=False))
+            typer.echo(
+                json.dumps({"layers": [_facts_json(x) for x in layers], "problems": problems}, ensure_ascii=False)
+            )
         else:
             _print_layers(layers)
         for problem in problems:

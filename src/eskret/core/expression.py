@@ -42,7 +42,7 @@ _UNREPEATABLE = {
     "now", "random", "uuid", "gen_random_uuid", "uuidv4", "uuidv7", "setseed", "today", "current_date", "current_time",
     "current_timestamp", "current_localtime", "current_localtimestamp", "get_current_time", "get_current_timestamp",
     "transaction_timestamp", "localtime", "localtimestamp", "nextval", "currval", "txid_current", "now_utc",
-    "current_localtimestamp", "age",
+    "age",
 }  # fmt: skip
 _FORBIDDEN = re.compile(
     r"^(current_(user|role|catalog|database|schema|schemas|setting|query)|session_user|user|version|getvariable|getenv|"
@@ -217,7 +217,9 @@ def _syntax_error(tree: Mapping[str, Any], text: str, sql: str, shifts: Sequence
         )
     surplus = _surplus_bracket(text)
     if surplus >= 0:
-        return ExpressionError("a bracket is closed that was not opened", start=surplus, length=1, way_out="Take it out")
+        return ExpressionError(
+            "a bracket is closed that was not opened", start=surplus, length=1, way_out="Take it out"
+        )
     if place >= len(sql) or place < 0 or "end of input" in message:
         return ExpressionError("the expression breaks off at its end", start=len(text), way_out="Say what follows")
     start = _original(place, shifts)
@@ -237,9 +239,7 @@ def _surplus_bracket(text: str) -> int:
     return -1
 
 
-def _walk(
-    node: Any, names: Sequence[str], fields: list[str], parameters: list[str], place: Any
-) -> None:
+def _walk(node: Any, names: Sequence[str], fields: list[str], parameters: list[str], place: Any) -> None:
     """Go through a parsed expression; refuse what is not allowed, collect the names."""
     if isinstance(node, list):
         for item in node:
@@ -318,7 +318,9 @@ def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Iterator[
             f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows"
         ) from error
     except duckdb.OutOfMemoryException as error:
-        raise ExpressionError(f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler") from error
+        raise ExpressionError(
+            f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler"
+        ) from error
     except duckdb.Error as error:
         raise _plain(error) from error
     finally:
@@ -346,7 +348,9 @@ def _plain(error: duckdb.Error) -> ExpressionError:
             f"'{convert.group(1)}' is compared with a {_types(convert.group(2))} and cannot be read as one",
             way_out="Compare texts with texts and numbers with numbers",
         )
-    missing = re.search(r"(?:Values were not provided for the following prepared statement parameters|parameters?): (.*)", message)
+    missing = re.search(
+        r"(?:Values were not provided for the following prepared statement parameters|parameters?): (.*)", message
+    )
     if missing:
         return ExpressionError(f"the parameter ${missing.group(1)} has no value")
     return ExpressionError(message)

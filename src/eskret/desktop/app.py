@@ -10,6 +10,7 @@ from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
 from eskret.desktop.theme import style
+from eskret.desktop.window import Window
 
 
 def settings() -> QSettings:
@@ -30,13 +31,11 @@ def make_application() -> QApplication:
 def start(path: Path | None = None) -> int:
     """Open the window, on a workflow or a folder where one is given; returns the exit code."""
     app = make_application()
-    from eskret.desktop.window import Window
-
     window = Window(settings())
     window.show()
-    if path is not None:
-        window.open_path(path)
-    window.warm_later()
+    # one turn of events, so that the frame is painted before the heavy imports begin
+    app.processEvents()
+    QTimer.singleShot(0, lambda: window.furnish(path))
     # without this, Ctrl+C in the terminal would wait for the next event of the window
     signal.signal(signal.SIGINT, lambda *_: window.close())
     pulse = QTimer(interval=250)

@@ -420,9 +420,7 @@ class Session(QObject):
     def saved_outputs(self) -> dict[str, list[str]]:
         """Files this workflow has saved, with their layers, by their path from the folder."""
         outputs = Outputs.beside(self.path, self.folder)
-        return {
-            name: sorted(record.layers) for name, record in outputs.files.items() if (self.folder / name).exists()
-        }
+        return {name: sorted(record.layers) for name, record in outputs.files.items() if (self.folder / name).exists()}
 
     def fields_entering(self, id: str) -> list[tuple[str, str]]:
         """Names and types of the fields that enter a step, in the order of its layers, each once."""

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QWidget
 
 from eskret.core.words import duration
 from eskret.desktop.map.viewport import Viewport
@@ -25,13 +25,12 @@ class StatusLine(QWidget):
         self.place, self.degrees, self.crs, self.scale, self.last = (QLabel() for _ in range(5))
         self.place.setMinimumWidth(150)
         self.degrees.setMinimumWidth(150)
-        self.crs.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 0, 12, 0)
         row.setSpacing(20)
-        for label in (self.place, self.degrees, self.scale):
+        for label in (self.crs, self.scale, self.place, self.degrees):
             row.addWidget(label)
-        row.addWidget(self.crs, 1)
+        row.addStretch(1)
         row.addWidget(self.last, 0, Qt.AlignmentFlag.AlignRight)
         self._crs: Mapping[str, Any] | None = None
         self._to_degrees: Any = None
@@ -60,7 +59,9 @@ class StatusLine(QWidget):
             self._to_degrees = Transformer.from_crs(self._crs["code"], "EPSG:4326", always_xy=True)
         lon, lat = self._to_degrees.transform(x, y)
         if abs(lat) <= 90:
-            self.degrees.setText(f"{abs(lat):.4f}° {'N' if lat >= 0 else 'S'}  {abs(lon):.4f}° {'E' if lon >= 0 else 'W'}")
+            self.degrees.setText(
+                f"{abs(lat):.4f}° {'N' if lat >= 0 else 'S'}  {abs(lon):.4f}° {'E' if lon >= 0 else 'W'}"
+            )
         else:
             self.degrees.setText("")
 

@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.desktop.session import Session
+from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.errors import EskretError
 from eskret.workflow.document import Parameter, set_parameter
@@ -141,7 +142,11 @@ class TopBar(QWidget):
         self.title.setObjectName("workflowMenu")
         self.title.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.title.setAccessibleName("Workflow menu")
+        self.title.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        self.title.setLayoutDirection(Qt.LayoutDirection.RightToLeft)  # the wedge stands behind the words
+        self.title.setIcon(icon("wedge", theme.colour("bar_ink")))
         self.menu = QMenu(self.title)
+        self.menu.setLayoutDirection(Qt.LayoutDirection.LeftToRight)
         self.title.setMenu(self.menu)
         self.file = QLabel()
         self.file.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
@@ -177,8 +182,10 @@ class TopBar(QWidget):
         """Show the session as it is."""
         session = self._session
         document = session.document
-        self.title.setText(f"{document.title or 'New workflow'}  ▾" if self._has_wedge() else document.title)
-        where = f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
+        self.title.setText(document.title or "Eskret")
+        where = (
+            f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
+        )
         state = "not saved" if session.dirty or session.path is None else "saved"
         self._file_text = f"{where} · {state}"
         self._elide()
@@ -197,11 +204,10 @@ class TopBar(QWidget):
             own = parameter.name in session.state.values
             self.chips[parameter.name].setText(f"{parameter.title}:  {_short(value)}{'  ·  changed' if own else ''}")
 
-    def _has_wedge(self) -> bool:
-        return self.title.fontMetrics().inFont("▾")
-
     def _elide(self) -> None:
-        text = self.file.fontMetrics().elidedText(self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width()))
+        text = self.file.fontMetrics().elidedText(
+            self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width())
+        )
         self.file.setText(text)
         self.file.setToolTip(str(self._session.path or self._session.folder))
 
@@ -224,7 +230,7 @@ class TopBar(QWidget):
     def open_parameter(self, name: str) -> ParameterBox:
         """Open the box of a parameter below its chip."""
         parameter = next(p for p in self._session.document.parameters if p.name == name)
-        box = ParameterBox(self._session, parameter, self)
+        box = ParameterBox(self._session, parameter, self.window())
         chip = self.chips[name]
         box.adjustSize()
         corner = chip.mapToGlobal(QPoint(0, chip.height() + 4))

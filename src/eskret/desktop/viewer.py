@@ -7,13 +7,25 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from eskret.core.words import counted
 from eskret.desktop.map.canvas import MapCanvas, Scene, looks
+from eskret.desktop.map.card import FeatureCard
 from eskret.desktop.map.render import Item
 from eskret.desktop.session import Session
+from eskret.desktop.table.model import show
 from eskret.desktop.table.view import FeatureTable
+from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.workflow.stored import StoredAside, StoredLayer
 
@@ -56,11 +68,19 @@ class Pane(QWidget):
         self.column.addWidget(self.head)
 
 
+ICONS = ("fit", "larger")
+
+
 def quiet_button(text: str, tip: str, checkable: bool = False) -> QToolButton:
-    """A button that stays in the background until it is needed."""
+    """A button that stays in the background until it is needed; one of ``ICONS`` or text."""
     button = QToolButton()
     button.setObjectName("quiet")
-    button.setText(text)
+    if text in ICONS:
+        button.setIcon(icon(text, theme.colour("ink")))
+        button.setAccessibleName(tip)
+        theme.changed.connect(lambda: button.setIcon(icon(text, theme.colour("ink"))))
+    else:
+        button.setText(text)
     button.setToolTip(tip)
     button.setCheckable(checkable)
     return button
@@ -86,12 +106,15 @@ class Viewer(QObject):
         self.table_title.setObjectName("title")
         self.table_count = QLabel()
         self.table_count.setObjectName("faint")
-        self.table_full = quiet_button("Larger", "Give the table the whole lower half (F7)", True)
+        self.table_full = quiet_button("larger", "Give the table the whole lower half (F7)", True)
         for widget in (self.table_title, self.table_count):
             self.table_pane.row.addWidget(widget)
         self.table_pane.row.addStretch()
         self.table_pane.row.addWidget(self.table_full)
         self.table_pane.column.addWidget(self.table, 1)
+        self.card = FeatureCard(self.canvas)
+        self.card.closed.connect(self._card_closed)
+        self.canvas.resized.connect(lambda: self.card.place() if self.card.isVisible() else None)
         self.canvas.clicked.connect(self._clicked)
         self.table.rows_chosen.connect(self._rows_chosen)
         session.selected_changed.connect(lambda _: self.show_step())
@@ -104,7 +127,8 @@ class Viewer(QObject):
         self.layer_box = QComboBox()
         self.layer_box.setAccessibleName("Layer shown")
         self.layer_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
-        self.layer_box.setMaximumWidth(190)
+        self.layer_box.setMinimumWidth(96)
+        self.layer_box.setMaximumWidth(200)
         self.layer_box.activated.connect(lambda _: self.choose_layer(self.layer_box.currentData()))
         self.switch = QWidget()
         self.switch.setObjectName("viewSwitch")
@@ -126,16 +150,26 @@ class Viewer(QObject):
         self.load_button.setToolTip("Add a step that loads this layer (Enter in the sources)")
         self.load_button.clicked.connect(self._load)
         self.load_button.hide()
-        self.fit_button = quiet_button("Fit", "Show everything (0 on the map)")
+        self.fit_button = quiet_button("fit", "Show everything (0 on the map)")
         self.fit_button.clicked.connect(self.canvas.fit)
-        self.map_full = quiet_button("Larger", "Give the map the whole lower half (F6)", True)
+        self.map_full = quiet_button("larger", "Give the map the whole lower half (F6)", True)
         head = self.map_pane.row
         head.addWidget(self.layer_box)
         head.addWidget(self.switch)
         head.addWidget(self.load_button)
         head.addStretch()
-        head.addWidget(self.fit_button)
-        head.addWidget(self.map_full)
+        # over the map itself: the head has no room to spare
+        over = QWidget(self.canvas)
+        over.setObjectName("overMap")
+        over.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        corner = QHBoxLayout(over)
+        corner.setContentsMargins(2, 2, 2, 2)
+        corner.setSpacing(0)
+        corner.addWidget(self.fit_button)
+        corner.addWidget(self.map_full)
+        place = QVBoxLayout(self.canvas)
+        place.setContentsMargins(0, 8, 8, 0)
+        place.addWidget(over, 0, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
 
     # -- what is looked at
 
@@ -223,6 +257,7 @@ class Viewer(QObject):
     # -- showing it
 
     def _show(self, keep_view: bool) -> None:
+        self.card.hide()
         self._show_head()
         layer, rows = self.current()
         if layer is None:
@@ -244,7 +279,13 @@ class Viewer(QObject):
         if not layer.rows:
             return Scene(hint="Nothing left: no feature came this far.")
         look = looks()
-        items = [Item(layer.shapes, look["aside" if self.view == ASIDE else "leaving" if self.view == LEAVING else "plain"], rows)]
+        items = [
+            Item(
+                layer.shapes,
+                look["aside" if self.view == ASIDE else "leaving" if self.view == LEAVING else "plain"],
+                rows,
+            )
+        ]
         context: tuple[Item, ...] = ()
         if self.view == ASIDE:
             beside = self.subject.layers[LEAVING].get(self.key)
@@ -282,6 +323,23 @@ class Viewer(QObject):
     def _clicked(self, row: int) -> None:
         self.canvas.choose(np.array([row], np.int64) if row >= 0 else np.empty(0, np.int64))
         self.table.choose(row)
+        self._show_card(row)
+
+    def _show_card(self, row: int) -> None:
+        layer, _ = self.current()
+        if row < 0 or layer is None:
+            self.card.hide()
+            return
+        values = [(name, layer.table.column(name)[row].as_py()) for name in layer.table.column_names]
+        fields = [(name, show(value), value is None or value == "") for name, value in values]
+        aside = self.subject.asides.get(self.key)
+        if self.view == ASIDE and aside is not None:
+            code = aside.codes[np.searchsorted(aside.rows, row)]
+            fields.insert(0, ("set aside", aside.reasons[int(code)], False))
+        self.card.show_fields(f"Row {row + 1:,}", fields)
+
+    def _card_closed(self) -> None:
+        self._clicked(-1)
 
     def _rows_chosen(self, rows: np.ndarray) -> None:
         self.canvas.choose(rows, show=True)

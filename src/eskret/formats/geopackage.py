@@ -191,9 +191,7 @@ class GeoPackageWriter:
             )
             self._rtree(name, geom, key, bounds)
 
-    def _rows(
-        self, layer: Layer, name: str, blobs: Sequence[bytes | None] | None, geom: str, watch: Watch
-    ) -> None:
+    def _rows(self, layer: Layer, name: str, blobs: Sequence[bytes | None] | None, geom: str, watch: Watch) -> None:
         """Insert in slices, so that texts of a large layer never stand in memory all at once."""
         named = ([geom] if blobs is not None else []) + layer.table.column_names
         if named:
@@ -270,7 +268,9 @@ def writing(path: Path) -> Iterator[GeoPackageWriter]:
             db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             db.execute(f"PRAGMA user_version = {USER_VERSION}")
         elif db.execute("PRAGMA application_id").fetchone()[0] not in (APPLICATION_ID, 0x47503130, 0x47503131):
-            raise DeliveryError("the file is there and is no GeoPackage", place=str(path), way_out="Choose another name")
+            raise DeliveryError(
+                "the file is there and is no GeoPackage", place=str(path), way_out="Choose another name"
+            )
         db.execute("PRAGMA journal_mode = DELETE").fetchall()
         db.execute("PRAGMA synchronous = OFF")  # the file is a staged one: it is synced once, before it is committed
         db.execute("PRAGMA cache_size = -65536")
@@ -343,7 +343,8 @@ def geometry_blobs(geometry: np.ndarray, srs_id: int, bounds: np.ndarray) -> lis
     size = headers.dtype.itemsize
     length = np.where(boxed, size, 8).tolist()
     return [
-        None if w is None else raw[i * size : i * size + n] + w for i, (w, n) in enumerate(zip(wkb, length, strict=True))
+        None if w is None else raw[i * size : i * size + n] + w
+        for i, (w, n) in enumerate(zip(wkb, length, strict=True))
     ]
 
 

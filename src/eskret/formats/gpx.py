@@ -225,7 +225,9 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
         shared.append(Remark(f"{counted(reader.empty_segments, 'empty track segment')} left out"))
     if reader.bad_values:
         shown = "; ".join(reader.bad_values[:3])
-        shared.append(Remark(f"{counted(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True))
+        shared.append(
+            Remark(f"{counted(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True)
+        )
     out: dict[str, Reading] = {}
     for part, rows in reader.parts.items():
         if rows.values:

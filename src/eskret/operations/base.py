@@ -90,7 +90,7 @@ class Delivered:
 
     def to_json(self) -> dict[str, Any]:
         return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,
-                "sha256": self.sha256}  # fmt: skip
+                "step": self.step, "sha256": self.sha256}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -234,8 +234,8 @@ class Delivery(Operation):
         """Stage it."""
 
 
-def in_words(names: Iterable[str], most: int = 3) -> str:
-    """``a, b and 4 more``."""
+def in_words(names: Iterable[str], most: int = 2) -> str:
+    """``a and b``, or ``a and 4 more``."""
     items = list(names)
     if len(items) <= most:
         return " and ".join(filter(None, (", ".join(items[:-1]), items[-1]))) if items else ""

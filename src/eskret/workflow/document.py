@@ -293,7 +293,9 @@ def _parameter(name: str, values: Any, place: str) -> Parameter:
         raise DocumentError("its name may hold letters, digits and single underscores", place=where)
     for key in values:
         if key not in _PARAMETER_KEYS:
-            raise DocumentError(f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(_PARAMETER_KEYS)}")
+            raise DocumentError(
+                f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(_PARAMETER_KEYS)}"
+            )
     kind = values.get("type", "text")
     if kind not in PARAMETER_TYPES:
         raise DocumentError(f"there is no type '{kind}'", place=where, way_out=f"Types: {', '.join(PARAMETER_TYPES)}")

@@ -416,7 +416,9 @@ def _plain(error: Exception, operation: Operation) -> EskretError:
     if isinstance(error, EskretError):
         return error
     if isinstance(error, MemoryError):
-        return EskretError("there is not enough memory", way_out="Close other programs, or work on fewer layers at a time")
+        return EskretError(
+            "there is not enough memory", way_out="Close other programs, or work on fewer layers at a time"
+        )
     if isinstance(error, OSError):
         what = {28: "the disk is full", 13: "access is denied", 2: "the file is gone"}.get(error.errno or 0, str(error))
         return EskretError(what, place=str(error.filename or ""), way_out="Mend that and run again")

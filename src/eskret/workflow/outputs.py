@@ -46,7 +46,8 @@ class Outputs:
         try:
             raw = json.loads(outputs_path(workflow).read_text(encoding="utf-8"))["files"]
             files = {
-                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {})) for name, r in raw.items()
+                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {}))
+                for name, r in raw.items()
             }
         except (ValueError, KeyError, TypeError, AttributeError, OSError):
             return cls(folder)

@@ -165,7 +165,9 @@ def _step(
         return Forecast(), findings
     for key in step.layer:
         if all(f.key != key for f in entering):
-            findings.append(Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key))
+            findings.append(
+                Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key)
+            )
     try:
         if isinstance(operation, Source):
             forecast = operation.foretell(_model(operation, step, None, given), context)

@@ -58,9 +58,7 @@ def to_html(document: Document, result: RunResult) -> str:
     if result.values:
         parts.append("<h2>Parameters</h2><table><tbody>")
         titles = {p.name: p.title for p in document.parameters}
-        parts += [
-            f"<tr><td>{escape(titles.get(n, n))}<td>{escape(str(v))}" for n, v in result.values.items()
-        ]
+        parts += [f"<tr><td>{escape(titles.get(n, n))}<td>{escape(str(v))}" for n, v in result.values.items()]
         parts.append("</tbody></table>")
     parts.append(_ledger(document, result))
     remarks = [(s.id, r) for s in result.steps for r in s.remarks] + [("", r) for r in result.remarks]
@@ -86,7 +84,9 @@ def to_html(document: Document, result: RunResult) -> str:
 
 def _ledger(document: Document, result: RunResult) -> str:
     table = ledger.rows(document, {s.id: s.to_json() for s in result.steps})
-    heads = "<th>#<th>Step" + "".join(f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total"))
+    heads = "<th>#<th>Step" + "".join(
+        f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total")
+    )
     out = [f'<h2>Ledger</h2><table><thead><tr>{heads}<th class="n">Time<th>State</thead><tbody>']
     for row in table:
         if row.heading:

@@ -59,9 +59,7 @@ class LedgerModel(QAbstractItemModel):
             for node in self.nodes:
                 if node.children:
                     home = self.index(node.position, 0)
-                    self.dataChanged.emit(
-                        self.index(0, 0, home), self.index(len(node.children) - 1, STATE, home)
-                    )
+                    self.dataChanged.emit(self.index(0, 0, home), self.index(len(node.children) - 1, STATE, home))
         else:
             self.beginResetModel()
             self.nodes = nodes
@@ -140,7 +138,9 @@ class LedgerModel(QAbstractItemModel):
             return TITLES[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = section in (NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME)
-            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+            ) | Qt.AlignmentFlag.AlignVCenter
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:

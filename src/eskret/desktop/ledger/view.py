@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QFont,
@@ -34,6 +34,7 @@ from eskret.desktop.ledger.model import (
 )
 from eskret.desktop.ledger.threads import between, width
 from eskret.desktop.session import Session
+from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
 from eskret.desktop.theme.style import NARROW, font, theme
 
 ROW, HEADING, LANE = 28, 26, 18
@@ -69,6 +70,11 @@ class LedgerDelegate(QStyledItemDelegate):
         painter.fillRect(rect, QColor(ground))
         painter.setPen(QPen(theme.colour("hand" if chosen else "line"), 1))
         painter.drawLine(rect.bottomLeft(), rect.bottomRight())
+        if chosen and self._view.hasFocus():
+            # whoever works with keys must see where they are
+            painter.setPen(QPen(theme.colour("hand"), 2))
+            painter.drawLine(rect.left(), rect.top() + 1, rect.right() + 1, rect.top() + 1)
+            painter.drawLine(rect.left(), rect.bottom(), rect.right() + 1, rect.bottom())
         if column == THREAD:
             self._threads(painter, rect, node)
         elif node.kind == "heading":
@@ -136,14 +142,13 @@ class LedgerDelegate(QStyledItemDelegate):
         colour = theme.colour("faint" if node.state == "off" else "ink")
         parts = pieces(row.sentence)
         x = area.left()
-        for number, (text, strong) in enumerate(parts):
+        for text, strong in parts:
             made = font(13, QFont.Weight.DemiBold if strong else QFont.Weight.Normal)
             made.setStrikeOut(node.state == "off")
             metrics = QFontMetrics(made)
             left = area.right() - x
             if left <= 8:
-                return
-            # the first part must not be squeezed out by what follows
+                break
             shown = metrics.elidedText(text, Qt.TextElideMode.ElideRight, left)
             painter.setFont(made)
             painter.setPen(colour)
@@ -151,7 +156,6 @@ class LedgerDelegate(QStyledItemDelegate):
             x += metrics.horizontalAdvance(shown)
             if shown != text:
                 return
-            del number
         if row.error or node.finding:
             painter.setFont(font(12, family=NARROW))
             painter.setPen(theme.colour("bad"))
@@ -166,19 +170,9 @@ class LedgerDelegate(QStyledItemDelegate):
         state = node.state
         if not state:
             return
-        colour = theme.colour({"balanced": "good", "look": "look", "failed": "bad", "error": "bad"}.get(state, "faint"))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        x, y = area.left() + 5.0, area.center().y() + 1.0
-        painter.setPen(QPen(colour, 1.6))
-        painter.setBrush(colour if state in ("balanced", "look", "failed") else Qt.BrushStyle.NoBrush)
-        if state == "look":
-            painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x + 4.2, y + 3.4), QPointF(x - 4.2, y + 3.4)]))
-        elif state in ("failed", "error"):
-            painter.drawRect(QRectF(x - 3.6, y - 3.6, 7.2, 7.2))
-        else:
-            painter.drawEllipse(QPointF(x, y), 3.4, 3.4)
+        paint_state(painter, state, QPointF(area.left() + 5.0, area.center().y() + 1.0))
         painter.setFont(font())
-        painter.setPen(colour)
+        painter.setPen(theme.colour(STATE_COLOURS.get(state, "faint")))
         words = {"error": "cannot run"}
         painter.drawText(area.adjusted(15, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words.get(state, state))
 
@@ -248,7 +242,6 @@ class LedgerView(QTreeView):
         self.setIndentation(0)
         self.setUniformRowHeights(False)
         self.setMouseTracking(True)
-        self.setAllColumnsShowFocus(True)
         self.setVerticalScrollMode(QTreeView.ScrollMode.ScrollPerPixel)
         self.setExpandsOnDoubleClick(False)
         self._header()
@@ -269,7 +262,7 @@ class LedgerView(QTreeView):
         header.setSectionsMovable(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         header.setSectionResizeMode(STEP, QHeaderView.ResizeMode.Stretch)
-        sizes = {NUMBER: 42, LAYERS: 66, IN: 76, OUT: 76, ASIDE: 84, TOTAL: 118, TIME: 62, STATE: 104}
+        sizes = {NUMBER: 42, LAYERS: 62, IN: 72, OUT: 72, ASIDE: 80, TOTAL: 108, TIME: 60, STATE: 102}
         for column, size in sizes.items():
             self.setColumnWidth(column, size)
 
@@ -373,5 +366,6 @@ class LedgerView(QTreeView):
     def resizeEvent(self, event: QResizeEvent) -> None:
         # at narrow widths the time gives way first, so that the sentence keeps its room
         self.setColumnHidden(TIME, self.width() < 760)
-        self.setColumnHidden(LAYERS, self.width() < 700)
+        self.setColumnHidden(LAYERS, self.width() < 760)
+        self.setColumnHidden(TOTAL, self.width() < 640)
         super().resizeEvent(event)

@@ -8,9 +8,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, QPoint, QPointF, QRect, QRectF, QRunnable, Qt, QThreadPool, QTimer, Signal
+from PySide6.QtCore import QPoint, QPointF, QRect, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
-
     QFontMetrics,
     QImage,
     QKeyEvent,
@@ -23,6 +22,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QToolTip, QWidget
 
+from eskret.desktop.background import Background
 from eskret.desktop.map.pick import feature_at
 from eskret.desktop.map.render import Item, Look, path_of, render
 from eskret.desktop.map.viewport import Box, Viewport
@@ -50,28 +50,6 @@ class Scene:
         return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
-class _Signals(QObject):
-    done = Signal(int, object, object)
-
-
-class _Painting(QRunnable):
-    """One picture being painted; a newer one makes it needless, but not wrong."""
-
-    def __init__(self, number: int, items: list[Item], view: Viewport, ratio: float, signals: _Signals) -> None:
-        super().__init__()
-        self._args = (number, items, view, ratio)
-        self._signals = signals
-
-    def run(self) -> None:
-        number, items, view, ratio = self._args
-        try:
-            image = render(items, view, ratio)
-            self._signals.done.emit(number, image, view)
-        except RuntimeError:
-            # the window was closed while this was painted
-            return
-
-
 class MapCanvas(QWidget):
     """The map. Arrow keys pan, plus and minus zoom, 0 shows everything."""
 
@@ -81,6 +59,7 @@ class MapCanvas(QWidget):
     clicked = Signal(int)  # row, or -1 for nothing
     hovered = Signal(int)
     drawn = Signal()
+    resized = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -94,23 +73,19 @@ class MapCanvas(QWidget):
         self._under = -1
         self._image: QImage | None = None
         self._image_view = Viewport()
-        self._number = 0
-        self._painting = 0
+        self._painting = False
         self._again = False
         self._drag: QPoint | None = None
         self._moved = False
         self._fit_when_sized = True
-        self._signals = _Signals()
-        self._signals.done.connect(self._painted)
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(1)
+        self._background = Background(self)
         self._soon = QTimer(self, singleShot=True, interval=12)
         self._soon.timeout.connect(self._paint_soon)
         theme.changed.connect(self.refresh)
 
     def close_down(self) -> None:
         """Wait for the picture being painted, so that nothing outlives the window."""
-        self._pool.waitForDone(3000)
+        self._background.close()
 
     def show_scene(self, scene: Scene, keep_view: bool = False) -> None:
         """Show something else; the view stays where it is, if asked and if the CRS is the same."""
@@ -133,7 +108,9 @@ class MapCanvas(QWidget):
                 x0, y0, x1, y1 = self.view.box
                 if low[0] < x0 or low[1] < y0 or high[0] > x1 or high[1] > y1:
                     middle = (low + high) / 2
-                    self._look(Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height()))
+                    self._look(
+                        Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height())
+                    )
         self.update()
 
     def fit(self) -> None:
@@ -158,14 +135,16 @@ class MapCanvas(QWidget):
         if self._painting or not self._again:
             return
         self._again = False
-        self._number += 1
-        self._painting = self._number
-        items = [*self.scene.context, *self.scene.items]
-        self._pool.start(_Painting(self._number, items, self.view, self.devicePixelRatioF(), self._signals))
+        self._painting = True
+        scene, view, ratio = self.scene, self.view, self.devicePixelRatioF()
+        self._background.run(
+            lambda: render([*scene.context, *scene.items], view, ratio), lambda image: self._painted(scene, view, image)
+        )
 
-    def _painted(self, number: int, image: QImage, view: Viewport) -> None:
-        self._painting = 0
-        self._image, self._image_view = image, view
+    def _painted(self, scene: Scene, view: Viewport, image: QImage) -> None:
+        self._painting = False
+        if scene is self.scene:
+            self._image, self._image_view = image, view
         self.update()
         if self._again:
             self._soon.start()
@@ -296,6 +275,7 @@ class MapCanvas(QWidget):
             self.fit()
         self.view_changed.emit(self.view)
         self.refresh()
+        self.resized.emit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         at = event.position()
@@ -347,7 +327,12 @@ class MapCanvas(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, middle = event.key(), (self.width() / 2, self.height() / 2)
-        moves = {Qt.Key.Key_Left: (60, 0), Qt.Key.Key_Right: (-60, 0), Qt.Key.Key_Up: (0, 60), Qt.Key.Key_Down: (0, -60)}
+        moves = {
+            Qt.Key.Key_Left: (60, 0),
+            Qt.Key.Key_Right: (-60, 0),
+            Qt.Key.Key_Up: (0, 60),
+            Qt.Key.Key_Down: (0, -60),
+        }
         if key in moves:
             self._look(self.view.moved(*moves[Qt.Key(key)]))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
@@ -384,5 +369,3 @@ def looks() -> dict[str, Look]:
         "aside": Look(p.bad, p.bad, hatch=True),
         "behind": Look(p.mark_fill, p.mark_line, alpha=110),
     }
-
-

@@ -17,7 +17,10 @@ def feature_at(item: Item, x: float, y: float, reach: float) -> int:
     """
     boxes = item.shapes.boxes if item.rows is None else item.shapes.boxes[item.rows]
     near = np.flatnonzero(
-        (boxes[:, 0] <= x + reach) & (boxes[:, 2] >= x - reach) & (boxes[:, 1] <= y + reach) & (boxes[:, 3] >= y - reach)
+        (boxes[:, 0] <= x + reach)
+        & (boxes[:, 2] >= x - reach)
+        & (boxes[:, 1] <= y + reach)
+        & (boxes[:, 3] >= y - reach)
     )
     rows = near if item.rows is None else item.rows[near]
     best, best_distance = -1, reach

@@ -50,9 +50,7 @@ class Viewport:
         """Closer by a factor, with the ground under a screen point held."""
         gx, gy = self.to_ground(px, py)
         scale = min(max(self.scale * factor, 1e-9), 1e9)
-        return replace(
-            self, scale=scale, x=gx - (px - self.width / 2) / scale, y=gy + (py - self.height / 2) / scale
-        )
+        return replace(self, scale=scale, x=gx - (px - self.width / 2) / scale, y=gy + (py - self.height / 2) / scale)
 
     def fitted(self, box: Box, margin: float = 26.0) -> Viewport:
         """Looking at a box, with a margin in pixels; a point is given some ground around it."""

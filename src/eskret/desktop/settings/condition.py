@@ -28,7 +28,9 @@ class Colours(QSyntaxHighlighter):
         p = theme.palette
         begin = self.currentBlock().position()
         for token in tokens(text):
-            colour = {"text": p.look, "number": p.threads[0], "parameter": p.threads[1], "comment": p.faint}.get(token.kind)
+            colour = {"text": p.look, "number": p.threads[0], "parameter": p.threads[1], "comment": p.faint}.get(
+                token.kind
+            )
             shape = QTextCharFormat()
             if token.kind == "word":
                 shape.setFontWeight(QFont.Weight.DemiBold)
@@ -79,7 +81,12 @@ class _Text(QPlainTextEdit):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         popup = self.completer_.popup()
-        if popup.isVisible() and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab, Qt.Key.Key_Escape):
+        if popup.isVisible() and event.key() in (
+            Qt.Key.Key_Return,
+            Qt.Key.Key_Enter,
+            Qt.Key.Key_Tab,
+            Qt.Key.Key_Escape,
+        ):
             event.ignore()
             return
         super().keyPressEvent(event)
@@ -133,4 +140,3 @@ class ConditionEditor(LinesEditor):
     def _forget_mistake(self) -> None:
         if self.colours.mistake:
             self.colours.mistake = None
-

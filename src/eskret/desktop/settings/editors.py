@@ -109,7 +109,9 @@ class TargetEditor(TextEditor):
     def __init__(self, info: SettingInfo, folder: Path, parent: QWidget | None = None) -> None:
         super().__init__(info, parent)
         self._folder = folder
-        button = QPushButton("Choose …")
+        button = QPushButton("…")
+        button.setToolTip("Choose a file")
+        button.setFixedWidth(34)
         button.clicked.connect(self._choose)
         self.layout().addWidget(button)  # type: ignore[union-attr]
         self.watch(button)
@@ -183,7 +185,7 @@ class FilesEditor(LinesEditor):
     def __init__(self, info: SettingInfo, folder: Path, parent: QWidget | None = None) -> None:
         super().__init__(info, 3, parent)
         self._folder = folder
-        files, whole = QPushButton("Choose files …"), QPushButton("Choose a folder …")
+        files, whole = QPushButton("Files …"), QPushButton("Folder …")
         files.clicked.connect(self._choose_files)
         whole.clicked.connect(self._choose_folder)
         row = QHBoxLayout()

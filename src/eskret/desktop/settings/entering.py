@@ -4,14 +4,26 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QWidget
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QAction, QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QSizePolicy, QWidget
 
 from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import Editor
+from eskret.desktop.theme.icons import icon
+from eskret.desktop.theme.style import theme
 from eskret.operations.base import in_words
 from eskret.workflow.references import Reference
+
+
+class _Opener(QPushButton):
+    """A field with a wedge that opens a menu. (A button's own menu would take the room of its text.)"""
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        painter = QPainter(self)
+        icon("wedge", theme.colour("faint")).paint(painter, self.width() - 22, 0, 16, self.height())
+        painter.end()
 
 
 class EnteringEditor(Editor):
@@ -22,14 +34,14 @@ class EnteringEditor(Editor):
         self._session = session
         self._step = step
         self._value: list[str] = []
-        self.button = QToolButton()
+        self.button = _Opener()
         self.button.setObjectName("entering")
         self.button.setAccessibleName("Layers that enter")
-        self.button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        self.button.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
+        self.button.setMinimumWidth(60)
+        self.button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.menu = QMenu(self.button)
         self.menu.aboutToShow.connect(self._fill)
-        self.button.setMenu(self.menu)
+        self.button.clicked.connect(lambda: self.menu.popup(self.button.mapToGlobal(QPoint(0, self.button.height()))))
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(self.button, 1)

@@ -29,8 +29,11 @@ from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.document import Step, rename_step
+from eskret.workflow.ledger import grouped_remarks
 
-_FROM = SettingInfo("Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from")
+_FROM = SettingInfo(
+    "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
+)
 _OWN = {
     "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
     "heading": SettingInfo("Heading above it", "A heading of your own in the ledger.", "text", example="One district"),
@@ -262,7 +265,9 @@ class SettingsForm(QScrollArea):
         found = self._session.forecast.steps.get(step.id)
         if step.off:
             return "Switched off: what enters goes on unchanged."
-        if found is None or not found.known:
+        if step.id in self._session.results:
+            return self._made_text(step)
+        if found is None or not found.known or any(f.level == "error" for f in self._session.findings(step.id)):
             return ""
         lines = []
         for plan in found.outputs[:6]:
@@ -284,6 +289,29 @@ class SettingsForm(QScrollArea):
         notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]
         return "\n".join([*lines, *dict.fromkeys(notes)])
 
+    def _made_text(self, step: Step) -> str:
+        """What the step made in the last run."""
+        result = self._session.results[step.id]
+        if result["error"]:
+            return str(result["error"])
+        lines = []
+        for one in result["inputs"]:
+            aside = sum(r["count"] for r in one["set_aside"])
+            if aside:
+                reasons = "; ".join(f"{r['count']:,} {r['reason']}" for r in one["set_aside"])
+                lines.append(f"{one['layer']}: {aside:,} of {counted(one['rows'], 'feature')} set aside: {reasons}.")
+        saved = [o for o in self._session.last_run.get("outputs", ()) if o.get("step") == step.id]
+        for output in saved:
+            layer = f", layer {output['layer']}" if output["layer"] else ""
+            lines.append(f"Saved {Path(output['path']).name}{layer}: {counted(output['features'], 'feature')}.")
+        if not saved:
+            outputs = result["outputs"]
+            keys = in_words([o["layer"] for o in outputs], 4)
+            rows = sum(o["rows"] for o in outputs)
+            lines.append(f"Left {counted(len(outputs), 'layer')}: {keys}; {counted(rows, 'feature')}.")
+        lines += [text + "." for text, _ in grouped_remarks(result["remarks"])]
+        return "\n".join(lines)
+
     def _settled(self, name: str, value: Any) -> None:
         session = self._session
         step = session.step()
@@ -294,7 +322,9 @@ class SettingsForm(QScrollArea):
         elif name == "step.id":
             self._rename(step, str(value))
         elif name.startswith("step."):
-            session.change_step(replace(step, **{name.removeprefix("step."): value}), f"change {name.removeprefix('step.')}")
+            session.change_step(
+                replace(step, **{name.removeprefix("step."): value}), f"change {name.removeprefix('step.')}"
+            )
         else:
             operation = operation_by_id(step.use)
             known = not operation.Settings.model_fields[name].is_required()

@@ -6,7 +6,17 @@ import os
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QFileSystemWatcher, QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import (
+    QFileSystemWatcher,
+    QModelIndex,
+    QPersistentModelIndex,
+    QPointF,
+    QRect,
+    QSize,
+    Qt,
+    QTimer,
+    Signal,
+)
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen, QStandardItem, QStandardItemModel
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -55,13 +65,13 @@ class _Delegate(QStyledItemDelegate):
         if what == "section":
             painter.setFont(font(12, QFont.Weight.DemiBold, NARROW))
             painter.setPen(theme.colour("faint"))
-            painter.drawText(rect.adjusted(0, 10, -8, 0), middle, text)
+            painter.drawText(rect.adjusted(12, 10, -8, 0), middle, text)
         elif what == "folder":
             painter.setFont(font(13, QFont.Weight.DemiBold))
             painter.setPen(theme.colour("ink"))
-            painter.drawText(rect.adjusted(0, 0, -8, 0), middle, text)
+            painter.drawText(rect.adjusted(12, 0, -8, 0), middle, text)
         else:
-            self._entry(painter, rect, told, text, index)
+            self._entry(painter, rect.adjusted(10, 0, 0, 0), told, text, index)
         painter.restore()
 
     def _entry(
@@ -78,7 +88,11 @@ class _Delegate(QStyledItemDelegate):
             assert isinstance(tree, QTreeView)
             painter.setPen(QPen(theme.colour("faint"), 1.6))
             x, y = centre.x(), centre.y()
-            steps = [(-3, -1.5), (0, 1.5), (3, -1.5)] if tree.isExpanded(QModelIndex(index)) else [(-1.5, -3), (1.5, 0), (-1.5, 3)]
+            steps = (
+                [(-3, -1.5), (0, 1.5), (3, -1.5)]
+                if tree.isExpanded(QModelIndex(index))
+                else [(-1.5, -3), (1.5, 0), (-1.5, 3)]
+            )
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.drawPolyline([QPointF(x + dx, y + dy) for dx, dy in steps])
         figures = str(told.get("figures", ""))
@@ -207,7 +221,11 @@ class SourcesPanel(QWidget):
     def _restore(self, here: dict[str, Any] | None) -> None:
         """After a rebuild, the row that was in hand is so again, without being looked at anew."""
         for item in self._items():
-            if here and item.data(Role).get("path") == here.get("path") and item.data(Role).get("layer") == here.get("layer"):
+            if (
+                here
+                and item.data(Role).get("path") == here.get("path")
+                and item.data(Role).get("layer") == here.get("layer")
+            ):
                 block = self.tree.selectionModel().blockSignals(True)
                 self.tree.setCurrentIndex(item.index())
                 self.tree.selectionModel().blockSignals(block)

@@ -3,38 +3,19 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, QRunnable, Qt, QThreadPool, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 
+from eskret.desktop.background import Background
 from eskret.desktop.theme.style import font, theme
 
 Index = QModelIndex | QPersistentModelIndex
 NULL, EMPTY = "no value", "empty text"
 ROW, REASON = "Row", "Reason"
-
-
-class _Answer(QObject):
-    done = Signal(object)
-
-
-class _Sort(QRunnable):
-    """Sorts in another thread: a million rows take a moment."""
-
-    def __init__(self, work: Callable[[], np.ndarray], answer: _Answer) -> None:
-        super().__init__()
-        self._work, self._answer = work, answer
-
-    def run(self) -> None:
-        order = self._work()
-        try:
-            self._answer.done.emit(order)
-        except RuntimeError:
-            return
 
 
 class TableModel(QAbstractTableModel):
@@ -48,7 +29,8 @@ class TableModel(QAbstractTableModel):
         self._rows: np.ndarray | None = None
         self._reasons: tuple[np.ndarray, tuple[str, ...]] | None = None
         self._order: np.ndarray | None = None
-        self._answer: _Answer | None = None
+        self._background = Background(self)
+        self._asked = 0
         self.titles: list[str] = []
 
     def show_table(
@@ -65,7 +47,7 @@ class TableModel(QAbstractTableModel):
         self.beginResetModel()
         self._table = table if table is not None else pa.table({})
         self._rows, self._reasons, self._order = rows, reasons, None
-        self._answer = None
+        self._asked += 1
         self.titles = [ROW, *([REASON] if reasons else []), *self._table.column_names] if table is not None else []
         self.endResetModel()
 
@@ -118,7 +100,9 @@ class TableModel(QAbstractTableModel):
         column = index.column()
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = column == 0 or (self._field(column) >= 0 and self._numeric(column))
-            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+            ) | Qt.AlignmentFlag.AlignVCenter
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
                         Qt.ItemDataRole.ToolTipRole):  # fmt: skip
             return None
@@ -151,7 +135,9 @@ class TableModel(QAbstractTableModel):
             return self.titles[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = section == 0 or (self._field(section) >= 0 and self._numeric(section))
-            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+            ) | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole and self._field(section) >= 0:
             from eskret.core.layer import type_word
 
@@ -163,10 +149,13 @@ class TableModel(QAbstractTableModel):
         if column < 0 or column >= len(self.titles) or not self.rowCount():
             return
         down = order == Qt.SortOrder.DescendingOrder
-        answer = _Answer()
-        answer.done.connect(self._take_order)
-        self._answer = answer
-        QThreadPool.globalInstance().start(_Sort(lambda: self._sorted(column, down), answer))
+        self._asked += 1
+        asked = self._asked
+        self._background.run(lambda: self._sorted(column, down), lambda order: self._take_order(asked, order))
+
+    def close_down(self) -> None:
+        """Let no sorting outlive the window."""
+        self._background.close()
 
     def _sorted(self, column: int, down: bool) -> np.ndarray:
         if column == 0:
@@ -185,10 +174,9 @@ class TableModel(QAbstractTableModel):
         by = "descending" if down else "ascending"
         return np.asarray(pc.sort_indices(values, sort_keys=[("", by)], null_placement="at_end"))
 
-    def _take_order(self, order: np.ndarray) -> None:
-        if self.sender() is not self._answer or len(order) != self.rowCount():
+    def _take_order(self, asked: int, order: np.ndarray) -> None:
+        if asked != self._asked or len(order) != self.rowCount():
             return
-        self._answer = None
         self.layoutAboutToBeChanged.emit()
         self._order = order
         self.layoutChanged.emit()

@@ -7,7 +7,7 @@ from PySide6.QtCore import QItemSelection, Qt, Signal
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
-from eskret.desktop.table.model import TableModel
+from eskret.desktop.table.model import REASON, TableModel
 from eskret.desktop.theme.style import NARROW, font
 
 _SAMPLE = 60
@@ -49,8 +49,8 @@ class FeatureTable(QTableView):
             longest = head.horizontalAdvance(self.model_.titles[column]) + 30
             for line in range(lines):
                 text = str(self.model_.data(self.model_.index(line, column)) or "")
-                longest = max(longest, body.horizontalAdvance(text[:60]) + 18)
-            self.setColumnWidth(column, min(longest, 240))
+                longest = max(longest, body.horizontalAdvance(text[:60]) + 28)
+            self.setColumnWidth(column, min(longest, 150 if self.model_.titles[column] == REASON else 240))
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
 
     def _changed(self, _new: QItemSelection, _old: QItemSelection) -> None:

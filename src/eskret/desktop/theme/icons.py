@@ -3,7 +3,77 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from eskret.desktop.theme.style import theme
+
+STATE_COLOURS = {"balanced": "good", "good": "good", "look": "look", "failed": "bad", "error": "bad", "bad": "bad"}
+
+
+def paint_state(painter: QPainter, state: str, centre: QPointF) -> None:
+    """A shape for a state: a disc balances, a triangle asks for a look, a square failed, a ring is none of these."""
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    colour = theme.colour(STATE_COLOURS.get(state, "faint"))
+    painter.setPen(QPen(colour, 1.6))
+    filled = state in ("balanced", "good", "look", "failed", "bad")
+    painter.setBrush(colour if filled else Qt.BrushStyle.NoBrush)
+    x, y = centre.x(), centre.y()
+    if state == "look":
+        painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x + 4.2, y + 3.4), QPointF(x - 4.2, y + 3.4)]))
+    elif state in ("failed", "error", "bad"):
+        painter.drawRect(QRectF(x - 3.6, y - 3.6, 7.2, 7.2))
+    else:
+        painter.drawEllipse(centre, 3.4, 3.4)
+    painter.restore()
+
+
+class StateMark(QWidget):
+    """A state's shape as a widget."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._state = "good"
+        self.setFixedSize(16, 16)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def show_state(self, state: str) -> None:
+        self._state = state
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        paint_state(painter, self._state, QPointF(8.0, 8.0))
+        painter.end()
+
+
+_STROKES: dict[str, list[list[tuple[float, float]]]] = {
+    # a feature between four marks: bring everything into view
+    "fit": [[(3, 6), (3, 3), (6, 3)], [(10, 3), (13, 3), (13, 6)], [(13, 10), (13, 13), (10, 13)], [(6, 13), (3, 13), (3, 10)],
+            [(6.5, 8), (9.5, 8)]],
+    # a pane that grows, and one that shrinks
+    "larger": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 7), (9, 7), (9, 13)]],
+    "smaller": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 9), (7, 9), (7, 13)]],
+    "wedge": [[(5, 6.5), (8, 9.5), (11, 6.5)]],
+}  # fmt: skip
+
+
+def icon(name: str, colour: QColor) -> QIcon:
+    """A drawn icon of 16 pixels at 100 %, sharp at 200 %."""
+    made = QIcon()
+    for scale in (1, 2, 3):
+        picture = QPixmap(16 * scale, 16 * scale)
+        picture.setDevicePixelRatio(scale)
+        picture.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(picture)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(colour, 1.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
+        for stroke in _STROKES[name]:
+            painter.drawPolyline([QPointF(x, y) for x, y in stroke])
+        painter.end()
+        made.addPixmap(picture)
+    return made
 
 
 def paint_kind(painter: QPainter, kind: str, centre: QPointF, colour: QColor) -> None:
@@ -24,7 +94,9 @@ def paint_kind(painter: QPainter, kind: str, centre: QPointF, colour: QColor) ->
     elif kind == "area":
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolygon(
-            QPolygonF([QPointF(x - 5, y + 3), QPointF(x - 2.5, y - 4.5), QPointF(x + 5, y - 2.5), QPointF(x + 3, y + 4.5)])
+            QPolygonF(
+                [QPointF(x - 5, y + 3), QPointF(x - 2.5, y - 4.5), QPointF(x + 5, y - 2.5), QPointF(x + 3, y + 4.5)]
+            )
         )
     elif kind == "table":
         painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -10,7 +10,8 @@ from PySide6.QtWidgets import QApplication, QStyleFactory
 
 from eskret.desktop.theme.palette import LIGHT, THEMES, Palette
 
-FONTS = Path(__file__).parent.parent / "resources" / "fonts"
+RESOURCES = Path(__file__).parent.parent / "resources"
+FONTS = RESOURCES / "fonts"
 FAMILY, NARROW = "Archivo", "Archivo Narrow"
 SIZE = 13
 
@@ -78,6 +79,7 @@ def _qt_palette(p: Palette) -> QPalette:
 
 def style_sheet(p: Palette) -> str:
     """The style sheet. Object names and dynamic properties pick the parts."""
+    wedge = (RESOURCES / f"wedge-{p.name}.svg").as_posix()
     return f"""
 * {{ font-family: "{FAMILY}"; font-size: {SIZE}px; }}
 QWidget {{ color: {p.ink}; }}
@@ -111,6 +113,13 @@ QLabel#title {{ font-size: 14px; font-weight: 600; }}
 
 QTreeView, QTableView {{ background: {p.paper}; border: 0; outline: 0; selection-background-color: {p.hand_row};
   selection-color: {p.ink}; }}
+QTreeView::item, QTreeView::item:selected, QTreeView::item:hover {{ background: transparent; border: 0; }}
+QTreeView::branch {{ background: transparent; border-image: none; image: none; }}
+QPushButton#entering {{ background: {p.field}; border: 1px solid {p.field_line}; border-radius: 3px; padding: 4px 24px 4px 8px;
+  text-align: left; }}
+QPushButton#entering:focus {{ border: 2px solid {p.hand}; padding: 3px 23px 3px 7px; }}
+QAbstractScrollArea::corner {{ background: {p.paper}; border: 0; }}
+#overMap {{ background: {p.paper}; border: 1px solid {p.line}; border-radius: 4px; }}
 QHeaderView {{ background: {p.paper}; border: 0; }}
 QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: 0; border-bottom: 1px solid {p.ink};
   padding: 5px 8px; font-family: "{NARROW}"; font-size: 12px; font-weight: 600; }}
@@ -128,10 +137,10 @@ QToolButton#quiet:hover {{ color: {p.ink}; background: {p.band}; }}
 QToolButton#quiet:focus {{ border: 1px solid {p.ink}; }}
 QToolButton#quiet:checked {{ color: {p.ink}; background: {p.shelf_chosen}; }}
 QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
-#viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 10px;
+#viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 8px;
   border-radius: 0; margin-left: -1px; }}
 #viewSwitch QPushButton:checked {{ background: {p.ink}; color: {p.paper}; }}
-#viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 9px; }}
+#viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 7px; }}
 #viewSwitch QPushButton:disabled {{ color: {p.faint}; border-color: {p.line}; }}
 
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ background: {p.field}; border: 1px solid {p.field_line};
@@ -141,6 +150,7 @@ QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdi
   padding: 3px 6px; }}
 *[wrong="true"] {{ border: 2px solid {p.bad}; padding: 3px 6px; }}
 QComboBox::drop-down {{ border: 0; width: 22px; }}
+QComboBox::down-arrow {{ image: url("{wedge}"); width: 12px; height: 12px; }}
 QComboBox QAbstractItemView {{ background: {p.field}; border: 1px solid {p.field_line}; outline: 0; padding: 3px; }}
 QCheckBox {{ spacing: 8px; }}
 QPushButton {{ background: {p.paper}; border: 1px solid {p.field_line}; border-radius: 4px; padding: 4px 12px; }}

@@ -77,6 +77,7 @@ class Finder(QFrame):
         column.addWidget(self.nothing)
         column.addWidget(self.list)
         self._layers = True
+        self._width = 560
         self.hide()
 
     def open_at(self, top: int, with_layers: bool) -> None:
@@ -84,7 +85,8 @@ class Finder(QFrame):
         self._layers = with_layers
         parent = self.parentWidget()
         width = min(560, parent.width() - 40)
-        self.setGeometry((parent.width() - width) // 2, top, width, 300)
+        self._width = width
+        self.move((parent.width() - width) // 2, top)
         self.line.clear()
         self._search("")
         self.show()
@@ -103,6 +105,11 @@ class Finder(QFrame):
             item.setToolTip(operation.summary)
             self.model.appendRow(item)
         self.nothing.setVisible(not found)
+        rows = min(len(found), 7)
+        self.list.setVisible(bool(found))
+        self.list.setFixedHeight(rows * 46 + 4)
+        self.adjustSize()
+        self.resize(self._width, self.sizeHint().height())
         if found:
             self.list.setCurrentIndex(self.model.index(0, 0))
 

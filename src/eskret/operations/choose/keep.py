@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.expression import parse_condition, truth
@@ -57,7 +56,7 @@ class Keep(EachLayer):
                 Level.ERROR, f"{facts.key}: {error.sentence()}", setting="where", layer=facts.key, start=error.start,
                 length=error.length,
             )  # fmt: skip
-            return Forecast((replace(facts, certainty="at most"),), (finding,))
+            return Forecast((), (finding,))
         return Forecast((replace(facts, certainty="at most", extent=None),))
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -87,5 +86,3 @@ def _controls(
         ControlTotal(name, unit, value, part[1] + other[1])
         for (name, value, unit), part, other in zip(whole, kept, rest, strict=True)
     )
-
-

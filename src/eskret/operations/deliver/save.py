@@ -74,7 +74,7 @@ class Save(Delivery):
         if_exists: Literal["own", "stop", "replace", "number", "skip"] = setting(
             "If it is there already", kind="choice", default="own",
             choices={
-                "own": "replace what this workflow wrote, else stop", "stop": "stop", "replace": "replace it",
+                "own": "replace own output, else stop", "stop": "stop", "replace": "replace it",
                 "number": "save beside it with a number", "skip": "leave it and go on",
             },
             help="A file or layer that nobody changed since this workflow wrote it is replaced without asking.",
@@ -157,8 +157,9 @@ class Save(Delivery):
                 findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
                 continue
             planned += [
-                replace(plan, features=known[place.key].count, original=place.original,
-                        certainty=known[place.key].certainty)  # fmt: skip
+                replace(
+                    plan, features=known[place.key].count, original=place.original, certainty=known[place.key].certainty
+                )  # fmt: skip
                 for plan, place in zip(settled, group, strict=True)
             ]
         return Forecast(tuple(facts), tuple(findings), tuple(planned))

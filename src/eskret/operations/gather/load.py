@@ -283,7 +283,9 @@ def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -
             count = (known.count or 0) + (facts.count or 0)
             out[facts.name] = replace(known, fields=tuple(fields.values()), count=count, extent=None)
         else:
-            file = LayerFacts("", "", facts.kind, None, (Layer("", pa.table({"file": pa.array([], pa.string())})).fields))
+            file = LayerFacts(
+                "", "", facts.kind, None, (Layer("", pa.table({"file": pa.array([], pa.string())})).fields)
+            )
             out[facts.name] = replace(facts, key=facts.name, fields=(*file.fields, *facts.fields))
     return list(out.values())
 

@@ -146,4 +146,6 @@ def _how(code: int) -> str:
         why = f"crashed ({signal.Signals(-code).name})"
     else:
         why = f"ended with code {code}"
-    return f"The process that computes {why}. Outputs are as they were before; the window and your workflow are unharmed."
+    return (
+        f"The process that computes {why}. Outputs are as they were before; the window and your workflow are unharmed."
+    )

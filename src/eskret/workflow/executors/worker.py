@@ -146,12 +146,23 @@ def serve(requests: TextIO, answers: TextIO) -> None:
             answer = _DO[request["do"]](request, lambda e: tell({"job": job, **e}), jobs)
             tell({"job": job, "event": "done", "do": request["do"], **answer})
         except RehearsalError as error:
-            findings = [{"level": f.level, "text": f.text, "step": f.step, "setting": f.setting} for f in error.findings]
+            findings = [
+                {"level": f.level, "text": f.text, "step": f.step, "setting": f.setting} for f in error.findings
+            ]
             tell({"job": job, "event": "error", "do": request["do"], "text": error.sentence(), "findings": findings})
         except EskretError as error:
             more = {"start": error.start, "length": error.length} if hasattr(error, "start") else {}
             stopped = isinstance(error, StoppedError)
-            tell({"job": job, "event": "error", "do": request["do"], "text": error.sentence(), "stopped": stopped, **more})
+            tell(
+                {
+                    "job": job,
+                    "event": "error",
+                    "do": request["do"],
+                    "text": error.sentence(),
+                    "stopped": stopped,
+                    **more,
+                }
+            )
         except Exception as error:
             traceback.print_exc()
             text = f"A fault of the program: {type(error).__name__}: {error}. Nothing was written."

@@ -1,0 +1,586 @@
+"""All that is in the window: puts the parts together and passes their signals on. It computes nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
+from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMessageBox,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from eskret.core.words import duration
+from eskret.desktop.ledger.view import LedgerView
+from eskret.desktop.session import Session
+from eskret.desktop.settings.form import SettingsForm
+from eskret.desktop.sources.panel import SourcesPanel
+from eskret.desktop.status import StatusLine
+from eskret.desktop.theme.icons import StateMark
+from eskret.desktop.theme.style import theme
+from eskret.desktop.topbar import TopBar
+from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, Viewer, quiet_button
+from eskret.desktop.views.finder import Finder
+from eskret.desktop.views.start import StartView
+from eskret.errors import EskretError
+from eskret.operations.registry import operation_by_id
+from eskret.workflow import ledger
+from eskret.workflow.document import Step
+from eskret.workflow.script import to_script
+
+RECENT = 8
+KEYS = (
+    ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"), ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+E", "rehearse"), ("Ctrl+R", "run"), ("Ctrl+.", "stop"), ("Insert", "add a step below the one in hand"),
+    ("Delete", "remove it"), ("Alt+Up, Alt+Down", "move it"), ("F2", "rename it"), ("Space", "switch it off or on"),
+    ("Enter", "open it into its layers"), ("Alt+1, Alt+2, Alt+3", "entering, leaving, set aside"),
+    ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
+    ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
+    ("Arrow keys, +, -, 0", "on the map: pan, zoom, show all"),
+)  # fmt: skip
+
+
+class Workbench(QWidget):
+    """The content of the window. ``titled`` says what the window should be called."""
+
+    titled = Signal(str)
+    close_asked = Signal()
+
+    def __init__(self, settings: QSettings, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._settings = settings
+        self.session = Session(self)
+        self.setAcceptDrops(True)
+        self.bar = TopBar(self.session)
+        self.sources = SourcesPanel(self.session)
+        self.ledger = LedgerView(self.session)
+        self.viewer = Viewer(self.session, self)
+        self.form = SettingsForm(self.session)
+        self.status = StatusLine()
+        self.start = StartView()
+        self._build()
+        self.finder = Finder(self)
+        self._connect()
+        self._actions()
+        self._show_recent()
+        self._refresh()
+
+    # -- putting together
+
+    def _build(self) -> None:
+        self.form_pane = Pane()
+        self.form_title = QLabel()
+        self.form_title.setObjectName("title")
+        self.form_pane.row.addWidget(self.form_title)
+        self.form_pane.row.addStretch()
+        self.form_pane.column.addWidget(self.form, 1)
+        self.lower = QSplitter(Qt.Orientation.Horizontal)
+        self.lower.setHandleWidth(1)
+        self.lower.setChildrenCollapsible(False)
+        for pane in (self.form_pane, self.viewer.map_pane, self.viewer.table_pane):
+            self.lower.addWidget(pane)
+        for pane, least in ((self.form_pane, 236), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
+            pane.setMinimumWidth(least)
+        self.lower.setSizes([286, 452, 330])
+        self.lower.setStretchFactor(1, 1)
+        self.upper = QWidget()
+        upper = QVBoxLayout(self.upper)
+        upper.setContentsMargins(0, 0, 0, 0)
+        upper.setSpacing(0)
+        upper.addWidget(self._banner())
+        upper.addWidget(self.ledger, 1)
+        upper.addWidget(self._step_row())
+        self.right = QSplitter(Qt.Orientation.Vertical)
+        self.right.setObjectName("ledgerSplit")
+        self.right.setHandleWidth(2)
+        self.right.addWidget(self.upper)
+        self.right.addWidget(self.lower)
+        self.right.setSizes([330, 380])
+        self.main = QSplitter(Qt.Orientation.Horizontal)
+        self.main.setHandleWidth(1)
+        self.main.addWidget(self.sources)
+        self.main.addWidget(self.right)
+        self.main.setSizes([212, 1068])
+        self.main.setStretchFactor(1, 1)
+        self.main.setCollapsible(1, False)
+        work = QWidget()
+        column = QVBoxLayout(work)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.main, 1)
+        column.addWidget(self.status)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.start)
+        self.pages.addWidget(work)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.bar)
+        outer.addWidget(self.pages, 1)
+
+    def _banner(self) -> QWidget:
+        """A strip above the ledger that says what just happened; it stays until it is closed or outdone."""
+        self.banner = QWidget()
+        self.banner.setObjectName("banner")
+        self.banner.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.banner_text = QLabel()
+        self.banner_text.setWordWrap(True)
+        self.banner_text.setTextFormat(Qt.TextFormat.PlainText)
+        self.banner_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        close = quiet_button("Close", "Take this message away")
+        close.clicked.connect(self.banner.hide)
+        row = QHBoxLayout(self.banner)
+        row.setContentsMargins(12, 5, 8, 5)
+        self.banner_mark = StateMark()
+        row.addWidget(self.banner_mark)
+        row.addWidget(self.banner_text, 1)
+        row.addWidget(close)
+        self.banner.hide()
+        return self.banner
+
+    def _step_row(self) -> QWidget:
+        """Below the ledger: what can be done with steps, and how far the run is."""
+        strip = QWidget()
+        strip.setObjectName("pane")
+        strip.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        strip.setFixedHeight(34)
+        self.add_button = QPushButton("Add a step")
+        self.add_button.setToolTip("Say what it should do (Insert)")
+        self.up_button = quiet_button("Move up", "Move the step in hand up (Alt+Up)")
+        self.down_button = quiet_button("Move down", "Move the step in hand down (Alt+Down)")
+        self.switch_button = quiet_button("Switch off", "What enters goes on unchanged (Space)")
+        self.remove_button = quiet_button("Remove", "Take the step in hand out (Delete)")
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(150)
+        self.progress_text = QLabel()
+        self.progress_text.setObjectName("faint")
+        row = QHBoxLayout(strip)
+        row.setContentsMargins(8, 2, 12, 2)
+        row.setSpacing(4)
+        for widget in (self.add_button, self.up_button, self.down_button, self.switch_button, self.remove_button):
+            row.addWidget(widget)
+        row.addStretch()
+        row.addWidget(self.progress_text)
+        row.addWidget(self.progress)
+        self.progress.hide()
+        return strip
+
+    def _connect(self) -> None:
+        session, viewer = self.session, self.viewer
+        session.changed.connect(self._refresh)
+        session.figures_changed.connect(self._refresh)
+        session.selected_changed.connect(lambda _: self._refresh())
+        session.run_changed.connect(self._run_changed)
+        session.progress.connect(self._progress)
+        session.told.connect(self.tell)
+        self.bar.rehearse_asked.connect(session.rehearse)
+        self.bar.run_asked.connect(self.run)
+        self.bar.stop_asked.connect(session.stop)
+        self.ledger.add_asked.connect(self.add_step)
+        self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
+        self.ledger.layer_chosen.connect(viewer.choose_layer)
+        self.finder.taken.connect(self._insert)
+        self.add_button.clicked.connect(self.add_step)
+        self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
+        self.down_button.clicked.connect(lambda: self.ledger.move_step(1))
+        self.switch_button.clicked.connect(self.ledger.switch)
+        self.remove_button.clicked.connect(self.ledger.remove_selected)
+        self.sources.look_asked.connect(self._look)
+        self.sources.load_asked.connect(self._load_source)
+        viewer.load_asked.connect(self._load_source)
+        viewer.canvas.pointed.connect(self.status.show_place)
+        viewer.canvas.left.connect(self.status.forget_place)
+        viewer.canvas.view_changed.connect(self._view_changed)
+        viewer.map_full.clicked.connect(lambda on: self._enlarge(viewer.map_pane, on))
+        viewer.table_full.clicked.connect(lambda on: self._enlarge(viewer.table_pane, on))
+        self.start.demo_asked.connect(self.open_demo)
+        self.start.new_asked.connect(self.new_in_folder)
+        self.start.open_asked.connect(self.open_dialog)
+        self.start.recent_asked.connect(lambda p: self.open_path(Path(p)))
+
+    def _actions(self) -> None:
+        """The workflow menu and all keys."""
+        menu = self.bar.menu
+
+        def add(text: str, keys: str, do: Callable[[], Any], in_menu: bool = True) -> QAction:
+            action = QAction(text, self)
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _=False: do())
+            self.addAction(action)
+            if in_menu:
+                menu.addAction(action)
+            return action
+
+        add("New in a folder …", "Ctrl+N", self.new_in_folder)
+        add("Open …", "Ctrl+O", self.open_dialog)
+        self._recent_menu = menu.addMenu("Opened lately")
+        add("Open the demo", "", self.open_demo)
+        menu.addSeparator()
+        add("Save", "Ctrl+S", self.save)
+        add("Save under another name …", "Ctrl+Shift+S", self.save_as)
+        add("Save as a Python script …", "", self.save_script)
+        menu.addSeparator()
+        self._undo = add("Undo", "Ctrl+Z", self.session.undo)
+        self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
+        menu.addSeparator()
+        add("Title and coordinate system …", "", self.edit_heads)
+        add("Add a parameter …", "", self.add_parameter)
+        menu.addSeparator()
+        self._theme_action = add("Dark theme", "", self.switch_theme)
+        add("Keys", "F1", self.show_keys)
+        add("Close the window", "Ctrl+Q", self.close_asked.emit)
+        for text, keys, do in (
+            ("Rehearse", "Ctrl+E", self.session.rehearse), ("Run", "Ctrl+R", self.run),
+            ("Stop", "Ctrl+.", self.session.stop),
+            ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
+            ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
+            ("Set aside", "Alt+3", lambda: self.viewer.choose_view(ASIDE)),
+            ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
+            ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
+            ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
+            ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
+            ("Go to the settings", "Ctrl+3", self._focus_form),
+            ("Go to the map", "Ctrl+4", lambda: self.viewer.canvas.setFocus()),
+            ("Go to the table", "Ctrl+5", lambda: self.viewer.table.setFocus()),
+        ):  # fmt: skip
+            add(text, keys, do, in_menu=False)
+        menu.aboutToShow.connect(self._refresh_menu)
+
+    def _focus_form(self) -> None:
+        first = next(iter(self.form.blocks), "")
+        self.form.focus_field(first)
+
+    # -- what is on screen
+
+    def _refresh(self) -> None:
+        session = self.session
+        step = session.step()
+        name = session.document.title or "Eskret"
+        self.titled.emit(f"{'• ' if session.dirty else ''}{name} · Eskret")
+        if step is not None:
+            try:
+                title = operation_by_id(step.use).title
+            except EskretError:
+                title = step.use
+            self.form_title.setText(f"{session.document.index(step.id) + 1} · {title}")
+        else:
+            self.form_title.setText("Settings")
+        for button in (self.up_button, self.down_button, self.switch_button, self.remove_button):
+            button.setEnabled(step is not None)
+        self.switch_button.setText("Switch on" if step is not None and step.off else "Switch off")
+        rows = [r for r in session.rows() if r.state]
+        self.status.show_run(session.last_run, ledger.summary(rows))
+        self._undo.setEnabled(bool(session.undo_word))
+        self._redo.setEnabled(bool(session.redo_word))
+
+    def _refresh_menu(self) -> None:
+        session = self.session
+        self._undo.setText(f"Undo: {session.undo_word}" if session.undo_word else "Undo")
+        self._redo.setText(f"Redo: {session.redo_word}" if session.redo_word else "Redo")
+        self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
+        self._recent_menu.clear()
+        for path in self._recent():
+            self._recent_menu.addAction(path, lambda p=path: self.open_path(Path(p)))
+        self._recent_menu.setEnabled(bool(self._recent()))
+
+    def tell(self, tone: str, text: str) -> None:
+        """Say something above the ledger."""
+        self.banner_mark.show_state(tone)
+        self.banner_text.setText(text)
+        self.banner.setProperty("tone", tone)
+        self.banner.style().unpolish(self.banner)
+        self.banner.style().polish(self.banner)
+        self.banner.show()
+
+    def _view_changed(self, view: Any) -> None:
+        self.status.show_crs(self.viewer.canvas.scene.crs)
+        self.status.show_view(view)
+
+    def _enlarge(self, pane: QWidget, on: bool) -> None:
+        viewer = self.viewer
+        for other in (self.form_pane, viewer.map_pane, viewer.table_pane):
+            other.setVisible(not on or other is pane)
+        viewer.map_full.setChecked(on and pane is viewer.map_pane)
+        viewer.table_full.setChecked(on and pane is viewer.table_pane)
+
+    def map_alone(self) -> None:
+        """The map over the whole window, and back."""
+        alone = self.upper.isVisible()
+        self.upper.setVisible(not alone)
+        self.sources.setVisible(not alone)
+        self._enlarge(self.viewer.map_pane, alone)
+        self.viewer.canvas.setFocus()
+
+    def fold_sources(self) -> None:
+        """Fold the sources away, or show them."""
+        self.sources.setVisible(not self.sources.isVisible())
+
+    # -- the run
+
+    def run(self) -> None:
+        """Run; from a run on, the step in hand shows its features."""
+        if self.session.document.steps:
+            self.banner.hide()
+            self.session.run()
+
+    def _run_changed(self) -> None:
+        running = self.session.running
+        self.progress.setVisible(running)
+        self.progress.setRange(0, 0)
+        self.progress_text.setText("Starting …" if running else "")
+        self._refresh()
+
+    def _progress(self, event: dict[str, Any]) -> None:
+        whole = event["tasks"] > 1 or not event["of"]
+        done, of = (event["tasks_done"], event["tasks"]) if whole else (event["done"], event["of"])
+        self.progress.setRange(0, of)
+        self.progress.setValue(done)
+        noun = "layers" if whole else "features"
+        left = ""
+        if done and event["seconds"] > 1:
+            left = f", about {duration(event['seconds'] * (of - done) / done)} left"
+        self.progress_text.setText(f"{event['step']}: {done:,} of {of:,} {noun}{left}")
+
+    # -- steps
+
+    def add_step(self) -> None:
+        """Ask what the next step should do."""
+        if self.pages.currentIndex() == 0:
+            return
+        top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
+        self.finder.open_at(top, bool(self.session.document.steps))
+
+    def _insert(self, use: str) -> None:
+        session = self.session
+        operation = operation_by_id(use)
+        step = session.step()
+        at = session.document.index(step.id) + 1 if step is not None else None
+        source: tuple[str, ...] = ()
+        if operation.takes_layers and step is not None:
+            source = (step.id,)
+        session.add_step(Step(use, use, source), at)
+        first = next((n for n in self.form.blocks if n != "from"), "")
+        self.form.focus_field(first)
+
+    def _load_source(self, path: str, layer: str, layers: int) -> None:
+        """A step that loads a file, or one layer of it; beside a load step of the same file nothing is added twice."""
+        from eskret.core.naming import clean_name
+        from eskret.desktop.settings.editors import relative
+
+        session = self.session
+        file = relative(path, session.folder)
+        settings: dict[str, Any] = {"files": [file]}
+        if layer and layers > 1:
+            settings["parts" if path.lower().endswith(".gpx") else "layers"] = [layer]
+        loads = [n for n, s in enumerate(session.document.steps) if s.use == "load"]
+        name = clean_name(layer if layer and layers > 1 and not path.lower().endswith(".gpx") else Path(path).stem)
+        session.add_step(Step(name or "load", "load", (), settings), loads[-1] + 1 if loads else 0)
+        self.ledger.setFocus()
+
+    def _look(self, path: str, layer: str, key: str) -> None:
+        file = Path(path)
+        title = f"{file.stem} · {layer.replace('_', ' ')}" if layer != file.stem else layer
+        layers = int(self.sources.chosen_source().get("layers", 1))
+
+        def take(event: dict[str, Any]) -> None:
+            if event["event"] != "done":
+                self.tell("bad", event["text"])
+                return
+            now = self.sources.chosen_source()
+            if now.get("path") == path and now.get("layer") == layer:
+                self.viewer.show_source(event["layer"], title, {"path": path, "layer": layer, "layers": layers})
+                self.status.show_crs(self.viewer.canvas.scene.crs)
+
+        self.session.ask("open", take, path=path, layer=layer, key=key)
+
+    # -- files
+
+    def open_path(self, path: Path) -> None:
+        """Open a workflow file or a folder; what cannot be opened is said, and what was open stays."""
+        if not self._may_leave():
+            return
+        try:
+            if path.is_dir():
+                found = sorted(p for p in path.glob("*.toml") if p.is_file())
+                if len(found) == 1:
+                    self.session.open(found[0])
+                    self._remember(found[0])
+                else:
+                    self.session.new(path.resolve())
+            else:
+                self.session.open(path)
+                self._remember(path)
+        except EskretError as error:
+            if self.pages.currentIndex() == 0:
+                QMessageBox.warning(self, "Eskret", error.sentence())
+            else:
+                self.tell("bad", error.sentence())
+            return
+        self.banner.hide()
+        self.pages.setCurrentIndex(1)
+        self.sources.refresh()
+        self.ledger.setFocus()
+
+    def open_demo(self) -> None:
+        """Make the demo in the user's data folder and open it."""
+        from platformdirs import user_data_path
+
+        from eskret.demo.generate import make
+
+        home = make(user_data_path("eskret", appauthor=False) / "demo" / "orrel-sound")
+        self.open_path(sorted(home.glob("*.toml"))[0])
+
+    def new_in_folder(self) -> None:
+        """Choose a folder and begin an empty workflow in it."""
+        folder = QFileDialog.getExistingDirectory(self, "The folder that holds your files", str(self.session.folder))
+        if folder and self._may_leave():
+            self.session.new(Path(folder))
+            self.pages.setCurrentIndex(1)
+            self.sources.refresh()
+
+    def open_dialog(self) -> None:
+        """Choose a workflow file."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Open a workflow", str(self.session.folder), "Workflows (*.toml);;All (*)"
+        )
+        if path:
+            self.open_path(Path(path))
+
+    def save(self) -> None:
+        """Save, or ask for a name the first time."""
+        if self.session.path is None:
+            self.save_as()
+            return
+        try:
+            self.session.save()
+        except EskretError as error:
+            self.tell("bad", error.sentence())
+
+    def save_as(self) -> None:
+        """Save under another name."""
+        from eskret.core.naming import clean_name
+
+        name = clean_name(self.session.document.title) or "workflow"
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Save the workflow", str(self.session.folder / f"{name}.toml"), "Workflows (*.toml)"
+        )
+        if path:
+            target = Path(path) if path.endswith(".toml") else Path(f"{path}.toml")
+            try:
+                self.session.save(target)
+                self._remember(target)
+            except EskretError as error:
+                self.tell("bad", error.sentence())
+
+    def save_script(self) -> None:
+        """Save Python that rebuilds the workflow."""
+        session = self.session
+        file = session.path.name if session.path else "workflow.toml"
+        begin = str(session.folder / f"{Path(file).stem}.py")
+        path, _ = QFileDialog.getSaveFileName(self, "Save as a Python script", begin, "Python (*.py)")
+        if path:
+            try:
+                Path(path).write_text(to_script(session.document, file), encoding="utf-8")
+            except (EskretError, OSError) as error:
+                self.tell("bad", str(error))
+
+    def _may_leave(self) -> bool:
+        """Ask about what is not saved; False where the analyst stays."""
+        if not self.session.dirty:
+            return True
+        box = QMessageBox(self)
+        box.setText(f"“{self.session.document.title}” has changes that are not saved.")
+        keep = box.addButton("Save them", QMessageBox.ButtonRole.AcceptRole)
+        drop = box.addButton("Leave them", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+        box.exec()
+        if box.clickedButton() is keep:
+            self.save()
+            return not self.session.dirty
+        return box.clickedButton() is drop
+
+    def _recent(self) -> list[str]:
+        found = self._settings.value("recent", [])
+        paths = [found] if isinstance(found, str) else list(found or [])
+        return [p for p in paths if Path(p).exists()]
+
+    def _remember(self, path: Path) -> None:
+        paths = [str(path.resolve()), *(p for p in self._recent() if p != str(path.resolve()))]
+        self._settings.setValue("recent", paths[:RECENT])
+        self._show_recent()
+
+    def _show_recent(self) -> None:
+        self.start.show_recent(self._recent())
+
+    # -- small dialogs
+
+    def edit_heads(self) -> None:
+        """Title, summary and CRS of the workflow."""
+        from eskret.desktop.views.heads import HeadsBox
+
+        HeadsBox(self.session, self).open()
+
+    def add_parameter(self) -> None:
+        """Add a parameter."""
+        from eskret.desktop.views.heads import NewParameterBox
+
+        NewParameterBox(self.session, self).open()
+
+    def switch_theme(self) -> None:
+        """Light or dark, remembered."""
+        name = "light" if theme.palette.name == "dark" else "dark"
+        self._settings.setValue("theme", name)
+        theme.use(name)
+
+    def show_keys(self) -> None:
+        """What the keys do."""
+        from eskret.desktop.views.heads import KeysBox
+
+        KeysBox(KEYS, self).open()
+
+    # -- Qt
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(u.isLocalFile() for u in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """A workflow is opened; data files become a load step."""
+        from eskret.desktop.settings.editors import relative
+
+        paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
+        workflows = [p for p in paths if p.suffix == ".toml"]
+        if workflows:
+            self.open_path(workflows[0])
+        elif paths:
+            if self.pages.currentIndex() == 0:
+                self.session.new(paths[0].parent)
+                self.pages.setCurrentIndex(1)
+            files = [relative(str(p), self.session.folder) for p in paths]
+            self.session.add_step(Step("load", "load", (), {"files": files}))
+
+    def close_down(self) -> bool:
+        """End what is under way; False where the analyst would rather stay."""
+        if not self._may_leave():
+            return False
+        self.viewer.canvas.close_down()
+        self.viewer.table.model_.close_down()
+        self.session.close()
+        return True
+
+    def warm_later(self) -> None:
+        """Start the workers once the window is on screen."""
+        QTimer.singleShot(0, self.session.warm)
