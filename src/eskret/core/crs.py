@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -155,7 +156,7 @@ def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarra
     return moved, lost.astype(np.int64)
 
 
-def _keep_z(move):  # type: ignore[no-untyped-def]
+def _keep_z(move: Callable[[np.ndarray], np.ndarray]) -> Callable[[np.ndarray], np.ndarray]:
     def with_z(xyz: np.ndarray) -> np.ndarray:
         return np.column_stack([move(xyz[:, :2]), xyz[:, 2]])
 

@@ -149,7 +149,7 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     if tree["error"]:
         raise _syntax_error(tree, text, sql, shifts)
     statements = tree["statements"]
-    node = statements[0]["node"] if len(statements) == 1 else {"type": ""}
+    node: dict[str, Any] = statements[0]["node"] if len(statements) == 1 else {"type": ""}
     plain = node["type"] == "SELECT_NODE" and len(node["select_list"]) == 1
     if not plain or node.get("where_clause") or node["from_table"]["type"] != "BASE_TABLE":
         raise ExpressionError("this is more than one expression", way_out="Give one condition, and nothing after it")

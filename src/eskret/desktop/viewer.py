@@ -44,7 +44,7 @@ class Subject:
     source: dict[str, Any] | None = None
     hint: str = ""
 
-    def keys(self) -> list[str]:
+    def layer_keys(self) -> list[str]:
         return list(dict.fromkeys([*self.layers[ENTERING], *self.layers[LEAVING]]))
 
 
@@ -202,7 +202,7 @@ class Viewer(QObject):
             subject.layers[ENTERING] = {i["key"]: StoredLayer(i) for i in view["entering"]}
             subject.layers[LEAVING] = {i["key"]: StoredLayer(i) for i in view["leaving"]}
             subject.asides = {key: StoredAside.open(i) for key, i in view["aside"].items()}
-            if not subject.keys():
+            if not subject.layer_keys():
                 subject.hint = "This step left no layers."
         else:
             subject.layers[ENTERING] = {x.key: x for x in session.entering_stored(id)}
@@ -222,7 +222,7 @@ class Viewer(QObject):
 
     def _take(self, subject: Subject, keep: bool) -> None:
         self.subject = subject
-        keys = subject.keys()
+        keys = subject.layer_keys()
         if self.key not in keys:
             self.key = keys[0] if keys else ""
         if not self._available(self.view):
@@ -242,7 +242,7 @@ class Viewer(QObject):
 
     def choose_layer(self, key: str) -> None:
         """Another layer of the set."""
-        if key in self.subject.keys():
+        if key in self.subject.layer_keys():
             self.key = key
             if not self._available(self.view):
                 self.view = next((v for v in (LEAVING, ENTERING, ASIDE) if self._available(v)), LEAVING)
@@ -298,12 +298,12 @@ class Viewer(QObject):
         source = subject.source is not None
         self.layer_box.blockSignals(True)
         self.layer_box.clear()
-        for key in subject.keys():
+        for key in subject.layer_keys():
             self.layer_box.addItem(subject.title if source else key, key)
         self.layer_box.setCurrentIndex(max(0, self.layer_box.findData(self.key)))
         self.layer_box.blockSignals(False)
-        self.layer_box.setVisible(bool(subject.keys()))
-        self.switch.setVisible(bool(subject.keys()) and not source)
+        self.layer_box.setVisible(bool(subject.layer_keys()))
+        self.switch.setVisible(bool(subject.layer_keys()) and not source)
         self.load_button.setVisible(source)
         for view, button in self.buttons.items():
             there = self._available(view)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -85,15 +86,15 @@ class Workbench(QWidget):
         self.form_pane.row.addWidget(self.form_title)
         self.form_pane.row.addStretch()
         self.form_pane.column.addWidget(self.form, 1)
-        self.lower = QSplitter(Qt.Orientation.Horizontal)
-        self.lower.setHandleWidth(1)
-        self.lower.setChildrenCollapsible(False)
+        self.panes = QSplitter(Qt.Orientation.Horizontal)
+        self.panes.setHandleWidth(1)
+        self.panes.setChildrenCollapsible(False)
         for pane in (self.form_pane, self.viewer.map_pane, self.viewer.table_pane):
-            self.lower.addWidget(pane)
+            self.panes.addWidget(pane)
         for pane, least in ((self.form_pane, 236), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
             pane.setMinimumWidth(least)
-        self.lower.setSizes([286, 452, 330])
-        self.lower.setStretchFactor(1, 1)
+        self.panes.setSizes([286, 452, 330])
+        self.panes.setStretchFactor(1, 1)
         self.upper = QWidget()
         upper = QVBoxLayout(self.upper)
         upper.setContentsMargins(0, 0, 0, 0)
@@ -105,7 +106,7 @@ class Workbench(QWidget):
         self.right.setObjectName("ledgerSplit")
         self.right.setHandleWidth(2)
         self.right.addWidget(self.upper)
-        self.right.addWidget(self.lower)
+        self.right.addWidget(self.panes)
         self.right.setSizes([330, 380])
         self.main = QSplitter(Qt.Orientation.Horizontal)
         self.main.setHandleWidth(1)
@@ -293,7 +294,7 @@ class Workbench(QWidget):
         self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
         self._recent_menu.clear()
         for path in self._recent():
-            self._recent_menu.addAction(path, lambda p=path: self.open_path(Path(p)))
+            self._recent_menu.addAction(path, partial(self.open_path, Path(path)))
         self._recent_menu.setEnabled(bool(self._recent()))
 
     def tell(self, tone: str, text: str) -> None:
@@ -513,7 +514,7 @@ class Workbench(QWidget):
         return box.clickedButton() is drop
 
     def _recent(self) -> list[str]:
-        found = self._settings.value("recent", [])
+        found: Any = self._settings.value("recent", [])
         paths = [found] if isinstance(found, str) else list(found or [])
         return [p for p in paths if Path(p).exists()]
 

@@ -232,6 +232,7 @@ class DeliveryDesk:
 
 
 def journal_path(workflow: Path) -> Path:
+    """Where the journal of a workflow's commit stands."""
     return workflow.with_name(f".{workflow.stem}.journal.json")
 
 

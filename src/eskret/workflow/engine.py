@@ -149,7 +149,8 @@ class Run:
         values = self.document.values(self._given)
         desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
         self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
-        state, error, outputs = FAILED, "", ()
+        state, error = FAILED, ""
+        outputs: tuple[Delivered, ...] = ()
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Layer, ...]] = {}
         try:
@@ -401,9 +402,9 @@ def prove(outcome: Outcome, relation: Relation) -> None:
     out = sum(o.rows for o in outcome.outputs)
     if outcome.inputs:
         check_relation(Relation.KEPT if relation is Relation.NEW else relation, used, out, outcome.inputs[0].layer)
-    for layer, account in zip(outcome.layers, outcome.outputs, strict=False):
-        if len(layer) != account.rows:
-            raise AccountError(f"{len(layer)} rows left and {account.rows} were told", place=layer.key)
+    for layer, told in zip(outcome.layers, outcome.outputs, strict=False):
+        if len(layer) != told.rows:
+            raise AccountError(f"{len(layer)} rows left and {told.rows} were told", place=layer.key)
     check_controls(outcome.outputs)
 
 

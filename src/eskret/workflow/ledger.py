@@ -95,7 +95,7 @@ def rows(
             known[id] = keys
     out = []
     for number, step in enumerate(document.steps, 1):
-        head = {"id": step.id, "number": number, "heading": step.heading, "use": step.use, "off": step.off,
+        head: dict[str, Any] = {"id": step.id, "number": number, "heading": step.heading, "use": step.use, "off": step.off,
                 "sentence": sentence(document, step, known)}  # fmt: skip
         if step.id in results:
             out.append(_ran(head, results[step.id]))

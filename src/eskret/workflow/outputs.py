@@ -87,6 +87,7 @@ class Outputs:
 
 
 def outputs_path(workflow: Path) -> Path:
+    """Where the records of a workflow's outputs stand."""
     return workflow.with_name(f"{workflow.stem}.outputs.json")
 
 

@@ -128,8 +128,8 @@ def rehearse(
         if failed:
             broken.add(id)
         steps[id] = StepForecast(tuple(entering), forecast.layers, forecast.outputs, not blocked)
-    place = {s.id: n for n, s in enumerate(document.steps)}
-    findings.sort(key=lambda f: place.get(f.step, -1))
+    position = {s.id: n for n, s in enumerate(document.steps)}
+    findings.sort(key=lambda f: position.get(f.step, -1))
     planned = [o for s in steps.values() for o in s.outputs]
     findings += _room(planned)
     if planned and not broken:
@@ -190,7 +190,7 @@ def _step(
 
 
 def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any]) -> list[Finding]:
-    out = []
+    out: list[Finding] = []
     for key in (None, *step.layer):
         values = settings_for(step, key, given)
         values.pop("totals", None)

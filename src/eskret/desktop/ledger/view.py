@@ -58,8 +58,8 @@ class LedgerDelegate(QStyledItemDelegate):
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> None:
         node = self._model.node(index)
-        rect: QRect = option.rect  # type: ignore[attr-defined]
-        chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
+        rect: QRect = option.rect
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
         column = index.column()
         painter.save()
         ground = theme.palette.paper

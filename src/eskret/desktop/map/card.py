@@ -18,6 +18,8 @@ class FeatureCard(QFrame):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
+        self._map = parent
+        self._wanted = 0
         self.setObjectName("overMap")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.title = QLabel()
@@ -78,9 +80,9 @@ class FeatureCard(QFrame):
 
     def place(self) -> None:
         """Stand at the left of the map, no taller than it."""
-        room = self.parentWidget()
+        room = self._map
         height = min(self._wanted, room.height() - 50)
-        self.setGeometry(10, 10, min(250, room.width() - 100), max(70, height))
+        self.setGeometry(10, 10, min(230, room.width() - 90), max(70, height))
 
     def leave(self) -> None:
         """Go away, and say so."""

@@ -81,6 +81,7 @@ class _Text(QPlainTextEdit):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         popup = self.completer_.popup()
+        assert popup is not None
         if popup.isVisible() and event.key() in (
             Qt.Key.Key_Return,
             Qt.Key.Key_Enter,

@@ -218,7 +218,7 @@ class SettingsForm(QScrollArea):
             block.show_wrong("\n".join(dict.fromkeys(wrong)))
             if isinstance(block.editor, ConditionEditor):
                 self._fill_condition(block.editor, step, name)
-        own = {n for n in self.blocks}
+        own = set(self.blocks)
         general = [f.text for f in findings if f.level == "error" and f.setting not in own]
         retext(self._general, "\n".join(dict.fromkeys(general)))
         retext(self._makes, self._makes_text(step))
@@ -281,9 +281,9 @@ class SettingsForm(QScrollArea):
             lines.append(f"and {len(found.outputs) - 6} more")
         if not found.outputs and found.leaving:
             counts = [x.count for x in found.leaving]
-            at_most = any(x.certainty != "known" for x in found.leaving)
+            uncertain = any(x.certainty != "known" for x in found.leaving)
             total = sum(c or 0 for c in counts)
-            word = "at most " if at_most else ""
+            word = "at most " if uncertain else ""
             keys = in_words([x.key for x in found.leaving], 4)
             lines.append(f"Leaves {counted(len(found.leaving), 'layer')}: {keys}; {word}{counted(total, 'feature')}.")
         notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]

@@ -48,17 +48,17 @@ class _Delegate(QStyledItemDelegate):
     def paint(
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> None:
-        rect: QRect = option.rect  # type: ignore[attr-defined]
+        rect: QRect = option.rect
         told: dict[str, Any] = index.data(Role) or {}
         what = told.get("what")
         text = str(index.data(Qt.ItemDataRole.DisplayRole))
         painter.save()
-        chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
-        whole = QRect(0, rect.top(), option.widget.width(), rect.height())  # type: ignore[attr-defined]
+        chosen = bool(option.state & QStyle.StateFlag.State_Selected)
+        whole = QRect(0, rect.top(), option.widget.width(), rect.height())
         if chosen and what in ("file", "layer"):
             painter.fillRect(whole, theme.colour("shelf_chosen"))
             painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme.colour("hand"))
-            if option.state & QStyle.StateFlag.State_HasFocus:  # type: ignore[attr-defined]
+            if option.state & QStyle.StateFlag.State_HasFocus:
                 painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DotLine))
                 painter.drawRect(whole.adjusted(0, 0, -1, -1))
         middle = Qt.AlignmentFlag.AlignVCenter
@@ -88,11 +88,7 @@ class _Delegate(QStyledItemDelegate):
             assert isinstance(tree, QTreeView)
             painter.setPen(QPen(theme.colour("faint"), 1.6))
             x, y = centre.x(), centre.y()
-            steps = (
-                [(-3, -1.5), (0, 1.5), (3, -1.5)]
-                if tree.isExpanded(QModelIndex(index))
-                else [(-1.5, -3), (1.5, 0), (-1.5, 3)]
-            )
+            steps = [(-3, -1.5), (0, 1.5), (3, -1.5)] if tree.isExpanded(index) else [(-1.5, -3), (1.5, 0), (-1.5, 3)]
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.drawPolyline([QPointF(x + dx, y + dy) for dx, dy in steps])
         figures = str(told.get("figures", ""))

@@ -29,10 +29,10 @@ class _Delegate(QStyledItemDelegate):
     def paint(
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> None:
-        rect: QRect = option.rect  # type: ignore[attr-defined]
+        rect: QRect = option.rect
         operation = all_operations()[index.data(Role)]
         painter.save()
-        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
+        if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, theme.colour("hand_row"))
             painter.fillRect(QRect(rect.left(), rect.top(), 3, rect.height()), theme.colour("hand"))
         area = rect.adjusted(14, 5, -12, -5)
@@ -56,6 +56,7 @@ class Finder(QFrame):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
+        self._over = parent
         self.setObjectName("finder")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.line = QLineEdit()
@@ -83,7 +84,7 @@ class Finder(QFrame):
     def open_at(self, top: int, with_layers: bool) -> None:
         """Show it; where there are no layers yet, what brings some comes first."""
         self._layers = with_layers
-        parent = self.parentWidget()
+        parent = self._over
         width = min(560, parent.width() - 40)
         self._width = width
         self.move((parent.width() - width) // 2, top)

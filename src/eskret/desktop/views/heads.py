@@ -100,7 +100,8 @@ class HeadsBox(_Box):
             except EskretError as error:
                 self.say_wrong(error.sentence())
                 return
-        session.edit(replace(session.document, **values), "change the workflow")
+        document = replace(session.document, title=values["title"], summary=values["summary"], crs=values["crs"])
+        session.edit(document, "change the workflow")
         self.accept()
 
 

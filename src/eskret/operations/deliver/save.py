@@ -159,7 +159,7 @@ class Save(Delivery):
             planned += [
                 replace(
                     plan, features=known[place.key].count, original=place.original, certainty=known[place.key].certainty
-                )  # fmt: skip
+                )
                 for plan, place in zip(settled, group, strict=True)
             ]
         return Forecast(tuple(facts), tuple(findings), tuple(planned))

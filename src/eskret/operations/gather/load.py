@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
@@ -121,7 +122,7 @@ class Load(Source):
         wanted, problems = self._wanted(settings, context)
         for bad in problems:
             findings.append(Finding(Level.LOOK, f"Will go on without {bad.path.name}. {bad.problem}", setting="files"))
-        shown = set()
+        shown: set[str] = set()
         for one in wanted:
             facts = sources.facts(one.path, one.name, one.key, settings.encoding)
             facts, more = self._settled(facts, settings, context, shown)
@@ -211,7 +212,7 @@ class Load(Source):
             if settings.if_unreadable == "stop":
                 raise
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
-        layer, remarks = reading.layer, [r for r in reading.remarks]
+        layer, remarks = reading.layer, list(reading.remarks)
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = np.setdiff1d(np.arange(reading.found), np.concatenate([r for _, r in aside])) if aside else None
@@ -256,6 +257,7 @@ def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.n
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
         )  # fmt: skip
     way = transformation(layer.crs, context.crs)
+    assert layer.geometry is not None
     moved, lost = reproject(layer.geometry, layer.crs, context.crs)
     coarse = not way.best or (way.accuracy or 0) > 1
     remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=coarse)]
@@ -268,7 +270,7 @@ def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.n
 def _geometry_remarks(layer: Layer) -> list[Remark]:
     if layer.geometry is None:
         return []
-    missing = int(np.equal(layer.geometry, None).sum())
+    missing = int((shapely.get_type_id(layer.geometry) < 0).sum())
     return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
 
 

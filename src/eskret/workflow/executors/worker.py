@@ -16,7 +16,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, TextIO
 
-from eskret.errors import EskretError, RehearsalError, StoppedError
+from eskret.errors import EskretError, ExpressionError, RehearsalError, StoppedError
 
 Request = Mapping[str, Any]
 Tell = Callable[[Mapping[str, Any]], None]
@@ -151,7 +151,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
             ]
             tell({"job": job, "event": "error", "do": request["do"], "text": error.sentence(), "findings": findings})
         except EskretError as error:
-            more = {"start": error.start, "length": error.length} if hasattr(error, "start") else {}
+            more = {"start": error.start, "length": error.length} if isinstance(error, ExpressionError) else {}
             stopped = isinstance(error, StoppedError)
             tell(
                 {
