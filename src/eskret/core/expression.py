@@ -269,13 +269,13 @@ def _walk(node: Any, names: Sequence[str], fields: list[str], parameters: list[s
                 f"{function}() gives another answer each time, so the run could not be repeated", start=at,
                 length=len(function), way_out="Use a parameter instead",
             )  # fmt: skip
+        if _FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
+            raise ExpressionError(f"{function}() cannot be used here", start=at, length=len(function))
         if function in _aggregates():
             raise ExpressionError(
                 f"{function}() works over many rows", start=at, length=len(function),
                 way_out="Use the fields of one row at a time",
             )  # fmt: skip
-        if _FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
-            raise ExpressionError(f"{function}() cannot be used here", start=at, length=len(function))
     for key, value in node.items():
         if isinstance(value, dict | list) and key != "literal":
             _walk(value, names, fields, parameters, place)
@@ -406,8 +406,12 @@ def _bounded_connection(seconds: float) -> Iterator[duckdb.DuckDBPyConnection]:
 
 
 def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, Any]) -> pa.DataType:
-    """The type of the expression over a layer with this schema, found without any row."""
-    return evaluate(expression, schema.empty_table(), values, 10.0).type
+    """The type of the expression over a layer with this schema, found without any row of it.
+
+    It is tried on one row of nulls: over no row at all, a constant that cannot be converted would go unnoticed.
+    """
+    nulls = pa.table([pa.nulls(1, f.type) for f in schema], schema=pa.schema([f.with_nullable(True) for f in schema]))
+    return evaluate(expression, nulls, values, 10.0).type
 
 
 def parse_condition(

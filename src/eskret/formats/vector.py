@@ -73,6 +73,35 @@ def check_readable(path: Path) -> None:
                     f"{path.stem}{suffix} is missing, {what}", place=str(path),
                     way_out="Put it beside the .shp file; a shapefile is several files that travel together",
                 )  # fmt: skip
+        _check_length(path)
+
+
+def _check_length(path: Path) -> None:
+    """Compare a shapefile's own words for its length with what is there: a reader may take a cut one for whole.
+
+    Source: ESRI's shapefile white paper (length in 16-bit words at byte 24, big-endian) and dBASE III (number of
+    records at byte 4, size of the header at 8 and of a record at 10, little-endian).
+
+    Raises
+    ------
+    InputError : a member is shorter than it says.
+    """
+    with path.open("rb") as stream:
+        head = stream.read(28)
+    lengths = [(path, 2 * int.from_bytes(head[24:28], "big") if len(head) == 28 else 100)]
+    table = _companion(path, ".dbf")
+    if table is not None:
+        with table.open("rb") as stream:
+            head = stream.read(12)
+        rows, first, size = (int.from_bytes(head[a:b], "little") for a, b in ((4, 8), (8, 10), (10, 12)))
+        lengths.append((table, first + rows * size if len(head) == 12 else 32))
+    for member, length in lengths:
+        if member.stat().st_size < length:
+            raise InputError(
+                f"{member.name} should be {length:,} bytes long and is {member.stat().st_size:,}; it was cut short",
+                place=str(path),
+                way_out="Fetch it again from its source",
+            )
 
 
 def _companion(path: Path, suffix: str) -> Path | None:
@@ -147,7 +176,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
             )
             with _library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
-    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError) as error:
         raise _unreadable(path, error) from error
     count = int(info["features"])
     box = info.get("total_bounds")
@@ -193,7 +222,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                     done += batch.num_rows
                     watch(done, max(expected, 0))
         table = pa.Table.from_batches(batches, schema)
-    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, ValueError) as error:
+    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError) as error:
         raise _unreadable(path, error) from error
     if expected >= 0 and table.num_rows != expected:
         raise InputError(

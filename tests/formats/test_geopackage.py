@@ -1,0 +1,212 @@
+"""GeoPackage against OGC 12-128r19 (1.4), by plain sqlite3, and read back by GDAL."""
+
+from __future__ import annotations
+
+import datetime as dt
+import sqlite3
+import struct
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyogrio
+import pytest
+import shapely
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eskret.core.layer import Layer
+from eskret.errors import DeliveryError, InputError
+from eskret.formats import geopackage, rtree, vector
+from tests.conftest import points, squares
+
+ALL_TYPES = {
+    "whole": pa.array([2**53 + 1, None, -7], pa.int64()),
+    "number": pa.array([1.5, None, float("nan")]),
+    "flag": pa.array([True, None, False]),
+    "text": pa.array(["a 'quoted' \"text\"", None, ""]),
+    "day": pa.array([dt.date(2031, 9, 3), None, dt.date(1, 1, 1)]),
+    "moment": pa.array([dt.datetime(2031, 9, 3, 10, 0, 0, 250_000, dt.UTC), None, None], pa.timestamp("ms", "UTC")),
+    "raw": pa.array([b"\x00\xff", None, b""]),
+    "select": pa.array(["sql word", None, "x"]),
+    'odd "name" 🦪': pa.array(["x", "y", None]),
+    "fid": pa.array([10, 20, 30]),
+    "geom": pa.array(["taken", None, "too"]),
+}
+
+
+@pytest.fixture
+def written(tmp_path: Path) -> Path:
+    path = tmp_path / "all.gpkg"
+    with geopackage.writing(path) as container:
+        container.add(points(ALL_TYPES), "marks", "Every type")
+        container.add(squares(5000), "beds")
+        container.add(Layer("t", pa.table({"a": [1, 2]})), "plain")
+        container.add(squares(1).take(np.empty(0, np.int64)), "nothing")
+    return path
+
+
+def test_the_file_says_what_it_is(written: Path) -> None:
+    raw = written.read_bytes()
+    assert raw[:16] == b"SQLite format 3\x00"  # requirement 1
+    assert raw[68:72] == b"GPKG" and struct.unpack(">I", raw[60:64])[0] == 10400  # requirement 2
+
+
+def test_required_tables_and_rows(written: Path) -> None:
+    db = sqlite3.connect(written)
+    assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]  # requirement 6
+    assert db.execute("PRAGMA foreign_key_check").fetchall() == []  # requirement 7
+    ids = {row[0] for row in db.execute("SELECT srs_id FROM gpkg_spatial_ref_sys")}
+    assert {-1, 0, 4326, 32626} <= ids  # requirement 11
+    contents = dict(db.execute("SELECT table_name, data_type FROM gpkg_contents"))
+    assert contents == {"marks": "features", "beds": "features", "plain": "attributes", "nothing": "features"}
+    stamps = [r[0] for r in db.execute("SELECT last_change FROM gpkg_contents")]
+    assert all(dt.datetime.strptime(s, "%Y-%m-%dT%H:%M:%S.%fZ") for s in stamps)  # requirement 15
+    rows = db.execute("SELECT table_name, geometry_type_name, srs_id, z, m FROM gpkg_geometry_columns").fetchall()
+    assert sorted(rows) == [
+        ("beds", "POLYGON", 32626, 0, 0), ("marks", "POINT", 32626, 0, 0), ("nothing", "POLYGON", 32626, 0, 0)
+    ]  # fmt: skip
+    key = [r for r in db.execute('PRAGMA table_info("marks")') if r[5]]
+    assert len(key) == 1 and key[0][2] == "INTEGER" and key[0][1] not in ALL_TYPES  # requirement 29
+    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE extension_name = 'gpkg_rtree_index'").fetchone() == (3,)
+    db.close()
+
+
+def test_geometry_headers(written: Path) -> None:
+    db = sqlite3.connect(written)
+    blob = db.execute("SELECT geom FROM beds WHERE id = 3").fetchone()[0]
+    db.close()
+    assert blob[:2] == b"GP" and blob[2] == 0  # requirement 19: magic, version 1
+    flags, srs = blob[3], struct.unpack("<i", blob[4:8])[0]
+    assert flags & 1 and (flags >> 1) & 7 == 1 and not flags >> 4 & 1 and srs == 32626  # little-endian, xy envelope
+    box = struct.unpack("<4d", blob[8:40])
+    square = shapely.from_wkb(blob[40:])
+    assert (box[0], box[2], box[1], box[3]) == square.bounds
+
+
+def test_the_rtree_is_sound_and_finds_what_is_there(written: Path) -> None:
+    db = sqlite3.connect(written)
+    for name in ("rtree_beds_geom", "rtree_nothing_geom"):
+        assert db.execute(f"SELECT rtreecheck('{name}')").fetchone() == ("ok",)
+    hits = db.execute("SELECT count(*) FROM rtree_beds_geom WHERE maxx >= 500995 AND minx <= 501025").fetchone()
+    assert hits == (4,)
+    names = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'")}
+    # annex F.3 of version 1.4
+    kinds = ("insert", "update2", "update4", "update5", "update6", "update7", "delete")
+    assert names == {f"rtree_beds_geom_{kind}" for kind in kinds}
+    db.close()
+
+
+boxes = st.lists(st.tuples(st.floats(-1e7, 1e7), st.floats(-1e7, 1e7), st.floats(0, 1e5), st.floats(0, 1e5)), max_size=400)
+
+
+@given(boxes)
+def test_a_packed_rtree_holds_any_boxes_and_can_be_changed(found: list[tuple[float, float, float, float]]) -> None:
+    bounds = np.array([(x, y, x + w, y + h) for x, y, w, h in found]).reshape(-1, 4)
+    db = sqlite3.connect(":memory:")
+    db.execute("CREATE VIRTUAL TABLE t USING rtree(id, minx, maxx, miny, maxy)")
+    rtree.fill(db, "t", np.arange(len(bounds)) + 1, bounds)
+    assert db.execute("SELECT rtreecheck('t')").fetchone() == ("ok",)
+    stored = {r[0]: r[1:] for r in db.execute("SELECT id, minx, maxx, miny, maxy FROM t")}
+    assert len(stored) == len(bounds)
+    for i, (x0, y0, x1, y1) in enumerate(bounds, 1):
+        a, b, c, d = stored[i]
+        assert a <= x0 and b >= x1 and c <= y0 and d >= y1
+    for i in range(1, len(bounds) + 1, 2):
+        db.execute("DELETE FROM t WHERE id = ?", (i,))
+        db.execute("INSERT INTO t VALUES (?, 0, 1, 0, 1)", (i + 1000,))
+    assert db.execute("SELECT rtreecheck('t')").fetchone() == ("ok",)
+    db.close()
+
+
+def test_gdal_reads_back_every_type_and_geometry(written: Path) -> None:
+    original = points(ALL_TYPES)
+    layer = vector.read(written, "marks", "marks").layer
+    assert layer.crs == "EPSG:32626" and layer.geometry is not None and original.geometry is not None
+    assert shapely.equals_identical(layer.geometry, original.geometry).all()
+    for name, values in ALL_TYPES.items():
+        found = layer.table.column(name).to_pylist()
+        if name == "number":
+            assert found[:2] == [1.5, None]  # SQLite has no NaN: it becomes null
+        else:
+            assert found == values.to_pylist(), name
+    assert pyogrio.read_info(written, layer="beds")["features"] == 5000
+    hits = pyogrio.read_dataframe(written, layer="beds", bbox=(500_995, 5_200_000, 501_025, 5_200_010))
+    assert sorted(hits["id"]) == [99, 100, 101, 102]
+
+
+def test_gdal_can_edit_what_was_written(written: Path) -> None:
+    frame = pyogrio.read_dataframe(written, layer="beds").head(2)
+    pyogrio.write_dataframe(frame, written, layer="beds", append=True)
+    assert pyogrio.read_info(written, layer="beds")["features"] == 5002
+    db = sqlite3.connect(written)
+    assert db.execute("SELECT count(*) FROM rtree_beds_geom").fetchone() == (5002,)
+    db.close()
+
+
+def test_single_and_multiple_parts_become_multiple_and_z_is_declared(tmp_path: Path) -> None:
+    path = tmp_path / "z.gpkg"
+    parts = np.array([shapely.Point(1, 2, 3), shapely.MultiPoint([(4, 5, 6)]), None, shapely.Point()], dtype=object)
+    mixed = np.array([shapely.Point(0, 0), shapely.box(0, 0, 1, 1)], dtype=object)
+    with geopackage.writing(path) as container:
+        container.add(Layer("a", pa.table({"n": [1, 2, 3, 4]}), parts, "EPSG:32626"), "parts")
+        container.add(Layer("b", pa.table({"n": [1, 2]}), mixed, None), "mixed")
+    db = sqlite3.connect(path)
+    rows = dict((r[0], r[1:]) for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns"))
+    assert rows == {"parts": ("MULTIPOINT", 32626, 1), "mixed": ("GEOMETRY", -1, 0)}
+    blobs = [r[0] for r in db.execute("SELECT geom FROM parts")]
+    assert blobs[2] is None and blobs[3][3] >> 4 & 1  # null stays null; an empty one has its flag
+    assert db.execute("SELECT count(*) FROM rtree_parts_geom").fetchone() == (2,)
+    db.close()
+
+
+def test_replacing_a_layer_leaves_the_others_alone(written: Path) -> None:
+    before = geopackage.layer_digest(written, "marks")
+    with geopackage.writing(written) as container:
+        container.remove("beds")
+        container.add(squares(7), "beds")
+    assert [(e.name, e.rows) for e in geopackage.entries(written)] == [("marks", 3), ("plain", 2), ("nothing", 0), ("beds", 7)]
+    assert geopackage.layer_digest(written, "marks") == before
+    db = sqlite3.connect(written)
+    assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE table_name = 'beds'").fetchone() == (1,)
+    db.close()
+
+
+def test_an_error_half_way_leaves_the_file_as_it_was(written: Path) -> None:
+    before = written.read_bytes()
+    with pytest.raises(RuntimeError), geopackage.writing(written) as container:
+        container.remove("beds")
+        container.add(squares(7), "more")
+        raise RuntimeError
+    assert written.read_bytes() == before
+    assert not list(written.parent.glob("*-journal"))
+
+
+def test_another_program_holding_the_file_is_told(written: Path) -> None:
+    other = sqlite3.connect(written, isolation_level=None)
+    other.execute("BEGIN EXCLUSIVE")
+    with pytest.raises(DeliveryError, match="another program holds this GeoPackage"), geopackage.writing(written):
+        pass
+    other.close()
+
+
+def test_a_file_that_is_none_is_refused_and_left_alone(tmp_path: Path) -> None:
+    path = tmp_path / "no.gpkg"
+    path.write_text("not a database, by far")
+    with pytest.raises(DeliveryError), geopackage.writing(path):
+        pass
+    with pytest.raises(InputError, match="no sound GeoPackage"):
+        geopackage.entries(path)
+    assert path.read_text() == "not a database, by far"
+
+
+def test_a_digest_tells_every_change(written: Path) -> None:
+    first = geopackage.layer_digest(written, "beds")
+    db = sqlite3.connect(written)
+    for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'").fetchall():
+        db.execute(f"DROP TRIGGER {trigger}")
+    db.execute("UPDATE beds SET kind = 'z' WHERE id = 4000")
+    db.commit()
+    db.close()
+    assert geopackage.layer_digest(written, "beds") != first
