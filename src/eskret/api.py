@@ -95,7 +95,7 @@ class Workflow:
         return ParameterHandle(name)
 
     def step(
-        self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), *, heading: str = "",
+        self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), /, *, heading: str = "",
         note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None, **settings: Any,
     ) -> StepHandle:  # fmt: skip
         """Add a step at the end.
@@ -124,7 +124,7 @@ class Workflow:
         if name.startswith("_") or name not in all_operations():
             raise AttributeError(f"a workflow has no '{name}'; operations are {', '.join(all_operations())}")
 
-        def add(id: str, source: Any = (), **given: Any) -> StepHandle:
+        def add(id: str, source: Any = (), /, **given: Any) -> StepHandle:
             return self.step(name, id, source, **given)
 
         add.__name__ = name

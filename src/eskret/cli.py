@@ -7,7 +7,7 @@ import json
 import os
 import signal
 import sys
-from collections.abc import Iterator
+from collections.abc import Generator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, Any
@@ -56,7 +56,7 @@ def _top(
 
 
 @contextmanager
-def _told(as_json: bool = False) -> Iterator[None]:
+def _told(as_json: bool = False) -> Generator[None, None, None]:
     """Errors meant for people become their sentence and an exit code."""
     try:
         yield

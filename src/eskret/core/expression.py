@@ -11,7 +11,7 @@ import difflib
 import json
 import re
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -94,7 +94,7 @@ class Token:
     kind: str
 
 
-def tokens(text: str) -> Iterator[Token]:
+def tokens(text: str) -> Generator[Token, None, None]:
     """Cut an expression into pieces; never fails."""
     for match in _TOKEN.finditer(text):
         piece = match.group()
@@ -307,7 +307,7 @@ def unknown_field(wanted: str, names: Sequence[str], start: int = -1) -> Express
 
 
 @contextmanager
-def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Iterator[None]:
+def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator[None, None, None]:
     timer = threading.Timer(seconds, connection.interrupt)
     timer.daemon = True
     timer.start()
@@ -396,7 +396,7 @@ def evaluate(
 
 
 @contextmanager
-def _bounded_connection(seconds: float) -> Iterator[duckdb.DuckDBPyConnection]:
+def _bounded_connection(seconds: float) -> Generator[duckdb.DuckDBPyConnection, None, None]:
     connection = _connect()
     try:
         with _bounded(connection, seconds):

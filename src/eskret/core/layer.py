@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -175,7 +175,7 @@ class LayerSet(Mapping[str, Layer]):
     def __getitem__(self, key: str) -> Layer:
         return self._layers[key]
 
-    def __iter__(self) -> Iterator[str]:
+    def __iter__(self) -> Generator[str, None, None]:
         return iter(self._layers)
 
     def __len__(self) -> int:

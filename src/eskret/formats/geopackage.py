@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Generator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -254,7 +254,7 @@ class GeoPackageWriter:
 
 
 @contextmanager
-def writing(path: Path) -> Iterator[GeoPackageWriter]:
+def writing(path: Path) -> Generator[GeoPackageWriter, None, None]:
     """Open a file (new or there) for one transaction; an error leaves it as it was.
 
     Raises

@@ -79,7 +79,7 @@ def check_readable(path: Path) -> None:
 def _check_length(path: Path) -> None:
     """Compare a shapefile's own words for its length with what is there: a reader may take a cut one for whole.
 
-    Source: ESRI's shapefile white paper (length in 16-bit words at byte 24, big-endian) and dBASE III (number of
+    From memory: the shapefile's technical description (length in 16-bit words at byte 24, big-endian) and its table's (number of
     records at byte 4, size of the header at 8 and of a record at 10, little-endian).
 
     Raises
@@ -242,8 +242,6 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
     remarks.extend(_losses(said, info["geometry_type"]))
     crs = _crs(info["crs"])
-    if geometry is not None and crs is None:
-        remarks.append(Remark("no coordinate system is declared", look=True))
     layer = Layer(key, table, geometry, crs, name, str(path), kind=_settled_kind(info["geometry_type"], geometry))
     return Reading(layer, table.num_rows, (), tuple(remarks))
 

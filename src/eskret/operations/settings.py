@@ -80,7 +80,9 @@ def problems_of(model: type[OperationSettings], values: Mapping[str, Any]) -> Se
     try:
         model(**values)
     except ValidationError as error:
-        return [_plain(model, cast(Mapping[str, Any], one)) for one in error.errors()]
+        # a name that is not known explains one that is missing, so it comes first
+        found = sorted(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
+        return [_plain(model, cast(Mapping[str, Any], one)) for one in found]
     return []
 
 

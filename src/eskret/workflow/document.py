@@ -7,7 +7,7 @@ moved. Reading a canonical file and writing it gives the same bytes.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -317,7 +317,7 @@ def _parameter(name: str, values: Any, place: str) -> Parameter:
     return parameter
 
 
-def _steps(tables: Sequence[Any], place: str) -> Iterator[Step]:
+def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
     seen: set[str] = set()
     for number, table in enumerate(tables, 1):
         where = f"{place}, step {number}"
@@ -427,7 +427,7 @@ def write(document: Document, path: Path) -> None:
 # -- the canonical form
 
 
-def _emit(document: Document) -> Iterator[str]:
+def _emit(document: Document) -> Generator[str, None, None]:
     notes = document.comments
     yield from _line(("eskret",), VERSION, notes)
     for name in ("title", "summary", "crs"):
@@ -450,7 +450,7 @@ def _emit(document: Document) -> Iterator[str]:
         yield from (comment + "\n" for comment in notes.end)
 
 
-def _step(step: Step, notes: Comments) -> Iterator[str]:
+def _step(step: Step, notes: Comments) -> Generator[str, None, None]:
     path: Path_ = ("steps", step.id)
     yield from _head("[[steps]]", path, notes)
     yield from _line((*path, "id"), step.id, notes)
@@ -474,20 +474,20 @@ def _step(step: Step, notes: Comments) -> Iterator[str]:
             yield from _line((*inner, name), value, notes, "  ")
 
 
-def _head(text: str, path: Path_, notes: Comments, indent: str = "") -> Iterator[str]:
+def _head(text: str, path: Path_, notes: Comments, indent: str = "") -> Generator[str, None, None]:
     yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
     behind = notes.behind.get(path)
     yield f"{indent}{text}{'  ' + behind if behind else ''}\n"
 
 
-def _line(path: Path_, value: Any, notes: Comments, indent: str = "") -> Iterator[str]:
+def _line(path: Path_, value: Any, notes: Comments, indent: str = "") -> Generator[str, None, None]:
     yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
     behind = notes.behind.get(path)
     yield f"{indent}{_key(path[-1])} = {toml_value(value)}{'  ' + behind if behind else ''}\n"
 
 
 def _key(name: str) -> str:
-    return name if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name) else toml_value(name)
+    return name if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name) else tomlkit.string(name).as_string()
 
 
 def toml_value(value: Any) -> str:

@@ -33,7 +33,7 @@ def to_script(document: Document, file: str) -> str:
     built: set[str] = set()
     for step in document.steps:
         if step.heading:
-            body.append(f"\n# {' '.join(step.heading.split())}\n")
+            body.append(f"\n# {_printable(step.heading)}\n")
         body.append(_step(step, steps, parameters, built))
         built.add(step.id)
     body += _comments(document)
@@ -48,8 +48,12 @@ def _sorted(imports: str) -> str:
 
 
 def _docstring(document: Document) -> str:
-    text = document.title or "A workflow."
+    text = _printable(document.title) or "A workflow."
     return text.replace("\\", "\\\\").replace('"""', "'''").rstrip('"')
+
+
+def _printable(text: str) -> str:
+    return "".join(c for c in " ".join(text.split()) if c.isprintable())
 
 
 def _variable(name: str) -> str:
@@ -80,11 +84,11 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
         given.append("[" + ", ".join(sources) + "]")
     settings: dict[str, Any] = dict(step.settings)
     extra = {"heading": step.heading, "off": step.off, "note": step.note, "layer": dict(step.layer)}
-    named = [(k, v) for k, v in settings.items() if k.isidentifier() and not keyword.iskeyword(k) and k not in extra]
-    given += [f"{k}={_value(v, parameters)}" for k, v in named]
-    odd = {k: v for k, v in settings.items() if k not in dict(named)}
-    if odd:
-        given.append(f"**{_value(odd, parameters)}")
+    # one name that Python does not take as a word, and all go in as a table: their order is the file's
+    if all(k.isidentifier() and k.isascii() and not keyword.iskeyword(k) and k not in extra for k in settings):
+        given += [f"{k}={_value(v, parameters)}" for k, v in settings.items()]
+    else:
+        given.append(f"**{_value(settings, parameters)}")
     given += [f"{k}={_value(v, parameters)}" for k, v in extra.items() if v]
     method = f"workflow.{step.use}" if step.use in all_operations() else "workflow.step"
     if method == "workflow.step":

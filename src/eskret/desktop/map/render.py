@@ -7,7 +7,7 @@ thousands of polygons take a fraction of a second that way.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Generator
 from dataclasses import dataclass
 
 import numpy as np
@@ -147,7 +147,7 @@ def thin(screen: np.ndarray, lengths: np.ndarray) -> tuple[np.ndarray, np.ndarra
     return screen[keep], kept
 
 
-def _paths(vertices: np.ndarray, lengths: np.ndarray) -> Iterator[QPainterPath]:
+def _paths(vertices: np.ndarray, lengths: np.ndarray) -> Generator[QPainterPath, None, None]:
     """Paths of a limited number of pieces."""
     ends = np.concatenate([[0], np.cumsum(lengths)])
     for begin in range(0, len(lengths), CHUNK):

@@ -228,9 +228,10 @@ def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
 
 def _count_features(path: Path) -> int:
     """Features in a GeoJSON file, counted in the file itself."""
-    mark = b'"type": "Feature"' if b'\n  "type"' in path.open("rb").read(4096) else b'"type":"Feature"'
     count, tail = 0, b""
     with path.open("rb") as stream:
+        mark = b'"type": "Feature"' if b'\n  "type"' in stream.read(4096) else b'"type":"Feature"'
+        stream.seek(0)
         while chunk := stream.read(1 << 22):
             piece = tail + chunk
             count += piece.count(mark + b",")

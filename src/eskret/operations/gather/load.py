@@ -222,6 +222,8 @@ class Load(Source):
             aside.append((f"cannot be brought to {context.crs}", lost if record is None else record[lost]))
         if layer.crs and out_of_range(layer.extent(), layer.crs):
             remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
+        if layer.geometry is not None and layer.crs is None:
+            remarks.append(Remark("no coordinate system is declared", look=True))
         remarks += _geometry_remarks(layer)
         account = InputAccount("files", part.key, reading.found, SetAside.from_reasons(aside))
         output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))

@@ -1,0 +1,145 @@
+"""The command line, as a person or a script calls it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from eskret.cli import app
+
+
+def call(*arguments: str | Path) -> tuple[int, str, str]:
+    result = CliRunner().invoke(app, [str(a) for a in arguments])
+    if result.exception is not None and not isinstance(result.exception, SystemExit):
+        raise result.exception
+    return result.exit_code, result.stdout, result.stderr
+
+
+def test_run_prints_the_ledger_and_what_was_saved(project: Path) -> None:
+    code, out, _ = call("run", project)
+    assert code == 0
+    assert "Keep marks_waypoints where desc LIKE $kind || '%'" in out and "1 does not meet the condition" in out
+    assert "survey.gpkg, pile_marks_waypoints: 1 feature" in out and "▲ look" in out
+
+
+def test_run_takes_values_and_writes_reports(project: Path, tmp_path: Path) -> None:
+    code, out, _ = call("run", project, "--set", "kind=Buoy", "--report", tmp_path / "r" / "run.json", "--quiet")
+    assert (code, out) == (0, "")
+    told = json.loads((tmp_path / "r" / "run.json").read_text())
+    assert set(told) >= {"state", "seconds", "steps", "outputs"}
+    assert set(told["steps"][1]) >= {"id", "use", "state", "seconds", "inputs", "outputs", "remarks"}
+    assert set(told["steps"][1]["inputs"][0]) >= {"setting", "layer", "rows", "used", "set_aside", "altered"}
+    assert set(told["outputs"][0]) >= {"path", "layer", "features", "crs", "sha256"}
+    assert told["values"] == {"kind": "Buoy"} and told["steps"][1]["outputs"][0]["totals"] == []
+    assert call("run", project, "--set", "kind=<b>&", "--report", tmp_path / "run.html")[0] == 0
+    page = (tmp_path / "run.html").read_text()
+    assert "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http" not in page and "does not meet the condition" in page
+
+
+def test_json_output(project: Path) -> None:
+    code, out, _ = call("run", project, "--json")
+    assert code == 0 and json.loads(out)["state"] == "look"
+    code, out, _ = call("rehearse", project, "--json")
+    assert code == 0 and json.loads(out)["outputs"][0]["action"] == "replace"
+    code, out, _ = call("look", project.parent / "field", "--json")
+    first = json.loads(out)["layers"][0]
+    assert (first["layer"], first["features"], first["unit"]) == ("waypoints", 3, "degrees")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "says"),
+    [
+        (["--set", "kind"], 2, "has no value"), (["--set", "nope=1"], 2, "there is no parameter 'nope'. There are kind"),
+        (["--if-exists", "perhaps"], 2, "It can be own, stop, replace, number, skip"),
+        (["--report", "x.pdf"], 2, "Give it .json or .html"),
+    ],
+)  # fmt: skip
+def test_wrong_usage(project: Path, arguments: list[str], code: int, says: str) -> None:
+    got, _, err = call("run", project, *arguments)
+    assert got == code and says in err
+    assert not (project.parent / "out").exists()
+
+
+def test_exit_codes_of_mistakes_and_failures(project: Path, tmp_path: Path) -> None:
+    assert call("run", tmp_path / "no.toml")[0] == 2
+    assert call("run", project)[0] == 0
+    code, _, err = call("run", project, "--if-exists", "stop")
+    assert code == 2 and "is there already" in err and "step 'archive'" in err
+    project.write_text(project.read_text().replace("desc LIKE", "dsc LIKE"))
+    code, out, _ = call("run", project, "--rehearse")
+    assert code == 2 and "Did you mean 'desc'?" in out
+    assert call("rehearse", project, "--quiet") == (2, "", "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n")
+    code, _, err = call("look", tmp_path / "no.gpx")
+    assert code == 1 and "there is no such file" in err
+
+
+def test_rehearse_foretells(project: Path) -> None:
+    code, out, _ = call("rehearse", project)
+    assert code == 0 and "Ready to run; nothing was written" in out
+    assert "marks_waypoints.geojson (at most 3 features)" in out and "pile_marks_tracks (1 feature)" in out
+    assert not (project.parent / "out").exists()
+
+
+def test_look_says_what_is_there(demo: Path) -> None:
+    code, out, err = call("look", demo / "register")
+    assert code == 0 and err == ""
+    assert "lease_beds  412 area  EPSG:32626 WGS 84 / UTM zone 26N, m" in out
+    assert "granted (date), worked (yes/no)" in out and "tonnes (whole number)" in out
+    (demo / "register" / "bad.gpkg").write_text("x")
+    code, out, err = call("look", demo / "register")
+    assert code == 1 and "bad.gpkg" in err and "moorings" in out
+
+
+def test_operations_are_explained_from_their_one_place() -> None:
+    code, out, _ = call("operations")
+    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == ["load", "keep", "save"]
+    code, out, _ = call("operations", "save")
+    assert "If it is there already; else own" in out and "One of: own, stop, replace, number, skip" in out
+    assert json.loads(call("operations", "keep", "--json")[1])[0]["settings"]["where"]["label"] == "Condition"
+    assert call("operations", "fly")[0] == 2
+
+
+def test_script_prints_python_that_writes_the_same_file(project: Path, tmp_path: Path) -> None:
+    code, out, _ = call("script", project)
+    assert code == 0
+    (tmp_path / "build.py").write_text(out)
+    subprocess.run([sys.executable, "build.py", "again.toml"], cwd=tmp_path, check=True)
+    assert (tmp_path / "again.toml").read_bytes() == project.read_bytes()
+
+
+def test_demo_makes_and_runs(tmp_path: Path) -> None:
+    code, out, _ = call("demo", tmp_path / "d", "--run")
+    assert code == 0 and "173" in out and "61" in out and "112" in out and "● balanced" in out
+    first = {p.name: p.read_bytes() for p in (tmp_path / "d" / "field" / "2031-09").iterdir()}
+    call("demo", tmp_path / "e", "--run")
+    assert first == {p.name: p.read_bytes() for p in (tmp_path / "e" / "field" / "2031-09").iterdir()}
+    web = ("d/out/pile_marks.geojson", "e/out/pile_marks.geojson")
+    assert (tmp_path / web[0]).read_bytes() == (tmp_path / web[1]).read_bytes()
+
+
+def test_without_a_display_it_says_so(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    code, _, err = call("open", tmp_path)
+    assert code == 1 and "There is no display here" in err and "eskret run FILE" in err
+
+
+def test_interrupt_stops_with_130_and_leaves_outputs(project: Path) -> None:
+    slow = "list_sum(range(length(name) * 0 + 30000000)) > 0"
+    project.write_text(project.read_text().replace("desc LIKE $kind || '%'", slow))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "eskret", "run", str(project)], stderr=subprocess.PIPE, env={**os.environ}, text=True
+    )
+    time.sleep(1.5)
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=60)
+    assert process.returncode == 130 and "Stopped; nothing was written." in err
+    assert not list(project.parent.glob("out/*"))

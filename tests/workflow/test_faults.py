@@ -1,0 +1,204 @@
+"""Killed, crashed, stopped: every output is old or new, and whoever asked is told."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from eskret import Workflow
+from eskret.formats import geopackage
+from eskret.workflow.delivery import DeliveryDesk, journal_path, recover, sweep
+from eskret.workflow.executors.client import Worker
+from eskret.workflow.outputs import outputs_path
+
+RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"
+
+
+def outputs(folder: Path) -> tuple[str, str]:
+    """Which word the GeoPackage and the GeoJSON are of: what they hold tells."""
+    names = [e.name for e in geopackage.entries(folder / "out" / "survey.gpkg")]
+    container = "buoy" if "buoy_marks_waypoints" in names else "pile"
+    features = json.loads((folder / "out" / "marks_waypoints.geojson").read_text())["features"]
+    return container, features[0]["properties"]["desc"][:4].lower()
+
+
+def test_killed_at_any_instant_every_output_is_old_or_new(project: Path) -> None:
+    Workflow.read(project).run()
+    chance = random.Random(7)
+    seen = set()
+    begun = time.perf_counter()
+    whole = subprocess.run([sys.executable, "-c", RUN, str(project), "Pile"], check=True)
+    assert whole.returncode == 0
+    usual = time.perf_counter() - begun
+    for _ in range(12):
+        process = subprocess.Popen([sys.executable, "-c", RUN, str(project), "Buoy"])
+        try:
+            # most of a run is start-up: the instants that matter are near its end
+            process.wait(usual * chance.uniform(0.55, 1.05))
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+        recover(project)
+        state = outputs(project.parent)
+        assert state[0] == state[1], "one output is old and the other new"
+        seen.add(state[0])
+        db = sqlite3.connect(project.parent / "out" / "survey.gpkg")
+        assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+        db.close()
+        assert not Workflow.read(project).rehearse().errors  # its own outputs are still its own
+    Workflow.read(project).run(kind="Pile")
+    assert not list((project.parent / "out").glob(".*")), "what the killed runs staged is swept away"
+    assert seen
+
+
+@pytest.mark.parametrize("renamed", [0, 1, 2])
+def test_a_commit_cut_short_is_rolled_forward(project: Path, monkeypatch: pytest.MonkeyPatch, renamed: int) -> None:
+    workflow = Workflow.read(project)
+    workflow.run()
+
+    class Cut(BaseException):
+        pass
+
+    done = 0
+    real = Path.replace
+
+    def cut(self: Path, target: Path) -> Path:
+        nonlocal done
+        if self.name.startswith(".eskret-"):
+            if done == renamed:
+                raise Cut
+            done += 1
+        return real(self, target)
+
+    monkeypatch.setattr(Path, "replace", cut)
+    # a crash takes the tidying up with it
+    monkeypatch.setattr(DeliveryDesk, "rollback", lambda self: None)
+    if renamed < 2:
+        with pytest.raises(Cut):
+            workflow.run(kind="Buoy")
+    else:
+        monkeypatch.setattr("eskret.workflow.delivery.outputs_path", lambda w: w.parent / "no" / "where.json")
+        with pytest.raises(FileNotFoundError):
+            raise FileNotFoundError(workflow.run(kind="Buoy").error)
+    monkeypatch.undo()
+    assert journal_path(project).exists()
+    assert recover(project) and not journal_path(project).exists()
+    assert outputs(project.parent) == ("buoy", "buoy")
+    assert "buoy_marks_waypoints" in outputs_path(project).read_text()
+    assert not recover(project)
+
+
+def test_a_journal_that_was_cut_short_itself_is_dropped(project: Path) -> None:
+    journal_path(project).write_text('{"moves": [["a"')
+    assert not recover(project) and not journal_path(project).exists()
+
+
+def test_only_strays_of_processes_that_are_gone_are_swept(tmp_path: Path) -> None:
+    gone = subprocess.Popen([sys.executable, "-c", ""])
+    gone.wait()
+    (tmp_path / f".eskret-{gone.pid}-abc-x.gpkg").write_text("")
+    (tmp_path / f".eskret-{os.getpid()}-abc-x.gpkg").write_text("")
+    assert sweep([tmp_path, tmp_path / "nowhere"]) == 1
+    assert [p.name for p in tmp_path.iterdir()] == [f".eskret-{os.getpid()}-abc-x.gpkg"]
+
+
+# -- the worker
+
+
+class Listener:
+    """Collects a worker's events and waits for one."""
+
+    def __init__(self) -> None:
+        self.events: list[Mapping[str, Any]] = []
+        self._news = threading.Condition()
+        self.worker = Worker(self.take)
+
+    def take(self, event: Mapping[str, Any]) -> None:
+        with self._news:
+            self.events.append(event)
+            self._news.notify_all()
+
+    def wait(self, want: Callable[[Mapping[str, Any]], bool], seconds: float = 60) -> Mapping[str, Any]:
+        with self._news:
+            assert self._news.wait_for(lambda: any(want(e) for e in self.events), seconds), self.events
+            return next(e for e in self.events if want(e))
+
+    def last(self, job: int) -> Mapping[str, Any]:
+        return self.wait(lambda e: e["job"] == job and e["event"] in ("done", "error", "crashed"))
+
+
+@pytest.fixture
+def listener() -> Any:
+    listener = Listener()
+    yield listener
+    listener.worker.close()
+
+
+def request(project: Path, **more: Any) -> dict[str, Any]:
+    return {"text": project.read_text(), "values": {}, "workflow": str(project), "folder": str(project.parent), **more}
+
+
+def test_a_worker_rehearses_runs_looks_and_counts(project: Path, tmp_path: Path, listener: Listener) -> None:
+    worker = listener.worker
+    assert not listener.last(worker.send("rehearse", **request(project)))["steps"]["web"]["outputs"][0]["layer"]
+    run = worker.send("run", store=str(tmp_path / "store"), **request(project))
+    assert listener.last(run)["state"] == "look"
+    kinds = [e["event"] for e in listener.events if e["job"] == run]
+    assert kinds[0] == "run_started" and kinds[-2:] == ["run_finished", "done"] and kinds.count("step_finished") == 4
+    view = listener.wait(lambda e: e.get("id") == "chosen")["view"]
+    assert view["leaving"][0]["rows"] == 1 and view["aside"]["marks_waypoints"]["rows"] == 2
+    count = worker.send("count", layer=view["entering"][0], where="desc LIKE $k || '%'", values={"k": "B"})
+    assert {k: listener.last(count)[k] for k in ("kept", "of")} == {"kept": 1, "of": 3}
+    wrong = listener.last(worker.send("count", layer=view["entering"][0], where="dsc = 1", values={}))
+    assert (wrong["event"], wrong["start"], wrong["length"]) == ("error", 0, 3)
+    looked = listener.last(worker.send("look", path=str(project.parent / "field" / "marks.gpx")))
+    assert [x["name"] for x in looked["layers"]] == ["waypoints", "routes", "route_points", "tracks", "track_points"]
+    opened = worker.send("open", path=looked["path"], layer="tracks", key="k", store=str(tmp_path / "look"))
+    assert listener.last(opened)["layer"]["kind"] == "line"
+    assert "no such file" in listener.last(worker.send("look", path="/no/where.gpx"))["text"]
+
+
+def test_a_crash_takes_down_one_run_and_is_told(project: Path, tmp_path: Path, listener: Listener) -> None:
+    worker = listener.worker
+    Workflow.read(project).run()
+    job = worker.send("run", store=str(tmp_path / "store"), **{**request(project), "values": {"kind": "Buoy"}})
+    assert worker.pid is not None
+    os.kill(worker.pid, signal.SIGSEGV)
+    told = listener.last(job)
+    assert told["event"] == "crashed" and "SIGSEGV" in told["text"] and "unharmed" in told["text"]
+    assert outputs(project.parent) == ("pile", "pile")
+    assert listener.last(worker.send("rehearse", **request(project)))["event"] == "done"  # a fresh process answers
+
+
+@pytest.mark.parametrize("deaf", [False, True])
+def test_stop_is_prompt_even_where_the_computation_does_not_listen(
+    project: Path, tmp_path: Path, listener: Listener, deaf: bool
+) -> None:
+    worker = listener.worker
+    slow = "list_sum(range(length(name) * 0 + 400000000)) > 0" if deaf else "true"
+    text = project.read_text().replace("desc LIKE $kind || '%'", slow)
+    listener.last(worker.send("look", path=str(project.parent / "field" / "marks.gpx")))  # warm
+    job = worker.send("run", store=str(tmp_path / "store"), **{**request(project), "text": text})
+    if deaf:
+        listener.wait(lambda e: e.get("step") == "chosen")
+    begun = time.perf_counter()
+    worker.stop(job)
+    told = listener.last(job)
+    assert time.perf_counter() - begun < 4
+    if deaf:
+        assert told["stopped"] and told["text"] == "Stopped; nothing was written."
+    assert not list(project.parent.glob("out/.eskret*")) or deaf
+    Workflow.read(project).run()
+    assert not list(project.parent.glob("out/.eskret*"))
