@@ -41,7 +41,9 @@ def test_run_takes_values_and_writes_reports(project: Path, tmp_path: Path) -> N
     assert told["values"] == {"kind": "Buoy"} and told["steps"][1]["outputs"][0]["totals"] == []
     assert call("run", project, "--set", "kind=<b>&", "--report", tmp_path / "run.html")[0] == 0
     page = (tmp_path / "run.html").read_text()
-    assert "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http" not in page and "does not meet the condition" in page
+    assert (
+        "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http" not in page and "does not meet the condition" in page
+    )
 
 
 def test_json_output(project: Path) -> None:
@@ -76,7 +78,11 @@ def test_exit_codes_of_mistakes_and_failures(project: Path, tmp_path: Path) -> N
     project.write_text(project.read_text().replace("desc LIKE", "dsc LIKE"))
     code, out, _ = call("run", project, "--rehearse")
     assert code == 2 and "Did you mean 'desc'?" in out
-    assert call("rehearse", project, "--quiet") == (2, "", "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n")
+    assert call("rehearse", project, "--quiet") == (
+        2,
+        "",
+        "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n",
+    )
     code, _, err = call("look", tmp_path / "no.gpx")
     assert code == 1 and "there is no such file" in err
 
@@ -100,7 +106,11 @@ def test_look_says_what_is_there(demo: Path) -> None:
 
 def test_operations_are_explained_from_their_one_place() -> None:
     code, out, _ = call("operations")
-    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == ["load", "keep", "save"]
+    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == [
+        "load",
+        "keep",
+        "save",
+    ]
     code, out, _ = call("operations", "save")
     assert "If it is there already; else own" in out and "One of: own, stop, replace, number, skip" in out
     assert json.loads(call("operations", "keep", "--json")[1])[0]["settings"]["where"]["label"] == "Condition"

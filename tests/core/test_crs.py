@@ -59,7 +59,9 @@ def test_totals_in_metres_feet_and_degrees() -> None:
     assert measured_total(squares(100)) == ("area", pytest.approx(1.0), "ha")
     feet = squares(1, 1000.0, "EPSG:2263")
     assert measured_total(feet)[1] == pytest.approx((1000 * 1200 / 3937) ** 2 / 10_000)  # type: ignore[index]
-    line = Layer("l", pa.table({"a": [1]}), np.array([shapely.LineString([(-27, 47), (-26, 48), (-25, 47)])]), "EPSG:4326")
+    line = Layer(
+        "l", pa.table({"a": [1]}), np.array([shapely.LineString([(-27, 47), (-26, 48), (-25, 47)])]), "EPSG:4326"
+    )
     # Karney's geodesics, as geographiclib and PROJ compute them
     geod = Geod(ellps="WGS84")
     legs = geod.line_length([-27, -26, -25], [47, 48, 47])

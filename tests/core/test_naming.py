@@ -35,7 +35,7 @@ def test_examples(text: str, name: str) -> None:
 def test_every_name_is_clean_and_cleaning_again_changes_nothing(text: str, limit: int, keep_case: bool) -> None:
     name = clean_name(text, limit=limit, keep_case=keep_case)
     assert len(name) <= limit
-    assert not set(name) & set('/\\:*?"<>| .{}$\'\n\0')
+    assert not set(name) & set("/\\:*?\"<>| .{}$'\n\0")
     assert "__" not in name and not name.startswith("_")
     assert clean_name(name, limit=limit, keep_case=keep_case) == name
 

@@ -68,7 +68,9 @@ def test_required_tables_and_rows(written: Path) -> None:
     ]  # fmt: skip
     key = [r for r in db.execute('PRAGMA table_info("marks")') if r[5]]
     assert len(key) == 1 and key[0][2] == "INTEGER" and key[0][1] not in ALL_TYPES  # requirement 29
-    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE extension_name = 'gpkg_rtree_index'").fetchone() == (3,)
+    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE extension_name = 'gpkg_rtree_index'").fetchone() == (
+        3,
+    )
     db.close()
 
 
@@ -97,7 +99,9 @@ def test_the_rtree_is_sound_and_finds_what_is_there(written: Path) -> None:
     db.close()
 
 
-boxes = st.lists(st.tuples(st.floats(-1e7, 1e7), st.floats(-1e7, 1e7), st.floats(0, 1e5), st.floats(0, 1e5)), max_size=400)
+boxes = st.lists(
+    st.tuples(st.floats(-1e7, 1e7), st.floats(-1e7, 1e7), st.floats(0, 1e5), st.floats(0, 1e5)), max_size=400
+)
 
 
 @given(boxes)
@@ -152,7 +156,9 @@ def test_single_and_multiple_parts_become_multiple_and_z_is_declared(tmp_path: P
         container.add(Layer("a", pa.table({"n": [1, 2, 3, 4]}), parts, "EPSG:32626"), "parts")
         container.add(Layer("b", pa.table({"n": [1, 2]}), mixed, None), "mixed")
     db = sqlite3.connect(path)
-    rows = dict((r[0], r[1:]) for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns"))
+    rows = dict(
+        (r[0], r[1:]) for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns")
+    )
     assert rows == {"parts": ("MULTIPOINT", 32626, 1), "mixed": ("GEOMETRY", -1, 0)}
     blobs = [r[0] for r in db.execute("SELECT geom FROM parts")]
     assert blobs[2] is None and blobs[3][3] >> 4 & 1  # null stays null; an empty one has its flag
@@ -165,7 +171,12 @@ def test_replacing_a_layer_leaves_the_others_alone(written: Path) -> None:
     with geopackage.writing(written) as container:
         container.remove("beds")
         container.add(squares(7), "beds")
-    assert [(e.name, e.rows) for e in geopackage.entries(written)] == [("marks", 3), ("plain", 2), ("nothing", 0), ("beds", 7)]
+    assert [(e.name, e.rows) for e in geopackage.entries(written)] == [
+        ("marks", 3),
+        ("plain", 2),
+        ("nothing", 0),
+        ("beds", 7),
+    ]
     assert geopackage.layer_digest(written, "marks") == before
     db = sqlite3.connect(written)
     assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
@@ -204,7 +215,9 @@ def test_a_file_that_is_none_is_refused_and_left_alone(tmp_path: Path) -> None:
 def test_a_digest_tells_every_change(written: Path) -> None:
     first = geopackage.layer_digest(written, "beds")
     db = sqlite3.connect(written)
-    for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'").fetchall():
+    for (trigger,) in db.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
+    ).fetchall():
         db.execute(f"DROP TRIGGER {trigger}")
     db.execute("UPDATE beds SET kind = 'z' WHERE id = 4000")
     db.commit()

@@ -28,7 +28,7 @@ def test_every_part_that_holds_something(marks_file: Path) -> None:
 def test_fields_of_waypoints(marks_file: Path) -> None:
     table = gpx.read_parts(marks_file)["waypoints"].layer.table
     row = table.slice(0, 1).to_pylist()[0]
-    assert row["desc"] == "Pile 1, \"oak\" & O'Brien" and row["ele"] == 3.5 and row["sym"] == "pile"
+    assert row["desc"] == 'Pile 1, "oak" & O\'Brien' and row["ele"] == 3.5 and row["sym"] == "pile"
     assert row["time"] == datetime(2031, 9, 3, 10, 0, 0, 250_000, UTC)
     assert row["link"] == "http://example.org/a1"
     assert row["depth"] == 4.5  # an extension under its local name, as a number where all are

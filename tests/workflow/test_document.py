@@ -18,7 +18,7 @@ from eskret.workflow.references import Reference, dependents, order_of, resolve,
 from eskret.workflow.script import to_script
 from tests.conftest import WORKFLOW, squares
 
-COMMENTED = '''# whose work this is
+COMMENTED = """# whose work this is
 eskret = 1  # the version
 title = "Piles"
 
@@ -47,7 +47,7 @@ where = "desc LIKE $kind || '%'"
   where = "true"
 
 # the end
-'''
+"""
 
 
 def test_a_canonical_file_is_read_and_written_to_the_byte() -> None:
@@ -56,7 +56,11 @@ def test_a_canonical_file_is_read_and_written_to_the_byte() -> None:
 
 
 def test_any_layout_becomes_canonical_and_keeps_its_comments() -> None:
-    loose = COMMENTED.replace('title = "Piles"', "title='Piles'").replace("[[steps]]\n", "[[ steps ]]\n\n").replace("  where", "where")
+    loose = (
+        COMMENTED.replace('title = "Piles"', "title='Piles'")
+        .replace("[[steps]]\n", "[[ steps ]]\n\n")
+        .replace("  where", "where")
+    )
     assert parse(loose).to_text() == COMMENTED
 
 
@@ -88,7 +92,9 @@ def any_document(draw: Any) -> Document:
         layer = draw(st.dictionaries(names, settings_, max_size=2))
         steps.append(Step(id, draw(st.sampled_from(["load", "keep", "save"])), source, settings, draw(st.text(max_size=9)),
                           draw(st.text(max_size=9)), draw(st.booleans()), layer))  # fmt: skip
-    parameters = tuple(Parameter(n, "text", default=draw(st.text(max_size=9))) for n in draw(st.lists(names, unique=True, max_size=2)))
+    parameters = tuple(
+        Parameter(n, "text", default=draw(st.text(max_size=9))) for n in draw(st.lists(names, unique=True, max_size=2))
+    )
     return Document(draw(st.text(max_size=20)), draw(st.text(max_size=20)), "", parameters, tuple(steps))
 
 
@@ -149,7 +155,11 @@ def test_mistakes_are_told_at_their_place(text: str, says: str) -> None:
 
 def test_files_that_cannot_be_read(tmp_path: Path) -> None:
     (tmp_path / "latin.toml").write_bytes(b"eskret = 1\ntitle = '\xff'")
-    for name, says in (("no.toml", "no such workflow file"), (".", "a folder"), ("latin.toml", "cannot be read as text")):
+    for name, says in (
+        ("no.toml", "no such workflow file"),
+        (".", "a folder"),
+        ("latin.toml", "cannot be read as text"),
+    ):
         with pytest.raises(DocumentError, match=says):
             documents.read(tmp_path / name)
 

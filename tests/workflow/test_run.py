@@ -155,14 +155,19 @@ def test_a_run_balances_and_does_what_was_foretold(project: Path) -> None:
         "setting": "files", "layer": "marks_waypoints", "rows": 4, "used": 3, "altered": [],
         "set_aside": [{"reason": "has no valid latitude and longitude", "count": 1}],
     }  # fmt: skip
-    assert told["chosen"]["inputs"][0]["set_aside"] == [{"reason": NOT_MET, "count": 1}, {"reason": UNKNOWN, "count": 1}]
+    assert told["chosen"]["inputs"][0]["set_aside"] == [
+        {"reason": NOT_MET, "count": 1},
+        {"reason": UNKNOWN, "count": 1},
+    ]
     assert [(e.name, e.rows) for e in geopackage.entries(project.parent / "out" / "survey.gpkg")] == [
         ("pile_marks_waypoints", 1), ("pile_marks_tracks", 1)
     ]  # fmt: skip
     frame = pyogrio.read_dataframe(project.parent / "out" / "marks_waypoints.geojson")
     assert frame["name"].tolist() == ["A1"]
     # GPS degrees came back out after a way through UTM
-    assert frame.geometry[0].x == pytest.approx(-27.2, abs=1e-7) and frame.geometry[0].y == pytest.approx(47.1, abs=1e-7)
+    assert frame.geometry[0].x == pytest.approx(-27.2, abs=1e-7) and frame.geometry[0].y == pytest.approx(
+        47.1, abs=1e-7
+    )
     assert all(len(o.sha256) == 64 for o in result.outputs)
     assert not [p for p in project.parent.rglob(".*")]
 
@@ -176,7 +181,9 @@ def test_another_word_by_one_parameter_and_what_is_left_over_is_told(project: Pa
     assert any("pile_marks_waypoints" in r.text and "left over" in r.text for r in result.remarks)
     third = workflow.run(kind="Buoy")
     assert third.state == "look"
-    assert [e.name for e in geopackage.entries(project.parent / "out" / "survey.gpkg")].count("buoy_marks_waypoints") == 1
+    assert [e.name for e in geopackage.entries(project.parent / "out" / "survey.gpkg")].count(
+        "buoy_marks_waypoints"
+    ) == 1
 
 
 def test_what_others_wrote_or_changed_is_never_replaced_unasked(project: Path) -> None:
@@ -229,14 +236,18 @@ def test_number_and_skip(project: Path, policy: str, files: list[str], layers: i
 
 
 def test_values_cannot_climb_out_of_the_folder(project: Path) -> None:
-    project.write_text(project.read_text().replace("out/{layer}.geojson", "out/{kind}.geojson").replace("= $kind ||", "= ''||"))
+    project.write_text(
+        project.read_text().replace("out/{layer}.geojson", "out/{kind}.geojson").replace("= $kind ||", "= ''||")
+    )
     workflow = Workflow.read(project)
     for kind, name in (("../../x", "x"), ("CON", "con_"), ("a" * 300, "a" * 60), ("a/b\\c:d", "a_b_c_d")):
         planned = [o.path for o in workflow.rehearse(kind=kind).outputs if o.path.suffix == ".geojson"]
         assert planned == [project.parent / "out" / f"{name}.geojson"]
 
 
-def test_a_failure_at_the_last_step_leaves_every_output_as_it_was(project: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_failure_at_the_last_step_leaves_every_output_as_it_was(
+    project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     workflow = Workflow.read(project)
     workflow.run()
     before = state_of(project.parent)
@@ -254,7 +265,9 @@ def test_a_fault_of_an_operation_is_told_with_its_place(project: Path, monkeypat
     monkeypatch.setattr(Keep, "run", lambda *a: 1 / 0)
     result = Workflow.read(project).run()
     assert result.state == "failed"
-    assert "step 'chosen'" in result.error and "ZeroDivisionError" in result.error and "please report it" in result.error
+    assert (
+        "step 'chosen'" in result.error and "ZeroDivisionError" in result.error and "please report it" in result.error
+    )
     assert not (project.parent / "out").exists()
 
 
@@ -276,7 +289,11 @@ def test_stop_at_every_step(project: Path, at: str) -> None:
 
 
 def test_switched_off_steps_pass_on_or_write_nothing(project: Path) -> None:
-    text = project.read_text().replace("where = ", "off = true\nwhere = ").replace('from = "chosen"', 'off = true\nfrom = "chosen"')
+    text = (
+        project.read_text()
+        .replace("where = ", "off = true\nwhere = ")
+        .replace('from = "chosen"', 'off = true\nfrom = "chosen"')
+    )
     project.write_text(text)
     result = Workflow.read(project).run()
     assert [(o.layer, o.features) for o in result.outputs] == [("pile_marks_waypoints", 3), ("pile_marks_tracks", 1)]
@@ -354,7 +371,9 @@ def test_a_workflow_built_in_python_is_the_file(tmp_path: Path) -> None:
     workflow.write(tmp_path / "t.toml")
     again = Workflow.read(tmp_path / "t.toml")
     assert again.document == workflow.document
-    assert again.steps[1].source == ("marks:a*", "marks") and again.steps[1].settings == {"where": {"parameter": "where"}}
+    assert again.steps[1].source == ("marks:a*", "marks") and again.steps[1].settings == {
+        "where": {"parameter": "where"}
+    }
     with pytest.raises(AttributeError, match="operations are"):
         workflow.fly("x")
     with pytest.raises(EskretError, match="there is a step 'marks' already"):

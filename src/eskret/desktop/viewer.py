@@ -71,19 +71,24 @@ class Pane(QWidget):
 ICONS = ("fit", "larger")
 
 
-def quiet_button(text: str, tip: str, checkable: bool = False) -> QToolButton:
-    """A button that stays in the background until it is needed; one of ``ICONS`` or text."""
-    button = QToolButton()
-    button.setObjectName("quiet")
-    if text in ICONS:
-        button.setIcon(icon(text, theme.colour("ink")))
-        button.setAccessibleName(tip)
-        theme.changed.connect(lambda: button.setIcon(icon(text, theme.colour("ink"))))
-    else:
-        button.setText(text)
-    button.setToolTip(tip)
-    button.setCheckable(checkable)
-    return button
+class QuietButton(QToolButton):
+    """A button that stays in the background until it is needed; ``text`` is one of ``ICONS``, or words."""
+
+    def __init__(self, text: str, tip: str, checkable: bool = False) -> None:
+        super().__init__()
+        self.setObjectName("quiet")
+        self.setToolTip(tip)
+        self.setCheckable(checkable)
+        self._icon = text if text in ICONS else ""
+        if self._icon:
+            self.setAccessibleName(tip)
+            self._dress()
+            theme.changed.connect(self._dress)
+        else:
+            self.setText(text)
+
+    def _dress(self) -> None:
+        self.setIcon(icon(self._icon, theme.colour("ink")))
 
 
 class Viewer(QObject):
@@ -106,7 +111,7 @@ class Viewer(QObject):
         self.table_title.setObjectName("title")
         self.table_count = QLabel()
         self.table_count.setObjectName("faint")
-        self.table_full = quiet_button("larger", "Give the table the whole lower half (F7)", True)
+        self.table_full = QuietButton("larger", "Give the table the whole lower half (F7)", True)
         for widget in (self.table_title, self.table_count):
             self.table_pane.row.addWidget(widget)
         self.table_pane.row.addStretch()
@@ -150,9 +155,9 @@ class Viewer(QObject):
         self.load_button.setToolTip("Add a step that loads this layer (Enter in the sources)")
         self.load_button.clicked.connect(self._load)
         self.load_button.hide()
-        self.fit_button = quiet_button("fit", "Show everything (0 on the map)")
+        self.fit_button = QuietButton("fit", "Show everything (0 on the map)")
         self.fit_button.clicked.connect(self.canvas.fit)
-        self.map_full = quiet_button("larger", "Give the map the whole lower half (F6)", True)
+        self.map_full = QuietButton("larger", "Give the map the whole lower half (F6)", True)
         head = self.map_pane.row
         head.addWidget(self.layer_box)
         head.addWidget(self.switch)

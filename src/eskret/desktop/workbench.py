@@ -31,7 +31,7 @@ from eskret.desktop.status import StatusLine
 from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
-from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, Viewer, quiet_button
+from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.start import StartView
 from eskret.errors import EskretError
@@ -139,7 +139,7 @@ class Workbench(QWidget):
         self.banner_text.setWordWrap(True)
         self.banner_text.setTextFormat(Qt.TextFormat.PlainText)
         self.banner_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        close = quiet_button("Close", "Take this message away")
+        close = QuietButton("Close", "Take this message away")
         close.clicked.connect(self.banner.hide)
         row = QHBoxLayout(self.banner)
         row.setContentsMargins(12, 5, 8, 5)
@@ -158,10 +158,10 @@ class Workbench(QWidget):
         strip.setFixedHeight(34)
         self.add_button = QPushButton("Add a step")
         self.add_button.setToolTip("Say what it should do (Insert)")
-        self.up_button = quiet_button("Move up", "Move the step in hand up (Alt+Up)")
-        self.down_button = quiet_button("Move down", "Move the step in hand down (Alt+Down)")
-        self.switch_button = quiet_button("Switch off", "What enters goes on unchanged (Space)")
-        self.remove_button = quiet_button("Remove", "Take the step in hand out (Delete)")
+        self.up_button = QuietButton("Move up", "Move the step in hand up (Alt+Up)")
+        self.down_button = QuietButton("Move down", "Move the step in hand down (Alt+Down)")
+        self.switch_button = QuietButton("Switch off", "What enters goes on unchanged (Space)")
+        self.remove_button = QuietButton("Remove", "Take the step in hand out (Delete)")
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setFixedWidth(150)

@@ -49,7 +49,9 @@ def _default(value: Any) -> Any:
     return str(value)
 
 
-def features(layer: Layer, geometry: np.ndarray, watch: Watch = no_watch, indent: bool = False) -> Generator[bytes, None, None]:
+def features(
+    layer: Layer, geometry: np.ndarray, watch: Watch = no_watch, indent: bool = False
+) -> Generator[bytes, None, None]:
     """The text of each feature, without what stands between them."""
     option = orjson.OPT_INDENT_2 if indent else 0
     total = len(layer)

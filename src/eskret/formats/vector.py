@@ -176,7 +176,13 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
             )
             with _library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
-    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError) as error:
+    except (
+        _library().errors.DataSourceError,
+        _library().errors.DataLayerError,
+        pa.ArrowInvalid,
+        OSError,
+        ValueError,
+    ) as error:
         raise _unreadable(path, error) from error
     count = int(info["features"])
     box = info.get("total_bounds")
@@ -222,7 +228,13 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                     done += batch.num_rows
                     watch(done, max(expected, 0))
         table = pa.Table.from_batches(batches, schema)
-    except (_library().errors.DataSourceError, _library().errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError) as error:
+    except (
+        _library().errors.DataSourceError,
+        _library().errors.DataLayerError,
+        pa.ArrowInvalid,
+        OSError,
+        ValueError,
+    ) as error:
         raise _unreadable(path, error) from error
     if expected >= 0 and table.num_rows != expected:
         raise InputError(

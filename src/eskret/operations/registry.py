@@ -43,13 +43,22 @@ def operation_by_id(name: str) -> Operation:
     return operations[name]
 
 
-def find_operations(words: str) -> list[Operation]:
-    """Operations that fit what somebody typed, best first; all of them for nothing typed."""
+def find_operations(words: str, with_layers: bool | None = None) -> list[Operation]:
+    """Operations that fit what somebody typed, best first; all of them for nothing typed.
+
+    Parameters
+    ----------
+    with_layers : whether there are layers to work on already; of what fits equally well, what can use that comes first.
+    """
+
+    def unfit(operation: Operation) -> bool:
+        return with_layers is not None and operation.takes_layers != with_layers
+
     wanted = re.findall(r"\w+", words.lower())
     if not wanted:
-        return list(all_operations().values())
+        return sorted(all_operations().values(), key=unfit)
     scored = [(sum(_score(o, w) for w in wanted), o) for o in all_operations().values()]
-    return [o for score, o in sorted(scored, key=lambda pair: -pair[0]) if score > 0]
+    return [o for score, o in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
 
 
 def _score(operation: Operation, word: str) -> int:

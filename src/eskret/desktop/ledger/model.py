@@ -49,7 +49,7 @@ class LedgerModel(QAbstractItemModel):
     def refresh(self) -> None:
         """Take the ledger as it stands."""
         nodes = self._build()
-        if _shape(nodes) == _shape(self.nodes):
+        if nodes and _shape(nodes) == _shape(self.nodes):
             for old, new in zip(self.nodes, nodes, strict=True):
                 old.step, old.text, old.state, old.finding = new.step, new.text, new.state, new.finding
                 for child, fresh in zip(old.children, new.children, strict=True):

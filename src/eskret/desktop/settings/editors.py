@@ -82,6 +82,8 @@ class TextEditor(Editor):
 
     def show_value(self, value: Any) -> None:
         text = self.to_text(value)
+        if text == self._shown and self.line.hasFocus():
+            return  # nothing new: what is being typed stays
         self._shown = text
         if self.line.text() != text:
             self.line.setText(text)
@@ -149,7 +151,9 @@ class LinesEditor(Editor):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.FocusOut and watched is self.text and isinstance(event, QFocusEvent):
-            self._settle()
+            # a list of completions takes the focus for a moment; the analyst is still typing
+            if event.reason() != Qt.FocusReason.PopupFocusReason:
+                self._settle()
         return super().eventFilter(watched, event)
 
     def make_text(self) -> QPlainTextEdit:
@@ -167,6 +171,8 @@ class LinesEditor(Editor):
 
     def show_value(self, value: Any) -> None:
         text = self.to_text(value)
+        if text == self._shown and self._pause.isActive():
+            return  # nothing new: what is being typed stays
         self._shown = text
         if self.text.toPlainText() != text:
             self.text.setPlainText(text)

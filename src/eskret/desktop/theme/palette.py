@@ -42,7 +42,7 @@ class Palette:
 
 LIGHT = Palette(
     name="light", paper="#FFFDF7", band="#F1F6EC", shelf="#E9EEE3", shelf_chosen="#D3E0D4", bar="#16302F",
-    bar_ink="#FFFDF7", bar_faint="#A9BDB7", bar_field="#25443F", ink="#1D2B2A", faint="#566663", line="#D9DFD2",
+    bar_ink="#FFFDF7", bar_faint="#A9BDB7", bar_field="#25443F", ink="#1D2B2A", faint="#4E5E5B", line="#D9DFD2",
     field="#FFFFFF", field_line="#AEBBB0", hand="#E9B44C", hand_ink="#1D2B2A", hand_row="#FDEFCF", good="#22695A",
     bad="#B23A22", look="#7A5600", note="#F3F4EA", status="#DFE6D7", sea="#EDF3F2", grid="#D5E0DF",
     mark_fill="#7DB6A3", mark_line="#22695A", plain_fill="#C9CFC0", plain_line="#4A5B59",

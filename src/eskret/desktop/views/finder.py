@@ -95,10 +95,7 @@ class Finder(QFrame):
         self.line.setFocus()
 
     def _search(self, words: str) -> None:
-        found = find_operations(words)
-        if not words:
-            # what fits is what can take the layers in hand, or bring the first
-            found.sort(key=lambda o: o.takes_layers != self._layers)
+        found = find_operations(words, self._layers)
         self.model.clear()
         for operation in found:
             item = QStandardItem(operation.title)

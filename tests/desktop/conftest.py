@@ -1,0 +1,142 @@
+"""A real window, driven by clicks and keys."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from PySide6.QtCore import QModelIndex, QPoint, QSettings, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
+from pytestqt.qtbot import QtBot
+
+from eskret.desktop.ledger.model import ASIDE, IN, OUT, STATE, STEP
+from eskret.desktop.theme import style
+from eskret.desktop.window import Window
+from eskret.desktop.workbench import Workbench
+
+LONG = 40_000
+
+
+class Hand:
+    """What a person does with the window, and what they read in it."""
+
+    def __init__(self, window: Window, qtbot: QtBot) -> None:
+        self.window = window
+        self.bot = qtbot
+        assert window.workbench is not None
+        self.bench: Workbench = window.workbench
+
+    def until(self, condition: Callable[[], Any]) -> None:
+        self.bot.waitUntil(lambda: bool(condition()), timeout=LONG)
+
+    def keys(self, sequence: str, widget: QWidget | None = None) -> None:
+        if widget is self.bench:
+            # a shortcut needs the window to be the active one; without a window manager nobody makes it so again
+            self.window.activateWindow()
+            self.until(self.window.isActiveWindow)
+        QTest.keySequence(widget or QApplication.focusWidget() or self.bench, sequence)
+
+    def type(self, text: str, widget: QWidget | None = None) -> None:
+        target = widget or QApplication.focusWidget()
+        assert target is not None
+        QTest.keyClicks(target, text)
+
+    def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or QPoint())
+
+    def row(self, id: str) -> dict[str, str]:
+        """The figures of a step as the ledger shows them."""
+        model = self.bench.ledger.model()
+        index = model.index_of(id)  # type: ignore[attr-defined]
+        assert index.isValid(), f"no step {id}"
+        cells = {"step": STEP, "in": IN, "out": OUT, "aside": ASIDE, "state": STATE}
+        return {name: index.siblingAtColumn(column).data() for name, column in cells.items()}
+
+    def steps(self) -> list[str]:
+        return [s.id for s in self.bench.session.document.steps]
+
+    def click_step(self, id: str) -> None:
+        view = self.bench.ledger
+        index = view.model().index_of(id).siblingAtColumn(STEP)  # type: ignore[attr-defined]
+        view.scrollTo(index)
+        QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=view.visualRect(index).center())
+
+    def source(self, *path: str) -> QModelIndex:
+        """A row of the sources by the texts on the way to it, once it is there."""
+
+        def find() -> QModelIndex:
+            model = self.bench.sources.model
+            index = QModelIndex()
+            for text in path:
+                rows = [model.index(r, 0, index) for r in range(model.rowCount(index))]
+                index = next((i for i in rows if i.data() == text), QModelIndex())
+                if not index.isValid():
+                    return QModelIndex()
+            return index
+
+        self.until(lambda: find().isValid())
+        return find()
+
+    def click_source(self, *path: str) -> None:
+        tree = self.bench.sources.tree
+        index = self.source(*path)
+        tree.scrollTo(index)
+        QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, pos=tree.visualRect(index).center())
+
+    def run(self) -> None:
+        """Press Run and wait for its end."""
+        self.click(self.bench.bar.run)
+        assert self.bench.session.running
+        self.until(lambda: not self.bench.session.running)
+
+    def settled(self) -> None:
+        """Wait until the last edit was rehearsed."""
+        session = self.bench.session
+        self.until(lambda: session._rehearse_job is None and not session._quiet.isActive())
+
+    def fill(self, field: str, text: str) -> None:
+        """Type into a field of the form, in place of what it holds, and leave it."""
+        before = self.bench.session.document
+        self.bench.form.focus_field(field)
+        target = self.bench.form.blocks[field].editor.target()
+        self.keys("Ctrl+A", target)
+        self.type(text, target)
+        if isinstance(target, QLineEdit):
+            self.keys("Return", target)
+        self.bench.ledger.setFocus()
+        self.until(lambda: self.bench.session.document != before)
+
+    def banner(self) -> str:
+        return self.bench.banner_text.text() if self.bench.banner.isVisible() else ""
+
+
+@pytest.fixture
+def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Callable[..., Hand], None, None]:
+    style.install(qapp, "light")
+    windows: list[Window] = []
+
+    def make(path: Path | None = None) -> Hand:
+        window = Window(QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat))
+        windows.append(window)
+        window.resize(1280, 800)
+        window.show()
+        window.furnish(path)
+        window.activateWindow()
+        qtbot.waitExposed(window)
+        return Hand(window, qtbot)
+
+    yield make
+    for window in windows:
+        if window.workbench is not None:
+            # nobody is there to answer what to do with unsaved changes
+            window.workbench.session._saved = window.workbench.session.document
+        window.close()
+
+
+@pytest.fixture
+def hand(make_hand: Callable[..., Hand], project: Path) -> Hand:
+    """The window on the small project."""
+    return make_hand(project)
