@@ -156,9 +156,9 @@ def test_single_and_multiple_parts_become_multiple_and_z_is_declared(tmp_path: P
         container.add(Layer("a", pa.table({"n": [1, 2, 3, 4]}), parts, "EPSG:32626"), "parts")
         container.add(Layer("b", pa.table({"n": [1, 2]}), mixed, None), "mixed")
     db = sqlite3.connect(path)
-    rows = dict(
-        (r[0], r[1:]) for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns")
-    )
+    rows = {
+        r[0]: r[1:] for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns")
+    }
     assert rows == {"parts": ("MULTIPOINT", 32626, 1), "mixed": ("GEOMETRY", -1, 0)}
     blobs = [r[0] for r in db.execute("SELECT geom FROM parts")]
     assert blobs[2] is None and blobs[3][3] >> 4 & 1  # null stays null; an empty one has its flag
@@ -223,3 +223,13 @@ def test_a_digest_tells_every_change(written: Path) -> None:
     db.commit()
     db.close()
     assert geopackage.layer_digest(written, "beds") != first
+
+
+def test_a_digest_taken_while_writing_is_the_one_read_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(geopackage, "SLICE", 7)
+    path = tmp_path / "d.gpkg"
+    layers = {"all": points(ALL_TYPES), "squares": squares(30), "plain": Layer("t", pa.table({"a": [1.0, None]}))}
+    with geopackage.writing(path) as container:
+        for name, layer in layers.items():
+            container.add(layer, name)
+    assert {n: geopackage.layer_digest(path, n) for n in layers} == container.digests

@@ -169,7 +169,7 @@ def test_a_run_balances_and_does_what_was_foretold(project: Path) -> None:
         47.1, abs=1e-7
     )
     assert all(len(o.sha256) == 64 for o in result.outputs)
-    assert not [p for p in project.parent.rglob(".*")]
+    assert not list(project.parent.rglob(".*"))
 
 
 def test_another_word_by_one_parameter_and_what_is_left_over_is_told(project: Path) -> None:

@@ -176,7 +176,7 @@ class LayerSet(Mapping[str, Layer]):
         return self._layers[key]
 
     def __iter__(self) -> Generator[str, None, None]:
-        return iter(self._layers)
+        yield from self._layers
 
     def __len__(self) -> int:
         return len(self._layers)

@@ -95,6 +95,7 @@ class Viewer(QObject):
     """Holds both panes and keeps them together."""
 
     load_asked = Signal(str, str, int)
+    scene_changed = Signal(object)  # the CRS of what is shown
 
     def __init__(self, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -262,6 +263,10 @@ class Viewer(QObject):
     # -- showing it
 
     def _show(self, keep_view: bool) -> None:
+        self._fill(keep_view)
+        self.scene_changed.emit(self.canvas.scene.crs)
+
+    def _fill(self, keep_view: bool) -> None:
         self.card.hide()
         self._show_head()
         layer, rows = self.current()

@@ -201,6 +201,9 @@ class Workbench(QWidget):
         self.sources.look_asked.connect(self._look)
         self.sources.load_asked.connect(self._load_source)
         viewer.load_asked.connect(self._load_source)
+        viewer.scene_changed.connect(self._scene_changed)
+        session.selected_changed.connect(lambda _: self.sources.let_go())
+        self.ledger.clicked.connect(self._back_to_step)
         viewer.canvas.pointed.connect(self.status.show_place)
         viewer.canvas.left.connect(self.status.forget_place)
         viewer.canvas.view_changed.connect(self._view_changed)
@@ -307,8 +310,17 @@ class Workbench(QWidget):
         self.banner.show()
 
     def _view_changed(self, view: Any) -> None:
-        self.status.show_crs(self.viewer.canvas.scene.crs)
         self.status.show_view(view)
+
+    def _scene_changed(self, crs: Any) -> None:
+        self.status.show_crs(crs)
+        self.status.show_view(self.viewer.canvas.view)
+
+    def _back_to_step(self) -> None:
+        """A click on the step in hand while a source is shown."""
+        if self.viewer.subject.source is not None:
+            self.sources.let_go()
+            self.viewer.show_step()
 
     def _enlarge(self, pane: QWidget, on: bool) -> None:
         viewer = self.viewer
@@ -403,7 +415,6 @@ class Workbench(QWidget):
             now = self.sources.chosen_source()
             if now.get("path") == path and now.get("layer") == layer:
                 self.viewer.show_source(event["layer"], title, {"path": path, "layer": layer, "layers": layers})
-                self.status.show_crs(self.viewer.canvas.scene.crs)
 
         self.session.ask("open", take, path=path, layer=layer, key=key)
 

@@ -30,6 +30,8 @@ from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
+SLICE = 50_000
+"""Rows that are written, or taken into a digest, at a time."""
 MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
 RESERVED_PREFIXES = ("gpkg_", "sqlite_", "rtree_")
 
@@ -104,19 +106,35 @@ def _uri(path: Path) -> str:
     return str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
+class _Digest:
+    """A digest of a layer's rows, column by column in slices: the same whether taken while writing or when reading."""
+
+    def __init__(self, columns: Sequence[str]) -> None:
+        self._hash = hashlib.sha256(repr(list(columns)).encode())
+
+    def update(self, columns: Sequence[Sequence[Any]]) -> None:
+        """Take a slice of ``SLICE`` rows (fewer at the end)."""
+        for values in columns:
+            # blobs by their bytes, the rest by its text: the text of a blob is slow and four times as long
+            if any(type(v) is bytes for v in values):
+                self._hash.update(repr([len(v) if type(v) is bytes else v for v in values]).encode())
+                self._hash.update(b"".join(v for v in values if type(v) is bytes))
+            else:
+                self._hash.update(repr(list(values)).encode())
+
+    def text(self) -> str:
+        return self._hash.hexdigest()
+
+
 def layer_digest(path: Path, name: str) -> str:
     """A digest of a layer's rows and columns as they stand in the file; whatever the rest of the file holds."""
     db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
     try:
-        digest = hashlib.sha256()
         cursor = db.execute(f"SELECT * FROM {_q(name)} ORDER BY 1")
-        digest.update(repr([d[0] for d in cursor.description]).encode())
-        while rows := cursor.fetchmany(20_000):
-            # blobs by their bytes, the rest by its text: the text of a blob is slow and four times as long
-            blobs = [v for row in rows for v in row if type(v) is bytes]
-            digest.update(b"".join(blobs))
-            digest.update(repr([[len(v) if type(v) is bytes else v for v in row] for row in rows]).encode())
-        return digest.hexdigest()
+        digest = _Digest([d[0] for d in cursor.description][1:])
+        while rows := cursor.fetchmany(SLICE):
+            digest.update(list(zip(*rows, strict=True))[1:])
+        return digest.text()
     finally:
         db.close()
 
@@ -129,6 +147,7 @@ class GeoPackageWriter:
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
+        self.digests: dict[str, str] = {}  # of the layers added
 
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
@@ -199,17 +218,20 @@ class GeoPackageWriter:
             statement = f"INSERT INTO {_q(name)} ({', '.join(map(_q, named))}) VALUES ({marks})"
         else:
             statement = f"INSERT INTO {_q(name)} DEFAULT VALUES"
-        total, step = len(layer), 50_000
-        for start in range(0, total, step):
-            part = layer.table.slice(start, step)
+        digest = _Digest(named)
+        total = len(layer)
+        for start in range(0, total, SLICE):
+            part = layer.table.slice(start, SLICE)
             values: list[Sequence[Any]] = [_values(c) for c in part.columns]
             if blobs is not None:
-                values.insert(0, blobs[start : start + step])
+                values.insert(0, blobs[start : start + SLICE])
             if named:
                 self._db.executemany(statement, zip(*values, strict=True))
             else:
                 self._db.executemany(statement, [()] * part.num_rows)
-            watch(min(start + step, total), total)
+            digest.update(values)
+            watch(min(start + SLICE, total), total)
+        self.digests[name] = digest.text()
 
     def _rtree(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
         db = self._db
@@ -378,6 +400,11 @@ def _values(column: pa.ChunkedArray) -> list[Any]:
         return [None if v is None else json.dumps(v, ensure_ascii=False, default=str) for v in column.to_pylist()]
     if pa.types.is_uint64(kind):
         return list(column.cast(pa.int64()).to_pylist())
+    if pa.types.is_boolean(kind):
+        return list(column.cast(pa.int8()).to_pylist())
+    if pa.types.is_floating(kind):
+        # SQLite has no NaN: it would store null without a word
+        return list(pc.if_else(pc.is_nan(column), None, column).to_pylist())
     return list(column.to_pylist())
 
 

@@ -87,6 +87,8 @@ class Delivered:
     crs: str | None
     step: str = ""
     sha256: str = ""
+    content: str = ""
+    """A digest of the layer's rows, for a layer of a container."""
 
     def to_json(self) -> dict[str, Any]:
         return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,

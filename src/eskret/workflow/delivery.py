@@ -177,7 +177,7 @@ class DeliveryDesk:
         for target, staged in self._staged.items():
             with staged.open("rb") as stream:
                 os.fsync(stream.fileno())
-            layers = [d.layer for d in delivered if d.path.resolve() == target and d.layer]
+            layers = {d.layer: d.content for d in delivered if d.path.resolve() == target and d.layer}
             known = records.get(self.outputs.name_of(target))
             fresh = record_of(staged, layers)
             # layers of earlier runs stay this workflow's own while they are in the file

@@ -88,7 +88,8 @@ def rows(
     """
     known: dict[str, list[str]] = {}
     for id, found in (forecast or {}).items():
-        known[id] = [f.key for f in found.entering]
+        if found.known:
+            known[id] = [f.key for f in found.entering]
     for id, result in results.items():
         keys = [i["layer"] for i in result["inputs"] if i["setting"] == "from"]
         if keys:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -91,10 +91,7 @@ def outputs_path(workflow: Path) -> Path:
     return workflow.with_name(f"{workflow.stem}.outputs.json")
 
 
-def record_of(path: Path, layers: Iterable[str]) -> FileRecord:
-    """A record of a file as it stands, with digests of these layers."""
+def record_of(path: Path, layers: Mapping[str, str]) -> FileRecord:
+    """A record of a file as it stands; ``layers`` are those written into it, with digests of their rows."""
     stat = path.stat()
-    return FileRecord(
-        digest_file(path), stat.st_size, stat.st_mtime_ns,
-        {name: geopackage.layer_digest(path, name) for name in layers},
-    )  # fmt: skip
+    return FileRecord(digest_file(path), stat.st_size, stat.st_mtime_ns, dict(layers))

@@ -160,6 +160,8 @@ class LedgerDelegate(QStyledItemDelegate):
             painter.setFont(font(12, family=NARROW))
             painter.setPen(theme.colour("bad"))
             area = QRect(x + 14, area.top(), area.right() - x - 14, area.height())
+            if area.width() < 200:
+                return  # a word or two of it would help nobody; the form says it whole
             text = QFontMetrics(painter.font()).elidedText(
                 row.error or node.finding, Qt.TextElideMode.ElideRight, max(0, area.width())
             )

@@ -93,8 +93,8 @@ class MapCanvas(QWidget):
         self.scene = scene
         self.chosen = np.empty(0, np.int64)
         self._under = -1
-        self._image = None
         if not same:
+            self._image = None
             self.fit()
         self.refresh()
 
@@ -112,6 +112,10 @@ class MapCanvas(QWidget):
                         Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height())
                     )
         self.update()
+
+    def idle(self) -> bool:
+        """Whether what is on screen is the scene as it should be."""
+        return not self._painting and not self._again
 
     def fit(self) -> None:
         """Show everything."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import QFocusEvent
@@ -150,10 +150,10 @@ class LinesEditor(Editor):
         self.watch(self.text)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() == QEvent.Type.FocusOut and watched is self.text and isinstance(event, QFocusEvent):
-            # a list of completions takes the focus for a moment; the analyst is still typing
-            if event.reason() != Qt.FocusReason.PopupFocusReason:
-                self._settle()
+        left = event.type() == QEvent.Type.FocusOut and watched is self.text and isinstance(event, QFocusEvent)
+        # a list of completions takes the focus for a moment; the analyst is still typing
+        if left and cast(QFocusEvent, event).reason() != Qt.FocusReason.PopupFocusReason:
+            self._settle()
         return super().eventFilter(watched, event)
 
     def make_text(self) -> QPlainTextEdit:

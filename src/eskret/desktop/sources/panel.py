@@ -324,6 +324,13 @@ class SourcesPanel(QWidget):
         if told.get("path") and not told.get("problem"):
             self.load_asked.emit(told["path"], told.get("layer", ""), int(told.get("layers", 1)))
 
+    def let_go(self) -> None:
+        """Nothing is in hand here any more: the analyst turned to a step."""
+        block = self.tree.selectionModel().blockSignals(True)
+        self.tree.setCurrentIndex(QModelIndex())
+        self.tree.selectionModel().blockSignals(block)
+        self.tree.viewport().update()
+
     def chosen_source(self) -> dict[str, Any]:
         """The row in hand; empty for none."""
         return self.tree.currentIndex().data(Role) or {}

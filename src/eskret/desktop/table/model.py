@@ -172,7 +172,7 @@ class TableModel(QAbstractTableModel):
         if pa.types.is_nested(values.type):
             values = pa.chunked_array([pa.array([None if v is None else str(v) for v in values.to_pylist()])])
         by = "descending" if down else "ascending"
-        return np.asarray(pc.sort_indices(values, sort_keys=[("", by)], null_placement="at_end"))
+        return np.asarray(pc.sort_indices(values, sort_keys=[("", by, "at_end")]))
 
     def _take_order(self, asked: int, order: np.ndarray) -> None:
         if asked != self._asked or len(order) != self.rowCount():

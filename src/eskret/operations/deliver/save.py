@@ -197,7 +197,17 @@ class Save(Delivery):
                 container.add(layer, plan.layer, settings.description, context.watch)
         found = {e.name: e.rows for e in geopackage.entries(staged)}
         return [
-            _saved(layer, plan, layer.crs, SetAside(), found.get(plan.layer, -1), context) for layer, plan in writing
+            _saved(
+                layer,
+                plan,
+                layer.crs,
+                SetAside(),
+                found.get(plan.layer, -1),
+                context,
+                (),
+                container.digests[plan.layer],
+            )
+            for layer, plan in writing
         ]
 
     def _to_geojson(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
@@ -251,7 +261,7 @@ def _skipped(layer: Layer, plan: Planned) -> Outcome:
 
 def _saved(
     layer: Layer, plan: Planned, crs: str | None, aside: SetAside, found: int, context: Context,
-    remarks: tuple[Remark, ...] = (),
+    remarks: tuple[Remark, ...] = (), content: str = "",
 ) -> Outcome:  # fmt: skip
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
     lineage = np.setdiff1d(np.arange(len(layer)), aside.rows)
@@ -259,7 +269,7 @@ def _saved(
         layer.key, len(lineage), totals_of(layer, context.totals),
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
     )  # fmt: skip
-    delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step)
+    delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step, content=content)
     left = layer.take(lineage) if len(aside) else layer
     account = InputAccount("from", layer.key, len(layer), aside)
     return Outcome((left,), (account,), (output,), lineage, remarks, (delivered,))

@@ -1,0 +1,93 @@
+"""Run Eskret beside a plain script, task for task, in the same run, and print the table.
+
+Usage: python benchmarks/run.py [--data FOLDER] [--plain SCRIPT] [--times N]
+
+The plain script is called as ``SCRIPT TASK DATA OUT``; without one, only Eskret is measured. Whole processes are timed,
+reading and writing files included; the least of N times counts, since these machines are noisy.
+"""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+SHARED = Path(__file__).resolve().parents[2] / "shared" / "bench"
+
+WORKFLOWS = {
+    "convert": ("beds.shp", "converted.gpkg", ""),
+    "geojson": ("beds.gpkg", "beds.geojson", ""),
+    "keep": ("marks.gpkg", "kept.gpkg", "kind LIKE 'Pile%'"),
+}
+
+
+def workflow(task: str, data: Path, out: Path) -> str:
+    """The workflow file of a task."""
+    source, target, where = WORKFLOWS[task]
+    steps = f'eskret = 1\n\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["{data / source}"]\n'
+    before = "in"
+    if where:
+        steps += f'\n[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "{where}"\n'
+        before = "some"
+    return (
+        steps
+        + f'\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "{before}"\nto = "{out / target}"\nif_exists = "replace"\n'
+    )
+
+
+def timed(command: list[str]) -> tuple[float, float]:
+    """Seconds and peak memory in MB of a command."""
+    begun = time.perf_counter()
+    code = (
+        "import resource, subprocess, sys; c = subprocess.run(sys.argv[1:], stdout=subprocess.DEVNULL).returncode; "
+        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024); sys.exit(c)"
+    )
+    done = subprocess.run([sys.executable, "-c", code, *command], check=True, capture_output=True, text=True)
+    return time.perf_counter() - begun, float(done.stdout)
+
+
+def main() -> None:
+    """Measure and print."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--data", type=Path, default=Path(tempfile.gettempdir()) / "eskret-bench")
+    parser.add_argument("--plain", type=Path, default=SHARED / "plain.py")
+    parser.add_argument("--make", type=Path, default=SHARED / "make_data.py")
+    parser.add_argument("--times", type=int, default=3)
+    options = parser.parse_args()
+    data = options.data / "data"
+    if not (data / "landings.csv").exists():
+        if not options.make.exists():
+            sys.exit(f"There is no data in {data} and no script to make it; name one with --make.")
+        subprocess.run([sys.executable, str(options.make), str(data)], check=True)
+    plain = options.plain if options.plain.exists() else None
+    out = options.data / "out"
+    print("| task | plain script | Eskret | ratio | peak memory, plain | peak memory, Eskret |")
+    print("|---|---|---|---|---|---|")
+    for task in WORKFLOWS:
+        ours, theirs = [], []
+        for _ in range(options.times):
+            shutil.rmtree(out, ignore_errors=True)
+            out.mkdir(parents=True)
+            file = options.data / f"{task}.toml"
+            file.write_text(workflow(task, data, out))
+            ours.append(timed([sys.executable, "-m", "eskret", "run", str(file), "--quiet"]))
+            if plain and task != "keep":
+                shutil.rmtree(out, ignore_errors=True)
+                theirs.append(timed([sys.executable, str(plain), task, str(data), str(out)]))
+        best = min(ours)
+        if theirs:
+            other = min(theirs)
+            print(
+                f"| {task} | {other[0]:.1f} s | {best[0]:.1f} s | {other[0] / best[0]:.1f}x | {other[1]:.0f} MB | {best[1]:.0f} MB |"
+            )
+        else:
+            print(f"| {task} | | {best[0]:.1f} s | | | {best[1]:.0f} MB |")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
