@@ -103,10 +103,15 @@ def run(
     rehearse: Annotated[bool, typer.Option("--rehearse", help="Only check and foretell; write nothing.")] = False,
     report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
     if_exists: Exists = None,
+    allow_outside: Annotated[
+        bool, typer.Option("--allow-outside", help="Let this workflow save outside its own folder, from now on.")
+    ] = False,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:
     """Run a workflow and print its ledger."""
+    if allow_outside:
+        _allow_outside(file, set_)
     if rehearse:
         _rehearse(file, set_, if_exists, quiet, json_)
         return
@@ -138,6 +143,17 @@ def run(
         if result.error:
             typer.echo(result.error, err=True)
         raise typer.Exit(_EXIT[result.state])
+
+
+def _allow_outside(file: Path, set_: list[str] | None) -> None:
+    with _told():
+        from eskret.workflow import consent
+        from eskret.workflow import document as documents
+        from eskret.workflow.rehearsal import rehearse
+
+        path = file.resolve()
+        planned = rehearse(documents.read(path), _values(set_), workflow=path).outputs
+        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned]))
 
 
 @app.command("rehearse")

@@ -12,6 +12,8 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from eskret.core.naming import clean_name
+from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.workflow import document as documents
 from eskret.workflow import ledger
@@ -69,6 +71,7 @@ class Session(QObject):
         self.selected = ""
         self.last_run: dict[str, Any] = {}
         self.started: set[str] = set()
+        self.seen_sources: dict[str, list[dict[str, Any]]] = {}  # by path, as the panel of sources saw them
         self._saved = Document()
         self._undo: list[tuple[State, str]] = []
         self._redo: list[tuple[State, str]] = []
@@ -264,6 +267,27 @@ class Session(QObject):
         self.edit(document, f"add {added}")
         self.select(added)
         return added
+
+    def load_step(self, path: str, layer: str, layers: int) -> tuple[Step, int]:
+        """A step that loads a file, or one layer of it where it holds several; and where it belongs."""
+        settings: dict[str, Any] = {"files": [relative(path, self.folder)]}
+        recording = path.lower().endswith(".gpx")
+        if layer and layers > 1:
+            settings["parts" if recording else "layers"] = [layer]
+        name = clean_name(layer if layer and layers > 1 and not recording else Path(path).stem)
+        loads = [n for n, s in enumerate(self.document.steps) if s.use == "load"]
+        return Step(name or "load", "load", (), settings), loads[-1] + 1 if loads else 0
+
+    def load_for(self, id: str, path: str, layer: str, layers: int) -> None:
+        """Let a source enter a step: one edit adds the step that loads it, and the reference."""
+        step, at = self.load_step(path, layer, layers)
+        at = min(at, self.document.index(id))
+        before = {s.id for s in self.document.steps}
+        document = documents.add_step(self.document, step, at)
+        added = next(s.id for s in document.steps if s.id not in before)
+        target = document.step(id)
+        document = documents.replace_step(document, id, replace(target, source=(*target.source, added)))
+        self.edit(document, f"load {added}")
 
     def select(self, id: str) -> None:
         """Take a step in hand."""

@@ -167,12 +167,14 @@ class TopBar(QWidget):
         row.setSpacing(10)
         row.addWidget(self.title)
         row.addWidget(self.file, 1)
+        row.addStretch()
         row.addLayout(self._chips)
         row.addSpacing(4)
         for button in (self.rehearse, self.stop, self.run):
             row.addWidget(button)
         self.chips: dict[str, QPushButton] = {}
         self._made: tuple[Any, ...] = ()
+        self._working = False
         session.changed.connect(self.refresh)
         session.run_changed.connect(self.refresh)
         theme.changed.connect(self.update)
@@ -190,7 +192,9 @@ class TopBar(QWidget):
         self._file_text = f"{where} · {state}"
         self._elide()
         running = session.running
-        self.run.setVisible(not running)
+        self.file.setVisible(self._working)
+        self.rehearse.setVisible(self._working)
+        self.run.setVisible(self._working and not running)
         self.stop.setVisible(running)
         able = bool(document.steps) and not running
         self.run.setEnabled(able)
@@ -203,6 +207,11 @@ class TopBar(QWidget):
             value = session.value(parameter.name)
             own = parameter.name in session.state.values
             self.chips[parameter.name].setText(f"{parameter.title}:  {_short(value)}{'  ·  changed' if own else ''}")
+
+    def show_work(self, working: bool) -> None:
+        """Whether a workflow is open; before, there is nothing to rehearse or run."""
+        self._working = working
+        self.refresh()
 
     def _elide(self) -> None:
         text = self.file.fontMetrics().elidedText(

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 
 from eskret.core.words import duration
 from eskret.desktop.ledger.view import LedgerView
+from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
 from eskret.desktop.sources.panel import SourcesPanel
@@ -123,6 +124,7 @@ class Workbench(QWidget):
         column.addWidget(self.status)
         self.pages = QStackedWidget()
         self.pages.addWidget(self.start)
+        self.pages.currentChanged.connect(lambda page: self.bar.show_work(page == 1))
         self.pages.addWidget(work)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -139,6 +141,10 @@ class Workbench(QWidget):
         self.banner_text.setWordWrap(True)
         self.banner_text.setTextFormat(Qt.TextFormat.PlainText)
         self.banner_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.allow_button = QPushButton("Allow it")
+        self.allow_button.setToolTip("Let this workflow save outside its own folder, from now on")
+        self.allow_button.clicked.connect(self._allow_outside)
+        self.allow_button.hide()
         close = QuietButton("Close", "Take this message away")
         close.clicked.connect(self.banner.hide)
         row = QHBoxLayout(self.banner)
@@ -146,6 +152,7 @@ class Workbench(QWidget):
         self.banner_mark = StateMark()
         row.addWidget(self.banner_mark)
         row.addWidget(self.banner_text, 1)
+        row.addWidget(self.allow_button)
         row.addWidget(close)
         self.banner.hide()
         return self.banner
@@ -303,11 +310,22 @@ class Workbench(QWidget):
     def tell(self, tone: str, text: str) -> None:
         """Say something above the ledger."""
         self.banner_mark.show_state(tone)
+        self.allow_button.setVisible("outside the workflow's own folder" in text)
         self.banner_text.setText(text)
         self.banner.setProperty("tone", tone)
         self.banner.style().unpolish(self.banner)
         self.banner.style().polish(self.banner)
         self.banner.show()
+
+    def _allow_outside(self) -> None:
+        from eskret.workflow import consent
+
+        session = self.session
+        if session.path is not None:
+            planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
+            consent.allow(session.path, consent.outside(session.path, session.folder, planned))
+            self.banner.hide()
+            session.rehearse()
 
     def _view_changed(self, view: Any) -> None:
         self.status.show_view(view)
@@ -389,18 +407,8 @@ class Workbench(QWidget):
         self.form.focus_field(first)
 
     def _load_source(self, path: str, layer: str, layers: int) -> None:
-        """A step that loads a file, or one layer of it; beside a load step of the same file nothing is added twice."""
-        from eskret.core.naming import clean_name
-        from eskret.desktop.settings.editors import relative
-
-        session = self.session
-        file = relative(path, session.folder)
-        settings: dict[str, Any] = {"files": [file]}
-        if layer and layers > 1:
-            settings["parts" if path.lower().endswith(".gpx") else "layers"] = [layer]
-        loads = [n for n, s in enumerate(session.document.steps) if s.use == "load"]
-        name = clean_name(layer if layer and layers > 1 and not path.lower().endswith(".gpx") else Path(path).stem)
-        session.add_step(Step(name or "load", "load", (), settings), loads[-1] + 1 if loads else 0)
+        """Add the step that loads a file, or one layer of it."""
+        self.session.add_step(*self.session.load_step(path, layer, layers))
         self.ledger.setFocus()
 
     def _look(self, path: str, layer: str, key: str) -> None:
@@ -571,8 +579,6 @@ class Workbench(QWidget):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """A workflow is opened; data files become a load step."""
-        from eskret.desktop.settings.editors import relative
-
         paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
         workflows = [p for p in paths if p.suffix == ".toml"]
         if workflows:

@@ -16,9 +16,12 @@ from eskret.errors import CrsError, DocumentError, EskretError, StoppedError
 from eskret.operations.base import Context, Delivery, EachLayer, Finding, Forecast, Level, Operation, Planned, Source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import problems_of
+from eskret.workflow.consent import outside
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import order_of, resolve, settings_for
+
+OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
 
 
 @dataclass(frozen=True)
@@ -132,6 +135,10 @@ def rehearse(
     findings.sort(key=lambda f: position.get(f.step, -1))
     planned = [o for s in steps.values() for o in s.outputs]
     findings += _room(planned)
+    for elsewhere in outside(workflow, base, [p.path for p in planned]):
+        findings.append(
+            Finding(Level.ERROR, f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}", setting="outside")
+        )
     if planned and not broken:
         for path, layer in desk.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name

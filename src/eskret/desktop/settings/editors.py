@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.desktop.paths import relative
 from eskret.operations.settings import SettingInfo
 
 
@@ -331,11 +332,3 @@ class WholeEditor(Editor):
 
     def target(self) -> QWidget:
         return self.box
-
-
-def relative(path: str, folder: Path) -> str:
-    """A path as the workflow file has it: from its folder, if it lies within."""
-    try:
-        return Path(path).resolve().relative_to(folder.resolve()).as_posix()
-    except ValueError:
-        return path

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QAction, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QSizePolicy, QWidget
 
+from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import Editor
 from eskret.desktop.theme.icons import icon
@@ -72,9 +75,23 @@ class EnteringEditor(Editor):
                     self._tick(f"{step.id}:{facts.key}", f"{facts.key}{count}", 1)
             self.menu.addSeparator()
         if not at:
-            nothing = QAction("There is no step before this one", self.menu)
-            nothing.setEnabled(False)
-            self.menu.addAction(nothing)
+            self._word("There is no step before this one")
+        loaded = {f for s in session.document.steps if s.use == "load" for f in s.settings.get("files", ())}
+        fresh = [(p, x) for p, x in session.seen_sources.items() if relative(p, session.folder) not in loaded]
+        if fresh:
+            self._word("Load and use:")
+            for path, layers in fresh[:30]:
+                for facts in layers:
+                    name = Path(path).name if len(layers) == 1 else f"{Path(path).name} · {facts['name']}"
+                    action = QAction(f"      {name}", self.menu)
+                    load = partial(session.load_for, self._step, path, facts["name"], len(layers))
+                    action.triggered.connect(lambda _=False, do=load: do())
+                    self.menu.addAction(action)
+
+    def _word(self, text: str) -> None:
+        action = QAction(text, self.menu)
+        action.setEnabled(False)
+        self.menu.addAction(action)
 
     def _tick(self, reference: str, words: str, indent: int) -> None:
         action = QAction("      " * indent + words, self.menu)

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from eskret.core.words import counted
 from eskret.desktop.session import Session
@@ -157,6 +157,12 @@ class SettingsForm(QScrollArea):
             column.addStretch()
             self.setWidget(body)
             return
+        summary = QLabel(operation.summary)
+        summary.setObjectName("faint")
+        summary.setWordWrap(True)
+        column.addWidget(summary)
+        if operation.help:
+            column.addWidget(self._how_to(" ".join(operation.help.split())))
         if operation.takes_layers:
             self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
         for name, info in setting_info(operation.Settings).items():
@@ -169,6 +175,22 @@ class SettingsForm(QScrollArea):
             self._add(column, f"step.{name}", info, TextEditor(info))
         column.addStretch()
         self.setWidget(body)
+
+    def _how_to(self, text: str) -> QWidget:
+        """A line that opens into the operation's help."""
+        told = note("note", text)
+        told.hide()
+        opener = QPushButton("How to use it")
+        opener.setObjectName("link")
+        opener.setCheckable(True)
+        opener.toggled.connect(told.setVisible)
+        both = QWidget()
+        inner = QVBoxLayout(both)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.setSpacing(4)
+        inner.addWidget(opener, 0, Qt.AlignmentFlag.AlignLeft)
+        inner.addWidget(told)
+        return both
 
     def _editor(self, info: SettingInfo) -> Editor:
         folder = self._session.folder

@@ -183,6 +183,9 @@ class SourcesPanel(QWidget):
     def refresh(self) -> None:
         """Show what the folder holds now."""
         folder = self._session.folder
+        self._session.seen_sources = {
+            p: x for p, x in self._session.seen_sources.items() if Path(p).is_relative_to(folder)
+        }
         files = _files(folder)
         saved = self._session.saved_outputs()
         own = {str(folder / name) for name in saved}
@@ -262,6 +265,8 @@ class SourcesPanel(QWidget):
     def _seen(self, path: Path, event: dict[str, Any]) -> None:
         self._busy = False
         self._looks[str(path)] = (_changed(path), event["layers"] if event["event"] == "done" else str(event["text"]))
+        found = self._looks[str(path)][1]
+        self._session.seen_sources[str(path)] = found if isinstance(found, list) else []
         self._show(path)
         self._next()
 
