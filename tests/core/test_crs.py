@@ -8,7 +8,7 @@ import pytest
 import shapely
 from pyproj import Geod
 
-from eskret.core.crs import crs_code, crs_facts, out_of_range, parse_crs, reproject, same_crs, transformation
+from eskret.core.crs import crs_code, crs_facts, extent_of, out_of_range, parse_crs, reproject, same_crs, transformation
 from eskret.core.layer import Kind, Layer, LayerSet, kind_of, matches
 from eskret.core.totals import measured_total, totals_of
 from eskret.errors import CrsError
@@ -94,3 +94,24 @@ def test_layers_cannot_be_changed_and_sets_are_chosen_by_pattern() -> None:
     assert matches("a[b]", "a[b]") and not matches("a[b]", "ab") and not matches("A", "a")
     with pytest.raises(ValueError, match="two layers"):
         LayerSet([layer, layer])
+
+
+def test_the_way_fits_the_place_and_a_coarse_one_is_no_secret() -> None:
+    # EPSG's operation 1149, ETRS89 to WGS 84 (1), is stated at 1 m and is for Europe
+    europe = transformation("EPSG:4258", "EPSG:4326", (5.2, 45.1, 6.9, 46.8))
+    assert (europe.name, europe.accuracy, europe.coarse) == ("ETRS89 to WGS 84 (1)", 1.0, False)
+    ocean = transformation("EPSG:4258", "EPSG:32626", (-27.5, 46.1, -26.2, 47.9))
+    assert ocean.accuracy is None and ocean.coarse and "accuracy not stated" in ocean.sentence()
+    # the datum of Great Britain: the grid that gives a decimetre is not on this machine, and that is said
+    britain = transformation("EPSG:27700", "EPSG:4326", (400_000, 200_000, 410_000, 210_000))
+    assert not britain.best and britain.coarse and britain.accuracy is not None and britain.accuracy >= 1
+
+
+def test_an_extent_leaves_out_what_is_not_finite() -> None:
+    assert extent_of(np.array([shapely.Point(1, 2), None, shapely.Point(np.inf, 5), shapely.Point(3, -4)])) == (
+        1,
+        -4,
+        3,
+        2,
+    )
+    assert extent_of(np.array([None, shapely.Point()], dtype=object)) is None

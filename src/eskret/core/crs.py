@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
@@ -9,6 +10,7 @@ from functools import lru_cache
 import numpy as np
 import pyproj
 import shapely
+from pyproj.aoi import AreaOfInterest
 from pyproj.exceptions import CRSError, ProjError
 from pyproj.transformer import TransformerGroup
 
@@ -43,6 +45,11 @@ class Transformation:
     accuracy: float | None
     best: bool
     """False where a better way exists but needs a grid file that this machine does not have."""
+
+    @property
+    def coarse(self) -> bool:
+        """Whether a person should look at it: a better way is missing here, or it is worse than a metre or unstated."""
+        return not self.best or self.accuracy is None or self.accuracy > 1
 
     def sentence(self) -> str:
         """How a person reads it."""
@@ -100,25 +107,49 @@ def same_crs(a: str | None, b: str | None) -> bool:
     return bool(parse_crs(a).equals(parse_crs(b), ignore_axis_order=True))
 
 
-@lru_cache(maxsize=64)
-def _way(source: str, target: str) -> tuple[TransformerGroup, Transformation]:
+Extent = tuple[float, float, float, float]
+
+
+@lru_cache(maxsize=256)
+def _way(source: str, target: str, area: Extent | None) -> tuple[pyproj.Transformer, Transformation]:
+    """The first way of those that apply, for an area in degrees (west, south, east, north) where one is given."""
+    interest = AreaOfInterest(*area) if area else None
     try:
-        group = TransformerGroup(parse_crs(source), parse_crs(target), always_xy=True)
+        with warnings.catch_warnings():
+            # it would warn of a grid that is missing here; the Transformation says so
+            warnings.simplefilter("ignore")
+            group = TransformerGroup(parse_crs(source), parse_crs(target), always_xy=True, area_of_interest=interest)
     except ProjError as error:
         raise CrsError(f"there is no way from {source[:60]} to {target[:60]}") from error
     if not group.transformers:
         raise CrsError(f"there is no way from {source[:60]} to {target[:60]} on this machine")
     first = group.transformers[0]
     accuracy = first.accuracy if first.accuracy is not None and first.accuracy >= 0 else None
-    name = first.description if first.description != "unavailable until proj_trans is called" else "chosen by place"
     # a change of axis order moves nothing that is held as x, y
-    name = " + ".join(p for p in name.split(" + ") if not p.startswith("axis order change")) or "no change"
-    return group, Transformation(name, accuracy, bool(group.best_available))
+    name = " + ".join(p for p in first.description.split(" + ") if not p.startswith("axis order change")) or "no change"
+    return first, Transformation(name, accuracy, bool(group.best_available))
 
 
-def transformation(source: str, target: str) -> Transformation:
-    """The way that ``reproject`` would take."""
-    return _way(source, target)[1]
+def _degrees(extent: Extent | None, crs: str) -> Extent | None:
+    """An extent in whole degrees around it, so that like ones share a way; None where it cannot be told."""
+    if extent is None or not np.isfinite(extent).all():
+        return None
+    try:
+        known = parse_crs(crs)
+        to_degrees = pyproj.Transformer.from_crs(known, known.geodetic_crs or WGS84, always_xy=True)
+        west, south, east, north = to_degrees.transform_bounds(*extent)
+    except ProjError:
+        return None
+    if not np.isfinite([west, south, east, north]).all() or west > east or max(abs(south), abs(north)) > 90:
+        return None
+    if west < -180 or east > 180:
+        return None
+    return float(np.floor(west)), float(np.floor(south)), float(np.ceil(east)), float(np.ceil(north))
+
+
+def transformation(source: str, target: str, extent: Extent | None = None) -> Transformation:
+    """The way that ``reproject`` would take for geometry with this extent in ``source``."""
+    return _way(source, target, _degrees(extent, source))[1]
 
 
 def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
@@ -131,13 +162,12 @@ def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarra
 
     Returns
     -------
-    The geometry in ``target`` (same length), and the positions (int64) of those that could not be brought over:
-    they hold the coordinates' last finite form as infinity and must be set aside.
+    The geometry in ``target`` (same length), and the positions (int64) of those that could not be brought over and
+    must be set aside: their coordinates are not finite.
     """
     if same_crs(source, target):
         return geometry, np.empty(0, np.int64)
-    # a transformer of its own for each call: PROJ's are not meant to be shared by threads
-    forward = pyproj.Transformer.from_crs(parse_crs(source), parse_crs(target), always_xy=True)
+    forward = _way(source, target, _degrees(extent_of(geometry), source))[0]
 
     def move(xy: np.ndarray) -> np.ndarray:
         x, y = forward.transform(xy[:, 0], xy[:, 1])
@@ -161,6 +191,16 @@ def _keep_z(move: Callable[[np.ndarray], np.ndarray]) -> Callable[[np.ndarray], 
         return np.column_stack([move(xyz[:, :2]), xyz[:, 2]])
 
     return with_z
+
+
+def extent_of(geometry: np.ndarray) -> Extent | None:
+    """xmin, ymin, xmax, ymax of what is finite; None where nothing is."""
+    bounds = shapely.bounds(geometry).reshape(-1, 4)
+    bounds = bounds[np.isfinite(bounds).all(axis=1)]
+    if not len(bounds):
+        return None
+    low, high = bounds[:, :2].min(axis=0), bounds[:, 2:].max(axis=0)
+    return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
 def out_of_range(extent: tuple[float, float, float, float] | None, crs: str | None) -> bool:

@@ -13,7 +13,7 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, out_of_range, parse_crs, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, extent_of, out_of_range, parse_crs, reproject, same_crs, transformation
 from eskret.core.layer import Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.totals import totals_of
@@ -156,8 +156,8 @@ class Load(Source):
                 Finding(Level.LOOK, f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key)
             )
         if context.crs and not same_crs(crs, context.crs):
-            way = transformation(crs, context.crs)
-            level = Level.NOTE if way.best and (way.accuracy or 0) <= 1 else Level.LOOK
+            way = transformation(crs, context.crs, facts.extent)
+            level = Level.LOOK if way.coarse else Level.NOTE
             text = f"{crs_facts(crs).name} to {crs_facts(context.crs).name}: {way.sentence()}"
             if text not in shown:
                 shown.add(text)
@@ -258,11 +258,10 @@ def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.n
             "no coordinate system is declared", place=layer.origin,
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
         )  # fmt: skip
-    way = transformation(layer.crs, context.crs)
+    way = transformation(layer.crs, context.crs, extent_of(layer.geometry))
     assert layer.geometry is not None
     moved, lost = reproject(layer.geometry, layer.crs, context.crs)
-    coarse = not way.best or (way.accuracy or 0) > 1
-    remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=coarse)]
+    remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse)]
     layer = replace(layer, geometry=moved, crs=context.crs)
     if len(lost):
         layer = layer.take(np.setdiff1d(np.arange(len(layer)), lost))

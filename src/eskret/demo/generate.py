@@ -1,0 +1,261 @@
+"""Make the demo folder: Orrel Sound, a place that is not.
+
+It lies in open ocean (EPSG:32626, around 47 N 26 W). Every name and figure is invented; the same seed gives the same
+bytes of data.
+"""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from importlib import resources
+from pathlib import Path
+from xml.sax.saxutils import escape
+
+import numpy as np
+import pyarrow as pa
+import pyproj
+import shapely
+
+from eskret.core.layer import Layer
+from eskret.formats import geojson, geopackage
+
+SEED = 2031
+CRS = "EPSG:32626"
+WEST, SOUTH = 543_000.0, 5_192_000.0
+_DISTRICTS = {"North": (14_000, 37_000), "East": (36_000, 33_000), "Basin": (22_500, 24_000), "West": (6_500, 16_000),
+              "South": (33_000, 9_000)}  # fmt: skip
+_ISLANDS = ((9_500, 36_000, 6_200), (28_000, 38_500, 4_600), (21_500, 27_500, 2_300), (36_500, 21_500, 8_200),
+            (14_500, 12_500, 5_600))  # fmt: skip
+_HOLDERS = ("Kelda Row", "Tern Bank", "Holm Sand", "Lowther", "Scaur End", "Whin Ness", "Garrow", "Skerry Pool")
+_SPECIES = ("oyster", "mussel", "clam", "scallop")
+_BOTTOMS = ("Sand", "sand", "Sandy ", "Mud", "mud/silt", "Gravel", "gravel (coarse)", "Røck")
+
+
+@dataclass(frozen=True)
+class _Sound:
+    """What the files are made from."""
+
+    rng: np.random.Generator
+    islands: list[shapely.Polygon]
+    districts: dict[str, shapely.Polygon]
+
+
+def make(folder: Path) -> Path:
+    """Make the demo in a folder (which may exist; files of the demo in it are made anew) and return it."""
+    folder = folder.resolve()
+    for name in ("field", "register", "chart"):
+        (folder / name).mkdir(parents=True, exist_ok=True)
+    rng = np.random.default_rng(SEED)
+    islands = [_island(rng, *one) for one in _ISLANDS]
+    sound = _Sound(rng, islands, _districts())
+    beds = _beds(sound)
+    register = folder / "register" / "register.gpkg"
+    register.unlink(missing_ok=True)
+    with geopackage.writing(register) as container:
+        container.add(_district_layer(sound), "districts", "Districts of the sound")
+        container.add(beds, "lease_beds", "Leased beds, one polygon a lease")
+        container.add(_moorings(sound), "moorings", "Licensed moorings")
+    _breakwater(folder / "register" / "breakwater.shp")
+    _islands_file(folder / "chart" / "islands.geojson", sound)
+    _soundings(folder / "chart" / "soundings.fgb", sound)
+    recordings = folder / "field" / "2031-09"
+    recordings.mkdir(exist_ok=True)
+    _marks(recordings / "marks.gpx", sound, beds)
+    _boat(recordings / "boat-a.gpx", sound, "Merle", (430, 372), datetime(2031, 9, 3, 6, 40, tzinfo=UTC))
+    _boat(recordings / "boat-b.gpx", sound, "Sandpiper", (652,), datetime(2031, 9, 4, 7, 5, tzinfo=UTC), route=True)
+    for workflow in resources.files("eskret.demo").joinpath("workflows").iterdir():
+        if workflow.name.endswith(".toml"):
+            with resources.as_file(workflow) as source:
+                shutil.copyfile(source, folder / workflow.name)
+    return folder
+
+
+def _island(rng: np.random.Generator, x: float, y: float, radius: float) -> shapely.Polygon:
+    angle = np.linspace(0, 2 * np.pi, 121)[:-1]
+    r = np.full(len(angle), float(radius))
+    for wave in range(2, 7):
+        r += radius * rng.uniform(0.02, 0.28 / wave) * np.sin(wave * angle + rng.uniform(0, 6.28))
+    return shapely.Polygon(np.c_[WEST + x + r * np.cos(angle), SOUTH + y + r * np.sin(angle)].round(1))
+
+
+def _districts() -> dict[str, shapely.Polygon]:
+    """The cells of five places within the sound's outline."""
+    seats = shapely.points([(WEST + x, SOUTH + y) for x, y in _DISTRICTS.values()])
+    angle = np.linspace(0, 2 * np.pi, 25)[:-1]
+    outline = shapely.Polygon(
+        np.c_[WEST + 23_500 + 24_500 * np.cos(angle), SOUTH + 25_000 + 23_500 * np.sin(angle)].round()
+    )
+    cells = shapely.get_parts(shapely.voronoi_polygons(shapely.MultiPoint(list(seats)), extend_to=outline))
+    found = {}
+    for name, seat in zip(_DISTRICTS, seats, strict=True):
+        cell = next(c for c in cells if c.contains(seat))
+        found[name] = shapely.set_precision(cell.intersection(outline), 0.01)
+    return found
+
+
+def _district_of(sound: _Sound, point: shapely.Point) -> str | None:
+    return next((n for n, area in sound.districts.items() if area.contains(point)), None)
+
+
+def _beds(sound: _Sound) -> Layer:
+    """412 rectangles in the water off the shores, none on another."""
+    rng = sound.rng
+    placed: list[shapely.Polygon] = []
+    rows: list[dict[str, object]] = []
+    shores = shapely.union_all([i.buffer(4_400) for i in sound.islands])
+    land = shapely.union_all(sound.islands)
+    whole = shapely.union_all(list(sound.districts.values()))
+    taken = shapely.Polygon()
+    while len(placed) < 412:
+        x, y = WEST + rng.uniform(0, 47_500), SOUTH + rng.uniform(1_000, 49_000)
+        width, height, turn = rng.uniform(420, 1150), rng.uniform(320, 800), rng.uniform(0, np.pi)
+        box = np.array([(-1, -1), (1, -1), (1, 1), (-1, 1)]) * (width / 2, height / 2)
+        spin = np.array([(np.cos(turn), -np.sin(turn)), (np.sin(turn), np.cos(turn))])
+        bed = shapely.Polygon((box @ spin.T + (x, y)).round(2))
+        if not shores.contains(bed) or land.intersects(bed) or not whole.contains(bed) or taken.intersects(bed):
+            continue
+        taken = taken.union(bed.buffer(40))
+        placed.append(bed)
+        number = len(placed)
+        rows.append(
+            {
+                "lease": f"OS-{100 + number:04d}",
+                "licence": f"L{int(rng.integers(1, 25)):02d}",
+                "holder": str(rng.choice(_HOLDERS)),
+                "district": _district_of(sound, bed.centroid),
+                "species": str(rng.choice(_SPECIES, p=(0.45, 0.3, 0.15, 0.1))),
+                "bottom": str(rng.choice(_BOTTOMS)) if rng.random() > 0.04 else None,
+                "tonnes": int(rng.integers(1, 60)) if rng.random() > 0.06 else None,
+                "granted": (datetime(2019, 1, 7) + timedelta(days=int(rng.integers(0, 4200)))).date(),
+                "worked": bool(rng.random() > 0.2),
+            }
+        )
+    return Layer("lease_beds", pa.Table.from_pylist(rows), np.array(placed, dtype=object), CRS)
+
+
+def _district_layer(sound: _Sound) -> Layer:
+    names = list(sound.districts)
+    table = pa.table({"name": names, "warden": ["I. Fenn", "R. Ostrey", "M. Calder", "T. Hale", "E. Brock"]})
+    return Layer("districts", table, np.array([sound.districts[n] for n in names], dtype=object), CRS)
+
+
+def _moorings(sound: _Sound) -> Layer:
+    rows, places = [], []
+    for number in range(1, 19):
+        island = sound.islands[int(sound.rng.integers(0, len(sound.islands)))]
+        ring = island.buffer(sound.rng.uniform(300, 900)).exterior
+        places.append(ring.interpolate(sound.rng.uniform(0, 1), normalized=True))
+        rows.append({"mooring": f"M{number:02d}", "depth_m": round(float(sound.rng.uniform(2, 14)), 1),
+                     "licensed_to": str(sound.rng.choice(_HOLDERS))})  # fmt: skip
+    return Layer("moorings", pa.Table.from_pylist(rows), np.array(places, dtype=object), CRS)
+
+
+def _breakwater(path: Path) -> None:
+    """An outline some 44 km across whose ends miss each other by just under half a metre."""
+    import pyogrio
+
+    angle = np.linspace(0, 2 * np.pi, 721)[:-1]
+    r = 21_400 + 500 * np.sin(5 * angle) + 160 * np.sin(17 * angle)
+    ring = np.c_[WEST + 23_500 + r * np.cos(angle), SOUTH + 25_000 + r * np.sin(angle)].round(3)
+    line = shapely.LineString([*ring, ring[0] + (0.0, -0.47)])
+    pyogrio.raw.write(
+        path, np.array([shapely.to_wkb(line)], dtype=object), [np.array(["outer"], dtype=object)],
+        np.array(["part"]), geometry_type="LineString", crs=CRS, driver=None,
+    )  # fmt: skip
+
+
+def _islands_file(path: Path, sound: _Sound) -> None:
+    names = ["Orrel", "Little Orrel", "The Calf", "Sunnay", "Haverholm"]
+    layer = Layer("islands", pa.table({"name": names}), np.array(sound.islands, dtype=object), CRS)
+    path.unlink(missing_ok=True)
+    geojson.write(path, layer)
+
+
+def _soundings(path: Path, sound: _Sound) -> None:
+    import pyogrio
+
+    xy = np.c_[WEST + sound.rng.uniform(2_000, 45_000, 1_600), SOUTH + sound.rng.uniform(4_000, 46_000, 1_600)].round(1)
+    points = shapely.points(xy)
+    land = shapely.union_all(sound.islands)
+    wet = ~shapely.contains(land, points)
+    depth = (shapely.distance(points, land) / 180 + sound.rng.normal(3, 0.8, len(points))).clip(0.3).round(1)
+    path.unlink(missing_ok=True)
+    pyogrio.raw.write(
+        path, shapely.to_wkb(points[wet]), [depth[wet]], np.array(["depth_m"]), geometry_type="Point", crs=CRS,
+        driver=None,
+    )  # fmt: skip
+
+
+_TO_DEGREES = pyproj.Transformer.from_crs(CRS, "EPSG:4326", always_xy=True)
+
+
+def _time(moment: datetime) -> str:
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _gpx(body: list[str]) -> str:
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        '<gpx version="1.1" creator="Orrel survey unit" xmlns="http://www.topografix.com/GPX/1/1">\n'
+        + "".join(body) + "</gpx>\n"
+    )  # fmt: skip
+
+
+def _marks(path: Path, sound: _Sound, beds: Layer) -> None:
+    """173 survey marks; 61 of them are piles."""
+    rng = sound.rng
+    assert beds.geometry is not None
+    kinds = ["Pile"] * 61 + ["Buoy"] * 44 + ["Stake"] * 37 + ["Beacon"] * 12 + ["Rock"] * 15 + [""] * 4
+    rng.shuffle(kinds)
+    woods = ("oak", "larch", "steel", "larch, leaning", 'oak, "new"', "rotten & loose")
+    body, moment = [], datetime(2031, 9, 2, 8, 15, tzinfo=UTC)
+    for number, kind in enumerate(kinds, 1):
+        bed = beds.geometry[int(rng.integers(0, len(beds)))]
+        corner = np.asarray(bed.exterior.coords)[int(rng.integers(0, 4))] + rng.normal(0, 6, 2)
+        lon, lat = _TO_DEGREES.transform(*corner)
+        moment += timedelta(seconds=int(rng.integers(40, 260)))
+        desc = f"<desc>{escape(f'{kind} {number}, {rng.choice(woods)}')}</desc>" if kind else ""
+        body.append(
+            f'  <wpt lat="{lat:.7f}" lon="{lon:.7f}"><ele>{rng.normal(0.8, 0.5):.1f}</ele><time>{_time(moment)}</time>'
+            f"<name>S{number:03d}</name>{desc}<sym>{kind.lower() or 'unknown'}</sym></wpt>\n"
+        )
+    path.write_text(_gpx(body), encoding="utf-8")
+
+
+def _boat(path: Path, sound: _Sound, boat: str, counts: tuple[int, ...], begins: datetime, route: bool = False) -> None:
+    """Tracks that wander from bed to bed, a point every five to nine seconds."""
+    rng, body = sound.rng, []
+    land = shapely.union_all(sound.islands).buffer(150)
+    place, heading = np.array([WEST + 20_000.0, SOUTH + 33_000.0]), rng.uniform(0, 6.28)
+    if route:
+        stops = [(WEST + x, SOUTH + y) for x, y in ((19_000, 33_500), (24_000, 31_500), (26_500, 26_000))]
+        body.append("  <rte><name>To the basin</name>")
+        for number, (x, y) in enumerate(stops, 1):
+            lon, lat = _TO_DEGREES.transform(x, y)
+            body.append(f'<rtept lat="{lat:.7f}" lon="{lon:.7f}"><name>R{number}</name></rtept>')
+        body.append("</rte>\n")
+    moment = begins
+    for track, count in enumerate(counts, 1):
+        body.append(f"  <trk><name>{escape(boat)} {track}</name><type>survey</type><trkseg>\n")
+        for number in range(count):
+            for _ in range(30):
+                ahead = place + 28 * np.array([np.cos(heading), np.sin(heading)])
+                if not land.contains(shapely.Point(ahead)):
+                    break
+                heading += rng.uniform(0.3, 0.9)
+            place = ahead
+            heading += rng.normal(0, 0.12)
+            moment += timedelta(seconds=int(rng.integers(5, 10)))
+            if number == count // 2:
+                body.append("  </trkseg><trkseg>\n")
+                moment += timedelta(minutes=int(rng.integers(6, 25)))
+            lon, lat = _TO_DEGREES.transform(*place)
+            body.append(
+                f'    <trkpt lat="{lat:.7f}" lon="{lon:.7f}"><ele>{rng.normal(0.5, 0.2):.1f}</ele>'
+                f"<time>{_time(moment)}</time></trkpt>\n"
+            )
+        body.append("  </trkseg></trk>\n")
+        moment += timedelta(hours=1)
+    path.write_text(_gpx(body), encoding="utf-8")
