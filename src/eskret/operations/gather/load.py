@@ -258,8 +258,8 @@ def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.n
             "no coordinate system is declared", place=layer.origin,
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
         )  # fmt: skip
-    way = transformation(layer.crs, context.crs, extent_of(layer.geometry))
     assert layer.geometry is not None
+    way = transformation(layer.crs, context.crs, extent_of(layer.geometry))
     moved, lost = reproject(layer.geometry, layer.crs, context.crs)
     remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse)]
     layer = replace(layer, geometry=moved, crs=context.crs)
