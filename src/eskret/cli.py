@@ -37,7 +37,15 @@ Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but er
 
 def main() -> None:
     """Entry point of ``eskret``."""
+    # until a run takes the signals over, there is nothing to bring to a good end: leave at once, as one who was stopped
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, _leave)
     app()
+
+
+def _leave(*_: Any) -> None:
+    os.write(2, b"Stopped; nothing was written.\n")
+    os._exit(STOPPED)
 
 
 def _version(asked: bool) -> None:

@@ -98,6 +98,7 @@ class _Text(QPlainTextEdit):
                 place = self.cursorRect()
                 place.setWidth(180)
                 self.completer_.complete(place)
+                popup.setCurrentIndex(self.completer_.completionModel().index(0, 0))
                 return
         popup.hide()
 
