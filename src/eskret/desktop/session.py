@@ -308,7 +308,8 @@ class Session(QObject):
 
     def _rehearse_now(self) -> None:
         if self._rehearse_job is not None:
-            self._helper.stop(self._rehearse_job)
+            # its answer is not wanted any more; the looks under way in the same process are
+            self._helper.stop(self._rehearse_job, insist=False)
         self._rehearse_job = self._helper.send("rehearse", **self._request())
 
     def _request(self) -> dict[str, Any]:
@@ -324,6 +325,9 @@ class Session(QObject):
         self._runs += 1
         self.started.clear()
         self.results.clear()
+        for old in range(1, self._runs - 1):
+            # the run before this one is still on screen
+            shutil.rmtree(self._store / f"run-{old}", ignore_errors=True)
         store = self._store / f"run-{self._runs}"
         self._run_job = self._runner.send("run", store=str(store), **self._request())
         self.run_changed.emit()

@@ -53,8 +53,13 @@ class Worker:
                 self._write(self._running(), {"job": job, "do": do, **request})
         return job
 
-    def stop(self, job: int) -> None:
-        """Ask a job to stop; end the process if it does not within the grace."""
+    def stop(self, job: int, *, insist: bool = True) -> None:
+        """Ask a job to stop; end the process if it does not within the grace.
+
+        Parameters
+        ----------
+        insist : where False, asking is all: other jobs of the process matter more.
+        """
         with self._lock:
             if job not in self._open or self._process is None:
                 return
@@ -63,6 +68,8 @@ class Worker:
                 self._write(process, {"job": job, "do": "stop"})
             except (BrokenPipeError, ValueError):
                 return
+        if not insist:
+            return
         timer = threading.Timer(GRACE, self._end_if_open, (job, process))
         timer.daemon = True
         timer.start()
