@@ -379,3 +379,10 @@ def test_a_workflow_built_in_python_is_the_file(tmp_path: Path) -> None:
     with pytest.raises(EskretError, match="there is a step 'marks' already"):
         workflow.load("marks", files=[])
     assert json.loads(json.dumps(again.rehearse().to_json()))["state"] == "errors"
+
+
+def test_stop_during_the_rehearsal_is_a_stop_too(project: Path) -> None:
+    run = Run(Workflow.read(project).document, workflow=project)
+    run.stop()
+    result = run.execute()
+    assert result.state == "stopped" and result.error == "Stopped; nothing was written."

@@ -140,10 +140,14 @@ class Run:
         """
         begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
         sweep(self._target_folders())
-        found = rehearse(
-            self.document, self._given, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
-            watch=self._check_stop,
-        )  # fmt: skip
+        try:
+            found = rehearse(
+                self.document, self._given, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
+                watch=self._check_stop,
+            )  # fmt: skip
+        except StoppedError as stopped:
+            seconds = time.perf_counter() - begun
+            return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title)
         if found.errors:
             raise RehearsalError(found.errors)
         values = self.document.values(self._given)
