@@ -68,7 +68,7 @@ def main() -> int:
         bench = camera.bench
         session = bench.session
         camera.take("start")
-        bench.open_path(home / "piles.toml")
+        bench.files.open_path(home / "piles.toml")
         camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
         camera.look_at("lease_beds")
         bench.viewer._clicked(40)

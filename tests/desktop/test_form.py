@@ -317,7 +317,7 @@ def test_unsaved_changes_are_asked_about(hand: Hand, project: Path, monkeypatch:
             return 0
 
         monkeypatch.setattr(QMessageBox, "exec", answer)
-        assert hand.bench._may_leave() is leaves
+        assert hand.bench.files.may_leave() is leaves
         assert ("off = true" in project.read_text()) is saves
     assert not hand.bench.session.dirty
 
@@ -331,7 +331,7 @@ def test_saving_under_another_name_and_as_a_script(hand: Hand, project: Path, mo
     hand.settled()
     assert "no readable file matches 'field/*.gpx'" in hand.bench.session.forecast.errors[0].text
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(folder / "build.py"), ""))
-    hand.bench.save_script()
+    hand.bench.files.save_script()
     assert "workflow.keep(" in (folder / "build.py").read_text()
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: ("/no/such/folder/x.toml", ""))
     hand.keys("Ctrl+Shift+S", hand.bench)

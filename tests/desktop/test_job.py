@@ -312,9 +312,9 @@ def test_files_that_cannot_be_opened_leave_what_is_open(hand: Hand, tmp_path: Pa
     bad = tmp_path / "bad.toml"
     bad.write_text("eskret = 9")
     before = hand.bench.session.document
-    hand.bench.open_path(bad)
+    hand.bench.files.open_path(bad)
     assert "of version 9" in hand.banner() and hand.bench.session.document == before
-    hand.bench.open_path(tmp_path / "gone.toml")
+    hand.bench.files.open_path(tmp_path / "gone.toml")
     assert "no such workflow file" in hand.banner()
 
 
@@ -322,7 +322,7 @@ def test_start_view_opens_recent_files_and_the_demo(
     make_hand: Callable[..., Hand], project: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     make_hand(project)
-    monkeypatch.setattr("platformdirs.user_data_path", lambda *a, **k: tmp_path / "data")
+    monkeypatch.setattr("eskret.desktop.files.user_data_path", lambda *a, **k: tmp_path / "data")
     hand = make_hand()
     start = hand.bench.start
     hand.until(start.isVisible)

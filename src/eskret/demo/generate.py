@@ -66,7 +66,9 @@ def make(folder: Path) -> Path:
     _boat(recordings / "boat-a.gpx", sound, "Merle", (430, 372), datetime(2031, 9, 3, 6, 40, tzinfo=UTC))
     _boat(recordings / "boat-b.gpx", sound, "Sandpiper", (652,), datetime(2031, 9, 4, 7, 5, tzinfo=UTC), route=True)
     for workflow in resources.files("eskret.demo").joinpath("workflows").iterdir():
-        if workflow.name.endswith(".toml"):
+        if (
+            workflow.name.endswith(".toml") and not (folder / workflow.name).exists()
+        ):  # one that somebody changed is theirs
             with resources.as_file(workflow) as source:
                 shutil.copyfile(source, folder / workflow.name)
     return folder

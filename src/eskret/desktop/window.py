@@ -41,7 +41,7 @@ class Window(QMainWindow):
         self.workbench.close_asked.connect(self.close)
         self.setCentralWidget(self.workbench)
         if path is not None:
-            self.workbench.open_path(path)
+            self.workbench.files.open_path(path)
         self.workbench.warm_later()
         return self.workbench
 

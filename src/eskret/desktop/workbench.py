@@ -10,7 +10,6 @@ from typing import Any
 from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
-    QFileDialog,
     QHBoxLayout,
     QLabel,
     QMessageBox,
@@ -23,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.words import duration
+from eskret.desktop.files import Files
 from eskret.desktop.ledger.view import LedgerView
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
@@ -34,14 +34,13 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
+from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
 from eskret.desktop.views.start import StartView
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
-from eskret.workflow import ledger
+from eskret.workflow import consent, ledger
 from eskret.workflow.document import Step
-from eskret.workflow.script import to_script
 
-RECENT = 8
 KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"), ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+E", "rehearse"), ("Ctrl+R", "run"), ("Ctrl+.", "stop"), ("Insert", "add a step below the one in hand"),
@@ -63,6 +62,7 @@ class Workbench(QWidget):
         super().__init__(parent)
         self._settings = settings
         self.session = Session(self)
+        self.files = Files(self.session, settings, self)
         self.setAcceptDrops(True)
         self.bar = TopBar(self.session)
         self.sources = SourcesPanel(self.session)
@@ -75,7 +75,7 @@ class Workbench(QWidget):
         self.finder = Finder(self)
         self._connect()
         self._actions()
-        self._show_recent()
+        self.start.show_recent(self.files.recent())
         self._refresh()
 
     # -- putting together
@@ -216,10 +216,14 @@ class Workbench(QWidget):
         viewer.canvas.view_changed.connect(self._view_changed)
         viewer.map_full.clicked.connect(lambda on: self._enlarge(viewer.map_pane, on))
         viewer.table_full.clicked.connect(lambda on: self._enlarge(viewer.table_pane, on))
-        self.start.demo_asked.connect(self.open_demo)
-        self.start.new_asked.connect(self.new_in_folder)
-        self.start.open_asked.connect(self.open_dialog)
-        self.start.recent_asked.connect(lambda p: self.open_path(Path(p)))
+        files = self.files
+        files.opened.connect(self._opened)
+        files.failed.connect(self._not_opened)
+        files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
+        self.start.demo_asked.connect(files.open_demo)
+        self.start.new_asked.connect(files.new_in_folder)
+        self.start.open_asked.connect(files.open_dialog)
+        self.start.recent_asked.connect(lambda p: files.open_path(Path(p)))
 
     def _actions(self) -> None:
         """The workflow menu and all keys."""
@@ -235,14 +239,14 @@ class Workbench(QWidget):
                 menu.addAction(action)
             return action
 
-        add("New in a folder …", "Ctrl+N", self.new_in_folder)
-        add("Open …", "Ctrl+O", self.open_dialog)
+        add("New in a folder …", "Ctrl+N", self.files.new_in_folder)
+        add("Open …", "Ctrl+O", self.files.open_dialog)
         self._recent_menu = menu.addMenu("Opened lately")
-        add("Open the demo", "", self.open_demo)
+        add("Open the demo", "", self.files.open_demo)
         menu.addSeparator()
-        add("Save", "Ctrl+S", self.save)
-        add("Save under another name …", "Ctrl+Shift+S", self.save_as)
-        add("Save as a Python script …", "", self.save_script)
+        add("Save", "Ctrl+S", self.files.save)
+        add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
+        add("Save as a Python script …", "", self.files.save_script)
         menu.addSeparator()
         self._undo = add("Undo", "Ctrl+Z", self.session.undo)
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
@@ -303,9 +307,9 @@ class Workbench(QWidget):
         self._redo.setText(f"Redo: {session.redo_word}" if session.redo_word else "Redo")
         self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
         self._recent_menu.clear()
-        for path in self._recent():
-            self._recent_menu.addAction(path, partial(self.open_path, Path(path)))
-        self._recent_menu.setEnabled(bool(self._recent()))
+        for path in self.files.recent():
+            self._recent_menu.addAction(path, partial(self.files.open_path, Path(path)))
+        self._recent_menu.setEnabled(bool(self.files.recent()))
 
     def tell(self, tone: str, text: str) -> None:
         """Say something above the ledger."""
@@ -318,8 +322,6 @@ class Workbench(QWidget):
         self.banner.show()
 
     def _allow_outside(self) -> None:
-        from eskret.workflow import consent
-
         session = self.session
         if session.path is not None:
             planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
@@ -428,135 +430,26 @@ class Workbench(QWidget):
 
     # -- files
 
-    def open_path(self, path: Path) -> None:
-        """Open a workflow file or a folder; what cannot be opened is said, and what was open stays."""
-        if not self._may_leave():
-            return
-        try:
-            if path.is_dir():
-                found = sorted(p for p in path.glob("*.toml") if p.is_file())
-                if len(found) == 1:
-                    self.session.open(found[0])
-                    self._remember(found[0])
-                else:
-                    self.session.new(path.resolve())
-            else:
-                self.session.open(path)
-                self._remember(path)
-        except EskretError as error:
-            if self.pages.currentIndex() == 0:
-                QMessageBox.warning(self, "Eskret", error.sentence())
-            else:
-                self.tell("bad", error.sentence())
-            return
+    def _opened(self) -> None:
         self.banner.hide()
         self.pages.setCurrentIndex(1)
         self.sources.refresh()
         self.ledger.setFocus()
 
-    def open_demo(self) -> None:
-        """Make the demo in the user's data folder and open it."""
-        from platformdirs import user_data_path
-
-        from eskret.demo.generate import make
-
-        home = make(user_data_path("eskret", appauthor=False) / "demo" / "orrel-sound")
-        self.open_path(sorted(home.glob("*.toml"))[0])
-
-    def new_in_folder(self) -> None:
-        """Choose a folder and begin an empty workflow in it."""
-        folder = QFileDialog.getExistingDirectory(self, "The folder that holds your files", str(self.session.folder))
-        if folder and self._may_leave():
-            self.session.new(Path(folder))
-            self.pages.setCurrentIndex(1)
-            self.sources.refresh()
-
-    def open_dialog(self) -> None:
-        """Choose a workflow file."""
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Open a workflow", str(self.session.folder), "Workflows (*.toml);;All (*)"
-        )
-        if path:
-            self.open_path(Path(path))
-
-    def save(self) -> None:
-        """Save, or ask for a name the first time."""
-        if self.session.path is None:
-            self.save_as()
-            return
-        try:
-            self.session.save()
-        except EskretError as error:
-            self.tell("bad", error.sentence())
-
-    def save_as(self) -> None:
-        """Save under another name."""
-        from eskret.core.naming import clean_name
-
-        name = clean_name(self.session.document.title) or "workflow"
-        path, _ = QFileDialog.getSaveFileName(
-            self, "Save the workflow", str(self.session.folder / f"{name}.toml"), "Workflows (*.toml)"
-        )
-        if path:
-            target = Path(path) if path.endswith(".toml") else Path(f"{path}.toml")
-            try:
-                self.session.save(target)
-                self._remember(target)
-            except EskretError as error:
-                self.tell("bad", error.sentence())
-
-    def save_script(self) -> None:
-        """Save Python that rebuilds the workflow."""
-        session = self.session
-        file = session.path.name if session.path else "workflow.toml"
-        begin = str(session.folder / f"{Path(file).stem}.py")
-        path, _ = QFileDialog.getSaveFileName(self, "Save as a Python script", begin, "Python (*.py)")
-        if path:
-            try:
-                Path(path).write_text(to_script(session.document, file), encoding="utf-8")
-            except (EskretError, OSError) as error:
-                self.tell("bad", str(error))
-
-    def _may_leave(self) -> bool:
-        """Ask about what is not saved; False where the analyst stays."""
-        if not self.session.dirty:
-            return True
-        box = QMessageBox(self)
-        box.setText(f"“{self.session.document.title}” has changes that are not saved.")
-        keep = box.addButton("Save them", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Leave them", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        if box.clickedButton() is keep:
-            self.save()
-            return not self.session.dirty
-        return box.clickedButton() is drop
-
-    def _recent(self) -> list[str]:
-        found: Any = self._settings.value("recent", [])
-        paths = [found] if isinstance(found, str) else list(found or [])
-        return [p for p in paths if Path(p).exists()]
-
-    def _remember(self, path: Path) -> None:
-        paths = [str(path.resolve()), *(p for p in self._recent() if p != str(path.resolve()))]
-        self._settings.setValue("recent", paths[:RECENT])
-        self._show_recent()
-
-    def _show_recent(self) -> None:
-        self.start.show_recent(self._recent())
+    def _not_opened(self, sentence: str) -> None:
+        if self.pages.currentIndex() == 0:
+            QMessageBox.warning(self, "Eskret", sentence)
+        else:
+            self.tell("bad", sentence)
 
     # -- small dialogs
 
     def edit_heads(self) -> None:
         """Title, summary and CRS of the workflow."""
-        from eskret.desktop.views.heads import HeadsBox
-
         HeadsBox(self.session, self).open()
 
     def add_parameter(self) -> None:
         """Add a parameter."""
-        from eskret.desktop.views.heads import NewParameterBox
-
         NewParameterBox(self.session, self).open()
 
     def switch_theme(self) -> None:
@@ -567,8 +460,6 @@ class Workbench(QWidget):
 
     def show_keys(self) -> None:
         """What the keys do."""
-        from eskret.desktop.views.heads import KeysBox
-
         KeysBox(KEYS, self).open()
 
     # -- Qt
@@ -582,7 +473,7 @@ class Workbench(QWidget):
         paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
         workflows = [p for p in paths if p.suffix == ".toml"]
         if workflows:
-            self.open_path(workflows[0])
+            self.files.open_path(workflows[0])
         elif paths:
             if self.pages.currentIndex() == 0:
                 self.session.new(paths[0].parent)
@@ -592,7 +483,7 @@ class Workbench(QWidget):
 
     def close_down(self) -> bool:
         """End what is under way; False where the analyst would rather stay."""
-        if not self._may_leave():
+        if not self.files.may_leave():
             return False
         self.viewer.canvas.close_down()
         self.viewer.table.model_.close_down()

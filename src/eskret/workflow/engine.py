@@ -13,7 +13,7 @@ import time
 import traceback
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -33,6 +33,7 @@ from eskret.core.layer import Layer
 from eskret.errors import AccountError, EskretError, RehearsalError, StoppedError
 from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Operation, Outcome, Source
 from eskret.operations.registry import operation_by_id
+from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference, order_of, resolve, settings_for
@@ -442,11 +443,9 @@ def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any]
     ------
     EskretError : a setting is wrong, or the operation cannot be done.
     """
-    from eskret.operations.settings import validate
-
     if not isinstance(operation, EachLayer):
         raise EskretError(f"'{operation.id}' does not work on a layer alone", way_out="Use it in a workflow")
     context = Context(Path.cwd(), operation.id, values)
     outcome = operation.run(layer, validate(operation.Settings, settings), context)
     prove(outcome, operation.relation)
-    return replace(outcome)
+    return outcome

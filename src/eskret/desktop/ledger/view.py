@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
@@ -36,6 +38,7 @@ from eskret.desktop.ledger.threads import between, width
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
 from eskret.desktop.theme.style import NARROW, font, theme
+from eskret.workflow import document as documents
 
 ROW, HEADING, LANE = 28, 26, 18
 _RIGHT = {NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME}
@@ -338,11 +341,9 @@ class LedgerView(QTreeView):
             super().keyPressEvent(event)
 
     def _remove(self) -> None:
-        from eskret.workflow.document import remove_step
-
         if self._session.selected:
             id = self._session.selected
-            self._session.edit(remove_step(self._session.document, id), f"remove {id}")
+            self._session.edit(documents.remove_step(self._session.document, id), f"remove {id}")
 
     def remove_selected(self) -> None:
         """Take the step in hand out."""
@@ -350,19 +351,15 @@ class LedgerView(QTreeView):
 
     def switch(self) -> None:
         """Switch the step in hand off, or on again."""
-        from dataclasses import replace
-
         step = self._session.step()
         if step is not None:
             self._session.change_step(replace(step, off=not step.off), "switch on" if step.off else "switch off")
 
     def move_step(self, by: int) -> None:
         """Move the step in hand up (-1) or down (1)."""
-        from eskret.workflow.document import move_step
-
         if self._session.selected:
             id = self._session.selected
-            self._session.edit(move_step(self._session.document, id, by), f"move {id}")
+            self._session.edit(documents.move_step(self._session.document, id, by), f"move {id}")
             self._show_selected(id)
 
     def resizeEvent(self, event: QResizeEvent) -> None:

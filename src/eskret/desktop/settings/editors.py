@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.desktop.paths import relative
+from eskret.formats.sources import ENDINGS
 from eskret.operations.settings import SettingInfo
 
 
@@ -214,8 +215,6 @@ class FilesEditor(LinesEditor):
         self._settle()
 
     def _choose_files(self) -> None:
-        from eskret.formats.sources import ENDINGS
-
         known = " ".join(f"*{e}" for e in ENDINGS)
         paths, _ = QFileDialog.getOpenFileNames(self, "Files to load", str(self._folder), f"Data ({known});;All (*)")
         if paths:
