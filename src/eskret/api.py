@@ -17,6 +17,7 @@ from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geojson, geopackage, sources, targets
 from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
+from eskret.workflow import edits
 from eskret.workflow.document import Document, Parameter, Step
 from eskret.workflow.engine import Run, RunResult, run_on_layer
 from eskret.workflow.rehearsal import Rehearsal, rehearse
@@ -91,7 +92,7 @@ class Workflow:
         """Add a parameter: type, label, default, choices, min, max, help."""
         if "choices" in properties:
             properties["choices"] = tuple(properties["choices"])
-        self.document = documents.set_parameter(self.document, name, **properties)
+        self.document = edits.set_parameter(self.document, name, **properties)
         return ParameterHandle(name)
 
     def step(

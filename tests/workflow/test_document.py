@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from eskret.errors import DocumentError
 from eskret.workflow import document as documents
+from eskret.workflow import edits
 from eskret.workflow.document import Document, Parameter, Step, parse
 from eskret.workflow.references import Reference, dependents, order_of, resolve, settings_for
 from eskret.workflow.script import to_script
@@ -65,9 +66,9 @@ def test_any_layout_becomes_canonical_and_keeps_its_comments() -> None:
 
 
 def test_comments_travel_with_their_step() -> None:
-    moved = documents.move_step(parse(COMMENTED), "keep", -1).to_text()
+    moved = edits.move_step(parse(COMMENTED), "keep", -1).to_text()
     assert moved.index('id = "keep"') < moved.index("# from the boats") < moved.index("# only September")
-    renamed = documents.rename_step(parse(COMMENTED), "load", "boats")
+    renamed = edits.rename_step(parse(COMMENTED), "load", "boats")
     assert renamed.step("keep").source == ("boats:*_waypoints",)
     assert '# only September\nfiles = ["field/*.gpx"]' in renamed.to_text()
 
@@ -205,9 +206,9 @@ def test_settings_for_one_layer_and_parameters_in_them() -> None:
 
 def test_removing_and_renaming_keep_references_right() -> None:
     document = parse(WORKFLOW)
-    gone = documents.remove_step(document, "chosen")
+    gone = edits.remove_step(document, "chosen")
     assert gone.step("archive").source == ("recordings:*_tracks",) and gone.step("web").source == ()
     with pytest.raises(DocumentError, match="there is a step 'web' already"):
-        documents.rename_step(document, "archive", "Web")
-    added = documents.add_step(document, Step("keep", "keep"), 1)
-    assert [s.id for s in documents.add_step(added, Step("keep", "keep")).steps][1::4] == ["keep", "keep_2"]
+        edits.rename_step(document, "archive", "Web")
+    added = edits.add_step(document, Step("keep", "keep"), 1)
+    assert [s.id for s in edits.add_step(added, Step("keep", "keep")).steps][1::4] == ["keep", "keep_2"]

@@ -16,7 +16,7 @@ from eskret.core.naming import clean_name
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.workflow import document as documents
-from eskret.workflow import ledger
+from eskret.workflow import edits, ledger
 from eskret.workflow.document import Document, Step
 from eskret.workflow.executors.client import Worker
 from eskret.workflow.outputs import Outputs
@@ -257,12 +257,12 @@ class Session(QObject):
 
     def change_step(self, step: Step, what: str) -> None:
         """Exchange a step."""
-        self.edit(documents.replace_step(self.document, step.id, step), what)
+        self.edit(edits.replace_step(self.document, step.id, step), what)
 
     def add_step(self, step: Step, at: int | None = None) -> str:
         """Put a step in and choose it; returns its id."""
         before = {s.id for s in self.document.steps}
-        document = documents.add_step(self.document, step, at)
+        document = edits.add_step(self.document, step, at)
         added = next(s.id for s in document.steps if s.id not in before)
         self.edit(document, f"add {added}")
         self.select(added)
@@ -283,10 +283,10 @@ class Session(QObject):
         step, at = self.load_step(path, layer, layers)
         at = min(at, self.document.index(id))
         before = {s.id for s in self.document.steps}
-        document = documents.add_step(self.document, step, at)
+        document = edits.add_step(self.document, step, at)
         added = next(s.id for s in document.steps if s.id not in before)
         target = document.step(id)
-        document = documents.replace_step(document, id, replace(target, source=(*target.source, added)))
+        document = edits.replace_step(document, id, replace(target, source=(*target.source, added)))
         self.edit(document, f"load {added}")
 
     def select(self, id: str) -> None:

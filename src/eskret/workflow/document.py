@@ -16,14 +16,13 @@ import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
-from eskret.core.naming import clean_name, number_collisions
+from eskret.core.naming import clean_name
 from eskret.errors import DocumentError
+from eskret.workflow import canonical
 
 VERSION = 1
 PARAMETER_TYPES = ("text", "number", "flag", "date", "choice", "file", "folder", "layer", "field", "crs", "measure")
-_PARAMETER_KEYS = ("type", "label", "default", "choices", "min", "max", "help")
-_STEP_KEYS = ("id", "heading", "use", "from", "off", "note", "layer")
-Path_ = tuple[str, ...]
+Path_ = canonical.Place
 
 
 @dataclass(frozen=True)
@@ -167,83 +166,7 @@ class Document:
 
     def to_text(self) -> str:
         """The canonical TOML text."""
-        return "".join(_emit(self))
-
-
-# -- changes; each gives a new document
-
-
-def add_step(document: Document, step: Step, at: int | None = None) -> Document:
-    """Put a step in at a position (default: the end); its id is made unique."""
-    name = number_collisions([clean_name(step.id) or step.use], taken=[s.id for s in document.steps])[0]
-    steps = list(document.steps)
-    steps.insert(len(steps) if at is None else at, replace(step, id=name))
-    return replace(document, steps=tuple(steps))
-
-
-def replace_step(document: Document, id: str, step: Step) -> Document:
-    """Exchange a step for another form of it, under the same id."""
-    return replace(document, steps=tuple(step if s.id == id else s for s in document.steps))
-
-
-def remove_step(document: Document, id: str) -> Document:
-    """Take a step out; references to it are taken out with it."""
-    steps = []
-    for step in document.steps:
-        if step.id != id:
-            steps.append(replace(step, source=tuple(r for r in step.source if r.partition(":")[0] != id)))
-    return replace(document, steps=tuple(steps))
-
-
-def rename_step(document: Document, id: str, name: str) -> Document:
-    """Give a step another id; references follow.
-
-    Raises
-    ------
-    DocumentError : the name is empty or taken.
-    """
-    new = clean_name(name)
-    if not new:
-        raise DocumentError(f"'{name}' leaves no name", way_out="Use letters or digits")
-    if new != id and any(s.id == new for s in document.steps):
-        raise DocumentError(f"there is a step '{new}' already", way_out="Choose another name")
-
-    def follow(reference: str) -> str:
-        step, colon, rest = reference.partition(":")
-        return new + colon + rest if step == id else reference
-
-    steps = tuple(
-        replace(s, id=new if s.id == id else s.id, source=tuple(map(follow, s.source))) for s in document.steps
-    )
-
-    def moved(path: Path_) -> Path_:
-        return ("steps", new, *path[2:]) if path[:2] == ("steps", id) else path
-
-    old = document.comments
-    comments = Comments(
-        {moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end
-    )
-    return replace(document, steps=steps, comments=comments)
-
-
-def move_step(document: Document, id: str, by: int) -> Document:
-    """Move a step up (-1) or down (1); at the ends it stays."""
-    steps = list(document.steps)
-    i = document.index(id)
-    j = min(max(i + by, 0), len(steps) - 1)
-    steps.insert(j, steps.pop(i))
-    return replace(document, steps=tuple(steps))
-
-
-def set_parameter(document: Document, name: str, **changes: Any) -> Document:
-    """Change a parameter, or add it where there is none of this name."""
-    if any(p.name == name for p in document.parameters):
-        kept = tuple(replace(p, **changes) if p.name == name else p for p in document.parameters)
-        return replace(document, parameters=kept)
-    return replace(document, parameters=(*document.parameters, Parameter(name, **changes)))
-
-
-# -- reading
+        return canonical.text_of(self, VERSION)
 
 
 def parse(text: str, place: str = "workflow") -> Document:
@@ -292,9 +215,9 @@ def _parameter(name: str, values: Any, place: str) -> Parameter:
     if clean_name(name, keep_case=True) != name:
         raise DocumentError("its name may hold letters, digits and single underscores", place=where)
     for key in values:
-        if key not in _PARAMETER_KEYS:
+        if key not in canonical.PARAMETER_KEYS:
             raise DocumentError(
-                f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(_PARAMETER_KEYS)}"
+                f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(canonical.PARAMETER_KEYS)}"
             )
     kind = values.get("type", "text")
     if kind not in PARAMETER_TYPES:
@@ -422,86 +345,3 @@ def write(document: Document, path: Path) -> None:
     except OSError as error:
         waiting.unlink(missing_ok=True)
         raise DocumentError(f"it cannot be saved ({error.strerror})", place=str(path)) from error
-
-
-# -- the canonical form
-
-
-def _emit(document: Document) -> Generator[str, None, None]:
-    notes = document.comments
-    yield from _line(("eskret",), VERSION, notes)
-    for name in ("title", "summary", "crs"):
-        value = getattr(document, name)
-        if value:
-            yield from _line((name,), value, notes)
-    for parameter in document.parameters:
-        path: Path_ = ("parameters", parameter.name)
-        yield "\n"
-        yield from _head(f"[parameters.{_key(parameter.name)}]", path, notes)
-        values = {k: getattr(parameter, k) for k in _PARAMETER_KEYS}
-        for key, value in values.items():
-            if key in ("type", "default") or value not in ("", (), None):
-                yield from _line((*path, key), list(value) if isinstance(value, tuple) else value, notes)
-    for step in document.steps:
-        yield "\n"
-        yield from _step(step, notes)
-    if notes.end:
-        yield "\n"
-        yield from (comment + "\n" for comment in notes.end)
-
-
-def _step(step: Step, notes: Comments) -> Generator[str, None, None]:
-    path: Path_ = ("steps", step.id)
-    yield from _head("[[steps]]", path, notes)
-    yield from _line((*path, "id"), step.id, notes)
-    if step.heading:
-        yield from _line((*path, "heading"), step.heading, notes)
-    yield from _line((*path, "use"), step.use, notes)
-    if step.source:
-        source = step.source[0] if len(step.source) == 1 else list(step.source)
-        yield from _line((*path, "from"), source, notes)
-    for name, value in step.settings.items():
-        yield from _line((*path, name), value, notes)
-    if step.off:
-        yield from _line((*path, "off"), True, notes)
-    if step.note:
-        yield from _line((*path, "note"), step.note, notes)
-    for key, values in step.layer.items():
-        yield "\n"
-        inner: Path_ = (*path, "layer", key)
-        yield from _head(f"[steps.layer.{_key(key)}]", inner, notes, "  ")
-        for name, value in values.items():
-            yield from _line((*inner, name), value, notes, "  ")
-
-
-def _head(text: str, path: Path_, notes: Comments, indent: str = "") -> Generator[str, None, None]:
-    yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
-    behind = notes.behind.get(path)
-    yield f"{indent}{text}{'  ' + behind if behind else ''}\n"
-
-
-def _line(path: Path_, value: Any, notes: Comments, indent: str = "") -> Generator[str, None, None]:
-    yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
-    behind = notes.behind.get(path)
-    yield f"{indent}{_key(path[-1])} = {toml_value(value)}{'  ' + behind if behind else ''}\n"
-
-
-def _key(name: str) -> str:
-    return (
-        name
-        if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name)
-        else tomlkit.string(name).as_string()
-    )
-
-
-def toml_value(value: Any) -> str:
-    """A value as TOML: lists that are long spread over lines, tables stay inline."""
-    if isinstance(value, Mapping):
-        return "{ " + ", ".join(f"{_key(str(k))} = {toml_value(v)}" for k, v in value.items()) + " }"
-    if isinstance(value, list | tuple):
-        items = [toml_value(v) for v in value]
-        flat = "[" + ", ".join(items) + "]"
-        return flat if len(flat) <= 100 else "[\n" + "".join(f"    {i},\n" for i in items) + "]"
-    if isinstance(value, str) and "\n" in value and "'''" not in value:
-        return tomlkit.string(value, multiline=True).as_string()
-    return tomlkit.item(value).as_string()

@@ -38,7 +38,7 @@ from eskret.desktop.ledger.threads import between, width
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.workflow import document as documents
+from eskret.workflow import edits
 
 ROW, HEADING, LANE = 28, 26, 18
 _RIGHT = {NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME}
@@ -343,7 +343,7 @@ class LedgerView(QTreeView):
     def _remove(self) -> None:
         if self._session.selected:
             id = self._session.selected
-            self._session.edit(documents.remove_step(self._session.document, id), f"remove {id}")
+            self._session.edit(edits.remove_step(self._session.document, id), f"remove {id}")
 
     def remove_selected(self) -> None:
         """Take the step in hand out."""
@@ -359,7 +359,7 @@ class LedgerView(QTreeView):
         """Move the step in hand up (-1) or down (1)."""
         if self._session.selected:
             id = self._session.selected
-            self._session.edit(documents.move_step(self._session.document, id, by), f"move {id}")
+            self._session.edit(edits.move_step(self._session.document, id, by), f"move {id}")
             self._show_selected(id)
 
     def resizeEvent(self, event: QResizeEvent) -> None:

@@ -28,7 +28,8 @@ from eskret.errors import EskretError
 from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
-from eskret.workflow.document import Step, rename_step
+from eskret.workflow.document import Step
+from eskret.workflow.edits import rename_step
 from eskret.workflow.ledger import grouped_remarks
 
 _FROM = SettingInfo(

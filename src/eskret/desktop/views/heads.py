@@ -14,7 +14,7 @@ from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import font
 from eskret.errors import EskretError
-from eskret.workflow.document import set_parameter
+from eskret.workflow.edits import set_parameter
 
 
 class _Box(QDialog):
