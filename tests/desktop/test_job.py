@@ -308,6 +308,16 @@ def test_rows_open_into_layers(hand: Hand) -> None:
     assert hand.bench.viewer.key == child.data()
 
 
+def test_a_click_beside_the_steps_lets_go_of_nothing(hand: Hand) -> None:
+    hand.click_step("archive")
+    hand.fill("step.heading", "Hand over")
+    view, model = hand.bench.ledger, hand.bench.ledger.model()
+    heading = next(model.index(r, 2) for r in range(model.rowCount()) if model.index(r, 2).data() == "Hand over")
+    for place in (view.visualRect(heading).center(), QPoint(300, view.viewport().height() - 4)):
+        hand.click(view.viewport(), place)
+        assert [model.node(i).step.id for i in view.selectionModel().selectedRows()] == ["archive"]
+
+
 def test_files_that_cannot_be_opened_leave_what_is_open(hand: Hand, tmp_path: Path) -> None:
     bad = tmp_path / "bad.toml"
     bad.write_text("eskret = 9")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +21,7 @@ from eskret.core.layer import Layer
 from eskret.desktop.ledger.threads import between, lanes, width
 from eskret.desktop.map.canvas import grid_text, nice
 from eskret.desktop.map.pick import feature_at
-from eskret.desktop.map.render import Item, Look, render, thin, visible_rows
+from eskret.desktop.map.render import CHUNK, Item, Look, paths_of, render, thin, visible_rows
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.table.model import EMPTY, NULL, TableModel
 from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
@@ -145,16 +144,14 @@ def test_rows_out_of_view_or_not_chosen_are_left_out(qapp: QApplication) -> None
     assert pixel(image, 15, 15) == "" and pixel(image, 65, 65) == "#00ff00"
 
 
-def test_many_polygons_are_painted_at_a_pace(qapp: QApplication) -> None:
-    x, y = (v.ravel() for v in np.meshgrid(np.arange(300) * 10.0, np.arange(300) * 10.0))
-    boxes = shapely.box(x, y, x + 9, y + 9)
-    shapes = Shapes(*pieces_of(boxes), shapely.bounds(boxes))
-    view = Viewport(width=600, height=500).fitted((0, 0, 3000, 3000))
-    begun = time.perf_counter()
-    for factor in (1.0, 2.0, 4.0):
-        render([Item(shapes, LOOK)], view.zoomed(factor, 300, 250), 1.0)
-    # far from the figure that is aimed at, so that a busy machine does not fail it; one path for all took a minute
-    assert time.perf_counter() - begun < 10
+@given(st.lists(st.integers(2, 6), min_size=1, max_size=260))
+def test_paths_stay_short_and_hold_everything(lengths: list[int]) -> None:
+    # Qt's cost grows faster than a path's length: one path for all took a minute where short ones take half a second
+    vertices = np.random.default_rng(1).uniform(0, 100, (sum(lengths), 2))
+    paths = list(paths_of(vertices, np.array(lengths)))
+    assert sum(p.elementCount() for p in paths) == len(vertices)
+    starts = [sum(p.elementAt(i).isMoveTo() for i in range(p.elementCount())) for p in paths]
+    assert sum(starts) == len(lengths) and max(starts) <= CHUNK
 
 
 @given(st.lists(st.tuples(st.floats(-1e3, 1e3), st.floats(-1e3, 1e3)), min_size=2, max_size=30), st.integers(1, 4))

@@ -90,7 +90,6 @@ def test_a_rehearsal_foretells_and_writes_nothing(project: Path) -> None:
         ("marks_waypoints.geojson", "", "write", 3),
     ]  # fmt: skip
     assert found.steps["chosen"].leaving[0].certainty == "at most"
-    assert found.seconds < 5
 
 
 @pytest.mark.parametrize(

@@ -306,10 +306,10 @@ class LedgerView(QTreeView):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         index = self.indexAt(event.position().toPoint())
-        if index.isValid():
-            node = self._model.node(index)
-            if node.children and index.column() == NUMBER:
-                self._toggle(index)
+        if not index.isValid() or self._model.node(index).kind == "heading":
+            return  # a step stays in hand: Qt would let go of it
+        if self._model.node(index).children and index.column() == NUMBER:
+            self._toggle(index)
         super().mousePressEvent(event)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

@@ -97,7 +97,7 @@ def _paint(image: QImage, item: Item, rows: np.ndarray, view: Viewport, ratio: f
             if chosen.any():
                 own = np.repeat(chosen, lengths)
                 vertices, kept = thin(screen[own], lengths[chosen])
-                for path in _paths(vertices, kept):
+                for path in paths_of(vertices, kept):
                     _draw(painter, path, look, filled=kind == RING, plain=many)
     if points.any():
         at = screen[points]
@@ -147,7 +147,7 @@ def thin(screen: np.ndarray, lengths: np.ndarray) -> tuple[np.ndarray, np.ndarra
     return screen[keep], kept
 
 
-def _paths(vertices: np.ndarray, lengths: np.ndarray) -> Generator[QPainterPath, None, None]:
+def paths_of(vertices: np.ndarray, lengths: np.ndarray) -> Generator[QPainterPath, None, None]:
     """Paths of a limited number of pieces."""
     ends = np.concatenate([[0], np.cumsum(lengths)])
     for begin in range(0, len(lengths), CHUNK):
