@@ -194,3 +194,32 @@ def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: P
 def test_records_that_cannot_be_understood_own_nothing(workflow: Path, text: str) -> None:
     outputs_path(workflow).write_text(text)
     assert Outputs.beside(workflow, workflow.parent).files == {}
+
+
+@pytest.mark.parametrize("links", [True, False])
+def test_an_output_that_cannot_be_put_in_place_takes_the_others_back(
+    workflow: Path, monkeypatch: pytest.MonkeyPatch, links: bool
+) -> None:
+    old, new, last = (workflow.parent / n for n in ("old.geojson", "new.geojson", "last.geojson"))
+    old.write_text("as it was")
+    desk = DeliveryDesk(workflow, workflow.parent)
+    for path in (old, new, last):
+        desk.stage(path, keep_content=False).write_text("fresh")
+    real = Path.replace
+
+    def refuse(self: Path, target: Path) -> Path:
+        if Path(target) == last:
+            raise PermissionError(13, "Permission denied", str(target))
+        return real(self, target)
+
+    def no_links(*paths: object) -> None:
+        raise OSError("no links here")
+
+    monkeypatch.setattr(Path, "replace", refuse)
+    if not links:
+        monkeypatch.setattr("os.link", no_links)
+    with pytest.raises(PermissionError):
+        desk.commit([Delivered(p, "", 1, None) for p in (old, new, last)])
+    desk.rollback()
+    assert old.read_text() == "as it was"
+    assert sorted(p.name for p in workflow.parent.iterdir()) == ["old.geojson", "w.toml"]

@@ -14,7 +14,7 @@ import shutil
 import sqlite3
 import threading
 import uuid
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -186,11 +186,19 @@ class DeliveryDesk:
             shas[target] = fresh.sha256
         journal = self._journal()
         after = Outputs(self.folder, records).to_json()
-        if self._staged and journal is not None:
-            pairs = [[str(s), str(t)] for t, s in self._staged.items()]
-            _write_synced(journal, {"moves": pairs, "outputs": after})
-        for target, staged in self._staged.items():
-            staged.replace(target)
+        backups = self._back_up()
+        try:
+            if self._staged and journal is not None:
+                pairs = [[str(s), str(t)] for t, s in self._staged.items()]
+                _write_synced(journal, {"moves": pairs, "outputs": after})
+            self._put_in_place(backups)
+        except OSError:
+            if journal is not None:
+                journal.unlink(missing_ok=True)
+            raise
+        finally:
+            for backup in backups.values():
+                backup.unlink(missing_ok=True)
         self._staged.clear()
         self._made.clear()
         if self._workflow is not None and journal is not None and shas:
@@ -198,6 +206,39 @@ class DeliveryDesk:
             journal.unlink(missing_ok=True)
         self.outputs.files = records
         return tuple(replace(d, sha256=shas.get(d.path.resolve(), "")) for d in delivered)
+
+    def _back_up(self) -> dict[Path, Path]:
+        """A second name for every output that will be replaced, so that it can be put back."""
+        backups: dict[Path, Path] = {}
+        for target, staged in self._staged.items():
+            if target.exists():
+                backup = staged.with_name(f"{staged.name}.old")
+                try:
+                    os.link(target, backup)
+                except OSError:  # not every file system knows links
+                    shutil.copy2(target, backup)
+                backups[target] = backup
+        return backups
+
+    def _put_in_place(self, backups: Mapping[Path, Path]) -> None:
+        """Rename all staged files to their targets; if one cannot be, the others are put back.
+
+        Raises
+        ------
+        OSError : naming the target that could not be replaced.
+        """
+        done: list[Path] = []
+        try:
+            for target, staged in self._staged.items():
+                staged.replace(target)
+                done.append(target)
+        except OSError:
+            for target in done:
+                if target in backups:
+                    os.replace(backups[target], target)
+                else:
+                    target.unlink(missing_ok=True)
+            raise
 
     def rollback(self) -> None:
         """Take away what was staged; every output is as it was."""
@@ -248,8 +289,10 @@ def recover(workflow: Path | None) -> bool:
         journal.unlink()
         return False
     for staged, target in told["moves"]:
-        if Path(staged).exists():
+        try:
             os.replace(staged, target)
+        except FileNotFoundError:
+            continue  # it was put in place before
     _write_synced(outputs_path(workflow), told["outputs"])
     journal.unlink()
     return True
