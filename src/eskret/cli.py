@@ -406,7 +406,7 @@ def _ledger_table(rows: list[Any]) -> Any:
         )  # fmt: skip
         for child in row.children:
             for reason, count in child.reasons:
-                table.add_row("", Text(f"  {child.key}: {count:,} {reason}", "dim"))
+                table.add_row("", Text(f"  {child.key}: {ledger.reason_text(reason, count)}", "dim"))
         for text, look_at in ledger.grouped_remarks(row.remarks):
             table.add_row("", Text(f"  {'▲' if look_at else '·'} {text}", "dim"))
     return table

@@ -100,7 +100,8 @@ def test_the_report_says_what_the_ledger_says(project: Path, tmp_path: Path) -> 
         assert " ".join(plain(row.sentence).split()) in " ".join(text.split())
     for output in result.outputs:
         assert output.sha256 in page and str(output.path) in page
-    assert "1 does not meet the condition; 1 a field the condition asks for is empty" in text
+    assert "1 · does not meet the condition 1 · a field the condition asks for is empty" in " ".join(text.split())
+    assert text.count("brought to WGS 84 / UTM zone 26N") == 1, "what five layers share is said once"
     assert "without a valid place, in line 8" in text
     assert not re.search(r"(src|href)\s*=|url\(|@import", page), "it needs nothing from elsewhere"
     with pytest.raises(DeliveryError, match="ends in .json or .html"):

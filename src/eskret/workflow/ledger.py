@@ -164,6 +164,11 @@ def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:
     return " · ".join(words)
 
 
+def reason_text(reason: str, rows: int) -> str:
+    """A reason with its number of rows: ``108 · does not meet the condition``."""
+    return f"{rows:,} · {reason}"
+
+
 def grouped_remarks(remarks: Sequence[Mapping[str, Any]]) -> list[tuple[str, bool]]:
     """Remarks as lines, one that several layers share said once; and whether each asks for a look."""
     layers: dict[tuple[str, bool], list[str]] = {}

@@ -20,7 +20,8 @@ main{padding:0 2rem 3rem;max-width:75rem}table{border-collapse:collapse;width:10
 th{text-align:left;font-weight:600;border-bottom:2px solid #16302F;padding:.35rem .6rem}td{padding:.35rem .6rem;vertical-align:top}
 tbody tr:nth-child(odd){background:#F1F6EC}.n{text-align:right}.aside,.failed{color:#B23A22;font-weight:600}
 .balanced{color:#22695A}.look{color:#7A5600}.group td{background:#FFFDF7;color:#22695A;font-weight:600;padding-top:.9rem}
-code{font-size:.9em;overflow-wrap:anywhere}small{color:#4A5B59}
+td.n,td:last-child{white-space:nowrap}.aside small{font-weight:400;white-space:normal;display:inline-block;max-width:19rem}
+code{font-size:.9em;overflow-wrap:anywhere;white-space:normal}small{color:#4A5B59}
 """
 _MARK = {"balanced": "● balanced", "look": "▲ look", "failed": "■ failed", "stopped": "■ stopped"}
 
@@ -56,17 +57,16 @@ def to_html(document: Document, result: RunResult) -> str:
     if result.error:
         parts.append(f'<p class="failed">{escape(result.error)}</p>')
     if result.values:
-        parts.append("<h2>Parameters</h2><table><tbody>")
+        parts.append('<h2>Parameters</h2><table style="width:auto"><tbody>')
         titles = {p.name: p.title for p in document.parameters}
         parts += [f"<tr><td>{escape(titles.get(n, n))}<td>{escape(str(v))}" for n, v in result.values.items()]
         parts.append("</tbody></table>")
     parts.append(_ledger(document, result))
-    remarks = [(s.id, r) for s in result.steps for r in s.remarks] + [("", r) for r in result.remarks]
+    remarks = _remarks(result)
     if remarks:
-        parts.append("<h2>Remarks</h2><table><thead><tr><th>Step<th>Layer<th>Remark</thead><tbody>")
+        parts.append("<h2>Remarks</h2><table><thead><tr><th>Step<th>Remark</thead><tbody>")
         parts += [
-            f'<tr><td>{escape(i)}<td>{escape(r.layer)}<td class="{"look" if r.look else ""}">{escape(r.text)}'
-            for i, r in remarks
+            f'<tr><td>{escape(step)}<td class="{"look" if look else ""}">{escape(text)}' for step, text, look in remarks
         ]
         parts.append("</tbody></table>")
     if result.outputs:
@@ -80,6 +80,13 @@ def to_html(document: Document, result: RunResult) -> str:
         ]
         parts.append("</tbody></table>")
     return "".join(parts) + "</main></html>\n"
+
+
+def _remarks(result: RunResult) -> list[tuple[str, str, bool]]:
+    """Step, text and whether it asks for a look; the run's own remarks at the end, without a step."""
+    told = result.to_json()
+    out = [(s["id"], text, look) for s in told["steps"] for text, look in ledger.grouped_remarks(s["remarks"])]
+    return out + [("", text, look) for text, look in ledger.grouped_remarks(told["remarks"])]
 
 
 def _ledger(document: Document, result: RunResult) -> str:
@@ -108,7 +115,7 @@ def _reasons(row: ledger.StepRow) -> str:
     for child in row.children:
         for reason, number in child.reasons:
             counts[reason] = counts.get(reason, 0) + number
-    return "; ".join(f"{n:,} {escape(r)}" for r, n in counts.items())
+    return "<br>".join(escape(ledger.reason_text(r, n)) for r, n in counts.items())
 
 
 def _number(value: Any) -> str:

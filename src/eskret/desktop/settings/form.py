@@ -30,7 +30,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.document import Step
 from eskret.workflow.edits import rename_step
-from eskret.workflow.ledger import grouped_remarks
+from eskret.workflow.ledger import grouped_remarks, reason_text
 
 _FROM = SettingInfo(
     "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
@@ -321,8 +321,8 @@ class SettingsForm(QScrollArea):
         for one in result["inputs"]:
             aside = sum(r["count"] for r in one["set_aside"])
             if aside:
-                reasons = "; ".join(f"{r['count']:,} {r['reason']}" for r in one["set_aside"])
-                lines.append(f"{one['layer']}: {aside:,} of {counted(one['rows'], 'feature')} set aside: {reasons}.")
+                lines.append(f"{one['layer']}: {aside:,} of {counted(one['rows'], 'feature')} set aside")
+                lines += ["   " + reason_text(r["reason"], r["count"]) for r in one["set_aside"]]
         saved = [o for o in self._session.last_run.get("outputs", ()) if o.get("step") == step.id]
         for output in saved:
             layer = f", layer {output['layer']}" if output["layer"] else ""
