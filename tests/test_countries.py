@@ -1,0 +1,108 @@
+"""The job on real data: the low-resolution countries that pyogrio ships for its own tests (Natural Earth, 177 features).
+
+GeoPandas is the second opinion; areas of known countries are from memory of handbooks, to the tolerance such coarse
+outlines allow.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import geopandas
+import numpy as np
+import pyogrio
+import pytest
+import shapely
+
+from eskret import Workflow, read
+from eskret.core.totals import measure_sizes
+from eskret.workflow.engine import RunResult
+
+FILE = Path(pyogrio.__file__).parent / "tests" / "fixtures" / "naturalearth_lowres" / "naturalearth_lowres.shp"
+
+
+@pytest.fixture(scope="module")
+def frame() -> geopandas.GeoDataFrame:
+    return geopandas.read_file(FILE)
+
+
+def keep(folder: Path, where: str, target: str, crs: str = "", **values: object) -> RunResult:
+    workflow = Workflow(crs=crs)
+    workflow.path = folder / "w.toml"
+    for name, value in values.items():
+        workflow.parameter(name, type="number" if isinstance(value, int) else "text", default=value)
+    countries = workflow.load("countries", files=[str(FILE)], totals=["pop_est"])
+    workflow.save("saved", workflow.keep("kept", countries, where=where, totals=["pop_est"]), to=target)
+    return workflow.run()
+
+
+CONDITIONS = [
+    ("name LIKE 'S%'", lambda f: f.name.str.startswith("S")),
+    ("continent = 'Africa'", lambda f: f.continent == "Africa"),
+    ("continent IN ('Asia', 'Europe') AND pop_est > $least", lambda f: f.continent.isin(["Asia", "Europe"]) & (f.pop_est > 50_000_000)),
+    ("name ILIKE '%land%' OR iso_a3 = '-99'", lambda f: f.name.str.lower().str.contains("land") | (f.iso_a3 == "-99")),
+    ("gdp_md_est BETWEEN 1000 AND 5000", lambda f: f.gdp_md_est.between(1000, 5000)),
+    ("NOT (continent LIKE '%America' OR continent = 'Oceania')", lambda f: ~f.continent.isin(["North America", "South America", "Oceania"])),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("where", "mask"), CONDITIONS, ids=[c[0] for c in CONDITIONS])
+def test_conditions_keep_what_a_data_frame_keeps(
+    tmp_path: Path, frame: geopandas.GeoDataFrame, where: str, mask
+) -> None:  # type: ignore[no-untyped-def]
+    expected = frame[mask(frame)]
+    result = keep(tmp_path, where, "out.gpkg", least=50_000_000)
+    assert result.state == "balanced", result.error
+    account = result.steps[1].inputs[0]
+    assert (account.rows, account.used) == (177, len(expected)) and 0 < len(expected) < 177
+    saved = read(tmp_path / "out.gpkg")
+    assert saved.table.column("name").to_pylist() == expected.name.tolist()
+    assert saved.geometry is not None
+    # single parts beside multiple ones become multiple, as a container with one declared type wants
+    assert shapely.equals(saved.geometry, expected.geometry.to_numpy()).all()
+    sums = {n: v for n, v, _ in result.steps[1].outputs[0].totals}
+    assert sums["pop_est"] == expected.pop_est.sum()
+
+
+def test_areas_are_those_of_the_handbooks(frame: geopandas.GeoDataFrame) -> None:
+    layer = read(FILE)
+    assert layer.geometry is not None and layer.crs == "EPSG:4326"
+    sizes = measure_sizes(layer.geometry, layer.kind, layer.crs)
+    assert sizes is not None
+    square_km = dict(zip(layer.table.column("name").to_pylist(), sizes / 1e6, strict=True))
+    for name, area in (
+        ("Kenya", 580_000),
+        ("France", 640_000),
+        ("Iceland", 103_000),
+        ("Australia", 7_690_000),
+        ("Brazil", 8_510_000),
+    ):
+        assert square_km[name] == pytest.approx(area, rel=0.06), name
+    geodesic = [abs(frame.crs.get_geod().geometry_area_perimeter(g)[0]) for g in frame.geometry]
+    # straight edges of an equal-area projection are not quite geodesics
+    np.testing.assert_allclose(sizes, geodesic, rtol=5e-3)
+
+
+def test_geojson_of_the_whole_world_is_sound(tmp_path: Path, frame: geopandas.GeoDataFrame) -> None:
+    assert keep(tmp_path, "true", "world.geojson").state == "balanced"
+    found = json.loads((tmp_path / "world.geojson").read_text())
+    assert len(found["features"]) == 177
+    west, south, east, north = found["bbox"]
+    assert -180 <= west < east <= 180 and -90 <= south < north <= 90
+    back = geopandas.read_file(tmp_path / "world.geojson")
+    assert back.name.tolist() == frame.name.tolist()
+    assert shapely.hausdorff_distance(back.geometry.to_numpy(), frame.geometry.to_numpy()).max() < 1e-6
+    for feature in found["features"]:
+        polygons = feature["geometry"]["coordinates"]
+        for rings in [polygons] if feature["geometry"]["type"] == "Polygon" else polygons:
+            assert shapely.LinearRing(rings[0]).is_ccw and not any(shapely.LinearRing(r).is_ccw for r in rings[1:])
+
+
+def test_an_equal_area_system_keeps_the_sum(tmp_path: Path) -> None:
+    result = keep(tmp_path, "continent = 'Africa'", "africa.gpkg", crs="EPSG:6933")
+    assert result.state == "balanced", result.error
+    (_, hectares, unit), *_ = result.steps[1].outputs[0].totals
+    # the continent has some 30.3 million square kilometres with its islands; from memory, to a few per cent
+    assert unit == "ha" and hectares / 100 == pytest.approx(30_000_000, rel=0.04)
+    assert read(tmp_path / "africa.gpkg").crs == "EPSG:6933"
