@@ -155,3 +155,27 @@ def test_interrupt_stops_with_130_and_leaves_outputs(project: Path, after: float
     assert process.returncode == 130, err
     assert "Stopped; nothing was written." in err
     assert not list(project.parent.glob("out/*"))
+
+
+@pytest.mark.parametrize(("width", "titles"), [(150, 9), (100, 7), (80, 6)])
+def test_the_ledger_fits_its_terminal(project: Path, monkeypatch: pytest.MonkeyPatch, width: int, titles: int) -> None:
+    from rich.console import Console
+
+    from eskret import terminal
+
+    monkeypatch.setattr(terminal, "_console", lambda: Console(width=width, highlight=False))
+    _, out, _ = call("rehearse", project)
+    head = next(line for line in out.splitlines() if line.startswith("#"))
+    known = ("#", "Step", "Layers", "In", "Out", "Set aside", "Control total", "Time", "State")
+    assert sum(title in head for title in known) == titles
+    figures = out.splitlines()[: out.splitlines().index(next(x for x in out.splitlines() if x.startswith("Will")))]
+    assert all(len(line) <= width for line in figures) and "Keep marks_waypoints" in out
+
+
+def test_names_that_look_like_markup_are_printed_as_they_are(tmp_path: Path) -> None:
+    from eskret import write
+    from tests.conftest import squares
+
+    write(squares(1), tmp_path / "[red]x[_].gpkg", "[bold]a")
+    code, out, _ = call("look", tmp_path)
+    assert code == 0 and "[bold]a  1 area" in out and "[red]x[_].gpkg" in out

@@ -6,7 +6,6 @@ from __future__ import annotations
 import json
 import os
 import signal
-import sys
 from collections.abc import Generator
 from contextlib import contextmanager
 from pathlib import Path
@@ -124,6 +123,7 @@ def run(
         _rehearse(file, set_, if_exists, quiet, json_)
         return
     with _told(json_):
+        from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.engine import Run
         from eskret.workflow.report import write_report
@@ -132,7 +132,7 @@ def run(
         document = documents.read(path)
         if report is not None and report.suffix.lower() not in (".json", ".html"):
             raise DocumentError(f"a report cannot end in '{report.suffix}'", way_out="Give it .json or .html")
-        with _Progress(quiet or json_) as progress:
+        with terminal.RunProgress(quiet or json_) as progress:
             job = Run(document, _values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take)
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
@@ -146,8 +146,8 @@ def run(
         if json_:
             typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
-            _print_ledger(document, {s.id: s.to_json() for s in result.steps})
-            _print_outputs(result)
+            terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
+            terminal.print_outputs(result)
         if result.error:
             typer.echo(result.error, err=True)
         raise typer.Exit(_EXIT[result.state])
@@ -174,6 +174,7 @@ def rehearse_command(
 
 def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: bool, as_json: bool) -> None:
     with _told(as_json):
+        from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.rehearsal import rehearse
 
@@ -183,7 +184,7 @@ def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: 
         if as_json:
             typer.echo(json.dumps(found.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
-            _print_rehearsal(document, found)
+            terminal.print_rehearsal(document, found)
         for finding in found.errors if quiet else ():
             typer.echo(finding.text, err=True)
         raise typer.Exit(USAGE if found.errors else 0)
@@ -196,6 +197,7 @@ def look(
 ) -> None:
     """Say what a file holds: layers, counts, geometry, CRS and unit, fields with types."""
     with _told(json_):
+        from eskret import terminal
         from eskret.errors import InputError
         from eskret.formats import sources
 
@@ -210,7 +212,7 @@ def look(
                 json.dumps({"layers": [_facts_json(x) for x in layers], "problems": problems}, ensure_ascii=False)
             )
         else:
-            _print_layers(layers)
+            terminal.print_layers(layers)
         for problem in problems:
             typer.echo(problem, err=True)
         raise typer.Exit(FAILED if problems else 0)
@@ -326,139 +328,3 @@ def _window(path: Path | None) -> int:
     from eskret.desktop.app import start
 
     return start(path)
-
-
-# -- printing
-
-
-def _console() -> Any:
-    from rich.console import Console
-
-    # figures must not be broken over lines where the output is no terminal
-    return Console(width=None if sys.stdout.isatty() else 150, highlight=False)
-
-
-class _Progress:
-    """The run's events as a line a step, with time left."""
-
-    def __init__(self, silent: bool) -> None:
-        self._silent = silent or not sys.stderr.isatty()
-
-    def __enter__(self) -> _Progress:
-        from rich.console import Console
-        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
-
-        self._bars = Progress(
-            TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
-            console=Console(stderr=True), transient=True, disable=self._silent,
-        )  # fmt: skip
-        self._tasks: dict[str, Any] = {}
-        self._bars.__enter__()
-        return self
-
-    def __exit__(self, *error: Any) -> None:
-        self._bars.__exit__(*error)
-
-    def take(self, event: dict[str, Any]) -> None:
-        """Show one event."""
-        if event["event"] == "step_started":
-            self._tasks[event["step"]] = self._bars.add_task(event["step"], total=None)
-        elif event["event"] == "progress" and event["step"] in self._tasks:
-            whole = event["tasks"] > 1 or not event["of"]
-            done, of = (event["tasks_done"], event["tasks"]) if whole else (event["done"], event["of"])
-            self._bars.update(self._tasks[event["step"]], completed=done, total=of or None)
-        elif event["event"] == "step_finished" and event["id"] in self._tasks:
-            self._bars.remove_task(self._tasks.pop(event["id"]))
-
-
-_STATE = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"),
-          "stopped": ("■ stopped", "red")}  # fmt: skip
-
-
-def _ledger_table(rows: list[Any]) -> Any:
-    from rich.table import Table
-    from rich.text import Text
-
-    from eskret.core.words import duration, pieces
-    from eskret.workflow import ledger
-
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    table.add_column("#", justify="right")
-    table.add_column("Step", overflow="fold", max_width=70)
-    for title in ("Layers", "In", "Out", "Set aside", "Control total", "Time"):
-        table.add_column(title, justify="right", no_wrap=True)
-    table.add_column("State", no_wrap=True)
-
-    def n(value: int | None) -> str:
-        return "" if value is None else f"{value:,}"
-
-    for row in rows:
-        if row.heading:
-            table.add_row("", Text(row.heading, "cyan"))
-        state, colour = _STATE.get(row.state, (row.state, ""))
-        words = Text()
-        for piece, strong in pieces(row.sentence):
-            words.append(piece, "bold" if strong else "")
-        table.add_row(
-            str(row.number), words, n(row.layers), n(row.rows_in), n(row.rows_out),
-            Text(n(row.aside) if row.aside else "", "red"), row.total,
-            "" if row.seconds is None else duration(row.seconds), Text("off" if row.off else state, colour),
-        )  # fmt: skip
-        for child in row.children:
-            for reason, count in child.reasons:
-                table.add_row("", Text(f"  {child.key}: {ledger.reason_text(reason, count)}", "dim"))
-        for text, look_at in ledger.grouped_remarks(row.remarks):
-            table.add_row("", Text(f"  {'▲' if look_at else '·'} {text}", "dim"))
-    return table
-
-
-def _print_ledger(document: Any, results: dict[str, Any]) -> None:
-    from eskret.workflow import ledger
-
-    _console().print(_ledger_table(ledger.rows(document, results)))
-
-
-def _print_outputs(result: Any) -> None:
-    from eskret.core.words import counted, duration
-
-    console = _console()
-    for output in result.outputs:
-        layer = f", {output.layer}" if output.layer else ""
-        console.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True)
-    for remark in result.remarks:
-        console.print(f"Note: {remark.text}", soft_wrap=True)
-    state, colour = _STATE[result.state]
-    console.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
-
-
-def _print_rehearsal(document: Any, found: Any) -> None:
-    from eskret.core.words import counted, duration
-    from eskret.workflow import ledger
-
-    console = _console()
-    console.print(_ledger_table(ledger.rows(document, {}, found.steps)))
-    for plan in found.outputs:
-        word = "" if plan.certainty == "known" else "at most "
-        at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"
-        layer = f", {plan.layer}" if plan.layer else ""
-        console.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True)
-    for finding in found.findings:
-        mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
-        where = f"step '{finding.step}': " if finding.step else ""
-        console.print(f"{mark} {where}{finding.text}", soft_wrap=True, markup=False)
-    state = counted(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
-    console.print(f"{state} ({duration(found.seconds)})")
-
-
-def _print_layers(layers: list[Any]) -> None:
-    from eskret.core.crs import crs_facts
-
-    console = _console()
-    for facts in layers:
-        crs = crs_facts(facts.crs) if facts.crs else None
-        system = f"{facts.crs} {crs.name}, {crs.unit}" if crs else ("" if facts.kind == "table" else "no CRS declared")
-        count = "count unknown" if facts.count is None else f"{facts.count:,}"
-        console.print(f"[bold]{facts.name}[/]  {count} {facts.kind}  {system}  [dim]{facts.origin}[/]", soft_wrap=True)
-        if facts.extent:
-            console.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))
-        console.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)

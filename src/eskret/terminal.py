@@ -1,0 +1,141 @@
+"""What the command line prints for people: ledger, rehearsal, layers, progress."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.table import Table
+from rich.text import Text
+
+from eskret.core.crs import crs_facts
+from eskret.core.words import counted, duration, pieces
+from eskret.workflow import ledger
+
+
+def _console() -> Console:
+    # figures must not be broken over lines where the output is no terminal
+    return Console(width=None if sys.stdout.isatty() else 150, highlight=False)
+
+
+class RunProgress:
+    """The run's events as a line a step, with time left."""
+
+    def __init__(self, silent: bool) -> None:
+        self._silent = silent or not sys.stderr.isatty()
+
+    def __enter__(self) -> RunProgress:
+        self._bars = Progress(
+            TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
+            console=Console(stderr=True), transient=True, disable=self._silent,
+        )  # fmt: skip
+        self._tasks: dict[str, Any] = {}
+        self._bars.__enter__()
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        self._bars.__exit__(*error)
+
+    def take(self, event: dict[str, Any]) -> None:
+        """Show one event."""
+        if event["event"] == "step_started":
+            self._tasks[event["step"]] = self._bars.add_task(event["step"], total=None)
+        elif event["event"] == "progress" and event["step"] in self._tasks:
+            whole = event["tasks"] > 1 or not event["of"]
+            done, of = (event["tasks_done"], event["tasks"]) if whole else (event["done"], event["of"])
+            self._bars.update(self._tasks[event["step"]], completed=done, total=of or None)
+        elif event["event"] == "step_finished" and event["id"] in self._tasks:
+            self._bars.remove_task(self._tasks.pop(event["id"]))
+
+
+STATES = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"),
+          "stopped": ("■ stopped", "red")}  # fmt: skip
+
+
+def _ledger_table(rows: list[Any], width: int) -> Table:
+    """The ledger for a terminal this wide; a narrow one goes without the figures that matter least."""
+    wide = {"Layers": width >= 110, "Control total": width >= 90, "Time": width >= 110}
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    table.add_column("#", justify="right", no_wrap=True)
+    table.add_column("Step", overflow="fold", min_width=26, max_width=70)
+    figures = ("Layers", "In", "Out", "Set aside", "Control total", "Time")
+    shown = [title for title in figures if wide.get(title, True)]
+    for title in shown:
+        table.add_column(title, justify="right", no_wrap=True)
+    table.add_column("State", no_wrap=True)
+
+    def n(value: int | None) -> str:
+        return "" if value is None else f"{value:,}"
+
+    for row in rows:
+        if row.heading:
+            table.add_row("", Text(row.heading, "cyan"))
+        state, colour = STATES.get(row.state, (row.state, ""))
+        words = Text()
+        for piece, strong in pieces(row.sentence):
+            words.append(piece, "bold" if strong else "")
+        cells: dict[str, Any] = {
+            "Layers": n(row.layers), "In": n(row.rows_in), "Out": n(row.rows_out),
+            "Set aside": Text(n(row.aside) if row.aside else "", "red"), "Control total": row.total,
+            "Time": "" if row.seconds is None else duration(row.seconds),
+        }  # fmt: skip
+        table.add_row(
+            str(row.number), words, *(cells[title] for title in shown), Text("off" if row.off else state, colour)
+        )
+        for child in row.children:
+            for reason, count in child.reasons:
+                table.add_row("", Text(f"  {child.key}: {ledger.reason_text(reason, count)}", "dim"))
+        for text, look_at in ledger.grouped_remarks(row.remarks):
+            table.add_row("", Text(f"  {'▲' if look_at else '·'} {text}", "dim"))
+    return table
+
+
+def print_ledger(document: Any, results: dict[str, Any]) -> None:
+    """The ledger after a run."""
+    out = _console()
+    out.print(_ledger_table(ledger.rows(document, results), out.width))
+
+
+def print_outputs(result: Any) -> None:
+    """What was saved, what is left over, how it ended."""
+    out = _console()
+    for output in result.outputs:
+        layer = f", {output.layer}" if output.layer else ""
+        out.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True, markup=False)
+    for remark in result.remarks:
+        out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
+    state, colour = STATES[result.state]
+    out.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+def print_rehearsal(document: Any, found: Any) -> None:
+    """What a rehearsal foretells and finds."""
+    out = _console()
+    out.print(_ledger_table(ledger.rows(document, {}, found.steps), out.width))
+    for plan in found.outputs:
+        word = "" if plan.certainty == "known" else "at most "
+        at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"
+        layer = f", {plan.layer}" if plan.layer else ""
+        out.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True, markup=False)
+    for finding in found.findings:
+        mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
+        where = f"step '{finding.step}': " if finding.step else ""
+        out.print(f"{mark} {where}{finding.text}", soft_wrap=True, markup=False)
+    state = counted(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
+    out.print(f"{state} ({duration(found.seconds)})")
+
+
+def print_layers(layers: list[Any]) -> None:
+    """Facts of layers."""
+    out = _console()
+    for facts in layers:
+        crs = crs_facts(facts.crs) if facts.crs else None
+        system = f"{facts.crs} {crs.name}, {crs.unit}" if crs else ("" if facts.kind == "table" else "no CRS declared")
+        count = "count unknown" if facts.count is None else f"{facts.count:,}"
+        head = Text.assemble((facts.name, "bold"), f"  {count} {facts.kind}  {system}  ", (facts.origin, "dim"))
+        out.print(head, soft_wrap=True)
+        if facts.extent:
+            out.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))
+        out.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)
