@@ -22,6 +22,7 @@ from eskret.core.words import counted
 from eskret.desktop.map.canvas import MapCanvas, Scene, looks
 from eskret.desktop.map.card import FeatureCard
 from eskret.desktop.map.render import Item
+from eskret.desktop.map.viewport import Box
 from eskret.desktop.session import Session
 from eskret.desktop.table.model import show
 from eskret.desktop.table.view import FeatureTable
@@ -157,7 +158,7 @@ class Viewer(QObject):
         self.load_button.clicked.connect(self._load)
         self.load_button.hide()
         self.fit_button = QuietButton("fit", "Show everything (0 on the map)")
-        self.fit_button.clicked.connect(self.canvas.fit)
+        self.fit_button.clicked.connect(lambda: self.canvas.fit())
         self.map_full = QuietButton("larger", "Give the map the whole lower half (F6)", True)
         head = self.map_pane.row
         head.addWidget(self.layer_box)
@@ -281,7 +282,16 @@ class Viewer(QObject):
         shown = layer.rows if rows is None else len(rows)
         text = counted(shown, "row") if rows is None else f"{shown:,} of {counted(layer.rows, 'row')}"
         self.table_count.setText(text)
-        self.canvas.show_scene(self._scene(layer, rows), keep_view)
+        self.canvas.show_scene(self._scene(layer, rows), keep_view, self._whole())
+
+    def _whole(self) -> Box | None:
+        """What entered and what left together: so that a few features that stayed are seen among the rest."""
+        layers = [self.subject.layers[view].get(self.key) for view in (ENTERING, LEAVING)]
+        boxes = np.array([x.info["extent"] for x in layers if x is not None and x.info["extent"]])
+        if not len(boxes):
+            return None
+        low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
+        return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
     def _scene(self, layer: StoredLayer, rows: np.ndarray | None) -> Scene:
         if layer.shapes is None:

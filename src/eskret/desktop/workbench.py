@@ -48,7 +48,7 @@ KEYS = (
     ("Enter", "open it into its layers"), ("Alt+1, Alt+2, Alt+3", "entering, leaving, set aside"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
-    ("Arrow keys, +, -, 0", "on the map: pan, zoom, show all"),
+    ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
 )  # fmt: skip
 
 

@@ -87,15 +87,21 @@ class MapCanvas(QWidget):
         """Wait for the picture being painted, so that nothing outlives the window."""
         self._background.close()
 
-    def show_scene(self, scene: Scene, keep_view: bool = False) -> None:
-        """Show something else; the view stays where it is, if asked and if the CRS is the same."""
+    def show_scene(self, scene: Scene, keep_view: bool = False, first: Box | None = None) -> None:
+        """Show something else.
+
+        Parameters
+        ----------
+        keep_view : look where it looked, if the CRS is the same.
+        first : what to look at otherwise; by default all of the scene.
+        """
         same = keep_view and (self.scene.crs or {}).get("code") == (scene.crs or {}).get("code") and self.scene.items
         self.scene = scene
         self.chosen = np.empty(0, np.int64)
         self._under = -1
         if not same:
             self._image = None
-            self.fit()
+            self.fit(first)
         self.refresh()
 
     def choose(self, rows: np.ndarray, show: bool = False) -> None:
@@ -117,9 +123,9 @@ class MapCanvas(QWidget):
         """Whether what is on screen is the scene as it should be."""
         return not self._painting and not self._again
 
-    def fit(self) -> None:
-        """Show everything."""
-        box = self.scene.extent()
+    def fit(self, box: Box | None = None) -> None:
+        """Show everything, or a box."""
+        box = box or self.scene.extent()
         self._fit_when_sized = self.width() < 50
         if box is not None:
             self._look(self.view.sized(self.width(), self.height()).fitted(box))
@@ -345,6 +351,8 @@ class MapCanvas(QWidget):
             self._look(self.view.zoomed(1 / 1.5, *middle))
         elif key == Qt.Key.Key_0:
             self.fit()
+        elif key == Qt.Key.Key_Escape:
+            self.clicked.emit(-1)
         else:
             super().keyPressEvent(event)
 

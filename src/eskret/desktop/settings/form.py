@@ -140,6 +140,7 @@ class SettingsForm(QScrollArea):
         column.setContentsMargins(12, 12, 12, 14)
         column.setSpacing(11)
         self.blocks = {}
+        self._counted = ()  # a count that is still to come was for a field that is gone
         self._makes = note("noteMakes", "")
         self._general = note("noteWrong", "")
         if step is None:

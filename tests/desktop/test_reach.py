@@ -1,0 +1,156 @@
+"""Within everybody's reach: keys alone, names for those who listen, 200 %, and what a pointer shows in passing."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
+    QApplication,
+    QComboBox,
+    QLineEdit,
+    QPlainTextEdit,
+    QWidget,
+)
+
+from tests.desktop.conftest import Hand
+
+
+def test_every_place_is_reached_by_a_key_and_left_by_tab(hand: Hand) -> None:
+    bench = hand.bench
+    hand.click_step("chosen")
+    places: dict[str, QWidget] = {
+        "Ctrl+1": bench.sources.tree, "Ctrl+2": bench.ledger, "Ctrl+4": bench.viewer.canvas, "Ctrl+5": bench.viewer.table
+    }  # fmt: skip
+    for keys, widget in places.items():
+        hand.keys(keys, bench)
+        assert QApplication.focusWidget() is widget, keys
+    hand.keys("Ctrl+3", bench)
+    first = QApplication.focusWidget()
+    assert first is bench.form.blocks["from"].editor.target()
+    QTest.keyClick(first, Qt.Key.Key_Tab)
+    assert QApplication.focusWidget() is bench.form.blocks["where"].editor.target()
+    QTest.keyClick(QApplication.focusWidget(), Qt.Key.Key_Tab)  # no trap: a text of several lines lets Tab go on
+    assert QApplication.focusWidget() is not bench.form.blocks["where"].editor.target()
+
+
+def test_a_step_is_added_moved_and_run_by_keys_alone(hand: Hand, project: Path) -> None:
+    bench = hand.bench
+    hand.keys("Ctrl+2", bench)
+    hand.keys("Home", bench.ledger)
+    assert bench.session.selected == "recordings"
+    hand.keys("Down", bench.ledger)
+    hand.keys("Insert", bench.ledger)
+    hand.type("keep", bench.finder.line)
+    hand.keys("Return", bench.finder.line)
+    assert hand.steps()[2] == "keep" and bench.session.document.step("keep").source == ("chosen",)
+    assert QApplication.focusWidget() is bench.form.blocks["where"].editor.target()
+    hand.type("true", QApplication.focusWidget())
+    hand.until(lambda: bench.session.step().settings.get("where") == "true")
+    hand.keys("Ctrl+2", bench)
+    hand.keys("Alt+Up", bench.ledger)
+    assert hand.steps()[1] == "keep"
+    hand.keys("Alt+Down", bench.ledger)
+    hand.keys("F2", bench.ledger)
+    name = QApplication.focusWidget()
+    assert name is bench.form.blocks["step.id"].editor.target()
+    hand.keys("Ctrl+A", name)
+    hand.type("all of them", name)
+    hand.keys("Return", name)
+    assert hand.steps()[2] == "all_of_them" and bench.session.selected == "all_of_them"
+    hand.keys("Ctrl+R", bench)
+    hand.until(lambda: bench.session.last_run and not bench.session.running)
+    assert hand.row("all_of_them")["out"] == "1"
+    hand.keys("Ctrl+2", bench)
+    hand.keys("Delete", bench.ledger)
+    assert "all_of_them" not in hand.steps()
+    hand.keys("Ctrl+S", bench)
+    assert not bench.session.dirty and "all_of_them" not in project.read_text()
+
+
+def test_a_name_that_is_taken_is_refused_at_the_field(hand: Hand) -> None:
+    hand.click_step("chosen")
+    before = hand.bench.session.document
+    target = hand.bench.form.blocks["step.id"].editor.target()
+    hand.bench.form.focus_field("step.id")
+    hand.keys("Ctrl+A", target)
+    hand.type("web", target)
+    hand.keys("Return", target)
+    assert "There is a step 'web'" in hand.bench.form.blocks["step.id"].wrong.text().replace("there", "There")
+    assert hand.bench.session.document == before
+
+
+def test_what_can_be_worked_has_a_name(hand: Hand) -> None:
+    hand.click_step("archive")
+    nameless = []
+    for widget in hand.bench.findChildren(QWidget):
+        if not widget.isVisible() or not widget.isEnabled():
+            continue
+        spoken = widget.accessibleName()
+        if isinstance(widget, QAbstractButton):
+            spoken = spoken or widget.text()
+        elif not isinstance(widget, QLineEdit | QPlainTextEdit | QComboBox | QAbstractItemView):
+            continue
+        if not spoken and widget.focusPolicy() != Qt.FocusPolicy.NoFocus:
+            nameless.append(f"{type(widget).__name__} in {type(widget.parentWidget()).__name__}")
+    assert nameless == []
+
+
+def test_a_pointer_marks_what_it_passes_and_escape_lets_go(hand: Hand) -> None:
+    hand.run()
+    hand.click_step("chosen")
+    hand.keys("Alt+1", hand.bench)
+    canvas = hand.bench.viewer.canvas
+    hand.until(canvas.idle)
+    seen: list[int] = []
+    canvas.hovered.connect(seen.append)
+    place = canvas.view.to_screen(np.asarray(canvas.scene.items[0].shapes.xy[2:3]))[0]
+    at = QPoint(*(int(v) for v in place))
+    for spot in (at + QPoint(60, 40), at, QPoint(canvas.width() // 2, 3)):
+        QTest.mouseMove(canvas, spot)
+        QTest.qWait(30)
+    assert seen[-2:] == [2, -1]
+    hand.click(canvas, at)
+    assert hand.bench.viewer.card.isVisible()
+    hand.keys("Esc", canvas)
+    assert not hand.bench.viewer.card.isVisible() and canvas.chosen.tolist() == []
+
+
+@pytest.mark.parametrize("factor", ["1.5", "2"])
+def test_at_larger_scales_everything_keeps_its_place(project: Path, tmp_path: Path, factor: str) -> None:
+    code = """
+import sys
+from pathlib import Path
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtTest import QTest
+from eskret.desktop.app import make_application
+app = make_application()
+from eskret.desktop.window import Window
+window = Window(QSettings(sys.argv[2], QSettings.Format.IniFormat))
+window.resize(1280, 800)
+window.show()
+bench = window.furnish(Path(sys.argv[1]))
+window.resize(1280, 800)
+QTest.qWait(200)
+picture = window.grab()
+print(picture.width(), picture.height(), picture.devicePixelRatio())
+texts = [bench.bar.rehearse, bench.bar.run, bench.add_button, bench.remove_button, *bench.bar.chips.values()]
+print(all(w.width() >= w.fontMetrics().horizontalAdvance(w.text()) for w in texts))
+bench.session._saved = bench.session.document
+window.close()
+"""
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(project), str(tmp_path / "x.ini")], capture_output=True, text=True,
+        env={**os.environ, "QT_SCALE_FACTOR": factor, "QT_QPA_PLATFORM": "offscreen"},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    size, fits = done.stdout.splitlines()
+    assert size == f"{int(1280 * float(factor))} {int(800 * float(factor))} {float(factor)}" and fits == "True"
