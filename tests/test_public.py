@@ -78,7 +78,8 @@ def test_the_demos_sources(demo_master: Path) -> None:
     assert found["register.gpkg/districts"] == (5, "area") and found["register.gpkg/moorings"] == (18, "point")
     assert found["boat-a.gpx/track_points"] == (802, "point") and found["boat-b.gpx/track_points"] == (652, "point")
     assert found["breakwater.shp/breakwater"] == (1, "line") and found["islands.geojson/islands"] == (5, "area")
-    assert found["soundings.fgb/soundings"][0] > 1000 and len(found) == 13
+    assert found["soundings.fgb/soundings"][0] > 1000 and len(found) == 15
+    assert found["harbour.gpkg/harbour_limit_2029"] == found["harbour.gpkg/harbour_limit_2031"] == (1, "area")
 
 
 def test_facts_agree_with_what_is_read(demo_master: Path) -> None:
@@ -130,3 +131,16 @@ def test_a_workflow_that_somebody_changed_is_not_made_anew(demo: Path) -> None:
 
     (demo / "piles.toml").write_text("eskret = 1\n")
     assert (make(demo) / "piles.toml").read_text() == "eskret = 1\n"
+
+
+def test_the_harbour_limits_differ_by_the_basin_and_the_landings_by_their_keys(demo_master: Path) -> None:
+    old, new = (read(demo_master / "chart" / "harbour.gpkg", f"harbour_limit_{y}").geometry for y in (2029, 2031))
+    assert old is not None and new is not None
+    assert new[0].contains(old[0]) and 1e6 < new[0].area - old[0].area < 6e6
+    leases = set(read(demo_master / "register" / "register.gpkg", "lease_beds").table.column("lease").to_pylist())
+    rows = (demo_master / "register" / "landings_2031.csv").read_text().splitlines()[1:]
+    keys = [row.split(",")[0] for row in rows]
+    assert len(keys) == 236 and sum(k.strip().upper() not in leases for k in keys) == 24
+    assert sum(k not in leases and k.strip().upper() in leases for k in keys) > 5, "written otherwise"
+    assert len((demo_master / "text" / "shoreline.txt").read_text().splitlines()) == 601
+    assert len((demo_master / "text" / "stations.txt").read_text().splitlines()) == 36

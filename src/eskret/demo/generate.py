@@ -45,7 +45,7 @@ class _Sound:
 def make(folder: Path) -> Path:
     """Make the demo in a folder (which may exist; files of the demo in it are made anew) and return it."""
     folder = folder.resolve()
-    for name in ("field", "register", "chart"):
+    for name in ("field", "register", "chart", "text"):
         (folder / name).mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(SEED)
     islands = [_island(rng, *one) for one in _ISLANDS]
@@ -60,6 +60,10 @@ def make(folder: Path) -> Path:
     _breakwater(folder / "register" / "breakwater.shp")
     _islands_file(folder / "chart" / "islands.geojson", sound)
     _soundings(folder / "chart" / "soundings.fgb", sound)
+    _harbour(folder / "chart" / "harbour.gpkg", sound)
+    _shoreline(folder / "text" / "shoreline.txt", sound)
+    _stations(folder / "text" / "stations.txt", sound)
+    _landings(folder / "register" / "landings_2031.csv", sound, beds)
     recordings = folder / "field" / "2031-09"
     recordings.mkdir(exist_ok=True)
     _marks(recordings / "marks.gpx", sound, beds)
@@ -188,6 +192,55 @@ def _soundings(path: Path, sound: _Sound) -> None:
         path, shapely.to_wkb(points[wet]), [depth[wet]], np.array(["depth_m"]), geometry_type="Point", crs=CRS,
         driver=None,
     )  # fmt: skip
+
+
+def _harbour(path: Path, sound: _Sound) -> None:
+    """Two versions of the harbour limit, alike at a glance; the older one misses the basin on its south side."""
+    x, y = _ISLANDS[2][:2]
+    middle = shapely.Point(WEST + x, SOUTH + y)
+    basin = shapely.box(WEST + x - 900, SOUTH + y - 5_600, WEST + x + 1_700, SOUTH + y - 3_400)
+    newer = shapely.union(middle.buffer(4_200, 12), basin)
+    path.unlink(missing_ok=True)
+    with geopackage.writing(path) as container:
+        for year, area in ((2029, shapely.difference(newer, basin)), (2031, newer)):
+            table = pa.table({"limit": ["Orrel harbour"], "since": [year]})
+            layer = Layer("limit", table, np.array([shapely.set_precision(area, 0.01)], dtype=object), CRS)
+            container.add(layer, f"harbour_limit_{year}", f"The harbour limit of {year}")
+
+
+def _shoreline(path: Path, sound: _Sound) -> None:
+    """The islands' shores as text: tab-separated, with a header and decimal commas, one vertex a line."""
+    names = ("Orrel", "Little Orrel", "The Calf", "Sunnay", "Haverholm")
+    lines = ["island\tno\teasting\tnorthing"]
+    for name, island in zip(names, sound.islands, strict=True):
+        for number, (x, y) in enumerate(np.asarray(island.exterior.coords)[:-1], 1):
+            lines.append(f"{name}\t{number}\t{x:.1f}\t{y:.1f}".replace(".", ","))
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def _stations(path: Path, sound: _Sound) -> None:
+    """36 sounding stations as text without a header: name, latitude, longitude, depth; two lines are broken."""
+    lines = []
+    for number in range(1, 37):
+        x, y = WEST + sound.rng.uniform(3_000, 44_000), SOUTH + sound.rng.uniform(5_000, 45_000)
+        lon, lat = _TO_DEGREES.transform(x, y)
+        lines.append(f"ST{number:02d}, {lat:.6f}, {lon:.6f}, {sound.rng.uniform(2, 40):.1f}")
+    lines[11] = lines[11].replace(", ", " ", 1)
+    lines[29] = "ST30, n/a, n/a, 12.0"
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def _landings(path: Path, sound: _Sound, beds: Layer) -> None:
+    """236 landings by lease code; 24 of the codes are of no lease, and some are written otherwise."""
+    codes = beds.table.column("lease").to_pylist()
+    chosen = [str(c) for c in sound.rng.choice(codes, 212, replace=False)]
+    chosen[5::40] = [c.lower() for c in chosen[5::40]]
+    chosen[9::50] = [f" {c}" for c in chosen[9::50]]
+    chosen += [f"OS-{900 + n:04d}" for n in range(24)]
+    sound.rng.shuffle(chosen)
+    lines = ["lease,tonnes,quarter"]
+    lines += [f"{code},{sound.rng.gamma(2.0, 9.0):.1f},2031-Q3" for code in chosen]
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
 
 
 _TO_DEGREES = pyproj.Transformer.from_crs(CRS, "EPSG:4326", always_xy=True)
