@@ -6,6 +6,8 @@ import numpy as np
 import pyarrow as pa
 import pytest
 import shapely
+from hypothesis import given
+from hypothesis import strategies as st
 from pyproj import Geod
 
 from eskret.core.crs import crs_code, crs_facts, extent_of, out_of_range, parse_crs, reproject, same_crs, transformation
@@ -115,3 +117,16 @@ def test_an_extent_leaves_out_what_is_not_finite() -> None:
         2,
     )
     assert extent_of(np.array([None, shapely.Point()], dtype=object)) is None
+
+
+@given(
+    st.floats(-26.9, -24.1),
+    st.floats(0.5, 83.5),
+    st.sampled_from(["EPSG:32626", "EPSG:6933", "EPSG:3857", "EPSG:3995"]),
+)
+def test_any_place_comes_back_from_any_system(lon: float, lat: float, crs: str) -> None:
+    there, lost = reproject(np.array([shapely.Point(lon, lat)]), "EPSG:4326", crs)
+    back, lost_too = reproject(there, crs, "EPSG:4326")
+    assert not len(lost) and not len(lost_too)
+    assert shapely.get_coordinates(back)[0] == pytest.approx((lon, lat), abs=1e-7)
+    assert same_crs(crs, crs) and not same_crs(crs, "EPSG:4326")

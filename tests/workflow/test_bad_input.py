@@ -271,3 +271,35 @@ def test_saving_elsewhere_needs_consent_once(project: Path, tmp_path: Path, monk
     assert workflow.run().state == "look" and (tmp_path / "elsewhere" / "survey.gpkg").exists()
     assert outside(moved, inner, [tmp_path / "third" / "x.gpkg", inner / "deep" / "y.gpkg"]) == [tmp_path / "third"]
     assert outside(None, inner, [tmp_path / "third" / "x.gpkg"]) == []
+
+
+@pytest.mark.parametrize("choice", ["stop", "go on"])
+def test_a_file_that_breaks_off_while_it_is_read(tmp_path: Path, choice: str) -> None:
+    # its head is sound, so rehearsal sees nothing; only reading meets the end
+    frame = geopandas.GeoDataFrame({"n": range(900)}, geometry=shapely.points(np.arange(900), 0), crs=32626)
+    frame.to_file(tmp_path / "cut.fgb")
+    write(squares(2), tmp_path / "whole.gpkg", "whole")
+    raw = (tmp_path / "cut.fgb").read_bytes()
+    (tmp_path / "cut.fgb").write_bytes(raw[: len(raw) * 3 // 4])
+    workflow = Workflow(crs="EPSG:32626")
+    workflow.path = tmp_path / "w.toml"
+    loaded = workflow.load("loaded", files=["cut.fgb", "whole.gpkg"], if_unreadable=choice)
+    workflow.save("saved", loaded, to="out.gpkg")
+    result = workflow.run()
+    if choice == "stop":
+        assert result.state == "failed" and "cut.fgb" in result.error and not (tmp_path / "out.gpkg").exists()
+    else:
+        assert result.state == "look", result.error
+        assert any("cut.fgb was left out" in r.text and r.look for r in result.steps[0].remarks)
+        assert [(e.name, e.rows) for e in geopackage.entries(tmp_path / "out.gpkg")] == [("whole", 2)]
+
+
+def test_a_loop_of_steps_and_a_step_of_a_newer_kind_are_told(project: Path) -> None:
+    text = project.read_text()
+    project.write_text(text.replace('from = "recordings:*_waypoints"', 'from = "web"'))
+    errors = Workflow.read(project).rehearse().errors
+    assert len(errors) == 1 and "the steps go in a loop" in errors[0].text
+    project.write_text(text.replace('use = "keep"', 'use = "fly"'))
+    found = Workflow.read(project).rehearse()
+    assert [f.step for f in found.errors] == ["chosen"] and "There are load, keep, save" in found.errors[0].text
+    assert not found.steps["web"].known and not found.steps["archive"].known

@@ -31,6 +31,12 @@ def _library() -> Any:
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
 
+def _failures() -> tuple[type[Exception], ...]:
+    """What a file that cannot be read makes the libraries raise."""
+    errors = _library().errors
+    return errors.DataSourceError, errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError
+
+
 def layer_names(path: Path) -> list[str]:
     """Names of the layers in a file, in its order.
 
@@ -43,7 +49,7 @@ def layer_names(path: Path) -> list[str]:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             return [str(row[0]) for row in _library().list_layers(path)]
-    except (_library().errors.DataSourceError, _library().errors.DataLayerError) as error:
+    except _failures() as error:
         raise _unreadable(path, error) from error
 
 
@@ -176,13 +182,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
             )
             with _library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
-    except (
-        _library().errors.DataSourceError,
-        _library().errors.DataLayerError,
-        pa.ArrowInvalid,
-        OSError,
-        ValueError,
-    ) as error:
+    except _failures() as error:
         raise _unreadable(path, error) from error
     count = int(info["features"])
     box = info.get("total_bounds")
@@ -228,13 +228,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                     done += batch.num_rows
                     watch(done, max(expected, 0))
         table = pa.Table.from_batches(batches, schema)
-    except (
-        _library().errors.DataSourceError,
-        _library().errors.DataLayerError,
-        pa.ArrowInvalid,
-        OSError,
-        ValueError,
-    ) as error:
+    except _failures() as error:
         raise _unreadable(path, error) from error
     if expected >= 0 and table.num_rows != expected:
         raise InputError(
