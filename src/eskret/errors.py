@@ -11,8 +11,7 @@
     ├── RehearsalError          a rehearsal found errors, nothing was run; carries the findings
     ├── DeliveryError           an output cannot be written where it should go
     ├── AccountError            the accounts of a step disagree: broken data or a fault, never passed on
-    ├── StoppedError            the analyst stopped the run
-    └── WorkerError             the process that computes ended without an answer
+    └── StoppedError            the analyst stopped the run
 """
 
 from __future__ import annotations
@@ -107,7 +106,3 @@ class StoppedError(EskretError):
 
     def __init__(self, problem: str = "Stopped; nothing was written") -> None:
         super().__init__(problem)
-
-
-class WorkerError(EskretError):
-    """The process that computes ended without an answer."""

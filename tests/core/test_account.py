@@ -95,5 +95,5 @@ def test_a_total_that_disagrees_fails_with_both_figures() -> None:
 
 
 def test_only_a_remark_that_asks_for_it_makes_a_look() -> None:
-    assert state_of([], [Remark("said")]) is State.BALANCED
-    assert state_of([], [Remark("said"), Remark("odd", look=True)]) is State.LOOK
+    assert state_of([Remark("said")]) is State.BALANCED
+    assert state_of([Remark("said"), Remark("odd", look=True)]) is State.LOOK

@@ -200,17 +200,15 @@ def test_the_finder_is_worked_by_keys(hand: Hand) -> None:
 def test_files_that_come_and_go_are_seen(hand: Hand, project: Path) -> None:
     hand.source("field", "marks.gpx", "waypoints")
     (project.parent / "field" / "more.geojson").write_text('{"type":"Point","coordinates":[1,2]}')
-    more = hand.source("field", "more.geojson")
+    hand.source("field", "more.geojson")
     hand.until(lambda: "1 pt" in hand.source("field", "more.geojson").data(Role)["figures"])
-    assert more.data(Role)["kind"] == "point" or hand.source("field", "more.geojson").data(Role)["kind"] == "point"
+    assert hand.source("field", "more.geojson").data(Role)["kind"] == "point"
     (project.parent / "field" / "bad.gpx").write_text("<gpx")
     hand.until(lambda: hand.source("field", "bad.gpx").data(Role).get("problem"))
     bad = hand.source("field", "bad.gpx")
     assert bad.data(Role)["figures"] == "unreadable" and "not well-formed" in bad.data(Qt.ItemDataRole.ToolTipRole)
     (project.parent / "field" / "bad.gpx").unlink()
-    model = hand.bench.sources.model
     hand.until(lambda: all(i.text() != "bad.gpx" for i in hand.bench.sources._items()))
-    assert model.rowCount() >= 1
 
 
 def test_what_this_workflow_saved_stands_apart(hand: Hand) -> None:

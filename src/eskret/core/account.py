@@ -222,6 +222,6 @@ def check_controls(outputs: Sequence[OutputAccount]) -> None:
                 )
 
 
-def state_of(inputs: Sequence[InputAccount], remarks: Sequence[Remark]) -> State:
+def state_of(remarks: Sequence[Remark]) -> State:
     """The state of a step whose accounts were proved: balanced, or look where a remark asks for it."""
     return State.LOOK if any(r.look for r in remarks) else State.BALANCED

@@ -58,7 +58,6 @@ class Session(QObject):
     run_changed = Signal()  # begins, ends
     progress = Signal(dict)
     told = Signal(str, str)  # tone (good, look, bad) and text
-    answered = Signal(dict)  # an answer to a job for somebody else
     _event = Signal(dict)
 
     def __init__(self, parent: QObject | None = None) -> None:

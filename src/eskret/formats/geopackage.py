@@ -90,16 +90,18 @@ def entries(path: Path) -> list[Entry]:
     ------
     InputError : no GeoPackage, or damaged.
     """
+    db = None
     try:
-        with sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True) as db:
-            rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
-            out = [Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0]) for n, t in rows]
-        db.close()
-        return out
+        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+        rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
+        return [Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0]) for n, t in rows]
     except sqlite3.Error as error:
         raise InputError(
             f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away"
         ) from error
+    finally:
+        if db is not None:
+            db.close()
 
 
 def _uri(path: Path) -> str:

@@ -37,7 +37,7 @@ from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference, order_of, resolve, settings_for
-from eskret.workflow.rehearsal import Rehearsal, rehearse
+from eskret.workflow.rehearsal import rehearse
 
 Event = dict[str, Any]
 """An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
@@ -159,7 +159,7 @@ class Run:
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Layer, ...]] = {}
         try:
-            delivered = _Coordinator(self, desk, values, made, found).run()
+            delivered = _Coordinator(self, desk, values, made).run()
             self._check_stop(0, 0)
             outputs = desk.commit(delivered)
             remarks = tuple(
@@ -203,7 +203,6 @@ class _Coordinator:
 
     def __init__(
         self, run: Run, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[Layer, ...]],
-        rehearsal: Rehearsal,
     ) -> None:  # fmt: skip
         self.run_ = run
         self.document = run.document
@@ -390,8 +389,7 @@ class _StepRun:
         except AccountError as error:
             self._record(FAILED, outcomes, error.at(f"step '{self.step.id}'").sentence())
             raise
-        inputs = [i for o in outcomes for i in o.inputs]
-        return self._record(state_of(inputs, [r for o in outcomes for r in o.remarks]), outcomes), outcomes
+        return self._record(state_of([r for o in outcomes for r in o.remarks]), outcomes), outcomes
 
 
 def prove(outcome: Outcome, relation: Relation) -> None:

@@ -51,9 +51,6 @@ class Rehearsal:
     def outputs(self) -> list[Planned]:
         return [o for s in self.steps.values() for o in s.outputs]
 
-    def of_step(self, id: str) -> list[Finding]:
-        return [f for f in self.findings if f.step == id]
-
     def to_json(self) -> dict[str, Any]:
         return {
             "state": "errors" if self.errors else "ready",

@@ -6,7 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from eskret.core.words import counted
@@ -98,8 +98,6 @@ class FieldBlock(QWidget):
 
 class SettingsForm(QScrollArea):
     """The form. It is built anew when another step is taken in hand, and only filled anew when its values change."""
-
-    renamed = Signal(str)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
