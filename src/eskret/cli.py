@@ -15,6 +15,7 @@ import typer
 
 from eskret import __version__
 from eskret.errors import DocumentError, EskretError, RehearsalError
+from eskret.formats import gdal
 
 FAILED, USAGE, STOPPED = 1, 2, 130
 _EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
@@ -36,6 +37,7 @@ Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but er
 
 def main() -> None:
     """Entry point of ``eskret``."""
+    gdal.be_lean()
     # until a run takes the signals over, there is nothing to bring to a good end: leave at once, as one who was stopped
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _leave)

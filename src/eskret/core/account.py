@@ -25,6 +25,7 @@ class Relation(StrEnum):
     GROUPED = "grouped"
     MULTIPLIED = "multiplied"
     NEW = "new rows"
+    REPORT = "report"
 
 
 class State(StrEnum):
@@ -96,6 +97,11 @@ class InputAccount:
     @property
     def used(self) -> int:
         return self.rows - len(self.set_aside)
+
+    @property
+    def first(self) -> bool:
+        """Whether these are the rows that the step is about, not those of a layer that a setting names."""
+        return self.setting in ("from", "files")
 
     def to_json(self) -> dict[str, Any]:
         return {
@@ -201,6 +207,7 @@ def check_relation(relation: Relation, used: int, out: int, layer: str) -> None:
         Relation.GROUPED: out <= used and (out > 0) == (used > 0),
         Relation.MULTIPLIED: out >= used,
         Relation.NEW: True,
+        Relation.REPORT: True,
     }[relation]
     if not fits:
         raise AccountError(f"{used} rows were used and {out} left, which is not '{relation}'", place=layer)

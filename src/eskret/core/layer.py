@@ -108,6 +108,7 @@ class Layer:
     crs : an authority code such as ``EPSG:32626``, or WKT; None where unknown or for a table.
     name : what it was called where it came from.
     origin : the file (and layer) it was read from.
+    ids : the numbers that the source gives its features (int64), where it gives any; they follow the rows.
     """
 
     key: str
@@ -118,6 +119,7 @@ class Layer:
     origin: str = ""
     titles: Mapping[str, str] = field(default_factory=dict)
     kind: Kind = field(default=Kind.TABLE)
+    ids: np.ndarray | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         if self.geometry is not None:
@@ -130,6 +132,8 @@ class Layer:
             object.__setattr__(self, "geometry", array)
         if self.geometry is None or self.kind is Kind.TABLE:
             object.__setattr__(self, "kind", kind_of(self.geometry))
+        if self.ids is not None and len(self.ids) != self.table.num_rows:
+            raise ValueError(f"{len(self.ids)} ids for {self.table.num_rows} rows in layer {self.key!r}")
         if not self.name:
             object.__setattr__(self, "name", self.key)
 
@@ -156,7 +160,8 @@ class Layer:
     def take(self, rows: np.ndarray) -> Layer:
         """The rows at these positions (int64), in this order. The kind of the layer is kept."""
         geometry = None if self.geometry is None else self.geometry[rows]
-        return replace(self, table=self.table.take(pa.array(rows, pa.int64())), geometry=geometry)
+        ids = None if self.ids is None else self.ids[rows]
+        return replace(self, table=self.table.take(pa.array(rows, pa.int64())), geometry=geometry, ids=ids)
 
     def with_key(self, key: str) -> Layer:
         return replace(self, key=key)

@@ -9,7 +9,8 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Generator, Sequence
+from collections.abc import Callable, Generator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -25,7 +26,7 @@ from eskret.core.crs import parse_crs
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, InputError
-from eskret.formats import rtree
+from eskret.formats import rtree, wkb
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
@@ -109,23 +110,42 @@ def _uri(path: Path) -> str:
 
 
 class _Digest:
-    """A digest of a layer's rows, column by column in slices: the same whether taken while writing or when reading."""
+    """A digest of a layer's rows, column by column in slices: the same whether taken while writing or when reading.
+
+    It is taken in a thread of its own, which runs beside the writing: hashing does not need the interpreter.
+    """
 
     def __init__(self, columns: Sequence[str]) -> None:
         self._hash = hashlib.sha256(repr(list(columns)).encode())
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix="digest")
 
     def update(self, columns: Sequence[Sequence[Any]]) -> None:
         """Take a slice of ``SLICE`` rows (fewer at the end)."""
         for values in columns:
-            # blobs by their bytes, the rest by its text: the text of a blob is slow and four times as long
-            if any(type(v) is bytes for v in values):
-                self._hash.update(repr([len(v) if type(v) is bytes else v for v in values]).encode())
-                self._hash.update(b"".join(v for v in values if type(v) is bytes))
-            else:
-                self._hash.update(repr(list(values)).encode())
+            for piece in _bytes_of(values):
+                self._thread.submit(self._hash.update, piece)
 
     def text(self) -> str:
+        self._thread.shutdown()
         return self._hash.hexdigest()
+
+
+def _bytes_of(values: Sequence[Any]) -> Sequence[bytes]:
+    """The values of a column as bytes to take a digest of, the shortest way for each type."""
+    kinds = set(map(type, values))
+    if kinds == {int}:
+        return (np.array(values, np.int64).tobytes(),)
+    if kinds == {float}:
+        return (np.array(values, np.float64).tobytes(),)
+    if kinds == {str}:
+        return np.fromiter(map(len, values), np.int32, len(values)).tobytes(), "".join(values).encode(
+            "utf-8", "replace"
+        )
+    if kinds and kinds <= {bytes, type(None)}:
+        lengths = [-1 if v is None else len(v) for v in values]
+        return np.array(lengths, np.int32).tobytes(), b"".join(v for v in values if v is not None)
+    return (repr([len(v) if type(v) is bytes else v for v in values]).encode("utf-8", "replace"),
+            b"".join(v for v in values if type(v) is bytes))  # fmt: skip
 
 
 def layer_digest(path: Path, name: str) -> str:
@@ -186,33 +206,35 @@ class GeoPackageWriter:
         geom = number_collisions(["geom"], taken=names)[0]
         columns = [f"{_q(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
         srs = self._system(layer.crs)
-        blobs: Sequence[bytes | None] | None = None
+        geometry: np.ndarray | None = None
         type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
         if layer.geometry is not None:
             geometry, type_name, has_z = _declared(layer)
             bounds = shapely.bounds(geometry)
-            blobs = geometry_blobs(geometry, srs, bounds)
             columns.append(f"{_q(geom)} {type_name}")
         columns += [f"{_q(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
         db.execute(f"CREATE TABLE {_q(name)} ({', '.join(columns)})")
+        blobs = None if geometry is None else lambda a, b: geometry_blobs(geometry, srs, bounds, a, b)
         self._rows(layer, name, blobs, geom, watch)
         whole = np.full(4, np.nan)
         if len(bounds):
             whole = np.array([*np.fmin.reduce(bounds[:, :2], axis=0), *np.fmax.reduce(bounds[:, 2:], axis=0)])
         box = [None if np.isnan(v) else float(v) for v in whole]
-        data_type = "attributes" if blobs is None else "features"
+        data_type = "attributes" if geometry is None else "features"
         db.execute(
             "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, "
             "max_x, max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
-            (name, data_type, name, description, _now(), *box, None if blobs is None else srs),
+            (name, data_type, name, description, _now(), *box, None if geometry is None else srs),
         )
-        if blobs is not None:
+        if geometry is not None:
             db.execute(
                 "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
             )
             self._rtree(name, geom, key, bounds)
 
-    def _rows(self, layer: Layer, name: str, blobs: Sequence[bytes | None] | None, geom: str, watch: Watch) -> None:
+    def _rows(
+        self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch
+    ) -> None:
         """Insert in slices, so that texts of a large layer never stand in memory all at once."""
         named = ([geom] if blobs is not None else []) + layer.table.column_names
         if named:
@@ -226,7 +248,7 @@ class GeoPackageWriter:
             part = layer.table.slice(start, SLICE)
             values: list[Sequence[Any]] = [_values(c) for c in part.columns]
             if blobs is not None:
-                values.insert(0, blobs[start : start + SLICE])
+                values.insert(0, blobs(start, start + part.num_rows))
             if named:
                 self._db.executemany(statement, zip(*values, strict=True))
             else:
@@ -349,26 +371,27 @@ def _declared(layer: Layer) -> tuple[np.ndarray, str, bool]:
     return geometry, "GEOMETRY", has_z
 
 
-def geometry_blobs(geometry: np.ndarray, srs_id: int, bounds: np.ndarray) -> list[bytes | None]:
-    """GeoPackage binary of each geometry: header with envelope (none for points), then ISO WKB, little-endian."""
-    wkb = shapely.to_wkb(geometry, byte_order=1, flavor="iso")
-    types = shapely.get_type_id(geometry)
-    empty = shapely.is_empty(geometry)
+def geometry_blobs(geometry: np.ndarray, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:
+    """GeoPackage binary of some rows: header with envelope (none for points), then ISO WKB, little-endian."""
+    binary = wkb.encode(geometry, start, stop)
+    part = geometry[start:stop]
+    types = shapely.get_type_id(part)
+    empty = shapely.is_empty(part)
     headers = np.zeros(
-        len(geometry),
+        len(part),
         dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)],
     )
     headers["magic"] = b"GP"
     headers["srs"] = srs_id
     boxed = (types != 0) & ~empty
     headers["flags"] = 1 | (boxed.astype("u1") << 1) | (empty.astype("u1") << 4)
-    headers["box"] = bounds[:, [0, 2, 1, 3]]
+    headers["box"] = bounds[start:stop][:, [0, 2, 1, 3]]
     raw = headers.tobytes()
     size = headers.dtype.itemsize
     length = np.where(boxed, size, 8).tolist()
     return [
         None if w is None else raw[i * size : i * size + n] + w
-        for i, (w, n) in enumerate(zip(wkb, length, strict=True))
+        for i, (w, n) in enumerate(zip(binary, length, strict=True))
     ]
 
 

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import queue
+import threading
 import warnings
+from collections.abc import Generator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -15,17 +19,11 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
+from eskret.formats import wkb
+from eskret.formats.gdal import library
 from eskret.formats.reading import Reading, Watch, no_watch
 
-BATCH = 50_000
-
-
-def _library() -> Any:
-    """pyogrio, when it is first needed: it brings pandas along, which takes longer to import than a window to open."""
-    import pyogrio
-    import pyogrio.errors
-
-    return pyogrio
+BATCH = 10_000
 
 
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
@@ -33,7 +31,7 @@ _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attr
 
 def _failures() -> tuple[type[Exception], ...]:
     """What a file that cannot be read makes the libraries raise."""
-    errors = _library().errors
+    errors = library().errors
     return errors.DataSourceError, errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError
 
 
@@ -48,7 +46,7 @@ def layer_names(path: Path) -> list[str]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            return [str(row[0]) for row in _library().list_layers(path)]
+            return [str(row[0]) for row in library().list_layers(path)]
     except _failures() as error:
         raise _unreadable(path, error) from error
 
@@ -177,10 +175,10 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            info = _library().read_info(
+            info = library().read_info(
                 path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False
             )
-            with _library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
+            with library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
     except _failures() as error:
         raise _unreadable(path, error) from error
@@ -213,50 +211,97 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     InputError : the layer cannot be read to its end.
     """
     check_readable(path)
+    geometries: list[np.ndarray] = []
+    encoded: list[pa.Array] = []
+    batches: list[pa.RecordBatch] = []
+    done = 0
     try:
         with warnings.catch_warnings(record=True) as said:
             warnings.simplefilter("always")
-            info = _library().read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
+            info = library().read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
             expected = int(info["features"])
-            with _library().open_arrow(
-                path, layer=name, encoding=encoding or None, use_pyarrow=True, batch_size=BATCH
+            with library().open_arrow(
+                path, layer=name, encoding=encoding or None, use_pyarrow=True, batch_size=BATCH, return_fids=True
             ) as (meta, reader):
                 schema = reader.schema
-                batches, done = [], 0
-                for batch in reader:
-                    batches.append(batch)
-                    done += batch.num_rows
-                    watch(done, max(expected, 0))
-        table = pa.Table.from_batches(batches, schema)
-    except _failures() as error:
+                column = _geometry_column(meta)
+                with closing(_ahead(reader)) as ahead:
+                    for batch in ahead:
+                        if column in schema.names:
+                            binary = batch.column(column)
+                            geometries.append(wkb.decode(binary))
+                            encoded.append(binary)
+                            batch = batch.drop_columns([column])
+                        batches.append(batch)
+                        done += batch.num_rows
+                        watch(done, max(expected, 0))
+    except (*_failures(), shapely.errors.ShapelyError) as error:
         raise _unreadable(path, error) from error
-    if expected >= 0 and table.num_rows != expected:
+    if expected >= 0 and done != expected:
         raise InputError(
-            f"it says that it holds {expected:,} features in '{name}', and {table.num_rows:,} could be read",
+            f"it says that it holds {expected:,} features in '{name}', and {done:,} could be read",
             place=str(path), way_out="It was probably cut short; fetch it again from its source",
         )  # fmt: skip
-    column = _geometry_column(meta)
     geometry = None
+    if column in schema.names:
+        geometry = np.concatenate(geometries) if geometries else np.empty(0, object)
+        if encoded:
+            wkb.remember(geometry, pa.chunked_array(encoded))
+    rest = pa.schema([f for f in schema if f.name != column])
+    table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
     remarks: list[Remark] = []
-    if column in table.column_names:
-        geometry = _geometries(table.column(column), path)
-        table = table.drop_columns([column])
-    fields, originals = _fields(schema, column)
+    fields, originals = _fields(table.schema, column)
     for field, original in zip(fields, originals, strict=True):
         if field.name != original:
             remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
     remarks.extend(_losses(said, info["geometry_type"]))
     crs = _crs(info["crs"])
-    layer = Layer(key, table, geometry, crs, name, str(path), kind=_settled_kind(info["geometry_type"], geometry))
+    kind = _settled_kind(info["geometry_type"], geometry)
+    layer = Layer(key, table, geometry, crs, name, str(path), kind=kind, ids=ids)
     return Reading(layer, table.num_rows, (), tuple(remarks))
 
 
-def _geometries(column: pa.ChunkedArray, path: Path) -> np.ndarray:
+def _ahead(reader: Any) -> Generator[pa.RecordBatch, None, None]:
+    """Batches of a reader, the next being read in another thread while one is worked on."""
+    waiting: queue.Queue[pa.RecordBatch | BaseException | None] = queue.Queue(3)
+    over = threading.Event()
+
+    def fetch() -> None:
+        last: BaseException | None = None
+        try:
+            for batch in reader:
+                waiting.put(batch)
+                if over.is_set():
+                    break
+        except BaseException as error:
+            last = error
+        waiting.put(last)
+
+    thread = threading.Thread(target=fetch, daemon=True)
+    thread.start()
     try:
-        return np.asarray(shapely.from_wkb(column.to_numpy(zero_copy_only=False)), dtype=object)
-    except shapely.errors.ShapelyError as error:
-        raise _unreadable(path, error) from error
+        while (batch := waiting.get()) is not None:
+            if isinstance(batch, BaseException):
+                raise batch
+            yield batch
+    finally:
+        # the reader's source is closed right after this: nobody may be reading then
+        over.set()
+        while thread.is_alive():
+            try:
+                waiting.get(timeout=0.02)
+            except queue.Empty:
+                continue
+
+
+def _without_ids(table: pa.Table, meta: dict[str, object]) -> tuple[pa.Table, np.ndarray | None]:
+    """Take the file's own numbers of the features out of its fields."""
+    name = str(meta.get("fid_column") or "OGC_FID")
+    if table.column_names[:1] != [name]:
+        return table, None
+    ids = np.asarray(table.column(0).combine_chunks().cast(pa.int64()).fill_null(-1))
+    return table.remove_column(0), ids
 
 
 def _settled_kind(declared: str | None, geometry: np.ndarray | None) -> Kind:

@@ -1,7 +1,8 @@
 """What an operation is: one class, one file, everything about it in one place.
 
-Three shapes. A ``Source`` brings layers in and takes none. An ``EachLayer`` sees one layer; the engine maps it over the
-set. A ``Delivery`` takes the whole set and writes it. Each foretells from facts alone what it will do, and then does it.
+Four shapes. A ``Source`` brings layers in and takes none. An ``EachLayer`` sees one layer; the engine maps it over the
+set. A ``Gathering`` sees the whole set at once. A ``Delivery`` takes the whole set and writes it. Each foretells from
+facts alone what it will do, and then does it.
 """
 
 from __future__ import annotations
@@ -140,6 +141,16 @@ class Context:
     watch: Watch = no_watch
     desk: Desk | None = None
     path_parameters: frozenset[str] = frozenset()
+    others: Mapping[str, Sequence[Any]] = field(default_factory=dict)
+    """Layers that settings name, by setting; in a rehearsal their facts."""
+
+    def other_layers(self, setting: str) -> Sequence[Layer]:
+        """The layers that a setting names, in a run."""
+        return self.others.get(setting, ())
+
+    def other_facts(self, setting: str) -> Sequence[LayerFacts]:
+        """Facts of the layers that a setting names, in a rehearsal."""
+        return self.others.get(setting, ())
 
     def fill(self, template: str, extra: Mapping[str, object] | None = None) -> str:
         """Put parameters, and what a task adds, into a template."""
@@ -221,6 +232,18 @@ class EachLayer(Operation):
 
     @abstractmethod
     def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
+        """Do it."""
+
+
+class Gathering(Operation):
+    """Sees the whole set at once and makes of it what leaves."""
+
+    @abstractmethod
+    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+        """What will leave."""
+
+    @abstractmethod
+    def run(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
         """Do it."""
 
 

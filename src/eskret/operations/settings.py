@@ -24,7 +24,8 @@ class SettingInfo:
     """What a form needs to know of a setting beside its type.
 
     ``kind`` picks the editor: text, number, whole, flag, choice, choices, files, target, condition, template, patterns,
-    crs. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
+    crs, layer (a reference to layers of another step), fields (of the layers that enter), measure, cells, features,
+    shapes, section. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
     which this one matters.
     """
 
@@ -54,6 +55,11 @@ def _info(declared: FieldInfo) -> SettingInfo:
     extra = declared.json_schema_extra
     assert isinstance(extra, dict), "declare settings with setting()"
     return cast(SettingInfo, extra["info"])
+
+
+def layer_settings(model: type[OperationSettings]) -> tuple[str, ...]:
+    """Names of the settings that refer to layers of other steps."""
+    return tuple(name for name, info in setting_info(model).items() if info.kind == "layer")
 
 
 def default_of(model: type[OperationSettings], name: str) -> Any:

@@ -8,6 +8,7 @@ from typing import Any
 from eskret.core.naming import clean_name, number_collisions
 from eskret.errors import DocumentError
 from eskret.workflow.document import Comments, Document, Parameter, Path_, Step
+from eskret.workflow.references import with_references
 
 
 def add_step(document: Document, step: Step, at: int | None = None) -> Document:
@@ -28,7 +29,7 @@ def remove_step(document: Document, id: str) -> Document:
     steps = []
     for step in document.steps:
         if step.id != id:
-            steps.append(replace(step, source=tuple(r for r in step.source if r.partition(":")[0] != id)))
+            steps.append(with_references(step, lambda r: None if r.partition(":")[0] == id else r))
     return replace(document, steps=tuple(steps))
 
 
@@ -49,9 +50,7 @@ def rename_step(document: Document, id: str, name: str) -> Document:
         step, colon, rest = reference.partition(":")
         return new + colon + rest if step == id else reference
 
-    steps = tuple(
-        replace(s, id=new if s.id == id else s.id, source=tuple(map(follow, s.source))) for s in document.steps
-    )
+    steps = tuple(replace(with_references(s, follow), id=new if s.id == id else s.id) for s in document.steps)
 
     def moved(path: Path_) -> Path_:
         return ("steps", new, *path[2:]) if path[:2] == ("steps", id) else path

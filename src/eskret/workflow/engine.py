@@ -11,7 +11,7 @@ import os
 import threading
 import time
 import traceback
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -31,12 +31,12 @@ from eskret.core.account import (
 )
 from eskret.core.layer import Layer
 from eskret.errors import AccountError, EskretError, RehearsalError, StoppedError
-from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Operation, Outcome, Source
+from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Gathering, Operation, Outcome, Source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import Reference, order_of, resolve, settings_for
+from eskret.workflow.references import order_of, others_of, resolve, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
 
 Event = dict[str, Any]
@@ -213,7 +213,7 @@ class _Coordinator:
         self.delivered: list[Delivered] = []
         self.waiting = order_of(self.document)
         self.consumers = {
-            s.id: sum(any(Reference.parse(r).step == s.id for r in t.source) for t in self.document.steps)
+            s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps)
             for s in self.document.steps
         }
 
@@ -246,7 +246,7 @@ class _Coordinator:
         return self.delivered
 
     def _ready(self, id: str) -> bool:
-        return all(Reference.parse(r).step in self.made for r in self.document.step(id).source)
+        return all(r.step in self.made for r in sources_of(self.document.step(id)))
 
     def _begin(self, id: str) -> _StepRun:
         step = self.document.step(id)
@@ -268,7 +268,7 @@ class _Coordinator:
             self.run_._steps[step.id] = result
             extra = self.run_._keep(step.id, step_run.entering, outcomes) if self.run_._keep else {}
             self.run_._tell({"event": "step_finished", **result.to_json(), **extra})
-        for reference in {Reference.parse(r).step for r in step.source}:
+        for reference in {r.step for r in sources_of(step)}:
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_._hold:
                 self.made[reference] = ()
@@ -310,6 +310,9 @@ class _StepRun:
                     return [operation.run(layer, settings, context)]
 
                 self.tasks = [_bind(one, layer) for layer in self.entering]
+            elif isinstance(operation, Gathering):
+                settings, context = self._settings(None)
+                self.tasks = [_bind(lambda layers: [operation.run(layers, settings, context)], self.entering)]
             elif isinstance(operation, Delivery):
                 settings, context = self._settings(None)
                 self.tasks = [_bind(lambda layers: operation.deliver(layers, settings, context), self.entering)]
@@ -322,7 +325,7 @@ class _StepRun:
         totals = tuple(values.pop("totals", ()))
         context = Context(
             owner.run_.folder, self.step.id, owner.values, owner.fields, owner.document.crs or None, totals,
-            self._watch, owner.desk, owner.document.path_parameters(),
+            self._watch, owner.desk, owner.document.path_parameters(), others_of(self.step, key, owner.made)[0],
         )  # fmt: skip
         return self.operation.Settings(**values), context
 
@@ -364,7 +367,7 @@ class _StepRun:
     def _record(self, state: str, outcomes: Sequence[Outcome], error: str = "") -> StepResult:
         result = StepResult(
             self.step.id, self.step.use, state, time.perf_counter() - self.begun,
-            tuple(i for o in outcomes for i in o.inputs), tuple(x for o in outcomes for x in o.outputs),
+            _once(i for o in outcomes for i in o.inputs), tuple(x for o in outcomes for x in o.outputs),
             tuple(dict.fromkeys(r for o in outcomes for r in o.remarks)), error,
         )  # fmt: skip
         self.owner.run_._steps[self.step.id] = result
@@ -401,14 +404,23 @@ def prove(outcome: Outcome, relation: Relation) -> None:
     """
     for number, account in enumerate(outcome.inputs):
         check_rows(account, outcome.lineage if number == 0 else None)
-    used = sum(a.used for a in outcome.inputs)
+    first = [a for a in outcome.inputs if a.first]
+    used = sum(a.used for a in first)
     out = sum(o.rows for o in outcome.outputs)
-    if outcome.inputs:
+    if first:
         check_relation(Relation.KEPT if relation is Relation.NEW else relation, used, out, outcome.inputs[0].layer)
     for layer, told in zip(outcome.layers, outcome.outputs, strict=False):
         if len(layer) != told.rows:
             raise AccountError(f"{len(layer)} rows left and {told.rows} were told", place=layer.key)
     check_controls(outcome.outputs)
+
+
+def _once(accounts: Iterable[InputAccount]) -> tuple[InputAccount, ...]:
+    """Accounts of a step; a layer that several tasks looked at through a setting is told once."""
+    out: dict[Any, InputAccount] = {}
+    for number, account in enumerate(accounts):
+        out.setdefault(number if account.first else (account.setting, account.layer), account)
+    return tuple(out.values())
 
 
 def _bind(function: Callable[[Any], Sequence[Outcome]], argument: Any) -> Callable[[], Sequence[Outcome]]:

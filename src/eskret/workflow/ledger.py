@@ -108,7 +108,7 @@ def rows(
 
 
 def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
-    inputs, outputs = result["inputs"], result["outputs"]
+    inputs, outputs = [i for i in result["inputs"] if i["setting"] in ("from", "files")], result["outputs"]
     by_layer: dict[str, dict[str, Any]] = {}
     for one in inputs:
         aside = sum(r["count"] for r in one["set_aside"])

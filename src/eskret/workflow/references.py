@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from graphlib import CycleError, TopologicalSorter
 from typing import Any, TypeVar
 
 from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
-from eskret.errors import DocumentError
+from eskret.errors import DocumentError, EskretError
+from eskret.operations.registry import operation_by_id
+from eskret.operations.settings import layer_settings
 from eskret.workflow.document import Document, Step
 
 T = TypeVar("T", Layer, LayerFacts)
@@ -32,8 +34,55 @@ class Reference:
 
 
 def sources_of(step: Step) -> list[Reference]:
-    """What enters a step, as it says."""
-    return [Reference.parse(text) for text in step.source]
+    """Everything a step takes from: what enters it, then the layers that its settings name."""
+    return [Reference.parse(text) for text in (*step.source, *_in_settings(step))]
+
+
+def reference_settings(step: Step) -> tuple[str, ...]:
+    """The settings of a step that name layers of other steps."""
+    try:
+        return layer_settings(operation_by_id(step.use).Settings)
+    except EskretError:
+        return ()
+
+
+def _in_settings(step: Step) -> list[str]:
+    names = reference_settings(step)
+    given = [tables.get(n) for tables in (step.settings, *step.layer.values()) for n in names]
+    return list(dict.fromkeys(v for v in given if isinstance(v, str) and v.strip()))
+
+
+def with_references(step: Step, follow: Callable[[str], str | None]) -> Step:
+    """The step with every reference put through ``follow``; one that comes back as None is taken out."""
+    names = reference_settings(step)
+
+    def table(values: Mapping[str, Any]) -> dict[str, Any]:
+        out = {k: follow(v) if k in names and isinstance(v, str) else v for k, v in values.items()}
+        return {k: v for k, v in out.items() if v is not None}
+
+    source = tuple(r for r in map(follow, step.source) if r is not None)
+    return replace(
+        step, source=source, settings=table(step.settings), layer={k: table(v) for k, v in step.layer.items()}
+    )
+
+
+def others_of(
+    step: Step, key: str | None, made: Mapping[str, Sequence[T]]
+) -> tuple[dict[str, tuple[T, ...]], list[str]]:
+    """The layers that a step's settings name, by setting, for one layer of its set (or for the set); and the
+    references among them that name nothing."""
+    own = step.layer.get(key, {}) if key is not None else {}
+    found: dict[str, tuple[T, ...]] = {}
+    empty: list[str] = []
+    for name in reference_settings(step):
+        text = own.get(name, step.settings.get(name))
+        if not isinstance(text, str) or not text.strip():
+            continue
+        reference = Reference.parse(text)
+        found[name] = tuple(x for x in made.get(reference.step, ()) if matches(reference.pattern, x.key))
+        if not found[name]:
+            empty.append(text)
+    return found, empty
 
 
 def order_of(document: Document) -> list[str]:
@@ -75,7 +124,7 @@ def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[
     """The layers that enter a step, each once, keys made unique, and the references that name nothing."""
     found: list[T] = []
     empty: list[str] = []
-    for reference in sources_of(step):
+    for reference in map(Reference.parse, step.source):
         hits = [layer for layer in made.get(reference.step, ()) if matches(reference.pattern, layer.key)]
         if not hits:
             empty.append(str(reference))

@@ -13,13 +13,24 @@ from typing import Any
 from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
 from eskret.errors import CrsError, DocumentError, EskretError, StoppedError
-from eskret.operations.base import Context, Delivery, EachLayer, Finding, Forecast, Level, Operation, Planned, Source
+from eskret.operations.base import (
+    Context,
+    Delivery,
+    EachLayer,
+    Finding,
+    Forecast,
+    Gathering,
+    Level,
+    Operation,
+    Planned,
+    Source,
+)
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import problems_of
 from eskret.workflow.consent import outside
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import order_of, resolve, settings_for
+from eskret.workflow.references import order_of, others_of, reference_settings, resolve, settings_for, sources_of
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
 
@@ -110,7 +121,7 @@ def rehearse(
     for id in order:
         step = document.step(id)
         entering, empty = resolve(step, made)
-        blocked = any(r.partition(":")[0] in broken for r in step.source)
+        blocked = any(r.step in broken for r in sources_of(step))
         if step.off:
             made[id] = entering
             steps[id] = StepForecast(tuple(entering), tuple(entering), known=not blocked)
@@ -121,7 +132,7 @@ def rehearse(
                           path_parameters=document.path_parameters())  # fmt: skip
         if watch is not None:
             context = replace(context, watch=watch)
-        forecast, more = _step(step, entering, empty, blocked, context, given)
+        forecast, more = _step(step, entering, empty, blocked, context, given, made)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = forecast.layers
         failed = blocked or any(f.level is Level.ERROR for f in more)
@@ -148,7 +159,13 @@ def _field_values(document: Document, given: Mapping[str, Any]) -> dict[str, str
 
 
 def _step(
-    step: Step, entering: list[LayerFacts], empty: list[str], blocked: bool, context: Context, given: Mapping[str, Any]
+    step: Step,
+    entering: list[LayerFacts],
+    empty: list[str],
+    blocked: bool,
+    context: Context,
+    given: Mapping[str, Any],
+    made: Mapping[str, Sequence[LayerFacts]],
 ) -> tuple[Forecast, list[Finding]]:
     findings: list[Finding] = []
     try:
@@ -165,7 +182,9 @@ def _step(
             for reference in empty:
                 text = f"'{reference}' names no layer that is there at this point."
                 findings.append(Finding(Level.ERROR, text, setting="from"))
-    if findings or (blocked and operation.takes_layers):
+    if not blocked:
+        findings += _other_findings(step, entering, made)
+    if findings or (blocked and sources_of(step)):
         return Forecast(), findings
     for key in step.layer:
         if all(f.key != key for f in entering):
@@ -176,11 +195,19 @@ def _step(
         if isinstance(operation, Source):
             forecast = operation.foretell(_model(operation, step, None, given), context)
         elif isinstance(operation, EachLayer):
-            parts = [operation.foretell(f, _model(operation, step, f.key, given), context) for f in entering]
+            parts = [
+                operation.foretell(
+                    f, _model(operation, step, f.key, given), replace(context, others=others_of(step, f.key, made)[0])
+                )
+                for f in entering
+            ]
             forecast = Forecast(
                 tuple(x for p in parts for x in p.layers), tuple(x for p in parts for x in p.findings),
                 tuple(x for p in parts for x in p.outputs),
             )  # fmt: skip
+        elif isinstance(operation, Gathering):
+            context = replace(context, others=others_of(step, None, made)[0])
+            forecast = operation.foretell(entering, _model(operation, step, None, given), context)
         elif isinstance(operation, Delivery):
             findings += _mixed_crs(entering)
             forecast = operation.foretell(entering, _model(operation, step, None, given), context)
@@ -191,6 +218,23 @@ def _step(
     except EskretError as error:
         return Forecast(), [*findings, Finding(Level.ERROR, error.sentence())]
     return forecast, [*findings, *forecast.findings]
+
+
+def _other_findings(
+    step: Step, entering: Sequence[LayerFacts], made: Mapping[str, Sequence[LayerFacts]]
+) -> list[Finding]:
+    """References in settings that name nothing."""
+    out: dict[str, Finding] = {}
+    for key in (None, *(f.key for f in entering if f.key in step.layer)):
+        for reference in others_of(step, key, made)[1]:
+            name = next(
+                n
+                for n in reference_settings(step)
+                if reference in (step.settings.get(n), step.layer.get(key or "", {}).get(n))
+            )
+            text = f"'{reference}' names no layer that is there at this point."
+            out[text] = Finding(Level.ERROR, text, setting=name)
+    return list(out.values())
 
 
 def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any]) -> list[Finding]:

@@ -11,7 +11,7 @@ from eskret.core.naming import number_collisions
 from eskret.operations.registry import all_operations
 from eskret.workflow.canonical import PARAMETER_KEYS
 from eskret.workflow.document import Document, Parameter, Step
-from eskret.workflow.references import Reference, order_of
+from eskret.workflow.references import Reference, order_of, reference_settings
 
 _OWN = ("workflow", "sys", "datetime", "Workflow", "eskret")
 
@@ -83,11 +83,18 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
         given.append(sources[0])
     elif sources:
         given.append("[" + ", ".join(sources) + "]")
+    others = reference_settings(step)
+
+    def value(name: str, given: Any) -> str:
+        return (
+            _reference(given, steps, built) if name in others and isinstance(given, str) else _value(given, parameters)
+        )
+
     settings: dict[str, Any] = dict(step.settings)
     extra = {"heading": step.heading, "off": step.off, "note": step.note, "layer": dict(step.layer)}
     # one name that Python does not take as a word, and all go in as a table: their order is the file's
     if all(k.isidentifier() and k.isascii() and not keyword.iskeyword(k) and k not in extra for k in settings):
-        given += [f"{k}={_value(v, parameters)}" for k, v in settings.items()]
+        given += [f"{k}={value(k, v)}" for k, v in settings.items()]
     else:
         given.append(f"**{_value(settings, parameters)}")
     given += [f"{k}={_value(v, parameters)}" for k, v in extra.items() if v]

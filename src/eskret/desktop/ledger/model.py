@@ -11,6 +11,7 @@ from eskret.core.words import counted, duration, plain
 from eskret.desktop.ledger.threads import RowThreads, lanes
 from eskret.desktop.session import Session
 from eskret.workflow.ledger import LayerRow, StepRow, grouped_remarks
+from eskret.workflow.references import sources_of
 
 NUMBER, THREAD, STEP, LAYERS, IN, OUT, ASIDE, TOTAL, TIME, STATE = range(10)
 TITLES = ("#", "Thread", "Step", "Layers", "In", "Out", "Set aside", "Control total", "Time", "State")
@@ -69,7 +70,7 @@ class LedgerModel(QAbstractItemModel):
         session = self._session
         rows = session.rows()
         ids = [r.id for r in rows]
-        takes = {s.id: [r.partition(":")[0] for r in s.source] for s in session.document.steps}
+        takes = {s.id: [r.step for r in sources_of(s)] for s in session.document.steps}
         self.threads = lanes(ids, takes)
         nodes: list[Node] = []
         for number, row in enumerate(rows):

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any, TextIO
 
 from eskret.errors import EskretError, ExpressionError, RehearsalError, StoppedError
+from eskret.formats import gdal
 
 Request = Mapping[str, Any]
 Tell = Callable[[Mapping[str, Any]], None]
@@ -178,6 +179,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
 
 def main() -> None:
     """Serve on standard input and output; what libraries print goes to standard error."""
+    gdal.be_lean()
     answers = os.fdopen(os.dup(sys.stdout.fileno()), "w", encoding="utf-8")
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
     serve(sys.stdin, answers)

@@ -1,0 +1,128 @@
+"""Which features hold a relation to others: OGC Simple Features (06-103r4, DE-9IM) or a distance.
+
+Index first: a feature whose box is too far from every other one is never looked at closely. The others are prepared
+once and asked about many features at a time, in threads; GEOS lets go of the interpreter's lock.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from enum import StrEnum
+
+import numpy as np
+import shapely
+
+CHUNK = 20_000
+
+
+class Relation(StrEnum):
+    """A relation of a feature to another, read feature first: the feature is *within* the other."""
+
+    INTERSECTS = "intersects"
+    WITHIN = "within"
+    CONTAINS = "contains"
+    TOUCHES = "touches"
+    CROSSES = "crosses"
+    OVERLAPS = "overlaps"
+    EQUALS = "equals"
+    DISJOINT = "disjoint"
+
+
+# asked of the other one, which is prepared: "a within b" is "b contains a"
+_ASKED_OF_OTHER: dict[tuple[Relation, bool], Callable[..., np.ndarray]] = {
+    (Relation.INTERSECTS, False): shapely.intersects,
+    (Relation.WITHIN, False): shapely.contains,
+    (Relation.WITHIN, True): shapely.covers,
+    (Relation.CONTAINS, False): shapely.within,
+    (Relation.CONTAINS, True): shapely.covered_by,
+    (Relation.TOUCHES, False): shapely.touches,
+    (Relation.CROSSES, False): shapely.crosses,
+    (Relation.OVERLAPS, False): shapely.overlaps,
+    (Relation.EQUALS, False): shapely.equals,
+}
+
+
+def holds(
+    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False,
+    watch: Callable[[int, int], None] | None = None,
+) -> np.ndarray:  # fmt: skip
+    """Whether each feature holds the relation to at least one of the others (for DISJOINT: to all of them).
+
+    Parameters
+    ----------
+    geometry : features, array of shapely geometry; null and empty ones hold nothing.
+    others : in the same CRS; null and empty ones are passed over.
+    edge : for WITHIN and CONTAINS, whether what lies on the edge only counts (covered by, covers).
+    watch : called as (features done, features in all); may raise to end the work.
+
+    Returns
+    -------
+    bool array, one a feature.
+    """
+    if relation is Relation.DISJOINT:
+        real = _real(geometry)
+        return real & ~holds(geometry, others, Relation.INTERSECTS, watch=watch)
+    test = _ASKED_OF_OTHER[relation, edge and relation in (Relation.WITHIN, Relation.CONTAINS)]
+    return _any(geometry, others, 0.0, lambda other, some: test(other, some), watch)
+
+
+def near(
+    geometry: np.ndarray, others: np.ndarray, distance: float, watch: Callable[[int, int], None] | None = None
+) -> np.ndarray:
+    """Whether each feature lies within a distance (in units of the CRS; exactly that far counts) of one of the others."""
+    return _any(geometry, others, distance, lambda other, some: shapely.dwithin(other, some, distance), watch)
+
+
+def _real(geometry: np.ndarray) -> np.ndarray:
+    return ~(shapely.is_missing(geometry) | shapely.is_empty(geometry))
+
+
+def _any(
+    geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[[object, np.ndarray], np.ndarray],
+    watch: Callable[[int, int], None] | None,
+) -> np.ndarray:  # fmt: skip
+    out = np.zeros(len(geometry), bool)
+    others = others[_real(others)]
+    if not len(others) or not len(geometry):
+        return out
+    shapely.prepare(others)
+    boxes = shapely.bounds(others)
+    boxes[:, :2] -= reach
+    boxes[:, 2:] += reach
+    # a tree of a few others is not worth its walk; of many, it is asked a chunk of features at a time
+    tree = shapely.STRtree(shapely.box(*boxes.T)) if len(others) > 8 else None
+
+    def chunk(start: int) -> None:
+        some = geometry[start : start + CHUNK]
+        found = out[start : start + CHUNK]
+        bounds = shapely.bounds(some)
+        if tree is None:
+            for other, (west, south, east, north) in zip(others, boxes, strict=True):
+                open_ = ~found & (bounds[:, 2] >= west) & (bounds[:, 0] <= east)
+                at = np.flatnonzero(open_ & (bounds[:, 3] >= south) & (bounds[:, 1] <= north))
+                found[at] = test(other, some[at])
+        else:
+            row, which = tree.query(some)
+            order = np.argsort(which, kind="stable")
+            row, which = row[order], which[order]
+            for a, b in zip(*_runs(which), strict=True):
+                at = row[a:b]
+                at = at[~found[at]]
+                found[at] = test(others[which[a]], some[at])
+
+    starts = range(0, len(geometry), CHUNK)
+    with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
+        for done, _ in enumerate(pool.map(chunk, starts), 1):
+            if watch is not None:
+                watch(min(done * CHUNK, len(geometry)), len(geometry))
+    return out
+
+
+def _runs(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Where runs of equal values begin and end."""
+    if not len(values):
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    begins = np.flatnonzero(np.r_[True, values[1:] != values[:-1]])
+    return begins, np.r_[begins[1:], len(values)]
