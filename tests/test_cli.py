@@ -14,6 +14,7 @@ import pytest
 from typer.testing import CliRunner
 
 from eskret.cli import app
+from eskret.operations import all_operations
 
 
 def call(*arguments: str | Path) -> tuple[int, str, str]:
@@ -106,11 +107,9 @@ def test_look_says_what_is_there(demo: Path) -> None:
 
 def test_operations_are_explained_from_their_one_place() -> None:
     code, out, _ = call("operations")
-    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == [
-        "load",
-        "keep",
-        "save",
-    ]
+    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == list(
+        all_operations()
+    )
     code, out, _ = call("operations", "save")
     assert "If it is there already; else own" in out and "One of: own, stop, replace, number, skip" in out
     assert json.loads(call("operations", "keep", "--json")[1])[0]["settings"]["where"]["label"] == "Condition"

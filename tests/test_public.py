@@ -78,7 +78,11 @@ def test_the_demos_sources(demo_master: Path) -> None:
     assert found["register.gpkg/districts"] == (5, "area") and found["register.gpkg/moorings"] == (18, "point")
     assert found["boat-a.gpx/track_points"] == (802, "point") and found["boat-b.gpx/track_points"] == (652, "point")
     assert found["breakwater.shp/breakwater"] == (1, "line") and found["islands.geojson/islands"] == (5, "area")
-    assert found["soundings.fgb/soundings"][0] > 1000 and len(found) == 15
+    assert (
+        found["soundings.fgb/soundings"][0] > 1000
+        and len(found) == 16
+        and found["landings_2031.csv/landings_2031"] == (236, "table")
+    )
     assert found["harbour.gpkg/harbour_limit_2029"] == found["harbour.gpkg/harbour_limit_2031"] == (1, "area")
 
 

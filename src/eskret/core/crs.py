@@ -130,7 +130,7 @@ def _way(source: str, target: str, area: Extent | None) -> tuple[pyproj.Transfor
     return first, Transformation(name, accuracy, bool(group.best_available))
 
 
-def _degrees(extent: Extent | None, crs: str) -> Extent | None:
+def degrees_of(extent: Extent | None, crs: str) -> Extent | None:
     """An extent in whole degrees around it, so that like ones share a way; None where it cannot be told."""
     if extent is None or not np.isfinite(extent).all():
         return None
@@ -149,7 +149,7 @@ def _degrees(extent: Extent | None, crs: str) -> Extent | None:
 
 def transformation(source: str, target: str, extent: Extent | None = None) -> Transformation:
     """The way that ``reproject`` would take for geometry with this extent in ``source``."""
-    return _way(source, target, _degrees(extent, source))[1]
+    return _way(source, target, degrees_of(extent, source))[1]
 
 
 def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
@@ -167,7 +167,7 @@ def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarra
     """
     if same_crs(source, target):
         return geometry, np.empty(0, np.int64)
-    forward = _way(source, target, _degrees(extent_of(geometry), source))[0]
+    forward = _way(source, target, degrees_of(extent_of(geometry), source))[0]
 
     def move(xy: np.ndarray) -> np.ndarray:
         x, y = forward.transform(xy[:, 0], xy[:, 1])

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
@@ -22,7 +22,7 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import WGS84
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats.reading import Reading, Watch, no_watch
@@ -322,3 +322,26 @@ def parts_of(path: Path) -> dict[str, Reading]:
     check_readable(path)
     stat = path.stat()
     return _cached(path, stat.st_mtime_ns, stat.st_size)
+
+
+def layer_names(path: Path) -> list[str]:
+    """The parts of a recording that hold something."""
+    return list(parts_of(path))
+
+
+def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+    """Facts of one part; the file is read for them."""
+    return replace(_part(path, name).layer.facts(), key=key)
+
+
+def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+    """Read one part."""
+    reading = _part(path, name)
+    return replace(reading, layer=reading.layer.with_key(key))
+
+
+def _part(path: Path, name: str) -> Reading:
+    parts = parts_of(path)
+    if name not in parts:
+        raise InputError(f"it has no {name.replace('_', ' ')}", place=str(path))
+    return parts[name]

@@ -1,24 +1,34 @@
-"""The door to files that can be read: find them, look at their layers, read one."""
+"""The door to files that can be read: find them, look at their layers, read one.
+
+Each family of formats is a module with the same three functions: ``layer_names``, ``facts`` and ``read``. A zip archive
+is no family: its files are read as if they lay in a folder, and are called ``member`` or ``member:layer``.
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any, TypeVar
 
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
-from eskret.errors import InputError
-from eskret.formats import gpx, vector
+from eskret.errors import EskretError, InputError
+from eskret.formats import archives, gpx, kml, parquet, tables, vector
 from eskret.formats.reading import Reading, Watch, no_watch
 
 ENDINGS = {
     ".gpx": "GPX", ".gpkg": "GeoPackage", ".shp": "shapefile", ".geojson": "GeoJSON", ".json": "GeoJSON",
-    ".fgb": "FlatGeobuf",
+    ".geojsonl": "GeoJSON text sequence", ".geojsons": "GeoJSON text sequence", ".fgb": "FlatGeobuf", ".kml": "KML",
+    ".gml": "GML", ".parquet": "GeoParquet", ".csv": "CSV", ".tsv": "TSV", ".xlsx": "XLSX", ".zip": "zip archive",
+}  # fmt: skip
+_FAMILIES: dict[str, Any] = {
+    ".gpx": gpx, ".kml": kml, ".parquet": parquet, ".csv": tables, ".tsv": tables, ".xlsx": tables,
 }  # fmt: skip
 _MANY_LAYERS = {".gpkg"}
 _MAGIC = re.compile(r"[*?\[]")
+T = TypeVar("T")
 
 
 def is_source(path: Path) -> bool:
@@ -28,18 +38,29 @@ def is_source(path: Path) -> bool:
 
 def is_offered(path: Path) -> bool:
     """Whether a file that a folder or pattern finds is data: not hidden, and no record of a workflow's outputs."""
-    return is_source(path) and not path.name.startswith(".") and not path.name.endswith(".outputs.json")
+    return is_source(path) and not path.name.startswith((".", "~$")) and not path.name.endswith(".outputs.json")
 
 
-def find_files(patterns: Iterable[str], folder: Path) -> list[Path]:
+def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable[str] = ()) -> list[Path]:
     """Files of a list of paths, folders and patterns (``*``, ``?``, ``**``), in order, each once.
 
     Relative ones start at ``folder``. A folder stands for the readable files right in it.
+
+    Parameters
+    ----------
+    other_endings : look for files with these endings instead (``.txt``), and for any that is named outright.
 
     Raises
     ------
     InputError : a path that is not there, a pattern that matches nothing, an ending that cannot be read.
     """
+    endings = tuple(other_endings)
+
+    def offered(path: Path) -> bool:
+        if endings:
+            return path.suffix.lower() in endings and not path.name.startswith(".")
+        return is_offered(path)
+
     found: dict[Path, None] = {}
     for pattern in patterns:
         text = str(pattern)
@@ -47,22 +68,22 @@ def find_files(patterns: Iterable[str], folder: Path) -> list[Path]:
         whole = path if path.is_absolute() else folder / path
         if _MAGIC.search(text) and not whole.exists():
             anchor = Path(whole.anchor)
-            hits = sorted(p for p in anchor.glob(str(whole.relative_to(anchor))) if p.is_file() and is_offered(p))
+            hits = sorted(p for p in anchor.glob(str(whole.relative_to(anchor))) if p.is_file() and offered(p))
             if not hits:
                 raise InputError(
                     f"no readable file matches '{text}'", place=str(folder), way_out="Check the pattern and the folder"
                 )
         elif whole.is_dir():
-            hits = sorted(p for p in whole.iterdir() if p.is_file() and is_offered(p))
+            hits = sorted(p for p in whole.iterdir() if p.is_file() and offered(p))
             if not hits:
                 raise InputError("there is no readable file in this folder", place=str(whole))
         else:
             if not whole.exists():
                 raise InputError("there is no such file", place=str(whole), way_out="Put it there, or choose another")
-            if not is_source(whole):
+            if not endings and not is_source(whole):
                 raise InputError(
                     f"files ending in '{whole.suffix}' cannot be read", place=str(whole),
-                    way_out=f"It can be one of {', '.join(ENDINGS)}",
+                    way_out=f"It can be one of {', '.join(ENDINGS)}; for text with coordinates use 'Load coordinates'",
                 )  # fmt: skip
             hits = [whole]
         found.update(dict.fromkeys(hits))
@@ -71,17 +92,27 @@ def find_files(patterns: Iterable[str], folder: Path) -> list[Path]:
 
 def key_for(path: Path, name: str, layers_in_file: int) -> str:
     """The key of a layer: its name where the file can hold many, else the file's stem; cleaned."""
-    if path.suffix.lower() == ".gpx":
+    suffix = path.suffix.lower()
+    if suffix == ".zip":
+        member, _, layer = name.partition(":")
+        return key_for(Path(member), layer, 2 if layer else 1)
+    if suffix == ".gpx":
         return clean_name(f"{path.stem}_{name}")
-    base = name if path.suffix.lower() in _MANY_LAYERS or layers_in_file > 1 else path.stem
+    base = name if suffix in _MANY_LAYERS or layers_in_file > 1 else path.stem
     return clean_name(base) or "layer"
 
 
 def layer_names(path: Path) -> list[str]:
-    """Names of the layers in a file; for GPX, its parts that hold something."""
-    if path.suffix.lower() == ".gpx":
-        return list(gpx.parts_of(path))
-    return vector.layer_names(path)
+    """Names of the layers in a file; for GPX, its parts that hold something.
+
+    Raises
+    ------
+    InputError : the file cannot be read.
+    """
+    if path.suffix.lower() == ".zip":
+        return list(_members(path))
+    family = _family(path)
+    return list(family.layer_names(path))
 
 
 def look(path: Path, encoding: str = "") -> list[LayerFacts]:
@@ -97,20 +128,70 @@ def look(path: Path, encoding: str = "") -> list[LayerFacts]:
 
 def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     """Facts of one layer, under a key."""
-    if path.suffix.lower() == ".gpx":
-        parts = gpx.parts_of(path)
-        if name not in parts:
-            raise InputError(f"it has no {name.replace('_', ' ')}", place=str(path))
-        return replace(parts[name].layer.facts(), key=key)
-    return vector.facts(path, name, key, encoding)
+    if path.suffix.lower() == ".zip":
+        inner, layer = _member(path, name)
+        found = _told_as(path, inner, lambda: _family(inner).facts(inner, layer, key, encoding))
+        return replace(found, name=name, origin=str(path))
+    return _family(path).facts(path, name, key, encoding)
 
 
 def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
     """Read one layer under a key."""
+    if path.suffix.lower() == ".zip":
+        inner, layer = _member(path, name)
+        reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, encoding, watch))
+        return replace(reading, layer=replace(reading.layer, name=name, origin=str(path)))
+    return _family(path).read(path, name, key, encoding, watch)
+
+
+def recording_part(path: Path, name: str) -> str:
+    """Which part of a GPX recording a layer is, also of one in an archive; empty for anything else."""
+    member, _, part = name.partition(":")
     if path.suffix.lower() == ".gpx":
-        parts = gpx.parts_of(path)
-        if name not in parts:
-            raise InputError(f"it has no {name.replace('_', ' ')}", place=str(path))
-        reading = parts[name]
-        return replace(reading, layer=reading.layer.with_key(key))
-    return vector.read(path, name, key, encoding, watch)
+        return name
+    return part if path.suffix.lower() == ".zip" and member.lower().endswith(".gpx") else ""
+
+
+def _family(path: Path) -> Any:
+    return _FAMILIES.get(path.suffix.lower(), vector)
+
+
+# -- archives
+
+
+def _members(path: Path) -> dict[str, tuple[Path, str]]:
+    """The layers in an archive: file and layer of each by the name it has here.
+
+    Raises
+    ------
+    InputError : the archive or a file in it cannot be read, or holds nothing readable.
+    """
+    out: dict[str, tuple[Path, str]] = {}
+    for member, inner in sorted(archives.unpacked(path).items()):
+        if not is_offered(inner) or inner.suffix.lower() == ".zip":
+            continue
+        names = _told_as(path, inner, lambda inner=inner: _family(inner).layer_names(inner))  # type: ignore[misc]
+        many = len(names) > 1 or inner.suffix.lower() in (*_MANY_LAYERS, ".gpx")
+        out.update({f"{member}:{n}" if many else member: (inner, n) for n in names})
+    if not out:
+        raise InputError("it holds no file that can be read", place=str(path),
+                         way_out=f"It can hold {', '.join(e for e in ENDINGS if e != '.zip')}")  # fmt: skip
+    return out
+
+
+def _member(path: Path, name: str) -> tuple[Path, str]:
+    members = _members(path)
+    if name not in members:
+        raise InputError(f"it has no '{name}'", place=str(path), way_out=f"It has {', '.join(members)}")
+    return members[name]
+
+
+def _told_as(path: Path, inner: Path, work: Callable[[], T]) -> T:
+    """Do something with an unpacked file; what is said of it names the archive."""
+    try:
+        return work()
+    except EskretError as error:
+        if error.place == str(inner):
+            error.place = f"{path}, {inner.name}"
+            error.args = (error.sentence(),)
+        raise

@@ -46,7 +46,9 @@ def layer_names(path: Path) -> list[str]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            return [str(row[0]) for row in library().list_layers(path)]
+            # reading GML can leave a file beside it: of its bytes alone it cannot
+            place = path.read_bytes() if path.suffix.lower() == ".gml" else path
+            return [str(row[0]) for row in library().list_layers(place)]
     except _failures() as error:
         raise _unreadable(path, error) from error
 
@@ -70,6 +72,8 @@ def check_readable(path: Path) -> None:
             raise InputError(
                 "you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may"
             ) from error
+    if path.suffix.lower() in (".kml", ".gml"):
+        _refuse_definitions(path)
     if path.suffix.lower() == ".shp":
         for suffix, what in _COMPANIONS.items():
             if _companion(path, suffix) is None:
@@ -106,6 +110,27 @@ def _check_length(path: Path) -> None:
                 place=str(path),
                 way_out="Fetch it again from its source",
             )
+
+
+def _refuse_definitions(path: Path) -> None:
+    """An XML file that defines entities can swell without end or reach for other files.
+
+    Raises
+    ------
+    InputError : it has a document type definition.
+    """
+    with path.open("rb") as stream:
+        head = stream.read(1 << 16).replace(b"\0", b"")
+    if b"<!DOCTYPE" in head or b"<!ENTITY" in head:
+        raise InputError(
+            "it defines entities, which no data needs; it is not read any further", place=str(path),
+            way_out="Take the <!DOCTYPE ...> out, or ask where the file comes from",
+        )  # fmt: skip
+
+
+def _options(path: Path) -> dict[str, str]:
+    """How a file is opened: reading must leave nothing beside it."""
+    return {"WRITE_GFS": "NO"} if path.suffix.lower() == ".gml" else {}
 
 
 def _companion(path: Path, suffix: str) -> Path | None:
@@ -145,10 +170,10 @@ def _crs(declared: str | None) -> str | None:
         return None
 
 
-def _plain_type(kind: pa.DataType) -> pa.DataType:
+def plain_type(kind: pa.DataType) -> pa.DataType:
     """One Arrow type a meaning: small integers, dictionaries and views are widened, nothing is narrowed."""
     if pa.types.is_dictionary(kind):
-        return _plain_type(kind.value_type)
+        return plain_type(kind.value_type)
     if pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
         return pa.string()
     if pa.types.is_integer(kind) and kind.bit_width < 64 and not pa.types.is_unsigned_integer(kind):
@@ -162,7 +187,7 @@ def _fields(schema: pa.Schema, geometry: str) -> tuple[tuple[Field, ...], list[s
     """Attribute fields under names that differ by more than case, and the names they have in the file."""
     columns = [f for f in schema if f.name != geometry]
     unique = number_collisions([f.name for f in columns], limit=10_000)
-    return tuple(Field(n, _plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
+    return tuple(Field(n, plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
 
 
 def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
@@ -176,9 +201,12 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             info = library().read_info(
-                path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False
-            )
-            with library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True) as (meta, reader):
+                path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False,
+                **_options(path),
+            )  # fmt: skip
+            with library().open_arrow(
+                path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)
+            ) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
     except _failures() as error:
         raise _unreadable(path, error) from error
@@ -218,10 +246,18 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     try:
         with warnings.catch_warnings(record=True) as said:
             warnings.simplefilter("always")
-            info = library().read_info(path, layer=name, encoding=encoding or None, force_feature_count=True)
+            info = library().read_info(
+                path, layer=name, encoding=encoding or None, force_feature_count=True, **_options(path)
+            )
             expected = int(info["features"])
             with library().open_arrow(
-                path, layer=name, encoding=encoding or None, use_pyarrow=True, batch_size=BATCH, return_fids=True
+                path,
+                layer=name,
+                encoding=encoding or None,
+                use_pyarrow=True,
+                batch_size=BATCH,
+                return_fids=True,
+                **_options(path),
             ) as (meta, reader):
                 schema = reader.schema
                 column = _geometry_column(meta)

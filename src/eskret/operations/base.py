@@ -110,6 +110,8 @@ class Outcome:
     lineage: np.ndarray | None = None
     remarks: tuple[Remark, ...] = ()
     delivered: tuple[Delivered, ...] = ()
+    relation: Relation | None = None
+    """How rows out relate to rows used, where a setting decides it; else as the operation says."""
 
 
 class Desk(Protocol):
@@ -176,6 +178,8 @@ class Operation(ABC):
     phase: ClassVar[Phase]
     relation: ClassVar[Relation]
     also_known_as: ClassVar[tuple[str, ...]] = ()
+    rank: ClassVar[int] = 50
+    """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
     takes_layers: ClassVar[bool] = True
     Settings: ClassVar[type[OperationSettings]]

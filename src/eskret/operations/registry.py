@@ -25,7 +25,7 @@ def all_operations() -> dict[str, Operation]:
             if thing.__module__ == module.name and issubclass(thing, Operation) and not inspect.isabstract(thing):
                 found.append(thing())
     order = list(Phase)
-    found.sort(key=lambda o: (order.index(o.phase), o.title))
+    found.sort(key=lambda o: (order.index(o.phase), o.rank, o.title))
     return {o.id: o for o in found}
 
 

@@ -408,7 +408,8 @@ def prove(outcome: Outcome, relation: Relation) -> None:
     used = sum(a.used for a in first)
     out = sum(o.rows for o in outcome.outputs)
     if first:
-        check_relation(Relation.KEPT if relation is Relation.NEW else relation, used, out, outcome.inputs[0].layer)
+        settled = outcome.relation or (Relation.KEPT if relation is Relation.NEW else relation)
+        check_relation(settled, used, out, outcome.inputs[0].layer)
     for layer, told in zip(outcome.layers, outcome.outputs, strict=False):
         if len(layer) != told.rows:
             raise AccountError(f"{len(layer)} rows left and {told.rows} were told", place=layer.key)

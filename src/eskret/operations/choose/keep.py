@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import Relation
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.kept import kept_outcome
 from eskret.operations.settings import OperationSettings, setting
 
 NOT_MET = "does not meet the condition"
@@ -33,6 +33,7 @@ class Keep(EachLayer):
     id = "keep"
     title = "Keep"
     phase = Phase.CHOOSE
+    rank = 10
     relation = Relation.KEPT
     also_known_as = (
         "select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only",
@@ -62,27 +63,5 @@ class Keep(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
         holds, unknown = truth(condition, layer.table, context.values)
-        kept = np.flatnonzero(holds)
-        aside = SetAside.from_reasons(
-            [(NOT_MET, np.flatnonzero(~holds & ~unknown)), (UNKNOWN, np.flatnonzero(unknown & ~holds))]
-        )
-        out = layer.take(kept)
-        remarks = () if len(kept) else (Remark("nothing meets the condition", layer.key, look=True),)
-        totals = totals_of(out, context.totals)
-        controls = _controls(layer, aside.rows, totals, context)
-        return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals, controls),), kept, remarks,
-        )  # fmt: skip
-
-
-def _controls(
-    layer: Layer, aside: np.ndarray, kept: tuple[tuple[str, float, str], ...], context: Context
-) -> tuple[ControlTotal, ...]:
-    """What was kept and what was set aside, each summed on its own, must make what entered."""
-    whole = totals_of(layer, context.totals)
-    rest = totals_of(layer.take(aside), context.totals)
-    return tuple(
-        ControlTotal(name, unit, value, part[1] + other[1])
-        for (name, value, unit), part, other in zip(whole, kept, rest, strict=True)
-    )
+        aside = [(NOT_MET, np.flatnonzero(~holds & ~unknown)), (UNKNOWN, np.flatnonzero(unknown & ~holds))]
+        return kept_outcome(layer, np.flatnonzero(holds), aside, context)

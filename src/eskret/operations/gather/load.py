@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 import pyarrow as pa
@@ -13,14 +15,15 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, extent_of, out_of_range, parse_crs, reproject, same_crs, transformation
-from eskret.core.layer import Layer, LayerFacts, kind_of, matches
+from eskret.core.crs import crs_facts, out_of_range, parse_crs, same_crs, transformation
+from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import CrsError, EskretError, InputError
-from eskret.formats import gpx, sources
+from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
+from eskret.operations.bring import bring, outside_words
 from eskret.operations.settings import OperationSettings, setting
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
@@ -48,20 +51,24 @@ class Unreadable:
 
 
 class Load(Source):
-    """Load layers from files: recordings, GeoPackages, shapefiles, GeoJSON, FlatGeobuf.
+    """Load layers and tables from files, folders, patterns and archives.
 
-    Name files, folders or patterns. Every layer found becomes one layer of the set. Where the workflow has a
-    coordinate system, layers are brought to it as they come in, and the way taken is told with its accuracy.
-    A GPX recording gives up to five layers: waypoints, routes, route points, tracks and track points.
+    Every layer found becomes one layer of the set: from GPX recordings, GeoPackages, shapefiles, GeoJSON, FlatGeobuf,
+    KML, GML and GeoParquet. CSV, TSV and the sheets of XLSX come in as tables; codes with leading zeros stay text. A zip
+    archive is read as if it were a folder. Where the workflow has a coordinate system, layers are brought to it as they
+    come in, and the way taken is told with its accuracy. A GPX recording gives up to five layers: waypoints, routes,
+    route points, tracks and track points.
     """
 
     id = "load"
     title = "Load"
     phase = Phase.GATHER
+    rank = 10
     relation = Relation.NEW
     also_known_as = (
         "open", "read", "import", "bring in", "add data", "gpx", "gps", "shapefile", "shp", "geopackage", "gpkg",
-        "geojson", "flatgeobuf", "waypoints", "tracks", "recordings",
+        "geojson", "flatgeobuf", "waypoints", "tracks", "recordings", "kml", "gml", "geoparquet", "parquet", "csv", "tsv",
+        "xlsx", "table", "spreadsheet", "zip",
     )  # fmt: skip
 
     class Settings(OperationSettings):
@@ -85,15 +92,29 @@ class Load(Source):
             "CRS where none is declared", kind="crs", default="", example="EPSG:32626",
             help="For files that do not say their coordinate system. It is never guessed.",
         )  # fmt: skip
+        zone: str = setting(
+            "Days in time zone", default="", example="Atlantic/Azores",
+            help="Adds a field 'day' to points with a time: its date in this zone. A recording itself keeps time in UTC.",
+        )  # fmt: skip
         encoding: str = setting(
-            "Encoding of shapefile texts", default="", example="cp1252",
-            help="Only where a shapefile's texts come out wrong: utf-8, cp1252, iso-8859-1 ...",
+            "Encoding of texts", default="", example="cp1252",
+            help="Only where the texts of a shapefile or table come out wrong: utf-8, cp1252, iso-8859-1 ...",
         )  # fmt: skip
         if_unreadable: Literal["stop", "go on"] = setting(
             "A file cannot be read", kind="choice", default="stop",
             choices={"stop": "stop the run", "go on": "go on without it and say so"},
             help="What to do about a file that is damaged or missing something.",
         )  # fmt: skip
+
+        @field_validator("zone")
+        @classmethod
+        def _zone(cls, value: str) -> str:
+            if value:
+                try:
+                    ZoneInfo(value)
+                except (ZoneInfoNotFoundError, ValueError) as error:
+                    raise ValueError("no time zone is called so; names are such as Europe/Lisbon or UTC") from error
+            return value
 
         @field_validator("crs")
         @classmethod
@@ -124,13 +145,14 @@ class Load(Source):
             findings.append(Finding(Level.LOOK, f"Will go on without {bad.path.name}. {bad.problem}", setting="files"))
         shown: set[str] = set()
         for one in wanted:
-            facts = sources.facts(one.path, one.name, one.key, settings.encoding)
+            facts = _foretold_days(sources.facts(one.path, one.name, one.key, settings.encoding), settings.zone)
             facts, more = self._settled(facts, settings, context, shown)
             layers.append(facts)
             findings.extend(more)
             context.watch(len(layers), len(wanted))
         if settings.together:
             layers = _foretold_together(layers, {w.key: w for w in wanted})
+        findings += _differing(layers, wanted)
         if not layers:
             findings.append(Finding(Level.ERROR, "Nothing in these files matches what is asked for.", setting="layers"))
         return Forecast(tuple(layers), tuple(findings))
@@ -162,6 +184,9 @@ class Load(Source):
             if text not in shown:
                 shown.add(text)
                 findings.append(Finding(level, text + ".", layer=facts.key))
+            doubt = outside_words(facts.extent, crs, context.crs)
+            if doubt:
+                findings.append(Finding(Level.LOOK, f"{place}: {doubt}.", layer=facts.key))
             return replace(facts, crs=context.crs, extent=None), findings
         return replace(facts, crs=crs), findings
 
@@ -185,8 +210,9 @@ class Load(Source):
                 problems.append(Unreadable(path, error.sentence()))
                 continue
             for name in names:
-                if path.suffix.lower() == ".gpx":
-                    take = name in settings.parts
+                part = sources.recording_part(path, name)
+                if part:
+                    take = part in settings.parts
                 else:
                     take = any(matches(p, name) or matches(p, sources.key_for(path, name, len(names)))
                                for p in settings.layers)  # fmt: skip
@@ -212,11 +238,13 @@ class Load(Source):
             if settings.if_unreadable == "stop":
                 raise
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
-        layer, remarks = reading.layer, list(reading.remarks)
+        layer, remarks = _with_days(reading.layer, settings.zone), list(reading.remarks)
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = np.setdiff1d(np.arange(reading.found), np.concatenate([r for _, r in aside])) if aside else None
-        layer, lost, more = _brought(layer, settings, context)
+        if layer.geometry is not None and layer.crs is None and settings.crs:
+            layer = replace(layer, crs=settings.crs)
+        layer, lost, more = bring(layer, context)
         remarks += more
         if len(lost):
             aside.append((f"cannot be brought to {context.crs}", lost if record is None else record[lost]))
@@ -237,35 +265,12 @@ class Load(Source):
         rest: list[Outcome] = []
         for outcome in outcomes:
             layer = outcome.layers[0] if outcome.layers else None
-            if layer is not None and layer.name in gpx.PARTS and layer.origin.lower().endswith(".gpx"):
-                alike.setdefault(layer.name, []).append(outcome)
+            part = sources.recording_part(Path(layer.origin), layer.name) if layer is not None else ""
+            if part:
+                alike.setdefault(part, []).append(outcome)
             else:
                 rest.append(outcome)
         return [_joined(name, group, context) for name, group in alike.items()] + rest
-
-
-def _brought(layer: Layer, settings: Any, context: Context) -> tuple[Layer, np.ndarray, list[Remark]]:
-    """The layer in the workflow's CRS; rows that have no place there are taken out and named."""
-    nothing = np.empty(0, np.int64)
-    if layer.geometry is None:
-        return layer, nothing, []
-    if layer.crs is None and settings.crs:
-        layer = replace(layer, crs=settings.crs)
-    if context.crs is None or same_crs(layer.crs, context.crs):
-        return layer, nothing, []
-    if layer.crs is None:
-        raise InputError(
-            "no coordinate system is declared", place=layer.origin,
-            way_out="Say which one under 'CRS where none is declared'; it is never guessed",
-        )  # fmt: skip
-    assert layer.geometry is not None
-    way = transformation(layer.crs, context.crs, extent_of(layer.geometry))
-    moved, lost = reproject(layer.geometry, layer.crs, context.crs)
-    remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse)]
-    layer = replace(layer, geometry=moved, crs=context.crs)
-    if len(lost):
-        layer = layer.take(np.setdiff1d(np.arange(len(layer)), lost))
-    return layer, lost, remarks
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:
@@ -275,21 +280,58 @@ def _geometry_remarks(layer: Layer) -> list[Remark]:
     return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
 
 
+def _differing(layers: Sequence[LayerFacts], wanted: Sequence[Wanted]) -> list[Finding]:
+    """Like files (same ending, same kind, one layer each) that do not have the same fields."""
+    per_file = Counter(w.path for w in wanted)
+    groups: dict[tuple[str, str], list[LayerFacts]] = {}
+    for facts, one in zip(layers, wanted, strict=False):
+        if per_file[one.path] == 1:
+            groups.setdefault((one.path.suffix.lower(), facts.kind), []).append(facts)
+    out = []
+    for group in groups.values():
+        common = set.intersection(*(set(f.names()) for f in group))
+        # files of which each has its own fields are no series that lacks something
+        if len(group) < 2 or len(common) < max(len(f.fields) for f in group) / 2:
+            continue
+        odd = {f.key: [n for n in f.names() if n not in common] for f in group}
+        said = [f"{key} has {in_words(names, 4)} besides" for key, names in odd.items() if names]
+        if said:
+            out.append(
+                Finding(Level.LOOK, f"Files that are alike differ in fields: {in_words(said, 3)}.", setting="files")
+            )
+    return out
+
+
+def _with_days(layer: Layer, zone: str) -> Layer:
+    """Points of a recording with the date of their time in a zone."""
+    part = sources.recording_part(Path(layer.origin), layer.name)
+    if not zone or "time" not in layer.table.column_names or not part or "day" in layer.table.column_names:
+        return layer
+    times = layer.table.column("time").to_pylist()
+    days = [None if t is None else t.astimezone(ZoneInfo(zone)).date() for t in times]
+    return replace(layer, table=layer.table.append_column("day", pa.array(days, pa.date32())))
+
+
+def _foretold_days(facts: LayerFacts, zone: str) -> LayerFacts:
+    part = sources.recording_part(Path(facts.origin), facts.name)
+    if not zone or not part or "time" not in facts.names() or "day" in facts.names():
+        return facts
+    return replace(facts, fields=(*facts.fields, Field("day", pa.date32())))
+
+
 def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -> list[LayerFacts]:
     out: dict[str, LayerFacts] = {}
     for facts in layers:
-        if facts.name not in gpx.PARTS or not facts.origin.lower().endswith(".gpx"):
+        part = sources.recording_part(Path(facts.origin), facts.name)
+        if not part:
             out[facts.key] = facts
-        elif facts.name in out:
-            known = out[facts.name]
+        elif part in out:
+            known = out[part]
             fields = {f.name: f for f in (*known.fields, *facts.fields)}
             count = (known.count or 0) + (facts.count or 0)
-            out[facts.name] = replace(known, fields=tuple(fields.values()), count=count, extent=None)
+            out[part] = replace(known, fields=tuple(fields.values()), count=count, extent=None)
         else:
-            file = LayerFacts(
-                "", "", facts.kind, None, (Layer("", pa.table({"file": pa.array([], pa.string())})).fields)
-            )
-            out[facts.name] = replace(facts, key=facts.name, fields=(*file.fields, *facts.fields))
+            out[part] = replace(facts, key=part, fields=(Field("file", pa.string()), *facts.fields))
     return list(out.values())
 
 

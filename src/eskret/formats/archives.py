@@ -1,0 +1,112 @@
+"""Zip archives, unpacked with care into a folder that lives as long as the process.
+
+An archive is not trusted: names that climb out of the folder, links, and members that unpack to far more than they
+should are refused before anything is used.
+"""
+
+from __future__ import annotations
+
+import stat
+import tempfile
+import zipfile
+from functools import lru_cache
+from pathlib import Path, PurePosixPath
+
+from eskret.errors import InputError
+
+MOST_BYTES = 8 << 30
+MOST_MEMBERS = 20_000
+RATIO = 250
+"""How many times its size in the archive a member may have; text and zeros of real data stay far below it."""
+FREELY = 64 << 20
+"""Up to so many bytes the ratio does not matter."""
+
+_CHUNK = 1 << 20
+
+
+def check(path: Path) -> list[zipfile.ZipInfo]:
+    """The members of an archive, found fit to be unpacked.
+
+    Raises
+    ------
+    InputError : it is no archive, it is locked, or it is not to be trusted.
+    """
+    try:
+        with zipfile.ZipFile(path) as archive:
+            members = archive.infolist()
+    except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
+        raise InputError(
+            "it cannot be read as an archive; it is damaged, cut short, or not what its ending says", place=str(path),
+            way_out="Fetch it again from its source",
+        ) from error  # fmt: skip
+    if len(members) > MOST_MEMBERS:
+        raise InputError(f"it holds {len(members):,} files; {MOST_MEMBERS:,} are the most", place=str(path),
+                         way_out="Unpack it by hand and load the files you want")  # fmt: skip
+    for member in members:
+        name = PurePosixPath(member.filename.replace("\\", "/"))
+        if name.is_absolute() or ".." in name.parts or ":" in member.filename.split("/")[0]:
+            raise InputError(f"'{member.filename[:80]}' in it would be unpacked outside its own folder", place=str(path),
+                             way_out="Do not use this archive; ask where it comes from")  # fmt: skip
+        if stat.S_ISLNK(member.external_attr >> 16):
+            raise InputError(f"'{member.filename[:80]}' in it is a link, not a file", place=str(path),
+                             way_out="Unpack it by hand and load the files you want")  # fmt: skip
+        if member.flag_bits & 1:
+            raise InputError("it is locked with a password", place=str(path), way_out="Unpack it by hand")
+        if member.file_size > FREELY and member.file_size > RATIO * max(1, member.compress_size):
+            raise _swollen(path, member)
+    if sum(m.file_size for m in members) > MOST_BYTES:
+        raise InputError(f"it unpacks to more than {MOST_BYTES >> 30} GB", place=str(path),
+                         way_out="Unpack it by hand and load the files you want")  # fmt: skip
+    return members
+
+
+def _swollen(path: Path, member: zipfile.ZipInfo) -> InputError:
+    return InputError(
+        f"'{member.filename[:80]}' in it unpacks to far more than an archive of data does", place=str(path),
+        way_out="Do not use this archive; ask where it comes from",
+    )  # fmt: skip
+
+
+def unpacked(path: Path) -> dict[str, Path]:
+    """The files in an archive, by their names in it.
+
+    Raises
+    ------
+    InputError : as ``check`` does, and where a member is damaged.
+    """
+    if not path.exists():
+        raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
+    state = path.stat()
+    return _unpacked(path, state.st_mtime_ns, state.st_size)
+
+
+@lru_cache(maxsize=1)
+def _home() -> tempfile.TemporaryDirectory[str]:
+    return tempfile.TemporaryDirectory(prefix="eskret-archives-")
+
+
+@lru_cache(maxsize=32)
+def _unpacked(path: Path, changed: int, size: int) -> dict[str, Path]:
+    members = check(path)
+    home = Path(tempfile.mkdtemp(dir=_home().name))
+    out: dict[str, Path] = {}
+    with zipfile.ZipFile(path) as archive:
+        for member in members:
+            if member.is_dir():
+                continue
+            name = member.filename.replace("\\", "/")
+            target = home / name
+            target.parent.mkdir(parents=True, exist_ok=True)
+            left = member.file_size
+            try:
+                with archive.open(member) as source, target.open("wb") as sink:
+                    while piece := source.read(_CHUNK):
+                        left -= len(piece)
+                        if left < 0:  # it said it was smaller
+                            raise _swollen(path, member)
+                        sink.write(piece)
+            except (zipfile.BadZipFile, EOFError, NotImplementedError, zipfile.LargeZipFile) as error:
+                raise InputError(f"'{name[:80]}' in it is damaged", place=str(path),
+                                 way_out="Fetch it again from its source") from error  # fmt: skip
+            out[name] = target
+    return out

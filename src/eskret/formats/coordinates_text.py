@@ -1,0 +1,272 @@
+"""Text with coordinates: one point a line, in whatever layout somebody's instrument or colleague wrote it.
+
+What the file does not say is found from its lines and can be overruled: encoding, the sign between values, whether the
+first line names the columns, the decimal sign, and which columns are x and y.
+"""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from eskret.core.naming import number_collisions
+from eskret.core.words import counted
+from eskret.errors import InputError
+from eskret.formats import text
+from eskret.formats.vector import check_readable
+
+ENDINGS = (".txt", ".csv", ".tsv", ".dat", ".asc", ".xyz", ".pts", ".tab", ".log")
+_X = (
+    "x",
+    "lon",
+    "long",
+    "longitude",
+    "lng",
+    "easting",
+    "east",
+    "eastings",
+    "e",
+    "xcoord",
+    "x_coord",
+    "coord_x",
+    "lon_dd",
+)
+_Y = ("y", "lat", "latitude", "northing", "north", "northings", "n", "ycoord", "y_coord", "coord_y", "lat_dd")
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
+_COMMA_NUMBER = re.compile(r"[+-]?\d*,\d+([eE][+-]?\d+)?")
+_ANGLE = re.compile(
+    r"""\s*(?P<before>[NSEWnsew])?\s*(?P<sign>[+-])?\s*(?P<d>\d+(?:\.\d+)?)\s*(?:[°dD:]|\s)\s*
+    (?:(?P<m>\d+(?:\.\d+)?)\s*(?:['′:]|\s)?\s*(?:(?P<s>\d+(?:\.\d+)?)\s*(?:["″]|'')?\s*)?)?(?P<after>[NSEWnsew])?\s*""",
+    re.VERBOSE,
+)
+_HALF = re.compile(r"\s*(?P<before>[NSEWnsew])?\s*(?P<d>\d+(?:\.\d+)?)\s*°?\s*(?P<after>[NSEWnsew])?\s*")
+
+
+@dataclass(frozen=True)
+class Layout:
+    """How a text is laid out. ``x``, ``y`` and ``z`` are positions of columns (-1: not found, or none)."""
+
+    encoding: str
+    delimiter: str
+    header: bool
+    decimal: str
+    columns: tuple[str, ...]
+    x: int = -1
+    y: int = -1
+    z: int = -1
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What somebody says of the layout; what is left empty is found. Columns are named, or numbered from 1."""
+
+    encoding: str = ""
+    delimiter: str = ""
+    header: str = ""
+    decimal: str = ""
+    x: str = ""
+    y: str = ""
+    z: str = ""
+    names: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The records of a text.
+
+    ``xyz`` is float64 (records, 3), NaN where there is none; ``table`` holds the other columns; ``bad`` gives, by
+    position, what is wrong with a record (it stays in the arrays); ``lines`` the line each record stands in, from 1.
+    """
+
+    layout: Layout
+    xyz: np.ndarray
+    table: pa.Table
+    bad: dict[int, str]
+    lines: np.ndarray
+    sure: bool
+
+
+def layout_of(path: Path, wish: Wish | None = None) -> Layout:
+    """Find how a text is laid out, as far as the wish leaves it open.
+
+    Raises
+    ------
+    InputError : it is no text, or a column that is wished for is not there.
+    """
+    wish = wish or Wish()
+    check_readable(path)
+    encoding, _ = text.encoding_of(path, wish.encoding)
+    lines = text.sample_lines(path, encoding)
+    if not lines:
+        raise InputError("it holds no line of text", place=str(path), way_out="Check that it is the file you mean")
+    delimiter = wish.delimiter or text.delimiter_of(lines, text.BLANKS)
+    rows = [text.split_line(line, delimiter) for line in lines]
+    decimal = wish.decimal or _decimal(rows[1:] or rows, delimiter)
+    header = wish.header == "yes" if wish.header else _has_header(rows, decimal)
+    names = _column_names(rows, header, wish.names)
+    layout = Layout(encoding, delimiter, header, decimal, names)
+    body = rows[1:] if header else rows
+    x, y = _found_xy(layout, body)
+    return replace(
+        layout, x=_wished(path, layout, wish.x, x), y=_wished(path, layout, wish.y, y), z=_wished(path, layout, wish.z, -1)
+    )  # fmt: skip
+
+
+def _decimal(rows: Sequence[Sequence[str]], delimiter: str) -> str:
+    if delimiter == ",":
+        return "."
+    values = [v for row in rows for v in row]
+    commas = sum(bool(_COMMA_NUMBER.fullmatch(v)) for v in values)
+    points = sum("." in v and bool(_NUMBER.fullmatch(v)) for v in values)
+    return "," if commas > points else "."
+
+
+def _has_header(rows: Sequence[Sequence[str]], decimal: str) -> bool:
+    """Whether the first line names columns: it has no number where the later lines have numbers."""
+    if len(rows) < 2:
+        return not any(number(v, decimal) is not None for v in rows[0])
+    numeric = [
+        n for n in range(len(rows[0]))
+        if sum(len(r) > n and number(r[n], decimal) is not None for r in rows[1:]) > len(rows[1:]) / 2
+    ]  # fmt: skip
+    return bool(numeric) and all(number(rows[0][n], decimal) is None for n in numeric)
+
+
+def _column_names(rows: Sequence[Sequence[str]], header: bool, given: Sequence[str]) -> tuple[str, ...]:
+    width = max((len(r) for r in rows), default=0) if not header else len(rows[0])
+    names = [v.strip() for v in rows[0]] if header else []
+    names = [*given, *names[len(given) :]]
+    filled = [names[n] if n < len(names) and names[n] else f"column_{n + 1}" for n in range(max(width, len(given)))]
+    return tuple(number_collisions(filled, limit=10_000))
+
+
+def _found_xy(layout: Layout, body: Sequence[Sequence[str]]) -> tuple[int, int]:
+    lower = [re.sub(r"[\s\[\(].*", "", c.casefold()) for c in layout.columns]
+    x = next((lower.index(n) for n in _X if n in lower), -1)
+    y = next((lower.index(n) for n in _Y if n in lower), -1)
+    if x >= 0 and y >= 0:
+        return x, y
+    numeric = [
+        n for n in range(len(layout.columns))
+        if body and sum(len(r) > n and number(r[n], layout.decimal) is not None for r in body) > len(body) / 2
+    ]  # fmt: skip
+    # a running number is no coordinate
+    numeric = [n for n in numeric if not _is_count([r[n] for r in body if len(r) > n])] or numeric
+    return (numeric[0], numeric[1]) if len(numeric) >= 2 else (-1, -1)
+
+
+def _is_count(values: Sequence[str]) -> bool:
+    return (
+        len(values) > 1 and all(v == str(int(values[0]) + n) for n, v in enumerate(values))
+        if values and values[0].isdigit()
+        else False
+    )
+
+
+def _wished(path: Path, layout: Layout, wish: str, found: int) -> int:
+    if not wish:
+        return found
+    lower = [c.casefold() for c in layout.columns]
+    if wish.casefold() in lower:
+        return lower.index(wish.casefold())
+    if wish.isdigit() and 1 <= int(wish) <= len(layout.columns):
+        return int(wish) - 1
+    raise InputError(
+        f"there is no column '{wish}'", place=str(path),
+        way_out=f"It has {', '.join(layout.columns[:12])}, or numbers 1 to {len(layout.columns)}",
+    )  # fmt: skip
+
+
+def number(value: str, decimal: str = ".") -> float | None:
+    """A coordinate of text: a number, or degrees with minutes and seconds (``47°14'14.8"N``); None where it is neither."""
+    plain = value.strip()
+    if decimal == ",":
+        plain = plain.replace(",", ".")
+    if _NUMBER.fullmatch(plain):
+        return float(plain)
+    found = _ANGLE.fullmatch(plain) or _HALF.fullmatch(plain)
+    if found is None:
+        return None
+    parts = found.groupdict()
+    minutes, seconds = float(parts.get("m") or 0), float(parts.get("s") or 0)
+    if minutes >= 60 or seconds >= 60:
+        return None
+    side = (parts["before"] or parts["after"] or "").upper()
+    if parts["before"] and parts["after"]:
+        return None
+    degrees = float(parts["d"]) + minutes / 60 + seconds / 3600
+    negative = parts.get("sign") == "-" or side in ("S", "W")
+    return -degrees if negative else degrees
+
+
+def rows_of(path: Path, wish: Wish | None = None) -> Rows:
+    """All records of a text, remembered while the file does not change.
+
+    Raises
+    ------
+    InputError : as ``layout_of``, and where no column of coordinates is found.
+    """
+    check_readable(path)
+    state = path.stat()
+    return _rows(path, wish or Wish(), state.st_mtime_ns, state.st_size)
+
+
+@lru_cache(maxsize=8)
+def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
+    layout = layout_of(path, wish)
+    sure = text.encoding_of(path, wish.encoding)[1]
+    if min(layout.x, layout.y) < 0 or layout.x == layout.y:
+        raise InputError(
+            "no two columns of coordinates are found in it", place=str(path),
+            way_out=f"Say which columns are x and y; it has {', '.join(layout.columns[:12])}",
+        )  # fmt: skip
+    width = len(layout.columns)
+    records: list[list[str]] = []
+    lines: list[int] = []
+    with path.open(encoding=layout.encoding, errors="replace", newline="") as stream:
+        if layout.delimiter == text.BLANKS:
+            parsed = ((n, line.split()) for n, line in enumerate(stream, 1))
+        else:
+            reader = csv.reader(stream, delimiter=layout.delimiter, skipinitialspace=True)
+            parsed = ((reader.line_num, row) for row in reader)
+        waiting = layout.header
+        for line, row in parsed:
+            if not any(v.strip() for v in row):
+                continue
+            if waiting:
+                waiting = False
+                continue
+            records.append([v.strip() for v in row])
+            lines.append(line)
+    xyz = np.full((len(records), 3), np.nan)
+    bad: dict[int, str] = {}
+    for n, row in enumerate(records):
+        if len(row) != width:
+            bad[n] = f"has {counted(len(row), 'value')} instead of {width}"
+            continue
+        for axis, column in enumerate((layout.x, layout.y, layout.z)):
+            if column < 0:
+                continue
+            found = number(row[column], layout.decimal)
+            if found is None or not np.isfinite(found):
+                if axis < 2:
+                    bad.setdefault(
+                        n, f"'{row[column][:20]}' is no coordinate" if row[column] else "a coordinate is missing"
+                    )
+            else:
+                xyz[n, axis] = found
+    good = [row if len(row) == width else [""] * width for row in records]
+    others = [n for n in range(width) if n not in (layout.x, layout.y)]
+    columns = {}
+    for n in others:
+        values = pa.chunked_array([pa.array([row[n] or None for row in good], pa.string())])
+        columns[layout.columns[n]] = text.typed(values, comma=layout.decimal == ",").combine_chunks()
+    table = pa.table(columns) if columns else pa.table({"line": pa.array(lines, pa.int64())})
+    return Rows(layout, xyz, table, bad, np.array(lines, np.int64), sure)

@@ -1,0 +1,136 @@
+"""GeoParquet 1.0 and 1.1: a Parquet file whose metadata says which column holds geometry as WKB, and in which CRS."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import shapely
+
+from eskret.core.account import Remark
+from eskret.core.crs import crs_code, parse_crs
+from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
+from eskret.core.naming import number_collisions
+from eskret.errors import CrsError, InputError
+from eskret.formats import wkb
+from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.vector import check_readable, plain_type
+
+CRS84 = "OGC:CRS84"
+
+
+def layer_names(path: Path) -> list[str]:
+    """A file holds one layer, named as the file is."""
+    _open(path)
+    return [path.stem]
+
+
+def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+    """Facts of the layer, from the file's own metadata."""
+    file, geo = _open(path)
+    columns, geometry, _ = _columns(file.schema_arrow, geo)
+    names = number_collisions([f.name for f in columns], limit=10_000)
+    fields = tuple(Field(n, plain_type(f.type)) for n, f in zip(names, columns, strict=True))
+    known = geo["columns"][geometry] if geometry else {}
+    box: list[Any] = list(known.get("bbox") or ())
+    half = len(box) // 2
+    extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
+    kind, crs = (_kind(known), _crs(known)) if geometry else (Kind.TABLE, None)
+    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path))
+
+
+def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+    """Read the layer.
+
+    Raises
+    ------
+    InputError : it is damaged, or its geometry is in a form that is not known here.
+    """
+    file, geo = _open(path)
+    columns, geometry, remarks = _columns(file.schema_arrow, geo)
+    batches, shapes, done = [], [], 0
+    wanted = [f.name for f in columns] + ([geometry] if geometry else [])
+    try:
+        for batch in file.iter_batches(50_000, columns=wanted):
+            if geometry:
+                shapes.append(wkb.decode(batch.column(batch.schema.get_field_index(geometry))))
+            batches.append(batch.select([f.name for f in columns]))
+            done += batch.num_rows
+            watch(done, file.metadata.num_rows)
+    except (pa.ArrowException, OSError, shapely.errors.ShapelyError) as error:
+        raise _damaged(path, error) from error
+    schema = pa.schema([pa.field(f.name, f.type) for f in columns])
+    table = pa.Table.from_batches([b.cast(schema) for b in batches], schema) if columns else _bare(done)
+    names = number_collisions(table.column_names, limit=10_000)
+    plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
+    table = table.rename_columns(names).cast(plain)
+    array = None
+    if geometry:
+        array = np.concatenate(shapes) if shapes else np.empty(0, object)
+    known = geo["columns"][geometry] if geometry else {}
+    kind = Kind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
+    layer = Layer(key, table, array, _crs(known) if geometry else None, path.stem, str(path), kind=kind)
+    return Reading(layer, done, (), tuple(remarks))
+
+
+def _bare(rows: int) -> pa.Table:
+    return pa.table({"number": pa.array(range(1, rows + 1), pa.int64())})
+
+
+def _open(path: Path) -> tuple[pq.ParquetFile, dict[str, Any]]:
+    check_readable(path)
+    try:
+        file = pq.ParquetFile(path, memory_map=True)
+        said = (file.schema_arrow.metadata or {}).get(b"geo")
+        geo = json.loads(said) if said else {}
+    except (pa.ArrowException, OSError, ValueError) as error:
+        raise _damaged(path, error) from error
+    primary = geo.get("primary_column")
+    if geo and (primary not in geo.get("columns", {}) or primary not in file.schema_arrow.names):
+        raise InputError("its metadata names a geometry column that is not there", place=str(path),
+                         way_out="Open it where it was made and save it again")  # fmt: skip
+    if geo and geo["columns"][primary].get("encoding") != "WKB":
+        raise InputError(
+            f"its geometry is in the form '{geo['columns'][primary].get('encoding')}', and WKB is what is read here",
+            place=str(path), way_out="Save it with geometry as WKB",
+        )  # fmt: skip
+    return file, geo
+
+
+def _columns(schema: pa.Schema, geo: dict[str, Any]) -> tuple[list[pa.Field], str, list[Remark]]:
+    """Attribute columns, the geometry column, and what is left out."""
+    primary = str(geo.get("primary_column") or "")
+    boxes = {
+        c.get("covering", {}).get("bbox", {}).get("xmin", [""])[0] for c in geo.get("columns", {}).values()
+    }  # fmt: skip
+    further = [n for n in geo.get("columns", {}) if n != primary]
+    fields = [f for f in schema if f.name != primary and f.name not in further and f.name not in boxes]
+    return fields, primary, [Remark(f"the further geometry column '{n}' was left out", look=True) for n in further]
+
+
+def _crs(known: dict[str, Any]) -> str | None:
+    if "crs" not in known:
+        return CRS84
+    if known["crs"] is None:
+        return None
+    try:
+        return crs_code(parse_crs(json.dumps(known["crs"])))
+    except CrsError:
+        return None
+
+
+def _kind(known: dict[str, Any]) -> Kind:
+    words = {str(t).replace("Multi", "").split(" ")[0] for t in known.get("geometry_types", [])}
+    kinds = {"Point": Kind.POINT, "LineString": Kind.LINE, "Polygon": Kind.AREA}
+    return kinds.get(words.pop(), Kind.MIXED) if len(words) == 1 else Kind.MIXED
+
+
+def _damaged(path: Path, error: Exception) -> InputError:
+    return InputError(
+        "it cannot be read; it is damaged, cut short, or not what its ending says", place=str(path),
+        way_out="Open it where it was made and save it again",
+    )  # fmt: skip

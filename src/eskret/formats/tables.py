@@ -1,0 +1,217 @@
+"""Tables without geometry: CSV, TSV (RFC 4180, and what people make of it) and XLSX."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv
+
+from eskret.core.account import Remark
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.naming import number_collisions
+from eskret.errors import InputError
+from eskret.formats import archives, text
+from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.vector import check_readable
+
+
+def layer_names(path: Path) -> list[str]:
+    """The sheets of a workbook that hold something; for a text its own name."""
+    if path.suffix.lower() != ".xlsx":
+        check_readable(path)
+        return [path.stem]
+    return list(_sheets(path))
+
+
+def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+    """Facts of a table; it is read for them, since nothing else tells its types."""
+    return replace(read(path, name, key, encoding).layer.facts(), key=key)
+
+
+def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+    """Read a table.
+
+    Raises
+    ------
+    InputError : it cannot be read, or has no such sheet.
+    """
+    watch(0, 0)
+    if path.suffix.lower() == ".xlsx":
+        sheets = _sheets(path)
+        if name not in sheets:
+            raise InputError(f"it has no sheet '{name}'", place=str(path), way_out=f"It has {', '.join(sheets)}")
+        reading = sheets[name]
+    else:
+        check_readable(path)
+        state = path.stat()
+        reading = _delimited(path, encoding, state.st_mtime_ns, state.st_size)
+    return replace(reading, layer=reading.layer.with_key(key))
+
+
+# -- delimited text
+
+
+@lru_cache(maxsize=8)
+def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
+    found, sure = text.encoding_of(path, encoding)
+    lines = text.sample_lines(path, found)
+    if not lines:
+        raise InputError("it holds no line of text", place=str(path), way_out="Fetch it again from its source")
+    delimiter = "\t" if path.suffix.lower() == ".tsv" else text.delimiter_of(lines)
+    if delimiter == text.BLANKS:
+        delimiter = ","
+    head = text.split_line(lines[0], delimiter)
+    names, remarks = _names(head)
+    bad: list[tuple[int, int]] = []
+    table = _parsed(path, found, delimiter, names, bad)
+    columns = [text.typed(c, comma=delimiter != ",") for c in table.columns]
+    table = pa.table(columns, names=names)
+    if not sure:
+        remarks.append(Remark("its text is not Unicode and was read as cp1252; name the encoding if letters are wrong",
+                              look=True))  # fmt: skip
+    aside = []
+    if bad:
+        # positions among the records: each bad one stands after the good ones before it
+        aside = [(f"has not {len(names)} values as the header has", np.array([n for n, _ in bad], np.int64))]
+        shown = ", ".join(f"record {n + 2} ({w})" for n, w in bad[:5]) + (" ..." if len(bad) > 5 else "")
+        remarks.append(Remark(f"{len(bad):,} records have not as many values as the header's {len(names)}: {shown}",
+                              look=True))  # fmt: skip
+    layer = Layer(path.stem, table.combine_chunks(), None, None, path.stem, str(path))
+    return Reading(layer, len(table) + len(bad), tuple(aside), tuple(remarks))
+
+
+def _parsed(path: Path, encoding: str, delimiter: str, names: Sequence[str], bad: list[tuple[int, int]]) -> pa.Table:
+    csv = pyarrow.csv
+
+    def skip(row: Any) -> str:
+        # the first record below the header is number 2
+        bad.append((row.number - 2, row.actual_columns))
+        return "skip"
+
+    try:
+        return csv.read_csv(
+            path,
+            read_options=csv.ReadOptions(
+                use_threads=False, column_names=list(names), skip_rows_after_names=1, encoding=encoding, block_size=1 << 24
+            ),
+            parse_options=csv.ParseOptions(delimiter=delimiter, newlines_in_values=True, invalid_row_handler=skip),
+            convert_options=csv.ConvertOptions(
+                column_types={n: pa.string() for n in names}, strings_can_be_null=True, null_values=[""],
+                quoted_strings_can_be_null=False,
+            ),
+        )  # fmt: skip
+    except pa.ArrowInvalid as error:
+        if "Empty CSV" in str(error):
+            return pa.table({n: pa.array([], pa.string()) for n in names})
+        raise InputError(
+            f"it cannot be read as a table ({str(error)[:120]})", place=str(path),
+            way_out="Open it where it was made and save it again",
+        ) from error  # fmt: skip
+
+
+def _names(head: Sequence[Any]) -> tuple[list[str], list[Remark]]:
+    """Names of columns: empty ones numbered, equal ones told apart."""
+    said: list[Remark] = []
+    given = [str(h).strip() if h is not None else "" for h in head]
+    named = [h or f"column_{n}" for n, h in enumerate(given, 1)]
+    names = number_collisions(named, limit=10_000)
+    for n, (old, new) in enumerate(zip(given, names, strict=True), 1):
+        if not old:
+            said.append(Remark(f"column {n} has no name in the header and is called '{new}'"))
+        elif old != new:
+            said.append(Remark(f"a second column '{old}' is called '{new}'"))
+    return names, said
+
+
+# -- workbooks
+
+
+def _sheets(path: Path) -> dict[str, Reading]:
+    check_readable(path)
+    state = path.stat()
+    return _workbook(path, state.st_mtime_ns, state.st_size)
+
+
+@lru_cache(maxsize=4)
+def _workbook(path: Path, changed: int, size: int) -> dict[str, Reading]:
+    import python_calamine
+
+    archives.check(path)
+    try:
+        book = python_calamine.load_workbook(str(path))
+        sheets = {name: book.get_sheet_by_name(name).to_python(skip_empty_area=True) for name in book.sheet_names}
+    except python_calamine.PasswordError as error:
+        raise InputError("it is locked with a password", place=str(path), way_out="Save it without one") from error
+    except (python_calamine.CalamineError, OSError, ValueError) as error:
+        raise InputError(
+            "it cannot be read as a workbook; it is damaged, or not what its ending says", place=str(path),
+            way_out="Open it where it was made and save it again",
+        ) from error  # fmt: skip
+    out = {
+        name: _sheet(path, name, rows) for name, rows in sheets.items() if any(any(c != "" for c in r) for r in rows)
+    }
+    if not out:
+        raise InputError(
+            "none of its sheets holds anything", place=str(path), way_out="Check that it is the file you mean"
+        )
+    return out
+
+
+def _sheet(path: Path, name: str, rows: Sequence[Sequence[Any]]) -> Reading:
+    """The first row with something in it names the columns."""
+    start = next(n for n, row in enumerate(rows) if any(c != "" for c in row))
+    head = [_header(c) for c in rows[start]]
+    while head and not head[-1] and all(row[len(head) - 1 :][:1] in ([], [""]) for row in rows[start + 1 :]):
+        head.pop()
+    names, remarks = _names(head)
+    body = [row for row in rows[start + 1 :] if any(c != "" for c in row)]
+    columns = {}
+    for n, column in enumerate(names):
+        values, remark = _cells([row[n] if n < len(row) else "" for row in body])
+        columns[column] = values
+        if remark:
+            remarks.append(Remark(f"'{column}' {remark}"))
+    table = pa.table(columns)
+    layer = Layer(name, table, None, None, name, str(path), kind=Kind.TABLE)
+    return Reading(layer, len(body), (), tuple(remarks))
+
+
+def _header(cell: Any) -> str:
+    return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell).strip()
+
+
+_TYPES: tuple[tuple[type | tuple[type, ...], pa.DataType, Callable[[Any], Any]], ...] = (
+    (bool, pa.bool_(), bool), ((int, float), pa.float64(), float), (dt.datetime, pa.timestamp("ms"), lambda v: v),
+    (dt.date, pa.date32(), lambda v: v), (dt.time, pa.time64("us"), lambda v: v), (str, pa.string(), lambda v: v),
+)  # fmt: skip
+
+
+def _cells(cells: Sequence[Any]) -> tuple[pa.Array, str]:
+    """A column of cells in the one type they have; of several types it is text, and that is said."""
+    values = [None if c == "" else c for c in cells]
+    kinds = {_kind(v) for v in values if v is not None}
+    if not kinds:
+        return pa.array(values, pa.string()), ""
+    if kinds == {2, 3}:
+        return pa.array([v if v is None or isinstance(v, dt.datetime) else dt.datetime(v.year, v.month, v.day)
+                         for v in values], pa.timestamp("ms")), ""  # fmt: skip
+    if len(kinds) > 1:
+        return pa.array(
+            [None if v is None else _header(v) for v in values], pa.string()
+        ), "holds several types and is text"
+    _, arrow, convert = _TYPES[kinds.pop()]
+    out = pa.array([None if v is None else convert(v) for v in values], arrow)
+    if pa.types.is_floating(arrow) and all(v is None or (float(v).is_integer() and abs(v) < 2**53) for v in values):
+        out = out.cast(pa.int64())
+    return out, ""
+
+
+def _kind(value: Any) -> int:
+    return next((n for n, (types, _, _) in enumerate(_TYPES) if isinstance(value, types)), 5)

@@ -1,0 +1,226 @@
+"""Choosing by place: the settings of it, what can be wrong with them, and which features of a layer hold it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pyproj
+import shapely
+
+from eskret.core.account import InputAccount, Remark, SetAside
+from eskret.core.crs import crs_facts, extent_of, parse_crs, reproject, same_crs, transformation
+from eskret.core.kernels.place import Relation, holds, near
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.words import bold, counted
+from eskret.errors import CrsError, SettingError
+from eskret.operations.base import Context, Finding, Level
+from eskret.operations.settings import setting
+
+NEAR = "near"
+RelationName = Literal[
+    "intersects", "within", "contains", "touches", "crosses", "overlaps", "equals", "disjoint", "near"
+]  # fmt: skip
+RELATIONS = {
+    "intersects": "intersect it", "within": "lie within it", "contains": "contain it", "touches": "touch it, edges only",
+    "crosses": "cross it", "overlaps": "overlap it", "equals": "equal it", "disjoint": "lie apart from it",
+    NEAR: "lie within a distance of it",
+}  # fmt: skip
+_VERBS = {
+    "intersects": "that intersect", "within": "within", "contains": "that contain", "touches": "that touch",
+    "crosses": "that cross", "overlaps": "that overlap", "equals": "equal to", "disjoint": "apart from",
+}  # fmt: skip
+NO_PLACE = "has no geometry"
+
+
+def other_setting(**more: Any) -> Any:
+    """The layer to compare with."""
+    return setting(
+        "Compare with", kind="layer", example="districts:north", **more,
+        help="The layer of another step whose features say where: step, or step:layer.",
+    )  # fmt: skip
+
+
+def relation_setting() -> Any:
+    """How features must stand to the other layer."""
+    return setting(
+        "Features that", kind="choice", default="intersects", choices=RELATIONS,
+        help="The relations are those of OGC Simple Features; 'within a distance' measures in the unit you name.",
+    )  # fmt: skip
+
+
+def distance_setting() -> Any:
+    """How far at most."""
+    return setting(
+        "Distance", kind="measure", default="", example="200 m", shown_when=("relation", (NEAR,)),
+        help="With its unit: m, km, ft, mi, nmi. Exactly that far still counts.",
+    )  # fmt: skip
+
+
+def against_setting() -> Any:
+    """Each other feature, or all of them as one."""
+    return setting(
+        "Compared with", kind="choice", default="each",
+        choices={"each": "each of its features", "whole": "all of it as one shape"},
+        shown_when=("relation", ("within", "contains", "touches", "crosses", "overlaps", "equals")),
+        help="A feature across the border of two neighbours is within neither of them, but within the whole.",
+    )  # fmt: skip
+
+
+def edge_setting() -> Any:
+    """Whether the edge belongs to the area."""
+    return setting(
+        "The edge belongs to it", kind="flag", default=True, shown_when=("relation", ("within", "contains")),
+        help="A point right on the edge counts as within. Without this it does not, as the standard's 'within' has it.",
+    )  # fmt: skip
+
+
+def checked_distance(value: str) -> str:
+    """A distance as it was typed, if it is one; for a validator."""
+    if value:
+        try:
+            if parse_length(value).si < 0:
+                raise ValueError("a distance is not less than zero")
+        except SettingError as error:
+            raise ValueError(error.sentence()) from error
+    return value
+
+
+def in_words(settings: Mapping[str, Any]) -> str:
+    """``within district``: the relation as part of a sentence."""
+    other = bold(str(settings.get("to") or "…").split(":")[-1])
+    relation = str(settings.get("relation") or "intersects")
+    if relation == NEAR:
+        return f"within {settings.get('distance') or '…'} of {other}"
+    return f"{_VERBS.get(relation, relation)} {other}"
+
+
+def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding]:
+    """What a rehearsal has to say."""
+    out: list[Finding] = []
+    if facts.kind == "table":
+        out.append(Finding(Level.ERROR, f"{facts.key}: a table has no place.", layer=facts.key, setting="from"))
+    if settings.relation == NEAR and not settings.distance:
+        out.append(Finding(Level.ERROR, "'Distance' is not filled in.", setting="distance"))
+    for other in context.other_facts("to"):
+        if other.kind == "table":
+            text = f"'{other.key}' is a table, which has no place."
+            out.append(Finding(Level.ERROR, text, setting="to"))
+        elif (facts.crs is None) != (other.crs is None):
+            unknown = facts.key if facts.crs is None else other.key
+            text = (
+                f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
+            )
+            out.append(Finding(Level.ERROR, text, layer=facts.key, setting="to"))
+        elif facts.crs and other.crs and not same_crs(facts.crs, other.crs):
+            way = transformation(other.crs, facts.crs, other.extent)
+            text = f"'{other.key}' is brought to {crs_facts(facts.crs).name} to compare: {way.sentence()}."
+            out.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
+    if settings.relation == NEAR and settings.distance and facts.crs is None and facts.kind != "table":
+        text = f"{facts.key}: without a coordinate system a distance in {parse_length(settings.distance).unit} means nothing."
+        out.append(Finding(Level.ERROR, text, layer=facts.key, setting="distance"))
+    return out
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Which rows hold the relation, which have no geometry to tell by, and what there is to say."""
+
+    holds: np.ndarray
+    missing: np.ndarray
+    remarks: tuple[Remark, ...]
+    accounts: tuple[InputAccount, ...]
+
+
+def placed(layer: Layer, settings: Any, context: Context) -> Placed:
+    """Compare a layer with the one that the setting ``to`` names.
+
+    Raises
+    ------
+    CrsError : one of them has no CRS, or there is no way from one to the other.
+    """
+    assert layer.geometry is not None
+    geometry = layer.geometry
+    remarks: list[Remark] = []
+    accounts: list[InputAccount] = []
+    shapes: list[np.ndarray] = []
+    for other in context.other_layers("to"):
+        brought, remark = _brought(other, layer)
+        remarks += remark
+        empty = np.flatnonzero(shapely.is_missing(brought) | shapely.is_empty(brought))
+        accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
+        bad = np.flatnonzero(~shapely.is_valid(brought))
+        if len(bad):
+            remarks.append(Remark(f"'{other.key}' has {counted(len(bad), 'invalid shape')}; its edge is not sure", layer.key,
+                                  look=True))  # fmt: skip
+        shapes.append(brought)
+    others = np.concatenate(shapes) if shapes else np.empty(0, object)
+    if settings.relation == NEAR:
+        found = _near(layer, others, settings.distance, context)
+    else:
+        relation = Relation(settings.relation)
+        if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
+            others = np.array([shapely.union_all(shapely.make_valid(others))], object)
+        found = holds(geometry, others, relation, edge=settings.edge, watch=context.watch)
+    missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
+    return Placed(found, missing, tuple(remarks), tuple(accounts))
+
+
+def _brought(other: Layer, layer: Layer) -> tuple[np.ndarray, Sequence[Remark]]:
+    geometry = other.geometry if other.geometry is not None else np.empty(0, object)
+    if same_crs(other.crs, layer.crs):
+        return geometry, ()
+    if other.crs is None or layer.crs is None:
+        raise CrsError(
+            "it has no coordinate system, so it cannot be laid over the other",
+            place=other.key if other.crs is None else layer.key, way_out="Say it where it is loaded",
+        )  # fmt: skip
+    way = transformation(other.crs, layer.crs, extent_of(geometry))
+    text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
+    return reproject(geometry, other.crs, layer.crs)[0], (Remark(text, layer.key, look=way.coarse),)
+
+
+def _near(layer: Layer, others: np.ndarray, text: str, context: Context) -> np.ndarray:
+    distance = parse_length(text).si
+    assert layer.geometry is not None
+    if layer.crs is None:
+        raise CrsError("without a coordinate system a distance means nothing", place=layer.key)
+    facts = crs_facts(layer.crs)
+    if not facts.geographic:
+        return near(layer.geometry, others, distance / (facts.unit_metres or 1.0), context.watch)
+    return _near_on_the_globe(layer.geometry, others, distance, layer.crs)
+
+
+def _near_on_the_globe(geometry: np.ndarray, others: np.ndarray, distance: float, crs: str) -> np.ndarray:
+    """Each other feature in a projection of its own, true to distance from its middle (azimuthal equidistant): for
+    shapes of some kilometres the error stays below a millionth of the distance."""
+    out = np.zeros(len(geometry), bool)
+    bounds = shapely.bounds(geometry)
+    whole = parse_crs(crs).to_json_dict()
+    datum = pyproj.CRS.from_json_dict(whole).geodetic_crs or parse_crs("EPSG:4326")
+    for other in others:
+        if other is None or other.is_empty:
+            continue
+        west, south, east, north = other.bounds
+        up = distance / 110_000
+        side = up / max(0.01, np.cos(np.radians(min(89.9, max(abs(south), abs(north)) + up))))
+        at = np.flatnonzero(
+            ~out & (bounds[:, 0] <= east + side) & (bounds[:, 2] >= west - side) & (bounds[:, 1] <= north + up)
+            & (bounds[:, 3] >= south - up)
+        )  # fmt: skip
+        if not len(at):
+            continue
+        local = pyproj.CRS.from_proj4(
+            f"+proj=aeqd +lat_0={(south + north) / 2} +lon_0={(west + east) / 2} +units=m"
+            f" +a={datum.ellipsoid.semi_major_metre} +b={datum.ellipsoid.semi_minor_metre}"
+        )
+        move = pyproj.Transformer.from_crs(datum, local, always_xy=True)
+
+        def flat(shapes: np.ndarray, move: pyproj.Transformer = move) -> np.ndarray:
+            return shapely.transform(shapes, lambda xy: np.column_stack(move.transform(xy[:, 0], xy[:, 1])))
+
+        out[at] |= near(flat(geometry[at]), flat(np.array([other], object)), distance)
+    return out

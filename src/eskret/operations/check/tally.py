@@ -1,0 +1,149 @@
+"""Count everything in a set."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.layer import Field, Kind, Layer, LayerFacts, matches
+from eskret.core.words import bold, counted
+from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
+from eskret.operations.kept import share
+from eskret.operations.settings import OperationSettings, setting
+
+_KINDS = {"points": (0, 4), "lines": (1, 2, 5), "areas": (3, 6), "collections": (7,)}
+_FIGURES = ("features", *_KINDS, "without_geometry", "empty", "invalid")
+
+
+class Tally(Gathering):
+    """Count the features of every layer in a set, whole and by the values of fields.
+
+    Counted are features by kind of geometry, those without one and those that are invalid. The result is a table with a
+    row for each layer, or for each layer and value. The share of a row is in per cent of all features counted. A name
+    pattern picks layers of the set; save the table as CSV to hand it on.
+    """
+
+    id = "tally"
+    title = "Tally"
+    phase = Phase.CHECK
+    rank = 10
+    relation = Relation.REPORT
+    also_known_as = (
+        "count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        layers: list[str] = setting(
+            "Layers", kind="patterns", default=["*"], example="lease_*",
+            help="Names or patterns of the layers to count, such as lease_*.",
+        )  # fmt: skip
+        by: list[str] = setting(
+            "By the values of", kind="fields", default=[], example="kind",
+            help="A row for each value of these fields; a layer that lacks one counts as empty there.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        given = settings.get("by")
+        by = f" by {in_words(map(str, given), 4)}" if isinstance(given, list) and given else ""
+        return f"Tally {bold(entering or '…')}{by}"
+
+    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+        chosen = [f for f in facts if _chosen(f.key, settings)]
+        if not chosen:
+            text = (
+                f"No layer is called {in_words(settings.layers, 6)}. There are {in_words((f.key for f in facts), 12)}."
+            )
+            return Forecast((), (Finding(Level.ERROR, text, setting="layers"),))
+        findings = [
+            Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="by")
+            for name in settings.by if all(name not in f.names() for f in chosen)
+        ]  # fmt: skip
+        if findings:
+            return Forecast((), tuple(findings))
+        fields = tuple(Field(n, t) for n, t in _schema(settings.by))
+        count = None if settings.by else len(chosen)
+        return Forecast((
+            LayerFacts(context.step or "tally", context.step or "tally", Kind.TABLE, None, fields, count,
+                       "unknown" if settings.by else "known"),
+        ))  # fmt: skip
+
+    def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
+        chosen = [layer for layer in layers if _chosen(layer.key, settings)]
+        whole = sum(map(len, chosen))
+        rows: list[dict[str, Any]] = []
+        for number, layer in enumerate(chosen):
+            rows += _counted(layer, settings.by)
+            context.watch(number + 1, len(chosen))
+        for row in rows:
+            row["share"] = round(100 * row["features"] / whole, 2) if whole else 0.0
+        schema = pa.schema([pa.field(n, t) for n, t in _schema(settings.by)])
+        key = context.step or "tally"
+        out = Layer(key, pa.Table.from_pylist(rows, schema))
+        inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in chosen)
+        return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, whole, len(chosen))))
+
+
+def _chosen(key: str, settings: Any) -> bool:
+    return any(matches(pattern, key) for pattern in settings.layers)
+
+
+def _schema(by: Sequence[str]) -> list[tuple[str, pa.DataType]]:
+    return [
+        ("layer", pa.string()), *((name, pa.string()) for name in by), *((f, pa.int64()) for f in _FIGURES),
+        ("share", pa.float64()),
+    ]  # fmt: skip
+
+
+def _counted(layer: Layer, by: Sequence[str]) -> list[dict[str, Any]]:
+    """A row for each value of the fields, in order, empty last; one for the whole layer where none is named."""
+    values = [
+        layer.table.column(n).to_pylist() if n in layer.table.column_names else [None] * len(layer) for n in by
+    ]  # fmt: skip
+    groups: dict[tuple[str | None, ...], list[int]] = {}
+    if by:
+        for row, group in enumerate(zip(*values, strict=True)):
+            groups.setdefault(tuple(None if v is None else str(v) for v in group), []).append(row)
+    else:
+        groups[()] = list(range(len(layer)))
+    marks = _marks(layer)
+    out = []
+    for group in sorted(groups, key=lambda g: [(v is None, v or "") for v in g]):
+        at = np.array(groups[group], np.int64)
+        figures = {name: int(mask[at].sum()) for name, mask in marks.items()}
+        out.append({"layer": layer.key, **dict(zip(by, group, strict=True)), "features": len(at), **figures})
+    return out
+
+
+def _marks(layer: Layer) -> dict[str, np.ndarray]:
+    """For each figure, which rows count for it."""
+    if layer.geometry is None:
+        return {name: np.zeros(len(layer), bool) for name in _FIGURES[1:]}
+    types = shapely.get_type_id(layer.geometry)
+    out = {name: np.isin(types, numbers) for name, numbers in _KINDS.items()}
+    missing = types < 0
+    out["without_geometry"] = missing
+    out["empty"] = shapely.is_empty(layer.geometry) & ~missing
+    out["invalid"] = ~shapely.is_valid(layer.geometry) & ~missing
+    return out
+
+
+def _remarks(rows: Sequence[Mapping[str, Any]], whole: int, layers: int) -> list[Remark]:
+    """What a person wants to read in the ledger without opening the table."""
+    out = [Remark(f"{counted(whole, 'feature')} in {counted(layers, 'layer')}")]
+    for name, words in (("without_geometry", "without geometry"), ("invalid", "invalid")):
+        number = sum(r[name] for r in rows)
+        if number:
+            out.append(Remark(f"{words}: {share(number, whole)}", look=name == "invalid"))
+    by_value: Counter[str] = Counter()
+    for row in rows:
+        named = [str(v) if v is not None else "empty" for k, v in row.items() if k not in (*_FIGURES, "layer", "share")]
+        by_value[", ".join(named)] += row["features"]
+    if len(by_value) > 1 or "" not in by_value:
+        out += [Remark(f"{value}: {share(number, whole)}") for value, number in by_value.most_common(6)]
+    return out

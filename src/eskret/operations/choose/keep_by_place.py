@@ -1,0 +1,71 @@
+"""Keep the features that lie where they should."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import field_validator
+
+from eskret.core.account import Relation
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.words import bold
+from eskret.operations import by_place
+from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
+from eskret.operations.kept import kept_outcome
+from eskret.operations.settings import OperationSettings
+
+NOT_HELD = "does not lie there"
+
+
+class KeepByPlace(EachLayer):
+    """Keep the features that stand in a relation to those of another layer, or lie near them.
+
+    The relations are those of OGC Simple Features (DE-9IM): a feature can lie within an area, intersect it, contain,
+    touch, cross, overlap or equal it, or lie apart from it. A distance carries its unit; in a geographic coordinate
+    system it is measured in a projection laid around each feature compared with, never in degrees. A layer in another
+    coordinate system is brought over for the comparison only. Features are kept whole; nothing is cut.
+    """
+
+    id = "keep_by_place"
+    title = "Keep by place"
+    phase = Phase.CHOOSE
+    rank = 20
+    relation = Relation.KEPT
+    also_known_as = (
+        "select by place", "spatial filter", "within", "inside", "intersect", "near", "distance", "contains", "touches",
+        "in the area", "around", "where", "location",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        to: str = by_place.other_setting(min_length=1)
+        relation: by_place.RelationName = by_place.relation_setting()
+        distance: str = by_place.distance_setting()
+        against: Literal["each", "whole"] = by_place.against_setting()
+        edge: bool = by_place.edge_setting()
+
+        @field_validator("distance")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return by_place.checked_distance(value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Keep {bold(entering or '…')} {by_place.in_words(settings)}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        findings = by_place.findings(facts, settings, context)
+        if any(f.level is Level.ERROR for f in findings):
+            return Forecast((), tuple(findings))
+        return Forecast((replace(facts, certainty="at most", extent=None),), tuple(findings))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        found = by_place.placed(layer, settings, context)
+        aside = [
+            (NOT_HELD, np.flatnonzero(~found.holds & ~found.missing)),
+            (by_place.NO_PLACE, np.flatnonzero(~found.holds & found.missing)),
+        ]
+        return kept_outcome(
+            layer, np.flatnonzero(found.holds), aside, context, found.remarks, found.accounts, "nothing lies there"
+        )  # fmt: skip

@@ -1,0 +1,118 @@
+"""Keep the features that were chosen by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+
+from eskret.core.account import Relation, Remark
+from eskret.core.keys import rows_of
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.words import bold, counted
+from eskret.errors import InputError
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.kept import kept_outcome
+from eskret.operations.settings import OperationSettings, setting
+
+NOT_PICKED = "was not picked"
+LEFT_OUT = "was picked to be left out"
+SOURCE_NUMBER = "the source's own number"
+
+
+class Pick(EachLayer):
+    """Keep the features picked by hand on the map or in the table, or all but those.
+
+    They are remembered by the values of a key field, so that the same features are found again when the data changes.
+    Without a key field the numbers that the source itself gives its features are used; those can shift when the file
+    is written anew, so the step then asks for a look. Features that are no longer found are told.
+    """
+
+    id = "pick"
+    title = "Pick"
+    phase = Phase.CHOOSE
+    rank = 30
+    relation = Relation.KEPT
+    also_known_as = ("select by hand", "choose by hand", "isolate", "click", "single feature", "manual", "these")
+
+    class Settings(OperationSettings):
+        features: list[Any] = setting(
+            "Features", kind="features", min_length=1, example='["B-017", "B-018"]',
+            help="Values of the key field (or the source's numbers) of the features picked.",
+        )  # fmt: skip
+        key: str = setting(
+            "Key field", kind="field", default="", example="bed",
+            help="A field that has another value in every feature. Left empty, the source's own numbers are used.",
+        )  # fmt: skip
+        take: Literal["these", "all but these"] = setting(
+            "Keep", kind="choice", default="these",
+            choices={"these": "these features", "all but these": "all but these"},
+            help="Whether the features picked stay or go.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        given = settings.get("features")
+        values = [str(v) for v in given] if isinstance(given, list) else []
+        but = "all but " if settings.get("take") == "all but these" else ""
+        if values and len(values) <= 3 and settings.get("key"):
+            return f"Pick {but}{settings['key']} {in_words(values, 3)} of {bold(entering or '…')}"
+        return f"Pick {but}{counted(len(values), 'feature')} of {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        findings: list[Finding] = []
+        if settings.key and settings.key not in facts.names():
+            text = f"{facts.key}: there is no field '{settings.key}'. It has {in_words(facts.names(), 12)}."
+            return Forecast((), (Finding(Level.ERROR, text, setting="key", layer=facts.key),))
+        if not settings.key:
+            text = f"{facts.key}: picked by {SOURCE_NUMBER}, which can shift when the file is written anew. A key is safer."
+            findings.append(Finding(Level.LOOK, text, setting="key", layer=facts.key))
+        count = facts.count
+        if settings.take == "these":
+            count = len(settings.features) if count is None else min(count, len(settings.features))
+        return Forecast((replace(facts, count=count, certainty="at most", extent=None),), tuple(findings))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        picked, remarks = _picked(layer, settings)
+        if settings.take == "these":
+            kept, reason = np.flatnonzero(picked), NOT_PICKED
+            rest = np.flatnonzero(~picked)
+        else:
+            kept, reason = np.flatnonzero(~picked), LEFT_OUT
+            rest = np.flatnonzero(picked)
+        return kept_outcome(layer, kept, [(reason, rest)], context, remarks, (), "none of those picked is here")
+
+
+def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:
+    """Whether each row is one of those picked."""
+    values = settings.features
+    if settings.key:
+        at, counts = rows_of(layer.table.column(settings.key), values)
+    else:
+        if layer.ids is None:
+            raise InputError(
+                "its features have no numbers of their own to be picked by", place=layer.key,
+                way_out="Name a key field, or pick from the layer as it was loaded",
+            )  # fmt: skip
+        places = {v: n for n, v in enumerate(values)}
+        at = np.fromiter((places.get(i, -1) for i in layer.ids.tolist()), np.int64, len(layer))
+        counts = np.bincount(at[at >= 0], minlength=len(values))
+    remarks: list[Remark] = []
+    if not settings.key:
+        remarks.append(
+            Remark(f"picked by {SOURCE_NUMBER}, which can shift; a key field is safer", layer.key, look=True)
+        )
+    gone = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n == 0]
+    if gone:
+        remarks.append(Remark(f"{counted(len(gone), 'feature')} picked is no longer found: {in_words(gone, 6)}"
+                              if len(gone) == 1 else
+                              f"{len(gone):,} features picked are no longer found: {in_words(gone, 6)}",
+                              layer.key, look=True))  # fmt: skip
+    several = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n > 1]
+    if several:
+        text = (
+            f"'{settings.key}' is no key: {in_words(several, 4)} stands in more than one feature, and all were picked"
+        )
+        remarks.append(Remark(text, layer.key, look=True))
+    return at >= 0, remarks

@@ -1,0 +1,159 @@
+"""A layer drawn or typed by hand."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.crs import WGS84, out_of_range, parse_crs
+from eskret.core.layer import Layer
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import CrsError, InputError
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
+from eskret.operations.bring import bring
+from eskret.operations.settings import OperationSettings, setting
+
+_KIND_WORDS = {"point": "points", "line": "lines", "area": "areas", "mixed": "shapes", "table": "shapes"}
+
+
+class Sketch(Source):
+    """Points, lines or areas drawn on the map or typed, kept in the workflow itself.
+
+    They are written as GeoJSON (RFC 7946): a geometry, a feature or a collection of features, whose properties become
+    fields. Coordinates are longitude and latitude unless another coordinate system is named; what is drawn on the map
+    names that of the map. Use it for an area to clip or choose by that stands in no file.
+    """
+
+    id = "sketch"
+    title = "Sketch"
+    phase = Phase.CHOOSE
+    rank = 40
+    relation = Relation.NEW
+    also_known_as = ("draw", "area by hand", "polygon", "box", "digitise", "study area", "geojson text", "by hand")
+
+    class Settings(OperationSettings):
+        shapes: str = setting(
+            "Shapes", kind="shapes", min_length=1,
+            example='{"type":"Polygon","coordinates":[[[-27.2,58.1],[-27.1,58.1],[-27.1,58.2],[-27.2,58.1]]]}',
+            help="GeoJSON text. Draw on the map to fill it in.",
+        )  # fmt: skip
+        crs: str = setting(
+            "CRS of the coordinates", kind="crs", default=WGS84, example="EPSG:32626",
+            help="Longitude and latitude by default, as GeoJSON has it.",
+        )  # fmt: skip
+
+        @field_validator("crs")
+        @classmethod
+        def _known(cls, value: str) -> str:
+            try:
+                parse_crs(value)
+            except CrsError as error:
+                raise ValueError(error.sentence()) from error
+            return value
+
+        @field_validator("shapes")
+        @classmethod
+        def _read(cls, value: str) -> str:
+            try:
+                features_of(value)
+            except InputError as error:
+                raise ValueError(error.sentence()) from error
+            return value
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        try:
+            geometry, _ = features_of(str(settings.get("shapes") or ""))
+        except InputError:
+            return f"Sketch {bold('shapes')}"
+        kind = Layer("", pa.table({"n": range(len(geometry))}), geometry).kind
+        word = _KIND_WORDS[kind]
+        return f"Sketch {bold(counted(len(geometry), word.removesuffix('s'), word))}"
+
+    def foretell(self, settings: Settings, context: Context) -> Forecast:
+        layer, remarks = _layer(settings, context)
+        findings = [Finding(Level.LOOK if r.look else Level.NOTE, r.text + ".", layer=layer.key) for r in remarks]
+        return Forecast((layer.facts(),), tuple(findings))
+
+    def parts(self, settings: Settings, context: Context) -> Sequence[None]:
+        return [None]
+
+    def read(self, part: None, settings: Settings, context: Context) -> Sequence[Outcome]:
+        layer, remarks = _layer(settings, context)
+        account = InputAccount("files", layer.key, len(layer))
+        output = OutputAccount(layer.key, len(layer), totals_of(layer, context.totals))
+        return [Outcome((layer,), (account,), (output,), None, tuple(remarks))]
+
+
+def _layer(settings: Any, context: Context) -> tuple[Layer, list[Remark]]:
+    geometry, table = features_of(settings.shapes)
+    key = context.step or "sketch"
+    remarks: list[Remark] = []
+    crs = settings.crs
+    layer = Layer(key, table, geometry, crs)
+    if out_of_range(layer.extent(), crs):
+        remarks.append(Remark(f"the coordinates cannot be degrees, as {crs} says", key, look=True))
+    wrong = shapely.is_valid_reason(geometry)[~shapely.is_valid(geometry)]
+    remarks += [Remark(f"a shape is not valid: {reason}", key, look=True) for reason in dict.fromkeys(wrong)]
+    layer, lost, said = bring(layer, context)
+    if len(lost):
+        raise InputError(f"a shape cannot be brought to {context.crs}", place=key, way_out="Check its coordinates")
+    return layer, remarks + [replace(r, layer=key) for r in said]
+
+
+def features_of(text: str) -> tuple[np.ndarray, pa.Table]:
+    """Geometry and fields of a GeoJSON text.
+
+    Raises
+    ------
+    InputError : it is no GeoJSON, or draws nothing.
+    """
+    way_out = "Draw on the map, or paste a geometry, a feature or a collection of features"
+    try:
+        given = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise InputError(f"this is no GeoJSON: {error.msg} at sign {error.pos + 1}", way_out=way_out) from error
+    kind = given.get("type") if isinstance(given, dict) else None
+    if kind == "FeatureCollection":
+        features = given.get("features")
+    elif kind == "Feature":
+        features = [given]
+    else:
+        features = [{"geometry": given, "properties": {}}]
+    try:
+        if not isinstance(features, list) or not all(isinstance(f, dict) for f in features):
+            raise TypeError
+        geometry = shapely.from_geojson(np.array([json.dumps(f["geometry"]) for f in features], object))
+        properties = [f.get("properties") or {} for f in features]
+        table = _table(properties)
+    except (shapely.errors.ShapelyError, KeyError, TypeError, ValueError, AttributeError) as error:
+        raise InputError("this is no GeoJSON that draws something", way_out=way_out) from error
+    if not len(geometry) or shapely.is_missing(geometry).any() or shapely.is_empty(geometry).any():
+        raise InputError("this GeoJSON draws nothing", way_out=way_out)
+    if not np.isfinite(shapely.get_coordinates(geometry)).all():
+        raise InputError("a coordinate is not finite", way_out=way_out)
+    return geometry, table
+
+
+def _table(properties: Sequence[Mapping[str, Any]]) -> pa.Table:
+    names = list(dict.fromkeys(n for p in properties for n in p))
+    if not names:
+        return pa.table({"number": pa.array(range(1, len(properties) + 1), pa.int64())})
+    columns = {}
+    for name in names:
+        values = [p.get(name) for p in properties]
+        try:
+            columns[name] = pa.array(values)
+        except (pa.ArrowInvalid, pa.ArrowTypeError):
+            columns[name] = pa.array([None if v is None else str(v) for v in values])
+        if pa.types.is_null(columns[name].type):
+            columns[name] = columns[name].cast(pa.string())
+    return pa.table(columns)

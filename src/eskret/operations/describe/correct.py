@@ -1,0 +1,142 @@
+"""Change single cells, as somebody did by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from pydantic import BaseModel, ConfigDict
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.keys import as_values, is_unique, rows_of
+from eskret.core.layer import Layer, LayerFacts, type_word
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import InputError
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+
+class Cell(BaseModel):
+    """One cell changed: in the feature with this key, the field, what stood there and what stands there now.
+
+    A value that is left out is an empty cell.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+    key: Any
+    field: str
+    old: Any = None
+    new: Any = None
+
+
+class Correct(EachLayer):
+    """Change single cells of the table: a misspelt name, a wrong number.
+
+    Each change is remembered by the key of its feature, with the old value beside the new one. A cell that no longer
+    holds the old value is left as it is and told, so a correction never overwrites what somebody else has mended.
+    Features that are no longer found are told too.
+    """
+
+    id = "correct"
+    title = "Correct"
+    phase = Phase.DESCRIBE
+    rank = 60
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("edit cells", "change values", "fix", "mend", "update attribute", "typo", "overwrite")
+
+    class Settings(OperationSettings):
+        key: str = setting(
+            "Key field", kind="field", min_length=1, example="bed",
+            help="A field that has another value in every feature; the changes are remembered by it.",
+        )  # fmt: skip
+        changes: list[Cell] = setting(
+            "Cells changed", kind="cells", min_length=1,
+            example='{ key = "B-017", field = "bottom", old = "sannd", new = "sand" }',
+            help="Key, field, old and new value of each cell; cells changed in the table are written down here.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        given = settings.get("changes")
+        cells = [c for c in given if isinstance(c, Mapping)] if isinstance(given, list) else []
+        fields = list(dict.fromkeys(str(c.get("field")) for c in cells))
+        what = f"{counted(len(cells), 'cell')} of {in_words(fields, 3)} in" if fields else "cells of"
+        return f"Correct {what} {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        kinds = {f.name: f.type for f in facts.fields}
+        findings: list[Finding] = []
+        for name in (settings.key, *dict.fromkeys(c.field for c in settings.changes)):
+            if name not in kinds:
+                text = f"{facts.key}: there is no field '{name}'. It has {in_words(kinds, 12)}."
+                where = "key" if name == settings.key else "changes"
+                findings.append(Finding(Level.ERROR, text, setting=where, layer=facts.key))
+        for cell in settings.changes:
+            if (
+                cell.field in kinds
+                and cell.new is not None
+                and not as_values([cell.new], kinds[cell.field])[0].is_valid
+            ):
+                text = f"{facts.key}: '{cell.field}' is a {type_word(kinds[cell.field])} and cannot hold '{cell.new}'."
+                findings.append(Finding(Level.ERROR, text, setting="changes", layer=facts.key))
+        return Forecast(() if findings else (facts,), tuple(findings))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        keys = layer.table.column(settings.key)
+        if not is_unique(keys):
+            raise InputError(
+                f"'{settings.key}' has empty or repeated values, so it is no key", place=layer.key,
+                way_out="Choose a field with another value in every feature",
+            )  # fmt: skip
+        table, remarks = layer.table, []
+        altered: list[Altered] = []
+        for name in dict.fromkeys(c.field for c in settings.changes):
+            cells = [c for c in settings.changes if c.field == name]
+            table, rows, said = _corrected(table, name, cells, keys)
+            remarks += [Remark(text, layer.key, look=True) for text in said]
+            if len(rows):
+                altered.append(Altered(f"{name} corrected", rows))
+        out = replace(layer, table=table)
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
+        )  # fmt: skip
+
+
+def _corrected(
+    table: pa.Table, name: str, cells: Sequence[Cell], keys: pa.ChunkedArray
+) -> tuple[pa.Table, np.ndarray, list[str]]:
+    """The table with cells of one field changed, the rows changed, and what could not be done."""
+    column = table.column(name)
+    at, counts = rows_of(keys, [c.key for c in cells])
+    row_of = {int(value): row for row, value in enumerate(at.tolist()) if value >= 0}
+    values = column.to_pylist()
+    old = as_values([c.old for c in cells], column.type).to_pylist()
+    new = as_values([c.new for c in cells], column.type).to_pylist()
+    changed: list[int] = []
+    said: list[str] = []
+    for number, cell in enumerate(cells):
+        if not counts[number]:
+            said.append(f"{cell.key} is no longer found; its {name} was not corrected")
+            continue
+        row = row_of[number]
+        if values[row] == new[number]:
+            continue
+        if values[row] != old[number]:
+            said.append(
+                f"{name} of {cell.key} is {_shown(values[row])}, no longer {_shown(cell.old)}; it was left as it is"
+            )
+            continue
+        values[row] = new[number]
+        changed.append(row)
+    if changed:
+        place = table.schema.get_field_index(name)
+        table = table.set_column(place, table.schema.field(place), pa.array(values, column.type))
+    return table, np.array(sorted(changed), np.int64), said
+
+
+def _shown(value: Any) -> str:
+    return "empty" if value is None else f"'{value}'"

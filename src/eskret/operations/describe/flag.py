@@ -1,0 +1,177 @@
+"""Mark the features that meet a condition."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from pydantic import field_validator, model_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.expression import parse_condition, truth
+from eskret.core.keys import as_values
+from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.naming import clean_name
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.errors import ExpressionError, SettingError
+from eskret.operations import by_place
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.kept import share
+from eskret.operations.settings import OperationSettings, setting
+
+
+class Flag(EachLayer):
+    """Mark the features that meet a condition, and tell their share in per cent.
+
+    The condition is one on the fields, on the place, or both. Without a value, a yes/no field says of every feature
+    whether it holds. With a value, the features for which it holds get that value in the field; the others keep what
+    stood there, or stay empty where the field is new. The share is of all features, counted, whatever is chosen elsewhere.
+    """
+
+    id = "flag"
+    title = "Flag"
+    phase = Phase.DESCRIBE
+    rank = 20
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        field: str = setting(
+            "Field", default="flag", min_length=1, help="The field that gets the mark. A new name makes a new field."
+        )
+        where: str = setting(
+            "Condition", kind="condition", default="", example="depth_m > 20",
+            help="An SQL condition on the fields. With a place named too, both must hold.",
+        )  # fmt: skip
+        to: str = by_place.other_setting(default="")
+        relation: by_place.RelationName = by_place.relation_setting()
+        distance: str = by_place.distance_setting()
+        against: Literal["each", "whole"] = by_place.against_setting()
+        edge: bool = by_place.edge_setting()
+        value: str = setting(
+            "Value", default="", example="inside",
+            help="What to write where it holds. Left empty, the field says yes or no of every feature.",
+        )  # fmt: skip
+
+        @field_validator("distance")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return by_place.checked_distance(value)
+
+        @model_validator(mode="after")
+        def _something(self) -> Flag.Settings:
+            if not self.where.strip() and not self.to:
+                raise ValueError("write a condition, or name a layer to compare with")
+            return self
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        where = " ".join(str(settings.get("where") or "").split())
+        place = by_place.in_words(settings) if settings.get("to") else ""
+        held = " and ".join(filter(None, (f"where {where}" if where else "", place))) or "where …"
+        value = f"{settings['field']} = {settings['value']}" if settings.get("value") and settings.get("field") else ""
+        return f"Flag {bold(entering or '…')} {held}" + (f" with {value}" if value else "")
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        findings: list[Finding] = []
+        if settings.where.strip():
+            try:
+                parse_condition(settings.where, facts.schema(), context.values, context.field_values)
+            except ExpressionError as error:
+                text = f"{facts.key}: {error.sentence()}"
+                findings.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
+        if settings.to:
+            findings += by_place.findings(facts, settings, context)
+        name = _name(facts.names(), settings.field)
+        there = next((f for f in facts.fields if f.name == name), None)
+        kind = _kind(there.type if there else None, settings.value)
+        if there is not None:
+            try:
+                _written(settings.value, there.type, name)
+            except SettingError as error:
+                findings.append(
+                    Finding(Level.ERROR, f"{facts.key}: {error.sentence()}", setting="value", layer=facts.key)
+                )
+            else:
+                text = (
+                    f"{facts.key}: the field '{name}' is there already and is written over where the condition holds."
+                )
+                findings.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
+        if any(f.level is Level.ERROR for f in findings):
+            return Forecast((), tuple(findings))
+        fields = facts.fields if there else (*facts.fields, Field(name, kind))
+        return Forecast((replace(facts, fields=fields),), tuple(findings))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        held = np.ones(len(layer), bool)
+        remarks: list[Remark] = []
+        accounts: tuple[InputAccount, ...] = ()
+        if settings.where.strip():
+            condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
+            held, unknown = truth(condition, layer.table, context.values)
+            if (unknown & ~held).any():
+                text = f"{int((unknown & ~held).sum()):,} could not be told, because a field asked for is empty; they are not marked"
+                remarks.append(Remark(text, layer.key, look=True))
+        if settings.to:
+            found = by_place.placed(layer, settings, context)
+            held = held & found.holds
+            remarks += found.remarks
+            accounts = found.accounts
+        remarks.insert(0, Remark(f"it holds for {share(int(held.sum()), len(layer))}", layer.key))
+        out = _marked(layer, held, settings)
+        rows = np.arange(len(layer))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer)), *accounts),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
+        )  # fmt: skip
+
+
+def _name(names: list[str], wanted: str) -> str:
+    """The field as it is called there, case ignored; else the name cleaned."""
+    there = {n.casefold(): n for n in names}
+    return there.get(wanted.casefold()) or clean_name(wanted, keep_case=True) or "flag"
+
+
+def _kind(there: pa.DataType | None, value: str) -> pa.DataType:
+    return there if there is not None else pa.string() if value else pa.bool_()
+
+
+def _written(value: str, kind: pa.DataType, name: str) -> pa.Scalar:
+    """What is written where the condition holds, in the field's type.
+
+    Raises
+    ------
+    SettingError : the field cannot hold it.
+    """
+    if not value and not pa.types.is_boolean(kind):
+        raise SettingError(f"the field '{name}' is there already and says no yes or no", way_out="Choose another field")
+    written = as_values([value if value else True], kind)[0]
+    if not written.is_valid:
+        raise SettingError(f"the field '{name}' cannot hold '{value}'", way_out="Choose another field or value")
+    return written
+
+
+def _marked(layer: Layer, held: np.ndarray, settings: Any) -> Layer:
+    name = _name(layer.table.column_names, settings.field)
+    there = layer.table.schema.get_field_index(name)
+    if there < 0 and not settings.value:
+        return replace(layer, table=layer.table.append_column(name, pa.array(held)))
+    kind = _kind(layer.table.schema.field(there).type if there >= 0 else None, settings.value)
+    written = _written(settings.value, kind, name)
+    if there < 0:
+        column = pa.array(np.zeros(len(held), np.int32), mask=~held)
+        marked = pa.array([written.as_py()], kind).take(column)
+        return replace(layer, table=layer.table.append_column(name, marked))
+    if not settings.value:
+        return replace(layer, table=layer.table.set_column(there, name, pa.array(held)))
+    old = layer.table.column(there).combine_chunks()
+    both = pa.concat_arrays(
+        [pa.array([written.as_py()], kind), *(old.chunks if isinstance(old, pa.ChunkedArray) else [old])]
+    )
+    rows = np.where(held, 0, np.arange(len(held)) + 1)
+    return replace(layer, table=layer.table.set_column(there, name, both.take(pa.array(rows, pa.int64()))))
