@@ -195,40 +195,97 @@ def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: 
 @app.command()
 def look(
     path: Annotated[Path, typer.Argument(help="A file or a folder.")],
+    fields: Annotated[bool, typer.Option("--fields", help="Read the rows and say what each field holds.")] = False,
     json_: Json = False,
 ) -> None:
     """Say what a file holds: layers, counts, geometry, CRS and unit, fields with types."""
     with _told(json_):
         from eskret import terminal
+        from eskret.core.profile import profile
         from eskret.errors import InputError
         from eskret.formats import sources
 
-        layers, problems = [], []
+        layers: list[Any] = []
+        problems: list[str] = []
+        profiles: dict[int, Any] = {}
         for file in sources.find_files([str(path)], Path.cwd()):
             try:
-                layers += sources.look(file)
+                for found in sources.look(file):
+                    layers.append(found)
+                    if fields:
+                        profiles[len(layers) - 1] = profile(sources.read(file, found.name, found.key).layer.table)
             except InputError as error:
                 problems.append(error.sentence())
         if json_:
             typer.echo(
-                json.dumps({"layers": [_facts_json(x) for x in layers], "problems": problems}, ensure_ascii=False)
-            )
+                json.dumps(
+                    {"layers": [_facts_json(x, profiles.get(n)) for n, x in enumerate(layers)], "problems": problems},
+                    ensure_ascii=False, default=str,
+                )
+            )  # fmt: skip
         else:
-            terminal.print_layers(layers)
+            terminal.print_layers(layers, profiles)
         for problem in problems:
             typer.echo(problem, err=True)
         raise typer.Exit(FAILED if problems else 0)
 
 
-def _facts_json(facts: Any) -> dict[str, Any]:
+def _facts_json(facts: Any, profiles: Any = None) -> dict[str, Any]:
     from eskret.core.crs import crs_facts
 
     crs = crs_facts(facts.crs) if facts.crs else None
     return {
         "file": facts.origin, "layer": facts.name, "key": facts.key, "features": facts.count, "geometry": facts.kind,
         "crs": facts.crs, "crs_name": crs.name if crs else None, "unit": crs.unit if crs else None,
-        "extent": facts.extent, "fields": [{"name": f.name, "type": f.word} for f in facts.fields],
+        "extent": facts.extent, "fields": [
+            {"name": f.name, "type": f.word} if profiles is None else
+            {"name": f.name, "type": f.word, "nulls": p.nulls, "distinct": p.distinct, "least": p.least,
+             "greatest": p.greatest, "sample": list(p.sample)}
+            for f, p in zip(facts.fields, profiles or facts.fields, strict=True)
+        ],
     }  # fmt: skip
+
+
+@app.command()
+def store(
+    path: Annotated[Path, typer.Argument(help="A GeoPackage.")],
+    rename: Annotated[list[str] | None, typer.Option("--rename", help="OLD=NEW; can be given several times.")] = None,
+    remove: Annotated[list[str] | None, typer.Option("--remove", help="A layer to take out; several times.")] = None,
+    section: Annotated[
+        list[str] | None, typer.Option("--section", help="LAYER=SECTION; several times; an empty section for none.")
+    ] = None,
+    json_: Json = False,
+) -> None:
+    """List the layers of a GeoPackage by section; rename, remove and assign them, all at once or not at all."""
+    with _told(json_):
+        from eskret.formats import geopackage
+        from eskret.formats import store as stores
+
+        if rename or remove or section:
+            stores.change(path, rename=_pairs(rename), remove=remove or [], section=_pairs(section))
+        found = geopackage.entries(path)
+        known = geopackage.sections_of(path)
+        if json_:
+            told = [{"layer": e.name, "rows": e.rows, "section": e.section} for e in found]
+            sections = [{"section": s.name, "crs": s.crs, "layers": list(s.layers)} for s in known.values()]
+            typer.echo(json.dumps({"layers": told, "sections": sections}, ensure_ascii=False))
+            return
+        for name in [*known, ""]:
+            members = [e for e in found if e.section == name]
+            if members:
+                typer.echo(f"{name}, {known[name].crs or 'no CRS'}" if name else "In no section")
+            for entry in members:
+                typer.echo(f"  {entry.name}  {entry.rows:,}")
+
+
+def _pairs(given: list[str] | None) -> dict[str, str]:
+    out = {}
+    for text in given or []:
+        left, sign, right = text.partition("=")
+        if not sign or not left:
+            raise DocumentError(f"'{text}' is no pair", way_out="Write OLD=NEW")
+        out[left.strip()] = right.strip()
+    return out
 
 
 @app.command()

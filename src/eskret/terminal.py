@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Mapping
 from typing import Any
 
 from rich.console import Console
+from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 from rich.text import Text
@@ -127,10 +129,10 @@ def print_rehearsal(document: Any, found: Any) -> None:
     out.print(f"{state} ({duration(found.seconds)})")
 
 
-def print_layers(layers: list[Any]) -> None:
-    """Facts of layers."""
+def print_layers(layers: list[Any], profiles: Mapping[int, Any]) -> None:
+    """Facts of layers, and what their fields hold, for those of which it is known."""
     out = _console()
-    for facts in layers:
+    for number, facts in enumerate(layers):
         crs = crs_facts(facts.crs) if facts.crs else None
         system = f"{facts.crs} {crs.name}, {crs.unit}" if crs else ("" if facts.kind == "table" else "no CRS declared")
         count = "count unknown" if facts.count is None else f"{facts.count:,}"
@@ -138,4 +140,23 @@ def print_layers(layers: list[Any]) -> None:
         out.print(head, soft_wrap=True)
         if facts.extent:
             out.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))
+        if number in profiles:
+            out.print(_fields_table(profiles[number]))
+            continue
         out.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)
+
+
+def _fields_table(profiles: Any) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2))
+    for head, side in (("  Field", "left"), ("Type", "left"), ("Empty", "right"), ("Different", "right"),
+                       ("Least", "left"), ("Greatest", "left"), ("Most frequent", "left")):  # fmt: skip
+        table.add_column(head, justify=side, overflow="ellipsis", max_width=34)  # type: ignore[arg-type]
+    for p in profiles:
+        shown = ["" if v is None else _short(v) for v in (p.least, p.greatest)]
+        sample = ", ".join(map(_short, p.sample))
+        table.add_row(*map(escape, (f"  {p.name}", p.word, f"{p.nulls:,}", f"{p.distinct:,}", *shown, sample)))
+    return table
+
+
+def _short(value: Any) -> str:
+    return f"{value:.6g}" if isinstance(value, float) else str(value)

@@ -22,11 +22,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import parse_crs
+from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, InputError
-from eskret.formats import rtree, wkb
+from eskret.formats import rtree, sections, wkb
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
@@ -73,11 +73,12 @@ _RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
 
 @dataclass(frozen=True)
 class Entry:
-    """A layer in a GeoPackage: table name, ``features`` or ``attributes``, number of rows."""
+    """A layer in a GeoPackage: table name, ``features`` or ``attributes``, number of rows, and its section, if any."""
 
     name: str
     data_type: str
     rows: int
+    section: str = ""
 
 
 def _q(name: str) -> str:
@@ -95,7 +96,10 @@ def entries(path: Path) -> list[Entry]:
     try:
         db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
-        return [Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0]) for n, t in rows]
+        section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
+        return [
+            Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0], section.get(n, "")) for n, t in rows
+        ]
     except sqlite3.Error as error:
         raise InputError(
             f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away"
@@ -192,11 +196,79 @@ class GeoPackageWriter:
         ).fetchall():
             db.execute(f"DROP TRIGGER {_q(trigger)}")
         db.execute(f"DROP TABLE IF EXISTS {_q(name)}")
+        sections.forget(db, name)
         tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
                       "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
             if table in tables:
                 db.execute(f"DELETE FROM {table} WHERE lower(table_name) = lower(?)", (name,))
+
+    def sections(self) -> dict[str, sections.Section]:
+        """Sections of the file, by name."""
+        return sections.sections(self._db)
+
+    def put_in_section(self, name: str, section: str, crs: str) -> None:
+        """Say that a layer belongs to a section."""
+        sections.put_in_section(self._db, name, section, crs)
+
+    def assign(self, name: str, section: str) -> None:
+        """Put a layer that is there into a section, or take it out of every one (for an empty name).
+
+        Raises
+        ------
+        DeliveryError : the section has another CRS.
+        """
+        if not section:
+            sections.forget(self._db, name)
+            return
+        row = self._db.execute(
+            "SELECT s.organization, s.organization_coordsys_id, s.definition, g.srs_id FROM gpkg_geometry_columns g JOIN "
+            "gpkg_spatial_ref_sys s ON s.srs_id = g.srs_id WHERE g.table_name = ?", (name,),
+        ).fetchone()  # fmt: skip
+        known = self.sections().get(section)
+        crs = "" if row is None or row[3] <= 0 else crs_code(row[2] if row[0] == "NONE" else f"{row[0]}:{row[1]}")
+        if row is not None and not crs:
+            raise DeliveryError(
+                f"layer '{name}' has no coordinate system, and a section has one", way_out="Give it one"
+            )
+        if known and known.crs and crs and not same_crs(known.crs, crs):
+            raise DeliveryError(
+                f"layer '{name}' is in {crs}, and the section '{section}' is in {known.crs}",
+                way_out="Save it to that section by a step, which brings it over, or choose another section",
+            )  # fmt: skip
+        self.put_in_section(name, section, known.crs if known and known.crs else crs)
+
+    def rename(self, old: str, new: str) -> None:
+        """Give a layer another name, which must not be taken.
+
+        Raises
+        ------
+        DeliveryError : there is no such layer, or the new name is taken or cannot be.
+        """
+        there = {n.casefold(): n for n in self.names()}
+        if old.casefold() not in there:
+            raise DeliveryError(
+                f"there is no layer '{old}'", way_out=f"There are {', '.join(there.values()) or 'none'}"
+            )
+        if new.casefold() in there and new.casefold() != old.casefold():
+            raise DeliveryError(f"there is a layer '{new}' already", way_out="Choose another name")
+        if not new or new.lower().startswith(RESERVED_PREFIXES):
+            raise DeliveryError(f"a layer cannot be called '{new}'", way_out="Choose another name")
+        old = there[old.casefold()]
+        key = next(r[1] for r in self._db.execute(f"PRAGMA table_info({_q(old)})") if r[5])
+        columns = self._db.execute(
+            "SELECT column_name FROM gpkg_extensions WHERE table_name = ? AND extension_name = 'gpkg_rtree_index'",
+            (old,),
+        ).fetchall()
+        if new.casefold() == old.casefold() and new != old:
+            # a table's name does not count its case: it goes over another one
+            between = f"{new}_{len(there)}"
+            self.rename(old, between)
+            old = between
+        sections.rename(self._db, old, new, [c for (c,) in columns])
+        for (column,) in columns:
+            for statement in _triggers(new, column, key):
+                self._db.execute(statement)
 
     def add(self, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
         """Write a layer under a name that is not taken."""
@@ -231,6 +303,7 @@ class GeoPackageWriter:
                 "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
             )
             self._rtree(name, geom, key, bounds)
+        sections.put_titles(db, name, {f: t for f, t in layer.titles.items() if f in names})
 
     def _rows(
         self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch
@@ -297,6 +370,39 @@ class GeoPackageWriter:
             (known.name, number, organization, code or number, definition, None),
         )
         return number
+
+
+def titles_of(path: Path, name: str) -> dict[str, str]:
+    """Titles of a layer's fields; none where the file says nothing of them."""
+    try:
+        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+        try:
+            return sections.titles(db, name)
+        finally:
+            db.close()
+    except sqlite3.Error:
+        return {}
+
+
+def sections_of(path: Path) -> dict[str, sections.Section]:
+    """Sections of a file; none where it is not there.
+
+    Raises
+    ------
+    InputError : no GeoPackage, or damaged.
+    """
+    if not path.exists():
+        return {}
+    try:
+        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+        try:
+            return sections.sections(db)
+        finally:
+            db.close()
+    except sqlite3.Error as error:
+        raise InputError(
+            f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file"
+        ) from error
 
 
 @contextmanager

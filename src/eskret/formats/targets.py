@@ -9,7 +9,7 @@ import pyarrow as pa
 
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
-from eskret.formats import geojson, geopackage
+from eskret.formats import delimited, geojson, geopackage
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,8 @@ class Target:
 
 GEOPACKAGE = Target("GeoPackage", ".gpkg", True)
 GEOJSON = Target("GeoJSON", ".geojson", False)
-TARGETS = {".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON}
+CSV = Target("CSV", ".csv", False)
+TARGETS = {".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".csv": CSV}
 
 
 def target_for(path: Path) -> Target:
@@ -47,6 +48,8 @@ def losses(target: Target, schema: pa.Schema) -> list[str]:
     """What the format cannot hold of these fields, in sentences; empty where nothing is lost."""
     if target is GEOJSON:
         return geojson.losses(schema)
+    if target is CSV:
+        return delimited.losses(schema)
     out = []
     for field in schema:
         if pa.types.is_nested(field.type):

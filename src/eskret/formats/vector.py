@@ -19,7 +19,7 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
-from eskret.formats import wkb
+from eskret.formats import geopackage, wkb
 from eskret.formats.gdal import library
 from eskret.formats.reading import Reading, Watch, no_watch
 
@@ -220,6 +220,10 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     )  # fmt: skip
 
 
+def _titles(path: Path, name: str) -> dict[str, str]:
+    return geopackage.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
+
+
 def _geometry_column(meta: dict[str, object]) -> str:
     return str(meta.get("geometry_name") or "wkb_geometry")
 
@@ -294,7 +298,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     remarks.extend(_losses(said, info["geometry_type"]))
     crs = _crs(info["crs"])
     kind = _settled_kind(info["geometry_type"], geometry)
-    layer = Layer(key, table, geometry, crs, name, str(path), kind=kind, ids=ids)
+    layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids)
     return Reading(layer, table.num_rows, (), tuple(remarks))
 
 

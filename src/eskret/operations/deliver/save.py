@@ -8,15 +8,18 @@ from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
+import pyarrow as pa
+from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, same_crs
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.crs import crs_facts, parse_crs, reproject, same_crs, transformation
+from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions, placeholders
+from eskret.core.sizes import check_measure, with_measures
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
-from eskret.errors import DeliveryError, EskretError
-from eskret.formats import geojson, geopackage, targets
+from eskret.errors import CrsError, DeliveryError, EskretError, SettingError
+from eskret.formats import delimited, geojson, geopackage, targets
 from eskret.operations.base import (
     Context,
     Delivered,
@@ -32,6 +35,8 @@ from eskret.operations.base import (
 from eskret.operations.settings import OperationSettings, setting
 
 _GEOJSON = ("to", (".geojson", ".json"))
+_GEOPACKAGE = ("to", (".gpkg",))
+_NOT_GEOJSON = ("to", (".gpkg", ".csv"))
 
 
 @dataclass(frozen=True)
@@ -46,12 +51,12 @@ class _Place:
 
 
 class Save(Delivery):
-    """Save layers to a GeoPackage or to GeoJSON, under good names.
+    """Save layers to a GeoPackage, to GeoJSON or to CSV, under good names.
 
-    The ending of the file says the format. A GeoPackage takes the whole set; GeoJSON takes one layer a file, so put
-    {layer} into the path for several. Nothing is written before the whole run has succeeded, and then everything at
-    once. What this workflow wrote the last time is replaced; anything else that is in the way stops the run, unless
-    you say otherwise.
+    The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a section, whose layers
+    share one coordinate system; GeoJSON and CSV take one layer a file, so put {layer} into the path for several. Nothing
+    is written before the whole run has succeeded, and then everything at once. What this workflow wrote the last time is
+    replaced; anything else that is in the way stops the run, unless you say otherwise.
     """
 
     id = "save"
@@ -60,12 +65,13 @@ class Save(Delivery):
     relation = Relation.KEPT
     also_known_as = (
         "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver",
+        "csv", "section", "titles",
     )  # fmt: skip
 
     class Settings(OperationSettings):
         to: str = setting(
             "File", kind="target", min_length=1, example="out/returns.gpkg",
-            help="Where to save, from the workflow's folder: .gpkg or .geojson. It may hold {layer} and parameters.",
+            help="Where to save, from the workflow's folder: .gpkg, .geojson or .csv. It may hold {layer} and parameters.",
         )  # fmt: skip
         name: str = setting(
             "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
@@ -79,8 +85,27 @@ class Save(Delivery):
             },
             help="A file or layer that nobody changed since this workflow wrote it is replaced without asking.",
         )  # fmt: skip
+        section: str = setting(
+            "Section", default="", example="Field work", shown_when=_GEOPACKAGE,
+            help="A name that these layers share in the GeoPackage. A section has one CRS; layers are brought to it.",
+        )  # fmt: skip
+        crs: str = setting(
+            "CRS to save in", kind="crs", default="", example="EPSG:32626", shown_when=_NOT_GEOJSON,
+            help="Left empty, layers keep theirs, or take that of the section.",
+        )  # fmt: skip
+        measures: list[str] = setting(
+            "Measures to keep current", kind="patterns", default=[], example="length_km, area_ha", shown_when=_NOT_GEOJSON,
+            help="Fields computed from the geometry on every save: length_ or area_ and a unit.",
+        )  # fmt: skip
+        titles: dict[str, str] = setting(
+            "Titles of fields", kind="pairs", default={}, example="depth_m = Depth in metres", shown_when=_GEOPACKAGE,
+            help="What a field is called for people, written as field = title; other programs can show it too.",
+        )  # fmt: skip
         description: str = setting(
-            "Description", default="", help="Goes into the GeoPackage's list of contents, for those who open it."
+            "Description",
+            default="",
+            shown_when=_GEOPACKAGE,
+            help="Goes into the GeoPackage's list of contents, for those who open it.",
         )
         decimals: int = setting(
             "Decimals of GeoJSON", kind="whole", default=geojson.DECIMALS, ge=0, le=15, shown_when=_GEOJSON,
@@ -92,9 +117,31 @@ class Save(Delivery):
             help="Both hold the same; the compact one is smaller.",
         )  # fmt: skip
 
+        @field_validator("crs")
+        @classmethod
+        def _known(cls, value: str) -> str:
+            if value:
+                try:
+                    parse_crs(value)
+                except CrsError as error:
+                    raise ValueError(error.sentence()) from error
+            return value
+
+        @field_validator("measures")
+        @classmethod
+        def _measured(cls, value: list[str]) -> list[str]:
+            for name in value:
+                try:
+                    check_measure(name)
+                except SettingError as error:
+                    raise ValueError(error.sentence()) from error
+            return value
+
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         to = Path(str(settings.get("to") or "…")).name
         name = settings.get("name")
+        if settings.get("section"):
+            to = f"{settings['section']} in {to}"
         return f"Save {entering or '…'} to {bold(to)}" + (f" as {name}" if name and name != "{layer}" else "")
 
     # -- where things go
@@ -148,11 +195,13 @@ class Save(Delivery):
                     Finding(Level.ERROR, f"{one.key}: GeoJSON is in WGS 84, and this layer has no CRS to come from. "
                             "Say it where the layer is loaded.", layer=one.key, setting="to")
                 )  # fmt: skip
-        known = {f.key: f for f in facts}
+        settled, more = self._foretold(facts, settings, context, places)
+        findings += more
+        known = {f.key: f for f in settled}
         assert context.desk is not None
         for path, group in _by_path(places).items():
             try:
-                settled = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
+                plans = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
             except EskretError as error:
                 findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
                 continue
@@ -160,9 +209,49 @@ class Save(Delivery):
                 replace(
                     plan, features=known[place.key].count, original=place.original, certainty=known[place.key].certainty
                 )
-                for plan, place in zip(settled, group, strict=True)
+                for plan, place in zip(plans, group, strict=True)
             ]
-        return Forecast(tuple(facts), tuple(findings), tuple(planned))
+        return Forecast(tuple(settled), tuple(findings), tuple(planned))
+
+    def _foretold(
+        self, facts: Sequence[LayerFacts], settings: Settings, context: Context, places: Sequence[_Place]
+    ) -> tuple[list[LayerFacts], list[Finding]]:
+        """The layers with the CRS and the measures that they will have, and what that means."""
+        findings: list[Finding] = []
+        out = []
+        section = context.fill(settings.section) if settings.section else ""
+        path_of = {p.key: p.path for p in places}
+        settled: dict[Path, str] = {}
+        for one in facts:
+            wanted = settings.crs
+            if section and one.kind != "table" and path_of[one.key].suffix.lower() == ".gpkg":
+                path = path_of[one.key]
+                if path not in settled:
+                    there = geopackage.sections_of(path).get(section)
+                    settled[path] = there.crs if there else settings.crs or one.crs or ""
+                if settings.crs and settled[path] and not same_crs(settings.crs, settled[path]):
+                    text = f"The section '{section}' is in {settled[path]}, and a section has one CRS. Save to another section."
+                    findings.append(Finding(Level.ERROR, text, setting="crs"))
+                wanted = settled[path]
+                if not one.crs:
+                    text = (
+                        f"{one.key}: a section has one CRS, and this layer has none. Say it where the layer is loaded."
+                    )
+                    findings.append(Finding(Level.ERROR, text, layer=one.key, setting="section"))
+            if wanted and one.crs and not same_crs(one.crs, wanted):
+                way = transformation(one.crs, wanted, one.extent)
+                text = f"{one.key}: brought to {crs_facts(wanted).name}: {way.sentence()}."
+                findings.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=one.key))
+                one = replace(one, crs=wanted, extent=None)
+            names = [
+                m for m in settings.measures if m.startswith({"line": "length", "area": "area"}.get(one.kind, "-"))
+            ]
+            fields = (*one.fields, *(Field(m, pa.float64()) for m in names if m not in one.names()))
+            unknown = [f for f in settings.titles if all(f not in other.names() for other in facts)]
+            if unknown and one is facts[-1]:
+                findings.append(Finding(Level.LOOK, f"No layer has a field '{unknown[0]}' to title.", setting="titles"))
+            out.append(replace(one, fields=fields))
+        return out, list(dict.fromkeys(findings))
 
     # -- writing
 
@@ -178,6 +267,8 @@ class Save(Delivery):
                 outcomes += [_skipped(layer, plan) for layer, plan in pairs if plan.action == "skip"]
                 if targets.target_for(path).many:
                     outcomes += self._to_geopackage(path, writing, settings, context)
+                elif targets.target_for(path) is targets.CSV:
+                    outcomes += [self._to_csv(layer, plan, settings, context) for layer, plan in writing]
                 else:
                     outcomes += [self._to_geojson(layer, plan, settings, context) for layer, plan in writing]
         return outcomes
@@ -189,26 +280,38 @@ class Save(Delivery):
             return []
         assert context.desk is not None
         staged = context.desk.stage(path, keep_content=True)
+        section = context.fill(settings.section) if settings.section else ""
+        brought: list[_Brought] = []
         with geopackage.writing(staged) as container:
             there = {name.casefold(): name for name in container.names()}
+            crs = settings.crs
+            if section:
+                known = container.sections().get(section)
+                crs = known.crs if known else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
             for layer, plan in writing:
+                one = _brought(layer, settings, crs)
                 if plan.layer.casefold() in there:
                     container.remove(there[plan.layer.casefold()])
-                container.add(layer, plan.layer, settings.description, context.watch)
+                container.add(one.layer, plan.layer, settings.description, context.watch)
+                if section:
+                    container.put_in_section(plan.layer, section, crs)
+                brought.append(one)
         found = {e.name: e.rows for e in geopackage.entries(staged)}
         return [
             _saved(
-                layer,
-                plan,
-                layer.crs,
-                SetAside(),
-                found.get(plan.layer, -1),
-                context,
-                (),
-                container.digests[plan.layer],
+                layer, plan, one.layer.crs, one.aside, found.get(plan.layer, -1), context, one.remarks,
+                container.digests[plan.layer], one.layer,
             )
-            for layer, plan in writing
-        ]
+            for (layer, plan), one in zip(writing, brought, strict=True)
+        ]  # fmt: skip
+
+    def _to_csv(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
+        assert context.desk is not None
+        staged = context.desk.stage(plan.path, keep_content=False)
+        one = _brought(layer, settings, settings.crs)
+        delimited.write(staged, one.layer, context.watch)
+        found = delimited.count(staged)
+        return _saved(layer, plan, one.layer.crs, one.aside, found, context, one.remarks, "", one.layer)
 
     def _to_geojson(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
         assert context.desk is not None
@@ -227,6 +330,36 @@ class Save(Delivery):
             remarks = (Remark(f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants", layer.key),)
         found = _count_features(staged)
         return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks)
+
+
+@dataclass(frozen=True)
+class _Brought:
+    """A layer as it is written: in the CRS of the target, with measures and titles; rows that cannot be, aside."""
+
+    layer: Layer
+    aside: SetAside
+    remarks: tuple[Remark, ...]
+
+
+def _brought(layer: Layer, settings: Any, crs: str) -> _Brought:
+    aside, remarks = SetAside(), []
+    out = layer
+    if crs and layer.geometry is not None and layer.crs is not None and not same_crs(layer.crs, crs):
+        way = transformation(layer.crs, crs, layer.extent())
+        moved, lost = reproject(layer.geometry, layer.crs, crs)
+        aside = SetAside.from_reasons([(f"cannot be brought to {crs}", lost)])
+        remarks.append(Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse))
+        out = replace(layer, geometry=moved, crs=crs)
+        if len(lost):
+            out = out.take(np.setdiff1d(np.arange(len(layer)), lost))
+    elif crs and layer.geometry is not None and layer.crs is None:
+        raise DeliveryError(
+            "it has no coordinate system, so it cannot be brought to one", place=layer.key,
+            way_out="Say it where the layer is loaded",
+        )  # fmt: skip
+    out = with_measures(out, settings.measures)
+    titles = {f: t for f, t in settings.titles.items() if f in out.table.column_names}
+    return _Brought(replace(out, titles={**out.titles, **titles}), aside, tuple(remarks))
 
 
 def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
@@ -261,15 +394,15 @@ def _skipped(layer: Layer, plan: Planned) -> Outcome:
 
 def _saved(
     layer: Layer, plan: Planned, crs: str | None, aside: SetAside, found: int, context: Context,
-    remarks: tuple[Remark, ...] = (), content: str = "",
+    remarks: tuple[Remark, ...] = (), content: str = "", written: Layer | None = None,
 ) -> Outcome:  # fmt: skip
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
     lineage = np.setdiff1d(np.arange(len(layer)), aside.rows)
     output = OutputAccount(
-        layer.key, len(lineage), totals_of(layer, context.totals),
+        layer.key, len(lineage), totals_of(written or layer, context.totals),
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
     )  # fmt: skip
     delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step, content=content)
-    left = layer.take(lineage) if len(aside) else layer
+    left = written if written is not None else layer.take(lineage) if len(aside) else layer
     account = InputAccount("from", layer.key, len(layer), aside)
     return Outcome((left,), (account,), (output,), lineage, remarks, (delivered,))

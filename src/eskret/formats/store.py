@@ -1,0 +1,76 @@
+"""Tidy up a GeoPackage: rename, remove and assign layers in bulk, all of it or nothing."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from eskret.errors import DeliveryError
+from eskret.formats import geopackage
+
+
+def change(
+    path: Path, *, rename: Mapping[str, str] | None = None, remove: Sequence[str] = (),
+    section: Mapping[str, str] | None = None,
+) -> None:  # fmt: skip
+    """Change the layers of a file.
+
+    It is done in a copy, which takes the file's place when everything has succeeded: whoever reads the file meanwhile
+    sees it old or new, and a failure leaves it as it was.
+
+    Parameters
+    ----------
+    rename : new names by old ones; names may be swapped.
+    remove : layers to take out.
+    section : for layers, the section they shall belong to; empty for none.
+
+    Raises
+    ------
+    DeliveryError : there is no such file or layer, a name is taken, a layer is in another CRS than its section, or the
+        file cannot be written.
+    """
+    if not path.exists():
+        raise DeliveryError("there is no such file", place=str(path), way_out="Check its name")
+    rename, section = rename or {}, section or {}
+    staged = path.with_name(f".{path.name}.new")
+    try:
+        shutil.copyfile(path, staged)
+        with geopackage.writing(staged) as store:
+            names = _all_there(path, store.names(), [*rename, *remove, *section])
+            for name in remove:
+                store.remove(names[name.casefold()])
+            # every one to a name that nobody has first, so that names can be swapped
+            taken = {n.casefold() for n in [*store.names(), *rename.values()]}
+            between = {}
+            for number, old in enumerate(rename):
+                between[old] = next(f"layer_{n}" for n in range(number, 10_000) if f"layer_{n}" not in taken)
+                taken.add(between[old])
+                store.rename(names[old.casefold()], between[old])
+            for old, new in rename.items():
+                store.rename(between[old], new)
+            for name, called in section.items():
+                new = rename.get(name, names[name.casefold()])
+                store.assign(new, called)
+        with staged.open("rb") as stream:
+            os.fsync(stream.fileno())
+        staged.replace(path)
+    except OSError as error:
+        raise DeliveryError(f"it cannot be changed ({error.strerror})", place=str(path)) from error
+    except DeliveryError as error:
+        error.place = str(path)
+        error.args = (error.sentence(),)
+        raise
+    finally:
+        staged.unlink(missing_ok=True)
+
+
+def _all_there(path: Path, names: Sequence[str], asked: Sequence[str]) -> dict[str, str]:
+    there = {n.casefold(): n for n in names}
+    for name in asked:
+        if name.casefold() not in there:
+            raise DeliveryError(
+                f"there is no layer '{name}'", place=str(path), way_out=f"There are {', '.join(names) or 'none'}"
+            )
+    return there
