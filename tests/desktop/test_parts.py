@@ -245,7 +245,7 @@ def test_a_million_rows_without_copying_sorted_in_the_background(qtbot: QtBot) -
     with qtbot.waitSignal(model.sorted_, timeout=20_000):
         model.sort(1, Qt.SortOrder.DescendingOrder)
     assert [model.value(r, 1) for r in range(3)] == [n - 1, n - 2, n - 3]
-    assert model.line_of(model.position(2)) == 2
+    assert model.lines_of(np.array([model.position(2)])).tolist() == [2]
     model.close_down()
 
 
@@ -258,7 +258,7 @@ def test_rows_set_aside_show_their_reason_and_sort_with_nulls_last(qtbot: QtBot)
         model.sort(2, Qt.SortOrder.AscendingOrder)
     rows = [[model.value(r, c) for c in range(3)] for r in range(3)]
     assert rows == [[4, "far", 2], [1, "far", 3], [2, "near", None]]
-    assert model.line_of(2) == -1 and model.line_of(3) == 0
+    assert model.lines_of(np.array([2, 3])).tolist() == [0]
     with qtbot.waitSignal(model.sorted_, timeout=5000):
         model.sort(1, Qt.SortOrder.DescendingOrder)
     assert model.value(0, 1) == "near"

@@ -4,23 +4,25 @@ from __future__ import annotations
 
 import shutil
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 
+from eskret.core.layer import matches
 from eskret.core.naming import clean_name
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
+from eskret.formats.sources import is_text
 from eskret.workflow import document as documents
 from eskret.workflow import edits, ledger
 from eskret.workflow.document import Document, Step
 from eskret.workflow.executors.client import Worker
 from eskret.workflow.outputs import Outputs
-from eskret.workflow.references import dependents
+from eskret.workflow.references import Reference, dependents, reference_settings
 from eskret.workflow.stored import StoredLayer
 
 REHEARSE_AFTER = 350
@@ -70,6 +72,7 @@ class Session(QObject):
         self.selected = ""
         self.last_run: dict[str, Any] = {}
         self.started: set[str] = set()
+        self.memory: QSettings | None = None  # what is remembered from one time to the next
         self.seen_sources: dict[str, list[dict[str, Any]]] = {}  # by path, as the panel of sources saw them
         self._saved = Document()
         self._undo: list[tuple[State, str]] = []
@@ -267,6 +270,22 @@ class Session(QObject):
         self.select(added)
         return added
 
+    def load_files(self, paths: Sequence[str]) -> str:
+        """Add the step that loads these files and folders, and another for texts with coordinates; the last one's id."""
+        texts = [p for p in paths if is_text(Path(p))]
+        layers = [p for p in paths if p not in texts]
+        added = ""
+        for use, chosen in (("load", layers), ("load_coordinates", texts)):
+            if chosen:
+                name = clean_name(Path(chosen[0]).stem) if len(chosen) == 1 else ""
+                files = [relative(p, self.folder) for p in chosen]
+                added = self.add_step(Step(name or use, use, (), {"files": files}), self._after_loads())
+        return added
+
+    def _after_loads(self) -> int:
+        loads = [n for n, s in enumerate(self.document.steps) if s.use in ("load", "load_coordinates")]
+        return loads[-1] + 1 if loads else 0
+
     def load_step(self, path: str, layer: str, layers: int) -> tuple[Step, int]:
         """A step that loads a file, or one layer of it where it holds several; and where it belongs."""
         settings: dict[str, Any] = {"files": [relative(path, self.folder)]}
@@ -274,8 +293,7 @@ class Session(QObject):
         if layer and layers > 1:
             settings["parts" if recording else "layers"] = [layer]
         name = clean_name(layer if layer and layers > 1 and not recording else Path(path).stem)
-        loads = [n for n, s in enumerate(self.document.steps) if s.use == "load"]
-        return Step(name or "load", "load", (), settings), loads[-1] + 1 if loads else 0
+        return Step(name or "load", "load", (), settings), self._after_loads()
 
     def load_for(self, id: str, path: str, layer: str, layers: int) -> None:
         """Let a source enter a step: one edit adds the step that loads it, and the reference."""
@@ -456,6 +474,21 @@ class Session(QObject):
         for layer in found.entering if found else ():
             out.update({name: word for name, word in layer.fields if name not in out})
         return list(out.items())
+
+    def others_stored(self, id: str) -> list[StoredLayer]:
+        """Stored layers that a step's settings name: from its own run, or from the steps they belong to."""
+        view = self.view(id)
+        if view:
+            return [StoredLayer(i) for i in view.get("others", ())]
+        step = next((s for s in self.document.steps if s.id == id), None)
+        if step is None:
+            return []
+        out = []
+        for name in reference_settings(step):
+            reference = Reference.parse(str(step.settings.get(name) or ""))
+            before = self.view(reference.step) or {"leaving": ()}
+            out += [StoredLayer(i) for i in before["leaving"] if matches(reference.pattern, i["key"])]
+        return out
 
     def entering_stored(self, id: str) -> list[StoredLayer]:
         """Stored layers that enter a step: from its own run, or from the steps it takes from."""

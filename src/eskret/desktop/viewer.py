@@ -13,17 +13,24 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
+    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
+from eskret.core.keys import rows_of
 from eskret.core.words import counted
-from eskret.desktop.map.canvas import MapCanvas, Scene, looks
+from eskret.desktop.background import Background
+from eskret.desktop.hand import Looked
+from eskret.desktop.handbar import HandBar
+from eskret.desktop.map.canvas import LESS, MORE, OTHER, MapCanvas, Scene, looks
 from eskret.desktop.map.card import FeatureCard
+from eskret.desktop.map.caught import rows_in
 from eskret.desktop.map.render import Item
 from eskret.desktop.map.viewport import Box
 from eskret.desktop.session import Session
+from eskret.desktop.table.fields import FieldsView
 from eskret.desktop.table.model import show
 from eskret.desktop.table.view import FeatureTable
 from eskret.desktop.theme.icons import icon
@@ -114,16 +121,33 @@ class Viewer(QObject):
         self.table_count = QLabel()
         self.table_count.setObjectName("faint")
         self.table_full = QuietButton("larger", "Give the table the whole lower half (F7)", True)
+        self.fields_button = QuietButton("Fields", "What the layer is and what each field holds (F4)", True)
+        self.fields_button.clicked.connect(self.toggle_fields)
         for widget in (self.table_title, self.table_count):
             self.table_pane.row.addWidget(widget)
         self.table_pane.row.addStretch()
+        self.table_pane.row.addWidget(self.fields_button)
         self.table_pane.row.addWidget(self.table_full)
-        self.table_pane.column.addWidget(self.table, 1)
+        self.fields = FieldsView()
+        self.table_stack = QStackedWidget()
+        self.table_stack.addWidget(self.table)
+        self.table_stack.addWidget(self.fields)
+        self.table_pane.column.addWidget(self.table_stack, 1)
+        self.handbar = HandBar()
+        self.chosen = np.empty(0, np.int64)
+        self._background = Background(self)
         self.card = FeatureCard(self.canvas)
-        self.card.closed.connect(self._card_closed)
+        self.card.closed.connect(self.choose_none)
         self.canvas.resized.connect(lambda: self.card.place() if self.card.isVisible() else None)
         self.canvas.clicked.connect(self._clicked)
-        self.table.rows_chosen.connect(self._rows_chosen)
+        self.canvas.caught.connect(self._caught)
+        self.canvas.all_asked.connect(self.choose_all)
+        self.canvas.mode_changed.connect(lambda _: self.show_hand())
+        self.table.rows_chosen.connect(lambda rows: self.choose_rows(rows, told_by_table=True))
+        self.handbar.tool_asked.connect(self.canvas.use)
+        self.handbar.all_asked.connect(self.choose_all)
+        self.handbar.none_asked.connect(self.choose_none)
+        self.handbar.invert_asked.connect(self.invert)
         session.selected_changed.connect(lambda _: self.show_step())
         session.figures_changed.connect(self._figures)
         session.changed.connect(self._figures)
@@ -191,7 +215,16 @@ class Viewer(QObject):
             return
         id = self._session.selected
         view = self._session.view(id)
-        seen = (id, view and [i["path"] for i in (*view["entering"], *view["leaving"])], self._before(id))
+        others = [str(x.info["path"]) for x in self._session.others_stored(id)]
+        step = self._session.step()
+        changes = str(step.settings.get("changes")) if step is not None and step.use == "correct" else ""
+        seen = (
+            id,
+            view and [i["path"] for i in (*view["entering"], *view["leaving"])],
+            self._before(id),
+            others,
+            changes,
+        )
         if seen == self._seen:
             return
         same_step = self._seen is not None and self._seen[0] == id
@@ -265,11 +298,13 @@ class Viewer(QObject):
 
     def _show(self, keep_view: bool) -> None:
         self._fill(keep_view)
+        self.show_hand()
         self.scene_changed.emit(self.canvas.scene.crs)
 
     def _fill(self, keep_view: bool) -> None:
         self.card.hide()
         self._show_head()
+        self.chosen = np.empty(0, np.int64)
         layer, rows = self.current()
         if layer is None:
             self.canvas.show_scene(Scene(hint=self.subject.hint))
@@ -282,6 +317,8 @@ class Viewer(QObject):
         shown = layer.rows if rows is None else len(rows)
         text = counted(shown, "row") if rows is None else f"{shown:,} of {counted(layer.rows, 'row')}"
         self.table_count.setText(text)
+        self._overlay()
+        self._fill_fields()
         self.canvas.show_scene(self._scene(layer, rows), keep_view, self._whole())
 
     def _whole(self) -> Box | None:
@@ -311,7 +348,12 @@ class Viewer(QObject):
             beside = self.subject.layers[LEAVING].get(self.key)
             if beside is not None and beside.shapes is not None and beside.rows:
                 context = (Item(beside.shapes, look["behind"]),)
-        return Scene(tuple(items), layer.crs, "", context)
+        others = [] if self.subject.source is not None else self._session.others_stored(self._session.selected)
+        beside_it = tuple(
+            Item(x.shapes, look["other"]) for x in others
+            if x.shapes is not None and x.rows and x.crs and layer.crs and x.crs["code"] == layer.crs["code"]
+        )  # fmt: skip
+        return Scene(tuple(items), layer.crs, "", (*beside_it, *context))
 
     def _show_head(self) -> None:
         subject = self.subject
@@ -340,10 +382,58 @@ class Viewer(QObject):
 
     # -- choosing features
 
-    def _clicked(self, row: int) -> None:
-        self.canvas.choose(np.array([row], np.int64) if row >= 0 else np.empty(0, np.int64))
-        self.table.choose(row)
-        self._show_card(row)
+    def _clicked(self, row: int, does: str) -> None:
+        self.choose_rows(changed(self.chosen, np.array([row] if row >= 0 else [], np.int64), does))
+
+    def _caught(self, ring: np.ndarray, does: str) -> None:
+        """What a box or a lasso meets; found beside the window's thread, since it can be much."""
+        items, before = self.canvas.scene.items, self.chosen
+        if items:
+            self._background.run(
+                lambda: changed(before, rows_in(items[-1], ring), does),
+                lambda rows: self.choose_rows(rows) if self.canvas.scene.items is items else None,
+            )
+
+    def choose_rows(self, rows: np.ndarray, told_by_table: bool = False) -> None:
+        """Choose these rows (int64) on the map and in the table."""
+        self.chosen = rows
+        self.canvas.choose(rows, show=told_by_table)
+        if not told_by_table:
+            self.table.choose(rows)
+        self._show_card(int(rows[0]) if len(rows) == 1 and not told_by_table else -1)
+        self.show_hand()
+
+    def shown_rows(self) -> np.ndarray:
+        """All rows that are shown (int64)."""
+        layer, rows = self.current()
+        return np.arange(layer.rows if layer else 0) if rows is None else np.asarray(rows, np.int64)
+
+    def choose_all(self) -> None:
+        """Choose every row shown."""
+        self.choose_rows(self.shown_rows())
+
+    def choose_none(self) -> None:
+        """Let go of what is chosen."""
+        self.choose_rows(np.empty(0, np.int64))
+
+    def invert(self) -> None:
+        """Choose what is not, and let go of what is."""
+        self.choose_rows(np.setdiff1d(self.shown_rows(), self.chosen))
+
+    def show_hand(self) -> None:
+        """Tell the strip below how things stand."""
+        drawn = bool(self.canvas.scene.items) or self.canvas.scene.crs is not None
+        self.handbar.show_state(self.canvas.mode, drawn, self.key, len(self.chosen), len(self.shown_rows()))
+
+    def looked_at(self) -> Looked | None:
+        """What a hand act is about."""
+        layer, _ = self.current()
+        if layer is None:
+            return None
+        source = self.subject.source
+        if source is not None:
+            return Looked(layer, source=(source["path"], source["layer"], source["layers"]))
+        return Looked(layer, self._session.selected, self.view != LEAVING)
 
     def _show_card(self, row: int) -> None:
         layer, _ = self.current()
@@ -351,20 +441,71 @@ class Viewer(QObject):
             self.card.hide()
             return
         values = [(name, layer.table.column(name)[row].as_py()) for name in layer.table.column_names]
-        fields = [(name, show(value), value is None or value == "") for name, value in values]
+        titles = layer.info.get("titles", {})
+        fields = [(titles.get(name, name), show(value), value is None or value == "") for name, value in values]
         aside = self.subject.asides.get(self.key)
         if self.view == ASIDE and aside is not None:
             code = aside.codes[np.searchsorted(aside.rows, row)]
             fields.insert(0, ("set aside", aside.reasons[int(code)], False))
         self.card.show_fields(f"Row {row + 1:,}", fields)
 
-    def _card_closed(self) -> None:
-        self._clicked(-1)
+    # -- what the layer holds
 
-    def _rows_chosen(self, rows: np.ndarray) -> None:
-        self.canvas.choose(rows, show=True)
+    def toggle_fields(self, on: bool) -> None:
+        """Show what the layer holds field by field in place of its rows, or its rows again."""
+        self.fields_button.setChecked(on)
+        self.table_stack.setCurrentIndex(int(on))
+        if on:
+            self._fill_fields()
+
+    def _fill_fields(self) -> None:
+        layer, _ = self.current()
+        if layer is None or self.table_stack.currentIndex() == 0:
+            return
+        self.fields.show_layer(layer.info)
+
+        def take(event: dict[str, Any]) -> None:
+            now, _ = self.current()
+            if event["event"] == "done" and now is not None and now.info["path"] == layer.info["path"]:
+                self.fields.show_fields(event["fields"], layer.info.get("titles", {}))
+
+        self._session.ask("profile", take, layer=dict(layer.info))
+
+    def _overlay(self) -> None:
+        """Cells that the correct step in hand changes, and that no run has changed yet."""
+        step = self._session.step()
+        layer, _ = self.current()
+        model = self.table.model_
+        if step is None or step.use != "correct" or layer is None or self.view != ENTERING or self.subject.source:
+            return
+        key = str(step.settings.get("key", ""))
+        changes = step.settings.get("changes")
+        if key not in layer.table.column_names or not isinstance(changes, list):
+            return
+        at, _counts = rows_of(layer.table.column(key), [c.get("key") for c in changes])
+        row_of = {int(n): row for row, n in enumerate(at.tolist()) if n >= 0}
+        for n, change in enumerate(changes):
+            if n in row_of and change.get("field") in layer.table.column_names:
+                model.overlay[row_of[n], change["field"]] = change.get("new")
+
+    def close_down(self) -> None:
+        """Let no work outlive the window."""
+        self._background.close()
+        self.canvas.close_down()
+        self.table.model_.close_down()
 
     def _load(self) -> None:
         source = self.subject.source
         if source is not None:
             self.load_asked.emit(source["path"], source["layer"], source["layers"])
+
+
+def changed(before: np.ndarray, rows: np.ndarray, does: str) -> np.ndarray:
+    """What is chosen after a hand act (int64, ascending)."""
+    if does == MORE:
+        return np.union1d(before, rows)
+    if does == LESS:
+        return np.setdiff1d(before, rows)
+    if does == OTHER:
+        return np.setxor1d(before, rows)
+    return np.unique(rows)

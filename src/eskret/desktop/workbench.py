@@ -23,8 +23,8 @@ from PySide6.QtWidgets import (
 
 from eskret.core.words import duration
 from eskret.desktop.files import Files
+from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
-from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
 from eskret.desktop.sources.panel import SourcesPanel
@@ -48,7 +48,10 @@ KEYS = (
     ("Enter", "open it into its layers"), ("Alt+1, Alt+2, Alt+3", "entering, leaving, set aside"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
+    ("F4", "what the layer is and what its fields hold"),
     ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
+    ("B, L", "on the map: choose by a box, by a lasso"), ("Ctrl+A, Ctrl+Shift+I", "choose all, invert"),
+    ("Ctrl+K, Ctrl+Shift+K", "keep what is chosen, as a condition"), ("Ctrl+I", "give it a layer of its own"),
 )  # fmt: skip
 
 
@@ -62,6 +65,7 @@ class Workbench(QWidget):
         super().__init__(parent)
         self._settings = settings
         self.session = Session(self)
+        self.session.memory = settings
         self.files = Files(self.session, settings, self)
         self.setAcceptDrops(True)
         self.bar = TopBar(self.session)
@@ -107,8 +111,6 @@ class Workbench(QWidget):
         self.right.setObjectName("ledgerSplit")
         self.right.setHandleWidth(2)
         self.right.addWidget(self.upper)
-        self.right.addWidget(self.panes)
-        self.right.setSizes([330, 380])
         self.main = QSplitter(Qt.Orientation.Horizontal)
         self.main.setHandleWidth(1)
         self.main.addWidget(self.sources)
@@ -122,6 +124,14 @@ class Workbench(QWidget):
         column.setSpacing(0)
         column.addWidget(self.main, 1)
         column.addWidget(self.status)
+        lower_half = QWidget()
+        lower = QVBoxLayout(lower_half)
+        lower.setContentsMargins(0, 0, 0, 0)
+        lower.setSpacing(1)
+        lower.addWidget(self.panes, 1)
+        lower.addWidget(self.viewer.handbar)
+        self.right.addWidget(lower_half)
+        self.right.setSizes([320, 390])
         self.pages = QStackedWidget()
         self.pages.addWidget(self.start)
         self.pages.currentChanged.connect(lambda page: self.bar.show_work(page == 1))
@@ -207,7 +217,16 @@ class Workbench(QWidget):
         self.remove_button.clicked.connect(self.ledger.remove_selected)
         self.sources.look_asked.connect(self._look)
         self.sources.load_asked.connect(self._load_source)
+        self.sources.several_asked.connect(self._load_several)
         viewer.load_asked.connect(self._load_source)
+        bar = viewer.handbar
+        bar.pick_asked.connect(lambda: self._by_hand("pick"))
+        bar.leave_out_asked.connect(lambda: self._by_hand("leave out"))
+        bar.keep_asked.connect(lambda: self._by_hand("keep"))
+        bar.isolate_asked.connect(lambda: self._by_hand("isolate"))
+        viewer.canvas.sketched.connect(self._sketched)
+        viewer.table.model_.edited.connect(self._corrected)
+        viewer.table.model_.refused.connect(lambda text: self.tell("bad", text))
         viewer.scene_changed.connect(self._scene_changed)
         session.selected_changed.connect(lambda _: self.sources.let_go())
         self.ledger.clicked.connect(self._back_to_step)
@@ -263,6 +282,11 @@ class Workbench(QWidget):
             ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
             ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
             ("Set aside", "Alt+3", lambda: self.viewer.choose_view(ASIDE)),
+            ("Keep what is chosen", "Ctrl+K", lambda: self._by_hand("pick")),
+            ("Keep it by a condition", "Ctrl+Shift+K", lambda: self._by_hand("keep")),
+            ("Isolate what is chosen", "Ctrl+I", lambda: self._by_hand("isolate")),
+            ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
+            ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
             ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
             ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
             ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
@@ -408,9 +432,46 @@ class Workbench(QWidget):
         first = next((n for n in self.form.blocks if n != "from"), "")
         self.form.focus_field(first)
 
+    def _by_hand(self, what: str) -> None:
+        """Write what is chosen into the workflow."""
+        viewer, hand = self.viewer, Hand(self.session)
+        at, rows = viewer.looked_at(), viewer.chosen
+        if at is None:
+            return
+        acts: dict[str, Callable[[Looked, Any], str]] = {
+            "pick": hand.pick, "leave out": partial(hand.pick, all_but=True), "keep": hand.keep, "isolate": hand.isolate,
+        }  # fmt: skip
+        self._act(lambda: acts[what](at, rows))
+
+    def _sketched(self, kind: str, xy: Any) -> None:
+        crs = self.viewer.canvas.scene.crs
+        self._act(lambda: Hand(self.session).sketch(kind, xy, str(crs["code"]) if crs else None))
+
+    def _corrected(self, row: int, field: str, new: Any) -> None:
+        at = self.viewer.looked_at()
+        if at is not None:
+            self._act(lambda: Hand(self.session).correct(at, row, field, new))
+
+    def _act(self, act: Callable[[], str]) -> None:
+        try:
+            added = act()
+        except EskretError as error:
+            self.tell("bad", error.sentence())
+            return
+        self.sources.let_go()
+        self.viewer.show_step()
+        if added:
+            number = self.session.document.index(added) + 1
+            self.tell("good", f"Step {number}, {added}, holds it now. Run to see what it makes; undo takes it back.")
+
     def _load_source(self, path: str, layer: str, layers: int) -> None:
         """Add the step that loads a file, or one layer of it."""
         self.session.add_step(*self.session.load_step(path, layer, layers))
+        self.ledger.setFocus()
+
+    def _load_several(self, paths: list[str]) -> None:
+        """Add the step that loads several files."""
+        self.session.load_files(paths)
         self.ledger.setFocus()
 
     def _look(self, path: str, layer: str, key: str) -> None:
@@ -478,15 +539,13 @@ class Workbench(QWidget):
             if self.pages.currentIndex() == 0:
                 self.session.new(paths[0].parent)
                 self.pages.setCurrentIndex(1)
-            files = [relative(str(p), self.session.folder) for p in paths]
-            self.session.add_step(Step("load", "load", (), {"files": files}))
+            self.session.load_files([str(p) for p in paths])
 
     def close_down(self) -> bool:
         """End what is under way; False where the analyst would rather stay."""
         if not self.files.may_leave():
             return False
-        self.viewer.canvas.close_down()
-        self.viewer.table.model_.close_down()
+        self.viewer.close_down()
         self.session.close()
         return True
 

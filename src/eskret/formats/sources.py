@@ -15,7 +15,7 @@ from typing import Any, TypeVar
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
 from eskret.errors import EskretError, InputError
-from eskret.formats import archives, gpx, kml, parquet, tables, vector
+from eskret.formats import archives, coordinates_text, gpx, kml, parquet, tables, vector
 from eskret.formats.reading import Reading, Watch, no_watch
 
 ENDINGS = {
@@ -34,6 +34,11 @@ T = TypeVar("T")
 def is_source(path: Path) -> bool:
     """Whether a file has an ending that can be read."""
     return path.suffix.lower() in ENDINGS
+
+
+def is_text(path: Path) -> bool:
+    """Whether a file has an ending that text with coordinates has, and no layer or table."""
+    return path.suffix.lower() in coordinates_text.ENDINGS and not is_source(path)
 
 
 def is_offered(path: Path) -> bool:

@@ -182,6 +182,8 @@ class Operation(ABC):
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
     takes_layers: ClassVar[bool] = True
+    previews_text: ClassVar[bool] = False
+    """Whether a form should show how the first lines of its text file are read."""
     Settings: ClassVar[type[OperationSettings]]
 
     @property

@@ -42,8 +42,9 @@ from eskret.workflow.rehearsal import rehearse
 Event = dict[str, Any]
 """An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
 
-Keep = Callable[[str, Sequence[Layer], Sequence[Outcome]], Mapping[str, Any]]
-"""Stores a step's result: step id, layers that entered, outcomes; its answer is added to the step_finished event."""
+Keep = Callable[[str, Sequence[Layer], Sequence[Outcome], Sequence[Layer]], Mapping[str, Any]]
+"""Stores a step's result: step id, layers that entered, outcomes, layers that its settings name; its answer is added to
+the step_finished event."""
 
 STOPPED = "stopped"
 FAILED = "failed"
@@ -266,7 +267,8 @@ class _Coordinator:
             self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.run_._steps[step.id] = result
-            extra = self.run_._keep(step.id, step_run.entering, outcomes) if self.run_._keep else {}
+            others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
+            extra = self.run_._keep(step.id, step_run.entering, outcomes, others) if self.run_._keep else {}
             self.run_._tell({"event": "step_finished", **result.to_json(), **extra})
         for reference in {r.step for r in sources_of(step)}:
             self.consumers[reference] -= 1

@@ -7,6 +7,8 @@ A stored layer is a folder: ``table.arrow`` (IPC file, memory-mapped when read) 
 * ``kinds.npy`` uint8 (pieces): 0 point, 1 line, 2 ring
 * ``first.npy`` int64 (features + 1): the first piece of each feature
 * ``boxes.npy`` float64 (features, 4): xmin, ymin, xmax, ymax, NaN for none
+
+and ``ids.npy`` int64 (features), where the source gives its features numbers.
 """
 
 from __future__ import annotations
@@ -95,7 +97,9 @@ class ResultStore:
                 info = known[1]
         return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind)}
 
-    def keep(self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome]) -> Mapping[str, Any]:
+    def keep(
+        self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome], others: Sequence[Layer]
+    ) -> Mapping[str, Any]:
         """Store a step's result; for the engine's ``keep``."""
         aside: dict[str, Any] = {}
         for outcome in outcomes:
@@ -107,6 +111,7 @@ class ResultStore:
                 "entering": [self.put(layer) for layer in entering],
                 "leaving": [self.put(layer) for o in outcomes for layer in o.layers],
                 "aside": aside,
+                "others": [self.put(layer) for layer in others],
             }
         }
 
@@ -123,6 +128,8 @@ def _write(layer: Layer, home: Path) -> dict[str, Any]:
     with pa.OSFile(str(home / "table.arrow"), "wb") as sink, pa.ipc.new_file(sink, layer.table.schema) as writer:
         writer.write_table(layer.table)
     crs = None
+    if layer.ids is not None:
+        np.save(home / "ids.npy", layer.ids)
     if layer.geometry is not None:
         xy, starts, kinds, first = pieces_of(layer.geometry)
         for name, array in (("xy", xy), ("starts", starts), ("kinds", kinds), ("first", first),
@@ -131,7 +138,7 @@ def _write(layer: Layer, home: Path) -> dict[str, Any]:
         crs = _crs_json(layer.crs)
     info = {
         "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.geometry is not None, "extent": layer.extent(),
-        "origin": layer.origin,
+        "origin": layer.origin, "titles": dict(layer.titles), "numbered": layer.ids is not None,
     }  # fmt: skip
     (home / "layer.json").write_text(json.dumps(info))
     return info

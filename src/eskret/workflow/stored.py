@@ -51,6 +51,11 @@ class StoredLayer:
             return pa.ipc.open_file(source).read_all()
 
     @cached_property
+    def ids(self) -> np.ndarray | None:
+        """The numbers that the source gives its features, where it gives any (int64)."""
+        return np.load(self.home / "ids.npy", mmap_mode="r") if self.info.get("numbered") else None
+
+    @cached_property
     def shapes(self) -> Shapes | None:
         if not self.info["drawn"]:
             return None

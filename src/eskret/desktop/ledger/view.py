@@ -188,8 +188,10 @@ class LedgerDelegate(QStyledItemDelegate):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         top, bottom, mid = rect.top(), rect.bottom() + 1, rect.center().y() + 0.5
 
+        step = lane_width(width(rows))
+
         def x(lane: int) -> float:
-            return rect.left() + 14.0 + lane * LANE
+            return rect.left() + 14.0 + lane * step
 
         def pen(colour: int) -> QPen:
             threads = theme.palette.threads
@@ -284,7 +286,8 @@ class LedgerView(QTreeView):
         self._show_selected(self._session.selected)
 
     def _fit(self) -> None:
-        self.setColumnWidth(THREAD, 28 + max(1, width(self._model.threads)) * LANE)
+        lanes = max(1, width(self._model.threads))
+        self.setColumnWidth(THREAD, 28 + round(lanes * lane_width(lanes)))
 
     def _show_selected(self, id: str) -> None:
         index = self._model.index_of(id)
@@ -368,3 +371,8 @@ class LedgerView(QTreeView):
         self.setColumnHidden(LAYERS, self.width() < 760)
         self.setColumnHidden(TOTAL, self.width() < 640)
         super().resizeEvent(event)
+
+
+def lane_width(lanes: int) -> float:
+    """Room for each thread in the gutter: many threads stand closer, so that the sentences keep theirs."""
+    return min(float(LANE), max(7.0, 92.0 / max(1, lanes)))

@@ -13,10 +13,12 @@ from PySide6.QtGui import (
     QFontMetrics,
     QImage,
     QKeyEvent,
+    QKeySequence,
     QMouseEvent,
     QPainter,
     QPaintEvent,
     QPen,
+    QPolygonF,
     QResizeEvent,
     QWheelEvent,
 )
@@ -29,6 +31,12 @@ from eskret.desktop.map.viewport import Box, Viewport
 from eskret.desktop.theme.style import NARROW, font, theme
 
 REACH = 6.0
+MANY = 400
+"""More chosen features than this are painted with the rest, off the window's thread."""
+LOOK, BOX, LASSO = "look", "box", "lasso"
+SKETCHES = ("points", "line", "area")
+ONLY, MORE, LESS, OTHER = "only", "more", "less", "other"
+"""What a hand act does to what is chosen: is all of it, adds to it, takes away from it, turns it over."""
 
 
 @dataclass(frozen=True)
@@ -56,7 +64,11 @@ class MapCanvas(QWidget):
     pointed = Signal(float, float)  # ground under the pointer
     left = Signal()
     view_changed = Signal(object)
-    clicked = Signal(int)  # row, or -1 for nothing
+    clicked = Signal(int, str)  # row, or -1 for nothing; what it does to what is chosen
+    caught = Signal(object, str)  # outline on the ground (n, 2); what it does to what is chosen
+    sketched = Signal(str, object)  # points, line or area; vertices (n, 2)
+    mode_changed = Signal(str)
+    all_asked = Signal()
     hovered = Signal(int)
     drawn = Signal()
     resized = Signal()
@@ -75,6 +87,10 @@ class MapCanvas(QWidget):
         self._image_view = Viewport()
         self._painting = False
         self._again = False
+        self.mode = LOOK
+        self._outline: list[tuple[float, float]] = []  # screen, of a box or lasso
+        self._vertices: list[tuple[float, float]] = []  # ground, of a sketch
+        self._pointer = QPointF()
         self._drag: QPoint | None = None
         self._moved = False
         self._fit_when_sized = True
@@ -106,7 +122,10 @@ class MapCanvas(QWidget):
 
     def choose(self, rows: np.ndarray, show: bool = False) -> None:
         """Mark rows of the pickable layer; bring them into view, if asked and if they are out of it."""
+        many = max(len(rows), len(self.chosen)) > MANY
         self.chosen = rows
+        if many:
+            self.refresh()
         if show and len(rows) and self.scene.items:
             boxes = self.scene.items[-1].shapes.boxes[rows]
             if not np.isnan(boxes).all():
@@ -117,6 +136,15 @@ class MapCanvas(QWidget):
                     self._look(
                         Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height())
                     )
+        self.update()
+
+    def use(self, mode: str) -> None:
+        """Take another tool in hand; what was begun with the last one is dropped."""
+        self._outline, self._vertices = [], []
+        self.setCursor(Qt.CursorShape.ArrowCursor if mode == LOOK else Qt.CursorShape.CrossCursor)
+        if mode != self.mode:
+            self.mode = mode
+            self.mode_changed.emit(mode)
         self.update()
 
     def idle(self) -> bool:
@@ -147,9 +175,10 @@ class MapCanvas(QWidget):
         self._again = False
         self._painting = True
         scene, view, ratio = self.scene, self.view, self.devicePixelRatioF()
-        self._background.run(
-            lambda: render([*scene.context, *scene.items], view, ratio), lambda image: self._painted(scene, view, image)
-        )
+        items = [*scene.context, *scene.items]
+        if scene.items and len(self.chosen) > MANY:
+            items.append(Item(scene.items[-1].shapes, looks()["chosen"], np.sort(self.chosen)))
+        self._background.run(lambda: render(items, view, ratio), lambda image: self._painted(scene, view, image))
 
     def _painted(self, scene: Scene, view: Viewport, image: QImage) -> None:
         self._painting = False
@@ -174,8 +203,9 @@ class MapCanvas(QWidget):
             if self._under >= 0:
                 self._mark(painter, np.array([self._under]), 2.0, False)
             if len(self.chosen):
-                self._mark(painter, self.chosen[:2000], 2.6, True)
+                self._mark(painter, self.chosen[:MANY], 2.6, True)
             self._scale_bar(painter)
+        self._paint_hand(painter)
         if self.scene.hint:
             painter.setPen(theme.colour("faint"))
             painter.setFont(font(14))
@@ -218,6 +248,24 @@ class MapCanvas(QWidget):
         painter.setPen(QPen(ink, 1.6))
         for at in points:
             painter.drawEllipse(QPointF(*at), 6.0, 6.0)
+
+    def _paint_hand(self, painter: QPainter) -> None:
+        """What is being drawn: the box or loop, or the sketch with a line to the pointer."""
+        painter.setBrush(theme.colour("hand", 40))
+        if len(self._outline) > 1:
+            painter.setPen(QPen(theme.colour("ink"), 1.4, Qt.PenStyle.DashLine))
+            painter.drawPolygon(QPolygonF([QPointF(*p) for p in _corners(self.mode, self._outline)]))
+        if self.mode in SKETCHES and self._vertices:
+            at = [QPointF(*p) for p in self.view.to_screen(np.array(self._vertices))]
+            painter.setPen(QPen(theme.colour("ink"), 1.8))
+            if self.mode == "area":
+                painter.drawPolygon(QPolygonF([*at, self._pointer]))
+            elif self.mode == "line":
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawPolyline(QPolygonF([*at, self._pointer]))
+            painter.setBrush(theme.colour("hand"))
+            for point in at:
+                painter.drawEllipse(point, 4.0, 4.0)
 
     def _unit(self) -> tuple[float, str, bool]:
         crs = self.scene.crs
@@ -296,9 +344,18 @@ class MapCanvas(QWidget):
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._drag = event.position().toPoint()
             self._moved = False
+            quick = self.mode == LOOK and event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            left = event.button() == Qt.MouseButton.LeftButton
+            if left and (self.mode in (BOX, LASSO) or quick) and self.scene.items:
+                self._outline = [(event.position().x(), event.position().y())]
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         at = event.position()
+        self._pointer = at
+        if self._outline:
+            self._outline.append((at.x(), at.y()))
+            self.update()
+            return
         if self._drag is not None:
             by = at.toPoint() - self._drag
             if self._moved or by.manhattanLength() > 4:
@@ -308,6 +365,9 @@ class MapCanvas(QWidget):
                 self._look(self.view.moved(by.x(), by.y()))
             return
         self.pointed.emit(*self.view.to_ground(at.x(), at.y()))
+        if self.mode in SKETCHES:
+            self.update()
+            return
         row = self._row_at(at)
         if row != self._under:
             self._under = row
@@ -320,9 +380,38 @@ class MapCanvas(QWidget):
         if self._drag is None:
             return
         self._drag = None
-        self.unsetCursor()
-        if not self._moved and event.button() == Qt.MouseButton.LeftButton:
-            self.clicked.emit(self._row_at(event.position()))
+        self.setCursor(Qt.CursorShape.ArrowCursor if self.mode == LOOK else Qt.CursorShape.CrossCursor)
+        outline, self._outline = self._outline, []
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        at = event.position()
+        wide = len(outline) > 1 and (abs(outline[0][0] - at.x()) > 3 or abs(outline[0][1] - at.y()) > 3)
+        if wide or len(outline) > 8:
+            corners = np.array([self.view.to_ground(*p) for p in _corners(self.mode, [*outline, (at.x(), at.y())])])
+            self.caught.emit(corners, _does(event, LESS))
+            self.update()
+        elif self._moved:
+            return
+        elif self.mode in SKETCHES:
+            self._vertices.append(self.view.to_ground(at.x(), at.y()))
+            self.update()
+        else:
+            self.clicked.emit(self._row_at(at), _does(event, OTHER))
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.mode in SKETCHES:
+            # its first press has set the last vertex already
+            self.finish_sketch()
+        else:
+            super().mouseDoubleClickEvent(event)
+
+    def finish_sketch(self) -> None:
+        """Hand over what was drawn, if it is enough for its kind."""
+        fewest = {"points": 1, "line": 2, "area": 3}[self.mode]
+        if len(set(self._vertices)) >= fewest:
+            mode, vertices = self.mode, np.array(self._vertices)
+            self.use(LOOK)
+            self.sketched.emit(mode, vertices)
 
     def leaveEvent(self, event: Any) -> None:
         self._under = -1
@@ -351,10 +440,38 @@ class MapCanvas(QWidget):
             self._look(self.view.zoomed(1 / 1.5, *middle))
         elif key == Qt.Key.Key_0:
             self.fit()
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.mode in SKETCHES:
+            self.finish_sketch()
+        elif key == Qt.Key.Key_Backspace and self._vertices:
+            self._vertices.pop()
+            self.update()
+        elif event.matches(QKeySequence.StandardKey.SelectAll):
+            self.all_asked.emit()
+        elif key == Qt.Key.Key_Escape and self.mode != LOOK:
+            self.use(LOOK)
         elif key == Qt.Key.Key_Escape:
-            self.clicked.emit(-1)
+            self.clicked.emit(-1, ONLY)
+        elif key == Qt.Key.Key_B and not event.modifiers():
+            self.use(LOOK if self.mode == BOX else BOX)
+        elif key == Qt.Key.Key_L and not event.modifiers():
+            self.use(LOOK if self.mode == LASSO else LASSO)
         else:
             super().keyPressEvent(event)
+
+
+def _does(event: QMouseEvent, with_control: str) -> str:
+    """What a hand act does to what is chosen: Shift adds, Control takes away or turns over."""
+    if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+        return MORE
+    return with_control if event.modifiers() & Qt.KeyboardModifier.ControlModifier else ONLY
+
+
+def _corners(mode: str, outline: list[tuple[float, float]]) -> list[tuple[float, float]]:
+    """The outline of a lasso, or of the box between the first and the last place."""
+    if mode == LASSO:
+        return outline
+    (ax, ay), (bx, by) = outline[0], outline[-1]
+    return [(ax, ay), (bx, ay), (bx, by), (ax, by)]
 
 
 def nice(size: float) -> float:
@@ -380,4 +497,6 @@ def looks() -> dict[str, Look]:
         "leaving": Look(p.mark_fill, p.mark_line),
         "aside": Look(p.bad, p.bad, hatch=True),
         "behind": Look(p.mark_fill, p.mark_line, alpha=110),
+        "chosen": Look(p.hand, p.ink, width=2.0),
+        "other": Look(p.hand, p.ink, alpha=70, width=2.0, point=9.0),
     }

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QFont, QKeyEvent, QSyntaxHighlighter, QTextCharFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QCompleter, QLabel, QPlainTextEdit, QWidget
 
 from eskret.core.expression import tokens
+from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import LinesEditor
+from eskret.desktop.settings.values import ValuesList, with_value
 from eskret.desktop.theme.style import theme
 from eskret.operations.settings import SettingInfo
 
@@ -106,7 +110,7 @@ class _Text(QPlainTextEdit):
 class ConditionEditor(LinesEditor):
     """A condition in SQL."""
 
-    def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
+    def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(info, 3, parent)
         self._pause.setInterval(500)
         self.text.textChanged.connect(self._forget_mistake)
@@ -115,6 +119,15 @@ class ConditionEditor(LinesEditor):
         self.count.setObjectName("faint")
         self.layout().addWidget(self.count)  # type: ignore[union-attr]
         self.count.hide()
+        self.values = ValuesList(session)
+        self.values.taken.connect(self._put_value)
+        self.layout().addWidget(self.values)  # type: ignore[union-attr]
+
+    def _put_value(self, field: str, value: Any) -> None:
+        cursor = self.text.textCursor().position()
+        self.text.setPlainText(with_value(self.text.toPlainText(), cursor, field, value))
+        self.text.moveCursor(QTextCursor.MoveOperation.End)
+        self._settle()
 
     def make_text(self) -> QPlainTextEdit:
         return _Text()

@@ -101,7 +101,7 @@ class PatternsEditor(TextEditor):
     """A list of names or patterns, with commas between."""
 
     def value(self) -> list[str]:
-        return [p.strip() for p in self.line.text().split(",") if p.strip()] or ["*"]
+        return [p.strip() for p in self.line.text().split(",") if p.strip()]
 
     def to_text(self, value: Any) -> str:
         return ", ".join(map(str, value or []))

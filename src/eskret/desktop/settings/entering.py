@@ -19,7 +19,7 @@ from eskret.operations.base import in_words
 from eskret.workflow.references import Reference
 
 
-class _Opener(QPushButton):
+class Opener(QPushButton):
     """A field with a wedge that opens a menu. (A button's own menu would take the room of its text.)"""
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -37,7 +37,7 @@ class EnteringEditor(Editor):
         self._session = session
         self._step = step
         self._value: list[str] = []
-        self.button = _Opener()
+        self.button = Opener()
         self.button.setObjectName("entering")
         self.button.setAccessibleName("Layers that enter")
         self.button.setMinimumWidth(60)

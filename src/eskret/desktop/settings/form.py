@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLay
 from eskret.core.words import counted
 from eskret.desktop.session import Session
 from eskret.desktop.settings.condition import ConditionEditor
+from eskret.desktop.settings.crs import CrsEditor
 from eskret.desktop.settings.editors import (
     ChoiceEditor,
     ChoicesEditor,
@@ -24,6 +25,9 @@ from eskret.desktop.settings.editors import (
     WholeEditor,
 )
 from eskret.desktop.settings.entering import EnteringEditor
+from eskret.desktop.settings.layers import FieldEditor, FieldsEditor, LayerEditor
+from eskret.desktop.settings.lists import CellsEditor, FeaturesEditor, PairsEditor, ShapesEditor
+from eskret.desktop.settings.preview import TextPreview
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
@@ -31,6 +35,7 @@ from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.document import Step
 from eskret.workflow.edits import rename_step
 from eskret.workflow.ledger import grouped_remarks, reason_text
+from eskret.workflow.references import with_parameters
 
 _FROM = SettingInfo(
     "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
@@ -108,6 +113,7 @@ class SettingsForm(QScrollArea):
         self._built = ("", "", Path())
         self.blocks: dict[str, FieldBlock] = {}
         self._counted: tuple[Any, ...] = ()
+        self._preview: TextPreview | None = None
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
         session.selected_changed.connect(lambda _: self.refresh())
@@ -138,6 +144,7 @@ class SettingsForm(QScrollArea):
         column.setContentsMargins(12, 12, 12, 14)
         column.setSpacing(11)
         self.blocks = {}
+        self._preview = None
         self._counted = ()  # a count that is still to come was for a field that is gone
         self._makes = note("noteMakes", "")
         self._general = note("noteWrong", "")
@@ -166,7 +173,10 @@ class SettingsForm(QScrollArea):
         if operation.takes_layers:
             self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
         for name, info in setting_info(operation.Settings).items():
-            self._add(column, name, info, self._editor(info))
+            self._add(column, name, info, self._editor(info, step.id))
+            if operation.previews_text and info.kind == "files":
+                self._preview = TextPreview(self._session)
+                column.addWidget(self._preview)
         column.addWidget(self._makes)
         line = QFrame()
         line.setFrameShape(QFrame.Shape.HLine)
@@ -192,15 +202,24 @@ class SettingsForm(QScrollArea):
         inner.addWidget(told)
         return both
 
-    def _editor(self, info: SettingInfo) -> Editor:
+    def _editor(self, info: SettingInfo, step: str) -> Editor:
         folder = self._session.folder
+        if info.kind == "condition":
+            return ConditionEditor(info, self._session)
+        if info.kind == "crs":
+            return CrsEditor(info, self._session)
+        of_layers: dict[str, type[Any]] = {"layer": LayerEditor, "field": FieldEditor, "fields": FieldsEditor}
+        if info.kind in of_layers:
+            made: Editor = of_layers[info.kind](info, self._session, step)
+            return made
         if info.kind == "files":
             return FilesEditor(info, folder)
         if info.kind == "target":
             return TargetEditor(info, folder)
         kinds: dict[str, type[Any]] = {
-            "condition": ConditionEditor, "choice": ChoiceEditor, "choices": ChoicesEditor, "flag": FlagEditor,
-            "whole": WholeEditor, "patterns": PatternsEditor,
+            "features": FeaturesEditor, "pairs": PairsEditor, "cells": CellsEditor, "shapes": ShapesEditor,
+            "choice": ChoiceEditor, "choices": ChoicesEditor, "flag": FlagEditor, "whole": WholeEditor,
+            "patterns": PatternsEditor,
         }  # fmt: skip
         editor: Editor = kinds.get(info.kind, TextEditor)(info)
         return editor
@@ -240,6 +259,9 @@ class SettingsForm(QScrollArea):
             block.show_wrong("\n".join(dict.fromkeys(wrong)))
             if isinstance(block.editor, ConditionEditor):
                 self._fill_condition(block.editor, step, name)
+        if self._preview is not None:
+            given = {n: with_parameters(v, self._session.values()) for n, v in step.settings.items()}
+            self._preview.show_settings(given)
         own = set(self.blocks)
         general = [f.text for f in findings if f.level == "error" and f.setting not in own]
         retext(self._general, "\n".join(dict.fromkeys(general)))
@@ -249,7 +271,8 @@ class SettingsForm(QScrollArea):
         if info.shown_when is None:
             return True
         other, endings = info.shown_when
-        value = str(step.settings.get(other, ""))
+        default = default_of(operation_by_id(step.use).Settings, other)
+        value = str(step.settings.get(other, "" if default is None else default))
         return any(value.lower().endswith(str(e)) for e in endings)
 
     def _fill_condition(self, editor: ConditionEditor, step: Step, name: str) -> None:
@@ -258,6 +281,8 @@ class SettingsForm(QScrollArea):
         mistakes = [f for f in session.findings(step.id) if f.setting == name and f.level == "error"]
         editor.show_mistake(mistakes[0].start if mistakes else -1, mistakes[0].length if mistakes else 0)
         layers = session.entering_stored(step.id)
+        where_text = str(step.settings.get(name) or "")
+        editor.values.offer(session.fields_entering(step.id), [dict(x.info) for x in layers], where_text)
         where = step.settings.get(name)
         if mistakes or not layers or not where:
             editor.show_count("")

@@ -31,9 +31,10 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.desktop.session import Session
+from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.formats.sources import is_offered
+from eskret.formats.sources import is_offered, is_text
 
 Role = Qt.ItemDataRole.UserRole
 _UNITS = {"point": "pt", "line": "line", "area": "area", "table": "row", "mixed": "mixed"}
@@ -119,6 +120,7 @@ class SourcesPanel(QWidget):
 
     look_asked = Signal(str, str, str)  # path, layer, key
     load_asked = Signal(str, str, int)  # path, layer (empty for the whole file), number of layers in the file
+    several_asked = Signal(list)  # paths
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -137,6 +139,7 @@ class SourcesPanel(QWidget):
         self.tree.setHeaderHidden(True)
         self.tree.setRootIsDecorated(False)
         self.tree.setIndentation(12)
+        self.tree.setSelectionMode(QTreeView.SelectionMode.ExtendedSelection)
         self.tree.setEditTriggers(QTreeView.EditTrigger.NoEditTriggers)
         self.tree.setExpandsOnDoubleClick(False)
         self.tree.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -207,7 +210,9 @@ class SourcesPanel(QWidget):
             self._group([folder / name for name in saved], folder)
         self.tree.expandAll()
         for path in files:
-            if self._looks.get(str(path), (0.0, ""))[0] != _changed(path):
+            if is_text(path):
+                self._show_text(path)
+            elif self._looks.get(str(path), (0.0, ""))[0] != _changed(path):
                 self._waiting.append(path)
             else:
                 self._show(path)
@@ -282,9 +287,10 @@ class SourcesPanel(QWidget):
             item.setToolTip(found)
         elif len(found) == 1:
             told.update(_facts(found[0]), layers=1)
-            item.setToolTip(_tip(found[0]))
+            item.setToolTip(f"{_tip(found[0])}\n{file_words(path)}")
         else:
             told.update(figures=f"{len(found)} layers" if found else "empty", layers=len(found), kind="")
+            item.setToolTip(f"{path.name}  {len(found)} layers\n{file_words(path)}")
             for facts in found:
                 child = QStandardItem(str(facts["name"]).replace("_", " ") if path.suffix == ".gpx" else facts["name"])
                 child.setData({"what": "layer", "path": str(path), "layers": len(found), **_facts(facts)}, Role)
@@ -292,6 +298,15 @@ class SourcesPanel(QWidget):
                 item.appendRow(child)
         item.setData(told, Role)
         self.tree.expand(item.index())
+
+    def _show_text(self, path: Path) -> None:
+        """A text is looked at when a step reads it: only then it is known how."""
+        item = self._file_item(path)
+        if item is not None:
+            item.setData({**item.data(Role), "figures": "text", "kind": "", "text": True}, Role)
+            item.setToolTip(
+                f"{path.name}  {file_words(path)}\nText with coordinates; Enter adds the step that loads it."
+            )
 
     def _file_item(self, path: Path) -> QStandardItem | None:
         for item in self._items():
@@ -325,8 +340,12 @@ class SourcesPanel(QWidget):
             self.look_asked.emit(told["path"], told["layer"], told["key"])
 
     def _load(self) -> None:
+        chosen = [i.data(Role) or {} for i in self.tree.selectionModel().selectedRows()]
+        paths = list(dict.fromkeys(t["path"] for t in chosen if t.get("path") and not t.get("problem")))
         told = self.tree.currentIndex().data(Role) or {}
-        if told.get("path") and not told.get("problem"):
+        if len(paths) > 1 or told.get("text"):
+            self.several_asked.emit(paths or [told["path"]])
+        elif told.get("path") and not told.get("problem"):
             self.load_asked.emit(told["path"], told.get("layer", ""), int(told.get("layers", 1)))
 
     def let_go(self) -> None:
@@ -347,7 +366,8 @@ def _files(folder: Path) -> list[Path]:
     base = len(folder.parts)
     for home, folders, names in os.walk(folder):
         folders[:] = sorted(f for f in folders if not f.startswith(".")) if len(Path(home).parts) - base < DEPTH else []
-        out += [p for p in (Path(home) / n for n in sorted(names)) if is_offered(p)]
+        found = (Path(home) / n for n in sorted(names))
+        out += [p for p in found if is_offered(p) or (is_text(p) and not p.name.startswith("."))]
         if len(out) > MOST_FILES:
             break
     return out[:MOST_FILES]

@@ -10,6 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 
+from eskret.core.keys import as_values
+from eskret.core.layer import type_word
 from eskret.desktop.background import Background
 from eskret.desktop.theme.style import font, theme
 
@@ -22,6 +24,8 @@ class TableModel(QAbstractTableModel):
     """A table, or the rows of it given (int64), in an order; with a reason for each where rows were set aside."""
 
     sorted_ = Signal()
+    edited = Signal(int, str, object)  # row in the table, field, new value
+    refused = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -32,6 +36,8 @@ class TableModel(QAbstractTableModel):
         self._background = Background(self)
         self._asked = 0
         self.titles: list[str] = []
+        self.overlay: dict[tuple[int, str], Any] = {}
+        """Cells changed by hand and not yet run: new values by row and field."""
 
     def show_table(
         self, table: pa.Table | None, rows: np.ndarray | None = None,
@@ -47,6 +53,7 @@ class TableModel(QAbstractTableModel):
         self.beginResetModel()
         self._table = table if table is not None else pa.table({})
         self._rows, self._reasons, self._order = rows, reasons, None
+        self.overlay = {}
         self._asked += 1
         self.titles = [ROW, *([REASON] if reasons else []), *self._table.column_names] if table is not None else []
         self.endResetModel()
@@ -68,18 +75,15 @@ class TableModel(QAbstractTableModel):
         at = line if self._order is None else int(self._order[line])
         return at if self._rows is None else int(self._rows[at])
 
-    def line_of(self, position: int) -> int:
-        """The line in which a row of the table stands; -1 where it is not shown."""
-        at = position
-        if self._rows is not None:
-            found = np.flatnonzero(self._rows == position)
-            if not len(found):
-                return -1
-            at = int(found[0])
-        if self._order is None:
-            return at
-        found = np.flatnonzero(self._order == at)
-        return int(found[0]) if len(found) else -1
+    def positions(self, lines: np.ndarray) -> np.ndarray:
+        """The rows in the table that stand in these lines (int64)."""
+        at = lines if self._order is None else self._order[lines]
+        return np.asarray(at if self._rows is None else self._rows[at], np.int64)
+
+    def lines_of(self, positions: np.ndarray) -> np.ndarray:
+        """The lines in which rows of the table stand (int64); those that are not shown are left out."""
+        shown = self.positions(np.arange(self.rowCount()))
+        return np.flatnonzero(np.isin(shown, positions)) if len(positions) else np.empty(0, np.int64)
 
     def _field(self, column: int) -> int:
         return column - (2 if self._reasons else 1)
@@ -92,7 +96,32 @@ class TableModel(QAbstractTableModel):
         if self._reasons and column == 1:
             at = line if self._order is None else int(self._order[line])
             return self._reasons[1][int(self._reasons[0][at])]
+        name = self._table.column_names[self._field(column)]
+        if (position, name) in self.overlay:
+            return self.overlay[position, name]
         return self._table.column(self._field(column))[position].as_py()
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        """Cells of fields can be changed; the row's number and the reason cannot."""
+        flags = super().flags(index)
+        editable = index.isValid() and self._field(index.column()) >= 0
+        return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        """Tell that a cell was changed; the table itself stays as it is."""
+        if role != Qt.ItemDataRole.EditRole or not index.isValid():
+            return False
+        field = self._table.schema.field(self._field(index.column()))
+        text = str(value)
+        new = as_values([text], field.type)[0].as_py() if text.strip() or pa.types.is_string(field.type) else None
+        if text == "":
+            new = None
+        elif new is None:
+            self.refused.emit(f"'{field.name}' is a {type_word(field.type)} and cannot hold '{text}'.")
+            return False
+        if new != self.value(index.row(), index.column()):
+            self.edited.emit(self.position(index.row()), field.name, new)
+        return True
 
     def data(self, index: Index, role: int = 0) -> Any:
         if not index.isValid():
@@ -103,10 +132,15 @@ class TableModel(QAbstractTableModel):
             return (
                 Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
             ) | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.BackgroundRole and self.overlay and self._field(column) >= 0:
+            place = (self.position(index.row()), self._table.column_names[self._field(column)])
+            return theme.colour("hand", 90) if place in self.overlay else None
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
-                        Qt.ItemDataRole.ToolTipRole):  # fmt: skip
+                        Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.EditRole):  # fmt: skip
             return None
         value = self.value(index.row(), column)
+        if role == Qt.ItemDataRole.EditRole:
+            return "" if value is None else str(value)
         missing = value is None or value == ""
         if role == Qt.ItemDataRole.DisplayRole:
             return show(value)
@@ -139,8 +173,6 @@ class TableModel(QAbstractTableModel):
                 Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
             ) | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole and self._field(section) >= 0:
-            from eskret.core.layer import type_word
-
             return type_word(self._table.schema.field(self._field(section)).type)
         return None
 

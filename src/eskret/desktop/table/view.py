@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QItemSelection, Qt, Signal
+from PySide6.QtCore import QItemSelection, QItemSelectionModel, Qt, Signal
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
@@ -24,6 +24,7 @@ class FeatureTable(QTableView):
         self.model_ = TableModel(self)
         self.setModel(self.model_)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setShowGrid(False)
         self.setAlternatingRowColors(True)
@@ -56,18 +57,25 @@ class FeatureTable(QTableView):
     def _changed(self, _new: QItemSelection, _old: QItemSelection) -> None:
         if self._quiet:
             return
-        lines = [i.row() for i in self.selectionModel().selectedRows()]
-        self.rows_chosen.emit(np.array([self.model_.position(n) for n in lines], np.int64))
+        chosen = self.selectionModel().selection()
+        ranges = [np.arange(r.top(), r.bottom() + 1) for r in (chosen.at(n) for n in range(chosen.count()))]
+        lines = np.unique(np.concatenate(ranges)) if ranges else np.empty(0, np.int64)
+        self.rows_chosen.emit(self.model_.positions(lines))
 
-    def choose(self, position: int) -> None:
-        """Choose one row of the table without telling, and show it; none for -1."""
+    def choose(self, rows: np.ndarray) -> None:
+        """Choose these rows of the table (int64) without telling, and show the first; none for an empty array."""
         self._quiet = True
         try:
-            line = self.model_.line_of(position) if position >= 0 else -1
-            if line < 0:
-                self.clearSelection()
-            else:
-                self.selectRow(line)
-                self.scrollTo(self.model_.index(line, 0))
+            lines = np.sort(self.model_.lines_of(rows))
+            chosen = QItemSelection()
+            last = self.model_.columnCount() - 1
+            # neighbours go in as one range: a hundred thousand rows are a few of them
+            for part in np.split(lines, np.flatnonzero(np.diff(lines) > 1) + 1) if len(lines) else ():
+                chosen.select(self.model_.index(int(part[0]), 0), self.model_.index(int(part[-1]), last))
+            self.selectionModel().select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
+            if len(lines):
+                first = self.model_.index(int(lines[0]), 0)
+                self.selectionModel().setCurrentIndex(first, QItemSelectionModel.SelectionFlag.NoUpdate)
+                self.scrollTo(first)
         finally:
             self._quiet = False

@@ -136,6 +136,11 @@ QToolButton#quiet {{ border: 1px solid transparent; border-radius: 4px; backgrou
 QToolButton#quiet:hover {{ color: {p.ink}; background: {p.band}; }}
 QToolButton#quiet:focus {{ border: 1px solid {p.ink}; }}
 QToolButton#quiet:checked {{ color: {p.ink}; background: {p.shelf_chosen}; }}
+QToolButton#quiet:disabled {{ color: {p.line}; }}
+QListWidget {{ padding: 2px; outline: 0; alternate-background-color: {p.band}; }}
+QListWidget:focus {{ border: 2px solid {p.hand}; padding: 1px; }}
+QListWidget::item {{ padding: 2px 5px; color: {p.ink}; }}
+QListWidget::item:selected {{ background: {p.hand_row}; color: {p.ink}; }}
 QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
 #viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 8px;
   border-radius: 0; margin-left: -1px; }}
@@ -146,7 +151,7 @@ QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ background: {p.field}; border: 1px solid {p.field_line};
   border-radius: 3px; padding: 4px 7px; color: {p.ink}; selection-background-color: {p.hand};
   selection-color: {p.hand_ink}; }}
-QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus, QListWidget:focus {{ border: 2px solid {p.hand};
+QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus {{ border: 2px solid {p.hand};
   padding: 3px 6px; }}
 *[wrong="true"] {{ border: 2px solid {p.bad}; padding: 3px 6px; }}
 QComboBox::drop-down {{ border: 0; width: 22px; }}

@@ -46,6 +46,7 @@ class LoadCoordinates(Source):
     phase = Phase.GATHER
     rank = 20
     relation = Relation.NEW
+    previews_text = True
     also_known_as = (
         "xy", "csv points", "text file", "txt", "lat lon", "latitude longitude", "easting northing", "coordinates",
         "delimited", "dms", "degrees minutes seconds", "points from table",

@@ -113,8 +113,76 @@ def _count(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"kept": int(true.sum()), "of": len(true)}
 
 
+def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """The most frequent values of a field over stored layers, with counts."""
+    import pyarrow as pa
+
+    from eskret.core.profile import values_with_counts
+    from eskret.workflow.stored import StoredLayer
+
+    tables = [StoredLayer(info).table for info in request["layers"]]
+    columns = [t.column(request["field"]) for t in tables if request["field"] in t.column_names]
+    if len({c.type for c in columns}) > 1:
+        columns = [c.cast(pa.string()) for c in columns]
+    whole = pa.chunked_array([chunk for c in columns for chunk in c.chunks], columns[0].type) if columns else None
+    found = values_with_counts(whole, request["most"]) if whole is not None else []
+    kind = "number" if whole is not None and _is_number(whole.type) else "text"
+    return {"values": [[v if isinstance(v, bool | int | float) else str(v), n] for v, n in found], "kind": kind,
+            "empty": whole.null_count if whole is not None else 0}  # fmt: skip
+
+
+def _is_number(kind: Any) -> bool:
+    import pyarrow as pa
+
+    return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_boolean(kind))
+
+
+def _profile(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """What the fields of a stored layer hold."""
+    from eskret.core.profile import profile
+    from eskret.workflow.stored import StoredLayer
+
+    layer = StoredLayer(request["layer"])
+    return {"fields": [
+        {"name": p.name, "word": p.word, "nulls": p.nulls, "distinct": p.distinct, "least": p.least,
+         "greatest": p.greatest, "sample": list(p.sample)} for p in profile(layer.table)
+    ]}  # fmt: skip
+
+
+def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """How a text with coordinates is laid out, and its first lines cut into values."""
+    from eskret.formats import coordinates_text as texts
+    from eskret.formats import sources, text
+    from eskret.operations.gather.load_coordinates import wish_of
+    from eskret.operations.registry import operation_by_id
+
+    settings = operation_by_id("load_coordinates").Settings(**request["settings"])
+    files = sources.find_files(request["settings"]["files"], Path(request["folder"]), other_endings=texts.ENDINGS)
+    layout = texts.layout_of(files[0], wish_of(settings))
+    lines = text.sample_lines(files[0], layout.encoding, 7)
+    rows = [text.split_line(line, layout.delimiter) for line in lines]
+    return {
+        "file": str(files[0]), "files": len(files), "delimiter": layout.delimiter, "header": layout.header,
+        "decimal": layout.decimal, "encoding": layout.encoding, "columns": list(layout.columns), "x": layout.x,
+        "y": layout.y, "z": layout.z, "rows": rows[1:] if layout.header else rows[:6],
+    }  # fmt: skip
+
+
+def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Coordinate systems that fit some words, with unit and area of use."""
+    from eskret.core.crs_search import find
+
+    out = []
+    for known in find(request["words"], request["recent"], request["most"]):
+        facts = known.facts()
+        out.append({"code": known.code, "name": known.name, "area": known.area, "unit": facts.unit,
+                    "bounds": facts.bounds})  # fmt: skip
+    return {"found": out}
+
+
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
-    "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count,
+    "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "values": _values,
+    "profile": _profile, "layout": _layout, "find_crs": _find_crs,
 }  # fmt: skip
 
 

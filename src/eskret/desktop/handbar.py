@@ -1,0 +1,126 @@
+"""The strip below map and table: what is chosen, and what can be done with it by hand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
+
+from eskret.desktop.map.canvas import BOX, LASSO, LOOK, SKETCHES
+
+_HINT = "Click features to choose them; Shift adds, Control takes away. Or draw a box or a loop around them."
+_SKETCH_HINT = {
+    "points": "Click where the points are; Enter or a double click ends, Backspace takes the last one back, Esc drops it.",
+    "line": "Click along the line; Enter or a double click ends, Backspace takes the last one back, Esc drops it.",
+    "area": "Click along the edge; Enter or a double click closes it, Backspace takes the last one back, Esc drops it.",
+}
+_TOOL_HINT = {
+    BOX: "Drag a box; Shift adds what it meets, Control takes it away. Esc ends.",
+    LASSO: "Drag a loop; Shift adds what it meets, Control takes it away. Esc ends.",
+}
+
+
+class HandBar(QWidget):
+    """Signals say what is asked for; the strip itself does nothing."""
+
+    tool_asked = Signal(str)
+    all_asked = Signal()
+    none_asked = Signal()
+    invert_asked = Signal()
+    pick_asked = Signal()
+    leave_out_asked = Signal()
+    keep_asked = Signal()
+    isolate_asked = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("pane")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(32)
+        self.buttons: dict[str, QToolButton] = {}
+        self.words = QLabel()
+        self.words.setObjectName("faint")
+        self.words.setMinimumWidth(40)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 1, 8, 1)
+        row.setSpacing(2)
+        self._row = row
+        self._add(BOX, "Box", "Choose what a box meets (B on the map)", lambda: self._tool(BOX), True)
+        self._add(LASSO, "Lasso", "Choose what a loop meets (L on the map)", lambda: self._tool(LASSO), True)
+        self._add("all", "All", "Choose all (Ctrl+A on map or table)", self.all_asked.emit)
+        self._add("none", "None", "Let go of what is chosen (Esc)", self.none_asked.emit)
+        self._add(
+            "invert", "Invert", "Choose what is not, and the other way round (Ctrl+Shift+I)", self.invert_asked.emit
+        )
+        row.addSpacing(6)
+        row.addWidget(_line())
+        row.addSpacing(8)
+        row.addWidget(self.words, 1)
+        self._add("pick", "Keep them", "Write it down as a step that picks them (Ctrl+K)", self.pick_asked.emit)
+        self._add("leave_out", "Leave them out", "A step that picks all but them", self.leave_out_asked.emit)
+        self._add(
+            "keep",
+            "As a condition",
+            "A step that keeps them by a condition on their key (Ctrl+Shift+K)",
+            self.keep_asked.emit,
+        )
+        self._add("isolate", "Isolate", "Give them a layer of their own, and save it (Ctrl+I)", self.isolate_asked.emit)
+        row.addWidget(_line())
+        self.sketch = QToolButton()
+        self.sketch.setObjectName("quiet")
+        self.sketch.setText("Sketch")
+        self.sketch.setToolTip("Draw an area, a line or points; they are kept in the workflow as a step")
+        self.sketch.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(self.sketch)
+        for kind, words in zip(SKETCHES, ("Points", "A line", "An area"), strict=True):
+            menu.addAction(words, partial(self.tool_asked.emit, kind))
+        self.sketch.setMenu(menu)
+        row.addWidget(self.sketch)
+
+    def _add(self, name: str, text: str, tip: str, do: Callable[[], None], checkable: bool = False) -> None:
+        button = QToolButton()
+        button.setObjectName("quiet")
+        button.setText(text)
+        button.setToolTip(tip)
+        button.setCheckable(checkable)
+        button.clicked.connect(lambda _=False: do())
+        self.buttons[name] = button
+        self._row.addWidget(button)
+
+    def _tool(self, name: str) -> None:
+        self.tool_asked.emit(name if self.buttons[name].isChecked() else LOOK)
+
+    def show_state(self, mode: str, drawn: bool, layer: str, chosen: int, shown: int) -> None:
+        """Say how things stand.
+
+        Parameters
+        ----------
+        mode : the tool in hand.
+        drawn : whether there is a map to draw on.
+        layer, chosen, shown : what is looked at, how much of it is chosen, of how many rows.
+        """
+        for name in (BOX, LASSO):
+            self.buttons[name].setEnabled(drawn)
+            self.buttons[name].setChecked(mode == name)
+        self.sketch.setEnabled(drawn)
+        for name in ("all", "invert"):
+            self.buttons[name].setEnabled(shown > 0)
+        self.buttons["none"].setEnabled(chosen > 0)
+        for name in ("pick", "leave_out", "keep", "isolate"):
+            self.buttons[name].setVisible(chosen > 0 and mode not in SKETCHES)
+        if mode in SKETCHES:
+            self.words.setText(_SKETCH_HINT[mode])
+        elif chosen:
+            self.words.setText(f"{chosen:,} of {shown:,} chosen in {layer}")
+        else:
+            self.words.setText(_TOOL_HINT.get(mode, _HINT) if shown else "")
+        self.words.setToolTip(self.words.text())
+
+
+def _line() -> QFrame:
+    line = QFrame()
+    line.setFrameShape(QFrame.Shape.VLine)
+    line.setFixedHeight(18)
+    return line
