@@ -88,6 +88,7 @@ class Session(QObject):
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
+        self._sketches: dict[tuple[str, str, str], list[dict[str, Any]]] = {}
 
     def warm(self) -> None:
         """Start the workers before they are needed."""
@@ -357,7 +358,7 @@ class Session(QObject):
 
     def ask(self, do: str, handler: Any, **request: Any) -> int:
         """Give the helper a job; ``handler`` is called with its last event."""
-        if do == "open":
+        if do in ("open", "sketch"):
             request["store"] = str(self._store / "looks" / f"{len(self._handlers)}-{id(handler)}-{self._runs}")
             Path(request["store"]).parent.mkdir(parents=True, exist_ok=True)
         job = self._helper.send(do, **request)
@@ -486,9 +487,28 @@ class Session(QObject):
         out = []
         for name in reference_settings(step):
             reference = Reference.parse(str(step.settings.get(name) or ""))
-            before = self.view(reference.step) or {"leaving": ()}
-            out += [StoredLayer(i) for i in before["leaving"] if matches(reference.pattern, i["key"])]
+            out += [StoredLayer(i) for i in self.leaving(reference.step) if matches(reference.pattern, i["key"])]
         return out
+
+    def leaving(self, id: str) -> Sequence[Mapping[str, Any]]:
+        """What is stored of the layers that leave a step: from its run, or, of a sketch, as it was drawn."""
+        view = self.view(id)
+        if view is not None:
+            return list(view["leaving"])
+        step = next((s for s in self.document.steps if s.id == id), None)
+        if step is None or step.use != "sketch":
+            return []
+        asked = (id, str(dict(step.settings)), self.document.crs)
+        if asked not in self._sketches:
+            self._sketches[asked] = []
+
+            def take(event: dict[str, Any]) -> None:
+                if event["event"] == "done":
+                    self._sketches[asked] = [event["layer"]]
+                    self.figures_changed.emit()
+
+            self.ask("sketch", take, step=id, settings=dict(step.settings), crs=self.document.crs)
+        return self._sketches[asked]
 
     def entering_stored(self, id: str) -> list[StoredLayer]:
         """Stored layers that enter a step: from its own run, or from the steps it takes from."""
@@ -499,9 +519,8 @@ class Session(QObject):
         step = next((s for s in self.document.steps if s.id == id), None)
         out = []
         for source in step.source if step else ():
-            before = self.view(source.partition(":")[0])
             keys = {x.key for x in found.entering} if found else set()
-            out += [StoredLayer(i) for i in (before or {"leaving": ()})["leaving"] if not keys or i["key"] in keys]
+            out += [StoredLayer(i) for i in self.leaving(source.partition(":")[0]) if not keys or i["key"] in keys]
         return out
 
 

@@ -232,7 +232,10 @@ class Viewer(QObject):
         self._take(self._subject(id), keep=same_step)
 
     def _before(self, id: str) -> list[str]:
-        return [str(x.info["path"]) for x in self._session.entering_stored(id)] if not self._session.view(id) else []
+        session = self._session
+        if session.view(id):
+            return []
+        return [str(i["path"]) for i in (*(x.info for x in session.entering_stored(id)), *session.leaving(id))]
 
     def _subject(self, id: str) -> Subject:
         session = self._session
@@ -246,7 +249,8 @@ class Viewer(QObject):
                 subject.hint = "This step left no layers."
         else:
             subject.layers[ENTERING] = {x.key: x for x in session.entering_stored(id)}
-            if not subject.layers[ENTERING]:
+            subject.layers[LEAVING] = {str(i["key"]): StoredLayer(i) for i in session.leaving(id)}
+            if not subject.layer_keys():
                 subject.hint = "Run the workflow to see this step's features here.\nOr choose a source at the left."
                 if not session.document.steps:
                     subject.hint = "Choose a source at the left to look at it."

@@ -133,7 +133,8 @@ class CrsBox(QDialog):
             if asked == self._asked and event["event"] == "done":
                 self._fill(event["found"])
 
-        recent = recent_crs(self._session.memory) or ["EPSG:4326", "EPSG:3857"]
+        own = [self._session.document.crs] if self._session.document.crs else []
+        recent = list(dict.fromkeys([*own, *recent_crs(self._session.memory), "EPSG:4326"]))
         self._session.ask("find_crs", take, words=self.line.text(), recent=recent, most=40)
 
     def _fill(self, found: list[dict[str, Any]]) -> None:

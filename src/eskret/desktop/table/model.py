@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, QTimer, Signal
+from PySide6.QtGui import QFont
 
 from eskret.core.keys import as_values
 from eskret.core.layer import type_word
@@ -120,7 +121,9 @@ class TableModel(QAbstractTableModel):
             self.refused.emit(f"'{field.name}' is a {type_word(field.type)} and cannot hold '{text}'.")
             return False
         if new != self.value(index.row(), index.column()):
-            self.edited.emit(self.position(index.row()), field.name, new)
+            # later: what comes of it can take this table away while its cell is still being left
+            row = self.position(index.row())
+            QTimer.singleShot(0, self, lambda: self.edited.emit(row, field.name, new))
         return True
 
     def data(self, index: Index, role: int = 0) -> Any:
@@ -132,9 +135,6 @@ class TableModel(QAbstractTableModel):
             return (
                 Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
             ) | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.BackgroundRole and self.overlay and self._field(column) >= 0:
-            place = (self.position(index.row()), self._table.column_names[self._field(column)])
-            return theme.colour("hand", 90) if place in self.overlay else None
         if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
                         Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.EditRole):  # fmt: skip
             return None
@@ -145,8 +145,12 @@ class TableModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return show(value)
         if role == Qt.ItemDataRole.ToolTipRole:
+            if self._changed(index):
+                return f"It was {show(self._table.column(self._field(column))[self.position(index.row())].as_py())}"
             return show(value) if isinstance(value, str) and len(value) > 24 else None
         if role == Qt.ItemDataRole.FontRole:
+            if self._changed(index):
+                return font(13, QFont.Weight.Bold)
             if missing:
                 italic = font(12)
                 italic.setItalic(True)
@@ -157,6 +161,12 @@ class TableModel(QAbstractTableModel):
         if self._reasons and column == 1:
             return theme.colour("bad")
         return None
+
+    def _changed(self, index: Index) -> bool:
+        """Whether a cell shows a change that no run has made yet."""
+        if not self.overlay or self._field(index.column()) < 0:
+            return False
+        return (self.position(index.row()), self._table.column_names[self._field(index.column())]) in self.overlay
 
     def _numeric(self, column: int) -> bool:
         kind = self._table.schema.field(self._field(column)).type

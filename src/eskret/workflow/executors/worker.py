@@ -168,6 +168,19 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _sketch(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Store what was drawn, as its step would leave it."""
+    from eskret.operations.base import Context
+    from eskret.operations.registry import operation_by_id
+    from eskret.operations.settings import validate
+    from eskret.workflow.results import ResultStore
+
+    operation: Any = operation_by_id("sketch")
+    context = Context(step=request["step"], crs=request["crs"] or None)
+    outcome = operation.read(None, validate(operation.Settings, request["settings"]), context)[0]
+    return {"layer": ResultStore(Path(request["store"])).put(outcome.layers[0])}
+
+
 def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """Coordinate systems that fit some words, with unit and area of use."""
     from eskret.core.crs_search import find
@@ -182,7 +195,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "values": _values,
-    "profile": _profile, "layout": _layout, "find_crs": _find_crs,
+    "profile": _profile, "layout": _layout, "sketch": _sketch, "find_crs": _find_crs,
 }  # fmt: skip
 
 
