@@ -360,11 +360,11 @@ def demo(
 ) -> None:
     """Make the demo, Orrel Sound, and open the window on it."""
     with _told():
-        from eskret.demo.generate import make
+        from eskret.demo.generate import lessons, make
 
         home = make(folder or Path.cwd() / "eskret-demo")
         typer.echo(f"The demo is in {home}")
-        workflows = sorted(home.glob("*.toml"))
+        workflows = lessons(home)
         if not run_:
             raise typer.Exit(_window(workflows[0]))
         worst = 0

@@ -183,8 +183,7 @@ def test_the_finder_is_worked_by_keys(hand: Hand) -> None:
     assert finder.isVisible() and finder.model.index(0, 0).data() == "Keep"  # what can use layers comes first
     hand.keys("Down", finder.line)
     hand.keys("Down", finder.line)
-    hand.keys("Down", finder.line)
-    assert finder.list.currentIndex().data() == "Load"
+    assert finder.list.currentIndex().data() == "Pick"
     hand.keys("Up", finder.line)
     hand.type("xyzzy", finder.line)
     assert finder.nothing.isVisible() and not finder.list.isVisible()

@@ -42,6 +42,16 @@ class _Sound:
     districts: dict[str, shapely.Polygon]
 
 
+LESSONS = ("piles.toml", "gather.toml")
+"""The demo's workflows in the order in which they teach."""
+
+
+def lessons(folder: Path) -> list[Path]:
+    """The workflows of a demo's folder: the lessons in their order, then what somebody added."""
+    there = sorted(folder.glob("*.toml"))
+    return sorted(there, key=lambda p: LESSONS.index(p.name) if p.name in LESSONS else len(LESSONS))
+
+
 def make(folder: Path) -> Path:
     """Make the demo in a folder (which may exist; files of the demo in it are made anew) and return it."""
     folder = folder.resolve()

@@ -49,12 +49,12 @@ class Files(QObject):
 
     def open_demo(self) -> None:
         """Open the demo in the user's data folder, made the first time; what was changed in it stays."""
-        from eskret.demo.generate import make
+        from eskret.demo.generate import lessons, make
 
         home = user_data_path("eskret", appauthor=False) / "demo" / "orrel-sound"
-        if not list(home.glob("*.toml")):
+        if not lessons(home):
             make(home)
-        self.open_path(sorted(home.glob("*.toml"))[0])
+        self.open_path(lessons(home)[0])
 
     def new_in_folder(self) -> None:
         """Choose a folder and begin an empty workflow in it."""

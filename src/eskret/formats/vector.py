@@ -7,8 +7,10 @@ import threading
 import warnings
 from collections.abc import Generator
 from contextlib import closing
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
+from xml.parsers import expat
 
 import numpy as np
 import pyarrow as pa
@@ -73,7 +75,8 @@ def check_readable(path: Path) -> None:
                 "you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may"
             ) from error
     if path.suffix.lower() in (".kml", ".gml"):
-        _refuse_definitions(path)
+        state = path.stat()
+        _check_xml(path, state.st_mtime_ns, state.st_size)
     if path.suffix.lower() == ".shp":
         for suffix, what in _COMPANIONS.items():
             if _companion(path, suffix) is None:
@@ -112,20 +115,33 @@ def _check_length(path: Path) -> None:
             )
 
 
-def _refuse_definitions(path: Path) -> None:
-    """An XML file that defines entities can swell without end or reach for other files.
+@lru_cache(maxsize=64)
+def _check_xml(path: Path, changed: int, size: int) -> None:
+    """Go through an XML file once: a library reads a broken one as far as it gets, and says nothing.
 
     Raises
     ------
-    InputError : it has a document type definition.
+    InputError : it is not well-formed to its end, or it defines entities, which can swell without end or reach for
+        other files.
     """
-    with path.open("rb") as stream:
-        head = stream.read(1 << 16).replace(b"\0", b"")
-    if b"<!DOCTYPE" in head or b"<!ENTITY" in head:
+    parser = expat.ParserCreate()
+
+    def refuse(*_: object) -> None:
         raise InputError(
-            "it defines entities, which no data needs; it is not read any further", place=str(path),
+            "it defines entities, which no data needs; it is not read any further",
+            place=f"{path}, line {parser.CurrentLineNumber}",
             way_out="Take the <!DOCTYPE ...> out, or ask where the file comes from",
-        )  # fmt: skip
+        )
+
+    parser.StartDoctypeDeclHandler = refuse
+    try:
+        with path.open("rb") as stream:
+            parser.ParseFile(stream)
+    except expat.ExpatError as error:
+        raise InputError(
+            f"it is not sound XML ({expat.errors.messages[error.code]}); it is damaged or was cut short",
+            place=f"{path}, line {error.lineno}", way_out="Fetch it again from its source",
+        ) from error  # fmt: skip
 
 
 def _options(path: Path) -> dict[str, str]:
