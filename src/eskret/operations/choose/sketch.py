@@ -100,7 +100,9 @@ def _layer(settings: Any, context: Context) -> tuple[Layer, list[Remark]]:
     crs = settings.crs
     layer = Layer(key, table, geometry, crs)
     if out_of_range(layer.extent(), crs):
-        remarks.append(Remark(f"the coordinates cannot be degrees, as {crs} says", key, look=True))
+        raise InputError(
+            f"the coordinates cannot be degrees, as {crs} says", place=key, way_out="Name the CRS that they are in"
+        )
     wrong = shapely.is_valid_reason(geometry)[~shapely.is_valid(geometry)]
     remarks += [Remark(f"a shape is not valid: {reason}", key, look=True) for reason in dict.fromkeys(wrong)]
     layer, lost, said = bring(layer, context)
@@ -131,6 +133,8 @@ def features_of(text: str) -> tuple[np.ndarray, pa.Table]:
     try:
         if not isinstance(features, list) or not all(isinstance(f, dict) for f in features):
             raise TypeError
+        if any(f["geometry"] is None for f in features):
+            raise InputError("this GeoJSON draws nothing", way_out=way_out)
         geometry = shapely.from_geojson(np.array([json.dumps(f["geometry"]) for f in features], object))
         properties = [f.get("properties") or {} for f in features]
         table = _table(properties)
