@@ -42,7 +42,10 @@ class Hand:
     def type(self, text: str, widget: QWidget | None = None) -> None:
         target = widget or QApplication.focusWidget()
         assert target is not None
-        QTest.keyClicks(target, text)
+        for number, line in enumerate(text.split("\n")):
+            if number:
+                QTest.keyClick(target, Qt.Key.Key_Return)
+            QTest.keyClicks(target, line)
 
     def click(self, widget: QWidget, at: QPoint | None = None) -> None:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or QPoint())

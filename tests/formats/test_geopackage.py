@@ -16,8 +16,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
-from eskret.errors import DeliveryError, InputError
-from eskret.formats import geopackage, rtree, vector
+from eskret.errors import DeliveryError, InputError, StoppedError
+from eskret.formats import geopackage, geopackage_read, rtree, vector
 from tests.conftest import points, squares
 
 ALL_TYPES = {
@@ -225,11 +225,98 @@ def test_a_digest_tells_every_change(written: Path) -> None:
     assert geopackage.layer_digest(written, "beds") != first
 
 
-def test_a_digest_taken_while_writing_is_the_one_read_back(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(geopackage, "SLICE", 7)
-    path = tmp_path / "d.gpkg"
-    layers = {"all": points(ALL_TYPES), "squares": squares(30), "plain": Layer("t", pa.table({"a": [1.0, None]}))}
-    with geopackage.writing(path) as container:
+@pytest.mark.parametrize("small", [True, False], ids=["read by plain SQL", "read by the library"])
+def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, small: bool) -> None:
+    """A layer written by plain SQL and by the library's writer holds the same, whichever way it is read."""
+    monkeypatch.setattr(geopackage, "LARGE", 0)
+    monkeypatch.setattr(geopackage_read, "SMALL", 10**6 if small else -1)
+    mixed = np.array([shapely.box(0, 0, 1, 1), shapely.MultiPolygon([shapely.box(2, 2, 3, 3)]), None], object)
+    lists = {
+        "list": pa.array([[1, 2], None, []]),
+        "time": pa.array([dt.time(1, 2), None, dt.time(3)]),
+        "n": pa.array([1, 2, 3]),
+    }
+    layers = {
+        "all": points(ALL_TYPES), "squares": squares(300), "mixed": Layer("m", pa.table({"n": [1, 2, 3]}), mixed, "EPSG:32626"),
+        "nested": Layer("l", pa.table(lists), shapely.points([[0, 0], [1, 1], [2, 2]]), None), "plain": Layer("t", pa.table(ALL_TYPES)),
+        "degrees": points({"n": [1]}, crs="EPSG:4326"), "none": squares(3).take(np.empty(0, np.int64)),
+    }  # fmt: skip
+    sql, library = tmp_path / "sql.gpkg", tmp_path / "library.gpkg"
+    with geopackage.writing(sql) as container:
         for name, layer in layers.items():
             container.add(layer, name)
-    assert {n: geopackage.layer_digest(path, n) for n in layers} == container.digests
+    with geopackage.writing(library):
+        pass
+    for name, layer in layers.items():
+        assert (
+            geopackage.is_large(layer) and not geopackage.is_large(points({"n": []}).take(np.empty(0, np.int64)))
+        ) or name
+        geopackage.write_large(library, layer, name, "described")
+    for path in (sql, library):
+        db = sqlite3.connect(path)
+        assert (
+            db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+            and not db.execute("PRAGMA foreign_key_check").fetchall()
+        )
+    for name, layer in layers.items():
+        a, b = (vector.read(path, name, name).layer for path in (sql, library))
+        assert a.table.equals(b.table) and (a.crs, a.kind, a.drawn) == (b.crs, b.kind, b.drawn), name
+        assert a.ids.tolist() == b.ids.tolist() == list(range(1, len(layer) + 1))
+        if layer.drawn:
+            assert shapely.equals_identical(a.geometry, b.geometry).sum() + shapely.is_missing(a.geometry).sum() == len(
+                layer
+            )
+        facts = vector.facts(sql, name, name), vector.facts(library, name, name)
+        first, second = ((f.schema(), f.count, f.kind, f.crs, f.extent) for f in facts)
+        assert first == second and first[0] == a.table.schema
+        assert geopackage.layer_digest(sql, name) == geopackage.layer_digest(library, name), name
+
+
+def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(
+    written: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    by_sql = {n: (vector.facts(written, n, n), vector.read(written, n, n).layer) for n in vector.layer_names(written)}
+    monkeypatch.setattr(geopackage_read, "all_facts", lambda path: None)
+    assert set(by_sql) == set(vector.layer_names(written))
+    for name, (facts, layer) in by_sql.items():
+        other = vector.read(written, name, name).layer
+        assert (
+            facts == vector.facts(written, name, name) and layer.table.equals(other.table) and layer.kind == other.kind
+        )
+        assert not layer.drawn or shapely.equals_identical(layer.geometry, other.geometry).all()
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        "UPDATE beds SET id = 'text' WHERE id = 3",
+        "ALTER TABLE beds ADD COLUMN odd GEOMETRY_OF_MINE",
+        "UPDATE beds SET geom = x'0102'",
+    ],
+)
+def test_what_only_the_library_understands_is_left_to_it(written: Path, change: str) -> None:
+    """SQLite lets a column hold what it does not declare: then the library says how that is read, or that it is not."""
+    db = sqlite3.connect(written)
+    for (trigger,) in db.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
+    ).fetchall():
+        db.execute(f"DROP TRIGGER {trigger}")
+    db.execute(change)
+    db.commit()
+    db.close()
+    try:
+        layer = vector.read(written, "beds", "beds").layer
+    except InputError as error:
+        assert "all.gpkg" in error.sentence()
+    else:
+        assert len(layer) == 5000
+
+
+def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:
+    def watch(done: int, of: int) -> None:
+        raise StoppedError
+
+    with geopackage.writing(tmp_path / "a.gpkg"):
+        pass
+    with pytest.raises(StoppedError):
+        geopackage.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)

@@ -34,7 +34,7 @@ def prepare(workflow: Path, target: Path, situation: str) -> None:
         with geopackage.writing(target) as out:
             out.add(squares(2), "beds")
             out.add(squares(1), "other")
-        layers = {"beds": out.digests["beds"]}
+        layers = {"beds": geopackage.layer_digest(target, "beds")}
     else:
         target.write_text("first")
         layers = {}

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Generator, Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import shapely
+
+from eskret.core.encoded import Encoded
+from eskret.errors import InputError
 
 
 class Kind(StrEnum):
@@ -33,6 +37,12 @@ def kind_of(geometry: np.ndarray | None) -> Kind:
         return Kind.TABLE
     types = np.unique(shapely.get_type_id(geometry))
     kinds = {_KIND_OF_TYPE.get(int(t), Kind.MIXED) for t in types if t >= 0}
+    return kinds.pop() if len(kinds) == 1 else Kind.MIXED
+
+
+def kind_of_types(types: np.ndarray) -> Kind:
+    """The kind of shapely's type numbers; of none, MIXED."""
+    kinds = {_KIND_OF_TYPE.get(int(t), Kind.MIXED) for t in types}
     return kinds.pop() if len(kinds) == 1 else Kind.MIXED
 
 
@@ -104,7 +114,9 @@ class Layer:
     ----------
     key : what references call it; fixed where it comes in.
     table : attributes, one row a feature.
-    geometry : read-only object array of shapely geometry, as long as the table; None for a plain table.
+    geometry : read-only object array of shapely geometry, as long as the table; None for a plain table. Where the layer
+        came as ``encoded`` binary, the shapes are made when they are first asked for; ``drawn`` says without asking
+        whether there are any.
     crs : an authority code such as ``EPSG:32626``, or WKT; None where unknown or for a table.
     name : what it was called where it came from.
     origin : the file (and layer) it was read from.
@@ -113,15 +125,26 @@ class Layer:
 
     key: str
     table: pa.Table
-    geometry: np.ndarray | None = None
+    # no default on the class: of a layer that came encoded it is missing until ``__getattr__`` makes it
+    geometry: np.ndarray | None = field(default_factory=lambda: None)
     crs: str | None = None
     name: str = ""
     origin: str = ""
     titles: Mapping[str, str] = field(default_factory=dict)
     kind: Kind = field(default=Kind.TABLE)
     ids: np.ndarray | None = field(default=None, repr=False)
+    encoded: Encoded | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
+        if self.encoded is not None and (self.geometry is None or self.geometry is self.encoded.array):
+            if len(self.encoded) != self.table.num_rows:
+                raise ValueError(f"{len(self.encoded)} geometries for {self.table.num_rows} rows in layer {self.key!r}")
+            object.__delattr__(self, "geometry")
+            if self.kind is Kind.TABLE:
+                object.__setattr__(self, "kind", kind_of_types(self.encoded.library_types()))
+            self._settle()
+            return
+        object.__setattr__(self, "encoded", None)  # the shapes given are others
         if self.geometry is not None:
             array = np.asarray(self.geometry, dtype=object)
             if len(array) != self.table.num_rows:
@@ -132,6 +155,28 @@ class Layer:
             object.__setattr__(self, "geometry", array)
         if self.geometry is None or self.kind is Kind.TABLE:
             object.__setattr__(self, "kind", kind_of(self.geometry))
+        self._settle()
+
+    def __getattr__(self, name: str) -> Any:
+        encoded = self.__dict__.get("encoded")
+        if name != "geometry" or encoded is None:
+            raise AttributeError(name)
+        try:
+            array = encoded.decode()
+        except shapely.errors.ShapelyError as error:
+            raise InputError(
+                f"a geometry of '{self.key}' is damaged and cannot be read", place=self.origin,
+                way_out="Open it where it was made and save it again",
+            ) from error  # fmt: skip
+        object.__setattr__(self, "geometry", array)
+        return array
+
+    @property
+    def drawn(self) -> bool:
+        """Whether it has geometry."""
+        return self.encoded is not None or self.geometry is not None
+
+    def _settle(self) -> None:
         if self.ids is not None and len(self.ids) != self.table.num_rows:
             raise ValueError(f"{len(self.ids)} ids for {self.table.num_rows} rows in layer {self.key!r}")
         if not self.name:
@@ -152,19 +197,38 @@ class Layer:
 
     def extent(self) -> tuple[float, float, float, float] | None:
         """xmin, ymin, xmax, ymax in the layer's CRS; None where nothing is drawn."""
-        if self.geometry is None or not len(self.geometry):
+        if not self.drawn or not len(self):
             return None
-        box = shapely.total_bounds(self.geometry)
+        bounds = self.encoded.bounds() if self.encoded is not None else None
+        if bounds is not None:
+            low, high = np.fmin.reduce(bounds[:, :2], axis=0), np.fmax.reduce(bounds[:, 2:], axis=0)
+            box = np.concatenate([low, high])
+        else:
+            box = shapely.total_bounds(self.geometry)
         return None if np.isnan(box).any() else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
 
     def take(self, rows: np.ndarray) -> Layer:
         """The rows at these positions (int64), in this order. The kind of the layer is kept."""
-        geometry = None if self.geometry is None else self.geometry[rows]
         ids = None if self.ids is None else self.ids[rows]
-        return replace(self, table=self.table.take(pa.array(rows, pa.int64())), geometry=geometry, ids=ids)
+        table = self.table.take(pa.array(rows, pa.int64()))
+        if self.encoded is not None and self.encoded.array is None:
+            return self._with(table=table, encoded=self.encoded.take(rows), ids=ids)
+        geometry = None if self.geometry is None else self.geometry[rows]
+        return replace(self, table=table, geometry=geometry, ids=ids)
 
     def with_key(self, key: str) -> Layer:
-        return replace(self, key=key)
+        return self._with(key=key)
+
+    def with_table(self, table: pa.Table) -> Layer:
+        """The layer with other attributes for the same features."""
+        return self._with(table=table)
+
+    def _with(self, **changes: Any) -> Layer:
+        """As ``replace``, without making shapes that nobody asked for yet."""
+        if self.encoded is None or self.encoded.array is not None:
+            return replace(self, **changes)
+        names = [f.name for f in fields(self) if f.name != "geometry"]
+        return Layer(**{n: changes.get(n, getattr(self, n)) for n in names})
 
 
 class LayerSet(Mapping[str, Layer]):

@@ -38,8 +38,9 @@ def with_measures(layer: Layer, names: list[str]) -> Layer:
     """
     for name in names:
         what, size = check_measure(name)
-        if layer.geometry is None or layer.crs is None or layer.kind is not _KINDS[what]:
+        if not layer.drawn or layer.crs is None or layer.kind is not _KINDS[what]:
             continue
+        assert layer.geometry is not None
         found = measure_sizes(layer.geometry, layer.kind, layer.crs)
         if found is None:
             continue

@@ -22,13 +22,31 @@ Total = tuple[str, float, str]
 
 def measured_total(layer: Layer) -> Total | None:
     """The layer's length in km or its area in ha; None for points and tables, and where the unit is not known."""
-    if layer.geometry is None or layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
+    if not layer.drawn or layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
         return None
-    size = measure_sizes(layer.geometry, layer.kind, layer.crs)
+    size = _planar_sizes(layer)
+    if size is None:
+        assert layer.geometry is not None
+        size = measure_sizes(layer.geometry, layer.kind, layer.crs)
     if size is None:
         return None
     value = float(np.nansum(size))
     return ("length", value / 1000.0, "km") if layer.kind is Kind.LINE else ("area", value / 10_000.0, "ha")
+
+
+def _planar_sizes(layer: Layer) -> np.ndarray | None:
+    """As ``measure_sizes``, straight from the binary where the layer still is that and the CRS is planar."""
+    facts = crs_facts(layer.crs) if layer.crs else None
+    if (
+        layer.encoded is None
+        or layer.encoded.array is not None
+        or facts is None
+        or facts.geographic
+        or not facts.unit_metres
+    ):
+        return None
+    size = layer.encoded.sizes()
+    return None if size is None else size * facts.unit_metres ** (1 if layer.kind is Kind.LINE else 2)
 
 
 def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | None:

@@ -5,10 +5,11 @@ from __future__ import annotations
 
 import sys
 import threading
+from importlib.abc import MetaPathFinder
 from typing import Any
 
 _lock = threading.Lock()
-_lean = False
+_lean = _settled = False
 
 
 def be_lean() -> None:
@@ -21,19 +22,35 @@ def be_lean() -> None:
     _lean = True
 
 
+class _Without(MetaPathFinder):
+    """Says of some modules that they are not there, to the thread that made it; the others go on as before."""
+
+    def __init__(self, *names: str) -> None:
+        self._names = names
+        self._thread = threading.get_ident()
+
+    def find_spec(self, fullname: str, path: Any, target: Any = None) -> None:
+        if fullname in self._names and threading.get_ident() == self._thread:
+            raise ModuleNotFoundError(f"No module named '{fullname}'", name=fullname)
+
+
 def library() -> Any:
     """pyogrio, with its errors."""
     with _lock:
         if "pyogrio" not in sys.modules and _lean and "pandas" not in sys.modules:
             # it looks whether they can be imported, and does without where they cannot
-            for name in ("pandas", "geopandas"):
-                sys.modules[name] = None  # type: ignore[assignment]
+            without = _Without("pandas", "geopandas")
+            sys.meta_path.insert(0, without)
             try:
                 import pyogrio
             finally:
-                for name in ("pandas", "geopandas"):
-                    sys.modules.pop(name, None)
+                sys.meta_path.remove(without)
         import pyogrio
         import pyogrio.errors
 
+        global _settled
+        if not _settled:
+            # files are staged, and synced once before they are committed
+            pyogrio.set_gdal_config_options({"OGR_SQLITE_SYNCHRONOUS": "OFF"})
+            _settled = True
         return pyogrio

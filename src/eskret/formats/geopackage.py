@@ -6,14 +6,14 @@ geometry blobs, the contents and the R-trees are written by plain SQL: everythin
 
 from __future__ import annotations
 
-import hashlib
 import json
 import sqlite3
-from collections.abc import Callable, Generator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+import warnings
+from collections.abc import Callable, Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -23,14 +23,17 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import crs_code, parse_crs, same_crs
+from eskret.core.encoded import Encoded, encode, slices
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, InputError
-from eskret.formats import rtree, sections, wkb
+from eskret.errors import DeliveryError, InputError, StoppedError
+from eskret.formats import rtree, sections
+from eskret.formats.gdal import library
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
+_MOST_VALUES = 30_000  # SQLite takes 32,766 in a statement
 SLICE = 50_000
 """Rows that are written, or taken into a digest, at a time."""
 MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
@@ -113,56 +116,16 @@ def _uri(path: Path) -> str:
     return str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
-class _Digest:
-    """A digest of a layer's rows, column by column in slices: the same whether taken while writing or when reading.
-
-    It is taken in a thread of its own, which runs beside the writing: hashing does not need the interpreter.
-    """
-
-    def __init__(self, columns: Sequence[str]) -> None:
-        self._hash = hashlib.sha256(repr(list(columns)).encode())
-        self._thread = ThreadPoolExecutor(1, thread_name_prefix="digest")
-
-    def update(self, columns: Sequence[Sequence[Any]]) -> None:
-        """Take a slice of ``SLICE`` rows (fewer at the end)."""
-        for values in columns:
-            for piece in _bytes_of(values):
-                self._thread.submit(self._hash.update, piece)
-
-    def text(self) -> str:
-        self._thread.shutdown()
-        return self._hash.hexdigest()
-
-
-def _bytes_of(values: Sequence[Any]) -> Sequence[bytes]:
-    """The values of a column as bytes to take a digest of, the shortest way for each type."""
-    kinds = set(map(type, values))
-    if kinds == {int}:
-        return (np.array(values, np.int64).tobytes(),)
-    if kinds == {float}:
-        return (np.array(values, np.float64).tobytes(),)
-    if kinds == {str}:
-        return np.fromiter(map(len, values), np.int32, len(values)).tobytes(), "".join(values).encode(
-            "utf-8", "replace"
-        )
-    if kinds and kinds <= {bytes, type(None)}:
-        lengths = [-1 if v is None else len(v) for v in values]
-        return np.array(lengths, np.int32).tobytes(), b"".join(v for v in values if v is not None)
-    return (repr([len(v) if type(v) is bytes else v for v in values]).encode("utf-8", "replace"),
-            b"".join(v for v in values if type(v) is bytes))  # fmt: skip
-
-
 def layer_digest(path: Path, name: str) -> str:
-    """A digest of a layer's rows and columns as they stand in the file; whatever the rest of the file holds."""
-    db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
-    try:
-        cursor = db.execute(f"SELECT * FROM {_q(name)} ORDER BY 1")
-        digest = _Digest([d[0] for d in cursor.description][1:])
-        while rows := cursor.fetchmany(SLICE):
-            digest.update(list(zip(*rows, strict=True))[1:])
-        return digest.text()
-    finally:
-        db.close()
+    """A digest of a layer's rows and columns as they stand in the file; whatever the rest of the file holds.
+
+    Raises
+    ------
+    InputError : it cannot be read.
+    """
+    from eskret.formats import vector
+
+    return vector.content_digest(path, name)
 
 
 class GeoPackageWriter:
@@ -173,7 +136,6 @@ class GeoPackageWriter:
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
-        self.digests: dict[str, str] = {}  # of the layers added
 
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
@@ -206,6 +168,12 @@ class GeoPackageWriter:
     def sections(self) -> dict[str, sections.Section]:
         """Sections of the file, by name."""
         return sections.sections(self._db)
+
+    def put_titles(self, name: str, titles: Mapping[str, str]) -> None:
+        """Record titles of a layer's fields; of those that it has."""
+        if titles:
+            there = {r[1] for r in self._db.execute(f"PRAGMA table_info({_q(name)})")}
+            sections.put_titles(self._db, name, {f: t for f, t in titles.items() if f in there})
 
     def put_in_section(self, name: str, section: str, crs: str) -> None:
         """Say that a layer belongs to a section."""
@@ -278,44 +246,38 @@ class GeoPackageWriter:
         geom = number_collisions(["geom"], taken=names)[0]
         columns = [f"{_q(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
         srs = self._system(layer.crs)
-        geometry: np.ndarray | None = None
+        shapes: Shapes | None = None
         type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
-        if layer.geometry is not None:
-            geometry, type_name, has_z = _declared(layer)
-            bounds = shapely.bounds(geometry)
+        if layer.drawn:
+            shapes, type_name, has_z = _declared(layer)
+            bounds = _bounds_of(shapes)
             columns.append(f"{_q(geom)} {type_name}")
         columns += [f"{_q(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
         db.execute(f"CREATE TABLE {_q(name)} ({', '.join(columns)})")
-        blobs = None if geometry is None else lambda a, b: geometry_blobs(geometry, srs, bounds, a, b)
+        blobs = None if shapes is None else lambda a, b: geometry_blobs(shapes, srs, bounds, a, b)
         self._rows(layer, name, blobs, geom, watch)
         whole = np.full(4, np.nan)
         if len(bounds):
             whole = np.array([*np.fmin.reduce(bounds[:, :2], axis=0), *np.fmax.reduce(bounds[:, 2:], axis=0)])
         box = [None if np.isnan(v) else float(v) for v in whole]
-        data_type = "attributes" if geometry is None else "features"
+        data_type = "attributes" if shapes is None else "features"
         db.execute(
             "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, "
             "max_x, max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
-            (name, data_type, name, description, _now(), *box, None if geometry is None else srs),
+            (name, data_type, name, description, _now(), *box, None if shapes is None else srs),
         )
-        if geometry is not None:
+        if shapes is not None:
             db.execute(
                 "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
             )
             self._rtree(name, geom, key, bounds)
-        sections.put_titles(db, name, {f: t for f, t in layer.titles.items() if f in names})
+        self.put_titles(name, layer.titles)
 
     def _rows(
         self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch
     ) -> None:
         """Insert in slices, so that texts of a large layer never stand in memory all at once."""
         named = ([geom] if blobs is not None else []) + layer.table.column_names
-        if named:
-            marks = ", ".join("?" * len(named))
-            statement = f"INSERT INTO {_q(name)} ({', '.join(map(_q, named))}) VALUES ({marks})"
-        else:
-            statement = f"INSERT INTO {_q(name)} DEFAULT VALUES"
-        digest = _Digest(named)
         total = len(layer)
         for start in range(0, total, SLICE):
             part = layer.table.slice(start, SLICE)
@@ -323,12 +285,24 @@ class GeoPackageWriter:
             if blobs is not None:
                 values.insert(0, blobs(start, start + part.num_rows))
             if named:
-                self._db.executemany(statement, zip(*values, strict=True))
+                self._insert(name, named, list(zip(*values, strict=True)))
             else:
-                self._db.executemany(statement, [()] * part.num_rows)
-            digest.update(values)
+                self._db.executemany(f"INSERT INTO {_q(name)} DEFAULT VALUES", [()] * part.num_rows)
             watch(min(start + SLICE, total), total)
-        self.digests[name] = digest.text()
+
+    def _insert(self, name: str, columns: Sequence[str], rows: Sequence[tuple[Any, ...]]) -> None:
+        """Insert many rows by each statement: every statement looks for the table's last number among those of all
+        tables, which with hundreds of them takes longer than to store a row."""
+        head = f"INSERT INTO {_q(name)} ({', '.join(map(_q, columns))}) VALUES "
+        marks = f"({', '.join('?' * len(columns))})"
+        many = max(1, min(128, _MOST_VALUES // len(columns)))
+        whole = len(rows) - len(rows) % many
+        statement = head + ", ".join([marks] * many)
+        for start in range(0, whole, many):
+            self._db.execute(statement, list(chain.from_iterable(rows[start : start + many])))
+        if whole < len(rows):
+            rest = list(chain.from_iterable(rows[whole:]))
+            self._db.execute(head + ", ".join([marks] * (len(rows) - whole)), rest)
 
     def _rtree(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
         db = self._db
@@ -370,6 +344,98 @@ class GeoPackageWriter:
             (known.name, number, organization, code or number, definition, None),
         )
         return number
+
+
+LARGE = 20_000
+"""From so many rows on a layer goes through the library's own writer, which is several times faster; a small one costs
+less by plain SQL, where the file is not opened anew for it."""
+_BATCH = 20_000
+
+
+def is_large(layer: Layer) -> bool:
+    """Whether a layer is one for ``write_large``: many rows, and shapes in two dimensions (or none)."""
+    if len(layer) < LARGE or not layer.table.num_columns or (layer.drawn and layer.crs is None):
+        return False
+    return layer.encoded is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
+
+
+def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
+    """Add a layer of many rows to a GeoPackage that is there; its name must not be taken.
+
+    Raises
+    ------
+    DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
+    """
+    names = layer.table.column_names
+    options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
+    table = _storable(layer.table)
+    geom = number_collisions(["geom"], taken=names)[0]
+    kind: str | None = None
+    if layer.drawn:
+        shapes, type_name, _ = _declared(layer)
+        column = (
+            shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+        )
+        table = table.append_column(geom, column.cast(pa.binary()))
+        options["GEOMETRY_NAME"] = geom
+        kind = {"GEOMETRY": "Unknown", "GEOMETRYCOLLECTION": "GeometryCollection"}.get(type_name) or (
+            type_name.replace("MULTI", "Multi").replace("POINT", "Point").replace("LINESTRING", "LineString")
+            .replace("POLYGON", "Polygon")
+        )  # fmt: skip
+    stopped: list[BaseException] = []
+
+    def batches() -> Generator[pa.RecordBatch, None, None]:
+        done = 0
+        try:
+            for batch in table.to_batches(max_chunksize=_BATCH):
+                yield batch
+                done += batch.num_rows
+                watch(done, len(table))
+        except BaseException as error:
+            stopped.append(error)
+            raise
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
+            library().write_arrow(
+                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver="GPKG",
+                geometry_name=geom if layer.drawn else None, geometry_type=kind, crs=_for_library(layer.crs) if layer.drawn else None,
+                layer_options=options,
+            )  # fmt: skip
+    except Exception as error:
+        if stopped and isinstance(stopped[0], StoppedError):
+            raise stopped[0] from error
+        text = str(error)
+        if "full" in text or "disk" in text:
+            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
+        raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
+
+
+def _for_library(crs: str | None) -> str | None:
+    return parse_crs(crs).to_wkt() if crs is not None else None
+
+
+def _storable(table: pa.Table) -> pa.Table:
+    """The attributes in the types that the standard has: what it has not is stored as the nearest, as by plain SQL."""
+    columns = []
+    for column in table.columns:
+        kind = column.type
+        if pa.types.is_nested(kind) or pa.types.is_time(kind) or pa.types.is_decimal(kind):
+            text = pa.types.is_nested(kind) or pa.types.is_time(kind)
+            column = pa.chunked_array([pa.array(_values(column), pa.string() if text else pa.float64())])
+        elif pa.types.is_timestamp(kind):
+            column = column.cast(pa.timestamp("ms", kind.tz), safe=False).cast(pa.timestamp("ms", "UTC"))
+        elif pa.types.is_date(kind):
+            column = column.cast(pa.date32())
+        elif pa.types.is_integer(kind):
+            column = column.cast(pa.int64())
+        elif pa.types.is_floating(kind):
+            column = pc.if_else(pc.is_nan(column), None, column).cast(pa.float64())
+        elif pa.types.is_large_string(kind):
+            column = column.cast(pa.string())
+        columns.append(column)
+    return pa.table(columns, names=table.column_names)
 
 
 def titles_of(path: Path, name: str) -> dict[str, str]:
@@ -455,8 +521,19 @@ def _now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
 
 
-def _declared(layer: Layer) -> tuple[np.ndarray, str, bool]:
+Shapes = np.ndarray | Encoded
+"""Geometry of a layer: shapes, or the binary that they were read as."""
+
+
+def _bounds_of(shapes: Shapes) -> np.ndarray:
+    found = shapes.bounds() if isinstance(shapes, Encoded) else None
+    return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, Encoded) else shapes)
+
+
+def _declared(layer: Layer) -> tuple[Shapes, str, bool]:
     """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
+    if layer.encoded is not None and len(layer.encoded.library_types()) == 1:
+        return layer.encoded, _TYPE_NAMES[layer.encoded.library_types()[0]], False
     assert layer.geometry is not None
     geometry = layer.geometry
     types = np.unique(shapely.get_type_id(geometry))
@@ -477,14 +554,19 @@ def _declared(layer: Layer) -> tuple[np.ndarray, str, bool]:
     return geometry, "GEOMETRY", has_z
 
 
-def geometry_blobs(geometry: np.ndarray, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:
+def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:
     """GeoPackage binary of some rows: header with envelope (none for points), then ISO WKB, little-endian."""
-    binary = wkb.encode(geometry, start, stop)
-    part = geometry[start:stop]
-    types = shapely.get_type_id(part)
-    empty = shapely.is_empty(part)
+    if isinstance(shapes, Encoded):
+        rows = shapes.column.slice(start, stop - start)
+        binary = [b for chunk in rows.chunks for b in slices(chunk)]
+        types = shapes.types[start:stop] - 1
+        empty = np.isnan(bounds[start:stop, 0])
+    else:
+        binary = encode(shapes[start:stop])
+        types = shapely.get_type_id(shapes[start:stop])
+        empty = shapely.is_empty(shapes[start:stop])
     headers = np.zeros(
-        len(part),
+        len(binary),
         dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)],
     )
     headers["magic"] = b"GP"

@@ -13,10 +13,10 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, parse_crs
+from eskret.core.encoded import decode
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
-from eskret.formats import wkb
 from eskret.formats.reading import Reading, Watch, no_watch
 from eskret.formats.vector import check_readable, plain_type
 
@@ -57,7 +57,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     try:
         for batch in file.iter_batches(50_000, columns=wanted):
             if geometry:
-                shapes.append(wkb.decode(batch.column(batch.schema.get_field_index(geometry))))
+                shapes.append(decode(batch.column(batch.schema.get_field_index(geometry))))
             batches.append(batch.select([f.name for f in columns]))
             done += batch.num_rows
             watch(done, file.metadata.num_rows)

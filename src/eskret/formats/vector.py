@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import queue
 import threading
 import warnings
 from collections.abc import Generator
 from contextlib import closing
+from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -18,10 +20,11 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, parse_crs
-from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
+from eskret.core.encoded import Encoded, decode, plain
+from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
-from eskret.formats import geopackage, wkb
+from eskret.formats import geopackage, geopackage_read
 from eskret.formats.gdal import library
 from eskret.formats.reading import Reading, Watch, no_watch
 
@@ -45,6 +48,9 @@ def layer_names(path: Path) -> list[str]:
     InputError : the file is missing, empty, damaged or of another format.
     """
     check_readable(path)
+    known = _known_facts(path)
+    if known is not None:
+        return list(known)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -178,7 +184,7 @@ def _kind(name: str | None) -> Kind:
 
 
 def _crs(declared: str | None) -> str | None:
-    if not declared:
+    if not declared or geopackage_read.is_undefined(declared):
         return None
     try:
         return crs_code(parse_crs(declared))
@@ -213,6 +219,9 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     ------
     InputError : the layer cannot be opened.
     """
+    known = (_known_facts(path) or {}).get(name)
+    if known is not None:
+        return replace(known, key=key)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -259,7 +268,12 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     InputError : the layer cannot be read to its end.
     """
     check_readable(path)
-    geometries: list[np.ndarray] = []
+    known = (_known_facts(path) or {}).get(name)
+    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
+        small = _read_small(path, known, key)
+        if small is not None:
+            watch(known.count, known.count)
+            return small
     encoded: list[pa.Array] = []
     batches: list[pa.RecordBatch] = []
     done = 0
@@ -285,24 +299,24 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                     for batch in ahead:
                         if column in schema.names:
                             binary = batch.column(column)
-                            geometries.append(wkb.decode(binary))
                             encoded.append(binary)
                             batch = batch.drop_columns([column])
                         batches.append(batch)
                         done += batch.num_rows
                         watch(done, max(expected, 0))
-    except (*_failures(), shapely.errors.ShapelyError) as error:
+    except _failures() as error:
         raise _unreadable(path, error) from error
     if expected >= 0 and done != expected:
         raise InputError(
             f"it says that it holds {expected:,} features in '{name}', and {done:,} could be read",
             place=str(path), way_out="It was probably cut short; fetch it again from its source",
         )  # fmt: skip
-    geometry = None
+    geometry = whole = None
     if column in schema.names:
-        geometry = np.concatenate(geometries) if geometries else np.empty(0, object)
-        if encoded:
-            wkb.remember(geometry, pa.chunked_array(encoded))
+        binary = pa.chunked_array(encoded, schema.field(column).type)
+        whole = plain(binary)
+        if whole is None:
+            geometry = _decoded(path, binary)
     rest = pa.schema([f for f in schema if f.name != column])
     table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
     remarks: list[Remark] = []
@@ -313,9 +327,93 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
     remarks.extend(_losses(said, info["geometry_type"]))
     crs = _crs(info["crs"])
-    kind = _settled_kind(info["geometry_type"], geometry)
-    layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids)
+    kind = _settled_kind(info["geometry_type"], geometry, whole)
+    layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
     return Reading(layer, table.num_rows, (), tuple(remarks))
+
+
+def _known_facts(path: Path) -> dict[str, LayerFacts] | None:
+    """Facts of a GeoPackage's layers, where they can be told without the library."""
+    return geopackage_read.all_facts(path) if path.suffix.lower() == ".gpkg" else None
+
+
+def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
+    found = geopackage_read.read_small(path, facts)
+    if found is None:
+        return None
+    table, binary, ids = found
+    geometry = whole = None
+    kind = facts.kind
+    if binary is not None:
+        whole = plain(binary)
+        geometry = None if whole is not None else _decoded(path, binary)
+        kind = _settled_kind(None, geometry, whole)
+        if kind is Kind.TABLE or not len(table) or (geometry is not None and not shapely.is_geometry(geometry).any()):
+            kind = facts.kind
+        if whole is not None and not len(table):
+            geometry, whole = np.empty(0, object), None
+    titles = {f.name: f.title for f in facts.fields if f.title}
+    layer = Layer(key, table, geometry, facts.crs, facts.name, str(path), titles, kind, ids, whole)
+    return Reading(layer, len(table))
+
+
+def content_digest(path: Path, name: str) -> str:
+    """A digest of a layer's rows as they stand in the file: fields, their types, values and geometry, in order.
+
+    Raises
+    ------
+    InputError : it cannot be read.
+    """
+    found = hashlib.sha256()
+    known = (_known_facts(path) or {}).get(name)
+    small = None
+    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
+        small = geopackage_read.read_small(path, known)
+    if small is not None:
+        table, binary, _ = small
+        found.update(str(table.schema).encode())
+        for column in [*table.columns, *([binary] if binary is not None else [])]:
+            _take_in(found, column)
+        return found.hexdigest()
+    try:
+        with library().open_arrow(path, layer=name, use_pyarrow=True, batch_size=BATCH) as (_, reader):
+            found.update(str([(f.name, _storage(f.type)) for f in reader.schema]).encode())
+            with closing(_ahead(reader)) as ahead:
+                for batch in ahead:
+                    for column in batch.columns:
+                        plain_column = column.storage if isinstance(column, pa.ExtensionArray) else column
+                        _take_in(found, pa.chunked_array([plain_column]))
+    except _failures() as error:
+        raise _unreadable(path, error) from error
+    return found.hexdigest()
+
+
+def _storage(kind: pa.DataType) -> str:
+    return str(kind.storage_type if isinstance(kind, pa.ExtensionType) else kind)
+
+
+def _take_in(found: Any, column: pa.ChunkedArray) -> None:
+    """Values of a column into a digest: which are null, then the bytes of the others."""
+    for chunk in column.chunks:
+        found.update(np.packbits(np.asarray(chunk.is_null())).tobytes())
+        if pa.types.is_string(chunk.type) or pa.types.is_binary(chunk.type):
+            _, places, data = chunk.buffers()
+            ends = (
+                np.frombuffer(places, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
+                if len(chunk)
+                else np.zeros(1, int)
+            )
+            found.update(np.diff(ends).tobytes())
+            if data is not None:
+                found.update(memoryview(data)[ends[0] : ends[-1]])
+        elif pa.types.is_integer(chunk.type) or pa.types.is_floating(chunk.type) or pa.types.is_boolean(chunk.type):
+            found.update(np.asarray(chunk.fill_null(False if pa.types.is_boolean(chunk.type) else 0)).tobytes())
+        elif pa.types.is_date32(chunk.type):
+            found.update(np.asarray(chunk.cast(pa.int32()).fill_null(0)).tobytes())
+        elif pa.types.is_timestamp(chunk.type):
+            found.update(np.asarray(chunk.cast(pa.int64()).fill_null(0)).tobytes())
+        else:
+            found.update(repr(chunk.to_pylist()).encode("utf-8", "replace"))
 
 
 def _ahead(reader: Any) -> Generator[pa.RecordBatch, None, None]:
@@ -360,8 +458,18 @@ def _without_ids(table: pa.Table, meta: dict[str, object]) -> tuple[pa.Table, np
     return table.remove_column(0), ids
 
 
-def _settled_kind(declared: str | None, geometry: np.ndarray | None) -> Kind:
+def _decoded(path: Path, binary: pa.ChunkedArray) -> np.ndarray:
+    try:
+        parts = [decode(chunk) for chunk in binary.chunks]
+    except shapely.errors.ShapelyError as error:
+        raise _unreadable(path, error) from error
+    return np.concatenate(parts) if parts else np.empty(0, object)
+
+
+def _settled_kind(declared: str | None, geometry: np.ndarray | None, encoded: Encoded | None) -> Kind:
     """What the rows are, where there are any; else what the file declares."""
+    if encoded is not None:
+        return kind_of_types(encoded.library_types()) if len(encoded) else _kind(declared)
     if geometry is None:
         return Kind.TABLE
     found = kind_of(geometry)

@@ -27,13 +27,14 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     InputError : the layer declares no CRS and the workflow has one.
     """
     nothing = np.empty(0, np.int64)
-    if layer.geometry is None or context.crs is None or same_crs(layer.crs, context.crs):
+    if not layer.drawn or context.crs is None or same_crs(layer.crs, context.crs):
         return layer, nothing, []
     if layer.crs is None:
         raise InputError(
             "no coordinate system is declared", place=layer.origin,
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
         )  # fmt: skip
+    assert layer.geometry is not None
     extent = extent_of(layer.geometry)
     way = transformation(layer.crs, context.crs, extent)
     remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse)]

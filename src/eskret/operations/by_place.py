@@ -12,7 +12,7 @@ import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, extent_of, parse_crs, reproject, same_crs, transformation
-from eskret.core.kernels.place import Relation, holds, near
+from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
@@ -142,8 +142,6 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
     ------
     CrsError : one of them has no CRS, or there is no way from one to the other.
     """
-    assert layer.geometry is not None
-    geometry = layer.geometry
     remarks: list[Remark] = []
     accounts: list[InputAccount] = []
     shapes: list[np.ndarray] = []
@@ -164,8 +162,14 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         relation = Relation(settings.relation)
         if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
             others = np.array([shapely.union_all(shapely.make_valid(others))], object)
-        found = holds(geometry, others, relation, edge=settings.edge, watch=context.watch)
-    missing = shapely.is_missing(geometry) | shapely.is_empty(geometry)
+        xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
+        if xy is not None:
+            by_points = points_hold(xy, others, relation, edge=settings.edge, watch=context.watch)
+            if by_points is not None:
+                return Placed(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
+        assert layer.geometry is not None
+        found = holds(layer.geometry, others, relation, edge=settings.edge, watch=context.watch)
+    missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
     return Placed(found, missing, tuple(remarks), tuple(accounts))
 
 

@@ -98,7 +98,7 @@ class ResultStore:
         return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind)}
 
     def keep(
-        self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome], others: Sequence[Layer]
+        self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome], others: Sequence[Layer] = ()
     ) -> Mapping[str, Any]:
         """Store a step's result; for the engine's ``keep``."""
         aside: dict[str, Any] = {}
@@ -137,7 +137,7 @@ def _write(layer: Layer, home: Path) -> dict[str, Any]:
             np.save(home / f"{name}.npy", array)
         crs = _crs_json(layer.crs)
     info = {
-        "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.geometry is not None, "extent": layer.extent(),
+        "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.drawn, "extent": layer.extent(),
         "origin": layer.origin, "titles": dict(layer.titles), "numbered": layer.ids is not None,
     }  # fmt: skip
     (home / "layer.json").write_text(json.dumps(info))

@@ -7,6 +7,7 @@ once and asked about many features at a time, in threads; GEOS lets go of the in
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from enum import StrEnum
@@ -15,6 +16,16 @@ import numpy as np
 import shapely
 
 CHUNK = 20_000
+
+
+class _Prepared(threading.local):
+    """Prepared shapes, a copy for each thread: GEOS makes their indexes when they are first asked, and two threads that
+    ask the same shape at the same time spoil each other's memory."""
+
+    def __init__(self, others: np.ndarray) -> None:
+        # called anew in every thread that touches it
+        self.shapes = np.asarray(shapely.from_wkb(shapely.to_wkb(others)), object)
+        shapely.prepare(self.shapes)
 
 
 class Relation(StrEnum):
@@ -68,6 +79,40 @@ def holds(
     return _any(geometry, others, 0.0, lambda other, some: test(other, some), watch)
 
 
+def points_hold(
+    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False,
+    watch: Callable[[int, int], None] | None = None,
+) -> np.ndarray | None:  # fmt: skip
+    """As ``holds``, for points given by their coordinates (n, 2), without making shapes of them.
+
+    None where that cannot be told from coordinates: for other relations than INTERSECTS, DISJOINT and WITHIN, for others
+    that are no areas, and for many of them.
+    """
+    others = others[_real(others)]
+    areas = np.isin(shapely.get_type_id(others), (3, 6)).all()
+    if relation not in (Relation.INTERSECTS, Relation.DISJOINT, Relation.WITHIN) or len(others) > 8 or not areas:
+        return None
+    prepared = _Prepared(others)
+    strict = relation is Relation.WITHIN and not edge
+    test = shapely.contains_xy if strict else shapely.intersects_xy
+    boxes = shapely.bounds(others)
+    out = np.zeros(len(xy), bool)
+
+    def chunk(start: int) -> None:
+        some, found = xy[start : start + CHUNK], out[start : start + CHUNK]
+        x, y = some[:, 0], some[:, 1]
+        for other, (west, south, east, north) in zip(prepared.shapes, boxes, strict=True):
+            at = np.flatnonzero(~found & (x >= west) & (x <= east) & (y >= south) & (y <= north))
+            found[at] = test(other, x[at], y[at])
+
+    starts = range(0, len(xy), CHUNK)
+    with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
+        for done, _ in enumerate(pool.map(chunk, starts), 1):
+            if watch is not None:
+                watch(min(done * CHUNK, len(xy)), len(xy))
+    return np.isfinite(xy).all(axis=1) & ~out if relation is Relation.DISJOINT else out
+
+
 def near(
     geometry: np.ndarray, others: np.ndarray, distance: float, watch: Callable[[int, int], None] | None = None
 ) -> np.ndarray:
@@ -87,7 +132,7 @@ def _any(
     others = others[_real(others)]
     if not len(others) or not len(geometry):
         return out
-    shapely.prepare(others)
+    prepared = _Prepared(others)
     boxes = shapely.bounds(others)
     boxes[:, :2] -= reach
     boxes[:, 2:] += reach
@@ -99,7 +144,7 @@ def _any(
         found = out[start : start + CHUNK]
         bounds = shapely.bounds(some)
         if tree is None:
-            for other, (west, south, east, north) in zip(others, boxes, strict=True):
+            for other, (west, south, east, north) in zip(prepared.shapes, boxes, strict=True):
                 open_ = ~found & (bounds[:, 2] >= west) & (bounds[:, 0] <= east)
                 at = np.flatnonzero(open_ & (bounds[:, 3] >= south) & (bounds[:, 1] <= north))
                 found[at] = test(other, some[at])
@@ -110,7 +155,7 @@ def _any(
             for a, b in zip(*_runs(which), strict=True):
                 at = row[a:b]
                 at = at[~found[at]]
-                found[at] = test(others[which[a]], some[at])
+                found[at] = test(prepared.shapes[which[a]], some[at])
 
     starts = range(0, len(geometry), CHUNK)
     with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:

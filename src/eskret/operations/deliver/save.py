@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import groupby
 from pathlib import Path
 from typing import Any, Literal
 
@@ -281,26 +282,36 @@ class Save(Delivery):
         assert context.desk is not None
         staged = context.desk.stage(path, keep_content=True)
         section = context.fill(settings.section) if settings.section else ""
-        brought: list[_Brought] = []
         with geopackage.writing(staged) as container:
             there = {name.casefold(): name for name in container.names()}
             crs = settings.crs
             if section:
                 known = container.sections().get(section)
                 crs = known.crs if known else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
-            for layer, plan in writing:
-                one = _brought(layer, settings, crs)
+            for _, plan in writing:
                 if plan.layer.casefold() in there:
                     container.remove(there[plan.layer.casefold()])
-                container.add(one.layer, plan.layer, settings.description, context.watch)
+        brought = [_brought(layer, settings, crs) for layer, _ in writing]
+        pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, writing, strict=True)]
+        # many small layers in one transaction; a large one by itself, through the library
+        for large, group in groupby(pairs, key=lambda pair: geopackage.is_large(pair[0])):
+            if large:
+                for layer, name in group:
+                    geopackage.write_large(staged, layer, name, settings.description, context.watch)
+            else:
+                with geopackage.writing(staged) as container:
+                    for layer, name in group:
+                        container.add(layer, name, settings.description, context.watch)
+        with geopackage.writing(staged) as container:
+            for layer, name in pairs:
+                container.put_titles(name, layer.titles)
                 if section:
-                    container.put_in_section(plan.layer, section, crs)
-                brought.append(one)
+                    container.put_in_section(name, section, crs)
         found = {e.name: e.rows for e in geopackage.entries(staged)}
         return [
             _saved(
                 layer, plan, one.layer.crs, one.aside, found.get(plan.layer, -1), context, one.remarks,
-                container.digests[plan.layer], one.layer,
+                geopackage.layer_digest(staged, plan.layer), one.layer,
             )
             for (layer, plan), one in zip(writing, brought, strict=True)
         ]  # fmt: skip
@@ -315,7 +326,7 @@ class Save(Delivery):
 
     def _to_geojson(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
         assert context.desk is not None
-        if layer.geometry is not None and layer.crs is None:
+        if layer.drawn and layer.crs is None:
             raise DeliveryError(
                 "GeoJSON is in WGS 84, and this layer has no CRS to come from", place=layer.key,
                 way_out="Say it where the layer is loaded",
@@ -344,7 +355,8 @@ class _Brought:
 def _brought(layer: Layer, settings: Any, crs: str) -> _Brought:
     aside, remarks = SetAside(), []
     out = layer
-    if crs and layer.geometry is not None and layer.crs is not None and not same_crs(layer.crs, crs):
+    if crs and layer.drawn and layer.crs is not None and not same_crs(layer.crs, crs):
+        assert layer.geometry is not None
         way = transformation(layer.crs, crs, layer.extent())
         moved, lost = reproject(layer.geometry, layer.crs, crs)
         aside = SetAside.from_reasons([(f"cannot be brought to {crs}", lost)])
@@ -352,14 +364,15 @@ def _brought(layer: Layer, settings: Any, crs: str) -> _Brought:
         out = replace(layer, geometry=moved, crs=crs)
         if len(lost):
             out = out.take(np.setdiff1d(np.arange(len(layer)), lost))
-    elif crs and layer.geometry is not None and layer.crs is None:
+    elif crs and layer.drawn and layer.crs is None:
         raise DeliveryError(
             "it has no coordinate system, so it cannot be brought to one", place=layer.key,
             way_out="Say it where the layer is loaded",
         )  # fmt: skip
     out = with_measures(out, settings.measures)
     titles = {f: t for f, t in settings.titles.items() if f in out.table.column_names}
-    return _Brought(replace(out, titles={**out.titles, **titles}), aside, tuple(remarks))
+    out = replace(out, titles={**out.titles, **titles}) if titles else out
+    return _Brought(out, aside, tuple(remarks))
 
 
 def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:

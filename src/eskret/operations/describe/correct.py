@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -99,7 +98,7 @@ class Correct(EachLayer):
             remarks += [Remark(text, layer.key, look=True) for text in said]
             if len(rows):
                 altered.append(Altered(f"{name} corrected", rows))
-        out = replace(layer, table=table)
+        out = layer.with_table(table)
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),

@@ -160,18 +160,18 @@ def _marked(layer: Layer, held: np.ndarray, settings: Any) -> Layer:
     name = _name(layer.table.column_names, settings.field)
     there = layer.table.schema.get_field_index(name)
     if there < 0 and not settings.value:
-        return replace(layer, table=layer.table.append_column(name, pa.array(held)))
+        return layer.with_table(layer.table.append_column(name, pa.array(held)))
     kind = _kind(layer.table.schema.field(there).type if there >= 0 else None, settings.value)
     written = _written(settings.value, kind, name)
     if there < 0:
         column = pa.array(np.zeros(len(held), np.int32), mask=~held)
         marked = pa.array([written.as_py()], kind).take(column)
-        return replace(layer, table=layer.table.append_column(name, marked))
+        return layer.with_table(layer.table.append_column(name, marked))
     if not settings.value:
-        return replace(layer, table=layer.table.set_column(there, name, pa.array(held)))
+        return layer.with_table(layer.table.set_column(there, name, pa.array(held)))
     old = layer.table.column(there).combine_chunks()
     both = pa.concat_arrays(
         [pa.array([written.as_py()], kind), *(old.chunks if isinstance(old, pa.ChunkedArray) else [old])]
     )
     rows = np.where(held, 0, np.arange(len(held)) + 1)
-    return replace(layer, table=layer.table.set_column(there, name, both.take(pa.array(rows, pa.int64()))))
+    return layer.with_table(layer.table.set_column(there, name, both.take(pa.array(rows, pa.int64()))))

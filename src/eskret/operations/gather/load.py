@@ -242,15 +242,15 @@ class Load(Source):
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = np.setdiff1d(np.arange(reading.found), np.concatenate([r for _, r in aside])) if aside else None
-        if layer.geometry is not None and layer.crs is None and settings.crs:
+        if layer.drawn and layer.crs is None and settings.crs:
             layer = replace(layer, crs=settings.crs)
         layer, lost, more = bring(layer, context)
         remarks += more
         if len(lost):
             aside.append((f"cannot be brought to {context.crs}", lost if record is None else record[lost]))
-        if layer.crs and out_of_range(layer.extent(), layer.crs):
+        if layer.crs and crs_facts(layer.crs).geographic and out_of_range(layer.extent(), layer.crs):
             remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
-        if layer.geometry is not None and layer.crs is None:
+        if layer.drawn and layer.crs is None:
             remarks.append(Remark("no coordinate system is declared", look=True))
         remarks += _geometry_remarks(layer)
         account = InputAccount("files", part.key, reading.found, SetAside.from_reasons(aside))
@@ -274,8 +274,9 @@ class Load(Source):
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:
-    if layer.geometry is None:
-        return []
+    if not layer.drawn or layer.encoded is not None:
+        return []  # what is still encoded has no nulls
+    assert layer.geometry is not None
     missing = int((shapely.get_type_id(layer.geometry) < 0).sum())
     return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
 

@@ -1,0 +1,235 @@
+"""Geometry as well-known binary in Arrow, decoded only when somebody asks for shapes.
+
+Making a shape costs about a microsecond, and a million of them more than reading the file. What a step only passes on,
+counts, sums or asks about by coordinates is answered from the binary itself.
+"""
+
+from __future__ import annotations
+
+import threading
+from functools import cached_property
+from itertools import pairwise
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import shapely
+
+POINT, LINE, AREA = 1, 2, 3
+_LIBRARY_TYPE = {1: 0, 2: 1, 3: 3, 4: 4, 5: 5, 6: 6}  # of the binary's type numbers, shapely's
+_MOST_RINGS = 64
+
+
+class Encoded:
+    """Geometry of many features as binary: little-endian, two dimensions, no nulls. Immutable.
+
+    Use ``plain`` to make one: it says no where the binary is of another form.
+    """
+
+    def __init__(self, column: pa.ChunkedArray, types: np.ndarray) -> None:
+        self.column = column
+        self.types = types
+        """Type number of each as in the binary: 1 point, 2 line, 3 polygon, 4 to 6 their multiples."""
+        self.array: np.ndarray | None = None
+        """The shapes, once they were asked for."""
+        self._lock = threading.Lock()
+
+    def __len__(self) -> int:
+        return len(self.column)
+
+    def decode(self) -> np.ndarray:
+        """The shapes (read-only); made once."""
+        with self._lock:
+            if self.array is None:
+                parts = [decode(chunk) for chunk in self.column.chunks]
+                array = np.concatenate(parts) if parts else np.empty(0, object)
+                array.flags.writeable = False
+                self.array = array
+        return self.array
+
+    def take(self, rows: np.ndarray) -> Encoded:
+        """The features at these positions, in this order."""
+        return Encoded(pa.chunked_array([self._whole.take(pa.array(rows, pa.int64()))]), self.types[rows])
+
+    @cached_property
+    def _whole(self) -> pa.Array:
+        whole = self.column.combine_chunks()
+        return pa.concat_arrays(whole.chunks) if isinstance(whole, pa.ChunkedArray) else whole
+
+    def library_types(self) -> np.ndarray:
+        """Distinct type numbers as shapely has them."""
+        return np.array([_LIBRARY_TYPE[int(t)] for t in np.unique(self.types)], np.int64)
+
+    @cached_property
+    def xy(self) -> np.ndarray | None:
+        """Coordinates (n, 2) where all are points, else None; NaN for an empty one."""
+        if not (self.types == POINT).all():
+            return None
+        ends, raw = _buffers(self._whole)
+        if not len(self) or (np.diff(ends) != 21).any():
+            return None if len(self) else np.empty((0, 2))
+        return raw[ends[0] : ends[-1]].reshape(-1, 21)[:, 5:].copy().view("<f8")
+
+    @cached_property
+    def pieces(self) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:
+        """Vertices of lines or polygons of single parts: coordinates (v, 2), where each piece (a line, a ring) begins
+        in them (p + 1), and the feature it belongs to (p). None where there are other kinds, empty ones or very many rings.
+        """
+        kinds = np.unique(self.types)
+        if len(kinds) != 1 or kinds[0] not in (LINE, AREA):
+            return None
+        ends, raw = _buffers(self._whole)
+        at = ends[:-1] + 5
+        owner = np.arange(len(self))
+        begins, counts, owners = [], [], []
+        over = np.zeros(len(self), np.int64)  # where each feature ends by its own figures
+        if kinds[0] == LINE:
+            number = _numbers(raw, at)
+            begins.append(at + 4)
+            counts.append(number)
+            owners.append(owner)
+            over = at + 4 + 16 * number
+        else:
+            rings = _numbers(raw, at)
+            if rings.min(initial=1) < 1 or rings.max(initial=1) > _MOST_RINGS:
+                return None
+            at = at + 4
+            for ring in range(int(rings.max(initial=0))):
+                there = rings > ring
+                at, owner, rings = at[there], owner[there], rings[there]
+                if len(at) and at.max() + 4 > len(raw):
+                    return None  # its own figures lead beyond its end: it is damaged
+                number = _numbers(raw, at)
+                begins.append(at + 4)
+                counts.append(number)
+                owners.append(owner)
+                at = at + 4 + 16 * number
+                over[owner] = at
+        if (over != ends[1:]).any():
+            return None
+        begin, count, of = np.concatenate(begins), np.concatenate(counts), np.concatenate(owners)
+        if count.min(initial=2) < 2:
+            return None
+        order = np.argsort(begin, kind="stable")
+        begin, count, of = begin[order], count[order], of[order]
+        starts = np.concatenate([[0], np.cumsum(count)])
+        return _vertices(raw, begin, count), starts, of
+
+    def bounds(self) -> np.ndarray | None:
+        """xmin, ymin, xmax, ymax of each (n, 4), NaN for an empty point; None where the shapes must be asked."""
+        if self.xy is not None:
+            return np.hstack([self.xy, self.xy])
+        if self.pieces is None:
+            return None
+        xy, starts, owner = self.pieces
+        first = np.flatnonzero(np.r_[True, owner[1:] != owner[:-1]]) if len(owner) else np.empty(0, np.int64)
+        at = starts[first]
+        return (
+            np.hstack([np.minimum.reduceat(xy, at, axis=0), np.maximum.reduceat(xy, at, axis=0)]) if len(at) else None
+        )
+
+    def sizes(self) -> np.ndarray | None:
+        """Planar length of lines or area of polygons (holes taken off); None where the shapes must be asked."""
+        if self.pieces is None:
+            return None
+        xy, starts, owner = self.pieces
+        out = np.zeros(len(self))
+        if not len(owner):
+            return out
+        if self.types[0] == LINE:
+            legs = np.hypot(*np.diff(xy, axis=0).T) if len(xy) > 1 else np.empty(0)
+            legs = np.append(legs, 0.0)
+            legs[starts[1:] - 1] = 0.0  # no leg from one piece to the next
+            np.add.at(out, owner, np.add.reduceat(legs, starts[:-1]))
+            return out
+        # from each ring's own first vertex: far from the origin the products would lose their last digits
+        base = np.repeat(xy[starts[:-1]], np.diff(starts), axis=0)
+        x, y = (xy - base).T
+        cross = np.append(x[:-1] * y[1:] - x[1:] * y[:-1], 0.0)
+        cross[starts[1:] - 1] = 0.0
+        ring = np.abs(np.add.reduceat(cross, starts[:-1])) / 2
+        shell = np.r_[True, owner[1:] != owner[:-1]]
+        np.add.at(out, owner, np.where(shell, ring, -ring))
+        return out
+
+
+def _buffers(column: pa.Array) -> tuple[np.ndarray, np.ndarray]:
+    """Where each value begins in the bytes (n + 1), and the bytes."""
+    kind = np.int64 if pa.types.is_large_binary(column.type) else np.int32
+    _, places, data = column.buffers()
+    ends: np.ndarray = (
+        np.frombuffer(places, kind)[column.offset : column.offset + len(column) + 1] if places else np.zeros(1, kind)
+    )
+    return ends.astype(np.int64), np.frombuffer(data, np.uint8) if data is not None else np.empty(0, np.uint8)
+
+
+def _numbers(raw: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """The 32-bit whole numbers that begin at these bytes."""
+    return raw[at[:, None] + np.arange(4)].view("<u4").ravel().astype(np.int64)
+
+
+def _vertices(raw: np.ndarray, begin: np.ndarray, count: np.ndarray) -> np.ndarray:
+    """Vertices of pieces that begin at these bytes."""
+    if not len(begin):
+        return np.empty((0, 2))
+    bytes_ = memoryview(raw.data)
+    ends = begin + 16 * count
+    cut = b"".join([bytes_[a:b] for a, b in zip(begin.tolist(), ends.tolist(), strict=True)])
+    return np.frombuffer(cut, "<f8").reshape(-1, 2)
+
+
+def plain(column: pa.ChunkedArray) -> Encoded | None:
+    """The column as ``Encoded``, or None where it has nulls, big-endian, Z, M, an SRID, collections or curves."""
+    types = []
+    for chunk in column.chunks:
+        found = _plain_types(chunk)
+        if found is None:
+            return None
+        types.append(found)
+    return Encoded(column, np.concatenate(types) if types else np.empty(0, np.uint8))
+
+
+def _plain_types(column: pa.Array) -> np.ndarray | None:
+    if not (pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type)) or column.null_count:
+        return None
+    if not len(column):
+        return np.empty(0, np.uint8)
+    ends, raw = _buffers(column)
+    if (np.diff(ends) < 5).any():
+        return None
+    heads = raw[ends[:-1, None] + np.arange(5)]
+    # byte order 1, and a type number of one digit without a flag for Z, M or a reference system
+    fits = (heads[:, 0] == 1).all() and (heads[:, 1] >= 1).all() and (heads[:, 1] <= 6).all() and not heads[:, 2:].any()
+    return heads[:, 1].copy() if fits else None
+
+
+def decode(column: pa.Array) -> np.ndarray:
+    """Shapely geometry of a column of binary.
+
+    Raises
+    ------
+    shapely.errors.ShapelyError : a value that is no well-known binary.
+    """
+    return np.asarray(shapely.from_wkb(np.array(slices(column), dtype=object)), dtype=object)
+
+
+def slices(column: pa.Array) -> list[bytes | None]:
+    """A column of binary as Python bytes (the library's own way to do this would import a data frame library)."""
+    if not len(column):
+        return []
+    wide = pa.types.is_large_binary(column.type)
+    _, places, data = column.buffers()
+    if data is None:
+        return [None] * len(column)
+    ends = np.frombuffer(places, np.int64 if wide else np.int32)[column.offset : column.offset + len(column) + 1]
+    raw = memoryview(data)
+    out: list[bytes | None] = [bytes(raw[a:b]) for a, b in pairwise(ends.tolist())]
+    if column.null_count:
+        for row in np.flatnonzero(np.asarray(pc.is_null(column))).tolist():
+            out[row] = None
+    return out
+
+
+def encode(geometry: np.ndarray) -> list[bytes | None]:
+    """ISO binary, little-endian."""
+    return list(shapely.to_wkb(geometry, byte_order=1, flavor="iso"))

@@ -1,0 +1,233 @@
+"""Read a GeoPackage by plain SQLite: facts of its layers at once, and small layers whole.
+
+The library opens a file anew for every layer and reads the description of all its layers each time, which costs the
+square of their number. Here one connection tells everything. Large layers are read by the library, which is faster there.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import sqlite3
+import threading
+from collections.abc import Callable, Sequence
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from eskret.core.crs import crs_code, parse_crs
+from eskret.core.layer import Field, Kind, LayerFacts
+from eskret.errors import CrsError, InputError
+
+SMALL = 5_000
+"""Up to so many rows a layer is read here."""
+
+_KINDS = {
+    "POINT": Kind.POINT, "MULTIPOINT": Kind.POINT, "LINESTRING": Kind.LINE, "MULTILINESTRING": Kind.LINE,
+    "POLYGON": Kind.AREA, "MULTIPOLYGON": Kind.AREA,
+}  # fmt: skip
+# SQL types as OGC 12-128r19, table 1, has them; whatever else is declared is left to the library
+_TYPES: dict[str, tuple[pa.DataType, Callable[[Any], Any]]] = {
+    "BOOLEAN": (pa.bool_(), bool), "TINYINT": (pa.int64(), int), "SMALLINT": (pa.int64(), int), "MEDIUMINT": (pa.int64(), int),
+    "INT": (pa.int64(), int), "INTEGER": (pa.int64(), int), "FLOAT": (pa.float64(), float), "DOUBLE": (pa.float64(), float),
+    "REAL": (pa.float64(), float), "TEXT": (pa.string(), str), "BLOB": (pa.binary(), bytes),
+    "DATE": (pa.date32(), dt.date.fromisoformat),
+    "DATETIME": (pa.timestamp("ms", "UTC"), lambda v: dt.datetime.fromisoformat(v).astimezone(dt.UTC)),
+}  # fmt: skip
+_ENVELOPES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
+
+
+def connect(path: Path) -> sqlite3.Connection:
+    """A connection that can only read."""
+    place = str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
+    return sqlite3.connect(f"file:{place}?mode=ro", uri=True)
+
+
+def all_facts(path: Path) -> dict[str, LayerFacts] | None:
+    """Facts of all layers by their name (their key is not settled), remembered while the file does not change.
+
+    None where the file has something that only the library understands.
+    """
+    try:
+        state = path.stat()
+    except OSError:
+        return None
+    # an open transaction of another program stands beside the file
+    if any(path.with_name(path.name + e).exists() for e in ("-wal", "-journal")):
+        return None
+    with _facts_lock:
+        return _facts(path, state.st_mtime_ns, state.st_size)
+
+
+@lru_cache(maxsize=32)
+def _facts(path: Path, changed: int, size: int) -> dict[str, LayerFacts] | None:
+    try:
+        db = connect(path)
+        try:
+            if db.execute("PRAGMA application_id").fetchone()[0] != 0x47504B47:
+                return None
+            return _told(path, db)
+        finally:
+            db.close()
+    except (sqlite3.Error, ValueError, TypeError):
+        return None
+
+
+def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
+    geometry = {t: (c, k, s, z, m) for t, c, k, s, z, m in db.execute(
+        "SELECT table_name, column_name, upper(geometry_type_name), srs_id, z, m FROM gpkg_geometry_columns")}  # fmt: skip
+    systems = {n: _crs(o, c, d) for n, o, c, d in db.execute(
+        "SELECT srs_id, organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys")}  # fmt: skip
+    tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')")}
+    titles: dict[str, dict[str, str]] = {}
+    if "gpkg_data_columns" in tables:
+        for table, column, title in db.execute("SELECT table_name, column_name, title FROM gpkg_data_columns"):
+            titles.setdefault(table, {})[column] = title or ""
+    out: dict[str, LayerFacts] = {}
+    rows = db.execute(
+        "SELECT table_name, data_type, min_x, min_y, max_x, max_y FROM gpkg_contents ORDER BY rowid"
+    ).fetchall()
+    for name, data_type, *box in rows:
+        if data_type not in ("features", "attributes") or name not in tables:
+            return None
+        described = geometry.get(name)
+        if (data_type == "features") != (described is not None) or (described is not None and described[4]):
+            return None
+        fields = []
+        key = ""
+        for _, column, declared, _, _, primary in db.execute(f"PRAGMA table_info({_q(name)})"):
+            if primary:
+                key = column
+            elif described is None or column != described[0]:
+                kind = _TYPES.get(declared.upper().split("(")[0])
+                if kind is None:
+                    return None
+                fields.append(Field(column, kind[0], titles.get(name, {}).get(column, "")))
+        if not key or len({f.name.casefold() for f in fields}) < len(fields):
+            return None
+        count = db.execute(f"SELECT count(*) FROM {_q(name)}").fetchone()[0]
+        kind_ = Kind.TABLE if described is None else _KINDS.get(described[1], Kind.MIXED)
+        whole = (
+            None
+            if described is None or None in box or not count
+            else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
+        )
+        crs = systems.get(described[2]) if described is not None else None
+        out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, "known", whole, str(path))
+    return out
+
+
+def _crs(organization: str, code: int, definition: str) -> str | None:
+    if is_undefined(definition):
+        return None
+    try:
+        if organization.upper() not in ("NONE", ""):
+            return crs_code(parse_crs(f"{organization}:{code}"))
+    except CrsError:
+        pass
+    try:
+        return crs_code(parse_crs(definition))
+    except CrsError:
+        return None
+
+
+def is_undefined(definition: str) -> bool:
+    """Whether a CRS only says that there is none: the standard's own two records, and what the library writes for it."""
+    return definition in ("undefined", "") or "Undefined" in definition.split(",")[0]
+
+
+def _q(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+Rows = tuple[pa.Table, "pa.ChunkedArray | None", np.ndarray]
+"""Attributes, geometry as binary where there is any, and the numbers that the file gives the rows."""
+
+_MANY, _TOGETHER = 4, 500_000
+_lock, _facts_lock = threading.Lock(), threading.Lock()
+
+
+def read_small(path: Path, facts: LayerFacts) -> Rows | None:
+    """Rows of a small layer: attributes, geometry as binary, and the numbers that the file gives the rows.
+
+    None where a value is not what its column declares, as SQLite allows: the library then says how it reads it.
+
+    Raises
+    ------
+    InputError : the file is damaged.
+    """
+    state = path.stat()
+    with _lock:  # two threads that want layers of one file must not both read all of them
+        together = _small_layers(path, state.st_mtime_ns, state.st_size)
+    if facts.name in together:
+        return together[facts.name]
+    return _read(path, [facts])[facts.name]
+
+
+@lru_cache(maxsize=2)
+def _small_layers(path: Path, changed: int, size: int) -> dict[str, Rows | None]:
+    """All small layers of a file that has many, read at once: to open it costs more than to read one."""
+    known = [f for f in (all_facts(path) or {}).values() if f.count is not None and f.count <= SMALL]
+    if len(known) < _MANY or sum(f.count or 0 for f in known) > _TOGETHER:
+        return {}
+    return _read(path, known)
+
+
+def _read(path: Path, layers: Sequence[LayerFacts]) -> dict[str, Rows | None]:
+    try:
+        db = connect(path)
+        try:
+            return {facts.name: _rows(db, facts) for facts in layers}
+        finally:
+            db.close()
+    except sqlite3.Error as error:
+        raise InputError(
+            f"it cannot be read; it is damaged, cut short, or not what its ending says ({error})", place=str(path),
+            way_out="Open it where it was made and save it again",
+        ) from error  # fmt: skip
+
+
+def _rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
+    described = db.execute(
+        "SELECT column_name FROM gpkg_geometry_columns WHERE table_name = ?", (facts.name,)
+    ).fetchone()
+    key = next(r[1] for r in db.execute(f"PRAGMA table_info({_q(facts.name)})") if r[5])
+    names = [key, *([described[0]] if described else []), *facts.names()]
+    rows = db.execute(f"SELECT {', '.join(map(_q, names))} FROM {_q(facts.name)} ORDER BY {_q(key)}").fetchall()
+    columns = list(zip(*rows, strict=True)) if rows else [() for _ in names]
+    ids = np.array(columns.pop(0), np.int64)
+    try:
+        binary = pa.chunked_array([pa.array([_bare(b) for b in columns.pop(0)], pa.binary())]) if described else None
+        arrays = [_column(values, f.type) for values, f in zip(columns, facts.fields, strict=True)]
+    except (ValueError, TypeError, KeyError, pa.ArrowException):
+        return None
+    return pa.table(arrays, schema=facts.schema()), binary, ids
+
+
+def _bare(blob: bytes | None) -> bytes | None:
+    """The well-known binary in a GeoPackage's (12-128r19, clause 2.1.3)."""
+    if blob is None:
+        return None
+    if blob[:2] != b"GP":
+        raise ValueError
+    return blob[8 + _ENVELOPES[(blob[3] >> 1) & 7] :]
+
+
+def _column(values: tuple[Any, ...], kind: pa.DataType) -> pa.Array:
+    given = {type(v) for v in values} - {type(None)}
+    if pa.types.is_string(kind) or pa.types.is_binary(kind):
+        if given <= ({str} if pa.types.is_string(kind) else {bytes}):
+            return pa.array(values, kind)
+        raise TypeError
+    if pa.types.is_floating(kind) and given <= {float, int}:
+        return pa.array([None if v is None else float(v) for v in values], kind)
+    if (pa.types.is_integer(kind) or pa.types.is_boolean(kind)) and given <= {int}:
+        if pa.types.is_boolean(kind) and not set(values) <= {0, 1, None}:
+            raise ValueError
+        return pa.array([None if v is None else bool(v) for v in values] if pa.types.is_boolean(kind) else values, kind)
+    if pa.types.is_temporal(kind) and given <= {str}:
+        convert = next(c for t, c in _TYPES.values() if t == kind)
+        return pa.array([None if v is None else convert(v) for v in values], kind)
+    raise TypeError

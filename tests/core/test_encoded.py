@@ -1,0 +1,167 @@
+"""Geometry kept as binary: the same answers as from the shapes, which are made only when somebody asks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyogrio
+import pytest
+import shapely
+from hypothesis import given
+from hypothesis import strategies as st
+
+from eskret import write
+from eskret.core.account import Relation
+from eskret.core.encoded import decode, plain
+from eskret.core.kernels.place import Relation as Place
+from eskret.core.kernels.place import holds, points_hold
+from eskret.core.layer import Layer
+from eskret.core.totals import measured_total
+from eskret.errors import InputError
+from eskret.formats import gdal, vector
+from tests.conftest import squares
+
+SHAPES = [
+    shapely.Point(1, 2),
+    None,
+    shapely.LineString([(0, 0), (1, 1)]),
+    shapely.box(0, 0, 2, 2).buffer(1),
+    shapely.Point(),
+]
+
+
+BINARY = pa.binary()
+
+
+def binary(shapes: list, kind: pa.DataType = BINARY) -> pa.ChunkedArray:
+    values = [None if s is None else shapely.to_wkb(s, byte_order=1) for s in shapes]
+    half = len(values) // 2
+    return pa.chunked_array([pa.array(values[:half], kind), pa.array(values[half:], kind)])
+
+
+@pytest.mark.parametrize("kind", [pa.binary(), pa.large_binary()])
+def test_decoding_is_the_librarys(kind: pa.DataType) -> None:
+    column = binary(SHAPES, kind).combine_chunks()
+    column = column.chunk(0) if isinstance(column, pa.ChunkedArray) else column
+    for part, expected in ((column, SHAPES), (column.slice(1, 3), SHAPES[1:4]), (column.slice(5), [])):
+        found = decode(part)
+        assert len(found) == len(expected) and all(a is b or a.equals(b) for a, b in zip(found, expected, strict=True))
+
+
+number = st.floats(-1e6, 1e6).map(lambda v: round(v, 3))
+lines = st.lists(st.tuples(number, number), min_size=2, max_size=9).map(shapely.LineString)
+boxes = st.builds(lambda x, y, w, h: shapely.box(x, y, x + 1 + abs(w), y + 1 + abs(h)), number, number, number, number)
+holed = boxes.map(lambda b: b.difference(shapely.affinity.scale(b, 0.5, 0.5)) if b.area > 0 else b)
+spots = st.builds(shapely.Point, number, number)
+
+
+@given(
+    st.one_of(st.lists(lines, max_size=8), st.lists(st.one_of(boxes, holed), max_size=8), st.lists(spots, max_size=8)),
+    st.randoms(),
+)
+def test_bounds_sizes_and_kinds_are_those_of_the_shapes(shapes: list, random) -> None:
+    encoded = plain(binary(shapes))
+    assert encoded is not None and len(encoded) == len(shapes)
+    array = np.array([*shapes, None], object)[:-1]
+    layer, other = (
+        Layer("l", pa.table({"n": range(len(shapes))}), crs="EPSG:32626", **more)
+        for more in ({"encoded": encoded}, {"geometry": array})
+    )
+    assert not shapes or layer.kind == other.kind
+    assert (layer.extent() or ()) == pytest.approx(other.extent() or ())
+    a, b = measured_total(layer), measured_total(other)
+    assert (a is None) == (b is None) or not shapes
+    if a and b:
+        assert a[0] == b[0] and a[1] == pytest.approx(b[1], rel=1e-9, abs=1e-9)
+    if shapes:
+        assert encoded.array is None, "nobody asked for a shape yet"
+        rows = np.array([random.randrange(len(shapes)) for _ in range(5)])
+        taken = layer.take(rows)
+        assert taken.encoded is not None and shapely.equals_identical(taken.geometry, array[rows]).all()
+        assert encoded.bounds() == pytest.approx(shapely.bounds(array))
+    assert shapely.equals_identical(layer.geometry, array).all() and layer.geometry is layer.geometry
+
+
+def test_a_layer_lets_go_of_the_binary_when_its_shapes_are_others() -> None:
+    encoded = plain(binary([shapely.Point(0, 0), shapely.Point(1, 1)]))
+    layer = Layer("l", pa.table({"n": [1, 2]}), encoded=encoded, crs="EPSG:32626")
+    from dataclasses import replace
+
+    assert layer.drawn and layer.with_key("k").encoded is encoded and encoded.array is None
+    assert replace(layer, name="other").encoded is encoded  # the same shapes: still known
+    moved = replace(layer, geometry=shapely.transform(layer.geometry, lambda c: c + 1))
+    assert moved.encoded is None and shapely.get_x(moved.geometry).tolist() == [1, 2]
+    with pytest.raises(ValueError, match="2 geometries for 1 rows"):
+        Layer("l", pa.table({"n": [1]}), encoded=encoded)
+    with pytest.raises(ValueError, match="read-only"):
+        layer.geometry[0] = None
+
+
+@pytest.mark.parametrize("shape", [shapely.Point(1, 2, 3), None, shapely.GeometryCollection([shapely.Point(0, 0)])])
+def test_other_binary_is_decoded_at_once(shape: shapely.Geometry | None) -> None:
+    assert plain(binary([shape, shapely.Point(0, 0)])) is None
+    assert plain(pa.chunked_array([pa.array([shapely.to_wkb(shapely.Point(0, 0), byte_order=0)])])) is None
+    assert plain(pa.chunked_array([pa.array([b"\x01"])])) is None
+
+
+def test_damage_is_found_when_the_shapes_or_their_sizes_are_asked_for(tmp_path: Path) -> None:
+    good = shapely.to_wkb(shapely.box(0, 0, 1, 1), byte_order=1)
+    for bad in (good[:-8], good[:9] + b"\xff\xff\xff\x0f" + good[13:], good + b"more"):
+        encoded = plain(pa.chunked_array([pa.array([good, bad])]))
+        assert encoded is not None and encoded.sizes() is None and encoded.bounds() is None
+    layer = Layer(
+        "beds", pa.table({"n": [1]}), encoded=plain(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg"
+    )
+    with pytest.raises(InputError, match="a.gpkg: a geometry of 'beds' is damaged"):
+        layer.geometry  # noqa: B018
+
+
+@given(
+    st.lists(st.tuples(st.integers(-1, 11), st.integers(-1, 11)), max_size=30),
+    st.sampled_from(["intersects", "within", "disjoint"]),
+    st.booleans(),
+)
+def test_points_are_told_by_their_coordinates(xy: list, relation: str, edge: bool) -> None:
+    """As by the shapes, edges and corners included."""
+    areas = np.array(
+        [shapely.box(0, 0, 5, 10), shapely.box(5, 0, 10, 10).difference(shapely.box(6, 6, 8, 8)), None], object
+    )
+    at = np.array(xy, float).reshape(-1, 2)
+    expected = holds(shapely.points(at), areas, Place(relation), edge=edge)
+    assert points_hold(at, areas, Place(relation), edge=edge).tolist() == expected.tolist()
+    assert points_hold(at, np.array([shapely.Point(0, 0)], object), Place(relation)) is None
+    assert points_hold(at, areas, Place.TOUCHES) is None and Relation.KEPT == "kept"
+
+
+def test_nothing_is_decoded_between_reading_and_writing(tmp_path: Path) -> None:
+    path = tmp_path / "a.gpkg"
+    write(squares(25_000), path)
+    layer = vector.read(path, "squares", "squares").layer
+    assert layer.encoded is not None and measured_total(layer) == ("area", pytest.approx(250), "ha")
+    write(layer, tmp_path / "b.gpkg")
+    assert layer.encoded.array is None
+    back = vector.read(tmp_path / "b.gpkg", "squares", "squares").layer
+    assert shapely.equals_identical(back.geometry, squares(25_000).geometry).all()
+
+
+def test_features_keep_the_numbers_of_their_source(tmp_path: Path) -> None:
+    path = tmp_path / "a.gpkg"
+    pyogrio.write_dataframe(pyogrio.read_dataframe(_three(tmp_path)), path, layer="a")
+    layer = vector.read(path, "a", "a").layer
+    assert layer.ids is not None and layer.ids.tolist() == [1, 2, 3]
+    assert layer.take(np.array([2, 0])).ids.tolist() == [3, 1]
+    assert vector.read(_three(tmp_path), "three", "three").layer.ids.tolist() == [0, 1, 2]
+
+
+def _three(folder: Path) -> Path:
+    import geopandas
+
+    path = folder / "three.shp"
+    geopandas.GeoDataFrame({"n": [1, 2, 3]}, geometry=shapely.points([[0, 0], [1, 1], [2, 2]]), crs=32626).to_file(path)
+    return path
+
+
+def test_the_library_is_there_with_and_without_frames() -> None:
+    assert gdal.library().errors.DataSourceError is not None and gdal.library() is pyogrio
