@@ -3,9 +3,11 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import signal
+import sys
 from collections.abc import Generator
 from contextlib import contextmanager
 from pathlib import Path
@@ -41,7 +43,18 @@ def main() -> None:
     # until a run takes the signals over, there is nothing to bring to a good end: leave at once, as one who was stopped
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _leave)
-    app()
+    code = 0
+    try:
+        app()
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 1
+        if isinstance(end.code, str):
+            sys.stderr.write(end.code + "\n")
+    # millions of shapes need not be taken apart one by one before the process is gone
+    atexit._run_exitfuncs()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
 
 
 def _leave(*_: Any) -> None:

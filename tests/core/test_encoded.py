@@ -110,7 +110,7 @@ def test_damage_is_found_when_the_shapes_or_their_sizes_are_asked_for(tmp_path: 
     good = shapely.to_wkb(shapely.box(0, 0, 1, 1), byte_order=1)
     for bad in (good[:-8], good[:9] + b"\xff\xff\xff\x0f" + good[13:], good + b"more"):
         encoded = plain(pa.chunked_array([pa.array([good, bad])]))
-        assert encoded is not None and encoded.sizes() is None and encoded.bounds() is None
+        assert encoded is not None and encoded.sizes is None and encoded.bounds() is None
     layer = Layer(
         "beds", pa.table({"n": [1]}), encoded=plain(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg"
     )

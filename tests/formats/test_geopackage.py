@@ -252,6 +252,8 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
             geopackage.is_large(layer) and not geopackage.is_large(points({"n": []}).take(np.empty(0, np.int64)))
         ) or name
         geopackage.write_large(library, layer, name, "described")
+        with geopackage.writing(library) as container:
+            geopackage.index_large(container, layer, name)
     for path in (sql, library):
         db = sqlite3.connect(path)
         assert (

@@ -45,7 +45,7 @@ def _planar_sizes(layer: Layer) -> np.ndarray | None:
         or not facts.unit_metres
     ):
         return None
-    size = layer.encoded.sizes()
+    size = layer.encoded.sizes
     return None if size is None else size * facts.unit_metres ** (1 if layer.kind is Kind.LINE else 2)
 
 

@@ -270,7 +270,7 @@ class GeoPackageWriter:
             db.execute(
                 "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
             )
-            self._rtree(name, geom, key, bounds)
+            self.add_index(name, geom, key, bounds)
         self.put_titles(name, layer.titles)
 
     def _rows(
@@ -304,7 +304,8 @@ class GeoPackageWriter:
             rest = list(chain.from_iterable(rows[whole:]))
             self._db.execute(head + ", ".join([marks] * (len(rows) - whole)), rest)
 
-    def _rtree(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
+    def add_index(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
+        """Fill the spatial index of a layer whose rows are numbered from 1; ``bounds`` as shapely has them (n, 4)."""
         db = self._db
         tree = _q(f"rtree_{name}_{geom}")
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
@@ -377,7 +378,7 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
             shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
         )
         table = table.append_column(geom, column.cast(pa.binary()))
-        options["GEOMETRY_NAME"] = geom
+        options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
         kind = {"GEOMETRY": "Unknown", "GEOMETRYCOLLECTION": "GeometryCollection"}.get(type_name) or (
             type_name.replace("MULTI", "Multi").replace("POINT", "Point").replace("LINESTRING", "LineString")
             .replace("POLYGON", "Polygon")
@@ -410,6 +411,14 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
         if "full" in text or "disk" in text:
             raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
         raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
+
+
+def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
+    """Give a layer that ``write_large`` wrote its spatial index."""
+    if layer.drawn:
+        geom = number_collisions(["geom"], taken=layer.table.column_names)[0]
+        key = number_collisions(["fid"], taken=layer.table.column_names)[0]
+        container.add_index(name, geom, key, _bounds_of(_declared(layer)[0]))
 
 
 def _for_library(crs: str | None) -> str | None:

@@ -85,6 +85,10 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
     if "gpkg_data_columns" in tables:
         for table, column, title in db.execute("SELECT table_name, column_name, title FROM gpkg_data_columns"):
             titles.setdefault(table, {})[column] = title or ""
+    counts: dict[str, int | None] = {}
+    if "gpkg_ogr_contents" in tables:
+        # kept current by triggers, where the library wrote the file: counting would go through all of it
+        counts = dict(db.execute("SELECT table_name, feature_count FROM gpkg_ogr_contents").fetchall())
     out: dict[str, LayerFacts] = {}
     rows = db.execute(
         "SELECT table_name, data_type, min_x, min_y, max_x, max_y FROM gpkg_contents ORDER BY rowid"
@@ -107,7 +111,9 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
                 fields.append(Field(column, kind[0], titles.get(name, {}).get(column, "")))
         if not key or len({f.name.casefold() for f in fields}) < len(fields):
             return None
-        count = db.execute(f"SELECT count(*) FROM {_q(name)}").fetchone()[0]
+        count = counts.get(name)
+        if count is None:
+            count = db.execute(f"SELECT count(*) FROM {_q(name)}").fetchone()[0]
         kind_ = Kind.TABLE if described is None else _KINDS.get(described[1], Kind.MIXED)
         whole = (
             None

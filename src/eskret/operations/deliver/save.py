@@ -304,6 +304,8 @@ class Save(Delivery):
                         container.add(layer, name, settings.description, context.watch)
         with geopackage.writing(staged) as container:
             for layer, name in pairs:
+                if geopackage.is_large(layer):
+                    geopackage.index_large(container, layer, name)
                 container.put_titles(name, layer.titles)
                 if section:
                     container.put_in_section(name, section, crs)
