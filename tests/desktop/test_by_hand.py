@@ -272,15 +272,15 @@ def edit_cell(hand: Hand, line: int, field: str, text: str) -> None:
     table.scrollTo(index)
     QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, NONE, table.visualRect(index).center())
     QTest.mouseDClick(table.viewport(), Qt.MouseButton.LeftButton, NONE, table.visualRect(index).center())
-    editor = table.findChild(QLineEdit)
-    assert editor is not None
+    before = (hand.bench.session.document, hand.banner())
+    editor = next(e for e in table.findChildren(QLineEdit) if e.isVisible())
     hand.keys("Ctrl+A", editor)
     if text:
         hand.type(text, editor)
     else:
         hand.keys("Delete", editor)
     hand.keys("Return", editor)
-    QTest.qWait(30)
+    hand.until(lambda: (hand.bench.session.document, hand.banner()) != before)
 
 
 def test_cells_changed_in_the_table_become_a_step(beds: Hand) -> None:

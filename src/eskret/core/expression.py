@@ -14,13 +14,15 @@ import threading
 from collections.abc import Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import duckdb
 import numpy as np
 import pyarrow as pa
 
 from eskret.errors import ExpressionError
+
+if TYPE_CHECKING:
+    import duckdb
 
 MEMORY = "4GB"
 SECONDS = 120.0
@@ -54,6 +56,8 @@ _TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[
 
 def _connect() -> duckdb.DuckDBPyConnection:
     """A database in memory that can reach nothing outside itself, and cannot be told otherwise."""
+    import duckdb  # when it is first needed: a run without a condition does without
+
     connection = duckdb.connect(
         ":memory:",
         config={
@@ -83,6 +87,12 @@ def _parser() -> duckdb.DuckDBPyConnection:
 def quote(name: str) -> str:
     """A field's name as SQL must have it."""
     return '"' + name.replace('"', '""') + '"'
+
+
+def as_written(name: str) -> str:
+    """A field's name as somebody would write it: quoted only where it must be."""
+    plain = name.isidentifier() and name.isascii() and name.lower() not in _GRAMMAR
+    return name if plain else quote(name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -308,6 +318,8 @@ def unknown_field(wanted: str, names: Sequence[str], start: int = -1) -> Express
 
 @contextmanager
 def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator[None, None, None]:
+    import duckdb
+
     timer = threading.Timer(seconds, connection.interrupt)
     timer.daemon = True
     timer.start()

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.expression import quote
+from eskret.core.expression import as_written
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import InputError
@@ -263,15 +263,9 @@ def literal(value: Any) -> str:
     return "'" + str(value).replace("'", "''") + "'"
 
 
-def name_in_sql(field: str) -> str:
-    """A field's name as somebody would write it: quoted only where it must be."""
-    plain = field.isidentifier() and field.isascii()
-    return field if plain else quote(field)
-
-
 def condition_for(field: str, values: Sequence[Any]) -> str:
     """A condition that holds for these values of a field."""
-    name = name_in_sql(field)
+    name = as_written(field)
     if len(values) == 1:
         return f"{name} = {literal(values[0])}"
     return f"{name} IN ({', '.join(map(literal, values))})"

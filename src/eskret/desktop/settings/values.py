@@ -8,7 +8,8 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from eskret.desktop.hand import condition_for, literal, name_in_sql
+from eskret.core.expression import as_written
+from eskret.desktop.hand import condition_for, literal
 from eskret.desktop.session import Session
 from eskret.desktop.table.model import show
 
@@ -114,7 +115,7 @@ def with_value(text: str, cursor: int, field: str, value: Any) -> str:
             if before.rstrip()[-1:] not in "("
             else f"{before}{literal(value)}{after}"
         )
-    name = name_in_sql(field)
+    name = as_written(field)
     if value is None:
         return _joined(text, f"{name} IS NULL")
     made = re.compile(

@@ -298,6 +298,8 @@ class SourcesPanel(QWidget):
                 item.appendRow(child)
         item.setData(told, Role)
         self.tree.expand(item.index())
+        if told.get("layer") and self.tree.currentIndex() == item.index():
+            self._chosen(item.index(), QModelIndex())  # chosen before it was known what it holds
 
     def _show_text(self, path: Path) -> None:
         """A text is looked at when a step reads it: only then it is known how."""
