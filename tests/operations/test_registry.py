@@ -17,7 +17,7 @@ from eskret.operations.settings import default_of, problems_of, setting_info, va
 
 KINDS = {
     "text", "whole", "flag", "choice", "choices", "files", "target", "condition", "template", "patterns", "crs", "layer",
-    "field", "fields", "measure", "cells", "features", "shapes", "pairs", "section",
+    "field", "fields", "measure", "cells", "features", "shapes", "pairs", "box",
 }  # fmt: skip
 every = pytest.mark.parametrize("operation", list(all_operations().values()), ids=lambda o: o.id)
 
@@ -90,7 +90,7 @@ def test_everyday_words_find_operations(words: str, with_layers: bool | None, fi
 
 def test_words_that_fit_nothing_find_nothing() -> None:
     assert find_operations("xyzzy") == []
-    with pytest.raises(DocumentError, match="there is no operation 'fly'. There are load, load_coordinates, keep, "):
+    with pytest.raises(DocumentError, match="there is no operation 'fly'. There are load, load_coordinates, fetch, "):
         operation_by_id("fly")
 
 

@@ -25,7 +25,7 @@ class SettingInfo:
 
     ``kind`` picks the editor: text, number, whole, flag, choice, choices, files, target, condition, template, patterns,
     crs, layer (a reference to layers of another step), fields (of the layers that enter), measure, cells, features,
-    shapes, section. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
+    shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
     which this one matters.
     """
 

@@ -26,7 +26,7 @@ from eskret.desktop.settings.editors import (
 )
 from eskret.desktop.settings.entering import EnteringEditor
 from eskret.desktop.settings.layers import FieldEditor, FieldsEditor, LayerEditor
-from eskret.desktop.settings.lists import CellsEditor, FeaturesEditor, PairsEditor, ShapesEditor
+from eskret.desktop.settings.lists import BoxEditor, CellsEditor, FeaturesEditor, PairsEditor, ShapesEditor
 from eskret.desktop.settings.preview import TextPreview
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
@@ -219,7 +219,7 @@ class SettingsForm(QScrollArea):
         kinds: dict[str, type[Any]] = {
             "features": FeaturesEditor, "pairs": PairsEditor, "cells": CellsEditor, "shapes": ShapesEditor,
             "choice": ChoiceEditor, "choices": ChoicesEditor, "flag": FlagEditor, "whole": WholeEditor,
-            "patterns": PatternsEditor,
+            "patterns": PatternsEditor, "box": BoxEditor,
         }  # fmt: skip
         editor: Editor = kinds.get(info.kind, TextEditor)(info)
         return editor

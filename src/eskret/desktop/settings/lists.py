@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from eskret.desktop.settings.editors import LinesEditor
+from eskret.desktop.settings.editors import LinesEditor, TextEditor
 from eskret.operations.settings import SettingInfo
 
 _ARROW = " -> "
@@ -31,6 +31,23 @@ def _typed(text: str) -> Any:
         return text[1:-1]
     plain = text.lstrip("-")
     return int(text) if plain.isdigit() and (plain == "0" or plain[0] != "0") and len(plain) < 19 else text
+
+
+class BoxEditor(TextEditor):
+    """Four numbers: west, south, east, north."""
+
+    def value(self) -> list[float | str]:
+        parts = [p.strip() for p in self.line.text().split(",") if p.strip()]
+        out: list[float | str] = []
+        for part in parts:
+            try:
+                out.append(float(part))
+            except ValueError:
+                out.append(part)  # the rehearsal says what is wrong with it
+        return out
+
+    def to_text(self, value: Any) -> str:
+        return ", ".join(f"{v:g}" if isinstance(v, float) else str(v) for v in value or [])
 
 
 class PairsEditor(LinesEditor):

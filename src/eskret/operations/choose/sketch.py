@@ -13,6 +13,7 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84, out_of_range, parse_crs
 from eskret.core.layer import Layer
 from eskret.core.totals import totals_of
@@ -151,13 +152,4 @@ def _table(properties: Sequence[Mapping[str, Any]]) -> pa.Table:
     names = list(dict.fromkeys(n for p in properties for n in p))
     if not names:
         return pa.table({"number": pa.array(range(1, len(properties) + 1), pa.int64())})
-    columns = {}
-    for name in names:
-        values = [p.get(name) for p in properties]
-        try:
-            columns[name] = pa.array(values)
-        except (pa.ArrowInvalid, pa.ArrowTypeError):
-            columns[name] = pa.array([None if v is None else str(v) for v in values])
-        if pa.types.is_null(columns[name].type):
-            columns[name] = columns[name].cast(pa.string())
-    return pa.table(columns)
+    return from_objects(properties)

@@ -1,0 +1,135 @@
+"""Fetch a published dataset."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, SetAside
+from eskret.core.columns import from_objects
+from eskret.core.crs import WGS84
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.naming import clean_name
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.errors import InputError
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
+from eskret.operations.bring import bring
+from eskret.operations.settings import OperationSettings, setting
+from eskret.services import features
+
+
+class Fetch(Source):
+    """Fetch a published dataset from an OGC API - Features service.
+
+    Name the service's address and the dataset's id. All pages are read, and their number of features is held against
+    the count the service states. A box in degrees, or values that properties must have, ask for a part. If the service
+    wants a token, keep it in an environment variable and name that; the token itself never stands in the workflow.
+    """
+
+    id = "fetch"
+    title = "Fetch"
+    phase = Phase.GATHER
+    rank = 30
+    relation = Relation.NEW
+    also_known_as = ("download", "web service", "api", "published", "ogc", "url", "address", "online")
+
+    class Settings(OperationSettings):
+        service: str = setting(
+            "Address of the service", min_length=1, example="https://data.example.org/features",
+            help="The landing page of an OGC API - Features service.",
+        )  # fmt: skip
+        dataset: str = setting("Dataset", min_length=1, example="moorings", help="The id of the collection to fetch.")
+        box: list[float] = setting(
+            "Only within", kind="box", default=[], example="-27.2, 46.9, -26.8, 47.3",
+            help="West, south, east and north in degrees; features that meet it are fetched.",
+        )  # fmt: skip
+        where: dict[str, str] = setting(
+            "Only where", kind="pairs", default={}, example="district = North",
+            help="Properties and the value each must have, written as name = value; the service does the choosing.",
+        )  # fmt: skip
+        token_from: str = setting(
+            "Token in the variable", default="", example="ORREL_TOKEN",
+            help="The name of the environment variable that holds a token, where the service wants one.",
+        )  # fmt: skip
+
+        @field_validator("box")
+        @classmethod
+        def _four(cls, value: list[float]) -> list[float]:
+            if value and (len(value) != 4 or value[1] > value[3] or not all(map(np.isfinite, value))):
+                raise ValueError("a box is west, south, east, north, with south not above north")
+            return value
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
+        return f"Fetch {bold(str(settings.get('dataset') or '…'))} from {host}"
+
+    def foretell(self, settings: Settings, context: Context) -> Forecast:
+        """A look at the first features: a rehearsal does not fetch the rest."""
+        try:
+            found = self._items(settings, context, most=50)
+        except InputError as error:
+            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="service"),))
+        layer, _ = _layer(found.features, settings)
+        crs = context.crs or WGS84
+        facts = LayerFacts(
+            layer.key, layer.name, layer.kind if found.features else Kind.MIXED, crs, layer.fields, found.matched,
+            "known" if found.matched is not None else "unknown", None, settings.service,
+        )  # fmt: skip
+        return Forecast((facts,))
+
+    def parts(self, settings: Settings, context: Context) -> Sequence[None]:
+        return [None]
+
+    def read(self, part: None, settings: Settings, context: Context) -> Sequence[Outcome]:
+        found = self._items(settings, context)
+        layer, bad = _layer(found.features, settings)
+        aside = [("its geometry cannot be read", bad)]
+        kept = np.setdiff1d(np.arange(len(found.features)), bad)
+        layer, lost, remarks = bring(layer, context)
+        if len(lost):
+            aside.append((f"cannot be brought to {context.crs}", kept[lost]))
+        account = InputAccount("files", layer.key, len(found.features), SetAside.from_reasons(aside))
+        output = OutputAccount(layer.key, len(layer), totals_of(layer, context.totals))
+        named = tuple(replace(r, layer=layer.key) for r in remarks)
+        return [Outcome((layer,), (account,), (output,), None, named)]
+
+    def _items(self, settings: Settings, context: Context, most: int | None = None) -> features.Items:
+        token = ""
+        if settings.token_from:
+            token = os.environ.get(settings.token_from, "")
+            if not token:
+                raise InputError(
+                    f"there is no token in the environment variable '{settings.token_from}'", place=settings.service,
+                    way_out="Set it before starting Eskret",
+                )  # fmt: skip
+        where = {k: context.fill(v) for k, v in settings.where.items()}
+        return features.items(
+            context.fill(settings.service), context.fill(settings.dataset), box=settings.box, where=where, token=token,
+            most=most, watch=context.watch,
+        )  # fmt: skip
+
+
+def _layer(found: Sequence[Mapping[str, Any]], settings: Any) -> tuple[Layer, np.ndarray]:
+    """The features as a layer in WGS 84, with their ids in a field, and the positions of those with bad geometry."""
+    texts = np.array([json.dumps(f.get("geometry")) if f.get("geometry") else None for f in found] + [None], object)[
+        :-1
+    ]
+    shapes = np.asarray(shapely.from_geojson(texts, on_invalid="ignore"), object) if len(found) else np.empty(0, object)
+    bad = np.flatnonzero(shapely.is_missing(shapes) & np.array([t is not None for t in texts], bool))
+    good = np.setdiff1d(np.arange(len(found)), bad)
+    rows = [dict(found[n].get("properties") or {}) for n in good]
+    ids = [found[n].get("id") for n in good]
+    if any(i is not None for i in ids) and all("id" not in r for r in rows):
+        rows = [{"id": i, **r} for i, r in zip(ids, rows, strict=True)]
+    table = from_objects(rows) if rows else pa.table({"id": pa.array([], pa.string())})
+    key = clean_name(settings.dataset) or "dataset"
+    return Layer(key, table, shapes[good], WGS84, settings.dataset, settings.service), bad

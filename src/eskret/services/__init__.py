@@ -1,0 +1,1 @@
+"""Published datasets, reached over HTTP."""
