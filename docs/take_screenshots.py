@@ -10,8 +10,10 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QSettings
+import numpy as np
+from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
 
 from eskret.demo.generate import make
 from eskret.desktop.app import make_application
@@ -57,6 +59,77 @@ class Camera:
         self.until(lambda: self.bench.viewer.subject.source and self.bench.viewer.canvas._image is not None)
 
 
+def gathering(camera: Camera, home: Path) -> None:
+    """The second lesson: by place, by hand, by values; a sketch, a correction, a text, fields, a coordinate system."""
+    bench = camera.bench
+    session, viewer = bench.session, bench.viewer
+    session._saved = session.document
+    bench.files.open_path(home / "gather.toml")
+    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    bench.run()
+    camera.until(lambda: not session.running and session.last_run)
+    camera.until(lambda: not bench.sources._busy and not bench.sources._waiting)
+    session.select("beds")
+    camera.take("by-place")
+    session.select("district")
+    values = bench.form.blocks["where"].editor.values  # type: ignore[attr-defined]
+    camera.until(lambda: values.list.count())
+    camera.take("values")
+    session.select("stations")
+    camera.until(lambda: bench.form._preview is not None and bench.form._preview.isVisible())
+    camera.take("text")
+    find = bench.form.blocks["crs"].editor.find_button  # type: ignore[attr-defined]
+    find.click()
+    box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "CrsBox")
+    QTest.keyClicks(box.line, "azores utm")  # type: ignore[attr-defined]
+    camera.until(lambda: "Azores" in box.about.text())  # type: ignore[attr-defined]
+    box.grab().save(str(OUT / "find-a-crs.png"))
+    box.close()
+    session.select("register")
+    viewer.choose_layer("lease_beds")
+    viewer.toggle_fields(True)
+    camera.until(lambda: viewer.fields.table.rowCount())
+    camera.take("fields")
+    viewer.toggle_fields(False)
+    bench.banner.hide()
+    camera.until(viewer.canvas.idle)
+    viewer.canvas.use("lasso")
+    ring = [(110, 60), (190, 40), (260, 90), (240, 180), (150, 190), (100, 130)]
+    drag(viewer.canvas, ring)
+    camera.until(lambda: len(viewer.chosen) > 1)
+    camera.take("by-hand")
+    viewer.canvas.use("look")
+    viewer.choose_none()
+    bench._insert("keep_by_place")
+    camera.until(lambda: viewer.canvas.idle())
+    viewer.choose_layer("lease_beds")
+    viewer.canvas.use("area")
+    for x, y in ring[:-1]:
+        QTest.mouseClick(viewer.canvas, Qt.MouseButton.LeftButton, pos=QPoint(x, y))
+        QTest.qWait(450)
+    QTest.mouseMove(viewer.canvas, QPoint(*ring[-1]))
+    camera.take("sketch")
+    QTest.keyClick(viewer.canvas, Qt.Key.Key_Return)
+    session.undo()
+    session.undo()
+    session.select("register")
+    viewer.choose_layer("lease_beds")
+    viewer.table.model_.edited.emit(2, "bottom", "sand")
+    camera.until(lambda: viewer.table.model_.overlay)
+    viewer.table.scrollTo(viewer.table.model_.index(0, 6))
+    camera.take("correct")
+    session.undo()
+    session.select("beds")
+
+
+def drag(widget: QWidget, corners: list[tuple[int, int]]) -> None:
+    """Drag the pointer along corners with the left button held."""
+    QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=QPoint(*corners[0]))
+    for corner in corners[1:]:
+        QTest.mouseMove(widget, QPoint(*corner))
+    QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=QPoint(*corners[-1]))
+
+
 def main() -> int:
     """Take them all."""
     OUT.mkdir(exist_ok=True)
@@ -71,7 +144,7 @@ def main() -> int:
         bench.files.open_path(home / "piles.toml")
         camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
         camera.look_at("lease_beds")
-        bench.viewer._clicked(40)
+        bench.viewer.choose_rows(np.array([40]))
         camera.take("look-at-a-source")
         session.select("chosen")
         bench.viewer.show_step()
@@ -103,8 +176,9 @@ def main() -> int:
         bench.viewer.choose_layer("boat_a_tracks")
         bench.viewer.choose_view("leaving")
         camera.take("layers-of-a-step")
+        gathering(camera, home)
         theme.use("dark")
-        session.select("chosen")
+        session.select("beds")
         bench.viewer.choose_view("aside")
         camera.take("dark")
         theme.use("light")

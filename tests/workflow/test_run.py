@@ -24,6 +24,7 @@ from eskret.errors import AccountError, EskretError, ExpressionError, RehearsalE
 from eskret.formats import geopackage
 from eskret.operations.base import Context, Outcome
 from eskret.operations.choose.keep import NOT_MET, UNKNOWN, Keep
+from eskret.workflow import edits
 from eskret.workflow.engine import Run, prove
 from tests.conftest import points, squares
 
@@ -385,3 +386,75 @@ def test_stop_during_the_rehearsal_is_a_stop_too(project: Path) -> None:
     run.stop()
     result = run.execute()
     assert result.state == "stopped" and result.error == "Stopped; nothing was written."
+
+
+# -- gathering many things at once
+
+
+def test_files_of_many_formats_come_in_by_one_step(tmp_path: Path, marks_file: Path) -> None:
+    """Nine layers of a folder: per-file rows, one CRS, a table beside them, one unreadable file told or stopping."""
+    home = marks_file.parent
+    write(squares(3, key="beds"), home / "beds.gpkg")
+    to_geopandas(squares(2, key="b")).to_file(home / "web.geojson", driver="GeoJSON")
+    (home / "codes.csv").write_text("code,n\n007,1\n")
+    (home / "broken.gpkg").write_text("not a database")
+    workflow = Workflow(crs="EPSG:32626")
+    workflow.load("all", files=[str(home)], if_unreadable="go on", zone="Atlantic/Azores")
+    workflow.path = tmp_path / "w.toml"
+    forecast = workflow.rehearse()
+    assert any("Will go on without broken.gpkg" in f.text for f in forecast.findings)
+    result = workflow.run()
+    layers = {layer.key: layer for layer in result.layers["all"]}
+    assert set(layers) == {
+        "beds", "web", "codes", "marks_waypoints", "marks_routes", "marks_route_points", "marks_tracks", "marks_track_points",
+    }  # fmt: skip
+    assert {x.crs for x in layers.values()} == {"EPSG:32626", None} and layers["codes"].table.column(
+        "code"
+    ).to_pylist() == ["007"]
+    assert {o.layer: o.rows for o in result.steps[0].outputs} == {k: len(x) for k, x in layers.items()}
+    assert [f.schema() for f in forecast.steps["all"].leaving] == [
+        layers[f.key].table.schema for f in forecast.steps["all"].leaving
+    ]
+    assert any("broken.gpkg was left out" in r.text for r in result.steps[0].remarks) and result.state == "look"
+    days = layers["marks_waypoints"].table.column("day").to_pylist()
+    assert [str(d) for d in days[:2]] == ["2031-09-03", "2031-09-03"] and days[2] is None
+    workflow.document = edits.replace_step(
+        workflow.document, "all", workflow.steps[0].with_setting("if_unreadable", "stop")
+    )
+    assert "broken.gpkg" in workflow.rehearse().errors[0].text
+    assert "no time zone is called so" in _errors(workflow, 0, zone="Mars/Olympus")
+
+
+def _errors(workflow: Workflow, number: int, **settings: object) -> str:
+    step = workflow.steps[number]
+    for name, value in settings.items():
+        step = step.with_setting(name, value)
+    workflow.document = edits.replace_step(workflow.document, step.id, step)
+    return workflow.rehearse().errors[0].text
+
+
+def test_files_that_are_alike_and_differ_in_fields_are_told(tmp_path: Path) -> None:
+    for name, body in (("a", "id,depth\n1,2\n"), ("b", "id,depth\n1,2\n"), ("c", "id,depth,note\n1,2,x\n")):
+        (tmp_path / f"{name}.csv").write_text(body)
+    workflow = Workflow()
+    workflow.load("all", files=[str(tmp_path / "*.csv")])
+    assert [f.text for f in workflow.rehearse().findings] == [
+        "Files that are alike differ in fields: c has note besides."
+    ]
+
+
+def test_a_layer_is_saved_in_another_crs_and_as_csv(tmp_path: Path) -> None:
+    write(points({"n": [1, 2]}, key="marks"), tmp_path / "in.gpkg")
+    workflow = Workflow()
+    workflow.load("in", files=["in.gpkg"])
+    workflow.save("deg", "in", to="out.gpkg", crs="EPSG:4326")
+    workflow.save("csv", "in", to="{layer}.csv", crs="EPSG:4326", measures=["area_ha"])
+    workflow.write(tmp_path / "w.toml")
+    result = workflow.run()
+    assert result.state == "balanced" and read(tmp_path / "out.gpkg").crs == "EPSG:4326"
+    # 500,000 m east is the central meridian of zone 26: 27 degrees west (EPSG Guidance Note 7-2)
+    table = read(tmp_path / "marks.csv").table
+    assert table.column_names == ["n", "x", "y"] and table.column("x")[0].as_py() == pytest.approx(-27)
+    assert {o.crs for o in result.outputs} == {"EPSG:4326"} and "not a coordinate system" in _errors(
+        workflow, 1, crs="EPSG:1"
+    )

@@ -101,6 +101,7 @@ class HandBar(QWidget):
         drawn : whether there is a map to draw on.
         layer, chosen, shown : what is looked at, how much of it is chosen, of how many rows.
         """
+        self.setVisible(shown > 0 or drawn)  # with nothing to choose from there is nothing to say
         for name in (BOX, LASSO):
             self.buttons[name].setEnabled(drawn)
             self.buttons[name].setChecked(mode == name)

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any
 
 GRACE = 1.5
@@ -129,8 +130,12 @@ class Worker:
                     with self._lock:
                         if self._open.pop(event["job"], None) is None:
                             continue
-                self._on_event(event)
+                if not self._closing:  # nobody is there any more to hear it
+                    self._on_event(event)
         code = process.wait()
+        if process.stdin is not None:
+            with suppress(OSError):
+                process.stdin.close()
         with self._lock:
             if self._process is process:
                 self._process = None
