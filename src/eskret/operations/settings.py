@@ -5,12 +5,13 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, cast
+from typing import Annotated, Any, cast
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
 from pydantic.fields import FieldInfo
 
-from eskret.errors import SettingError
+from eskret.core.crs import parse_crs
+from eskret.errors import CrsError, SettingError
 
 
 class OperationSettings(BaseModel):
@@ -35,6 +36,19 @@ class SettingInfo:
     choices: Mapping[str, str] = field(default_factory=dict)
     shown_when: tuple[str, tuple[Any, ...]] | None = None
     example: str = ""
+
+
+def _known_crs(value: str) -> str:
+    if value:
+        try:
+            parse_crs(value)
+        except CrsError as error:
+            raise ValueError(error.sentence()) from error
+    return value
+
+
+KnownCrs = Annotated[str, AfterValidator(_known_crs)]
+"""The type of a setting that names a coordinate system; empty where it may be."""
 
 
 def setting(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -29,38 +30,67 @@ class Opener(QPushButton):
         painter.end()
 
 
-class EnteringEditor(Editor):
-    """A button that says what enters and opens a list to tick."""
+class MenuEditor(Editor):
+    """A button that says what is chosen and opens a list to choose from."""
 
-    def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._session = session
-        self._step = step
-        self._value: list[str] = []
         self.button = Opener()
         self.button.setObjectName("entering")
-        self.button.setAccessibleName("Layers that enter")
+        self.button.setAccessibleName(name)
         self.button.setMinimumWidth(60)
         self.button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.menu = QMenu(self.button)
-        self.menu.aboutToShow.connect(self._fill)
+        self.menu.aboutToShow.connect(self.fill)
         self.button.clicked.connect(lambda: self.menu.popup(self.button.mapToGlobal(QPoint(0, self.button.height()))))
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(self.button, 1)
         self.watch(self.button)
 
+    def fill(self) -> None:
+        """Put what can be chosen into the menu."""
+        raise NotImplementedError
+
+    def say(self, text: str, more: str) -> None:
+        """Say what is chosen, and all of it on a tip."""
+        self.button.setText(self.button.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 236))
+        self.button.setToolTip(more)
+
+    def tick(self, words: str, chosen: bool, do: Callable[[bool], None]) -> None:
+        """An entry that is ticked or not."""
+        action = QAction(words, self.menu)
+        action.setCheckable(True)
+        action.setChecked(chosen)
+        action.triggered.connect(lambda on: do(on))
+        self.menu.addAction(action)
+
+    def word(self, text: str) -> None:
+        """A line that only says something."""
+        action = QAction(text, self.menu)
+        action.setEnabled(False)
+        self.menu.addAction(action)
+
     def target(self) -> QWidget:
         return self.button
+
+
+class EnteringEditor(MenuEditor):
+    """What enters a step: earlier steps, or single layers of them."""
+
+    def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:
+        super().__init__("Layers that enter", parent)
+        self._session = session
+        self._step = step
+        self._value: list[str] = []
 
     def show_value(self, value: Any) -> None:
         self._value = list(value)
         names = [r.step if r.pattern == "*" else f"{r.step} · {r.pattern}" for r in map(Reference.parse, self._value)]
         text = in_words(names, 2) if names else "choose a step or layers"
-        self.button.setText(self.button.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 236))
-        self.button.setToolTip("\n".join(names))
+        self.say(text, "\n".join(names))
 
-    def _fill(self) -> None:
+    def fill(self) -> None:
         """Every earlier step with all it makes, and below it its layers one by one."""
         self.menu.clear()
         session = self._session
@@ -75,11 +105,11 @@ class EnteringEditor(Editor):
                     self._tick(f"{step.id}:{facts.key}", f"{facts.key}{count}", 1)
             self.menu.addSeparator()
         if not at:
-            self._word("There is no step before this one")
+            self.word("There is no step before this one")
         loaded = {f for s in session.document.steps if s.use == "load" for f in s.settings.get("files", ())}
         fresh = [(p, x) for p, x in session.seen_sources.items() if relative(p, session.folder) not in loaded]
         if fresh:
-            self._word("Load and use:")
+            self.word("Load and use:")
             for path, layers in fresh[:30]:
                 for facts in layers:
                     name = Path(path).name if len(layers) == 1 else f"{Path(path).name} · {facts['name']}"
@@ -88,17 +118,8 @@ class EnteringEditor(Editor):
                     action.triggered.connect(lambda _=False, do=load: do())
                     self.menu.addAction(action)
 
-    def _word(self, text: str) -> None:
-        action = QAction(text, self.menu)
-        action.setEnabled(False)
-        self.menu.addAction(action)
-
     def _tick(self, reference: str, words: str, indent: int) -> None:
-        action = QAction("      " * indent + words, self.menu)
-        action.setCheckable(True)
-        action.setChecked(reference in self._value)
-        action.triggered.connect(lambda on, r=reference: self._change(r, on))
-        self.menu.addAction(action)
+        self.tick("      " * indent + words, reference in self._value, partial(self._change, reference))
 
     def _change(self, reference: str, on: bool) -> None:
         step = reference.partition(":")[0]

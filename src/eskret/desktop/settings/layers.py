@@ -2,51 +2,34 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QPoint, Qt
-from PySide6.QtGui import QAction
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QMenu, QSizePolicy, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import Editor
-from eskret.desktop.settings.entering import Opener
+from eskret.desktop.settings.entering import MenuEditor
 from eskret.operations.base import in_words
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.references import Reference
 
 
-class LayerEditor(Editor):
+class LayerEditor(MenuEditor):
     """One reference to layers of another step, chosen from a menu."""
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__(info.label, parent)
         self._session, self._step, self._value = session, step, ""
-        self.button = Opener()
-        self.button.setObjectName("entering")
-        self.button.setAccessibleName(info.label)
-        self.button.setMinimumWidth(60)
-        self.button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.menu = QMenu(self.button)
-        self.menu.aboutToShow.connect(self._fill)
-        self.button.clicked.connect(lambda: self.menu.popup(self.button.mapToGlobal(QPoint(0, self.button.height()))))
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.addWidget(self.button, 1)
-        self.watch(self.button)
-
-    def target(self) -> QWidget:
-        return self.button
 
     def show_value(self, value: Any) -> None:
         self._value = str(value or "")
         reference = Reference.parse(self._value)
         name = reference.step if reference.pattern == "*" else f"{reference.step} · {reference.pattern}"
-        text = name if self._value else "choose a layer"
-        self.button.setText(self.button.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 236))
-        self.button.setToolTip(self._value)
+        self.say(name if self._value else "choose a layer", self._value)
 
-    def _fill(self) -> None:
+    def fill(self) -> None:
         self.menu.clear()
         session = self._session
         if self._value:
@@ -64,16 +47,11 @@ class LayerEditor(Editor):
                 for facts in leaving:
                     self._offer(f"{step.id}:{facts.key}", f"      {_facts(facts)}")
         if self.menu.isEmpty():
-            nothing = QAction("No other step leaves a layer", self.menu)
-            nothing.setEnabled(False)
-            self.menu.addAction(nothing)
+            self.word("No other step leaves a layer")
 
     def _offer(self, reference: str, words: str) -> None:
-        action = QAction(words, self.menu)
-        action.setCheckable(True)
-        action.setChecked(bool(reference) and reference == self._value)
-        action.triggered.connect(lambda _=False: self.settled.emit(reference))
-        self.menu.addAction(action)
+        chosen = bool(reference) and reference == self._value
+        self.tick(words, chosen, lambda _: self.settled.emit(reference))
 
 
 def _facts(facts: Any) -> str:
@@ -127,49 +105,26 @@ class FieldEditor(Editor):
             self.box.setEditText(text)
 
 
-class FieldsEditor(Editor):
+class FieldsEditor(MenuEditor):
     """Several fields of the layers that enter, ticked in a menu."""
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__(info.label, parent)
         self._session, self._step = session, step
         self._value: list[str] = []
-        self.button = Opener()
-        self.button.setObjectName("entering")
-        self.button.setAccessibleName(info.label)
-        self.button.setMinimumWidth(60)
-        self.button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.menu = QMenu(self.button)
-        self.menu.aboutToShow.connect(self._fill)
-        self.button.clicked.connect(lambda: self.menu.popup(self.button.mapToGlobal(QPoint(0, self.button.height()))))
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.addWidget(self.button, 1)
-        self.watch(self.button)
-
-    def target(self) -> QWidget:
-        return self.button
 
     def show_value(self, value: Any) -> None:
         self._value = [str(v) for v in value or []]
-        text = in_words(self._value, 3) if self._value else "choose fields"
-        self.button.setText(self.button.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, 236))
-        self.button.setToolTip("\n".join(self._value))
+        self.say(in_words(self._value, 3) if self._value else "choose fields", "\n".join(self._value))
 
-    def _fill(self) -> None:
+    def fill(self) -> None:
         self.menu.clear()
         there = self._session.fields_entering(self._step)
         names = [*there, *((v, "not there") for v in self._value if all(v != n for n, _ in there))]
         for name, word in names:
-            action = QAction(f"{name}   {word}", self.menu)
-            action.setCheckable(True)
-            action.setChecked(name in self._value)
-            action.triggered.connect(lambda on, n=name: self._change(n, on))
-            self.menu.addAction(action)
+            self.tick(f"{name}   {word}", name in self._value, partial(self._change, name))
         if not names:
-            nothing = QAction("No layer enters yet", self.menu)
-            nothing.setEnabled(False)
-            self.menu.addAction(nothing)
+            self.word("No layer enters yet")
 
     def _change(self, name: str, on: bool) -> None:
         self.settled.emit([v for v in self._value if v != name] + ([name] if on else []))

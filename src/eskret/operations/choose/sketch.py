@@ -14,14 +14,14 @@ from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.columns import from_objects
-from eskret.core.crs import WGS84, out_of_range, parse_crs
+from eskret.core.crs import WGS84, out_of_range
 from eskret.core.layer import Layer
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError, InputError
+from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.bring import bring
-from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.settings import KnownCrs, OperationSettings, setting
 
 _KIND_WORDS = {"point": "points", "line": "lines", "area": "areas", "mixed": "shapes", "table": "shapes"}
 
@@ -47,19 +47,10 @@ class Sketch(Source):
             example='{"type":"Polygon","coordinates":[[[-27.2,58.1],[-27.1,58.1],[-27.1,58.2],[-27.2,58.1]]]}',
             help="GeoJSON text. Draw on the map to fill it in.",
         )  # fmt: skip
-        crs: str = setting(
+        crs: KnownCrs = setting(
             "CRS of the coordinates", kind="crs", default=WGS84, example="EPSG:32626",
             help="Longitude and latitude by default, as GeoJSON has it.",
         )  # fmt: skip
-
-        @field_validator("crs")
-        @classmethod
-        def _known(cls, value: str) -> str:
-            try:
-                parse_crs(value)
-            except CrsError as error:
-                raise ValueError(error.sentence()) from error
-            return value
 
         @field_validator("shapes")
         @classmethod

@@ -13,13 +13,13 @@ import pyarrow as pa
 from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, parse_crs, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, reproject, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions, placeholders
 from eskret.core.sizes import check_measure, with_measures
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
-from eskret.errors import CrsError, DeliveryError, EskretError, SettingError
+from eskret.errors import DeliveryError, EskretError, SettingError
 from eskret.formats import delimited, geojson, geopackage, targets
 from eskret.operations.base import (
     Context,
@@ -33,7 +33,7 @@ from eskret.operations.base import (
     Planned,
     deliver_name,
 )
-from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.settings import KnownCrs, OperationSettings, setting
 
 _GEOJSON = ("to", (".geojson", ".json"))
 _GEOPACKAGE = ("to", (".gpkg",))
@@ -90,7 +90,7 @@ class Save(Delivery):
             "Section", default="", example="Field work", shown_when=_GEOPACKAGE,
             help="A name that these layers share in the GeoPackage. A section has one CRS; layers are brought to it.",
         )  # fmt: skip
-        crs: str = setting(
+        crs: KnownCrs = setting(
             "CRS to save in", kind="crs", default="", example="EPSG:32626", shown_when=_NOT_GEOJSON,
             help="Left empty, layers keep theirs, or take that of the section.",
         )  # fmt: skip
@@ -117,16 +117,6 @@ class Save(Delivery):
             choices={"compact": "one feature a line", "indented": "spread out, for people to read"},
             help="Both hold the same; the compact one is smaller.",
         )  # fmt: skip
-
-        @field_validator("crs")
-        @classmethod
-        def _known(cls, value: str) -> str:
-            if value:
-                try:
-                    parse_crs(value)
-                except CrsError as error:
-                    raise ValueError(error.sentence()) from error
-            return value
 
         @field_validator("measures")
         @classmethod

@@ -15,16 +15,16 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, out_of_range, parse_crs, same_crs, transformation
+from eskret.core.crs import crs_facts, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError, EskretError, InputError
+from eskret.errors import EskretError, InputError
 from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
 from eskret.operations.bring import bring, outside_words
-from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.settings import KnownCrs, OperationSettings, setting
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
 _PART_WORDS = {
@@ -88,7 +88,7 @@ class Load(Source):
             "Recordings together", kind="flag", default=False,
             help="Put like parts of all recordings into one layer each, with a field 'file' that says from which.",
         )  # fmt: skip
-        crs: str = setting(
+        crs: KnownCrs = setting(
             "CRS where none is declared", kind="crs", default="", example="EPSG:32626",
             help="For files that do not say their coordinate system. It is never guessed.",
         )  # fmt: skip
@@ -114,16 +114,6 @@ class Load(Source):
                     ZoneInfo(value)
                 except (ZoneInfoNotFoundError, ValueError) as error:
                     raise ValueError("no time zone is called so; names are such as Europe/Lisbon or UTC") from error
-            return value
-
-        @field_validator("crs")
-        @classmethod
-        def _known(cls, value: str) -> str:
-            if value:
-                try:
-                    parse_crs(value)
-                except CrsError as error:
-                    raise ValueError(error.sentence()) from error
             return value
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:

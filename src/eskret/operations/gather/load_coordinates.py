@@ -11,20 +11,19 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, extent_of, out_of_range, parse_crs
+from eskret.core.crs import crs_facts, extent_of, out_of_range
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError, EskretError
+from eskret.errors import EskretError
 from eskret.formats import coordinates_text as texts
 from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
 from eskret.operations.bring import bring
-from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.settings import KnownCrs, OperationSettings, setting
 
 SIGNS = {"": "found from the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
 _FEWEST = {"points": 1, "lines": 2, "areas": 3}
@@ -57,7 +56,7 @@ class LoadCoordinates(Source):
             "Text files", kind="files", min_length=1, example="text/*.txt",
             help="Files, folders or patterns such as text/*.txt.",
         )  # fmt: skip
-        crs: str = setting(
+        crs: KnownCrs = setting(
             "CRS of the coordinates", kind="crs", min_length=1, example="EPSG:4326",
             help="What the numbers are in. It is never guessed.",
         )  # fmt: skip
@@ -99,15 +98,6 @@ class LoadCoordinates(Source):
         encoding: str = setting(
             "Encoding", default="", example="cp1252", help="Only where texts come out wrong: utf-8, cp1252 ..."
         )
-
-        @field_validator("crs")
-        @classmethod
-        def _known(cls, value: str) -> str:
-            try:
-                parse_crs(value)
-            except CrsError as error:
-                raise ValueError(error.sentence()) from error
-            return value
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         files = settings.get("files") or []
