@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from shapely import LineString, MultiPolygon, Point, Polygon, box
 
-from eskret.core.kernels.place import Relation, holds, near
+from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.errors import StoppedError
 
 # The pattern a relation needs in the DE-9IM matrix of (feature, other), as OGC 06-103r4, section 6.1.15.3 has them;
@@ -119,3 +119,23 @@ def test_stop_is_heard_between_chunks() -> None:
     with pytest.raises(StoppedError):
         holds(many, np.array([AREA], object), Relation.WITHIN, watch=watch)
     assert seen == [(20_000, 60_000)]
+
+
+def test_many_points_are_told_by_cells_as_they_would_be_one_by_one() -> None:
+    """An area with holes and a long edge, and points right on its vertices and on the borders of the cells."""
+    rng = np.random.default_rng(5)
+    angle = np.linspace(0, 2 * np.pi, 400, endpoint=False)
+    radius = 40 + 8 * np.sin(7 * angle)
+    area = Polygon(
+        np.column_stack([50 + radius * np.cos(angle), 50 + radius * np.sin(angle)]), [box(45, 45, 55, 52).exterior]
+    )
+    west, south, east, north = area.bounds
+    borders = np.array(
+        [(west + (east - west) / 64 * n, south + (north - south) / 64 * m) for n in range(65) for m in range(65)]
+    )
+    xy = np.vstack([rng.uniform(0, 100, (60_000, 2)), shapely.get_coordinates(area), borders])
+    for edge in (True, False):
+        test = shapely.intersects_xy if edge else shapely.contains_xy
+        assert (
+            points_hold(xy, np.array([area], object), Relation.WITHIN, edge=edge).tolist() == test(area, *xy.T).tolist()
+        )

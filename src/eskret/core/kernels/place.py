@@ -10,6 +10,7 @@ import os
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -26,6 +27,45 @@ class _Prepared(threading.local):
         # called anew in every thread that touches it
         self.shapes = np.asarray(shapely.from_wkb(shapely.to_wkb(others)), object)
         shapely.prepare(self.shapes)
+
+
+_MANY, _SIDE = 50_000, 64
+_OUTSIDE, _INSIDE, _EDGE = 0, 1, 2
+
+
+@dataclass(frozen=True)
+class _Cells:
+    """A grid over an area that says of each cell whether all of it is inside, outside, or neither: of many points only
+    those in cells on the edge need a closer look."""
+
+    west: float
+    south: float
+    wide: float
+    high: float
+    state: np.ndarray
+
+    @classmethod
+    def over(cls, area: shapely.Geometry) -> _Cells | None:
+        """The grid of a prepared area; None for one too small to be divided."""
+        west, south, east, north = area.bounds
+        wide, high = (east - west) / _SIDE, (north - south) / _SIDE
+        if not (wide > 0 and high > 0):
+            return None
+        col, row = np.meshgrid(np.arange(_SIDE), np.arange(_SIDE))
+        # a little larger than the cell, so that a point on its border is in it whatever the rounding
+        slack_x, slack_y = wide * 1e-6, high * 1e-6
+        x, y = west + col * wide, south + row * high
+        boxes = shapely.box(x - slack_x, y - slack_y, x + wide + slack_x, y + high + slack_y)
+        state = np.where(
+            shapely.contains_properly(area, boxes), _INSIDE, np.where(shapely.intersects(area, boxes), _EDGE, _OUTSIDE)
+        )
+        return cls(west, south, wide, high, state.astype(np.uint8))
+
+    def of(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+        """The state of the cell that each point is in."""
+        col = np.clip(((x - self.west) / self.wide).astype(np.int64), 0, _SIDE - 1)
+        row = np.clip(((y - self.south) / self.high).astype(np.int64), 0, _SIDE - 1)
+        return np.asarray(self.state[row, col])
 
 
 class Relation(StrEnum):
@@ -96,14 +136,20 @@ def points_hold(
     strict = relation is Relation.WITHIN and not edge
     test = shapely.contains_xy if strict else shapely.intersects_xy
     boxes = shapely.bounds(others)
+    cells = [_Cells.over(o) if len(xy) > _MANY else None for o in prepared.shapes]
     out = np.zeros(len(xy), bool)
 
     def chunk(start: int) -> None:
         some, found = xy[start : start + CHUNK], out[start : start + CHUNK]
         x, y = some[:, 0], some[:, 1]
-        for other, (west, south, east, north) in zip(prepared.shapes, boxes, strict=True):
+        for number, (west, south, east, north) in enumerate(boxes):
             at = np.flatnonzero(~found & (x >= west) & (x <= east) & (y >= south) & (y <= north))
-            found[at] = test(other, x[at], y[at])
+            grid = cells[number]
+            if grid is not None:
+                where = grid.of(x[at], y[at])
+                found[at[where == _INSIDE]] = True
+                at = at[where == _EDGE]
+            found[at] = test(prepared.shapes[number], x[at], y[at])
 
     starts = range(0, len(xy), CHUNK)
     with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as pool:
