@@ -23,6 +23,7 @@ from eskret.desktop.map.caught import rows_in
 from eskret.desktop.map.render import Item, Look
 from eskret.desktop.settings.values import with_value
 from eskret.desktop.viewer import changed
+from eskret.formats import geopackage
 from eskret.workflow.results import pieces_of
 from eskret.workflow.stored import Shapes
 from tests.conftest import points, squares
@@ -512,3 +513,25 @@ def test_several_sources_are_loaded_by_one_step(beds: Hand, tmp_path: Path) -> N
     assert beds.bench.session.step().settings == {"files": ["a.gpkg", "b.gpkg"]}
     beds.settled()
     assert beds.row("load_2")["out"] == "3"
+
+
+def test_a_geopackage_is_tidied_up(beds: Hand, tmp_path: Path) -> None:
+    path = tmp_path / "store.gpkg"
+    for name in ("a", "b", "c"):
+        write(points({"n": [1]}, key=name), path)
+    tree = beds.bench.sources.tree
+    at = tree.visualRect(beds.source("store.gpkg")).center()
+    tree.customContextMenuRequested.emit(at)
+    action = next(a for a in beds.bench.sources.menu.actions() if "sections" in a.text())
+    beds.click(beds.bench.sources.menu, beds.bench.sources.menu.actionGeometry(action).center())
+    box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "StoreBox" and w.isVisible())
+    beds.until(lambda: box.table.rowCount() == 3)
+    box.table.item(0, 0).setText("b")
+    beds.click(box.ok)
+    beds.until(lambda: "there is a layer 'b' already" in box.wrong.text())
+    box.table.item(0, 0).setText("marks")
+    box.table.item(0, 1).setText("Field work")
+    box.table.item(2, 3).setCheckState(Qt.CheckState.Checked)
+    beds.click(box.ok)
+    beds.until(lambda: [(e.name, e.section) for e in geopackage.entries(path)] == [("marks", "Field work"), ("b", "")])
+    beds.source("store.gpkg", "marks")

@@ -36,6 +36,7 @@ from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, QuietButton, V
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
 from eskret.desktop.views.start import StartView
+from eskret.desktop.views.store import StoreBox
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, ledger
@@ -218,6 +219,7 @@ class Workbench(QWidget):
         self.sources.look_asked.connect(self._look)
         self.sources.load_asked.connect(self._load_source)
         self.sources.several_asked.connect(self._load_several)
+        self.sources.tidy_asked.connect(self._tidy)
         viewer.load_asked.connect(self._load_source)
         bar = viewer.handbar
         bar.pick_asked.connect(lambda: self._by_hand("pick"))
@@ -468,6 +470,13 @@ class Workbench(QWidget):
         """Add the step that loads a file, or one layer of it."""
         self.session.add_step(*self.session.load_step(path, layer, layers))
         self.ledger.setFocus()
+
+    def _tidy(self, path: str) -> None:
+        """Names and sections of a GeoPackage's layers."""
+        box = StoreBox(self.session, Path(path), self)
+        box.changed.connect(self.sources.look_again)
+        box.changed.connect(self.session.rehearse)
+        box.open()
 
     def _load_several(self, paths: list[str]) -> None:
         """Add the step that loads several files."""

@@ -10,6 +10,7 @@ from PySide6.QtCore import (
     QFileSystemWatcher,
     QModelIndex,
     QPersistentModelIndex,
+    QPoint,
     QPointF,
     QRect,
     QSize,
@@ -21,6 +22,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
+    QMenu,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -121,6 +123,7 @@ class SourcesPanel(QWidget):
     look_asked = Signal(str, str, str)  # path, layer, key
     load_asked = Signal(str, str, int)  # path, layer (empty for the whole file), number of layers in the file
     several_asked = Signal(list)  # paths
+    tidy_asked = Signal(str)  # path of a GeoPackage
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -147,6 +150,8 @@ class SourcesPanel(QWidget):
         self.tree.clicked.connect(self._clicked)
         self.tree.doubleClicked.connect(lambda _: self._load())
         self.tree.entered.connect(self._load)
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._menu)
         title = QLabel("Sources")
         title.setObjectName("eyebrow")
         self.refresh_button = QToolButton()
@@ -349,6 +354,18 @@ class SourcesPanel(QWidget):
             self.several_asked.emit(paths or [told["path"]])
         elif told.get("path") and not told.get("problem"):
             self.load_asked.emit(told["path"], told.get("layer", ""), int(told.get("layers", 1)))
+
+    def _menu(self, at: QPoint) -> None:
+        """What can be done with the row under the pointer, or with the one in hand."""
+        index = self.tree.indexAt(at)
+        told = (index if index.isValid() else self.tree.currentIndex()).data(Role) or {}
+        if not told.get("path") or told.get("problem"):
+            return
+        self.menu = QMenu(self.tree)
+        self.menu.addAction("Load it", self._load)
+        if str(told["path"]).lower().endswith(".gpkg"):
+            self.menu.addAction("Names, sections, take out …", lambda: self.tidy_asked.emit(told["path"]))
+        self.menu.popup(self.tree.viewport().mapToGlobal(at))
 
     def let_go(self) -> None:
         """Nothing is in hand here any more: the analyst turned to a step."""

@@ -17,7 +17,7 @@ from eskret.errors import EskretError
 from eskret.workflow.edits import set_parameter
 
 
-class _Box(QDialog):
+class Box(QDialog):
     """Labelled lines, what is wrong, and two buttons."""
 
     def __init__(self, title: str, action: str, parent: QWidget) -> None:
@@ -76,7 +76,7 @@ class _Box(QDialog):
         raise NotImplementedError
 
 
-class HeadsBox(_Box):
+class HeadsBox(Box):
     """Title, summary and coordinate system."""
 
     def __init__(self, session: Session, parent: QWidget) -> None:
@@ -105,7 +105,7 @@ class HeadsBox(_Box):
         self.accept()
 
 
-class NewParameterBox(_Box):
+class NewParameterBox(Box):
     """A parameter: what it is called, and its first value."""
 
     def __init__(self, session: Session, parent: QWidget) -> None:

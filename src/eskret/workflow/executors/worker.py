@@ -168,6 +168,17 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _store(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """The layers of a GeoPackage, after what is to be changed in it was."""
+    from eskret.formats import geopackage, store
+
+    path = Path(request["path"])
+    asked = {n: request[n] for n in ("rename", "remove", "section") if request.get(n)}
+    if asked:
+        store.change(path, **asked)
+    return {"layers": [{"name": e.name, "rows": e.rows, "section": e.section} for e in geopackage.entries(path)]}
+
+
 def _sketch(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """Store what was drawn, as its step would leave it."""
     from eskret.operations.base import Context
@@ -195,7 +206,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "values": _values,
-    "profile": _profile, "layout": _layout, "sketch": _sketch, "find_crs": _find_crs,
+    "profile": _profile, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
 }  # fmt: skip
 
 
