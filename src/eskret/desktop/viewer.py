@@ -267,8 +267,10 @@ class Viewer(QObject):
     def _take(self, subject: Subject, keep: bool) -> None:
         self.subject = subject
         keys = subject.layer_keys()
-        if self.key not in keys:
-            self.key = keys[0] if keys else ""
+        made = subject.layers[LEAVING]
+        if self.key not in keys or (made and self.key not in made and not keep):
+            # what a step made comes first: of a tally its table, not the first of the layers counted
+            self.key = next(iter(made), keys[0] if keys else "")
         if not self._available(self.view):
             self.view = next((v for v in (LEAVING, ENTERING, ASIDE) if self._available(v)), LEAVING)
         self._show(keep)

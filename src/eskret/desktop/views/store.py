@@ -30,6 +30,7 @@ class StoreBox(Box):
         self.table = QTableWidget(0, 4)
         self.table.setAccessibleName("Layers of the file")
         self.table.setHorizontalHeaderLabels(["Name", "Section", "Rows", "Take out"])
+        self.table.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         self.table.verticalHeader().hide()
         self.table.verticalHeader().setDefaultSectionSize(24)
         self.table.setShowGrid(False)
