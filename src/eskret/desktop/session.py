@@ -11,6 +11,7 @@ from types import SimpleNamespace
 from typing import Any
 
 from PySide6.QtCore import QObject, QSettings, QTimer, Signal
+from shiboken6 import isValid
 
 from eskret.core.layer import matches
 from eskret.core.naming import clean_name
@@ -356,13 +357,13 @@ class Session(QObject):
         if self._run_job is not None:
             self._runner.stop(self._run_job)
 
-    def ask(self, do: str, handler: Any, **request: Any) -> int:
-        """Give the helper a job; ``handler`` is called with its last event."""
+    def ask(self, do: str, handler: Any, owner: QObject | None = None, **request: Any) -> int:
+        """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
         if do in ("open", "sketch"):
             request["store"] = str(self._store / "looks" / f"{len(self._handlers)}-{id(handler)}-{self._runs}")
             Path(request["store"]).parent.mkdir(parents=True, exist_ok=True)
         job = self._helper.send(do, **request)
-        self._handlers[job] = handler
+        self._handlers[job] = (handler, owner)
         return job
 
     def _take(self, event: dict[str, Any]) -> None:
@@ -382,7 +383,9 @@ class Session(QObject):
                 self._asked = False
                 self._say_forecast(event)
         elif job in self._handlers:
-            self._handlers.pop(job)(event)
+            handler, owner = self._handlers.pop(job)
+            if owner is None or isValid(owner):
+                handler(event)
 
     def _say_forecast(self, event: dict[str, Any]) -> None:
         if event["event"] != "done":

@@ -229,7 +229,10 @@ class Viewer(QObject):
             return
         same_step = self._seen is not None and self._seen[0] == id
         self._seen = seen
-        self._take(self._subject(id), keep=same_step)
+        subject = self._subject(id)
+        if same_step and subject.layers[LEAVING] and not self.subject.layers[LEAVING]:
+            self.view = LEAVING  # it has just been run: what it made is what one wants to see
+        self._take(subject, keep=same_step)
 
     def _before(self, id: str) -> list[str]:
         session = self._session

@@ -135,7 +135,7 @@ class CrsBox(QDialog):
 
         own = [self._session.document.crs] if self._session.document.crs else []
         recent = list(dict.fromkeys([*own, *recent_crs(self._session.memory), "EPSG:4326"]))
-        self._session.ask("find_crs", take, words=self.line.text(), recent=recent, most=40)
+        self._session.ask("find_crs", take, self, words=self.line.text(), recent=recent, most=40)
 
     def _fill(self, found: list[dict[str, Any]]) -> None:
         self.list.clear()

@@ -54,7 +54,7 @@ class TextPreview(QWidget):
             if settings is self._asked:
                 self._fill(event)
 
-        self._session.ask("layout", take, settings=settings, folder=str(self._session.folder))
+        self._session.ask("layout", take, self, settings=settings, folder=str(self._session.folder))
 
     def _fill(self, event: dict[str, Any]) -> None:
         self.setVisible(True)

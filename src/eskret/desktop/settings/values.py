@@ -83,7 +83,7 @@ class ValuesList(QWidget):
             if asked == self._asked and event["event"] == "done":
                 self._fill(event)
 
-        self._session.ask("values", take, layers=self._layers, field=field, most=MOST)
+        self._session.ask("values", take, self, layers=self._layers, field=field, most=MOST)
 
     def _fill(self, event: dict[str, Any]) -> None:
         self.list.clear()

@@ -41,7 +41,7 @@ class StoreBox(Box):
         self.column.addWidget(self.table, 1)
         self.finish()
         self.ok.setEnabled(False)
-        session.ask("store", self._fill, path=str(path))
+        session.ask("store", self._fill, self, path=str(path))
 
     def _fill(self, event: dict[str, Any]) -> None:
         if event["event"] != "done":
@@ -87,7 +87,7 @@ class StoreBox(Box):
             return
         self.ok.setEnabled(False)
         self._session.ask(
-            "store", self._done, path=str(self._path), rename=rename, section=section, remove=remove
+            "store", self._done, self, path=str(self._path), rename=rename, section=section, remove=remove
         )  # fmt: skip
 
     def _done(self, event: dict[str, Any]) -> None:
