@@ -326,7 +326,7 @@ def operations(
                 if one.phase != phase:
                     phase = one.phase
                     typer.echo(phase)
-                typer.echo(f"  {one.id:<12} {one.summary}")
+                typer.echo(f"  {one.id:<17} {one.summary}")
         else:
             one = chosen[0]
             typer.echo(f"{one.title} ({one.id})\n\n{one.summary}\n\n{one.help}\n\nSettings")

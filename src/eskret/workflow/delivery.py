@@ -108,10 +108,10 @@ class DeliveryDesk:
         if policy == "own":
             ours = known is not None and (not layer or layer in known.layers)
             what += " and was changed since this workflow wrote it" if ours else " and this workflow did not write it"
-        return DeliveryError(
-            what, place=str(target),
-            way_out="Choose another name, or set 'If it is there already' to replace it, number it or skip it",
-        )  # fmt: skip
+        way_out = "Choose another name, or set 'If it is there already' to replace it, number it or skip it"
+        if policy == "own" and self._workflow is None:
+            way_out += "; once this workflow is saved to a file, it remembers what it wrote"
+        return DeliveryError(what, place=str(target), way_out=way_out)
 
     def _check_place(self, target: Path) -> None:
         folder = target.parent
