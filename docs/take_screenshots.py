@@ -71,6 +71,13 @@ def gathering(camera: Camera, home: Path) -> None:
     camera.until(lambda: not bench.sources._busy and not bench.sources._waiting)
     session.select("beds")
     camera.take("by-place")
+    bench._tidy(str(home / "out" / "sound.gpkg"))
+    tidy = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "StoreBox")
+    camera.until(lambda: tidy.table.rowCount())  # type: ignore[attr-defined]
+    tidy.grab().save(str(OUT / "sections.png"))
+    tidy.close()
+    session.select("what_there_is")
+    camera.take("tally")
     session.select("district")
     values = bench.form.blocks["where"].editor.values  # type: ignore[attr-defined]
     camera.until(lambda: values.list.count())
