@@ -398,6 +398,7 @@ def test_files_of_many_formats_come_in_by_one_step(tmp_path: Path, marks_file: P
     to_geopandas(squares(2, key="b")).to_file(home / "web.geojson", driver="GeoJSON")
     (home / "codes.csv").write_text("code,n\n007,1\n")
     (home / "broken.gpkg").write_text("not a database")
+    (home / "binary.csv").write_bytes(b"a,b\n\x00\x01")
     workflow = Workflow(crs="EPSG:32626")
     workflow.load("all", files=[str(home)], if_unreadable="go on", zone="Atlantic/Azores")
     workflow.path = tmp_path / "w.toml"
@@ -415,7 +416,8 @@ def test_files_of_many_formats_come_in_by_one_step(tmp_path: Path, marks_file: P
     assert [f.schema() for f in forecast.steps["all"].leaving] == [
         layers[f.key].table.schema for f in forecast.steps["all"].leaving
     ]
-    assert any("broken.gpkg was left out" in r.text for r in result.steps[0].remarks) and result.state == "look"
+    left_out = {r.text.split()[0] for r in result.steps[0].remarks if "was left out" in r.text}
+    assert left_out == {"broken.gpkg", "binary.csv"} and result.state == "look"
     days = layers["marks_waypoints"].table.column("day").to_pylist()
     assert [str(d) for d in days[:2]] == ["2031-09-03", "2031-09-03"] and days[2] is None
     workflow.document = edits.replace_step(

@@ -269,7 +269,7 @@ class Workbench(QWidget):
         add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
         add("Save as a Python script …", "", self.files.save_script)
         menu.addSeparator()
-        self._undo = add("Undo", "Ctrl+Z", self.session.undo)
+        self._undo = add("Undo", "Ctrl+Z", self._undo_last)
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
         menu.addSeparator()
         add("Title and coordinate system …", "", self.edit_heads)
@@ -453,6 +453,11 @@ class Workbench(QWidget):
         at = self.viewer.looked_at()
         if at is not None:
             self._act(lambda: Hand(self.session).correct(at, row, field, new))
+
+    def _undo_last(self) -> None:
+        """Take the last edit back; what was said of it is said no more."""
+        self.banner.hide()
+        self.session.undo()
 
     def _act(self, act: Callable[[], str]) -> None:
         try:

@@ -364,7 +364,7 @@ def content_digest(path: Path, name: str) -> str:
     ------
     InputError : it cannot be read.
     """
-    found = hashlib.sha256()
+    found = hashlib.blake2b(digest_size=32)
     known = (_known_facts(path) or {}).get(name)
     small = None
     if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:

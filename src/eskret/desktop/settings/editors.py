@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.desktop.paths import relative
+from eskret.formats.coordinates_text import ENDINGS as TEXT_ENDINGS
 from eskret.formats.sources import ENDINGS
 from eskret.operations.settings import SettingInfo
 
@@ -215,7 +216,7 @@ class FilesEditor(LinesEditor):
         self._settle()
 
     def _choose_files(self) -> None:
-        known = " ".join(f"*{e}" for e in ENDINGS)
+        known = " ".join(f"*{e}" for e in dict.fromkeys([*ENDINGS, *TEXT_ENDINGS]))
         paths, _ = QFileDialog.getOpenFileNames(self, "Files to load", str(self._folder), f"Data ({known});;All (*)")
         if paths:
             self._add(paths)

@@ -134,15 +134,25 @@ class Load(Source):
         for bad in problems:
             findings.append(Finding(Level.LOOK, f"Will go on without {bad.path.name}. {bad.problem}", setting="files"))
         shown: set[str] = set()
+        readable: list[Wanted] = []
         for one in wanted:
-            facts = _foretold_days(sources.facts(one.path, one.name, one.key, settings.encoding), settings.zone)
+            try:
+                facts = _foretold_days(sources.facts(one.path, one.name, one.key, settings.encoding), settings.zone)
+            except EskretError as error:
+                if settings.if_unreadable == "stop":
+                    raise
+                findings.append(
+                    Finding(Level.LOOK, f"Will go on without {one.path.name}. {error.sentence()}", setting="files")
+                )
+                continue
+            readable.append(one)
             facts, more = self._settled(facts, settings, context, shown)
             layers.append(facts)
             findings.extend(more)
             context.watch(len(layers), len(wanted))
+        findings += _differing(layers, readable)
         if settings.together:
             layers = _foretold_together(layers, {w.key: w for w in wanted})
-        findings += _differing(layers, wanted)
         if not layers:
             findings.append(Finding(Level.ERROR, "Nothing in these files matches what is asked for.", setting="layers"))
         return Forecast(tuple(layers), tuple(findings))
