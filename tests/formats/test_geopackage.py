@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
 from eskret.errors import DeliveryError, InputError, StoppedError
-from eskret.formats import geopackage, geopackage_read, rtree, vector
+from eskret.formats import digest, geopackage, geopackage_large, geopackage_read, rtree, vector
 from tests.conftest import points, squares
 
 ALL_TYPES = {
@@ -167,7 +167,7 @@ def test_single_and_multiple_parts_become_multiple_and_z_is_declared(tmp_path: P
 
 
 def test_replacing_a_layer_leaves_the_others_alone(written: Path) -> None:
-    before = geopackage.layer_digest(written, "marks")
+    before = digest.layer_digest(written, "marks")
     with geopackage.writing(written) as container:
         container.remove("beds")
         container.add(squares(7), "beds")
@@ -177,7 +177,7 @@ def test_replacing_a_layer_leaves_the_others_alone(written: Path) -> None:
         ("nothing", 0),
         ("beds", 7),
     ]
-    assert geopackage.layer_digest(written, "marks") == before
+    assert digest.layer_digest(written, "marks") == before
     db = sqlite3.connect(written)
     assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
     assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE table_name = 'beds'").fetchone() == (1,)
@@ -213,7 +213,7 @@ def test_a_file_that_is_none_is_refused_and_left_alone(tmp_path: Path) -> None:
 
 
 def test_a_digest_tells_every_change(written: Path) -> None:
-    first = geopackage.layer_digest(written, "beds")
+    first = digest.layer_digest(written, "beds")
     db = sqlite3.connect(written)
     for (trigger,) in db.execute(
         "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
@@ -222,13 +222,13 @@ def test_a_digest_tells_every_change(written: Path) -> None:
     db.execute("UPDATE beds SET kind = 'z' WHERE id = 4000")
     db.commit()
     db.close()
-    assert geopackage.layer_digest(written, "beds") != first
+    assert digest.layer_digest(written, "beds") != first
 
 
 @pytest.mark.parametrize("small", [True, False], ids=["read by plain SQL", "read by the library"])
 def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, small: bool) -> None:
     """A layer written by plain SQL and by the library's writer holds the same, whichever way it is read."""
-    monkeypatch.setattr(geopackage, "LARGE", 0)
+    monkeypatch.setattr(geopackage_large, "LARGE", 0)
     monkeypatch.setattr(geopackage_read, "SMALL", 10**6 if small else -1)
     mixed = np.array([shapely.box(0, 0, 1, 1), shapely.MultiPolygon([shapely.box(2, 2, 3, 3)]), None], object)
     lists = {
@@ -249,11 +249,12 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
         pass
     for name, layer in layers.items():
         assert (
-            geopackage.is_large(layer) and not geopackage.is_large(points({"n": []}).take(np.empty(0, np.int64)))
+            geopackage_large.is_large(layer)
+            and not geopackage_large.is_large(points({"n": []}).take(np.empty(0, np.int64)))
         ) or name
-        geopackage.write_large(library, layer, name, "described")
+        geopackage_large.write_large(library, layer, name, "described")
         with geopackage.writing(library) as container:
-            geopackage.index_large(container, layer, name)
+            geopackage_large.index_large(container, layer, name)
     for path in (sql, library):
         db = sqlite3.connect(path)
         assert (
@@ -271,7 +272,7 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
         facts = vector.facts(sql, name, name), vector.facts(library, name, name)
         first, second = ((f.schema(), f.count, f.kind, f.crs, f.extent) for f in facts)
         assert first == second and first[0] == a.table.schema
-        assert geopackage.layer_digest(sql, name) == geopackage.layer_digest(library, name), name
+        assert digest.layer_digest(sql, name) == digest.layer_digest(library, name), name
 
 
 def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(
@@ -321,4 +322,4 @@ def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:
     with geopackage.writing(tmp_path / "a.gpkg"):
         pass
     with pytest.raises(StoppedError):
-        geopackage.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)
+        geopackage_large.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage
+from eskret.formats import digest, geopackage
 from eskret.operations.base import Delivered, Planned
 from eskret.workflow.delivery import DeliveryDesk, journal_path
 from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of
@@ -34,7 +34,7 @@ def prepare(workflow: Path, target: Path, situation: str) -> None:
         with geopackage.writing(target) as out:
             out.add(squares(2), "beds")
             out.add(squares(1), "other")
-        layers = {"beds": geopackage.layer_digest(target, "beds")}
+        layers = {"beds": digest.layer_digest(target, "beds")}
     else:
         target.write_text("first")
         layers = {}

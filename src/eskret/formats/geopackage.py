@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import warnings
 from collections.abc import Callable, Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -26,9 +25,8 @@ from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.encoded import Encoded, encode, slices
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, InputError, StoppedError
+from eskret.errors import DeliveryError, InputError
 from eskret.formats import rtree, sections
-from eskret.formats.gdal import library
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
@@ -114,18 +112,6 @@ def entries(path: Path) -> list[Entry]:
 
 def _uri(path: Path) -> str:
     return str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
-
-
-def layer_digest(path: Path, name: str) -> str:
-    """A digest of a layer's rows and columns as they stand in the file; whatever the rest of the file holds.
-
-    Raises
-    ------
-    InputError : it cannot be read.
-    """
-    from eskret.formats import vector
-
-    return vector.content_digest(path, name)
 
 
 class GeoPackageWriter:
@@ -249,8 +235,8 @@ class GeoPackageWriter:
         shapes: Shapes | None = None
         type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
         if layer.drawn:
-            shapes, type_name, has_z = _declared(layer)
-            bounds = _bounds_of(shapes)
+            shapes, type_name, has_z = declared(layer)
+            bounds = bounds_of(shapes)
             columns.append(f"{_q(geom)} {type_name}")
         columns += [f"{_q(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
         db.execute(f"CREATE TABLE {_q(name)} ({', '.join(columns)})")
@@ -281,7 +267,7 @@ class GeoPackageWriter:
         total = len(layer)
         for start in range(0, total, SLICE):
             part = layer.table.slice(start, SLICE)
-            values: list[Sequence[Any]] = [_values(c) for c in part.columns]
+            values: list[Sequence[Any]] = [stored_values(c) for c in part.columns]
             if blobs is not None:
                 values.insert(0, blobs(start, start + part.num_rows))
             if named:
@@ -345,118 +331,6 @@ class GeoPackageWriter:
             (known.name, number, organization, code or number, definition, None),
         )
         return number
-
-
-LARGE = 20_000
-"""From so many rows on a layer goes through the library's own writer, which is several times faster; a small one costs
-less by plain SQL, where the file is not opened anew for it."""
-_BATCH = 20_000
-
-
-def is_large(layer: Layer) -> bool:
-    """Whether a layer is one for ``write_large``: many rows, and shapes in two dimensions (or none)."""
-    if len(layer) < LARGE or not layer.table.num_columns or (layer.drawn and layer.crs is None):
-        return False
-    return layer.encoded is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
-
-
-def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
-    """Add a layer of many rows to a GeoPackage that is there; its name must not be taken.
-
-    Raises
-    ------
-    DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
-    """
-    names = layer.table.column_names
-    options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
-    table = _storable(layer.table)
-    geom = number_collisions(["geom"], taken=names)[0]
-    kind: str | None = None
-    if layer.drawn:
-        shapes, type_name, _ = _declared(layer)
-        column = (
-            shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
-        )
-        table = table.append_column(geom, column.cast(pa.binary()))
-        options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
-        kind = {"GEOMETRY": "Unknown", "GEOMETRYCOLLECTION": "GeometryCollection"}.get(type_name) or (
-            type_name.replace("MULTI", "Multi").replace("POINT", "Point").replace("LINESTRING", "LineString")
-            .replace("POLYGON", "Polygon")
-        )  # fmt: skip
-    stopped: list[BaseException] = []
-
-    def batches() -> Generator[pa.RecordBatch, None, None]:
-        done = 0
-        try:
-            for batch in table.to_batches(max_chunksize=_BATCH):
-                yield batch
-                done += batch.num_rows
-                watch(done, len(table))
-        except BaseException as error:
-            stopped.append(error)
-            raise
-
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
-            library().write_arrow(
-                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver="GPKG",
-                geometry_name=geom if layer.drawn else None, geometry_type=kind, crs=_for_library(layer.crs) if layer.drawn else None,
-                layer_options=options,
-            )  # fmt: skip
-    except Exception as error:
-        if stopped and isinstance(stopped[0], StoppedError):
-            raise stopped[0] from error
-        text = str(error)
-        if "full" in text or "disk" in text:
-            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
-        raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
-
-
-def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
-    """Give a layer that ``write_large`` wrote its spatial index."""
-    if layer.drawn:
-        geom = number_collisions(["geom"], taken=layer.table.column_names)[0]
-        key = number_collisions(["fid"], taken=layer.table.column_names)[0]
-        container.add_index(name, geom, key, _bounds_of(_declared(layer)[0]))
-
-
-def _for_library(crs: str | None) -> str | None:
-    return parse_crs(crs).to_wkt() if crs is not None else None
-
-
-def _storable(table: pa.Table) -> pa.Table:
-    """The attributes in the types that the standard has: what it has not is stored as the nearest, as by plain SQL."""
-    columns = []
-    for column in table.columns:
-        kind = column.type
-        if pa.types.is_nested(kind) or pa.types.is_time(kind) or pa.types.is_decimal(kind):
-            text = pa.types.is_nested(kind) or pa.types.is_time(kind)
-            column = pa.chunked_array([pa.array(_values(column), pa.string() if text else pa.float64())])
-        elif pa.types.is_timestamp(kind):
-            column = column.cast(pa.timestamp("ms", kind.tz), safe=False).cast(pa.timestamp("ms", "UTC"))
-        elif pa.types.is_date(kind):
-            column = column.cast(pa.date32())
-        elif pa.types.is_integer(kind):
-            column = column.cast(pa.int64())
-        elif pa.types.is_floating(kind):
-            column = pc.if_else(pc.is_nan(column), None, column).cast(pa.float64())
-        elif pa.types.is_large_string(kind):
-            column = column.cast(pa.string())
-        columns.append(column)
-    return pa.table(columns, names=table.column_names)
-
-
-def titles_of(path: Path, name: str) -> dict[str, str]:
-    """Titles of a layer's fields; none where the file says nothing of them."""
-    try:
-        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
-        try:
-            return sections.titles(db, name)
-        finally:
-            db.close()
-    except sqlite3.Error:
-        return {}
 
 
 def sections_of(path: Path) -> dict[str, sections.Section]:
@@ -534,12 +408,13 @@ Shapes = np.ndarray | Encoded
 """Geometry of a layer: shapes, or the binary that they were read as."""
 
 
-def _bounds_of(shapes: Shapes) -> np.ndarray:
+def bounds_of(shapes: Shapes) -> np.ndarray:
+    """xmin, ymin, xmax, ymax of each (n, 4), NaN for none."""
     found = shapes.bounds() if isinstance(shapes, Encoded) else None
     return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, Encoded) else shapes)
 
 
-def _declared(layer: Layer) -> tuple[Shapes, str, bool]:
+def declared(layer: Layer) -> tuple[Shapes, str, bool]:
     """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
     if layer.encoded is not None and len(layer.encoded.library_types()) == 1:
         return layer.encoded, _TYPE_NAMES[layer.encoded.library_types()[0]], False
@@ -608,7 +483,7 @@ def _sql_type(kind: pa.DataType) -> str:
     return "TEXT"
 
 
-def _values(column: pa.ChunkedArray) -> list[Any]:
+def stored_values(column: pa.ChunkedArray) -> list[Any]:
     """Python values as SQLite and the standard want them."""
     kind = column.type
     if pa.types.is_timestamp(kind):

@@ -20,6 +20,7 @@ import pyarrow as pa
 from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Field, Kind, LayerFacts
 from eskret.errors import CrsError, InputError
+from eskret.formats import sections
 
 SMALL = 5_000
 """Up to so many rows a layer is read here."""
@@ -237,3 +238,15 @@ def _column(values: tuple[Any, ...], kind: pa.DataType) -> pa.Array:
         convert = next(c for t, c in _TYPES.values() if t == kind)
         return pa.array([None if v is None else convert(v) for v in values], kind)
     raise TypeError
+
+
+def titles_of(path: Path, name: str) -> dict[str, str]:
+    """Titles of a layer's fields; none where the file says nothing of them."""
+    try:
+        db = connect(path)
+        try:
+            return sections.titles(db, name)
+        finally:
+            db.close()
+    except sqlite3.Error:
+        return {}

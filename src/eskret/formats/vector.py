@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import queue
 import threading
 import warnings
@@ -24,7 +23,7 @@ from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
-from eskret.formats import geopackage, geopackage_read
+from eskret.formats import geopackage_read
 from eskret.formats.gdal import library
 from eskret.formats.reading import Reading, Watch, no_watch
 
@@ -34,7 +33,7 @@ BATCH = 10_000
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
 
-def _failures() -> tuple[type[Exception], ...]:
+def failures() -> tuple[type[Exception], ...]:
     """What a file that cannot be read makes the libraries raise."""
     errors = library().errors
     return errors.DataSourceError, errors.DataLayerError, pa.ArrowInvalid, OSError, ValueError
@@ -48,7 +47,7 @@ def layer_names(path: Path) -> list[str]:
     InputError : the file is missing, empty, damaged or of another format.
     """
     check_readable(path)
-    known = _known_facts(path)
+    known = known_facts(path)
     if known is not None:
         return list(known)
     try:
@@ -57,8 +56,8 @@ def layer_names(path: Path) -> list[str]:
             # reading GML can leave a file beside it: of its bytes alone it cannot
             place = path.read_bytes() if path.suffix.lower() == ".gml" else path
             return [str(row[0]) for row in library().list_layers(place)]
-    except _failures() as error:
-        raise _unreadable(path, error) from error
+    except failures() as error:
+        raise unreadable(path, error) from error
 
 
 def check_readable(path: Path) -> None:
@@ -163,7 +162,8 @@ def _companion(path: Path, suffix: str) -> Path | None:
     return None
 
 
-def _unreadable(path: Path, error: Exception) -> InputError:
+def unreadable(path: Path, error: Exception) -> InputError:
+    """What to say of a file that the library could not read."""
     said = str(error).split(";")[0].strip()
     said = said if len(said) < 160 and str(path) not in said else ""
     return InputError(
@@ -219,7 +219,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     ------
     InputError : the layer cannot be opened.
     """
-    known = (_known_facts(path) or {}).get(name)
+    known = (known_facts(path) or {}).get(name)
     if known is not None:
         return replace(known, key=key)
     try:
@@ -233,8 +233,8 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
                 path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)
             ) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta))
-    except _failures() as error:
-        raise _unreadable(path, error) from error
+    except failures() as error:
+        raise unreadable(path, error) from error
     count = int(info["features"])
     box = info.get("total_bounds")
     return LayerFacts(
@@ -246,7 +246,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
 
 
 def _titles(path: Path, name: str) -> dict[str, str]:
-    return geopackage.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
+    return geopackage_read.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
 
 
 def _geometry_column(meta: dict[str, object]) -> str:
@@ -268,7 +268,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     InputError : the layer cannot be read to its end.
     """
     check_readable(path)
-    known = (_known_facts(path) or {}).get(name)
+    known = (known_facts(path) or {}).get(name)
     if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
         small = _read_small(path, known, key)
         if small is not None:
@@ -295,8 +295,8 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
             ) as (meta, reader):
                 schema = reader.schema
                 column = _geometry_column(meta)
-                with closing(_ahead(reader)) as ahead:
-                    for batch in ahead:
+                with closing(ahead(reader)) as coming:
+                    for batch in coming:
                         if column in schema.names:
                             binary = batch.column(column)
                             encoded.append(binary)
@@ -304,8 +304,8 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                         batches.append(batch)
                         done += batch.num_rows
                         watch(done, max(expected, 0))
-    except _failures() as error:
-        raise _unreadable(path, error) from error
+    except failures() as error:
+        raise unreadable(path, error) from error
     if expected >= 0 and done != expected:
         raise InputError(
             f"it says that it holds {expected:,} features in '{name}', and {done:,} could be read",
@@ -332,7 +332,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     return Reading(layer, table.num_rows, (), tuple(remarks))
 
 
-def _known_facts(path: Path) -> dict[str, LayerFacts] | None:
+def known_facts(path: Path) -> dict[str, LayerFacts] | None:
     """Facts of a GeoPackage's layers, where they can be told without the library."""
     return geopackage_read.all_facts(path) if path.suffix.lower() == ".gpkg" else None
 
@@ -357,66 +357,7 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
     return Reading(layer, len(table))
 
 
-def content_digest(path: Path, name: str) -> str:
-    """A digest of a layer's rows as they stand in the file: fields, their types, values and geometry, in order.
-
-    Raises
-    ------
-    InputError : it cannot be read.
-    """
-    found = hashlib.blake2b(digest_size=32)
-    known = (_known_facts(path) or {}).get(name)
-    small = None
-    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
-        small = geopackage_read.read_small(path, known)
-    if small is not None:
-        table, binary, _ = small
-        found.update(str(table.schema).encode())
-        for column in [*table.columns, *([binary] if binary is not None else [])]:
-            _take_in(found, column)
-        return found.hexdigest()
-    try:
-        with library().open_arrow(path, layer=name, use_pyarrow=True, batch_size=BATCH) as (_, reader):
-            found.update(str([(f.name, _storage(f.type)) for f in reader.schema]).encode())
-            with closing(_ahead(reader)) as ahead:
-                for batch in ahead:
-                    for column in batch.columns:
-                        plain_column = column.storage if isinstance(column, pa.ExtensionArray) else column
-                        _take_in(found, pa.chunked_array([plain_column]))
-    except _failures() as error:
-        raise _unreadable(path, error) from error
-    return found.hexdigest()
-
-
-def _storage(kind: pa.DataType) -> str:
-    return str(kind.storage_type if isinstance(kind, pa.ExtensionType) else kind)
-
-
-def _take_in(found: Any, column: pa.ChunkedArray) -> None:
-    """Values of a column into a digest: which are null, then the bytes of the others."""
-    for chunk in column.chunks:
-        found.update(np.packbits(np.asarray(chunk.is_null())).tobytes())
-        if pa.types.is_string(chunk.type) or pa.types.is_binary(chunk.type):
-            _, places, data = chunk.buffers()
-            ends = (
-                np.frombuffer(places, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
-                if len(chunk)
-                else np.zeros(1, int)
-            )
-            found.update(np.diff(ends).tobytes())
-            if data is not None:
-                found.update(memoryview(data)[ends[0] : ends[-1]])
-        elif pa.types.is_integer(chunk.type) or pa.types.is_floating(chunk.type) or pa.types.is_boolean(chunk.type):
-            found.update(np.asarray(chunk.fill_null(False if pa.types.is_boolean(chunk.type) else 0)).tobytes())
-        elif pa.types.is_date32(chunk.type):
-            found.update(np.asarray(chunk.cast(pa.int32()).fill_null(0)).tobytes())
-        elif pa.types.is_timestamp(chunk.type):
-            found.update(np.asarray(chunk.cast(pa.int64()).fill_null(0)).tobytes())
-        else:
-            found.update(repr(chunk.to_pylist()).encode("utf-8", "replace"))
-
-
-def _ahead(reader: Any) -> Generator[pa.RecordBatch, None, None]:
+def ahead(reader: Any) -> Generator[pa.RecordBatch, None, None]:
     """Batches of a reader, the next being read in another thread while one is worked on."""
     waiting: queue.Queue[pa.RecordBatch | BaseException | None] = queue.Queue(3)
     over = threading.Event()
@@ -462,7 +403,7 @@ def _decoded(path: Path, binary: pa.ChunkedArray) -> np.ndarray:
     try:
         parts = [decode(chunk) for chunk in binary.chunks]
     except shapely.errors.ShapelyError as error:
-        raise _unreadable(path, error) from error
+        raise unreadable(path, error) from error
     return np.concatenate(parts) if parts else np.empty(0, object)
 
 

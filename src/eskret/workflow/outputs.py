@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from eskret.formats import geopackage
+from eskret.formats import digest
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ class Outputs:
         known = self.record(path)
         if known is None or layer not in known.layers:
             return False
-        return self.untouched(path) or geopackage.layer_digest(path, layer) == known.layers[layer]
+        return self.untouched(path) or digest.layer_digest(path, layer) == known.layers[layer]
 
     def to_json(self) -> dict[str, Any]:
         return {"about": "What this workflow wrote, so that a second run may replace it.",

@@ -20,7 +20,7 @@ from eskret.core.sizes import check_measure, with_measures
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import DeliveryError, EskretError, SettingError
-from eskret.formats import delimited, geojson, geopackage, targets
+from eskret.formats import delimited, digest, geojson, geopackage, geopackage_large, targets
 from eskret.operations.base import (
     Context,
     Delivered,
@@ -284,18 +284,18 @@ class Save(Delivery):
         brought = [_brought(layer, settings, crs) for layer, _ in writing]
         pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, writing, strict=True)]
         # many small layers in one transaction; a large one by itself, through the library
-        for large, group in groupby(pairs, key=lambda pair: geopackage.is_large(pair[0])):
+        for large, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(pair[0])):
             if large:
                 for layer, name in group:
-                    geopackage.write_large(staged, layer, name, settings.description, context.watch)
+                    geopackage_large.write_large(staged, layer, name, settings.description, context.watch)
             else:
                 with geopackage.writing(staged) as container:
                     for layer, name in group:
                         container.add(layer, name, settings.description, context.watch)
         with geopackage.writing(staged) as container:
             for layer, name in pairs:
-                if geopackage.is_large(layer):
-                    geopackage.index_large(container, layer, name)
+                if geopackage_large.is_large(layer):
+                    geopackage_large.index_large(container, layer, name)
                 container.put_titles(name, layer.titles)
                 if section:
                     container.put_in_section(name, section, crs)
@@ -303,7 +303,7 @@ class Save(Delivery):
         return [
             _saved(
                 layer, plan, one.layer.crs, one.aside, found.get(plan.layer, -1), context, one.remarks,
-                geopackage.layer_digest(staged, plan.layer), one.layer,
+                digest.layer_digest(staged, plan.layer), one.layer,
             )
             for (layer, plan), one in zip(writing, brought, strict=True)
         ]  # fmt: skip
