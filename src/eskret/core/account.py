@@ -16,6 +16,9 @@ import numpy as np
 
 from eskret.errors import AccountError
 
+FIRST = ("from", "files")
+"""The settings through which the rows come that a step is about; the layers of others are only compared with."""
+
 
 class Relation(StrEnum):
     """How the rows that leave relate to the rows used."""
@@ -101,7 +104,7 @@ class InputAccount:
     @property
     def first(self) -> bool:
         """Whether these are the rows that the step is about, not those of a layer that a setting names."""
-        return self.setting in ("from", "files")
+        return self.setting in FIRST
 
     def to_json(self) -> dict[str, Any]:
         return {

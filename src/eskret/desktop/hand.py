@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -123,17 +123,20 @@ class Hand:
 
     # -- drawing and changing
 
-    def sketch(self, kind: str, xy: np.ndarray, crs: str | None) -> str:
-        """Add a step that holds what was drawn; where the step in hand compares with a layer not named yet, with it."""
-        decimals = 7 if crs is None or abs(xy).max() <= 360 else 2
+    def sketch(self, kind: str, xy: np.ndarray, system: Mapping[str, Any] | None) -> str:
+        """Add a step that holds what was drawn; where the step in hand compares with a layer not named yet, with it.
+
+        Parameters
+        ----------
+        system : the map's CRS as stored layers have it.
+        """
+        # about a centimetre either way
+        decimals = 7 if system is None or system["geographic"] else 2
+        crs = str(system["code"]) if system else None
         ring = [[round(float(x), decimals), round(float(y), decimals)] for x, y in xy]
         geometry: dict[str, Any]
         if kind == "points":
-            geometry = (
-                {"type": "MultiPoint", "coordinates": ring}
-                if len(ring) > 1
-                else {"type": "Point", "coordinates": ring[0]}
-            )
+            geometry = {"type": "MultiPoint", "coordinates": ring}
         elif kind == "line":
             geometry = {"type": "LineString", "coordinates": ring}
         else:
@@ -179,10 +182,8 @@ class Hand:
             )
             if before is not None and here is not None and here.id == follower.id and not at.entering:
                 # the cell shown was corrected before: what stood there at first is the old value
-                change = {
-                    **{k: v for k, v in change.items() if k != "old"},
-                    **({"old": before["old"]} if "old" in before else {}),
-                }
+                change.pop("old", None)
+                change.update({"old": before["old"]} if "old" in before else {})
             if change.get("old") != change.get("new"):
                 changes.append(change)
             if not changes:

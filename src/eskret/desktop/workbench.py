@@ -447,7 +447,7 @@ class Workbench(QWidget):
 
     def _sketched(self, kind: str, xy: Any) -> None:
         crs = self.viewer.canvas.scene.crs
-        self._act(lambda: Hand(self.session).sketch(kind, xy, str(crs["code"]) if crs else None))
+        self._act(lambda: Hand(self.session).sketch(kind, xy, crs))
 
     def _corrected(self, row: int, field: str, new: Any) -> None:
         at = self.viewer.looked_at()

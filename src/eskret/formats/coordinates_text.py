@@ -61,6 +61,8 @@ class Layout:
     x: int = -1
     y: int = -1
     z: int = -1
+    sure: bool = True
+    """Whether the encoding is: what is no Unicode is taken for cp1252."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +92,6 @@ class Rows:
     table: pa.Table
     bad: dict[int, str]
     lines: np.ndarray
-    sure: bool
 
 
 def layout_of(path: Path, wish: Wish | None = None) -> Layout:
@@ -102,7 +103,7 @@ def layout_of(path: Path, wish: Wish | None = None) -> Layout:
     """
     wish = wish or Wish()
     check_readable(path)
-    encoding, _ = text.encoding_of(path, wish.encoding)
+    encoding, sure = text.encoding_of(path, wish.encoding)
     lines = text.sample_lines(path, encoding)
     if not lines:
         raise InputError("it holds no line of text", place=str(path), way_out="Check that it is the file you mean")
@@ -111,7 +112,7 @@ def layout_of(path: Path, wish: Wish | None = None) -> Layout:
     decimal = wish.decimal or _decimal(rows[1:] or rows, delimiter)
     header = wish.header == "yes" if wish.header else _has_header(rows, decimal)
     names = _column_names(rows, header, wish.names)
-    layout = Layout(encoding, delimiter, header, decimal, names)
+    layout = Layout(encoding, delimiter, header, decimal, names, sure=sure)
     body = rows[1:] if header else rows
     x, y = _found_xy(layout, body)
     return replace(
@@ -221,7 +222,6 @@ def rows_of(path: Path, wish: Wish | None = None) -> Rows:
 @lru_cache(maxsize=8)
 def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
     layout = layout_of(path, wish)
-    sure = text.encoding_of(path, wish.encoding)[1]
     if min(layout.x, layout.y) < 0 or layout.x == layout.y:
         raise InputError(
             "no two columns of coordinates are found in it", place=str(path),
@@ -269,4 +269,4 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
         values = pa.chunked_array([pa.array([row[n] or None for row in good], pa.string())])
         columns[layout.columns[n]] = text.typed(values, comma=layout.decimal == ",").combine_chunks()
     table = pa.table(columns) if columns else pa.table({"line": pa.array(lines, pa.int64())})
-    return Rows(layout, xyz, table, bad, np.array(lines, np.int64), sure)
+    return Rows(layout, xyz, table, bad, np.array(lines, np.int64))

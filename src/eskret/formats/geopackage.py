@@ -12,7 +12,6 @@ from collections.abc import Callable, Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from itertools import chain
 from pathlib import Path
 from typing import Any
 
@@ -23,15 +22,15 @@ import shapely
 
 from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.encoded import Encoded, encode, slices
+from eskret.core.expression import quote
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, InputError
-from eskret.formats import rtree, sections
+from eskret.formats import rtree, sections, sqlite
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
-_MOST_VALUES = 30_000  # SQLite takes 32,766 in a statement
 SLICE = 50_000
 """Rows that are written, or taken into a digest, at a time."""
 MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
@@ -82,10 +81,6 @@ class Entry:
     section: str = ""
 
 
-def _q(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
-
-
 def entries(path: Path) -> list[Entry]:
     """Layers of a GeoPackage, in the order they were registered.
 
@@ -95,11 +90,12 @@ def entries(path: Path) -> list[Entry]:
     """
     db = None
     try:
-        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+        db = sqlite.connect(path)
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
         section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
         return [
-            Entry(n, t, db.execute(f"SELECT count(*) FROM {_q(n)}").fetchone()[0], section.get(n, "")) for n, t in rows
+            Entry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, ""))
+            for n, t in rows
         ]
     except sqlite3.Error as error:
         raise InputError(
@@ -108,10 +104,6 @@ def entries(path: Path) -> list[Entry]:
     finally:
         if db is not None:
             db.close()
-
-
-def _uri(path: Path) -> str:
-    return str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
 
 
 class GeoPackageWriter:
@@ -137,13 +129,13 @@ class GeoPackageWriter:
             prefix = f"rtree_{name}_{column}_"
             for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
                 if trigger.startswith(prefix):
-                    db.execute(f"DROP TRIGGER {_q(trigger)}")
-            db.execute(f"DROP TABLE IF EXISTS {_q(f'rtree_{name}_{column}')}")
+                    db.execute(f"DROP TRIGGER {quote(trigger)}")
+            db.execute(f"DROP TABLE IF EXISTS {quote(f'rtree_{name}_{column}')}")
         for (trigger,) in db.execute(
             "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)
         ).fetchall():
-            db.execute(f"DROP TRIGGER {_q(trigger)}")
-        db.execute(f"DROP TABLE IF EXISTS {_q(name)}")
+            db.execute(f"DROP TRIGGER {quote(trigger)}")
+        db.execute(f"DROP TABLE IF EXISTS {quote(name)}")
         sections.forget(db, name)
         tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
@@ -158,7 +150,7 @@ class GeoPackageWriter:
     def put_titles(self, name: str, titles: Mapping[str, str]) -> None:
         """Record titles of a layer's fields; of those that it has."""
         if titles:
-            there = {r[1] for r in self._db.execute(f"PRAGMA table_info({_q(name)})")}
+            there = {r[1] for r in self._db.execute(f"PRAGMA table_info({quote(name)})")}
             sections.put_titles(self._db, name, {f: t for f, t in titles.items() if f in there})
 
     def put_in_section(self, name: str, section: str, crs: str) -> None:
@@ -209,7 +201,7 @@ class GeoPackageWriter:
         if not new or new.lower().startswith(RESERVED_PREFIXES):
             raise DeliveryError(f"a layer cannot be called '{new}'", way_out="Choose another name")
         old = there[old.casefold()]
-        key = next(r[1] for r in self._db.execute(f"PRAGMA table_info({_q(old)})") if r[5])
+        key = next(r[1] for r in self._db.execute(f"PRAGMA table_info({quote(old)})") if r[5])
         columns = self._db.execute(
             "SELECT column_name FROM gpkg_extensions WHERE table_name = ? AND extension_name = 'gpkg_rtree_index'",
             (old,),
@@ -230,16 +222,16 @@ class GeoPackageWriter:
         names = layer.table.column_names
         key = number_collisions(["fid"], taken=names)[0]
         geom = number_collisions(["geom"], taken=names)[0]
-        columns = [f"{_q(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
+        columns = [f"{quote(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
         srs = self._system(layer.crs)
         shapes: Shapes | None = None
         type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
         if layer.drawn:
             shapes, type_name, has_z = declared(layer)
             bounds = bounds_of(shapes)
-            columns.append(f"{_q(geom)} {type_name}")
-        columns += [f"{_q(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
-        db.execute(f"CREATE TABLE {_q(name)} ({', '.join(columns)})")
+            columns.append(f"{quote(geom)} {type_name}")
+        columns += [f"{quote(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
+        db.execute(f"CREATE TABLE {quote(name)} ({', '.join(columns)})")
         blobs = None if shapes is None else lambda a, b: geometry_blobs(shapes, srs, bounds, a, b)
         self._rows(layer, name, blobs, geom, watch)
         whole = np.full(4, np.nan)
@@ -271,29 +263,15 @@ class GeoPackageWriter:
             if blobs is not None:
                 values.insert(0, blobs(start, start + part.num_rows))
             if named:
-                self._insert(name, named, list(zip(*values, strict=True)))
+                sqlite.insert(self._db, quote(name), [quote(n) for n in named], list(zip(*values, strict=True)))
             else:
-                self._db.executemany(f"INSERT INTO {_q(name)} DEFAULT VALUES", [()] * part.num_rows)
+                self._db.executemany(f"INSERT INTO {quote(name)} DEFAULT VALUES", [()] * part.num_rows)
             watch(min(start + SLICE, total), total)
-
-    def _insert(self, name: str, columns: Sequence[str], rows: Sequence[tuple[Any, ...]]) -> None:
-        """Insert many rows by each statement: every statement looks for the table's last number among those of all
-        tables, which with hundreds of them takes longer than to store a row."""
-        head = f"INSERT INTO {_q(name)} ({', '.join(map(_q, columns))}) VALUES "
-        marks = f"({', '.join('?' * len(columns))})"
-        many = max(1, min(128, _MOST_VALUES // len(columns)))
-        whole = len(rows) - len(rows) % many
-        statement = head + ", ".join([marks] * many)
-        for start in range(0, whole, many):
-            self._db.execute(statement, list(chain.from_iterable(rows[start : start + many])))
-        if whole < len(rows):
-            rest = list(chain.from_iterable(rows[whole:]))
-            self._db.execute(head + ", ".join([marks] * (len(rows) - whole)), rest)
 
     def add_index(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
         """Fill the spatial index of a layer whose rows are numbered from 1; ``bounds`` as shapely has them (n, 4)."""
         db = self._db
-        tree = _q(f"rtree_{name}_{geom}")
+        tree = quote(f"rtree_{name}_{geom}")
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
         there = np.flatnonzero(~np.isnan(bounds[:, 0]))
         rtree.fill(db, f"rtree_{name}_{geom}", there + 1, bounds[there])
@@ -343,7 +321,7 @@ def sections_of(path: Path) -> dict[str, sections.Section]:
     if not path.exists():
         return {}
     try:
-        db = sqlite3.connect(f"file:{_uri(path)}?mode=ro", uri=True)
+        db = sqlite.connect(path)
         try:
             return sections.sections(db)
         finally:
@@ -507,11 +485,11 @@ def stored_values(column: pa.ChunkedArray) -> list[Any]:
 
 def _triggers(table: str, geom: str, key: str) -> list[str]:
     """The triggers that keep the R-tree current, as the extension's annex states them for version 1.4."""
-    t, c, i = _q(table), _q(geom), _q(key)
-    tree = _q(f"rtree_{table}_{geom}")
+    t, c, i = quote(table), quote(geom), quote(key)
+    tree = quote(f"rtree_{table}_{geom}")
 
     def name(kind: str) -> str:
-        return _q(f"rtree_{table}_{geom}_{kind}")
+        return quote(f"rtree_{table}_{geom}_{kind}")
 
     box = f"ST_MinX(NEW.{c}), ST_MaxX(NEW.{c}), ST_MinY(NEW.{c}), ST_MaxY(NEW.{c})"
     there = f"(NEW.{c} NOTNULL AND NOT ST_IsEmpty(NEW.{c}))"

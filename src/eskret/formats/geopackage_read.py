@@ -18,9 +18,10 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.crs import crs_code, parse_crs
+from eskret.core.expression import quote
 from eskret.core.layer import Field, Kind, LayerFacts
 from eskret.errors import CrsError, InputError
-from eskret.formats import sections
+from eskret.formats import sections, sqlite
 
 SMALL = 5_000
 """Up to so many rows a layer is read here."""
@@ -38,12 +39,6 @@ _TYPES: dict[str, tuple[pa.DataType, Callable[[Any], Any]]] = {
     "DATETIME": (pa.timestamp("ms", "UTC"), lambda v: dt.datetime.fromisoformat(v).astimezone(dt.UTC)),
 }  # fmt: skip
 _ENVELOPES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
-
-
-def connect(path: Path) -> sqlite3.Connection:
-    """A connection that can only read."""
-    place = str(path.resolve()).replace("%", "%25").replace("?", "%3f").replace("#", "%23")
-    return sqlite3.connect(f"file:{place}?mode=ro", uri=True)
 
 
 def all_facts(path: Path) -> dict[str, LayerFacts] | None:
@@ -65,7 +60,7 @@ def all_facts(path: Path) -> dict[str, LayerFacts] | None:
 @lru_cache(maxsize=32)
 def _facts(path: Path, changed: int, size: int) -> dict[str, LayerFacts] | None:
     try:
-        db = connect(path)
+        db = sqlite.connect(path)
         try:
             if db.execute("PRAGMA application_id").fetchone()[0] != 0x47504B47:
                 return None
@@ -102,7 +97,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
             return None
         fields = []
         key = ""
-        for _, column, declared, _, _, primary in db.execute(f"PRAGMA table_info({_q(name)})"):
+        for _, column, declared, _, _, primary in db.execute(f"PRAGMA table_info({quote(name)})"):
             if primary:
                 key = column
             elif described is None or column != described[0]:
@@ -114,7 +109,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
             return None
         count = counts.get(name)
         if count is None:
-            count = db.execute(f"SELECT count(*) FROM {_q(name)}").fetchone()[0]
+            count = db.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()[0]
         kind_ = Kind.TABLE if described is None else _KINDS.get(described[1], Kind.MIXED)
         whole = (
             None
@@ -143,10 +138,6 @@ def _crs(organization: str, code: int, definition: str) -> str | None:
 def is_undefined(definition: str) -> bool:
     """Whether a CRS only says that there is none: the standard's own two records, and what the library writes for it."""
     return definition in ("undefined", "") or "Undefined" in definition.split(",")[0]
-
-
-def _q(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'
 
 
 Rows = tuple[pa.Table, "pa.ChunkedArray | None", np.ndarray]
@@ -184,7 +175,7 @@ def _small_layers(path: Path, changed: int, size: int) -> dict[str, Rows | None]
 
 def _read(path: Path, layers: Sequence[LayerFacts]) -> dict[str, Rows | None]:
     try:
-        db = connect(path)
+        db = sqlite.connect(path)
         try:
             return {facts.name: _rows(db, facts) for facts in layers}
         finally:
@@ -200,9 +191,11 @@ def _rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
     described = db.execute(
         "SELECT column_name FROM gpkg_geometry_columns WHERE table_name = ?", (facts.name,)
     ).fetchone()
-    key = next(r[1] for r in db.execute(f"PRAGMA table_info({_q(facts.name)})") if r[5])
+    key = next(r[1] for r in db.execute(f"PRAGMA table_info({quote(facts.name)})") if r[5])
     names = [key, *([described[0]] if described else []), *facts.names()]
-    rows = db.execute(f"SELECT {', '.join(map(_q, names))} FROM {_q(facts.name)} ORDER BY {_q(key)}").fetchall()
+    rows = db.execute(
+        f"SELECT {', '.join(map(quote, names))} FROM {quote(facts.name)} ORDER BY {quote(key)}"
+    ).fetchall()
     columns = list(zip(*rows, strict=True)) if rows else [() for _ in names]
     ids = np.array(columns.pop(0), np.int64)
     try:
@@ -243,7 +236,7 @@ def _column(values: tuple[Any, ...], kind: pa.DataType) -> pa.Array:
 def titles_of(path: Path, name: str) -> dict[str, str]:
     """Titles of a layer's fields; none where the file says nothing of them."""
     try:
-        db = connect(path)
+        db = sqlite.connect(path)
         try:
             return sections.titles(db, name)
         finally:

@@ -12,6 +12,9 @@ import sqlite3
 
 import numpy as np
 
+from eskret.core.expression import quote
+from eskret.formats.sqlite import insert
+
 _CELLS = 51  # SQLite's RTREE_MAXCELLS
 _FILL = 46  # a little room, so that later edits do not split every node at once
 _NODE_BYTES = 4 + 24 * _CELLS
@@ -37,17 +40,6 @@ def _order(box: np.ndarray) -> np.ndarray:
     return np.lexsort((y, strip))
 
 
-def _insert(db: sqlite3.Connection, table: str, pairs: np.ndarray) -> None:
-    """Rows of two whole numbers, many by each statement: a statement costs more than a row."""
-    many = 256
-    whole = len(pairs) - len(pairs) % many
-    flat = pairs.ravel().tolist()
-    statement = f"INSERT INTO {table} VALUES " + ", ".join(["(?,?)"] * many)
-    for start in range(0, 2 * whole, 2 * many):
-        db.execute(statement, flat[start : start + 2 * many])
-    db.executemany(f"INSERT INTO {table} VALUES (?,?)", pairs[whole:].tolist())
-
-
 def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray) -> None:
     """Fill an empty R-tree.
 
@@ -61,7 +53,7 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
         return
 
     def quoted(suffix: str) -> str:
-        return '"' + (table + suffix).replace('"', '""') + '"'
+        return quote(table + suffix)
 
     box = _rounded(bounds)
     levels: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []  # ids, boxes and node of each cell, leaves first
@@ -100,7 +92,8 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
             nodes.append((first[level] + index, body.ljust(_NODE_BYTES, b"\0")))
         if level == 0:
             by_row = np.argsort(children, kind="stable")
-            _insert(db, quoted("_rowid"), np.column_stack([children, numbers])[by_row])
+            rows = np.column_stack([children, numbers])[by_row].tolist()
+            insert(db, quoted("_rowid"), ("rowid", "nodeno"), rows)
         else:
             parents.extend(zip(children.tolist(), numbers.tolist(), strict=True))
     db.executemany(f"INSERT OR REPLACE INTO {quoted('_node')} (nodeno, data) VALUES (?,?)", sorted(nodes))

@@ -12,6 +12,8 @@ import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from eskret.core.expression import quote
+
 STANDARD = "urn:eskret:section"
 """Names the kind of metadata record, as the extension asks for (a URI)."""
 
@@ -146,19 +148,20 @@ def rename(db: sqlite3.Connection, old: str, new: str, indexed: Sequence[str]) -
     for (name,) in db.execute(
         "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (old,)
     ).fetchall():
-        db.execute(f"DROP TRIGGER {_q(name)}")
+        # those of the index, and those by which the library counts rows under the old name; what else there is goes along
+        if name.startswith((f"rtree_{old}_", "trigger_insert_feature_count_", "trigger_delete_feature_count_")):
+            db.execute(f"DROP TRIGGER {quote(name)}")
     db.execute("PRAGMA legacy_alter_table = ON")
     for column in indexed:
-        db.execute(f"ALTER TABLE {_q(f'rtree_{old}_{column}')} RENAME TO {_q(f'rtree_{new}_{column}')}")
-    db.execute(f"ALTER TABLE {_q(old)} RENAME TO {_q(new)}")
+        db.execute(f"ALTER TABLE {quote(f'rtree_{old}_{column}')} RENAME TO {quote(f'rtree_{new}_{column}')}")
+    db.execute(f"ALTER TABLE {quote(old)} RENAME TO {quote(new)}")
     db.execute("PRAGMA legacy_alter_table = OFF")
     there = _tables(db)
-    for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
+    if "gpkg_ogr_contents" in there:
+        # without those triggers its count would grow old; without the row everybody counts
+        db.execute("DELETE FROM gpkg_ogr_contents WHERE lower(table_name) = lower(?)", (old,))
+    for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns",
                   "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
         if table in there:
             db.execute(f"UPDATE {table} SET table_name = ? WHERE lower(table_name) = lower(?)", (new, old))
     db.execute("UPDATE gpkg_contents SET identifier = ? WHERE table_name = ? AND identifier = ?", (new, new, old))
-
-
-def _q(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable
 from dataclasses import replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -171,8 +172,15 @@ def _members(path: Path) -> dict[str, tuple[Path, str]]:
     ------
     InputError : the archive or a file in it cannot be read, or holds nothing readable.
     """
+    files = archives.unpacked(path)
+    state = path.stat()
+    return _found(path, tuple(sorted(files.items())), state.st_mtime_ns)
+
+
+@lru_cache(maxsize=32)
+def _found(path: Path, files: tuple[tuple[str, Path], ...], changed: int) -> dict[str, tuple[Path, str]]:
     out: dict[str, tuple[Path, str]] = {}
-    for member, inner in sorted(archives.unpacked(path).items()):
+    for member, inner in files:
         if not is_offered(inner) or inner.suffix.lower() == ".zip":
             continue
         names = _told_as(path, inner, lambda inner=inner: _family(inner).layer_names(inner))  # type: ignore[misc]

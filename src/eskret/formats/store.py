@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-import shutil
+import sqlite3
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage
+from eskret.formats import geopackage, sqlite
 
 
 def change(
@@ -36,7 +36,7 @@ def change(
     rename, section = rename or {}, section or {}
     staged = path.with_name(f".{path.name}.new")
     try:
-        shutil.copyfile(path, staged)
+        sqlite.copy(path, staged)
         with geopackage.writing(staged) as store:
             names = _all_there(path, store.names(), [*rename, *remove, *section])
             for name in remove:
@@ -55,7 +55,10 @@ def change(
                 store.assign(new, called)
         with staged.open("rb") as stream:
             os.fsync(stream.fileno())
+        sqlite.check_free(path)
         staged.replace(path)
+    except sqlite3.Error as error:
+        raise DeliveryError(f"it is no sound GeoPackage ({error})", place=str(path)) from error
     except OSError as error:
         raise DeliveryError(f"it cannot be changed ({error.strerror})", place=str(path)) from error
     except DeliveryError as error:

@@ -158,7 +158,7 @@ def _get(client: Any, url: str, params: Mapping[str, Any]) -> dict[str, Any]:
                     continue
                 if answer.status_code != 200:
                     raise _refused(url, answer.status_code)
-                body = b""
+                body = bytearray()
                 for piece in answer.iter_bytes():
                     body += piece
                     if len(body) > MOST_BYTES:

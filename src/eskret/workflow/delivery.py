@@ -11,7 +11,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import sqlite3
 import threading
 import uuid
 from collections.abc import Mapping, Sequence
@@ -21,7 +20,7 @@ from typing import Any
 
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, targets
+from eskret.formats import geopackage, sqlite, targets
 from eskret.operations.base import Delivered, Planned
 from eskret.workflow.outputs import FileRecord, Outputs, outputs_path, record_of
 
@@ -83,7 +82,7 @@ class DeliveryDesk:
             raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
         if layer:
             there = {e.name.casefold(): e.name for e in geopackage.entries(target)}
-            _check_free(target)
+            sqlite.check_free(target)
             if layer.casefold() not in there:
                 return Planned(target, layer, "write")
             own = policy == "own" and self.outputs.layer_untouched(target, there[layer.casefold()])
@@ -325,32 +324,9 @@ def _alive(pid: int) -> bool:
 def _copy(source: Path, target: Path) -> None:
     """A sound copy of a file; of a GeoPackage with what a write-ahead log still holds."""
     if source.suffix.lower() == targets.GEOPACKAGE.ending:
-        with sqlite3.connect(f"file:{source}?mode=ro", uri=True) as old, sqlite3.connect(target) as new:
-            old.backup(new)
-        old.close()
-        new.close()
+        sqlite.copy(source, target)
     else:
         shutil.copy2(source, target)
-
-
-def _check_free(path: Path) -> None:
-    """Refuse to replace a GeoPackage that another program is writing.
-
-    Raises
-    ------
-    DeliveryError : it is locked.
-    """
-    db = sqlite3.connect(path, timeout=0.2, isolation_level=None)
-    try:
-        db.execute("BEGIN IMMEDIATE")
-        db.execute("ROLLBACK")
-    except sqlite3.OperationalError as error:
-        if "locked" in str(error) or "busy" in str(error):
-            raise DeliveryError(
-                "another program holds this GeoPackage", place=str(path), way_out="Close it there and run again"
-            ) from error
-    finally:
-        db.close()
 
 
 def _write_synced(path: Path, content: Any) -> None:

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from eskret.core.account import FIRST
 from eskret.core.words import bold, counted, figure
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
@@ -108,7 +109,7 @@ def rows(
 
 
 def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
-    inputs, outputs = [i for i in result["inputs"] if i["setting"] in ("from", "files")], result["outputs"]
+    inputs, outputs = [i for i in result["inputs"] if i["setting"] in FIRST], result["outputs"]
     by_layer: dict[str, dict[str, Any]] = {}
     for one in inputs:
         aside = sum(r["count"] for r in one["set_aside"])

@@ -260,8 +260,10 @@ class SettingsForm(QScrollArea):
             if isinstance(block.editor, ConditionEditor):
                 self._fill_condition(block.editor, step, name)
         if self._preview is not None:
-            given = {n: with_parameters(v, self._session.values()) for n, v in step.settings.items()}
-            self._preview.show_settings(given)
+            try:
+                self._preview.show_settings(with_parameters(step.settings, self._session.values()))
+            except EskretError:
+                self._preview.hide()  # it names no parameter that is there; the rehearsal says so
         own = set(self.blocks)
         general = [f.text for f in findings if f.level == "error" and f.setting not in own]
         retext(self._general, "\n".join(dict.fromkeys(general)))
@@ -302,7 +304,8 @@ class SettingsForm(QScrollArea):
                 of = sum(n for _, n in kept)
                 total = sum(n for n, _ in kept)
                 share = f", {100 * total / of:.1f} %" if of else ""
-                editor.show_count(f"Keeps {total:,} of {counted(of, 'feature')}{share}")
+                verb = "Keeps" if step.use == "keep" else "Holds for"
+                editor.show_count(f"{verb} {total:,} of {counted(of, 'feature')}{share}")
 
         for layer in layers:
             session.ask("count", take, layer=dict(layer.info), where=where, values=session.values())

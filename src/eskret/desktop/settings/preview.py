@@ -43,10 +43,13 @@ class TextPreview(QWidget):
     def show_settings(self, settings: dict[str, Any]) -> None:
         """Ask how the first file is read with these settings."""
         files = settings.get("files")
-        if not files or not settings.get("crs"):
-            settings = {**settings, "crs": settings.get("crs") or "EPSG:4326"}
-        if not files or settings == self._asked:
-            self.setVisible(bool(files))
+        if not files:
+            self._asked = None
+            self.hide()
+            return
+        # how a text is cut into values does not hang on its CRS, which may be still to be chosen
+        settings = {**settings, "crs": "EPSG:4326"}
+        if settings == self._asked:
             return
         self._asked = settings
 
@@ -54,7 +57,9 @@ class TextPreview(QWidget):
             if settings is self._asked:
                 self._fill(event)
 
-        self._session.ask("layout", take, self, settings=settings, folder=str(self._session.folder))
+        self._session.ask(
+            "layout", take, self, settings=settings, values=self._session.values(), folder=str(self._session.folder)
+        )
 
     def _fill(self, event: dict[str, Any]) -> None:
         self.setVisible(True)

@@ -59,7 +59,8 @@ class ValuesList(QWidget):
         mentioned : the condition; the field it names first is shown, until the analyst chooses another.
         """
         names = [name for name, _ in fields]
-        self.setVisible(bool(names and layers))
+        there = bool(names and layers)
+        self.setVisible(there)
         self._layers = layers
         if [self.box.itemText(n) for n in range(self.box.count())] != names:
             self.box.clear()
@@ -69,7 +70,7 @@ class ValuesList(QWidget):
                 (n for n in names if re.search(rf"\b{re.escape(n.lower())}\b", lower)), names[0] if names else ""
             )
             self.box.setCurrentText(first)
-        if self.isVisible() or (names and layers):
+        if there:
             self._ask()
 
     def _ask(self) -> None:

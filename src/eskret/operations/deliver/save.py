@@ -33,7 +33,7 @@ from eskret.operations.base import (
     Planned,
     deliver_name,
 )
-from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
 
 _GEOJSON = ("to", (".geojson", ".json"))
 _GEOPACKAGE = ("to", (".gpkg",))
@@ -95,7 +95,7 @@ class Save(Delivery):
             help="Left empty, layers keep theirs, or take that of the section.",
         )  # fmt: skip
         measures: list[str] = setting(
-            "Measures to keep current", kind="patterns", default=[], example="length_km, area_ha", shown_when=_NOT_GEOJSON,
+            "Measures to keep current", kind="patterns", default=[], example="length_km, area_ha",
             help="Fields computed from the geometry on every save: length_ or area_ and a unit.",
         )  # fmt: skip
         titles: dict[str, str] = setting(
@@ -186,6 +186,15 @@ class Save(Delivery):
                     Finding(Level.ERROR, f"{one.key}: GeoJSON is in WGS 84, and this layer has no CRS to come from. "
                             "Say it where the layer is loaded.", layer=one.key, setting="to")
                 )  # fmt: skip
+        if target is not targets.GEOPACKAGE:
+            names = [n for n in ("section", "titles", "description") if getattr(settings, n)]
+            findings += [
+                Finding(Level.LOOK, f"{target.title} has no place for '{setting_info(type(settings))[n].label}'.", setting=n)
+                for n in names
+            ]  # fmt: skip
+        if target is targets.GEOJSON and settings.crs and not same_crs(settings.crs, geojson.CRS84):
+            text = "GeoJSON is in WGS 84; leave 'CRS to save in' empty, or save in another format."
+            return Forecast((), (*findings, Finding(Level.ERROR, text, setting="crs")))
         settled, more = self._foretold(facts, settings, context, places)
         findings += more
         known = {f.key: f for f in settled}
@@ -284,19 +293,21 @@ class Save(Delivery):
         brought = [_brought(layer, settings, crs) for layer, _ in writing]
         pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, writing, strict=True)]
         # many small layers in one transaction; a large one by itself, through the library
-        for large, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(pair[0])):
-            if large:
+        large: list[tuple[Layer, str]] = []
+        for many_rows, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(pair[0])):
+            if many_rows:
                 for layer, name in group:
+                    large.append((layer, name))
                     geopackage_large.write_large(staged, layer, name, settings.description, context.watch)
             else:
                 with geopackage.writing(staged) as container:
                     for layer, name in group:
                         container.add(layer, name, settings.description, context.watch)
         with geopackage.writing(staged) as container:
-            for layer, name in pairs:
-                if geopackage_large.is_large(layer):
-                    geopackage_large.index_large(container, layer, name)
+            for layer, name in large:
+                geopackage_large.index_large(container, layer, name)
                 container.put_titles(name, layer.titles)
+            for _, name in pairs:
                 if section:
                     container.put_in_section(name, section, crs)
         found = {e.name: e.rows for e in geopackage.entries(staged)}
@@ -324,15 +335,17 @@ class Save(Delivery):
                 way_out="Say it where the layer is loaded",
             )  # fmt: skip
         staged = context.desk.stage(plan.path, keep_content=False)
+        measured = with_measures(layer, settings.measures)
         lost = geojson.write(
-            staged, layer, decimals=settings.decimals, indent=settings.layout == "indented", watch=context.watch
+            staged, measured, decimals=settings.decimals, indent=settings.layout == "indented", watch=context.watch
         )
         aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
         remarks: tuple[Remark, ...] = ()
         if layer.crs and not same_crs(layer.crs, geojson.CRS84):
             remarks = (Remark(f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants", layer.key),)
         found = _count_features(staged)
-        return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks)
+        left = measured.take(np.setdiff1d(np.arange(len(layer)), lost)) if len(lost) else measured
+        return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks, "", left)
 
 
 @dataclass(frozen=True)
@@ -399,15 +412,14 @@ def _skipped(layer: Layer, plan: Planned) -> Outcome:
 
 def _saved(
     layer: Layer, plan: Planned, crs: str | None, aside: SetAside, found: int, context: Context,
-    remarks: tuple[Remark, ...] = (), content: str = "", written: Layer | None = None,
+    remarks: tuple[Remark, ...], content: str, written: Layer,
 ) -> Outcome:  # fmt: skip
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
     lineage = np.setdiff1d(np.arange(len(layer)), aside.rows)
     output = OutputAccount(
-        layer.key, len(lineage), totals_of(written or layer, context.totals),
+        layer.key, len(lineage), totals_of(written, context.totals),
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
     )  # fmt: skip
     delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step, content=content)
-    left = written if written is not None else layer.take(lineage) if len(aside) else layer
     account = InputAccount("from", layer.key, len(layer), aside)
-    return Outcome((left,), (account,), (output,), lineage, remarks, (delivered,))
+    return Outcome((written,), (account,), (output,), lineage, remarks, (delivered,))

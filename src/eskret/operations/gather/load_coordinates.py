@@ -141,7 +141,7 @@ class LoadCoordinates(Source):
         rows = texts.rows_of(path, wish_of(settings))
         context.watch(len(rows.xyz), len(rows.xyz))
         remarks: list[Remark] = []
-        if not rows.sure:
+        if not rows.layout.sure:
             remarks.append(Remark("its text is not Unicode and was read as cp1252", look=True))
         if rows.bad:
             shown = [f"line {rows.lines[n]} {why}" for n, why in list(rows.bad.items())[:5]]

@@ -126,15 +126,8 @@ def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
         columns = [c.cast(pa.string()) for c in columns]
     whole = pa.chunked_array([chunk for c in columns for chunk in c.chunks], columns[0].type) if columns else None
     found = values_with_counts(whole, request["most"]) if whole is not None else []
-    kind = "number" if whole is not None and _is_number(whole.type) else "text"
-    return {"values": [[v if isinstance(v, bool | int | float) else str(v), n] for v, n in found], "kind": kind,
+    return {"values": [[v if isinstance(v, bool | int | float) else str(v), n] for v, n in found],
             "empty": whole.null_count if whole is not None else 0}  # fmt: skip
-
-
-def _is_number(kind: Any) -> bool:
-    import pyarrow as pa
-
-    return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_boolean(kind))
 
 
 def _profile(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -153,11 +146,14 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """How a text with coordinates is laid out, and its first lines cut into values."""
     from eskret.formats import coordinates_text as texts
     from eskret.formats import sources, text
+    from eskret.operations.base import Context
     from eskret.operations.gather.load_coordinates import wish_of
     from eskret.operations.registry import operation_by_id
+    from eskret.operations.settings import validate
 
-    settings = operation_by_id("load_coordinates").Settings(**request["settings"])
-    files = sources.find_files(request["settings"]["files"], Path(request["folder"]), other_endings=texts.ENDINGS)
+    settings: Any = validate(operation_by_id("load_coordinates").Settings, request["settings"])
+    context = Context(Path(request["folder"]), values=request["values"])
+    files = sources.find_files([context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS)
     layout = texts.layout_of(files[0], wish_of(settings))
     lines = text.sample_lines(files[0], layout.encoding, 7)
     rows = [text.split_line(line, layout.delimiter) for line in lines]
