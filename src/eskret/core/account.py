@@ -174,8 +174,8 @@ def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:
     Parameters
     ----------
     account : the input's account.
-    lineage : for every row that leaves, the position of the row it descends from (int64); None where the step
-        vouches for its own accounts, as a source does.
+    lineage : for every row that leaves, the position of the row it descends from (int64), or, where several rows become
+        one, the positions of all of them; None where the step vouches for its own accounts, as a source does.
 
     Raises
     ------
@@ -195,6 +195,18 @@ def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:
     seen[aside] = True
     if not seen.all():
         raise AccountError(f"{int((~seen).sum())} rows were neither used nor set aside", place=account.layer)
+
+
+def check_groups(into: np.ndarray, out: int, layer: str) -> None:
+    """Prove that every row that leaves was made of some row, and that none went into a row that does not leave.
+
+    Raises
+    ------
+    AccountError : naming the layer and how many.
+    """
+    made = np.unique(into[into >= 0])
+    if len(made) != out or (len(made) and made[-1] >= out):
+        raise AccountError(f"{out} rows left and {len(made)} were made of rows that entered", place=layer)
 
 
 def check_relation(relation: Relation, used: int, out: int, layer: str) -> None:

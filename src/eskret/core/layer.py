@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Generator, Iterable, Mapping
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -86,7 +86,8 @@ class LayerFacts:
     """What is known of a layer without reading its rows.
 
     ``count`` is None where only reading would tell; ``certainty`` says whether the count is
-    ``known``, ``at most`` or ``unknown``.
+    ``known``, ``at most`` or ``unknown``. ``open_key`` stands for layers whose keys only the run will tell. ``peek`` reads
+    some fields of the source the layer comes from; ``stale`` are fields that no longer hold what the source has.
     """
 
     key: str
@@ -98,9 +99,26 @@ class LayerFacts:
     certainty: str = "known"
     extent: tuple[float, float, float, float] | None = None
     origin: str = ""
+    open_key: bool = False
+    peek: Callable[[Sequence[str]], pa.Table | None] | None = field(default=None, repr=False, compare=False)
+    stale: frozenset[str] = frozenset()
 
     def names(self) -> list[str]:
         return [f.name for f in self.fields]
+
+    def values(self, names: Sequence[str]) -> pa.Table | None:
+        """Values of some fields as the source has them now: all that there can be, maybe more; None where only a run
+        would tell."""
+        if self.peek is None or self.stale & set(names) or any(n not in self.names() for n in names):
+            return None
+        return self.peek(names)
+
+    def with_fields(self, fields: Iterable[Field], changed: Iterable[str] = ()) -> LayerFacts:
+        """The facts with other fields, those ``changed`` with other values than the source has."""
+        settled = tuple(fields)
+        known = {f.name for f in self.fields}
+        new = {f.name for f in settled if f.name not in known}
+        return replace(self, fields=settled, stale=self.stale | frozenset(changed) | new)
 
     def schema(self) -> pa.Schema:
         return pa.schema([pa.field(f.name, f.type) for f in self.fields])
@@ -216,8 +234,55 @@ class Layer:
         geometry = None if self.geometry is None else self.geometry[rows]
         return replace(self, table=table, geometry=geometry, ids=ids)
 
+    def slices(self, order: np.ndarray, starts: np.ndarray) -> list[Layer]:
+        """The layer cut into several: the rows at ``order``, from each of ``starts`` to the next."""
+        whole = self.take(order)
+        out = []
+        for a, b in zip(starts[:-1].tolist(), starts[1:].tolist(), strict=True):
+            table = whole.table.slice(a, b - a)
+            ids = None if whole.ids is None else whole.ids[a:b]
+            if whole.encoded is not None and whole.encoded.array is None:
+                out.append(whole._with(table=table, encoded=whole.encoded.slice(a, b), ids=ids))
+            else:
+                geometry = None if whole.geometry is None else whole.geometry[a:b]
+                out.append(replace(whole, table=table, geometry=geometry, encoded=None, ids=ids))
+        return out
+
+    def shapes(self, rows: np.ndarray) -> np.ndarray:
+        """The geometry at these positions, without making that of the others."""
+        if self.encoded is not None and self.encoded.array is None:
+            return self.encoded.shapes(rows)
+        assert self.geometry is not None
+        return np.asarray(self.geometry[rows])
+
+    def bounds(self) -> np.ndarray:
+        """xmin, ymin, xmax, ymax of each feature (n, 4); NaN for none."""
+        found = self.encoded.bounds() if self.encoded is not None and self.encoded.array is None else None
+        return found if found is not None else np.asarray(shapely.bounds(self.geometry)).reshape(-1, 4)
+
+    def with_shapes(self, rows: np.ndarray, shapes: np.ndarray) -> Layer:
+        """The layer with other shapes for the features at these positions."""
+        if not len(rows):
+            return self
+        if self.encoded is not None and self.encoded.array is None:
+            encoded = self.encoded.with_shapes(rows, shapes)
+            if encoded is not None:
+                return self._with(encoded=encoded)
+        assert self.geometry is not None
+        geometry = self.geometry.copy()
+        geometry[rows] = shapes
+        return replace(self, geometry=geometry, encoded=None)
+
+    def with_geometry(self, geometry: np.ndarray | None, kind: Kind = Kind.TABLE, **changes: Any) -> Layer:
+        """The layer with other geometry for all features; its kind is found anew where none is given."""
+        return replace(self, geometry=geometry, encoded=None, kind=kind, **changes)
+
     def with_key(self, key: str) -> Layer:
         return self._with(key=key)
+
+    def renamed(self, key: str, name: str) -> Layer:
+        """The layer under another key and name."""
+        return self._with(key=key, name=name or key)
 
     def with_table(self, table: pa.Table) -> Layer:
         """The layer with other attributes for the same features."""

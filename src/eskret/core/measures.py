@@ -26,13 +26,15 @@ _WORDS = {
     "nautical mile": "nmi", "nautical miles": "nmi", "us survey foot": "US survey ft", "us survey feet": "US survey ft",
     "us survey ft": "US survey ft", "hectare": "ha", "hectares": "ha", "acres": "acre", "m²": "m2", "km²": "km2",
     "ft²": "ft2", "mi²": "mi2", "sq m": "m2", "sq km": "km2",
+    "second": "s", "seconds": "s", "sec": "s", "minute": "min", "minutes": "min", "hour": "h", "hours": "h",
+    "day": "d", "days": "d",
 }  # fmt: skip
 _FORM = re.compile(r"\s*([+-]?(?:\d[\d,]*\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*")
 
 
 @dataclass(frozen=True, slots=True)
 class Measure:
-    """A figure with its unit; ``si`` is in metres or square metres."""
+    """A figure with its unit; ``si`` is in metres, square metres or seconds."""
 
     value: float
     unit: str
@@ -55,6 +57,27 @@ def parse_length(text: str) -> Measure:
 def parse_area(text: str) -> Measure:
     """An area of text such as ``3 ha``; raises as ``parse_length`` does."""
     return _parse(text, AREAS, "area", "3 ha")
+
+
+def parse_measure(text: str) -> Measure:
+    """A length or an area, whichever the unit says; raises as ``parse_length`` does."""
+    try:
+        return parse_area(text)
+    except SettingError:
+        try:
+            return parse_length(text)
+        except SettingError as error:
+            known = ", ".join([*AREAS, *LENGTHS])
+            raise SettingError(error.problem, way_out=f"Write a number and one of {known}") from error
+
+
+TIMES = {"s": 1.0, "min": 60.0, "h": 3600.0, "d": 86_400.0}
+"""Seconds of one unit."""
+
+
+def parse_time(text: str) -> Measure:
+    """A span of time of text such as ``10 min``; ``si`` is in seconds. Raises as ``parse_length`` does."""
+    return _parse(text, TIMES, "time", "10 min")
 
 
 def _parse(text: str, units: dict[str, float], what: str, example: str) -> Measure:

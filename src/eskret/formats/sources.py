@@ -7,11 +7,13 @@ is no family: its files are read as if they lay in a folder, and are called ``me
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, TypeVar
+
+import pyarrow as pa
 
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
@@ -148,6 +150,29 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
         reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, encoding, watch))
         return replace(reading, layer=replace(reading.layer, name=name, origin=str(path)))
     return _family(path).read(path, name, key, encoding, watch)
+
+
+def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") -> pa.Table | None:
+    """Some fields of a layer without its geometry, all rows, for a rehearsal; None where that would mean to read it all."""
+    if path.suffix.lower() == ".zip":
+        inner, layer = _member(path, name)
+        return columns(inner, layer, fields, encoding)
+    if path.suffix.lower() == ".gpx":
+        return None
+    state = path.stat()
+    try:
+        return _columns(path, name, tuple(fields), encoding, state.st_mtime_ns, state.st_size)
+    except (EskretError, OSError):
+        return None
+
+
+@lru_cache(maxsize=16)
+def _columns(path: Path, name: str, fields: tuple[str, ...], encoding: str, changed: int, size: int) -> pa.Table | None:
+    family = _family(path)
+    if family is vector:
+        return vector.columns(path, name, fields, encoding)
+    table = family.read(path, name, name, encoding).layer.table
+    return table.select(list(fields)) if all(f in table.column_names for f in fields) else None
 
 
 def recording_part(path: Path, name: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import queue
 import threading
 import warnings
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 from contextlib import closing
 from dataclasses import replace
 from functools import lru_cache
@@ -330,6 +330,36 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     kind = _settled_kind(info["geometry_type"], geometry, whole)
     layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
     return Reading(layer, table.num_rows, (), tuple(remarks))
+
+
+def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") -> pa.Table | None:
+    """Some fields of a layer, all rows, without geometry; None where it has no such field."""
+    known = (known_facts(path) or {}).get(name)
+    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
+        small = geopackage_read.read_small(path, known)
+        if small is not None:
+            there = all(f in small[0].column_names for f in fields)
+            return small[0].select(list(fields)) if there else None
+    with library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)) as (
+        m,
+        r,
+    ):
+        shown, originals = _fields(r.schema, _geometry_column(m))
+    by_name = {f.name: (original, f.type) for f, original in zip(shown, originals, strict=True)}
+    if any(f not in by_name for f in fields):
+        return None
+    wanted = [by_name[f][0] for f in fields]
+    with library().open_arrow(
+        path,
+        layer=name,
+        columns=wanted,
+        read_geometry=False,
+        encoding=encoding or None,
+        use_pyarrow=True,
+        **_options(path),
+    ) as (_, reader):
+        table = reader.read_all()
+    return pa.table([table.column(by_name[f][0]).cast(by_name[f][1]) for f in fields], names=list(fields))
 
 
 def known_facts(path: Path) -> dict[str, LayerFacts] | None:

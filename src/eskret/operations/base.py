@@ -100,8 +100,8 @@ class Delivered:
 class Outcome:
     """What came of one task: layers that leave, the accounts, and what there is to say.
 
-    ``lineage`` gives, for every row of the (single) layer that leaves, the row of the first input it descends from;
-    None where the operation vouches for its accounts, as a source does.
+    ``lineage`` gives, for every row of the layers that leave, the row of the first input it descends from; None where
+    the operation vouches for its accounts, as a source does.
     """
 
     layers: tuple[Layer, ...] = ()
@@ -110,6 +110,9 @@ class Outcome:
     lineage: np.ndarray | None = None
     remarks: tuple[Remark, ...] = ()
     delivered: tuple[Delivered, ...] = ()
+    into: np.ndarray | None = None
+    """Where several rows become one: for every row of the first input the row that leaves into which it went, -1 for none.
+    Given instead of ``lineage``."""
     relation: Relation | None = None
     """How rows out relate to rows used, where a setting decides it; else as the operation says."""
 
@@ -120,8 +123,9 @@ class Desk(Protocol):
     def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
-    def stage(self, target: Path, keep_content: bool) -> Path:
-        """A file on the target's file system to write instead of it, with the target's content if that stays."""
+    def stage(self, target: Path, keep_content: bool, anew: bool = False) -> Path:
+        """A file on the target's file system to write instead of it, with the target's content if that stays (or,
+        ``anew``, only what other steps put into it in this run)."""
 
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""

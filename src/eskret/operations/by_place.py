@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -11,12 +11,13 @@ import pyproj
 import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
-from eskret.core.crs import crs_facts, extent_of, parse_crs, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, parse_crs
 from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError, SettingError
+from eskret.errors import CrsError
+from eskret.operations import other_layer
 from eskret.operations.base import Context, Finding, Level
 from eskret.operations.settings import setting
 
@@ -33,7 +34,7 @@ _VERBS = {
     "intersects": "that intersect", "within": "within", "contains": "that contain", "touches": "that touch",
     "crosses": "that cross", "overlaps": "that overlap", "equals": "equal to", "disjoint": "apart from",
 }  # fmt: skip
-NO_PLACE = "has no geometry"
+NO_PLACE = other_layer.NO_PLACE
 
 
 def other_setting(**more: Any) -> Any:
@@ -80,13 +81,7 @@ def edge_setting() -> Any:
 
 def checked_distance(value: str) -> str:
     """A distance as it was typed, if it is one; for a validator."""
-    if value:
-        try:
-            if parse_length(value).si < 0:
-                raise ValueError("a distance is not less than zero")
-        except SettingError as error:
-            raise ValueError(error.sentence()) from error
-    return value
+    return other_layer.checked(parse_length, value)
 
 
 def in_words(settings: Mapping[str, Any]) -> str:
@@ -100,25 +95,9 @@ def in_words(settings: Mapping[str, Any]) -> str:
 
 def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding]:
     """What a rehearsal has to say."""
-    out: list[Finding] = []
-    if facts.kind == "table":
-        out.append(Finding(Level.ERROR, f"{facts.key}: a table has no place.", layer=facts.key, setting="from"))
+    out = other_layer.findings(facts, context, "to")
     if settings.relation == NEAR and not settings.distance:
         out.append(Finding(Level.ERROR, "'Distance' is not filled in.", setting="distance"))
-    for other in context.other_facts("to"):
-        if other.kind == "table":
-            text = f"'{other.key}' is a table, which has no place."
-            out.append(Finding(Level.ERROR, text, setting="to"))
-        elif (facts.crs is None) != (other.crs is None):
-            unknown = facts.key if facts.crs is None else other.key
-            text = (
-                f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
-            )
-            out.append(Finding(Level.ERROR, text, layer=facts.key, setting="to"))
-        elif facts.crs and other.crs and not same_crs(facts.crs, other.crs):
-            way = transformation(other.crs, facts.crs, other.extent)
-            text = f"'{other.key}' is brought to {crs_facts(facts.crs).name} to compare: {way.sentence()}."
-            out.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
     if settings.relation == NEAR and settings.distance and facts.crs is None and facts.kind != "table":
         text = f"{facts.key}: without a coordinate system a distance in {parse_length(settings.distance).unit} means nothing."
         out.append(Finding(Level.ERROR, text, layer=facts.key, setting="distance"))
@@ -146,7 +125,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
     accounts: list[InputAccount] = []
     shapes: list[np.ndarray] = []
     for other in context.other_layers("to"):
-        brought, remark = _brought(other, layer)
+        brought, remark = other_layer.brought_to(other, layer)
         remarks += remark
         empty = np.flatnonzero(shapely.is_missing(brought) | shapely.is_empty(brought))
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
@@ -171,20 +150,6 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         found = holds(layer.geometry, others, relation, edge=settings.edge, watch=context.watch)
     missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
     return Placed(found, missing, tuple(remarks), tuple(accounts))
-
-
-def _brought(other: Layer, layer: Layer) -> tuple[np.ndarray, Sequence[Remark]]:
-    geometry = other.geometry if other.geometry is not None else np.empty(0, object)
-    if same_crs(other.crs, layer.crs):
-        return geometry, ()
-    if other.crs is None or layer.crs is None:
-        raise CrsError(
-            "it has no coordinate system, so it cannot be laid over the other",
-            place=other.key if other.crs is None else layer.key, way_out="Say it where it is loaded",
-        )  # fmt: skip
-    way = transformation(other.crs, layer.crs, extent_of(geometry))
-    text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
-    return reproject(geometry, other.crs, layer.crs)[0], (Remark(text, layer.key, look=way.coarse),)
 
 
 def _near(layer: Layer, others: np.ndarray, text: str, context: Context) -> np.ndarray:

@@ -62,14 +62,19 @@ class DeliveryDesk:
         """
         policy = self._if_exists or if_exists
         self._check_place(target)
+        there: dict[str, str] = {}
+        if target.is_file() and any(layers):
+            # read once: a set can have thousands of layers
+            there = {e.casefold(): e for e in geopackage.layer_list(target)}
+            sqlite.check_free(target)
         out = []
         for layer in layers:
-            plan = self._settle_one(target, layer, policy)
+            plan = self._settle_one(target, layer, policy, there)
             self._claimed.setdefault(plan.path, set()).add(plan.layer.casefold())
             out.append(plan)
         return out
 
-    def _settle_one(self, target: Path, layer: str, policy: str) -> Planned:
+    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str]) -> Planned:
         taken = self._claimed.get(target, set())
         if layer.casefold() in taken:
             what = f"layer '{layer}'" if layer else "file"
@@ -81,8 +86,6 @@ class DeliveryDesk:
         if target.is_dir():
             raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
         if layer:
-            there = {e.name.casefold(): e.name for e in geopackage.entries(target)}
-            sqlite.check_free(target)
             if layer.casefold() not in there:
                 return Planned(target, layer, "write")
             own = policy == "own" and self.outputs.layer_untouched(target, there[layer.casefold()])
@@ -128,12 +131,13 @@ class DeliveryDesk:
         with self._guard:
             return self._locks.setdefault(target.resolve(), threading.Lock())
 
-    def stage(self, target: Path, keep_content: bool) -> Path:
+    def stage(self, target: Path, keep_content: bool, anew: bool = False) -> Path:
         """A file on the target's file system to write instead of it.
 
         Parameters
         ----------
         keep_content : begin with the target's content, where there is one (or what was staged before).
+        anew : of the content, keep only what was staged before.
         """
         target = target.resolve()
         with self._guard:
@@ -147,7 +151,7 @@ class DeliveryDesk:
             staged = target.with_name(f"{_PREFIX}{self._token}-{target.name}")
             with self._guard:
                 self._staged[target] = staged
-            if keep_content and target.exists():
+            if keep_content and not anew and target.exists():
                 _copy(target, staged)
         except OSError as error:
             raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
@@ -261,7 +265,7 @@ class DeliveryDesk:
             if not path.exists():
                 continue
             if record.layers:
-                there = {e.name for e in geopackage.entries(path)}
+                there = set(geopackage.layer_list(path))
                 out += [(path, n) for n in record.layers if n in there and (path, n) not in now]
             elif (path, "") not in now:
                 out.append((path, ""))

@@ -18,6 +18,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from eskret.core.account import (
     InputAccount,
     OutputAccount,
@@ -25,6 +27,7 @@ from eskret.core.account import (
     Remark,
     State,
     check_controls,
+    check_groups,
     check_relation,
     check_rows,
     state_of,
@@ -404,8 +407,12 @@ def prove(outcome: Outcome, relation: Relation) -> None:
     ------
     AccountError : naming the layer and the figures.
     """
+    lineage = outcome.lineage
+    if outcome.into is not None:
+        check_groups(outcome.into, sum(o.rows for o in outcome.outputs), outcome.inputs[0].layer)
+        lineage = np.flatnonzero(outcome.into >= 0)
     for number, account in enumerate(outcome.inputs):
-        check_rows(account, outcome.lineage if number == 0 else None)
+        check_rows(account, lineage if number == 0 else None)
     first = [a for a in outcome.inputs if a.first]
     used = sum(a.used for a in first)
     out = sum(o.rows for o in outcome.outputs)

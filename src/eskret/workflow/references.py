@@ -125,7 +125,11 @@ def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[
     found: list[T] = []
     empty: list[str] = []
     for reference in map(Reference.parse, step.source):
-        hits = [layer for layer in made.get(reference.step, ()) if matches(reference.pattern, layer.key)]
+        hits = [
+            layer
+            for layer in made.get(reference.step, ())
+            if matches(reference.pattern, layer.key) or getattr(layer, "open_key", False)
+        ]
         if not hits:
             empty.append(str(reference))
         found.extend(h for h in hits if not any(h is f for f in found))

@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import shapely
 from pydantic import model_validator
 
 from eskret.core.account import Relation, Remark
+from eskret.core.groups import Groups, codes_of, group_codes
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold, counted
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
@@ -70,39 +70,21 @@ class DropRepeats(EachLayer):
         return Forecast((replace(facts, certainty="at most"),))
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        first, group = _first_of_each(layer, settings)
-        repeats = np.flatnonzero(~first)
+        groups = _groups(layer, settings)
+        kept = np.sort(groups.first)
+        repeats = np.setdiff1d(np.arange(len(layer)), kept)
         remarks: list[Remark] = []
         if len(repeats):
-            sizes = np.bincount(group)
+            sizes = groups.sizes
             text = f"{counted(int((sizes > 1).sum()), 'feature')} repeated, up to {int(sizes.max()):,} times"
             remarks.append(Remark(text, layer.key))
-        return kept_outcome(layer, np.flatnonzero(first), [(REPEATS, repeats)], context, remarks, (), "it is empty")
+        return kept_outcome(layer, kept, [(REPEATS, repeats)], context, remarks, (), "it is empty")
 
 
-def _first_of_each(layer: Layer, settings: Any) -> tuple[np.ndarray, np.ndarray]:
-    """Whether each row is the first of its like, and the number of its group (int64)."""
-    codes = [_codes(layer.table.column(name)) for name in settings.fields]
+def _groups(layer: Layer, settings: Any) -> Groups:
+    codes = [codes_of(layer.table.column(name)) for name in settings.fields]
     if settings.geometry:
         assert layer.geometry is not None
         shapes = shapely.to_wkb(shapely.normalize(layer.geometry), include_srid=False)
-        codes.append(_codes(pa.chunked_array([pa.array(shapes.tolist(), pa.binary())])))
-    if not len(layer):
-        return np.empty(0, bool), np.empty(0, np.int64)
-    group = codes[0]
-    for more in codes[1:]:
-        _, group = np.unique(group * (int(more.max()) + 1) + more, return_inverse=True)
-    _, begins, group = np.unique(group, return_index=True, return_inverse=True)
-    first = np.zeros(len(layer), bool)
-    first[begins] = True
-    return first, group
-
-
-def _codes(column: pa.ChunkedArray) -> np.ndarray:
-    """A number for each row, equal where the values are; empty values are equal to each other."""
-    if pa.types.is_nested(column.type):
-        column = pa.chunked_array([pa.array([repr(v) for v in column.to_pylist()])])
-    coded = pc.dictionary_encode(column, null_encoding="encode").combine_chunks()
-    if isinstance(coded, pa.ChunkedArray):
-        coded = coded.chunk(0)
-    return np.asarray(coded.indices).astype(np.int64)
+        codes.append(codes_of(pa.chunked_array([pa.array(shapes.tolist(), pa.binary())])))
+    return group_codes(codes, len(layer))

@@ -279,13 +279,15 @@ class Save(Delivery):
         if not writing:
             return []
         assert context.desk is not None
-        staged = context.desk.stage(path, keep_content=True)
+        anew = path.exists() and geopackage.holds_only(path, [p.layer for _, p in writing])
+        sections = geopackage.sections_of(path) if anew else {}
+        staged = context.desk.stage(path, keep_content=True, anew=anew)
         section = context.fill(settings.section) if settings.section else ""
         with geopackage.writing(staged) as container:
             there = {name.casefold(): name for name in container.names()}
             crs = settings.crs
             if section:
-                known = container.sections().get(section)
+                known = {**sections, **container.sections()}.get(section)
                 crs = known.crs if known else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
             for _, plan in writing:
                 if plan.layer.casefold() in there:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
@@ -105,7 +104,7 @@ class Flag(EachLayer):
         if any(f.level is Level.ERROR for f in findings):
             return Forecast((), tuple(findings))
         fields = facts.fields if there else (*facts.fields, Field(name, kind))
-        return Forecast((replace(facts, fields=fields),), tuple(findings))
+        return Forecast((facts.with_fields(fields, [name]),), tuple(findings))
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         held = np.ones(len(layer), bool)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -146,6 +147,7 @@ class Load(Source):
                 )
                 continue
             readable.append(one)
+            facts = replace(facts, peek=partial(sources.columns, one.path, one.name, encoding=settings.encoding))
             facts, more = self._settled(facts, settings, context, shown)
             layers.append(facts)
             findings.extend(more)
@@ -317,7 +319,7 @@ def _foretold_days(facts: LayerFacts, zone: str) -> LayerFacts:
     part = sources.recording_part(Path(facts.origin), facts.name)
     if not zone or not part or "time" not in facts.names() or "day" in facts.names():
         return facts
-    return replace(facts, fields=(*facts.fields, Field("day", pa.date32())))
+    return facts.with_fields((*facts.fields, Field("day", pa.date32())))
 
 
 def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -> list[LayerFacts]:
@@ -330,7 +332,7 @@ def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -
             known = out[part]
             fields = {f.name: f for f in (*known.fields, *facts.fields)}
             count = (known.count or 0) + (facts.count or 0)
-            out[part] = replace(known, fields=tuple(fields.values()), count=count, extent=None)
+            out[part] = replace(known, fields=tuple(fields.values()), count=count, extent=None, peek=None)
         else:
             out[part] = replace(facts, key=part, fields=(Field("file", pa.string()), *facts.fields))
     return list(out.values())

@@ -1,0 +1,98 @@
+"""Fields and figures that settings name: checked against the layer, foretold, and proved to add up."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from eskret.core.account import ControlTotal
+from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.statistics import Statistic, fields_of, parse_statistics
+from eskret.core.words import counted
+from eskret.errors import SettingError
+from eskret.operations.base import Finding, Level, in_words
+from eskret.operations.settings import setting
+
+
+def by_setting(label: str = "By the values of", help: str = "Features with the same values in all of these become one.",
+               **more: Any) -> Any:  # fmt: skip
+    """Fields to group by."""
+    return setting(label, kind="fields", example="licence", help=help, **{"default": [], **more})
+
+
+def figures_setting(**more: Any) -> Any:
+    """Figures of what is put together."""
+    return setting(
+        "Figures", kind="pairs", default={}, example="tonnes = sum tonnes", **more,
+        help="New field = figure and field: sum, mean, min, max, count, first, last, list, sd, median or distinct.",
+    )  # fmt: skip
+
+
+def empty_setting() -> Any:
+    """What becomes of rows without a value to group by."""
+    return setting(
+        "If the value is empty", kind="choice", default="aside",
+        choices={"aside": "set the feature aside", "group": "put those together too"},
+        help="Features that have no value in a field they are put together by.",
+    )  # fmt: skip
+
+
+def checked_figures(value: dict[str, str]) -> dict[str, str]:
+    """Figures as they were typed, if they are some; for a validator."""
+    try:
+        parse_statistics(value)
+    except SettingError as error:
+        raise ValueError(error.sentence()) from error
+    return value
+
+
+def named(facts: LayerFacts, names: Sequence[str], setting: str) -> list[Finding]:
+    """An error for each field that is not there."""
+    return [
+        Finding(Level.ERROR, f"{facts.key}: there is no field '{n}'. It has {in_words(facts.names(), 12)}.",
+                setting=setting, layer=facts.key)
+        for n in names if n not in facts.names()
+    ]  # fmt: skip
+
+
+def missing_field(layer: Layer, name: str) -> SettingError:
+    """The error for a field that a layer does not have, in a run."""
+    return SettingError(f"there is no field '{name}'", place=layer.key,
+                        way_out=f"It has {in_words(layer.table.column_names, 12)}")  # fmt: skip
+
+
+def foretold(
+    facts: LayerFacts, figures: Mapping[str, str], taken: Sequence[str] = (), setting: str = "figures"
+) -> tuple[list[Field], list[Finding]]:
+    """The fields that figures of this layer make, or what is wrong with them."""
+    try:
+        made = fields_of(parse_statistics(figures, facts.names()), facts.fields)
+    except SettingError as error:
+        return [], [Finding(Level.ERROR, f"{facts.key}: {error.sentence()}", setting=setting, layer=facts.key)]
+    twice = [f.name for f in made if f.name in taken]
+    if twice:
+        text = f"{facts.key}: there would be two fields '{twice[0]}'. Give the figure another name."
+        return [], [Finding(Level.ERROR, text, setting=setting, layer=facts.key)]
+    return made, []
+
+
+def sums_agree(
+    table: pa.Table, rows: np.ndarray, out: pa.Table, figures: Sequence[Statistic]
+) -> tuple[ControlTotal, ...]:
+    """Every sum asked for, over the rows used and over what was made of them."""
+    found = []
+    for one in figures:
+        if one.what == "sum":
+            before = pc.sum(table.column(one.field).take(pa.array(rows))).as_py()
+            after = pc.sum(out.column(one.name)).as_py()
+            found.append(ControlTotal(f"sum of {one.field}", "", float(before or 0), float(after or 0)))
+    return tuple(found)
+
+
+def grown(number: int, members: int) -> str:
+    """``324 groups of 202,500 features``."""
+    return f"{counted(number, 'group')} of {counted(members, 'feature')}"

@@ -1,0 +1,138 @@
+"""The layer that a setting names: brought to the CRS of the one worked on, counted, and told of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import shapely
+
+from eskret.core.account import InputAccount, Remark, SetAside
+from eskret.core.crs import crs_facts, reproject, same_crs, transformation
+from eskret.core.kernels.chunks import real
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.words import counted
+from eskret.errors import CrsError
+from eskret.operations.base import Context, Finding, Level
+
+NO_PLACE = "has no geometry"
+
+
+def findings(facts: LayerFacts, context: Context, setting: str, wanted: Kind | None = None) -> list[Finding]:
+    """What a rehearsal has to say of laying the layers of ``setting`` over another.
+
+    ``wanted`` is the kind that they must be of, where only one will do.
+    """
+    out: list[Finding] = []
+    if facts.kind == "table":
+        out.append(Finding(Level.ERROR, f"{facts.key}: a table has no place.", layer=facts.key, setting="from"))
+    for other in context.other_facts(setting):
+        if other.kind == "table":
+            out.append(Finding(Level.ERROR, f"'{other.key}' is a table, which has no place.", setting=setting))
+        elif wanted is not None and other.kind not in (wanted, Kind.MIXED):
+            words = {"area": "areas", "line": "lines", "point": "points"}
+            text = f"'{other.key}' holds {words.get(other.kind, other.kind)}; {words[wanted]} are wanted here."
+            out.append(Finding(Level.ERROR, text, setting=setting))
+        elif (facts.crs is None) != (other.crs is None):
+            unknown = facts.key if facts.crs is None else other.key
+            text = (
+                f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
+            )
+            out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
+        elif facts.crs and other.crs and not same_crs(facts.crs, other.crs):
+            way = transformation(other.crs, facts.crs, other.extent)
+            text = f"'{other.key}' is brought to {crs_facts(facts.crs).name} to compare: {way.sentence()}."
+            out.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
+    return out
+
+
+@dataclass(frozen=True)
+class Others:
+    """The layers that a setting names, as one: their rows that have a place, in the CRS of the layer worked on.
+
+    ``geometry`` holds only real shapes; ``layer`` is the one (or first) layer and ``rows`` their positions in it.
+    """
+
+    geometry: np.ndarray
+    layer: Layer | None
+    rows: np.ndarray
+    remarks: tuple[Remark, ...]
+    accounts: tuple[InputAccount, ...]
+
+
+def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) -> Others:
+    """The layers that a setting names, ready to be laid over ``layer``.
+
+    Parameters
+    ----------
+    valid : whether invalid shapes are mended, which is told.
+
+    Raises
+    ------
+    CrsError : one of them has no CRS, or there is no way from one to the other.
+    """
+    remarks: list[Remark] = []
+    accounts: list[InputAccount] = []
+    shapes: list[np.ndarray] = []
+    places: list[np.ndarray] = []
+    for other in context.other_layers(setting):
+        brought, remark = brought_to(other, layer)
+        remarks += remark
+        there = real(brought)
+        aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
+        accounts.append(InputAccount(setting, other.key, len(other), aside))
+        some = brought[there]
+        bad = ~shapely.is_valid(some)
+        if bad.any() and valid:
+            some = some.copy()
+            some[bad] = shapely.make_valid(some[bad])
+            text = f"'{other.key}' has {counted(int(bad.sum()), 'invalid shape')}, mended to work with"
+            remarks.append(Remark(text, layer.key, look=True))
+        shapes.append(some)
+        places.append(np.flatnonzero(there))
+    first = next(iter(context.other_layers(setting)), None)
+    return Others(
+        np.concatenate(shapes) if shapes else np.empty(0, object), first,
+        places[0] if places else np.empty(0, np.int64), tuple(remarks), tuple(accounts),
+    )  # fmt: skip
+
+
+def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
+    """The geometry of another layer in the CRS of this one, and what there is to say of the way.
+
+    Raises
+    ------
+    CrsError : one of them has no CRS, or there is no way from one to the other.
+    """
+    geometry = other.geometry if other.geometry is not None else np.empty(0, object)
+    if same_crs(other.crs, layer.crs):
+        return geometry, ()
+    if other.crs is None or layer.crs is None:
+        raise CrsError(
+            "it has no coordinate system, so it cannot be laid over the other",
+            place=other.key if other.crs is None else layer.key, way_out="Say it where it is loaded",
+        )  # fmt: skip
+    way = transformation(other.crs, layer.crs, other.extent())
+    text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
+    return reproject(geometry, other.crs, layer.crs)[0], (Remark(text, layer.key, look=way.coarse),)
+
+
+def checked(parse: Callable[[str], Any], value: str, zero: bool = True) -> str:
+    """A length, area or span of time as it was typed, if it is one; for a validator of settings."""
+    from eskret.errors import SettingError
+
+    if value:
+        try:
+            found = parse(value).si
+        except SettingError as error:
+            raise ValueError(error.sentence()) from error
+        if found < 0 or (found == 0 and not zero):
+            raise ValueError("it must be more than zero" if not zero else "it is not less than zero")
+    return value
+
+
+def at_most(facts: LayerFacts, **changes: Any) -> LayerFacts:
+    """Facts of what may be left of a layer."""
+    return replace(facts, certainty="at most", extent=None, **changes)

@@ -1,0 +1,54 @@
+"""Clip layers to an area."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+from pydantic import field_validator
+
+from eskret.core.account import Relation
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.words import bold
+from eskret.operations import cutting, other_layer
+from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings
+
+
+class Clip(EachLayer):
+    """Cut layers to an area and keep what lies inside.
+
+    The area is the joined outline of all areas of the layer named. Lines and areas are cut at its edge; points are kept
+    or set aside whole, and one right on the edge is kept. A feature that comes apart stays one feature of several parts.
+    What only touches the edge is set aside. Fields are kept as they are; a field that holds a length or an area is not
+    measured anew, so use Measure after this. What was cut away is told for each feature and in all.
+    """
+
+    id = "clip"
+    title = "Clip"
+    phase = Phase.SHAPE
+    rank = 10
+    relation = Relation.KEPT
+    also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "extract area")
+
+    class Settings(OperationSettings):
+        to: str = cutting.area_setting("Area to keep", "Polygons whose joined outline is kept: step, or step:layer.")
+        edge: Literal["cut", "whole"] = cutting.edge_setting()
+        sliver: str = cutting.sliver_setting()
+
+        @field_validator("sliver")
+        @classmethod
+        def _measure(cls, value: str) -> str:
+            return cutting.checked_sliver(value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Clip {bold(entering or '…')} to {bold(str(settings.get('to') or '…').split(':')[-1])}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "to", Kind.AREA)
+        if any(f.level is Level.ERROR for f in found):
+            return Forecast((), tuple(found))
+        return Forecast((other_layer.at_most(facts),), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        return cutting.cut_outcome(layer, settings, context, "to", "inside")

@@ -1,0 +1,145 @@
+"""Dissolve features into one a group."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from pydantic import field_validator
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.groups import Groups, group_rows
+from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
+from eskret.core.kernels.parts import dimension
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import sizes_of, unit_of
+from eskret.core.statistics import parse_statistics, statistics_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted, figure
+from eskret.operations import figuring
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+EMPTY = "has no value in {}"
+
+
+class Dissolve(EachLayer):
+    """Join features that have the same values into one, with figures of what went in.
+
+    Name the fields whose values decide; without any, everything becomes one feature. Shared edges disappear, holes and
+    gaps between neighbours stay and are told. Areas that lie on each other are counted once and the overlap is told, so
+    that area in = area out + overlap. Figures are new fields made of the old: tonnes = sum tonnes, or
+    depth = mean depth_m. Other fields are not kept; take them along with first, or list for all different values.
+    """
+
+    id = "dissolve"
+    title = "Dissolve"
+    phase = Phase.SHAPE
+    rank = 20
+    relation = Relation.GROUPED
+    also_known_as = (
+        "union", "aggregate", "combine", "merge by field", "group by", "unite", "join polygons", "sum by", "melt",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        by: list[str] = figuring.by_setting()
+        figures: dict[str, str] = figuring.figures_setting()
+        empty: Literal["aside", "group"] = figuring.empty_setting()
+        parts: Literal["together", "apart"] = setting(
+            "Parts that do not touch", kind="choice", default="together",
+            choices={"together": "stay one feature", "apart": "become features of their own"},
+            help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
+        )  # fmt: skip
+
+        @field_validator("figures")
+        @classmethod
+        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
+            return figuring.checked_figures(value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        into = f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else " into one"
+        given = settings.get("figures")
+        with_ = f" with {in_words(map(str, given.values()), 3)}" if isinstance(given, Mapping) and given else ""
+        return f"Dissolve {bold(entering or '…')}{into}{with_}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = figuring.named(facts, settings.by, "by")
+        if facts.kind == "table":
+            found.append(Finding(Level.ERROR, f"{facts.key}: a table has no shapes to join. Summarise it instead.",
+                                 setting="from", layer=facts.key))  # fmt: skip
+        made, more = figuring.foretold(facts, settings.figures, settings.by)
+        found += more
+        if found:
+            return Forecast((), tuple(found))
+        kept = {f.name: f for f in facts.fields}
+        fields = (*(kept[n] for n in settings.by), *made)
+        count = facts.count if settings.by else 1
+        certainty = "at most" if settings.by or settings.parts == "apart" else "known"
+        return Forecast((replace(facts, fields=fields, count=count, certainty=certainty),))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
+        assert layer.geometry is not None
+        joined = dissolve(layer.geometry, groups.rows, groups.count, context.watch)
+        shapes, into, first = joined.geometry, groups.of, groups.first
+        if settings.parts == "apart" and groups.count:
+            shapes, into = apart(joined.geometry, layer.geometry, groups.of)
+            order = np.argsort(into, kind="stable")
+            first = order[np.searchsorted(into[order], np.arange(len(shapes)))]
+        made = Groups(into, first)
+        wanted = parse_statistics(settings.figures, layer.table.column_names)
+        heads = layer.table.select(settings.by).take(pa.array(first, pa.int64()))
+        table = pa.table(
+            [*heads.columns, *statistics_of(layer.table, made, wanted)], names=[*settings.by, *(s.name for s in wanted)]
+        )
+        if not table.num_columns:
+            table = pa.table({"features": pa.array(made.sizes)})
+        titles = {n: t for n, t in layer.titles.items() if n in settings.by}
+        out = layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
+        aside = SetAside.from_reasons([(EMPTY.format(in_words(settings.by, 4)), np.flatnonzero(groups.of < 0))])
+        used = np.flatnonzero(groups.of >= 0)
+        controls = (*_area(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None,
+            tuple(_remarks(layer, joined, groups, out)), into=into,
+        )  # fmt: skip
+
+
+def _area(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[ControlTotal, ...]:
+    """Area in = area out + what lay on each other."""
+    assert layer.geometry is not None and out.geometry is not None
+    unit, factor = unit_of("area", layer.crs)
+    sizes = sizes_of(layer.geometry)["area"]
+    if len(joined.mended) or not sizes.any() or (dimension(layer.geometry) == -2).any():
+        return ()
+    before, after = float(sizes[used].sum()), float(sizes_of(out.geometry)["area"].sum())
+    return (
+        ControlTotal("area with its overlap", unit, before * factor, (after + joined.overlap.sum()) * factor, 1e-8),
+    )
+
+
+def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
+    assert layer.geometry is not None and out.geometry is not None
+    found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key)]
+    unit, factor = unit_of("area", layer.crs)
+    if len(joined.overlapping):
+        size = figure(float(joined.overlap.sum()) * factor, unit)
+        text = f"in {counted(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
+        found.append(Remark(text, layer.key, look=True))
+    if len(joined.mended):
+        found.append(
+            Remark(f"{counted(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True)
+        )
+    number, largest = new_holes(out.geometry, layer.geometry)
+    if number:
+        text = f"{counted(number, 'hole')} between features, the largest {figure(largest * factor, unit)}"
+        found.append(Remark(text, layer.key))
+    alone = int(np.isin(dimension(out.geometry), (-1,)).sum())
+    if alone:
+        found.append(Remark(f"{counted(alone, 'group')} without geometry", layer.key, look=True))
+    return found

@@ -1,0 +1,182 @@
+"""Split a layer into one a value."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.groups import group_rows
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.naming import clean_name, number_collisions
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import EskretError
+from eskret.operations import figuring
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+EMPTY = "has no value in {}"
+NAMELESS = "its value holds no letter or digit to make a name of"
+
+
+class Split(EachLayer):
+    """Split a layer into one layer for each value of a field, thousands if need be.
+
+    Each new layer is called after its value, cleaned by the naming rule; two values that come out the same are numbered,
+    and the value as it stands in the data stays with the layer. Several fields make a layer for each combination. The set
+    flows on through later steps as one; name one of its layers as step:value. Features without a value are set aside,
+    unless you give them a name.
+    """
+
+    id = "split"
+    title = "Split"
+    phase = Phase.SHAPE
+    rank = 25
+    relation = Relation.KEPT
+    also_known_as = (
+        "separate", "one layer per value", "one file per district", "explode by attribute", "by attribute", "partition",
+        "divide", "group into layers", "per value",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        by: list[str] = figuring.by_setting(
+            "By the values of", "A layer is made for each value; with several fields, for each combination.",
+            default=..., min_length=1,
+        )  # fmt: skip
+        name: str = setting(
+            "Layer name", kind="template", default="{value}", min_length=1, example="{layer}_{value}",
+            help="How each layer is called: {value}, {layer}, {n} and parameters are filled in, then the name is cleaned.",
+        )  # fmt: skip
+        empty_as: str = setting(
+            "Name without a value", default="", example="no licence",
+            help="The layer for features whose value is empty. Left blank, they are set aside with that reason.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        return f"Split {bold(entering or '…')} by {in_words(map(str, by), 4) if isinstance(by, list) and by else '…'}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = figuring.named(facts, settings.by, "by")
+        if found:
+            return Forecast((), tuple(found))
+        try:
+            self._name(settings, context, "value", facts.key, 1)
+        except EskretError as error:
+            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="name"),))
+        table = facts.values(settings.by)
+        if table is None:
+            text = f"{facts.key}: how many layers this makes, and their names, only the run will tell."
+            open_ = replace(facts, key=facts.key, count=facts.count, certainty="at most", extent=None, open_key=True)
+            return Forecast((open_,), (Finding(Level.NOTE, text, layer=facts.key),))
+        groups = group_rows(table, settings.by)
+        values = _values(table, settings.by, groups.first)
+        names, _ = self._names(values, settings, context, facts.key)
+        certainty = facts.certainty
+        layers = [
+            replace(facts, key=key, name=" ".join(value) or key, count=int(size), certainty=certainty, extent=None)
+            for key, value, size in zip(names, values, groups.sizes.tolist(), strict=True) if key
+        ]  # fmt: skip
+        return Forecast(tuple(layers), tuple(self._findings(names, values, groups.sizes, facts.key, settings)))
+
+    def _findings(
+        self, names: Sequence[str], values: Sequence[tuple[str, ...]], sizes: np.ndarray, key: str, settings: Settings
+    ) -> list[Finding]:
+        out = []
+        left = int(sum(size for name, size in zip(names, sizes.tolist(), strict=True) if not name))
+        if left:
+            text = f"{key}: {counted(left, 'feature')} without a value will be set aside; give 'Name without a value' to keep them."
+            out.append(Finding(Level.LOOK, text, setting="empty_as", layer=key))
+        plain = [clean_name(self._text(settings, value)) for value in values]
+        numbered = [n for n, p in zip(names, plain, strict=True) if n and n != p and p]
+        if numbered and settings.name == "{value}":
+            text = f"{key}: {counted(len(numbered), 'value')} make a name that is taken and are numbered: {in_words(numbered, 4)}."
+            out.append(Finding(Level.LOOK, text, setting="name", layer=key))
+        return out
+
+    def _text(self, settings: Settings, value: Sequence[str]) -> str:
+        return "_".join(v for v in value if v) or settings.empty_as
+
+    def _name(self, settings: Settings, context: Context, value: str, layer: str, number: int) -> str:
+        return clean_name(
+            context.fill(settings.name, {"value": value, "layer": layer, "n": number, "step": context.step})
+        )
+
+    def _names(
+        self, values: Sequence[tuple[str, ...]], settings: Settings, context: Context, layer: str
+    ) -> tuple[list[str], list[str]]:
+        """The name of each value's layer, empty for one set aside, and why."""
+        names, why = [], []
+        for number, value in enumerate(values, 1):
+            text = self._text(settings, value)
+            name = self._name(settings, context, text, layer, number) if text else ""
+            usable = bool(clean_name(text)) or "{n}" in settings.name
+            names.append(name if text and usable else "")
+            why.append("" if names[-1] else NAMELESS if text else EMPTY.format(in_words(settings.by, 4)))
+        unique = iter(number_collisions([n for n in names if n]))
+        return [next(unique) if n else "" for n in names], why
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        groups = group_rows(layer.table, settings.by)
+        values = _values(layer.table, settings.by, groups.first)
+        names, why = self._names(values, settings, context, layer.key)
+        kept = [g for g in range(groups.count) if names[g]]
+        order = np.concatenate([groups.rows(g) for g in kept]) if kept else np.empty(0, np.int64)
+        starts = np.concatenate([[0], np.cumsum([groups.sizes[g] for g in kept])]).astype(np.int64)
+        layers = []
+        for group, part in zip(kept, layer.slices(order, starts), strict=True):
+            layers.append(part.renamed(names[group], " ".join(v for v in values[group] if v) or settings.empty_as))
+        reasons: dict[str, list[np.ndarray]] = {}
+        for group in range(groups.count):
+            if not names[group]:
+                reasons.setdefault(why[group], []).append(groups.rows(group))
+        aside = SetAside.from_reasons([(reason, np.concatenate(rows)) for reason, rows in reasons.items()])
+        remarks = [
+            Remark(f.text.partition(": ")[2].rstrip("."), layer.key, look=True)
+            for f in self._findings(names, values, groups.sizes, layer.key, settings) if f.setting == "name"
+        ]  # fmt: skip
+        remarks.insert(0, Remark(f"{counted(len(layers), 'layer')} of {counted(len(order), 'feature')}", layer.key))
+        outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers]
+        if outputs:
+            outputs[0] = replace(outputs[0], controls=_controls(layer, outputs, aside.rows, context))
+        account = InputAccount("from", layer.key, len(layer), aside)
+        return Outcome(tuple(layers), (account,), tuple(outputs), order, tuple(remarks))
+
+
+def _controls(
+    layer: Layer, outputs: Sequence[OutputAccount], aside: np.ndarray, context: Context
+) -> tuple[ControlTotal, ...]:
+    """Every total of what entered is that of the parts together, with what was set aside."""
+    rest = {n: v for n, v, _ in totals_of(layer.take(aside), context.totals)}
+    parts: dict[str, float] = {}
+    for output in outputs:
+        for name, value, _ in output.totals:
+            parts[name] = parts.get(name, 0.0) + value
+    return tuple(
+        ControlTotal(name, unit, value, parts.get(name, 0.0) + rest.get(name, 0.0))
+        for name, value, unit in totals_of(layer, context.totals)
+    )
+
+
+def _values(table: pa.Table, fields: Sequence[str], rows: np.ndarray) -> list[tuple[str, ...]]:
+    """The values of some rows as texts, empty where they are."""
+    columns = []
+    for field in fields:
+        column = table.column(field).take(pa.array(rows, pa.int64()))
+        if pa.types.is_string(column.type):
+            columns.append([v or "" for v in column.to_pylist()])
+        elif pa.types.is_floating(column.type):
+            columns.append(["" if v is None else f"{v:.15g}" for v in column.to_pylist()])
+        elif pa.types.is_boolean(column.type):
+            columns.append(["" if v is None else "yes" if v else "no" for v in column.to_pylist()])
+        elif pa.types.is_integer(column.type):
+            columns.append(pc.cast(column, pa.string()).fill_null("").to_pylist())
+        else:
+            columns.append(["" if v is None else str(v) for v in column.to_pylist()])
+    return list(zip(*columns, strict=True))
