@@ -19,7 +19,7 @@ from eskret import __version__
 from eskret.errors import DocumentError, EskretError, RehearsalError
 from eskret.formats import gdal
 
-FAILED, USAGE, STOPPED = 1, 2, 130
+FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
 _EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
 
 app = typer.Typer(
@@ -165,7 +165,7 @@ def run(
             terminal.print_outputs(result)
         if result.error:
             typer.echo(result.error, err=True)
-        raise typer.Exit(_EXIT[result.state])
+        raise typer.Exit(UNMET if result.unmet else _EXIT[result.state])
 
 
 def _allow_outside(file: Path, set_: list[str] | None) -> None:

@@ -10,6 +10,7 @@
     ├── SettingError            a setting of a step has a value it cannot have
     ├── RehearsalError          a rehearsal found errors, nothing was run; carries the findings
     ├── DeliveryError           an output cannot be written where it should go
+    ├── CheckError              a check of the analyst's own did not hold
     ├── AccountError            the accounts of a step disagree: broken data or a fault, never passed on
     └── StoppedError            the analyst stopped the run
 """
@@ -95,6 +96,10 @@ class RehearsalError(EskretError):
 
 class DeliveryError(EskretError):
     """An output cannot be written where it should go."""
+
+
+class CheckError(EskretError):
+    """A check of the analyst's own did not hold; nothing was written."""
 
 
 class AccountError(EskretError):

@@ -17,7 +17,7 @@ from eskret.operations.settings import default_of, problems_of, setting_info, va
 
 KINDS = {
     "text", "whole", "flag", "choice", "choices", "files", "target", "condition", "template", "patterns", "crs", "layer",
-    "field", "fields", "measure", "cells", "features", "shapes", "pairs", "box",
+    "expression", "wordlist", "field", "fields", "measure", "cells", "features", "shapes", "pairs", "box",
 }  # fmt: skip
 every = pytest.mark.parametrize("operation", list(all_operations().values()), ids=lambda o: o.id)
 

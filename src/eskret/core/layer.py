@@ -284,6 +284,10 @@ class Layer:
         """The layer under another key and name."""
         return self._with(key=key, name=name or key)
 
+    def titled(self, titles: Mapping[str, str]) -> Layer:
+        """The layer with these titles of fields."""
+        return self._with(titles=dict(titles))
+
     def with_table(self, table: pa.Table) -> Layer:
         """The layer with other attributes for the same features."""
         return self._with(table=table)

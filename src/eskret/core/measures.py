@@ -75,6 +75,15 @@ TIMES = {"s": 1.0, "min": 60.0, "h": 3600.0, "d": 86_400.0}
 """Seconds of one unit."""
 
 
+SPEEDS = {"m/s": 1.0, "km/h": 1 / 3.6, "kn": 1852 / 3600, "mph": 1609.344 / 3600}
+"""Metres a second of one unit; the knot is a nautical mile an hour."""
+
+
+def parse_speed(text: str) -> Measure:
+    """A speed of text such as ``0.5 km/h``; ``si`` is in metres a second. Raises as ``parse_length`` does."""
+    return _parse(text, SPEEDS, "speed", "0.5 km/h")
+
+
 def parse_time(text: str) -> Measure:
     """A span of time of text such as ``10 min``; ``si`` is in seconds. Raises as ``parse_length`` does."""
     return _parse(text, TIMES, "time", "10 min")

@@ -34,7 +34,7 @@ _LATIN = str.maketrans(
 )  # fmt: skip
 
 
-def _bare(text: str) -> str:
+def without_accents(text: str) -> str:
     """Take the marks off Latin letters, and off no others: in other scripts a mark can be the letter."""
     out: list[str] = []
     latin = False
@@ -57,7 +57,7 @@ def clean_name(text: str, *, limit: int = LIMIT, keep_case: bool = False) -> str
     limit : longest result, in characters.
     keep_case : leave capitals as they are.
     """
-    bare = _bare(text)
+    bare = without_accents(text)
     # a combining mark that stayed belongs to the letter before it, and is no separator
     kept = "".join(c if c.isalnum() or unicodedata.category(c) in ("Mn", "Mc") else "_" for c in bare)
     name = re.sub("_+", "_", kept).strip("_")

@@ -10,10 +10,10 @@ from collections.abc import Sequence
 
 import numpy as np
 import pyarrow.compute as pc
-import pyproj
 import shapely
 
-from eskret.core.crs import crs_facts, parse_crs, reproject
+from eskret.core.crs import crs_facts, reproject
+from eskret.core.kernels.measuring import geod_of, geodesic_lengths
 from eskret.core.layer import Kind, Layer
 
 Total = tuple[str, float, str]
@@ -54,25 +54,11 @@ def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | No
     facts = crs_facts(crs)
     if kind is Kind.LINE:
         if facts.geographic:
-            return geodesic_lengths(geometry, crs)
+            return geodesic_lengths(geometry, geod_of(crs))
         return shapely.length(geometry) * facts.unit_metres if facts.unit_metres else None
     if facts.geographic:
         return shapely.area(reproject(geometry, crs, "EPSG:6933")[0])
     return shapely.area(geometry) * facts.unit_metres**2 if facts.unit_metres else None
-
-
-def geodesic_lengths(geometry: np.ndarray, crs: str) -> np.ndarray:
-    """Length in metres along the ellipsoid of each line (longitude, latitude in degrees)."""
-    parts, owner = shapely.get_parts(geometry, return_index=True)
-    xy, part = shapely.get_coordinates(parts, return_index=True)
-    out = np.zeros(len(geometry))
-    if len(xy) < 2:
-        return out
-    inside = part[1:] == part[:-1]
-    geod = parse_crs(crs).get_geod() or pyproj.Geod(ellps="WGS84")
-    _, _, leg = geod.inv(xy[:-1, 0], xy[:-1, 1], xy[1:, 0], xy[1:, 1])
-    np.add.at(out, owner[part[:-1][inside]], np.asarray(leg)[inside])
-    return out
 
 
 def field_total(layer: Layer, name: str) -> Total:

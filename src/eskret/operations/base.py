@@ -113,6 +113,8 @@ class Outcome:
     into: np.ndarray | None = None
     """Where several rows become one: for every row of the first input the row that leaves into which it went, -1 for none.
     Given instead of ``lineage``."""
+    failed: str = ""
+    """What a check found not to hold, where that must stop the run."""
     relation: Relation | None = None
     """How rows out relate to rows used, where a setting decides it; else as the operation says."""
 

@@ -27,7 +27,7 @@ class SettingInfo:
     ``kind`` picks the editor: text, number, whole, flag, choice, choices, files, target, condition, template, patterns,
     crs, layer (a reference to layers of another step), fields (of the layers that enter), measure, cells, features,
     shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
-    which this one matters.
+    which this one matters. ``of`` names the setting whose layer a field is one of; empty for the layers that enter.
     """
 
     label: str
@@ -36,6 +36,7 @@ class SettingInfo:
     choices: Mapping[str, str] = field(default_factory=dict)
     shown_when: tuple[str, tuple[Any, ...]] | None = None
     example: str = ""
+    of: str = ""
 
 
 def _known_crs(value: str) -> str:
@@ -53,10 +54,10 @@ KnownCrs = Annotated[str, AfterValidator(_known_crs)]
 
 def setting(
     label: str, *, help: str, kind: str = "text", default: Any = ..., choices: Mapping[str, str] | None = None,
-    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", **limits: Any,
+    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", of: str = "", **limits: Any,
 ) -> Any:  # fmt: skip
     """Declare a setting. ``limits`` are pydantic's (``ge``, ``le``, ``min_length`` ...)."""
-    info = SettingInfo(label, help, kind, choices or {}, shown_when, example)
+    info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of)
     return Field(default=default, json_schema_extra={"info": cast(Any, info)}, **limits)
 
 

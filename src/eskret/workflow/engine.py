@@ -33,7 +33,7 @@ from eskret.core.account import (
     state_of,
 )
 from eskret.core.layer import Layer
-from eskret.errors import AccountError, EskretError, RehearsalError, StoppedError
+from eskret.errors import AccountError, CheckError, EskretError, RehearsalError, StoppedError
 from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Gathering, Operation, Outcome, Source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
@@ -88,6 +88,8 @@ class RunResult:
     values: Mapping[str, Any] = field(default_factory=dict)
     remarks: tuple[Remark, ...] = ()
     layers: Mapping[str, tuple[Layer, ...]] = field(default_factory=dict, repr=False)
+    unmet: bool = False
+    """Whether it failed because a check of the analyst's own did not hold."""
 
     def to_json(self) -> dict[str, Any]:
         return {
@@ -158,7 +160,7 @@ class Run:
         values = self.document.values(self._given)
         desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
         self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
-        state, error = FAILED, ""
+        state, error, unmet = FAILED, "", False
         outputs: tuple[Delivered, ...] = ()
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Layer, ...]] = {}
@@ -174,6 +176,8 @@ class Run:
             state = State.LOOK if looks else State.BALANCED
         except StoppedError as stopped:
             state, error = STOPPED, stopped.sentence()
+        except CheckError as failure:
+            error, unmet = failure.sentence(), True
         except EskretError as failure:
             error = failure.sentence()
         except OSError as failure:
@@ -184,7 +188,7 @@ class Run:
         result = RunResult(
             str(state), time.perf_counter() - begun,
             tuple(self._steps[i] for i in order if i in self._steps), outputs, error, started, self.document.title,
-            values, remarks, made if self._hold else {},
+            values, remarks, made if self._hold else {}, unmet,
         )  # fmt: skip
         self._tell({"event": "run_finished", **result.to_json()})
         return result
@@ -273,6 +277,8 @@ class _Coordinator:
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
             extra = self.run_._keep(step.id, step_run.entering, outcomes, others) if self.run_._keep else {}
             self.run_._tell({"event": "step_finished", **result.to_json(), **extra})
+            if result.error:
+                raise CheckError(result.error.rstrip("."))
         for reference in {r.step for r in sources_of(step)}:
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_._hold:
@@ -369,14 +375,14 @@ class _StepRun:
         self._record(FAILED, (), failure.sentence())
         return failure
 
-    def _record(self, state: str, outcomes: Sequence[Outcome], error: str = "") -> StepResult:
+    def _record(self, state: str, outcomes: Sequence[Outcome], error: str = "", tell: bool = True) -> StepResult:
         result = StepResult(
             self.step.id, self.step.use, state, time.perf_counter() - self.begun,
             _once(i for o in outcomes for i in o.inputs), tuple(x for o in outcomes for x in o.outputs),
             tuple(dict.fromkeys(r for o in outcomes for r in o.remarks)), error,
         )  # fmt: skip
         self.owner.run_._steps[self.step.id] = result
-        if error:
+        if error and tell:
             self.owner.run_._tell({"event": "step_finished", **result.to_json()})
         return result
 
@@ -397,6 +403,11 @@ class _StepRun:
         except AccountError as error:
             self._record(FAILED, outcomes, error.at(f"step '{self.step.id}'").sentence())
             raise
+        failed = [o.failed for o in outcomes if o.failed]
+        if failed:
+            more = f" (and {len(failed) - 1} more)" if len(failed) > 1 else ""
+            unmet = CheckError(failed[0] + more, place=f"step '{self.step.id}'", way_out="Nothing was written")
+            return self._record(FAILED, outcomes, unmet.sentence(), tell=False), outcomes
         return self._record(state_of([r for o in outcomes for r in o.remarks]), outcomes), outcomes
 
 

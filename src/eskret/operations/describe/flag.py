@@ -13,13 +13,13 @@ from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.expression import parse_condition, truth
 from eskret.core.keys import as_values
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.naming import clean_name
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import ExpressionError, SettingError
 from eskret.operations import by_place
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import share
+from eskret.operations.naming_fields import field_called
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -86,7 +86,7 @@ class Flag(EachLayer):
                 findings.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
         if settings.to:
             findings += by_place.findings(facts, settings, context)
-        name = _name(facts.names(), settings.field)
+        name = field_called(facts.names(), settings.field)
         there = next((f for f in facts.fields if f.name == name), None)
         kind = _kind(there.type if there else None, settings.value)
         if there is not None:
@@ -130,12 +130,6 @@ class Flag(EachLayer):
         )  # fmt: skip
 
 
-def _name(names: list[str], wanted: str) -> str:
-    """The field as it is called there, case ignored; else the name cleaned."""
-    there = {n.casefold(): n for n in names}
-    return there.get(wanted.casefold()) or clean_name(wanted, keep_case=True) or "flag"
-
-
 def _kind(there: pa.DataType | None, value: str) -> pa.DataType:
     return there if there is not None else pa.string() if value else pa.bool_()
 
@@ -156,7 +150,7 @@ def _written(value: str, kind: pa.DataType, name: str) -> pa.Scalar:
 
 
 def _marked(layer: Layer, held: np.ndarray, settings: Any) -> Layer:
-    name = _name(layer.table.column_names, settings.field)
+    name = field_called(layer.table.column_names, settings.field)
     there = layer.table.schema.get_field_index(name)
     if there < 0 and not settings.value:
         return layer.with_table(layer.table.append_column(name, pa.array(held)))

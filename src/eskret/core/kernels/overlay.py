@@ -1,0 +1,104 @@
+"""Two layers laid over each other: which features meet, what they have in common, what is left of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import shapely
+
+from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.parts import dimension, of_dimension
+
+_PIECE = 2_000
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """What features have in common: ``piece`` of the feature ``left`` with ``right`` (positions, int64), of the left one's
+    dimension. In the order of ``left``, then ``right``."""
+
+    left: np.ndarray
+    right: np.ndarray
+    piece: np.ndarray
+
+
+def meeting(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """Positions (int64) of the features of both sides that meet or touch, by left and then right."""
+    tree = shapely.STRtree(right)
+    tree.query(shapely.Point())  # builds it before threads ask
+
+    def some(start: int, stop: int) -> tuple[np.ndarray, np.ndarray]:
+        found = tree.query(left[start:stop], predicate="intersects")
+        return found[0] + start, found[1]
+
+    found = in_chunks(some, len(left), watch)
+    a = np.concatenate([f[0] for f in found]) if found else np.empty(0, np.int64)
+    b = np.concatenate([f[1] for f in found]) if found else np.empty(0, np.int64)
+    order = np.lexsort((b, a))
+    return a[order].astype(np.int64), b[order].astype(np.int64)
+
+
+def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> Pieces:
+    """What features of both sides have in common; what only touches has nothing. Both must be valid."""
+    a, b = meeting(left, right, watch)
+    out = np.full(len(a), None, object)
+    by_right = np.argsort(b, kind="stable")
+    prepared = Prepared(right)
+    # one that lies wholly in the other is the piece itself: only the rest is cut
+    within = np.zeros(len(a), bool)
+    begins, ends = runs(b[by_right])
+
+    def ask(start: int, stop: int) -> None:
+        for k in range(start, stop):
+            at = by_right[begins[k] : ends[k]]
+            within[at] = shapely.covers(prepared.shapes[b[at[0]]], left[a[at]])
+
+    in_chunks(ask, len(begins), watch, max(1, len(begins) // 16))
+    out[within] = left[a[within]]
+    cut = np.flatnonzero(~within)
+    wanted = dimension(left)
+
+    def divide(start: int, stop: int) -> None:
+        at = cut[start:stop]
+        out[at] = of_dimension(shapely.intersection(left[a[at]], right[b[at]]), wanted[a[at]])
+
+    in_chunks(divide, len(cut), watch, _PIECE)
+    there = real(out)
+    return Pieces(a[there], b[there], out[there])
+
+
+def remains(left: np.ndarray, right: np.ndarray, found: Pieces, watch: Watch | None = None) -> np.ndarray:
+    """What is left of each feature without all those it has something in common with; null for nothing."""
+    out = np.where(real(left), left, np.full(len(left), None, object))
+    begins, ends = runs(found.left)
+    wanted = dimension(left)
+
+    def work(start: int, stop: int) -> None:
+        for k in range(start, stop):
+            row = found.left[begins[k]]
+            others = right[found.right[begins[k] : ends[k]]]
+            if ends[k] - begins[k] == 1 and found.piece[begins[k]] is left[row]:
+                out[row] = None
+                continue
+            whole = others[0] if len(others) == 1 else shapely.union_all(others)
+            out[row] = of_dimension(np.array([shapely.difference(left[row], whole)], object), wanted[[row]])[0]
+
+    in_chunks(work, len(begins), watch, 500)
+    return out
+
+
+def covered_sizes(
+    left: np.ndarray, right: np.ndarray, found: Pieces, size: Callable[[object], np.ndarray]
+) -> np.ndarray:
+    """How much of each feature lies under the other side, each spot once, measured by ``size`` (``shapely.area``)."""
+    out = np.zeros(len(left))
+    begins, ends = runs(found.left)
+    for a, b in zip(begins.tolist(), ends.tolist(), strict=True):
+        row = found.left[a]
+        if b - a == 1:
+            out[row] = size(found.piece[a])
+        else:
+            out[row] = size(shapely.intersection(left[row], shapely.union_all(right[found.right[a:b]])))
+    return out

@@ -1,0 +1,287 @@
+"""Prove that something holds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import shapely
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.expression import parse_condition, truth
+from eskret.core.groups import group_rows
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.cut import cut, outline
+from eskret.core.kernels.overlay import meeting
+from eskret.core.kernels.parts import dimension
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import unit_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted, figure
+from eskret.errors import ExpressionError
+from eskret.operations import figuring, other_layer
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+_THAT = {
+    "count": "there are as many features as", "unique": "every feature has its own", "filled": "nothing is empty in",
+    "condition": "a condition holds for all", "valid": "all shapes are valid", "totals": "totals agree with another layer",
+    "inside": "all lie inside another layer", "overlaps": "no areas lie on each other", "gaps": "no gaps between areas",
+}  # fmt: skip
+_FIELDS = ("unique", "filled", "totals")
+_OTHER = ("totals", "inside")
+
+
+@dataclass(frozen=True)
+class _Answer:
+    """Whether it holds, in words, the rows that offend, and by how much (none, or as long)."""
+
+    holds: bool
+    words: str
+    rows: np.ndarray
+    amounts: np.ndarray | None = None
+    unit: str = ""
+
+
+class Check(EachLayer):
+    """Prove that something holds for a layer, and stop the run if it does not.
+
+    The layer passes through unchanged. How many features there are, whether a field is a key, whether anything is empty,
+    whether a condition holds for all, whether shapes are valid, whether totals agree with another layer (of an earlier
+    step), whether all lie inside an area, whether areas lie on each other or leave gaps. Features that offend are listed
+    and drawn. A check that fails lets nothing be written; or it only asks for a look, if you choose so.
+    """
+
+    id = "check"
+    title = "Check"
+    phase = Phase.CHECK
+    rank = 20
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "assert", "validate", "quality", "qa", "test", "unique key", "no nulls", "overlap", "topology", "verify", "prove",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        that: Literal["count", "unique", "filled", "condition", "valid", "totals", "inside", "overlaps", "gaps"] = (
+            setting("Check that", kind="choice", choices=_THAT, example="unique", help="What must hold.")
+        )
+        least: int = setting("At least", kind="whole", default=1, ge=0, shown_when=("that", ("count",)),
+                             help="The smallest number of features that will do.")  # fmt: skip
+        most: int = setting("At most", kind="whole", default=-1, ge=-1, shown_when=("that", ("count",)),
+                            help="The largest number that will do; -1 for any.")  # fmt: skip
+        fields: list[str] = setting(
+            "Fields", kind="fields", default=[], example="bed", shown_when=("that", _FIELDS),
+            help="The fields it is about. For totals: fields to sum up, beside number, length and area.",
+        )  # fmt: skip
+        where: str = setting("Condition", kind="condition", default="", example="depth_m >= 0",
+                             shown_when=("that", ("condition",)), help="An SQL condition that must hold for every feature.")  # fmt: skip
+        other: str = setting("Other layer", kind="layer", default="", example="register:lease_beds",
+                             shown_when=("that", _OTHER), help="The layer to hold it against: step, or step:layer.")  # fmt: skip
+        otherwise: Literal["stop", "look"] = setting(
+            "If it does not hold", kind="choice", default="stop",
+            choices={"stop": "stop the run, write nothing", "look": "go on and ask for a look"},
+            help="What becomes of the run.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        that = str(settings.get("that") or "")
+        given = settings.get("fields")
+        fields = (
+            f" {in_words(map(str, given), 3)}"
+            if that in ("unique", "filled") and isinstance(given, list) and given
+            else ""
+        )
+        if that == "condition":
+            fields = f": {' '.join(str(settings.get('where') or '…').split())}"
+        if that == "count":
+            fields = f" {settings.get('least', 1)} or more"
+            if settings.get("most", -1) not in (-1, None):
+                fields = f" {settings.get('least', 1)} to {settings['most']}"
+        return f"Check {bold(entering or '…')}: {_THAT.get(that, '…')}{fields}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = figuring.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
+        if settings.that in ("unique",) and not settings.fields:
+            found.append(Finding(Level.ERROR, "Say which fields are the key.", setting="fields"))
+        if settings.that == "condition":
+            try:
+                parse_condition(settings.where, facts.schema(), context.values, context.field_values)
+            except ExpressionError as error:
+                text = f"{facts.key}: {error.sentence()}"
+                found.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
+        if settings.that in _OTHER and not settings.other:
+            found.append(Finding(Level.ERROR, "Name the other layer.", setting="other"))
+        elif settings.that == "inside":
+            found += other_layer.findings(facts, context, "other")
+        if settings.that in ("valid", "overlaps", "gaps") and facts.kind == "table":
+            found.append(Finding(Level.ERROR, f"{facts.key}: a table has no shapes.", setting="from", layer=facts.key))
+        if (
+            settings.that == "count"
+            and facts.count is not None
+            and facts.certainty == "known"
+            and not _fits(facts.count, settings)
+        ):
+            text = f"{facts.key}: there are {facts.count:,} features, so this will not hold."
+            found.append(Finding(Level.LOOK, text, setting="least", layer=facts.key))
+        return Forecast(() if any(f.level is Level.ERROR for f in found) else (facts,), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        answer = _ASK[settings.that](layer, settings, context)
+        altered = (Altered(answer.words, answer.rows, answer.amounts, answer.unit),) if len(answer.rows) else ()
+        remark = Remark(
+            answer.words if not answer.holds else f"it holds: {answer.words}", layer.key, look=not answer.holds
+        )
+        failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
+        return Outcome(
+            (layer,), (InputAccount("from", layer.key, len(layer), altered=altered),),
+            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),), np.arange(len(layer)), (remark,),
+            failed=failed,
+        )  # fmt: skip
+
+
+_NOBODY = np.empty(0, np.int64)
+
+
+def _fits(count: int, settings: Any) -> bool:
+    return bool(count >= settings.least and (settings.most < 0 or count <= settings.most))
+
+
+def _count(layer: Layer, settings: Any, context: Context) -> _Answer:
+    wanted = f"{settings.least:,} or more" if settings.most < 0 else f"{settings.least:,} to {settings.most:,}"
+    return _Answer(_fits(len(layer), settings), f"{counted(len(layer), 'feature')}, {wanted} are wanted", _NOBODY)
+
+
+def _unique(layer: Layer, settings: Any, context: Context) -> _Answer:
+    groups = group_rows(layer.table, settings.fields, without_empty=True)
+    name = in_words(settings.fields, 4)
+    twice = groups.of >= 0
+    twice[twice] = groups.sizes[groups.of[twice]] > 1
+    bad = np.flatnonzero(twice | (groups.of < 0))
+    if not len(bad):
+        return _Answer(True, f"every feature has its own {name}", bad)
+    return _Answer(False, f"{counted(len(bad), 'feature')} have no {name} of their own", bad)
+
+
+def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
+    names = settings.fields or layer.table.column_names
+    bad = np.zeros(len(layer), bool)
+    where = []
+    for name in names:
+        column = layer.table.column(name)
+        empty = np.asarray(column.is_null())
+        if pa.types.is_string(column.type):
+            empty = empty | np.asarray(pc.fill_null(pc.equal(pc.utf8_trim_whitespace(column), ""), False))
+        if empty.any():
+            where.append(f"{name} ({int(empty.sum()):,})")
+        bad |= empty
+    if not settings.fields and layer.geometry is not None and (~real(layer.geometry)).any():
+        where.append("shape")
+        bad |= ~real(layer.geometry)
+    rows = np.flatnonzero(bad)
+    return _Answer(
+        not len(rows),
+        f"{counted(len(rows), 'feature')} empty in {in_words(where, 4)}" if len(rows) else "nothing is empty",
+        rows,
+    )
+
+
+def _condition(layer: Layer, settings: Any, context: Context) -> _Answer:
+    condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
+    holds, _ = truth(condition, layer.table, context.values)
+    rows = np.flatnonzero(~holds)
+    text = f"{' '.join(settings.where.split())} does not hold for {counted(len(rows), 'feature')}"
+    return _Answer(not len(rows), text if len(rows) else f"{' '.join(settings.where.split())} for all", rows)
+
+
+def _valid(layer: Layer, settings: Any, context: Context) -> _Answer:
+    assert layer.geometry is not None
+    rows = np.flatnonzero(~shapely.is_valid(layer.geometry) & ~shapely.is_missing(layer.geometry))
+    if not len(rows):
+        return _Answer(True, "all shapes are valid", rows)
+    first = shapely.is_valid_reason(layer.geometry[rows[0]])
+    return _Answer(False, f"{counted(len(rows), 'shape')} not valid, the first: {first}", rows)
+
+
+def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
+    mine = {"number": float(len(layer)), **{n: v for n, v, _ in totals_of(layer, settings.fields)}}
+    theirs: dict[str, float] = {"number": 0.0}
+    for other in context.other_layers("other"):
+        theirs["number"] += len(other)
+        for name, value, _ in totals_of(other, settings.fields):
+            theirs[name] = theirs.get(name, 0.0) + value
+    wanted = [*settings.fields] or [n for n in mine if n in theirs]
+    off = [
+        n for n in wanted if abs(mine.get(n, np.nan) - theirs.get(n, np.nan)) <= 1e-9 * max(1.0, abs(mine.get(n, 0.0)))
+    ]
+    bad = [n for n in wanted if n not in off]
+    if not bad:
+        return _Answer(True, f"{in_words(wanted, 5)} agree", _NOBODY)
+    shown = ", ".join(
+        f"{n} is {figure(mine.get(n, np.nan))} and should be {figure(theirs.get(n, np.nan))}" for n in bad
+    )
+    return _Answer(False, shown, _NOBODY)
+
+
+def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
+    others = other_layer.others_of(layer, context, "other")
+    found = cut(layer.bounds(), layer.shapes, outline(others.geometry), context.watch)
+    out = real(found.outside)
+    rows = np.sort(np.concatenate([np.flatnonzero(found.apart), found.edge[out]]))
+    name = context.other_layers("other")[0].key
+    return _Answer(
+        not len(rows),
+        f"{counted(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'",
+        rows,
+    )
+
+
+def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
+    assert layer.geometry is not None
+    at = np.flatnonzero(real(layer.geometry) & (dimension(layer.geometry) == 2) & shapely.is_valid(layer.geometry))
+    shapes = layer.geometry[at]
+    a, b = meeting(shapes, shapes, context.watch)
+    later = a < b
+    a, b = a[later], b[later]
+    touching = shapely.touches(shapes[a], shapes[b])
+    a, b = a[~touching], b[~touching]
+    size = shapely.area(shapely.intersection(shapes[a], shapes[b]))
+    # an overlap thinner than the rounding of the coordinates is none
+    least = 1e-9 * np.minimum(shapely.area(shapes[a]), shapely.area(shapes[b]))
+    a, b, size = a[size > least], b[size > least], size[size > least]
+    unit, factor = unit_of("area", layer.crs)
+    rows, place = np.unique(np.concatenate([at[a], at[b]]), return_inverse=True)
+    amounts = np.bincount(place, np.concatenate([size, size]), minlength=len(rows)) * factor
+    if not len(rows):
+        return _Answer(True, "no areas lie on each other", rows)
+    text = f"{counted(len(a), 'pair')} of areas lie on each other, {figure(float(size.sum()) * factor, unit)} in all"
+    return _Answer(False, text, rows, amounts, unit)
+
+
+def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
+    """Holes in what all areas cover together, and the areas around them."""
+    assert layer.geometry is not None
+    at = np.flatnonzero(real(layer.geometry) & (dimension(layer.geometry) == 2))
+    shapes = layer.geometry[at]
+    whole = outline(shapes)
+    parts = shapely.get_parts(whole)
+    rings, of = shapely.get_rings(parts, return_index=True) if len(parts) else (np.empty(0, object), _NOBODY)
+    holes = rings[np.r_[False, of[1:] == of[:-1]]] if len(rings) else rings
+    if not len(holes):
+        return _Answer(True, "no gaps between areas", _NOBODY)
+    inside = shapely.polygons(holes)
+    _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
+    unit, factor = unit_of("area", layer.crs)
+    size = float(shapely.area(inside).sum()) * factor
+    return _Answer(
+        False, f"{counted(len(holes), 'gap')} between areas, {figure(size, unit)} in all", at[np.unique(beside)]
+    )
+
+
+_ASK = {
+    "count": _count, "unique": _unique, "filled": _filled, "condition": _condition, "valid": _valid, "totals": _totals,
+    "inside": _inside, "overlaps": _overlaps, "gaps": _gaps,
+}  # fmt: skip

@@ -1,0 +1,117 @@
+"""Find the gaps between the ends of lines."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.kernels.gaps import ends_of, gaps, proposed
+from eskret.core.kernels.local import planes
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.words import bold, counted, figure
+from eskret.errors import CrsError
+from eskret.operations import other_layer, reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+_FIELDS = {
+    "gap_m": pa.float64(),
+    "row": pa.int64(),
+    "end": pa.string(),
+    "other_row": pa.int64(),
+    "other_end": pa.string(),
+}
+
+
+class FindGaps(EachLayer):
+    """List every loose end of lines with the nearest other one, the smallest gap first.
+
+    An end is loose where no other line ends at exactly the same place. Each gap becomes a short line from end to end,
+    with its length in metres and the rows it lies between, so that it can be seen in the table and on the map. A
+    tolerance that closes the small gaps and not the others is proposed; Enclose takes it.
+    """
+
+    id = "find_gaps"
+    title = "Find gaps"
+    phase = Phase.CHECK
+    rank = 30
+    relation = Relation.REPORT
+    also_known_as = (
+        "dangles",
+        "loose ends",
+        "open outline",
+        "undershoot",
+        "not closed",
+        "dangling",
+        "snap",
+        "topology",
+    )
+
+    class Settings(OperationSettings):
+        up_to: str = setting("Gaps up to", kind="measure", default="", example="100 m",
+                             help="Only gaps no wider than this are listed. Left empty, all.")  # fmt: skip
+
+        @field_validator("up_to")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Find gaps in {bold(entering or '…')}" + (
+            f" up to {settings['up_to']}" if settings.get("up_to") else ""
+        )
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.measured(facts, "from")
+        if facts.kind in (Kind.POINT, Kind.AREA):
+            text = f"{facts.key}: it holds {facts.kind}s; lines have ends. Outlines makes some."
+            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+        new = facts.with_fields([Field(n, t) for n, t in _FIELDS.items()])
+        return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        extent = layer.extent()
+        box = np.array([extent or (0.0, 0.0, 1.0, 1.0)])
+        try:
+            plane = next(iter(planes(box, layer.crs)))
+        except CrsError as failure:
+            raise failure.at(layer.key) from failure
+        flat = ends_of(plane.there(layer.geometry))
+        found = gaps(flat)
+        distance = np.array([g.distance for g in found]) * plane.metres
+        if settings.up_to:
+            most = parse_length(settings.up_to).si
+            found = [g for g, d in zip(found, distance.tolist(), strict=True) if d <= most]
+            distance = distance[distance <= most]
+        here = ends_of(layer.geometry).xy
+        a, b = np.array([g.a for g in found], np.int64), np.array([g.b for g in found], np.int64)
+        shapes = shapely.linestrings(np.stack([here[a], here[b]], axis=1)) if len(found) else np.empty(0, object)
+        which = np.array(["start", "end"])
+        columns = [distance, flat.row[a // 2] + 1, which[a % 2].tolist(), flat.row[b // 2] + 1, which[b % 2].tolist()]
+        table = pa.table([pa.array(c, t) for c, t in zip(columns, _FIELDS.values(), strict=True)], names=list(_FIELDS))
+        out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=Kind.LINE, origin=layer.origin)
+        remarks = [
+            Remark(
+                f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found)
+            )
+        ]
+        tolerance = proposed(distance)
+        if tolerance is not None:
+            closes = int((distance <= tolerance).sum())
+            text = f"a tolerance of {figure(tolerance, 'm')} would close {closes:,} of {len(found):,}"
+            wider = distance[distance > tolerance]
+            if len(wider):
+                text += f"; the next is {figure(float(wider.min()), 'm')} wide"
+            remarks.append(Remark(text, layer.key))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer)),), (OutputAccount(layer.key, len(out)),), None,
+            tuple(remarks),
+        )  # fmt: skip

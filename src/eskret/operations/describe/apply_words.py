@@ -1,0 +1,117 @@
+"""Bring spellings to the words of a list."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.totals import totals_of
+from eskret.core.wordlist import words_for
+from eskret.core.words import bold, counted
+from eskret.errors import EskretError
+from eskret.formats.wordlist_file import read_list
+from eskret.operations import figuring
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+NOT_LISTED = "'{}' holds a spelling that is not in the list"
+
+
+class ApplyWords(EachLayer):
+    """Bring the spellings in some fields to the words of a list, several fields in one go.
+
+    The tidied words stand in new fields beside the originals, called after them with an ending; with an empty ending the
+    fields themselves are tidied. A spelling that is not in the list stays as it is, and is counted and listed, so that
+    you can draft the list anew.
+    """
+
+    id = "apply_words"
+    title = "Apply words"
+    phase = Phase.DESCRIBE
+    rank = 82
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "recode",
+        "reclassify text",
+        "replace values",
+        "lookup words",
+        "standardise",
+        "harmonise",
+        "tidy spelling",
+    )
+
+    class Settings(OperationSettings):
+        words: str = setting("Word list", kind="wordlist", min_length=1, example="words.csv",
+                             help="A CSV made by Draft words and settled by you.")  # fmt: skip
+        fields: list[str] = setting("Fields", kind="fields", min_length=1, example="bottom, species",
+                                    help="Fields whose spellings are brought to the list's words.")  # fmt: skip
+        ending: str = setting("Ending of new fields", default="_tidy", example="_tidy",
+                              help="New fields are called after the old with this. Left empty, the fields are written over.")  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        given = settings.get("fields")
+        fields = in_words(map(str, given), 4) if isinstance(given, list) and given else "…"
+        return f"Apply words of {settings.get('words') or '…'} to {fields} of {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = figuring.named(facts, settings.fields, "fields")
+        if found:
+            return Forecast((), tuple(found))
+        try:
+            entries = read_list(context.path(context.fill(settings.words)))
+        except EskretError as error:
+            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="words"),))
+        for field in settings.fields:
+            words = words_for(entries, field)
+            if not words:
+                text = f"{facts.key}: the list has no spelling of '{field}'."
+                found.append(Finding(Level.LOOK, text, setting="fields", layer=facts.key))
+            values = facts.values([field])
+            if words and values is not None:
+                missing = sorted(
+                    {str(v) for v in pc.unique(values.column(0)).to_pylist() if v is not None} - set(words)
+                )
+                if missing:
+                    text = f"{facts.key}: {counted(len(missing), 'spelling')} of '{field}' not in the list: {in_words(missing, 4)}."
+                    found.append(Finding(Level.LOOK, text, setting="words", layer=facts.key))
+        new = [f"{f}{settings.ending}" for f in settings.fields]
+        fields = [*(f for f in facts.fields if f.name not in new or not settings.ending),
+                  *((Field(n, pa.string()) for n in new) if settings.ending else ())]  # fmt: skip
+        return Forecast((facts.with_fields(fields, new),), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        entries = read_list(context.path(context.fill(settings.words)))
+        table = layer.table
+        remarks: list[Remark] = []
+        altered: list[Altered] = []
+        for field in settings.fields:
+            if field not in layer.table.column_names:
+                raise figuring.missing_field(layer, field)
+            words = words_for(entries, field)
+            values = layer.table.column(field).cast(pa.string()).to_pylist()
+            tidy = [None if v is None else words.get(v, v) for v in values]
+            strange = np.array([n for n, v in enumerate(values) if v is not None and v not in words], np.int64)
+            changed = sum(a != b for a, b in zip(values, tidy, strict=True))
+            name = f"{field}{settings.ending}"
+            at = table.schema.get_field_index(name)
+            column = pa.array(tidy, pa.string())
+            table = table.append_column(name, column) if at < 0 else table.set_column(at, name, column)
+            remarks.append(Remark(f"'{field}': {counted(changed, 'value')} brought to another word", layer.key))
+            if len(strange):
+                often = Counter(values[n] for n in strange.tolist()).most_common(4)
+                shown = ", ".join(f"{v} ({n})" for v, n in often)
+                text = f"'{field}': {counted(len(strange), 'value')} not in the list, such as {shown}"
+                remarks.append(Remark(text, layer.key, look=True))
+                altered.append(Altered(NOT_LISTED.format(field), strange))
+        out = layer.with_table(table)
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
+        )  # fmt: skip

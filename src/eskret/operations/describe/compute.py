@@ -1,0 +1,165 @@
+"""Compute a field."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.expression import evaluate, parse, result_type
+from eskret.core.layer import Field, Layer, LayerFacts, type_word
+from eskret.core.retype import TYPES, retyped
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import ExpressionError
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.naming_fields import field_called
+from eskret.operations.settings import OperationSettings, setting
+
+
+class Compute(EachLayer):
+    """Compute a field from the others, row by row, with an SQL expression.
+
+    For example tonnes / area_ha, upper(name), round(depth_m, 1), CASE WHEN depth_m > 20 THEN 'deep' ELSE 'shallow' END,
+    coalesce(name, 'unnamed'), extract(year FROM time). A single slash divides with decimals, // without; dividing by zero
+    gives nothing. A parameter is written with a dollar sign. A row for which the expression cannot be worked out, such as
+    a text that is no number, gets an empty value and is told with the reason.
+    """
+
+    id = "compute"
+    title = "Compute"
+    phase = Phase.DESCRIBE
+    rank = 10
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("calculate field", "formula", "expression", "derive", "new column", "update field", "case when")
+
+    class Settings(OperationSettings):
+        field: str = setting(
+            "Field", min_length=1, example="tonnes_per_ha",
+            help="The field that gets the values. A new name makes a new field; one that is there is written over.",
+        )  # fmt: skip
+        value: str = setting(
+            "Value", kind="expression", min_length=1, example="tonnes / area_ha",
+            help="An SQL expression over the fields of a row.",
+        )  # fmt: skip
+        type: Literal["as it comes", "whole", "number", "text", "yes/no", "date", "time"] = setting(
+            "Type", kind="choice", default="as it comes", choices=TYPES, help="What the field holds."
+        )
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        value = " ".join(str(settings.get("value") or "…").split())
+        return f"Compute {settings.get('field') or '…'} = {value} for {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        try:
+            expression = parse(settings.value, facts.names(), context.field_values)
+            found = result_type(expression, facts.schema(), context.values)
+        except ExpressionError as error:
+            text = f"{facts.key}: {error.sentence()}"
+            finding = Finding(Level.ERROR, text, "", "value", facts.key, error.start, error.length)
+            return Forecast((), (finding,))
+        name = field_called(facts.names(), settings.field)
+        kind = _kind(found, settings.type)
+        said = []
+        fields = list(facts.fields)
+        if name in facts.names():
+            said.append(Finding(Level.LOOK, f"{facts.key}: the field '{name}' is there already and is written over.",
+                                setting="field", layer=facts.key))  # fmt: skip
+            fields[facts.names().index(name)] = Field(name, kind)
+        else:
+            fields.append(Field(name, kind))
+        return Forecast((facts.with_fields(fields, [name]),), tuple(said))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        expression = parse(settings.value, layer.table.column_names, context.field_values)
+        result_type(expression, layer.table.schema, context.values)  # what is wrong for every row is an error
+        values, failing = _values(expression, layer.table, context.values)
+        made = retyped(values, _kind(values.type, settings.type))
+        name = field_called(layer.table.column_names, settings.field)
+        at = layer.table.schema.get_field_index(name)
+        table = (
+            layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
+        )
+        out = layer.with_table(table)
+        empty = int(made.column.null_count) - len(failing) - len(made.lost)
+        remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
+        altered = []
+        for why, rows in _reasons(failing):
+            remarks.append(Remark(f"{counted(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
+            altered.append(Altered(f"could not be worked out: {why}", rows))
+        if len(made.lost):
+            text = f"{counted(len(made.lost), 'value')} cannot be {type_word(made.column.type)}: {in_words(made.examples, 3)}"
+            remarks.append(Remark(text, layer.key, look=True))
+            altered.append(Altered("its value does not fit the type", made.lost))
+        if made.rounded:
+            remarks.append(Remark(f"{counted(made.rounded, 'value')} were rounded", layer.key, look=True))
+        if empty > 0:
+            remarks.append(Remark(f"{counted(empty, 'row')} came out empty", layer.key))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
+        )  # fmt: skip
+
+
+def _kind(found: pa.DataType, wanted: str) -> pa.DataType:
+    from eskret.core.retype import type_called
+
+    if wanted != "as it comes":
+        return type_called(wanted)
+    if pa.types.is_null(found):
+        return pa.string()
+    if pa.types.is_decimal(found):
+        return pa.float64()
+    return pa.int64() if pa.types.is_integer(found) else found
+
+
+_TRIES = 400
+
+
+def _values(expression: Any, table: pa.Table, values: Mapping[str, Any]) -> tuple[pa.ChunkedArray, dict[int, str]]:
+    """The values, and why those rows failed that did."""
+    try:
+        return evaluate(expression, table, values), {}
+    except ExpressionError as first:
+        from dataclasses import replace
+
+        column = evaluate(replace(expression, sql=f"TRY({expression.sql}\n)"), table, values)
+        suspects = np.flatnonzero(np.asarray(column.is_null()))
+        failing: dict[int, str] = {}
+        tries = _TRIES
+
+        def look(rows: np.ndarray) -> None:
+            nonlocal tries
+            if not len(rows) or tries <= 0:
+                return
+            tries -= 1
+            try:
+                evaluate(expression, table.take(pa.array(rows)), values)
+            except ExpressionError as error:
+                if len(rows) == 1:
+                    failing[int(rows[0])] = error.problem
+                else:
+                    half = len(rows) // 2
+                    look(rows[:half])
+                    look(rows[half:])
+
+        look(suspects)
+        if not failing:
+            raise first
+        if tries <= 0:  # too many to be told one by one: the empty ones are taken to have failed as the first did
+            for row in suspects.tolist():
+                failing.setdefault(row, "as the others")
+        return column, failing
+
+
+def _reasons(failing: Mapping[int, str]) -> list[tuple[str, np.ndarray]]:
+    by: dict[str, list[int]] = {}
+    for row, why in failing.items():
+        by.setdefault(why, []).append(row)
+    ordered = sorted(by.items(), key=lambda pair: -len(pair[1]))
+    rest = sorted(r for _, rows in ordered[3:] for r in rows)
+    out = [(why, np.array(sorted(rows), np.int64)) for why, rows in ordered[:3]]
+    return [*out, ("for other reasons", np.array(rest, np.int64))] if rest else out

@@ -1,0 +1,98 @@
+"""Draft a word list."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.wordlist import Entry, as_table, draft
+from eskret.core.words import bold, counted
+from eskret.formats.wordlist_file import read_list
+from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+_SCHEMA = {
+    "field": pa.string(),
+    "spelling": pa.string(),
+    "count": pa.int64(),
+    "suggestion": pa.string(),
+    "word": pa.string(),
+}
+
+
+class DraftWords(Gathering):
+    """List the spellings met in some fields, how often, and a word to use for each.
+
+    Spellings that differ in case, accents, blanks, or a letter or two are grouped, and the most frequent of a group is
+    suggested for all; numbers in them must be the same. Save the table as CSV, settle the words in the Word list view or
+    in a spreadsheet, and let Apply words use it. Words settled in an earlier list are kept and used for what is like them.
+    """
+
+    id = "draft_words"
+    title = "Draft words"
+    phase = Phase.DESCRIBE
+    rank = 80
+    relation = Relation.REPORT
+    also_known_as = (
+        "spelling",
+        "vocabulary",
+        "tidy values",
+        "clean text",
+        "synonyms",
+        "typos",
+        "thesaurus",
+        "fuzzy",
+        "variants",
+    )
+
+    class Settings(OperationSettings):
+        fields: list[str] = setting("Fields", kind="fields", min_length=1, example="bottom, species",
+                                    help="Fields of text whose spellings are listed.")  # fmt: skip
+        earlier: str = setting("Earlier list", kind="wordlist", default="", example="words.csv",
+                               help="A word list whose decisions are kept. One that is not there yet is no mistake.")  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        given = settings.get("fields")
+        return f"Draft words of {in_words(map(str, given), 4) if isinstance(given, list) and given else '…'} in {bold(entering or '…')}"
+
+    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+        found = [
+            Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="fields")
+            for name in settings.fields if all(name not in f.names() for f in facts)
+        ]  # fmt: skip
+        if found:
+            return Forecast((), tuple(found))
+        _earlier(settings, context)
+        key = context.step or "words"
+        fields = tuple(Field(n, t) for n, t in _SCHEMA.items())
+        return Forecast((LayerFacts(key, key, Kind.TABLE, None, fields, None, "unknown"),))
+
+    def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
+        columns: dict[str, pa.ChunkedArray] = {}
+        for name in settings.fields:
+            chunks = [
+                chunk.cast(pa.string()) for layer in layers if name in layer.table.column_names
+                for chunk in layer.table.column(name).chunks
+            ]  # fmt: skip
+            columns[name] = pa.chunked_array(chunks, pa.string())
+        earlier = _earlier(settings, context)
+        entries = draft(columns, earlier)
+        key = context.step or "words"
+        out = Layer(key, as_table(entries))
+        unsettled = sum(not e.word for e in entries)
+        groups = len({(e.field, e.use) for e in entries})
+        remarks = [Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
+                   Remark(f"{counted(unsettled, 'spelling')} not settled yet")]  # fmt: skip
+        inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
+        return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))
+
+
+def _earlier(settings: Any, context: Context) -> list[Entry]:
+    if not settings.earlier:
+        return []
+    path = context.path(context.fill(settings.earlier))
+    return read_list(path) if path.exists() else []

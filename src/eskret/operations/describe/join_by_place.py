@@ -1,0 +1,135 @@
+"""Bring fields from features of another layer that lie there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.overlay import common
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import sizes_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.operations import figuring, other_layer, pairing
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+NONE = "nothing of the other layer lies there"
+_RELATIONS = {
+    "intersects": "meet", "within": "lie within", "contains": "contain", "covered_by": "lie within, edge counted",
+    "touches": "touch", "crosses": "cross", "overlaps": "overlap",
+}  # fmt: skip
+
+
+class JoinByPlace(EachLayer):
+    """Bring the fields of another layer's features to those that lie where they lie.
+
+    The district of each mooring, the bed of each sample. The relation is one of OGC Simple Features, or most in common:
+    the feature of the other layer that covers the largest part. Where several fit, take the first, a list of all
+    different values, the sum, or repeat the feature for each. Both sides are accounted for. A field whose name is taken
+    gets a number.
+    """
+
+    id = "join_by_place"
+    title = "Join by place"
+    phase = Phase.DESCRIBE
+    rank = 45
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "spatial join",
+        "attribute by location",
+        "which area",
+        "point in polygon",
+        "overlay fields",
+        "tag by area",
+    )
+
+    class Settings(OperationSettings):
+        other: str = setting(
+            "Other layer", kind="layer", min_length=1, example="districts",
+            help="The layer whose fields are wanted: step, or step:layer.",
+        )  # fmt: skip
+        relation: Literal[
+            "intersects", "within", "contains", "covered_by", "touches", "crosses", "overlaps", "most"
+        ] = setting(
+            "Features that", kind="choice", default="intersects", choices={**_RELATIONS, "most": "have most in common with"},
+            help="How a feature must stand to one of the other layer.",
+        )  # fmt: skip
+        fields: list[str] = setting(
+            "Fields to bring", kind="fields", of="other", default=[], example="name", help="Left empty, all of them."
+        )
+        several: Literal["first", "list", "sum", "repeat"] = pairing.several_setting("take the first")
+        without: Literal["keep", "aside"] = setting(
+            "Features without one", kind="choice", default="keep",
+            choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        relation = str(settings.get("relation") or "intersects")
+        how = "that most covers" if relation == "most" else "by place from"
+        return (
+            f"Join by place to {bold(entering or '…')} {how} {bold(str(settings.get('other') or '…').split(':')[-1])}"
+        )
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "other")
+        other = next(iter(context.other_facts("other")), None)
+        if len(context.other_facts("other")) > 1:
+            text = (
+                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
+            )
+            found.append(Finding(Level.ERROR, text, setting="other"))
+        if other is not None:
+            found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
+        if any(f.level is Level.ERROR for f in found) or other is None:
+            return Forecast((), tuple(found))
+        new = pairing.brought_fields(facts, other, settings.fields, settings.several)
+        out = facts.with_fields((*facts.fields, *new))
+        if settings.several == "repeat":
+            out = replace(out, count=None, certainty="unknown")
+        elif settings.without == "aside":
+            out = other_layer.at_most(out)
+        return Forecast((out,), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        others = other_layer.others_of(layer, context, "other")
+        assert layer.geometry is not None and others.layer is not None
+        there = np.flatnonzero(real(layer.geometry))
+        left = layer.geometry[there]
+        if settings.relation == "most":
+            pieces = common(left, others.geometry, context.watch)
+            sizes = sizes_of(pieces.piece)
+            order = np.lexsort((pieces.right, -(sizes["length"] + sizes["area"]), pieces.left))
+            a, b = pieces.left[order], pieces.right[order]
+        else:
+            a, b = pairing.related(left, others.geometry, settings.relation, context.watch)
+        pairs = pairing.Pairs(there[a], others.rows[b])
+        having = np.unique(pairs.row)
+        kept = having if settings.without == "aside" else np.arange(len(layer))
+        out, rows, _ = pairing.with_brought(layer, others.layer, pairs, settings.fields, settings.several, kept)
+        missing = np.setdiff1d(np.arange(len(layer)), there)
+        alone = np.setdiff1d(there, having)
+        reasons = [(NONE, alone), (other_layer.NO_PLACE, missing)]
+        aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
+        many = int((np.bincount(pairs.row, minlength=1) > 1).sum())
+        used = pairs.other
+        if settings.several == "first" and len(pairs.row):
+            used = pairs.other[np.r_[True, pairs.row[1:] != pairs.row[:-1]]]
+        remarks = [*others.remarks, Remark(f"{counted(len(having), 'feature')} found one", layer.key)]
+        if len(alone):
+            remarks.append(Remark(f"{counted(len(alone), 'feature')} found none", layer.key, look=True))
+        if many:
+            text = f"{counted(many, 'feature')} found several"
+            remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside, altered),
+                     pairing.other_account("other", others, used, "went to no feature")),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
+            relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
+        )  # fmt: skip

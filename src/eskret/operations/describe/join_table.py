@@ -1,0 +1,284 @@
+"""Bring the fields of a table to the features that have its key."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.matching import REPAIRS, Match, comparable, diagnose, match
+from eskret.core.naming import number_collisions
+from eskret.core.statistics import Statistic, statistics_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.errors import SettingError
+from eskret.operations import figuring
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.pairing import taken
+from eskret.operations.settings import OperationSettings, setting
+
+NO_ROW = "no row of the table has its key"
+NO_KEY = "its key is empty"
+NO_FEATURE = "no feature has its key"
+REPEATED = "another row with its key came first"
+
+
+class JoinTable(EachLayer):
+    """Bring the fields of a table to the features that have the same key.
+
+    Both sides are accounted for: features for which the table has no row, and rows that belong to no feature. Keys that
+    do not match because one side holds text and the other numbers, because of blanks, case or zeros in front are found in
+    the rehearsal, with what would make them match. Where the table has several rows for a key, take the first, a list of
+    all different values, their sum, or repeat the feature for each. A field whose name is taken gets a number.
+    """
+
+    id = "join_table"
+    title = "Join table"
+    phase = Phase.DESCRIBE
+    rank = 40
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "lookup", "merge table", "attribute join", "key", "link csv", "spreadsheet", "left join", "match by field", "relate",
+        "landings", "excel",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        table: str = setting(
+            "Table", kind="layer", min_length=1, example="landings",
+            help="The table (or layer) whose fields are wanted: step, or step:layer.",
+        )  # fmt: skip
+        key: str = setting("Key", kind="field", min_length=1, example="bed", help="The field that holds the key here.")
+        table_key: str = setting(
+            "Key in the table", kind="field", of="table", default="", example="bed_no",
+            help="The field of the table that holds the same key. Left empty, it has the same name.",
+        )  # fmt: skip
+        fields: list[str] = setting(
+            "Fields to bring", kind="fields", of="table", default=[], example="landed, species",
+            help="Fields of the table. Left empty, all but its key.",
+        )  # fmt: skip
+        alike: list[Literal["types", "blanks", "case", "zeros"]] = setting(
+            "Keys are the same although", kind="choices", default=[], choices=REPAIRS,
+            help="What is overlooked when keys are compared; the keys themselves stay as they are.",
+        )  # fmt: skip
+        several: Literal["first", "list", "sum", "repeat"] = setting(
+            "Several rows with one key", kind="choice", default="first",
+            choices={"first": "take the first", "list": "list all different values", "sum": "add numbers up, list texts",
+                     "repeat": "repeat the feature for each"},
+            help="What becomes of rows of the table that have the same key.",
+        )  # fmt: skip
+        without: Literal["keep", "aside"] = setting(
+            "Features without a row", kind="choice", default="keep",
+            choices={"keep": "stay, with empty fields", "aside": "are set aside"},
+            help="Either way they are counted and listed.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        table = bold(str(settings.get("table") or "…").split(":")[-1])
+        mine, other = settings.get("key") or "…", settings.get("table_key")
+        by = f"{mine} = {other}" if other and other != mine else mine
+        return f"Join table {table} to {bold(entering or '…')} by {by}"
+
+    # -- foretelling
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = figuring.named(facts, [settings.key], "key")
+        table = next(iter(context.other_facts("table")), None)
+        if table is None:
+            return Forecast((), tuple(found))
+        if len(context.other_facts("table")) > 1:
+            text = f"'{settings.table}' names {len(context.other_facts('table'))} layers; one table is wanted."
+            found.append(Finding(Level.ERROR, text, setting="table"))
+        other_key = settings.table_key or settings.key
+        for name in [other_key, *settings.fields]:
+            if name not in table.names():
+                where = "table_key" if name == other_key else "fields"
+                text = f"{table.key}: there is no field '{name}'. It has {in_words(table.names(), 12)}."
+                found.append(Finding(Level.ERROR, text, setting=where))
+        if found:
+            return Forecast((), tuple(found))
+        types = {f.name: f.type for f in (*table.fields,)}
+        mine = next(f.type for f in facts.fields if f.name == settings.key)
+        left, right = facts.values([settings.key]), table.values([other_key])
+        if left is not None and right is not None:
+            found += _diagnosed(left.column(0), right.column(0), facts.key, table.key, settings)
+        elif "types" not in settings.alike and not comparable(mine, types[other_key]):
+            found.append(_types_differ(facts.key, settings.key, other_key))
+        brought = _brought_fields(table.names(), settings)
+        names = _names(facts.names(), brought)
+        new = [Field(n, _type(types[b], settings)) for b, n in zip(brought, names, strict=True)]
+        count, certainty = facts.count, facts.certainty
+        if settings.several == "repeat":
+            count, certainty = None, "unknown"
+        elif settings.without == "aside":
+            certainty = "at most"
+        out = replace(facts.with_fields((*facts.fields, *new)), count=count, certainty=certainty)
+        return Forecast((out,), tuple(found))
+
+    # -- doing
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        table = context.other_layers("table")[0]
+        other_key = settings.table_key or settings.key
+        for whose, name in ((layer, settings.key), (table, other_key), *((table, f) for f in settings.fields)):
+            if name not in whose.table.column_names:
+                raise figuring.missing_field(whose, name)
+        left, right = layer.table.column(settings.key), table.table.column(other_key)
+        if "types" not in settings.alike and not comparable(left.type, right.type):
+            raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
+        found = match(left, right, settings.alike)
+        brought = _brought_fields(table.table.column_names, settings)
+        names = _names(layer.table.column_names, brought)
+        kept = np.flatnonzero(found.found) if settings.without == "aside" else np.arange(len(layer))
+        rows, columns = _joined(table.table, found, brought, kept, settings.several)
+        out = layer.take(rows) if len(rows) != len(layer) or settings.several == "repeat" else layer
+        joined = out.table
+        for name, column in zip(names, columns, strict=True):
+            joined = joined.append_column(name, column)
+        titles = {n: table.titles[b] for b, n in zip(brought, names, strict=True) if b in table.titles}
+        out = replace_titles(out.with_table(joined), titles)
+        alone = np.flatnonzero(~found.found)
+        empty = np.asarray(left.is_null())[alone]
+        reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
+        aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
+        controls = _controls(table, found, out, brought, names, settings)
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), rows,
+            tuple(_remarks(layer, table, found, settings)),
+            relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
+        )  # fmt: skip
+
+
+def replace_titles(layer: Layer, titles: Mapping[str, str]) -> Layer:
+    """The layer with further titles of fields."""
+    return layer.titled({**layer.titles, **titles}) if titles else layer
+
+
+def _types_differ(key: str, mine: str, other: str) -> Finding:
+    text = (
+        f"{key}: '{mine}' and '{other}' are of different types, so they never match. Let text and numbers count alike."
+    )
+    return Finding(Level.ERROR, text, setting="alike", layer=key)
+
+
+def _diagnosed(left: pa.ChunkedArray, right: pa.ChunkedArray, key: str, table: str, settings: Any) -> list[Finding]:
+    found = diagnose(left, right, settings.alike)
+    out: list[Finding] = []
+    if "types" not in settings.alike and not comparable(left.type, right.type):
+        out.append(_types_differ(key, settings.key, settings.table_key or settings.key))
+    short = found.left - found.found
+    if short or found.right_left_over:
+        text = (
+            f"{key}: {short:,} of {counted(found.left, 'feature')} find no row, and {found.right_left_over:,} of "
+            f"{counted(found.right, 'row')} of '{table}' belong to no feature."
+        )
+        out.append(Finding(Level.LOOK, text, setting="key", layer=key))
+    if found.repairs:
+        how = in_words([REPAIRS[r] for r in found.repairs], 4)
+        text = f"{key}: {found.repaired - found.found:,} more would match if {how}."
+        out.append(Finding(Level.LOOK, text, setting="alike", layer=key))
+    return out
+
+
+def _brought_fields(names: Sequence[str], settings: Any) -> list[str]:
+    return list(settings.fields) or [n for n in names if n != (settings.table_key or settings.key)]
+
+
+def _names(there: Sequence[str], brought: Sequence[str]) -> list[str]:
+    return number_collisions(brought, taken=there, limit=10_000)
+
+
+def _what(kind: pa.DataType, several: str) -> str:
+    number = pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)
+    return "sum" if several == "sum" and number else "list"
+
+
+def _type(kind: pa.DataType, settings: Any) -> pa.DataType:
+    if settings.several in ("first", "repeat"):
+        return kind
+    if _what(kind, settings.several) == "list":
+        return pa.string()
+    return pa.int64() if pa.types.is_integer(kind) else pa.float64()
+
+
+def _joined(
+    table: pa.Table, found: Match, brought: Sequence[str], kept: np.ndarray, several: str
+) -> tuple[np.ndarray, list[pa.ChunkedArray]]:
+    """The rows of the layer that leave, and the columns brought to them."""
+    groups = found.groups
+    if several == "repeat":
+        times = np.where(found.group[kept] >= 0, groups.sizes[found.group[kept]] if groups.count else 0, 1)
+        rows = np.repeat(kept, times)
+        begin = np.repeat(np.where(found.group[kept] >= 0, groups.starts[:-1][found.group[kept]], -1)
+                          if groups.count else np.full(len(kept), -1), times)  # fmt: skip
+        step = np.arange(len(rows)) - np.repeat(np.cumsum(times) - times, times)
+        at = np.where(begin >= 0, groups.order[begin + step] if groups.count else -1, -1)
+        return rows, [taken(table.column(name), at) for name in brought]
+    group = found.group[kept]
+    if several == "first":
+        at = np.where(group >= 0, groups.first[group] if groups.count else -1, -1)
+        return kept, [taken(table.column(name), at) for name in brought]
+    wanted = [Statistic(name, _what(table.column(name).type, several), name) for name in brought]
+    return kept, [taken(pa.chunked_array([f]), group) for f in statistics_of(table, groups, wanted)]
+
+
+def _other_account(table: Layer, found: Match, settings: Any) -> InputAccount:
+    groups = found.groups
+    taken = found.wanted > 0
+    in_one = groups.of >= 0
+    no_feature = np.zeros(len(table), bool)
+    no_feature[in_one] = ~taken[groups.of[in_one]]
+    reasons = [(NO_FEATURE, np.flatnonzero(no_feature)), (NO_KEY, np.flatnonzero(~in_one))]
+    if settings.several == "first":
+        later = in_one & ~no_feature
+        later[groups.first] = False
+        reasons.append((REPEATED, np.flatnonzero(later)))
+    return InputAccount("table", table.key, len(table), SetAside.from_reasons(reasons))
+
+
+def _controls(
+    table: Layer, found: Match, out: Layer, brought: Sequence[str], names: Sequence[str], settings: Any
+) -> tuple[ControlTotal, ...]:
+    """Where no row of the table goes to two features, each number in it is found once in what leaves, or left over."""
+    if (found.wanted > 1).any() or settings.several == "list":
+        return ()
+    aside = _other_account(table, found, settings).set_aside.rows
+    controls = []
+    for before, after in zip(brought, names, strict=True):
+        kind = table.table.column(before).type
+        if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+            column = table.table.column(before)
+            whole, rest = pc.sum(column).as_py() or 0, pc.sum(column.take(pa.array(aside))).as_py() or 0
+            brought_sum = pc.sum(out.table.column(after)).as_py() or 0
+            controls.append(ControlTotal(f"sum of {before} in the table", "", float(whole), float(rest + brought_sum)))
+    return tuple(controls[:4])
+
+
+def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Remark]:
+    alone = int((~found.found).sum())
+    taken = found.wanted > 0
+    over = len(table) - int(found.groups.sizes[taken].sum())
+    out = [Remark(f"{counted(len(layer) - alone, 'feature')} found their row in '{table.key}'", layer.key)]
+    if alone:
+        out.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
+    if over:
+        out.append(Remark(f"{counted(over, 'row')} of '{table.key}' left over", layer.key, look=True))
+    several = int((found.groups.sizes[taken] > 1).sum())
+    if several:
+        how = {"first": "the first row was taken", "list": "their values were listed", "sum": "they were added up",
+               "repeat": "the feature was repeated"}[settings.several]  # fmt: skip
+        out.append(
+            Remark(f"{counted(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True)
+        )
+    shared = int((found.wanted > 1).sum())
+    if shared:
+        text = f"{counted(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"
+        out.append(Remark(text, layer.key))
+    return out

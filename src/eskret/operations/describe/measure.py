@@ -1,0 +1,172 @@
+"""Measure features."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.measures import AREAS, LENGTHS
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.errors import CrsError
+from eskret.operations import reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+_WHAT = {
+    "length": "length of lines", "area": "area", "perimeter": "length around areas", "x": "x of the middle",
+    "y": "y of the middle", "bearing": "bearing from begin to end", "corners": "number of corners",
+    "parts": "number of parts",
+}  # fmt: skip
+_FIT = {"length": (Kind.LINE,), "area": (Kind.AREA,), "perimeter": (Kind.AREA,), "bearing": (Kind.LINE,)}
+
+
+class Measure(EachLayer):
+    """Measure features, in a unit you name and that the field is named after.
+
+    In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
+    coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. In the plane, the step says
+    how far the scale of the projection is off at the layer's place. Fields are called length_km, area_ha and so on; one
+    that is there is measured anew. A mile is 1,609.344 m, a foot 0.3048 m; the US survey foot only by its name.
+    """
+
+    id = "measure"
+    title = "Measure"
+    phase = Phase.DESCRIBE
+    rank = 15
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = (
+        "length", "area", "perimeter", "hectares", "kilometres", "miles", "calculate geometry", "size", "bearing", "xy",
+        "coordinates", "geodesic",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        what: list[Literal["length", "area", "perimeter", "x", "y", "bearing", "corners", "parts"]] = setting(
+            "Measure",
+            kind="choices",
+            choices=_WHAT,
+            min_length=1,
+            example="area",
+            help="What is measured; a field for each.",
+        )
+        length_unit: Literal["m", "km", "ft", "yd", "mi", "nmi", "US survey ft"] = setting(
+            "Unit of lengths", kind="choice", default="m", help="The unit of lengths; it is part of the field's name.",
+            choices={u: u for u in LENGTHS if u not in ("mm", "cm")},
+        )  # fmt: skip
+        area_unit: Literal["m2", "ha", "km2", "ft2", "acre", "mi2"] = setting(
+            "Unit of areas", kind="choice", default="ha", choices={u: u for u in AREAS},
+            help="The unit of areas; it is part of the field's name.",
+        )  # fmt: skip
+        how: Literal["fitting", "planar", "geodesic"] = setting(
+            "Along", kind="choice", default="fitting",
+            choices={"fitting": "the plane, or the ellipsoid for degrees", "planar": "the plane", "geodesic": "the ellipsoid"},
+            help="Where lengths and areas are taken.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        what = settings.get("what")
+        named = [n for n, _ in _fields(what, settings)] if isinstance(what, list) else []
+        return f"Measure {in_words(named, 4) or '…'} of {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.drawn(facts)
+        crs = crs_facts(facts.crs) if facts.crs else None
+        sized = {"length", "area", "perimeter"} & set(settings.what)
+        if not found and sized and (crs is None or not (crs.geographic or crs.unit_metres)):
+            text = (
+                f"{facts.key}: without a coordinate system nothing can be measured. Say it where the layer is loaded."
+            )
+            found.append(Finding(Level.ERROR, text, layer=facts.key))
+        elif not found and crs is not None and crs.geographic and settings.how == "planar" and sized:
+            text = f"{facts.key}: its coordinates are degrees, and a degree is no length. Measure along the ellipsoid."
+            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="how"))
+        elif not found and crs is not None and crs.geographic and sized:
+            text = f"{facts.key}: its coordinates are degrees, so it is measured along the ellipsoid."
+            found.append(Finding(Level.NOTE, text, layer=facts.key, setting="how"))
+        for what in settings.what:
+            if what in _FIT and facts.kind not in (*_FIT[what], Kind.MIXED, Kind.TABLE):
+                text = f"{facts.key}: {facts.kind}s have no {what}; the field stays empty."
+                found.append(Finding(Level.LOOK, text, layer=facts.key, setting="what"))
+        new = _fields(settings.what, settings.model_dump())
+        fields = [*(f for f in facts.fields if f.name not in {n for n, _ in new}), *(Field(n, t) for n, t in new)]
+        if any(f.level is Level.ERROR for f in found):
+            return Forecast((), tuple(found))
+        return Forecast((facts.with_fields(fields, [n for n, _ in new]),), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        crs = crs_facts(layer.crs) if layer.crs else None
+        sized = {"length", "area", "perimeter"} & set(settings.what)
+        if sized and (crs is None or not (crs.geographic or crs.unit_metres)):
+            raise CrsError("without a coordinate system nothing can be measured", place=layer.key,
+                           way_out="Say it where the layer is loaded")  # fmt: skip
+        on_ellipsoid = settings.how == "geodesic" or (settings.how == "fitting" and crs is not None and crs.geographic)
+        if sized and crs is not None and crs.geographic and not on_ellipsoid:
+            raise CrsError("its coordinates are degrees, and a degree is no length", place=layer.key,
+                           way_out="Measure along the ellipsoid")  # fmt: skip
+        table = layer.table
+        sizes = None
+        if sized and layer.crs is not None:
+            sizes = (
+                geodesic(layer.geometry, layer.crs, context.watch)
+                if on_ellipsoid
+                else planar(layer.geometry, layer.crs)
+            )
+        for (name, kind), what in zip(_fields(settings.what, settings.model_dump()), settings.what, strict=True):
+            unit = AREAS[settings.area_unit] if what == "area" else LENGTHS[settings.length_unit]
+            values = sizes[what] / unit if sizes is not None and what in sizes else _figure(layer, what)
+            column = pa.array(np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind,
+                              mask=np.isnan(values))  # fmt: skip
+            at = table.schema.get_field_index(name)
+            table = table.append_column(name, column) if at < 0 else table.remove_column(at).append_column(name, column)
+        out = layer.with_table(table)
+        remarks = []
+        if sized:
+            remarks.append(Remark(f"measured along the {'ellipsoid' if on_ellipsoid else 'plane'}", layer.key))
+            off = 0.0 if on_ellipsoid or layer.crs is None else scale_error(layer.extent(), layer.crs)
+            if off > 0.0005:
+                text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:.2g} % here"
+                remarks.append(Remark(text, layer.key, look=off > 0.005))
+        empty = int((~real(layer.geometry)).sum())
+        if empty:
+            remarks.append(Remark(f"{empty:,} without geometry stay empty", layer.key))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
+        )  # fmt: skip
+
+
+def _fields(what: Sequence[str], settings: Mapping[str, Any]) -> list[tuple[str, pa.DataType]]:
+    """Names and types of the new fields: measures with their unit."""
+    length = str(settings.get("length_unit") or "m").replace(" ", "_")
+    area = settings.get("area_unit") or "ha"
+    names = {
+        "length": f"length_{length}",
+        "perimeter": f"perimeter_{length}",
+        "area": f"area_{area}",
+        "bearing": "bearing_deg",
+    }
+    return [(names.get(w, w), pa.int64() if w in ("corners", "parts") else pa.float64()) for w in what]
+
+
+def _figure(layer: Layer, what: str) -> np.ndarray:
+    assert layer.geometry is not None
+    there = real(layer.geometry)
+    if what == "bearing":
+        return bearings(layer.geometry, layer.crs)
+    if what in ("x", "y"):
+        middle = np.full(len(layer), np.nan)
+        at = shapely.centroid(layer.geometry[there])
+        middle[there] = shapely.get_x(at) if what == "x" else shapely.get_y(at)
+        return middle
+    count = shapely.get_num_coordinates if what == "corners" else shapely.get_num_geometries
+    return np.where(there, count(layer.geometry), np.nan).astype(np.float64)

@@ -1,0 +1,145 @@
+"""Find the nearest feature of another layer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.chunks import in_chunks, real
+from eskret.core.kernels.local import planes
+from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.measures import LENGTHS, parse_length
+from eskret.core.naming import number_collisions
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted, figure
+from eskret.operations import figuring, other_layer, pairing, reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+TOO_FAR = "nothing of the other layer is near enough"
+
+
+class Nearest(EachLayer):
+    """Find for every feature the nearest of another layer, with its fields and how far it is.
+
+    The distance is from edge to edge, zero where they meet, and its field is named after its unit. Name a greatest
+    distance to leave out what is too far. Of several at the same distance the first in the layer's order is taken. Where
+    coordinates are degrees, distances are measured in planes laid about the features.
+    """
+
+    id = "nearest"
+    title = "Nearest"
+    phase = Phase.DESCRIBE
+    rank = 48
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("closest", "distance to", "near", "neighbour", "proximity", "how far", "nearest neighbor")
+
+    class Settings(OperationSettings):
+        other: str = setting("Other layer", kind="layer", min_length=1, example="moorings",
+                             help="The layer in which the nearest is looked for: step, or step:layer.")  # fmt: skip
+        fields: list[str] = setting(
+            "Fields to bring", kind="fields", of="other", default=[], example="mooring", help="Left empty, all of them."
+        )
+        unit: Literal["m", "km", "ft", "yd", "mi", "nmi"] = setting(
+            "Unit of the distance", kind="choice", default="m", help="It is part of the field's name: distance_m.",
+            choices={u: u for u in LENGTHS if u in ("m", "km", "ft", "yd", "mi", "nmi")},
+        )  # fmt: skip
+        within: str = setting("Within", kind="measure", default="", example="2 km",
+                              help="What is further away does not count. Left empty, any distance does.")  # fmt: skip
+        without: Literal["keep", "aside"] = setting(
+            "Features without one", kind="choice", default="keep",
+            choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
+        )  # fmt: skip
+
+        @field_validator("within")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        far = f" within {settings['within']}" if settings.get("within") else ""
+        return f"Nearest of {bold(str(settings.get('other') or '…').split(':')[-1])} to {bold(entering or '…')}{far}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = [*other_layer.findings(facts, context, "other"), *reshaped.measured(facts, "unit")[:1]]
+        other = next(iter(context.other_facts("other")), None)
+        if len(context.other_facts("other")) > 1:
+            text = (
+                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
+            )
+            found.append(Finding(Level.ERROR, text, setting="other"))
+        if other is not None:
+            found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
+        if any(f.level is Level.ERROR for f in found) or other is None:
+            return Forecast((), tuple(found))
+        new = pairing.brought_fields(facts, other, settings.fields, "first")
+        taken = [*facts.names(), *(f.name for f in new)]
+        name = number_collisions([f"distance_{settings.unit}"], taken=taken)[0]
+        out = facts.with_fields((*facts.fields, *new, Field(name, pa.float64())))
+        return Forecast((other_layer.at_most(out) if settings.without == "aside" else out,), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        others = other_layer.others_of(layer, context, "other", valid=False)
+        assert layer.geometry is not None and others.layer is not None
+        there = real(layer.geometry)
+        partner, metres = _nearest(layer, others.geometry, settings.within, context)
+        found = partner >= 0
+        pairs = pairing.Pairs(np.flatnonzero(found), others.rows[partner[found]])
+        kept = np.flatnonzero(found) if settings.without == "aside" else np.arange(len(layer))
+        out, rows, _ = pairing.with_brought(layer, others.layer, pairs, settings.fields, "first", kept)
+        name = number_collisions([f"distance_{settings.unit}"], taken=out.table.column_names)[0]
+        distance = metres[rows] / LENGTHS[settings.unit]
+        out = out.with_table(out.table.append_column(name, pa.array(distance, pa.float64(), mask=np.isnan(distance))))
+        reasons = [(TOO_FAR, np.flatnonzero(there & ~found)), (other_layer.NO_PLACE, np.flatnonzero(~there))]
+        aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
+        remarks = list(others.remarks)
+        if found.any():
+            least, most = np.nanmin(metres), np.nanmax(metres)
+            text = f"from {figure(least / LENGTHS[settings.unit], settings.unit)} to {figure(most / LENGTHS[settings.unit], settings.unit)}"
+            remarks.append(Remark(text, layer.key))
+        alone = int((there & ~found).sum())
+        if alone:
+            remarks.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside, altered),
+                     pairing.other_account("other", others, pairs.other, "is nearest to no feature")),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
+        )  # fmt: skip
+
+
+def _nearest(layer: Layer, others: np.ndarray, within: str, context: Context) -> tuple[np.ndarray, np.ndarray]:
+    """For every row the position of the nearest (-1 for none) and metres to it (NaN)."""
+    assert layer.geometry is not None
+    partner, metres = np.full(len(layer), -1, np.int64), np.full(len(layer), np.nan)
+    if not len(others):
+        return partner, metres
+    limit = parse_length(within).si if within else None
+    geographic = bool(layer.crs and crs_facts(layer.crs).geographic)
+    for plane in planes(layer.bounds(), layer.crs):
+        # in a plane laid about some features the others have other places, so that it has a tree of its own
+        tree = shapely.STRtree(plane.there(others))
+        tree.query(shapely.Point())
+        reach = None if limit is None else limit / plane.metres
+
+        def some(start: int, stop: int, plane: Any = plane, tree: Any = tree, reach: float | None = reach) -> None:
+            rows = plane.rows[start:stop]
+            (at, near), distance = tree.query_nearest(
+                plane.there(layer.geometry[rows]), max_distance=reach, return_distance=True  # type: ignore[index]
+            ) if reach is None or reach > 0 else ((np.empty(0, np.int64), np.empty(0, np.int64)), np.empty(0))  # fmt: skip
+            order = np.lexsort((near, at))
+            at, near, distance = at[order], near[order], distance[order]
+            first = np.r_[True, at[1:] != at[:-1]] if len(at) else np.empty(0, bool)
+            partner[rows[at[first]]] = near[first]
+            metres[rows[at[first]]] = distance[first] * plane.metres
+
+        in_chunks(some, len(plane.rows), None if geographic else context.watch, 5_000)
+    return partner, metres

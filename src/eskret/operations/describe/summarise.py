@@ -1,0 +1,108 @@
+"""Sum rows up by group."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+from pydantic import field_validator, model_validator
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.groups import group_rows
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.statistics import parse_statistics, statistics_of
+from eskret.core.words import bold
+from eskret.operations import figuring
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings, setting
+
+
+class Summarise(EachLayer):
+    """Sum rows up by the values of fields, as a table.
+
+    A row for each value, or for each combination of several fields; without any, one row for everything. Figures are new
+    fields made of the old: beds = count, tonnes = sum tonnes, deepest = max depth_m. Sums are proved against what
+    entered. To keep shapes, use Dissolve.
+    """
+
+    id = "summarise"
+    title = "Summarise"
+    phase = Phase.DESCRIBE
+    rank = 60
+    relation = Relation.GROUPED
+    also_known_as = (
+        "summary",
+        "group by",
+        "aggregate",
+        "statistics",
+        "totals",
+        "count by",
+        "average",
+        "mean",
+        "subtotal",
+    )
+
+    class Settings(OperationSettings):
+        by: list[str] = figuring.by_setting(help="A row for each value; with several fields, for each combination.")
+        figures: dict[str, str] = figuring.figures_setting()
+        empty: Literal["group", "aside"] = setting(
+            "If the value is empty", kind="choice", default="group",
+            choices={"group": "it makes a row of its own", "aside": "set the row aside"},
+            help="Rows that have no value in a field they are summed up by.",
+        )  # fmt: skip
+
+        @field_validator("figures")
+        @classmethod
+        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
+            return figuring.checked_figures(value)
+
+        @model_validator(mode="after")
+        def _something(self) -> Summarise.Settings:
+            if not self.by and not self.figures:
+                raise ValueError("name a field, or a figure")
+            return self
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        return f"Summarise {bold(entering or '…')}" + (
+            f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
+        )
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        from dataclasses import replace
+
+        found = figuring.named(facts, settings.by, "by")
+        made, more = figuring.foretold(facts, _wanted(settings), settings.by)
+        found += more
+        if found:
+            return Forecast((), tuple(found))
+        kept = {f.name: f for f in facts.fields}
+        new = facts.with_fields([*(kept[n] for n in settings.by), *made])
+        count = facts.count if settings.by else 1
+        certainty = "at most" if settings.by else "known"
+        return Forecast((replace(new, kind=Kind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
+        wanted = parse_statistics(_wanted(settings), layer.table.column_names)
+        heads = layer.table.select(settings.by).take(pa.array(groups.first, pa.int64()))
+        columns = [*heads.columns, *statistics_of(layer.table, groups, wanted)]
+        table = pa.table(columns, names=[*settings.by, *(s.name for s in wanted)])
+        titles = {n: t for n, t in layer.titles.items() if n in settings.by}
+        out = Layer(layer.key, table, None, None, layer.name, layer.origin, titles)
+        used = np.flatnonzero(groups.of >= 0)
+        reason = f"has no value in {in_words(settings.by, 4)}"
+        aside = SetAside.from_reasons([(reason, np.flatnonzero(groups.of < 0))])
+        controls = figuring.sums_agree(layer.table, used, table, wanted)
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), controls=controls),), None,
+            (Remark(figuring.grown(groups.count, len(used)), layer.key),), into=groups.of,
+        )  # fmt: skip
+
+
+def _wanted(settings: Any) -> dict[str, str]:
+    """The figures; a count where none is named."""
+    return dict(settings.figures) or {"rows" if "rows" not in settings.by else "rows_2": "count"}

@@ -1,0 +1,153 @@
+"""What operations have in common that give each feature another shape."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.chunks import Watch, in_chunks, real
+from eskret.core.kernels.local import planes
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.totals import totals_of
+from eskret.errors import CrsError
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome
+from eskret.operations.other_layer import NO_PLACE
+from eskret.operations.settings import setting
+
+Reason = tuple[str, np.ndarray]
+
+
+def length_setting(label: str, help: str, example: str, **more: Any) -> Any:
+    """A length with its unit."""
+    return setting(label, kind="measure", example=example, help=help, **more)
+
+
+def drawn(facts: LayerFacts) -> list[Finding]:
+    """An error for a table, which has no shapes."""
+    if facts.kind != "table":
+        return []
+    return [Finding(Level.ERROR, f"{facts.key}: a table has no shapes.", layer=facts.key, setting="from")]
+
+
+def measured(facts: LayerFacts, setting: str) -> list[Finding]:
+    """What to say of a distance in this layer: an error without a CRS, a note where it is one of degrees."""
+    out = drawn(facts)
+    if not out and facts.crs is None:
+        text = f"{facts.key}: without a coordinate system a distance means nothing. Say it where the layer is loaded."
+        out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
+    elif not out and facts.crs and crs_facts(facts.crs).geographic:
+        text = f"{facts.key}: its coordinates are degrees; the distance is measured in planes laid about the features."
+        out.append(Finding(Level.NOTE, text, layer=facts.key))
+    return out
+
+
+def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None = None, **changes: Any) -> Forecast:
+    """The layer with other shapes, or nothing where there is an error."""
+    if any(f.level is Level.ERROR for f in findings):
+        return Forecast((), tuple(findings))
+    # what has no shape, or none after it, is set aside, and only the run knows
+    changes.setdefault("certainty", "at most" if facts.certainty == "known" else facts.certainty)
+    return Forecast((replace(facts, kind=kind or facts.kind, extent=None, **changes),), tuple(findings))
+
+
+def in_planes(
+    layer: Layer, length: str, work: Callable[[np.ndarray, float, np.ndarray], np.ndarray], watch: Watch | None = None
+) -> tuple[np.ndarray, list[Remark]]:
+    """Give every feature a shape that ``work`` makes of it with a length, in a plane where that is a length.
+
+    Parameters
+    ----------
+    work : called with some shapes, the length in units of their plane, and their positions.
+
+    Returns
+    -------
+    The new shapes, null for null and empty ones, and a remark where the planes are not those of the layer's CRS.
+
+    Raises
+    ------
+    CrsError : the layer has no CRS.
+    """
+    assert layer.geometry is not None
+    metres = parse_length(length).si
+    out = np.full(len(layer), None, object)
+    error, many = 0.0, 0
+    try:
+        for plane in planes(layer.bounds(), layer.crs):
+            error, many = max(error, plane.error), many + 1
+
+            def some(start: int, stop: int, plane: Any = plane) -> None:
+                rows = plane.rows[start:stop]
+                shapes = plane.there(layer.geometry[rows])  # type: ignore[index]
+                out[rows] = plane.back(work(shapes, metres / plane.metres, rows))
+
+            in_chunks(some, len(plane.rows), watch, 5_000)
+    except CrsError as failure:
+        raise failure.at(layer.key) from failure
+    if not layer.crs or not crs_facts(layer.crs).geographic:
+        return out, []
+    text = f"measured in {many:,} planes laid about the features, true to {max(error, 1e-9):.1g} of a distance"
+    return out, [Remark(text, layer.key)]
+
+
+def reshaped(
+    layer: Layer, shapes: np.ndarray, context: Context, *, gone: str = "nothing is left of it", kind: Kind = Kind.TABLE,
+    reasons: Sequence[Reason] = (), remarks: Sequence[Remark] = (), altered: Sequence[Altered] = (),
+    controls: Sequence[ControlTotal] = (), keep_null: bool = False, others: Sequence[InputAccount] = (),
+) -> Outcome:  # fmt: skip
+    """The outcome of giving each feature another shape; one without any is set aside, unless it had none and stays so.
+
+    Parameters
+    ----------
+    gone : why a feature whose shape came out as nothing is set aside.
+    reasons : further rows to set aside.
+    """
+    missing = ~real(layer.geometry) if layer.geometry is not None else np.ones(len(layer), bool)
+    taken = np.zeros(len(layer), bool)
+    for _, rows in reasons:
+        taken[rows] = True
+    lost = ~real(shapes) & ~taken
+    aside: list[Reason] = [*reasons, (gone, np.flatnonzero(lost & ~missing))]
+    if not keep_null:
+        aside.append((NO_PLACE, np.flatnonzero(lost & missing)))
+    settled = SetAside.from_reasons(aside)
+    rows = np.setdiff1d(np.arange(len(layer)), settled.rows)
+    out = layer.take(rows).with_geometry(shapes[rows], kind) if len(settled) else layer.with_geometry(shapes, kind)
+    account = InputAccount("from", layer.key, len(layer), settled, tuple(altered))
+    told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
+    said = list(remarks)
+    if len(layer) and not len(rows):
+        said.append(Remark("nothing is left", layer.key, look=True))
+    return Outcome((out,), (account, *others), (told,), rows, tuple(said))
+
+
+def multiplied(
+    layer: Layer, rows: np.ndarray, shapes: np.ndarray, context: Context, *, kind: Kind = Kind.TABLE,
+    reasons: Sequence[Reason] = (), remarks: Sequence[Remark] = (), numbers: tuple[str, np.ndarray] | None = None,
+    controls: Sequence[ControlTotal] = (), others: Sequence[InputAccount] = (),
+) -> Outcome:  # fmt: skip
+    """The outcome of making several features of one: ``shapes``, each with the fields of the row it comes from.
+
+    ``numbers`` are a further field, whose name is made free.
+    """
+    import pyarrow as pa
+
+    from eskret.core.naming import number_collisions
+
+    aside = list(reasons)
+    rest = np.setdiff1d(np.setdiff1d(np.arange(len(layer)), rows), np.concatenate([r for _, r in aside] or [rows[:0]]))
+    missing = ~real(layer.shapes(rest))
+    aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
+    taken = layer.take(rows)
+    out = replace(taken, geometry=shapes, encoded=None, kind=kind, ids=None)
+    if numbers is not None:
+        name = number_collisions([numbers[0]], taken=out.table.column_names)[0]
+        out = out.with_table(out.table.append_column(name, pa.array(numbers[1])))
+    account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
+    told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
+    return Outcome((out,), (account, *others), (told,), rows, tuple(remarks))

@@ -1,0 +1,181 @@
+"""Draw lines through points."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.groups import group_rows
+from eskret.core.kernels.connect import legs, lines, ways
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.measures import parse_length, parse_time
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.operations import figuring, other_layer, reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.ordering import order_figures, seconds_of
+from eskret.operations.other_layer import NO_PLACE
+from eskret.operations.settings import OperationSettings, setting
+
+ALONE = "stands alone: a line wants two points, an area three"
+NO_ORDER = "has no value to be put in order by"
+NO_POINT = "is no single point"
+
+
+class ConnectPoints(EachLayer):
+    """Draw a line through points, one for each value of a field, in an order.
+
+    A recording arrives as points and is wanted as a line: name the field of the track and the field of the time. Where
+    two points in a row are too far apart, or too much time passed, the line ends and another begins. The line has the
+    fields it was grouped by, how many points it has, and the first and last value it was ordered by. Points that stand
+    alone are set aside.
+    """
+
+    id = "connect_points"
+    title = "Connect points"
+    phase = Phase.SHAPE
+    rank = 60
+    relation = Relation.GROUPED
+    also_known_as = ("points to line", "track", "path", "route", "polyline", "join dots", "gps line", "trajectory")
+
+    class Settings(OperationSettings):
+        by: list[str] = figuring.by_setting("A line for each", "Points with the same values in these become one line.")
+        order: str = setting(
+            "In the order of", kind="field", default="", example="time",
+            help="The field that orders the points, such as a time. Left empty, they stay as they stand.",
+        )  # fmt: skip
+        shape: Literal["line", "closed", "area"] = setting(
+            "Draw", kind="choice", default="line", help="What is drawn through the points.",
+            choices={"line": "a line", "closed": "a line back to its beginning", "area": "the area within"},
+        )  # fmt: skip
+        gap_distance: str = setting(
+            "Break beyond", kind="measure", default="", example="500 m",
+            help="Two points in a row further apart than this are not connected.",
+        )  # fmt: skip
+        gap_time: str = setting(
+            "Break after", kind="measure", default="", example="10 min",
+            help="Two points in a row with more time between than this are not connected: s, min, h or d.",
+        )  # fmt: skip
+
+        @field_validator("gap_distance")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value, zero=False)
+
+        @field_validator("gap_time")
+        @classmethod
+        def _time(cls, value: str) -> str:
+            return other_layer.checked(parse_time, value, zero=False)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        each = f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
+        order = f" in the order of {settings['order']}" if settings.get("order") else ""
+        return f"Connect points of {bold(entering or '…')}{each}{order}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.drawn(facts)
+        found += figuring.named(facts, settings.by, "by")
+        found += figuring.named(facts, [settings.order] if settings.order else [], "order")
+        kinds = {f.name: f for f in facts.fields}
+        if settings.gap_time and settings.order in kinds and not pa.types.is_timestamp(kinds[settings.order].type):
+            text = f"{facts.key}: '{settings.order}' holds no times, so no time passes between points."
+            found.append(Finding(Level.ERROR, text, setting="gap_time", layer=facts.key))
+        elif settings.gap_time and not settings.order:
+            found.append(Finding(Level.ERROR, "Say which field holds the time.", setting="order"))
+        if facts.kind in (Kind.LINE, Kind.AREA):
+            text = f"{facts.key}: it holds {facts.kind}s; points are wanted. Corner points makes some."
+            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+        if any(f.level is Level.ERROR for f in found):
+            return Forecast((), tuple(found))
+        fields = [kinds[n] for n in settings.by]
+        new = facts.with_fields([*fields, *_new_fields(settings, kinds.get(settings.order))], ["start", "end"])
+        kind = Kind.AREA if settings.shape == "area" else Kind.LINE
+        return reshaped.foretold(new, found, kind, certainty="at most")
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        single = (shapely.get_type_id(layer.geometry) == 0) & ~shapely.is_empty(layer.geometry)
+        empty = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
+        order = layer.table.column(settings.order) if settings.order else None
+        no_order = np.asarray(order.is_null()) if order is not None else np.zeros(len(layer), bool)
+        groups = group_rows(layer.table, settings.by)
+        with_z = bool(shapely.has_z(layer.geometry).all()) and len(layer) > 0
+        xyz = np.full((len(layer), 3 if with_z else 2), np.nan)
+        xyz[single] = shapely.get_coordinates(layer.geometry[single], include_z=with_z)
+        found = ways(
+            xyz[:, :2], np.where(single & ~no_order, groups.of, -1), order_figures(order), seconds_of(order), layer.crs,
+            most_metres=parse_length(settings.gap_distance).si if settings.gap_distance else np.inf,
+            most_seconds=parse_time(settings.gap_time).si if settings.gap_time else np.inf,
+        )  # fmt: skip
+        least = 2 if settings.shape == "line" else 3
+        size = np.bincount(found.way) if len(found.way) else np.empty(0, np.int64)
+        enough = size >= least
+        kept = enough[found.way] if len(found.way) else np.empty(0, bool)
+        rows = found.rows[kept]
+        way = (np.cumsum(enough) - 1)[found.way[kept]] if len(found.way) else np.empty(0, np.int64)
+        shapes = lines(xyz[rows], way, settings.shape != "line")
+        through = float(np.nansum(found.metres[kept]))
+        if settings.shape == "area":
+            shapes = shapely.polygons(shapely.linearrings(*_rings(shapes))) if len(shapes) else shapes
+        begin = np.searchsorted(way, np.arange(int(enough.sum())))
+        end = np.searchsorted(way, np.arange(int(enough.sum())), side="right") - 1
+        heads = layer.table.select(settings.by).take(pa.array(rows[begin], pa.int64()))
+        columns, names = list(heads.columns), list(settings.by)
+        for name, column in _columns(settings, order, rows, begin, end, size[enough]):
+            columns.append(column)
+            names.append(name)
+        out = layer.with_geometry(
+            shapes, Kind.AREA if settings.shape == "area" else Kind.LINE, table=pa.table(columns, names=names), ids=None
+        )
+        into = np.full(len(layer), -1, np.int64)
+        into[rows] = way
+        aside = SetAside.from_reasons([
+            (NO_PLACE, np.flatnonzero(empty)), (NO_POINT, np.flatnonzero(~single & ~empty)),
+            (NO_ORDER, np.flatnonzero(single & no_order)), (ALONE, np.sort(found.rows[~kept])),
+        ])  # fmt: skip
+        controls: tuple[ControlTotal, ...] = ()
+        if settings.shape == "line" and len(shapes):
+            xy, piece = shapely.get_coordinates(shapes, return_index=True)
+            drawn = legs(xy, layer.crs)[piece[1:] == piece[:-1]].sum()
+            controls = (ControlTotal("length from point to point", "km", through / 1000, float(drawn) / 1000),)
+        remarks = [
+            Remark(
+                f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key
+            )
+        ]
+        breaks = len(size) - len(np.unique(groups.of[found.rows])) if len(found.rows) else 0
+        if breaks:
+            remarks.append(Remark(f"{counted(breaks, 'break')} where points are too far apart", layer.key))
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None, tuple(remarks), into=into,
+        )  # fmt: skip
+
+
+def _rings(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return shapely.get_coordinates(shapes, return_index=True)
+
+
+def _new_fields(settings: Any, order: Field | None) -> list[Field]:
+    taken = set(settings.by)
+    out = [Field("points" if "points" not in taken else "points_2", pa.int64())]
+    if order is not None:
+        out += [Field(n if n not in taken else f"{n}_2", order.type) for n in ("start", "end")]
+    return out
+
+
+def _columns(
+    settings: Any, order: pa.ChunkedArray | None, rows: np.ndarray, begin: np.ndarray, end: np.ndarray, size: np.ndarray
+) -> list[tuple[str, Any]]:
+    names = [f.name for f in _new_fields(settings, None if order is None else Field(settings.order, order.type))]
+    out: list[tuple[str, Any]] = [(names[0], pa.array(size, pa.int64()))]
+    if order is not None:
+        out += [(n, order.take(pa.array(rows[at], pa.int64()))) for n, at in zip(names[1:], (begin, end), strict=True)]
+    return out

@@ -1,0 +1,73 @@
+"""Every corner of every feature as a point."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import shapely
+
+from eskret.core.account import Relation
+from eskret.core.kernels.parts import single_parts
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.naming import number_collisions
+from eskret.core.words import bold
+from eskret.operations import reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+
+class CornerPoints(EachLayer):
+    """Make a point of every corner of lines and areas.
+
+    Each point has the fields of its feature and its number along it, from 1. The corner that closes a ring is the one
+    that began it, and is made once. Heights are kept.
+    """
+
+    id = "corner_points"
+    title = "Corner points"
+    phase = Phase.SHAPE
+    rank = 47
+    relation = Relation.MULTIPLIED
+    also_known_as = ("vertices", "nodes", "line to points", "polygon to points", "extract vertices", "coordinates")
+
+    class Settings(OperationSettings):
+        number: str = setting(
+            "Field for the number",
+            default="corner",
+            min_length=1,
+            help="The new field that numbers the corners of a feature.",
+        )
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Corner points of {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        import pyarrow as pa
+
+        name = number_collisions([settings.number], taken=facts.names())[0]
+        new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
+        return reshaped.foretold(new, reshaped.drawn(facts), Kind.POINT, count=None, certainty="unknown")
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        parts, owner = single_parts(layer.geometry)
+        rings, ring_of = shapely.get_rings(parts, return_index=True)
+        areas = shapely.get_type_id(parts) == 3
+        pieces = np.concatenate([rings, parts[~areas]])
+        of = np.concatenate([owner[ring_of], owner[~areas]])
+        order = np.argsort(of, kind="stable")
+        pieces, of = pieces[order], of[order]
+        with_z = bool(shapely.has_z(layer.geometry).any())
+        xy, piece = shapely.get_coordinates(pieces, return_index=True, include_z=with_z)
+        last = np.r_[piece[1:] != piece[:-1], True] if len(piece) else np.empty(0, bool)
+        closing = last & np.isin(shapely.get_type_id(pieces), (2,))[piece]
+        xy, rows = xy[~closing], of[piece[~closing]]
+        flat = with_z and np.isnan(xy[:, 2]) if with_z else np.zeros(len(xy), bool)
+        shapes = shapely.points(xy)
+        if with_z and np.any(flat):
+            shapes[flat] = shapely.points(xy[flat][:, :2])
+        begins = np.searchsorted(rows, rows)
+        number = np.arange(len(rows)) - begins + 1
+        return reshaped.multiplied(layer, rows, shapes, context, kind=Kind.POINT, numbers=(settings.number, number))

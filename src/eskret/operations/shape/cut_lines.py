@@ -1,0 +1,140 @@
+"""Cut lines at points."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
+from eskret.core.kernels.local import planes
+from eskret.core.kernels.parts import dimension, single_parts
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.naming import number_collisions
+from eskret.core.plane import unit_of
+from eskret.core.words import bold, counted
+from eskret.operations import other_layer, reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+
+class CutLines(EachLayer):
+    """Cut lines where points lie on them, or near them.
+
+    A point within the distance cuts the line at the place nearest to it; the line itself does not move. Each piece keeps
+    the fields of its line and gets its number along it. A point at the end of a line cuts nothing. Points that are near
+    no line are told.
+    """
+
+    id = "cut_lines"
+    title = "Cut lines"
+    phase = Phase.SHAPE
+    rank = 65
+    relation = Relation.MULTIPLIED
+    also_known_as = ("split lines", "break at points", "segment", "divide line", "sections", "split at nodes")
+
+    class Settings(OperationSettings):
+        at: str = setting(
+            "At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut."
+        )
+        within: str = reshaped.length_setting(
+            "Points within",
+            "How far a point may lie beside the line, with its unit.",
+            "1 m",
+            default="0.01 m",
+            min_length=1,
+        )
+        number: str = setting("Field for the number", default="piece", min_length=1,
+                              help="The new field that numbers the pieces of a line.")  # fmt: skip
+
+        @field_validator("within")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        import pyarrow as pa
+
+        found = [*other_layer.findings(facts, context, "at", Kind.POINT), *reshaped.measured(facts, "within")]
+        if facts.kind in (Kind.POINT, Kind.AREA):
+            found.append(
+                Finding(Level.ERROR, f"{facts.key}: only lines can be cut here.", setting="from", layer=facts.key)
+            )
+        name = number_collisions([settings.number], taken=facts.names())[0]
+        new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
+        return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        others = other_layer.others_of(layer, context, "at")
+        points, owner = single_parts(others.geometry)
+        parts, row = single_parts(layer.geometry)
+        lines = dimension(parts) == 1
+        parts, row = parts[lines], row[lines]
+        box = np.array([layer.extent() or (0.0, 0.0, 1.0, 1.0)])
+        plane = next(iter(planes(box, layer.crs)))
+        flat, marks = plane.there(parts), plane.there(points)
+        reach = parse_length(settings.within).si / plane.metres
+        mark, line = shapely.STRtree(flat).query(marks, predicate="dwithin", distance=reach)
+        at = shapely.line_locate_point(flat[line], marks[mark])
+        pieces: list[shapely.Geometry] = []
+        owner_row: list[int] = []
+        order = np.lexsort((at, line))
+        starts = np.searchsorted(line[order], np.arange(len(parts) + 1))
+        for n in range(len(parts)):
+            cuts = at[order[starts[n] : starts[n + 1]]]
+            made = _cut(parts[n], flat[n], np.unique(cuts)) if len(cuts) else [parts[n]]
+            pieces += made
+            owner_row += [int(row[n])] * len(made)
+        rows = np.array(owner_row, np.int64)
+        shapes = np.empty(len(pieces), object)
+        shapes[:] = pieces
+        number = np.arange(len(rows)) - np.searchsorted(rows, rows) + 1
+        whole = np.unique(row)
+        hit = np.zeros(len(others.geometry), bool)
+        hit[owner[mark]] = True
+        beside = others.rows[~hit]
+        account = others.accounts[0]
+        missing = np.setdiff1d(np.arange(account.rows), others.rows)
+        theirs = SetAside.from_reasons([("lies on no line", beside), (other_layer.NO_PLACE, missing)])
+        unit, factor = unit_of("length", layer.crs)
+        before, after = shapely.length(parts).sum() * factor, shapely.length(shapes).sum() * factor
+        remarks = [
+            *others.remarks,
+            Remark(f"{counted(len(pieces), 'piece')} of {counted(len(whole), 'line')}", layer.key),
+        ]
+        if len(beside):
+            remarks.append(Remark(f"{counted(len(beside), 'point')} on no line", layer.key, look=True))
+        return reshaped.multiplied(
+            layer, rows, shapes, context, kind=Kind.LINE, numbers=(settings.number, number), remarks=remarks,
+            controls=[ControlTotal("length", unit, float(before), float(after))],
+            others=[InputAccount("at", account.layer, account.rows, theirs)],
+        )  # fmt: skip
+
+
+def _cut(line: shapely.Geometry, flat: shapely.Geometry, at: np.ndarray) -> list[shapely.Geometry]:
+    """Pieces of a line, cut at these distances along ``flat``, which is the same line in another plane."""
+    with_z = bool(line.has_z)
+    corners = shapely.get_coordinates(line, include_z=with_z)
+    plane = shapely.get_coordinates(flat)
+    along = np.r_[0.0, np.cumsum(np.hypot(*np.diff(plane, axis=0).T))]
+    least = along[-1] * 1e-12
+    at = at[(at > least) & (at < along[-1] - least)]
+    out, begin = [], corners[:1]
+    last = 0
+    for where in at.tolist():
+        n = min(int(np.searchsorted(along, where, side="right")) - 1, len(along) - 2)
+        share = (where - along[n]) / (along[n + 1] - along[n])
+        place = corners[n] if share == 0 else corners[n] + share * (corners[n + 1] - corners[n])
+        middle = corners[last + 1 : n + 1] if share > 0 else corners[last + 1 : n]
+        out.append(shapely.LineString(np.concatenate([begin, middle, place[None]])))
+        begin, last = place[None], n
+    out.append(shapely.LineString(np.concatenate([begin, corners[last + 1 :]])))
+    return out

@@ -1,0 +1,57 @@
+"""Put corners in, so that no stretch is long."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import Relation, Remark
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.words import bold
+from eskret.operations import other_layer, reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.settings import OperationSettings
+
+
+class Densify(EachLayer):
+    """Put corners into lines and areas, so that no stretch between two is longer than a length.
+
+    The course stays the same in the plane. It is wanted before bringing long straight lines to another coordinate
+    system, where they would cut the corner that a curve takes.
+    """
+
+    id = "densify"
+    title = "Densify"
+    phase = Phase.SHAPE
+    rank = 56
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
+
+    class Settings(OperationSettings):
+        longest: str = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m",
+                                               min_length=1)  # fmt: skip
+
+        @field_validator("longest")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value, zero=False)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Densify {bold(entering or '…')} to stretches of {settings.get('longest') or '…'}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        return reshaped.foretold(facts, reshaped.measured(facts, "longest"))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        shapes, remarks = reshaped.in_planes(
+            layer, settings.longest, lambda s, length, _: shapely.segmentize(s, length), context.watch
+        )
+        before = int(shapely.get_num_coordinates(layer.geometry).sum())
+        after = int(shapely.get_num_coordinates(shapes).sum())
+        remarks = [*remarks, Remark(f"{after - before:,} corners were put in", layer.key)]
+        return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)

@@ -1,0 +1,193 @@
+"""Close lines to areas."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
+from eskret.core.kernels.local import planes
+from eskret.core.kernels.parts import dimension
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.measures import parse_length
+from eskret.core.naming import number_collisions
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted, figure
+from eskret.errors import CrsError
+from eskret.operations import other_layer, reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.other_layer import NO_PLACE
+from eskret.operations.settings import OperationSettings, setting
+
+OPEN = "stays open: its ends are {} apart"
+NO_RING = "encloses nothing"
+NO_LINE = "is no line"
+
+
+class Enclose(EachLayer):
+    """Make areas of lines that go round them, closing gaps no wider than a tolerance.
+
+    Lines are joined end to end, the nearest ends first; both ends move to the middle of the gap, so nothing moves further
+    than half the tolerance. Without a tolerance only lines that meet exactly are joined. Where several lines meet, every
+    face between them becomes an area. An area has the fields of its first line, or those of the point that lies within.
+    What stays open is set aside with its gap; Find gaps lists all gaps and proposes a tolerance. A ring inside another
+    becomes an area of its own.
+    """
+
+    id = "enclose"
+    title = "Enclose"
+    phase = Phase.SHAPE
+    rank = 62
+    relation = Relation.GROUPED
+    also_known_as = (
+        "line to polygon", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        tolerance: str = setting(
+            "Widest gap to close", kind="measure", default="", example="1 m",
+            help="Ends of lines that are no further apart are joined. With its unit; left empty, no gap is closed.",
+        )  # fmt: skip
+        points: str = setting(
+            "Fields from points", kind="layer", default="", example="register:labels",
+            help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
+        )  # fmt: skip
+
+        @field_validator("tolerance")
+        @classmethod
+        def _length(cls, value: str) -> str:
+            return other_layer.checked(parse_length, value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        gap = f", closing gaps up to {settings['tolerance']}" if settings.get("tolerance") else ""
+        return f"Enclose {bold(entering or '…')}{gap}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.measured(facts, "tolerance") if settings.tolerance else reshaped.drawn(facts)
+        if facts.kind in (Kind.POINT, Kind.AREA):
+            text = f"{facts.key}: it holds {facts.kind}s; lines are wanted. Outlines or Connect points makes some."
+            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+        new = facts
+        if settings.points:
+            found += other_layer.findings(facts, context, "points", Kind.POINT)
+            other = next(iter(context.other_facts("points")), None)
+            if other is not None:
+                new = facts.with_fields(other.fields, other.names())
+        return reshaped.foretold(new, found, Kind.AREA, certainty="at most")
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        there = real(layer.geometry)
+        lines = there & (dimension(layer.geometry) == 1)
+        extent = layer.extent()
+        back: Callable[[np.ndarray], np.ndarray] = np.asarray
+        metres = 1.0
+        shapes = layer.geometry
+        tolerance = 0.0
+        if settings.tolerance and extent is not None:
+            try:
+                plane = next(iter(planes(np.array([extent]), layer.crs)))
+            except CrsError as failure:
+                raise failure.at(layer.key) from failure
+            shapes, back, metres = plane.there(layer.geometry), plane.back, plane.metres
+            tolerance = parse_length(settings.tolerance).si / metres
+        ends = ends_of(shapes)
+        found = enclose(ends, tolerance)
+        polygons = back(found.polygons)
+        first = np.array([ends.row[m].min() for m in found.members], np.int64)
+        used = np.unique(ends.row[np.concatenate(found.members)]) if found.members else np.empty(0, np.int64)
+        remarks = _remarks(layer, found, polygons, metres)
+        if settings.points:
+            table, more, accounts = _from_points(layer, polygons, context)
+            remarks += more
+        else:
+            table, accounts = layer.table.take(pa.array(first, pa.int64())), ()
+        out = layer.with_geometry(polygons, Kind.AREA, table=table, ids=None)
+        aside = [
+            *_open(ends, found, used, metres),
+            (NO_LINE, np.flatnonzero(there & ~lines)),
+            (NO_PLACE, np.flatnonzero(~there)),
+        ]
+        rest = np.setdiff1d(np.flatnonzero(lines), np.concatenate([used, *(r for _, r in aside)]))
+        settled = SetAside.from_reasons([*aside, (NO_RING, rest)])
+        moved, by = _moved(ends, found, metres)
+        altered = (Altered("moved to close a gap", moved, by, "m"),) if len(moved) else ()
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), settled, altered), *accounts),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), used, tuple(remarks),
+        )  # fmt: skip
+
+
+def _open(ends: Ends, found: Enclosed, used: np.ndarray, metres: float) -> list[tuple[str, np.ndarray]]:
+    """Rows of which no part is used, by how wide their gap is."""
+    rows, first = np.unique(ends.row[found.open], return_index=True)
+    fresh = ~np.isin(rows, used)
+    reasons: dict[str, list[int]] = {}
+    for row, at in zip(rows[fresh].tolist(), first[fresh].tolist(), strict=True):
+        gap = found.gap[at]
+        reason = NO_RING if np.isnan(gap) else OPEN.format(figure(gap * metres, "m"))
+        reasons.setdefault(reason, []).append(row)
+    if len(reasons) > 1000:
+        return [("stays open", rows[fresh])]
+    return [(reason, np.array(at, np.int64)) for reason, at in reasons.items()]
+
+
+def _moved(ends: Ends, found: Enclosed, metres: float) -> tuple[np.ndarray, np.ndarray]:
+    """Rows with an end that was moved, and by how many metres (the most, where both were)."""
+    of = ends.row[found.moved // 2]
+    rows = np.unique(of)
+    most = np.zeros(int(of.max(initial=-1)) + 1)
+    np.maximum.at(most, of, found.by * metres)
+    return rows, most[rows]
+
+
+def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float) -> list[Remark]:
+    out = [Remark(counted(len(polygons), "area"), layer.key)]
+    if len(found.moved):
+        widest = figure(float(found.by.max()) * 2 * metres, "m")
+        text = f"{counted(len(found.moved) // 2, 'gap')} closed, the widest {widest}"
+        out.append(Remark(text, layer.key))
+    if len(found.open):
+        out.append(Remark(f"{counted(len(found.open), 'line')} stay open", layer.key, look=True))
+    bad = int((~shapely.is_valid(polygons)).sum()) if len(polygons) else 0
+    if bad:
+        out.append(Remark(f"{counted(bad, 'area')} cross themselves; Make valid mends them", layer.key, look=True))
+    return out
+
+
+def _from_points(
+    layer: Layer, polygons: np.ndarray, context: Context
+) -> tuple[pa.Table, list[Remark], tuple[InputAccount, ...]]:
+    """The fields of the point within each area."""
+    others = other_layer.others_of(layer, context, "points")
+    assert others.layer is not None
+    point, area = shapely.STRtree(polygons).query(others.geometry, predicate="intersects") if len(polygons) else (
+        np.empty(0, np.int64), np.empty(0, np.int64))  # fmt: skip
+    order = np.lexsort((point, area))
+    point, area = point[order], area[order]
+    areas, first, count = np.unique(area, return_index=True, return_counts=True)
+    at = np.full(len(polygons), -1, np.int64)
+    at[areas] = others.rows[point[first]]
+    table = others.layer.table
+    taken = table.take(pa.array(np.maximum(at, 0), mask=at < 0)) if len(table) else pa.table(
+        [pa.nulls(len(at), f.type) for f in table.schema], schema=table.schema)  # fmt: skip
+    names = number_collisions(table.column_names, limit=10_000)
+    remarks = list(others.remarks)
+    if (at < 0).any():
+        remarks.append(Remark(f"{counted(int((at < 0).sum()), 'area')} without a point within", layer.key, look=True))
+    if (count > 1).any():
+        text = f"{counted(int((count > 1).sum()), 'area')} with several points within; the first gave its fields"
+        remarks.append(Remark(text, layer.key, look=True))
+    unused = np.setdiff1d(others.rows, at)
+    account = others.accounts[0]
+    reasons = [("lies in no area, or not as the first", unused),
+               (NO_PLACE, np.setdiff1d(np.arange(account.rows), others.rows))]  # fmt: skip
+    settled = InputAccount("points", account.layer, account.rows, SetAside.from_reasons(reasons))
+    return taken.rename_columns(names), remarks, (settled,)

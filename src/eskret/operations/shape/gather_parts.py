@@ -1,0 +1,117 @@
+"""Put features together into one of several parts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+from pydantic import field_validator
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.groups import group_rows
+from eskret.core.kernels.parts import single_parts
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import layer_sizes, sizes_of, unit_of
+from eskret.core.statistics import parse_statistics, statistics_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.operations import figuring, reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.settings import OperationSettings
+
+
+class GatherParts(EachLayer):
+    """Put features with the same values together as parts of one, as they are drawn.
+
+    Nothing is joined or cut: shared edges stay, and areas on each other stay on each other. Use Dissolve to join them.
+    Figures are new fields made of the old, as in Dissolve.
+    """
+
+    id = "gather_parts"
+    title = "Gather parts"
+    phase = Phase.SHAPE
+    rank = 51
+    relation = Relation.GROUPED
+    also_known_as = ("collect", "multipart", "single to multi", "group geometries", "combine parts", "bundle")
+
+    class Settings(OperationSettings):
+        by: list[str] = figuring.by_setting()
+        figures: dict[str, str] = figuring.figures_setting()
+        empty: Literal["aside", "group"] = figuring.empty_setting()
+
+        @field_validator("figures")
+        @classmethod
+        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
+            return figuring.checked_figures(value)
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        return f"Gather parts of {bold(entering or '…')}" + (
+            f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
+        )
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = [*reshaped.drawn(facts), *figuring.named(facts, settings.by, "by")]
+        made, more = figuring.foretold(facts, settings.figures, settings.by)
+        kept = {f.name: f for f in facts.fields if f.name in settings.by}
+        new = facts.with_fields([*(kept[n] for n in settings.by if n in kept), *made])
+        count = facts.count if settings.by else 1
+        return reshaped.foretold(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
+        used = np.flatnonzero(groups.of >= 0)
+        parts, owner = single_parts(layer.geometry[used])
+        of = groups.of[used][owner]
+        order = np.argsort(of, kind="stable")
+        shapes = _bundles(parts[order], of[order], groups.count)
+        wanted = parse_statistics(settings.figures, layer.table.column_names)
+        heads = layer.table.select(settings.by).take(pa.array(groups.first, pa.int64()))
+        table = pa.table(
+            [*heads.columns, *statistics_of(layer.table, groups, wanted)],
+            names=[*settings.by, *(s.name for s in wanted)],
+        )
+        if not table.num_columns:
+            table = pa.table({"features": pa.array(groups.sizes)})
+        out = layer.with_geometry(shapes, layer.kind, table=table, ids=None)
+        from eskret.operations.shape.dissolve import EMPTY
+
+        aside = SetAside.from_reasons([(EMPTY.format(in_words(settings.by, 4)), np.flatnonzero(groups.of < 0))])
+        controls = list(figuring.sums_agree(layer.table, used, table, wanted))
+        before, after = layer_sizes(layer), sizes_of(shapes)
+        for name in ("length", "area"):
+            if before[name].any():
+                unit, factor = unit_of(name, layer.crs)
+                whole = float(np.nansum(before[name][used])) * factor
+                controls.append(ControlTotal(name, unit, whole, float(np.nansum(after[name])) * factor))
+        remark = Remark(figuring.grown(groups.count, len(used)), layer.key)
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),), None, (remark,),
+            into=groups.of,
+        )  # fmt: skip
+
+
+def _bundles(parts: np.ndarray, of: np.ndarray, count: int) -> np.ndarray:
+    """The parts of each group as one shape; a collection where they are of several kinds."""
+    out = np.full(count, None, object)
+    starts = np.searchsorted(of, np.arange(count + 1))
+    for group in range(count):
+        some = parts[starts[group] : starts[group + 1]]
+        some = some[~shapely.is_empty(some)]
+        if not len(some):
+            continue
+        kinds = set(shapely.get_type_id(some).tolist())
+        if kinds == {0}:
+            out[group] = shapely.multipoints(some)
+        elif kinds <= {1, 2}:
+            out[group] = shapely.multilinestrings(some)
+        elif kinds == {3}:
+            out[group] = shapely.multipolygons(some)
+        else:
+            out[group] = shapely.geometrycollections(some)
+    return out

@@ -1,0 +1,134 @@
+"""The shape around features."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, SetAside
+from eskret.core.groups import Groups, group_rows
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.parts import dimension
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.naming import number_collisions
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.operations import figuring, reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.other_layer import NO_PLACE
+from eskret.operations.settings import OperationSettings, setting
+
+NO_AREA = "encloses no area"
+
+
+class Hull(EachLayer):
+    """Draw the shape around each feature, or around all of a group.
+
+    Around everything without a dent, along the dents, as an upright box, as the smallest turned box, or as the smallest
+    circle. Points of one survey day become the area surveyed when you name the field of the day. What encloses no area,
+    such as two points, is set aside.
+    """
+
+    id = "hull"
+    title = "Hull"
+    phase = Phase.SHAPE
+    rank = 57
+    relation = Relation.GROUPED
+    also_known_as = (
+        "convex",
+        "concave",
+        "envelope",
+        "bounding box",
+        "around points",
+        "extent",
+        "minimum circle",
+        "wrap",
+    )
+
+    class Settings(OperationSettings):
+        shape: Literal["convex", "concave", "box", "turned box", "circle"] = setting(
+            "Shape", kind="choice", default="convex", help="How closely the shape follows what it is drawn around.",
+            choices={"convex": "without dents", "concave": "along the dents", "box": "upright box",
+                     "turned box": "smallest turned box", "circle": "smallest circle"},
+        )  # fmt: skip
+        around: Literal["each", "group"] = setting(
+            "Around", kind="choice", default="each", choices={"each": "each feature", "group": "all of a group"},
+            help="With a group and no field, one shape goes around everything.",
+        )  # fmt: skip
+        by: list[str] = figuring.by_setting(
+            help="A shape is drawn around all features with the same values.", shown_when=("around", ("group",))
+        )
+        closeness: int = setting(
+            "How deep dents go", kind="whole", default=30, ge=0, le=100, shown_when=("shape", ("concave",)),
+            help="In per cent: 0 follows every dent, 100 none.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        by = settings.get("by")
+        grouped = settings.get("around") == "group"
+        return f"Hull around {bold(entering or '…')}" + (
+            f" by {in_words(map(str, by), 4)}" if grouped and isinstance(by, list) and by else ""
+        )
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.drawn(facts)
+        if settings.around == "each":
+            return reshaped.foretold(facts, found, Kind.AREA, certainty="at most")
+        found += figuring.named(facts, settings.by, "by")
+        kept = [f for f in facts.fields if f.name in settings.by]
+        new = facts.with_fields([*kept, Field(_count_name(settings.by), pa.int64())])
+        return reshaped.foretold(new, found, Kind.AREA, certainty="at most", count=facts.count if settings.by else 1)
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        there = real(layer.geometry)
+        if settings.around == "each":
+            shapes = _around(layer.geometry, settings)
+            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA)
+        groups = group_rows(layer.table, settings.by)
+        of = np.where(there, groups.of, -1)
+        collected = np.array(
+            [shapely.geometrycollections(layer.geometry[r[there[r]]]) for r in map(groups.rows, range(groups.count))]
+            or [None],
+            object,
+        )[: groups.count]
+        shapes = _around(collected, settings)
+        good = real(shapes)
+        place = np.where(good, np.cumsum(good) - 1, -1)
+        into = np.where(of >= 0, place[of] if groups.count else -1, -1)
+        first = groups.first[good]
+        made = Groups(into, first)
+        heads = layer.table.select(settings.by).take(pa.array(first, pa.int64()))
+        table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
+        out = layer.with_geometry(shapes[good], Kind.AREA, table=table, ids=None)
+        aside = SetAside.from_reasons([
+            (NO_PLACE, np.flatnonzero(~there)), (NO_AREA, np.flatnonzero(there & (into < 0)))
+        ])  # fmt: skip
+        return Outcome(
+            (out,), (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), into=into,
+        )  # fmt: skip
+
+
+def _count_name(by: list[str]) -> str:
+    return number_collisions(["features"], taken=by)[0]
+
+
+def _around(geometry: np.ndarray, settings: Any) -> np.ndarray:
+    if settings.shape == "convex":
+        found = shapely.convex_hull(geometry)
+    elif settings.shape == "concave":
+        found = shapely.concave_hull(geometry, ratio=settings.closeness / 100)
+    elif settings.shape == "box":
+        found = shapely.envelope(geometry)
+    elif settings.shape == "turned box":
+        found = shapely.minimum_rotated_rectangle(geometry)
+    else:
+        found = shapely.minimum_bounding_circle(geometry)
+    out = np.array(found, object)
+    out[dimension(out) != 2] = None
+    return out

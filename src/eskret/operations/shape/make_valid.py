@@ -1,0 +1,77 @@
+"""Mend invalid shapes."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import shapely
+
+from eskret.core.account import Altered, Relation, Remark
+from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import unit_of
+from eskret.core.words import bold, counted, figure
+from eskret.operations import reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+_PLACE = re.compile(r"^(.*?)\[(.+)\]$")
+
+
+class MakeValid(EachLayer):
+    """Mend shapes that are not valid, and say what was wrong and where.
+
+    A ring that crosses itself, holes that lie outside, repeated rings: such shapes give wrong areas and stop other
+    programs. The mended shape covers what was drawn, every corner kept. Valid features pass untouched. What is no area
+    any more after it, such as a sliver that folded onto itself, is left out; if nothing of its kind remains, the feature
+    is set aside.
+    """
+
+    id = "make_valid"
+    title = "Make valid"
+    phase = Phase.SHAPE
+    rank = 80
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("repair", "fix geometry", "mend", "self intersection", "clean", "invalid", "bow tie", "heal")
+
+    class Settings(OperationSettings):
+        dimensions: bool = setting(
+            "Keep only what is of its kind", kind="flag", default=True,
+            help="Whether points and lines that come out of a mended area are left out.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Make valid {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        return reshaped.foretold(facts, reshaped.drawn(facts))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        there = ~shapely.is_missing(layer.geometry)
+        bad = np.flatnonzero(there & ~shapely.is_valid(layer.geometry))
+        shapes = np.array(layer.geometry, object)
+        why = [_PLACE.match(str(r)) for r in shapely.is_valid_reason(layer.geometry[bad])]
+        mended = shapely.make_valid(layer.geometry[bad])
+        if settings.dimensions:
+            mended = of_dimension(mended, dimension(layer.geometry[bad]))
+        shapes[bad] = mended
+        unit, factor = unit_of("area", layer.crs)
+        before, after = shapely.area(layer.geometry[bad]), np.nan_to_num(shapely.area(mended))
+        remarks = [Remark(f"{counted(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
+        kinds = Counter(m.group(1).lower() if m else "unknown fault" for m in why)
+        for what, number in kinds.most_common(4):
+            place = next(m.group(2) for m in why if m and m.group(1).lower() == what)
+            remarks.append(Remark(f"{number:,} x {what}, the first at {place}", layer.key, look=True))
+        if len(bad) and (before.sum() or after.sum()):
+            text = f"their area was {figure(before.sum() * factor, unit)} and is {figure(after.sum() * factor, unit)}"
+            remarks.append(Remark(text, layer.key))
+        altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
+        return reshaped.reshaped(
+            layer, shapes, context, gone="nothing of its kind is left of it", kind=layer.kind, remarks=remarks,
+            altered=altered, keep_null=True,
+        )  # fmt: skip

@@ -1,0 +1,173 @@
+"""Lay one layer over another."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.kernels.chunks import real
+from eskret.core.kernels.overlay import Pieces, common, covered_sizes, remains
+from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.naming import number_collisions
+from eskret.core.plane import unit_of
+from eskret.core.totals import totals_of
+from eskret.core.words import bold, counted
+from eskret.operations import other_layer
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+MEETS_NONE = "has nothing in common with the other layer"
+COVERED = "lies wholly under the other layer"
+
+
+class Overlay(EachLayer):
+    """Lay another layer over this one and cut both where they cross, with the fields of both.
+
+    In both: the pieces that two features have in common. In either: those, and what is left of each side. In one only:
+    what is left of each side, without what they have in common. With the other's fields: all of this layer, cut where
+    the other crosses it. Lines and points can be laid over areas too. Where the other layer's features lie on each other,
+    a piece comes out for each. A field whose name is taken gets a number.
+    """
+
+    id = "overlay"
+    title = "Overlay"
+    phase = Phase.SHAPE
+    rank = 28
+    relation = Relation.MULTIPLIED
+    also_known_as = (
+        "intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay",
+    )  # fmt: skip
+
+    class Settings(OperationSettings):
+        other: str = setting(
+            "Other layer",
+            kind="layer",
+            min_length=1,
+            example="districts",
+            help="The areas to lay over: step, or step:layer.",
+        )
+        keep: Literal["both", "either", "one", "first"] = setting(
+            "Keep what lies in", kind="choice", default="both", help="Which of the pieces leave.",
+            choices={"both": "both layers", "either": "either of them", "one": "one of them only",
+                     "first": "this layer, with the other's fields"},
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Overlay {bold(str(settings.get('other') or '…').split(':')[-1])} on {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "other", Kind.AREA)
+        other = next(iter(context.other_facts("other")), None)
+        if len(context.other_facts("other")) > 1:
+            text = (
+                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
+            )
+            found.append(Finding(Level.ERROR, text, setting="other"))
+        if facts.kind != Kind.AREA and settings.keep in ("either", "one"):
+            text = (
+                f"{facts.key}: what is left of the other layer is areas, which cannot join {facts.kind}s in one layer."
+            )
+            found.append(Finding(Level.ERROR, text, setting="keep", layer=facts.key))
+        if any(f.level is Level.ERROR for f in found) or other is None:
+            return Forecast((), tuple(found))
+        names = number_collisions(other.names(), taken=facts.names(), limit=10_000)
+        new = [Field(n, f.type, f.title) for n, f in zip(names, other.fields, strict=True)]
+        out = facts.with_fields((*facts.fields, *new))
+        return Forecast((other_layer.at_most(out, count=None),), tuple(found))
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        others = other_layer.others_of(layer, context, "other")
+        assert layer.geometry is not None and others.layer is not None
+        there = np.flatnonzero(real(layer.geometry))
+        left = layer.geometry[there]
+        bad = ~shapely.is_valid(left)
+        remarks = list(others.remarks)
+        if bad.any():
+            left = left.copy()
+            left[bad] = of_dimension(shapely.make_valid(left[bad]), dimension(left[bad]))
+            remarks.append(Remark(f"{counted(int(bad.sum()), 'invalid shape')} mended to be cut", layer.key, look=True))
+        found = common(left, others.geometry, context.watch)
+        both = settings.keep in ("both", "either", "first")
+        pieces = [found.piece] if both else []
+        mine = [there[found.left]] if both else []
+        theirs = [others.rows[found.right]] if both else []
+        rest = remains(left, others.geometry, found, context.watch)
+        if settings.keep in ("either", "one", "first"):
+            at = np.flatnonzero(real(rest))
+            pieces, mine = [*pieces, rest[at]], [*mine, there[at]]
+            theirs.append(np.full(len(at), -1))
+        mirrored = Pieces(*_by_left(found))
+        if settings.keep in ("either", "one"):
+            theirs_left = remains(others.geometry, left, mirrored, context.watch)
+            at = np.flatnonzero(real(theirs_left))
+            pieces, theirs = [*pieces, theirs_left[at]], [*theirs, others.rows[at]]
+            mine.append(np.full(len(at), -1))
+        a, b = np.concatenate(mine).astype(np.int64), np.concatenate(theirs).astype(np.int64)
+        shapes = np.concatenate(pieces)
+        # the pieces of one feature stand together, those of the other layer alone at the end
+        order = np.lexsort((b, np.where(a < 0, len(layer), a)))
+        a, b, shapes = a[order], b[order], shapes[order]
+        out = _with_both(layer, others.layer, a, b, shapes)
+        controls = _controls(left, others.geometry, found, rest, layer.crs) if not bad.any() else ()
+        used = np.unique(a[a >= 0])
+        gone = np.setdiff1d(there, used)
+        why = MEETS_NONE if settings.keep == "both" else COVERED
+        aside = SetAside.from_reasons([
+            (why, gone), (other_layer.NO_PLACE, np.setdiff1d(np.arange(len(layer)), there)),
+        ])  # fmt: skip
+        if not len(out):
+            remarks.append(Remark("they have nothing in common", layer.key, look=True))
+        told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls)
+        account = InputAccount("from", layer.key, len(layer), aside)
+        return Outcome(
+            (out,), (account, _their_account(others, b)), (told,), a[a >= 0], tuple(remarks),
+        )  # fmt: skip
+
+
+def _by_left(found: Pieces) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    order = np.lexsort((found.left, found.right))
+    return found.right[order], found.left[order], found.piece[order]
+
+
+def _their_account(others: other_layer.Others, b: np.ndarray) -> InputAccount:
+    assert others.layer is not None
+    gone = np.setdiff1d(others.rows, b[b >= 0])
+    missing = np.setdiff1d(np.arange(len(others.layer)), others.rows)
+    aside = SetAside.from_reasons([("has nothing in what leaves", gone), (other_layer.NO_PLACE, missing)])
+    return InputAccount("other", others.layer.key, len(others.layer), aside)
+
+
+def _with_both(layer: Layer, other: Layer, a: np.ndarray, b: np.ndarray, shapes: np.ndarray) -> Layer:
+    def taken(table: pa.Table, at: np.ndarray) -> list[pa.ChunkedArray]:
+        if not table.num_rows:
+            return [pa.chunked_array([pa.nulls(len(at), c.type)]) for c in table.columns]
+        rows = pa.array(np.maximum(at, 0), mask=at < 0)
+        return list(table.take(rows).columns)
+
+    names = number_collisions(other.table.column_names, taken=layer.table.column_names, limit=10_000)
+    table = pa.table([*taken(layer.table, a), *taken(other.table, b)], names=[*layer.table.column_names, *names])
+    titles = {**layer.titles, **{n: other.titles[o] for n, o in zip(names, other.table.column_names, strict=True)
+                                 if o in other.titles}}  # fmt: skip
+    return layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
+
+
+def _controls(
+    left: np.ndarray, right: np.ndarray, found: Pieces, rest: np.ndarray, crs: str | None
+) -> tuple[ControlTotal, ...]:
+    """Each feature is what it has in common with the other layer, every spot once, and what is left of it."""
+    out = []
+    for name, which, measure in (("length", 1, shapely.length), ("area", 2, shapely.area)):
+        rows = dimension(left) == which
+        if not rows.any():
+            continue
+        unit, factor = unit_of(name, crs)
+        covered = covered_sizes(left, right, found, measure)
+        parts = float(covered[rows].sum() + np.nansum(measure(rest[rows])))
+        out.append(ControlTotal(name, unit, float(measure(left[rows]).sum()) * factor, parts * factor))
+    return tuple(out)

@@ -1,0 +1,79 @@
+"""Bring layers to another coordinate system."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from eskret.core.account import Relation, Remark
+from eskret.core.crs import crs_facts, reproject, same_crs, transformation
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.words import bold
+from eskret.errors import CrsError
+from eskret.operations import reshaped
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.bring import outside_words
+from eskret.operations.settings import KnownCrs, OperationSettings, setting
+
+
+class Reproject(EachLayer):
+    """Bring layers to another coordinate system.
+
+    Of the ways that lead there, the best for the layer's own place is taken; the step says which, and how accurate it is.
+    Where a better one would need a grid that this machine does not have, or where the layer lies outside the area for
+    which the system is meant, the step asks for a look. Heights are left as they are.
+    """
+
+    id = "reproject"
+    title = "Reproject"
+    phase = Phase.SHAPE
+    rank = 35
+    relation = Relation.ONE_FOR_ONE
+    also_known_as = ("project", "transform", "crs", "coordinate system", "change projection", "datum", "utm", "convert")
+
+    class Settings(OperationSettings):
+        crs: KnownCrs = setting(
+            "To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted."
+        )
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Reproject {bold(entering or '…')} to {settings.get('crs') or '…'}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.drawn(facts)
+        if not found and facts.crs is None:
+            text = f"{facts.key}: it has no coordinate system to come from. Say it where the layer is loaded."
+            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="from"))
+        elif not found and facts.crs and not same_crs(facts.crs, settings.crs):
+            way = transformation(facts.crs, settings.crs, facts.extent)
+            text = f"{facts.key}: {crs_facts(facts.crs).name} to {crs_facts(settings.crs).name}: {way.sentence()}."
+            found.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
+            doubt = outside_words(facts.extent, facts.crs, settings.crs)
+            if doubt:
+                found.append(Finding(Level.LOOK, f"{facts.key}: {doubt}.", layer=facts.key))
+        return reshaped.foretold(facts, found, crs=settings.crs)
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        assert layer.geometry is not None
+        if layer.crs is None:
+            raise CrsError("it has no coordinate system to come from", place=layer.key,
+                           way_out="Say it where the layer is loaded")  # fmt: skip
+        extent = layer.extent()
+        way = transformation(layer.crs, settings.crs, extent)
+        moved, lost = reproject(layer.geometry, layer.crs, settings.crs)
+        remarks = []
+        if same_crs(layer.crs, settings.crs):
+            remarks.append(Remark("it was in this coordinate system already", layer.key))
+        else:
+            remarks.append(
+                Remark(f"brought to {crs_facts(settings.crs).name}: {way.sentence()}", layer.key, look=way.coarse)
+            )
+            doubt = outside_words(extent, layer.crs, settings.crs)
+            if doubt:
+                remarks.append(Remark(doubt, layer.key, look=True))
+        reasons = [(f"has no place in {settings.crs}", lost)]
+        out = reshaped.reshaped(
+            layer.with_geometry(layer.geometry, layer.kind, crs=settings.crs), moved, context, kind=layer.kind,
+            reasons=reasons, remarks=remarks, keep_null=True,
+        )  # fmt: skip
+        return out

@@ -1,0 +1,70 @@
+"""Features of several parts, one for each part."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from eskret.core.account import ControlTotal, Relation, Remark
+from eskret.core.kernels.parts import single_parts
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.plane import layer_sizes, sizes_of, unit_of
+from eskret.core.words import bold, counted
+from eskret.operations import reshaped
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.settings import OperationSettings, setting
+
+
+class SeparateParts(EachLayer):
+    """Make a feature of its own of every part of a feature.
+
+    An island group that is one feature becomes a feature an island, each with all the fields. A field that holds a total
+    (a sum, an area) then stands in every part; adding it up counts it several times, and the step says how many features
+    came apart.
+    """
+
+    id = "separate_parts"
+    title = "Separate parts"
+    phase = Phase.SHAPE
+    rank = 50
+    relation = Relation.MULTIPLIED
+    also_known_as = ("explode", "multipart to single part", "split multi", "single parts", "break up", "ungroup")
+
+    class Settings(OperationSettings):
+        number: str = setting(
+            "Field for the number", default="", example="part",
+            help="A new field that numbers the parts of a feature from 1. Left empty, there is none.",
+        )  # fmt: skip
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        return f"Separate parts of {bold(entering or '…')}"
+
+    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        import pyarrow as pa
+
+        from eskret.core.layer import Field
+
+        new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
+        return reshaped.foretold(new, reshaped.drawn(facts), certainty="unknown", count=None)
+
+    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        import numpy as np
+        import shapely
+
+        assert layer.geometry is not None
+        parts, rows = single_parts(layer.geometry)
+        there = ~shapely.is_empty(parts)
+        parts, rows = parts[there], rows[there]
+        number = np.arange(len(rows)) - np.searchsorted(rows, rows) + 1
+        before, after = layer_sizes(layer), sizes_of(parts)
+        controls = []
+        for name in ("length", "area"):
+            if before[name].any():
+                unit, factor = unit_of(name, layer.crs)
+                controls.append(ControlTotal(name, unit, np.nansum(before[name]) * factor, after[name].sum() * factor))
+        came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
+        remarks = [Remark(f"{counted(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
+        return reshaped.multiplied(
+            layer, rows, parts, context, remarks=remarks, controls=controls,
+            numbers=(settings.number, number) if settings.number else None,
+        )  # fmt: skip
