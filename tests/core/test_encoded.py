@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -20,7 +22,7 @@ from eskret.core.kernels.place import holds, points_hold
 from eskret.core.layer import Layer
 from eskret.core.totals import measured_total
 from eskret.errors import InputError
-from eskret.formats import gdal, vector
+from eskret.formats import vector
 from tests.conftest import squares
 
 SHAPES = [
@@ -163,5 +165,11 @@ def _three(folder: Path) -> Path:
     return path
 
 
-def test_the_library_is_there_with_and_without_frames() -> None:
-    assert gdal.library().errors.DataSourceError is not None and gdal.library() is pyogrio
+def test_a_lean_process_does_without_frames_and_can_have_them_later() -> None:
+    code = (
+        "import sys, numpy as np, pyarrow as pa; from eskret.formats import gdal; gdal.be_lean(); gdal.library();"
+        "assert np.asarray(pa.array(np.arange(3)).fill_null(0)).sum() == 3; assert not sys.modules['pandas'];"
+        "gdal.with_frames(); import pandas, geopandas; print(pandas.DataFrame({'a': [1, 2]}).a.sum())"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.stdout.strip() == "3", done.stderr

@@ -8,43 +8,51 @@ import threading
 from importlib.abc import MetaPathFinder
 from typing import Any
 
+import pyarrow as pa
+
 _lock = threading.Lock()
-_lean = _settled = False
+_settled = False
+_FRAMES = ("pandas", "geopandas")
 
 
 def be_lean() -> None:
     """Leave the data frame libraries out, which take longer to import than a small run takes.
 
-    For processes of which nobody asks for frames: the command line's and the worker's. A process that holds somebody's
-    own Python must not call it.
+    The reader of vector formats and the library for tables both look whether they are there whenever they turn numbers
+    into arrays, and do without where they are not. For processes of which nobody asks for frames: the command line's and
+    the worker's. A process that holds somebody's own Python must not call it, or call ``with_frames`` before that runs.
     """
-    global _lean
-    _lean = True
+    if "pandas" in sys.modules:
+        return
+    # the library for tables asks once from compiled code, which takes a module that is None for one that is there
+    absent = _Absent()
+    sys.meta_path.insert(0, absent)
+    try:
+        _ = pa.lib._pandas_api.have_pandas
+    finally:
+        sys.meta_path.remove(absent)
+    for name in _FRAMES:
+        sys.modules.setdefault(name, None)  # type: ignore[arg-type]
 
 
-class _Without(MetaPathFinder):
-    """Says of some modules that they are not there, to the thread that made it; the others go on as before."""
-
-    def __init__(self, *names: str) -> None:
-        self._names = names
-        self._thread = threading.get_ident()
+class _Absent(MetaPathFinder):
+    """Says of the data frame libraries that they are not there."""
 
     def find_spec(self, fullname: str, path: Any, target: Any = None) -> None:
-        if fullname in self._names and threading.get_ident() == self._thread:
+        if fullname in _FRAMES:
             raise ModuleNotFoundError(f"No module named '{fullname}'", name=fullname)
+
+
+def with_frames() -> None:
+    """Let the data frame libraries be imported again."""
+    for name in _FRAMES:
+        if name in sys.modules and sys.modules[name] is None:
+            del sys.modules[name]
 
 
 def library() -> Any:
     """pyogrio, with its errors."""
     with _lock:
-        if "pyogrio" not in sys.modules and _lean and "pandas" not in sys.modules:
-            # it looks whether they can be imported, and does without where they cannot
-            without = _Without("pandas", "geopandas")
-            sys.meta_path.insert(0, without)
-            try:
-                import pyogrio
-            finally:
-                sys.meta_path.remove(without)
         import pyogrio
         import pyogrio.errors
 

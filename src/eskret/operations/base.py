@@ -129,6 +129,9 @@ class Desk(Protocol):
         """A file on the target's file system to write instead of it, with the target's content if that stays (or,
         ``anew``, only what other steps put into it in this run)."""
 
+    def written(self, target: Path) -> None:
+        """Say that a staged file is written, as far as this step knows."""
+
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""
 

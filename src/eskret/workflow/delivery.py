@@ -14,6 +14,7 @@ import shutil
 import threading
 import uuid
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -49,6 +50,7 @@ class DeliveryDesk:
         self._locks: dict[Path, threading.Lock] = {}
         self._guard = threading.Lock()
         self._claimed: dict[Path, set[str]] = {}
+        self._ahead: dict[Path, Future[FileRecord]] = {}
         self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
 
     # -- what is there already
@@ -157,6 +159,31 @@ class DeliveryDesk:
             raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
         return staged
 
+    def written(self, target: Path) -> None:
+        """A staged file is written, as far as its step knows: its digest is taken while the step goes on."""
+        target = target.resolve()
+        staged = self._staged[target]
+
+        def take() -> FileRecord:
+            with staged.open("rb") as stream:
+                os.fsync(stream.fileno())
+            return record_of(staged, {})
+
+        future: Future[FileRecord] = Future()
+
+        def work() -> None:
+            try:
+                future.set_result(take())
+            except OSError as error:
+                future.set_exception(error)
+
+        self._ahead[target] = future
+        threading.Thread(target=work, daemon=True).start()
+
+    def _known(self, target: Path) -> FileRecord | None:
+        future = self._ahead.get(target)
+        return None if future is None or future.exception() is not None else future.result()
+
     def _make_folder(self, folder: Path) -> None:
         missing = []
         while not folder.exists():
@@ -178,11 +205,12 @@ class DeliveryDesk:
         records: dict[str, FileRecord] = dict(self.outputs.files)
         shas: dict[Path, str] = {}
         for target, staged in self._staged.items():
+            ahead = self._known(target)
             with staged.open("rb") as stream:
                 os.fsync(stream.fileno())
             layers = {d.layer: d.content for d in delivered if d.path.resolve() == target and d.layer}
             known = records.get(self.outputs.name_of(target))
-            fresh = record_of(staged, layers)
+            fresh = record_of(staged, layers, ahead)
             # layers of earlier runs stay this workflow's own while they are in the file
             older = {n: x for n, x in (known.layers if known else {}).items() if n not in fresh.layers}
             records[self.outputs.name_of(target)] = replace(fresh, layers={**older, **fresh.layers})

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -91,7 +91,14 @@ def outputs_path(workflow: Path) -> Path:
     return workflow.with_name(f"{workflow.stem}.outputs.json")
 
 
-def record_of(path: Path, layers: Mapping[str, str]) -> FileRecord:
-    """A record of a file as it stands; ``layers`` are those written into it, with digests of their rows."""
+def record_of(path: Path, layers: Mapping[str, str], known: FileRecord | None = None) -> FileRecord:
+    """A record of a file as it stands; ``layers`` are those written into it, with digests of their rows.
+
+    Parameters
+    ----------
+    known : a record taken a moment ago, whose digest holds if the file was not written since.
+    """
     stat = path.stat()
+    if known is not None and (known.size, known.modified_ns) == (stat.st_size, stat.st_mtime_ns):
+        return replace(known, layers=dict(layers))
     return FileRecord(digest_file(path), stat.st_size, stat.st_mtime_ns, dict(layers))

@@ -9,9 +9,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from eskret.core.kernels.parts import dimension, single_parts
 
@@ -61,6 +58,8 @@ def gaps(ends: Ends) -> list[Gap]:
     """For every loose end the nearest other one, the nearest first; two that are each other's nearest once."""
     if len(ends.loose) < 2:
         return []
+    from scipy.spatial import cKDTree  # when it is first needed: most runs do without
+
     places = ends.xy[ends.loose]
     distance, other = cKDTree(places).query(places, k=2)
     # of two ends at nearly one place the tree may give the end itself as the second
@@ -117,6 +116,9 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
     Nearer ends are joined first and each end once; both move to the middle between them. Chains that come back to their
     beginning are polygons; where more than two lines meet, so are the faces between them.
     """
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
     xy = ends.xy.copy()
     pairs = _joins(ends, tolerance)
     for a, b in pairs:
@@ -161,6 +163,8 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
 def _joins(ends: Ends, tolerance: float) -> list[tuple[int, int]]:
     if tolerance <= 0 or len(ends.loose) < 2:
         return []
+    from scipy.spatial import cKDTree
+
     places = ends.xy[ends.loose]
     pairs = cKDTree(places).query_pairs(tolerance, output_type="ndarray")
     distance = np.hypot(*(places[pairs[:, 0]] - places[pairs[:, 1]]).T)

@@ -312,6 +312,7 @@ class Save(Delivery):
             for _, name in pairs:
                 if section:
                     container.put_in_section(name, section, crs)
+        context.desk.written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)}
         return [
             _saved(
