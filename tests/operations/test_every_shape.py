@@ -17,9 +17,10 @@ from eskret.operations.settings import validate
 from eskret.workflow.engine import prove
 
 UTM, DEGREES = "EPSG:32626", "EPSG:4326"
+CHANGE = {"key": 1, "field": "kind", "old": "pile", "new": "stake"}
 SETTINGS: dict[str, dict] = {
     "keep": {"where": "n > 1"}, "keep_by_place": {"to": "x"}, "pick": {"features": [1, 3], "key": "n"},
-    "drop_repeats": {"fields": ["kind"], "geometry": False}, "flag": {"where": "n > 1"}, "correct": {"key": "n", "changes": [{"key": 1, "field": "kind", "old": "pile", "new": "stake"}]},
+    "drop_repeats": {"fields": ["kind"], "geometry": False}, "flag": {"where": "n > 1"}, "correct": {"key": "n", "changes": [CHANGE]},
     "clip": {"to": "x"}, "erase": {"by": "x"}, "overlay": {"other": "x", "keep": "first"},
     "dissolve": {"by": ["kind"], "figures": {"all": "sum n", "which": "list kind"}}, "split": {"by": ["kind"]},
     "split_by_area": {"areas": "x", "name_field": "name"}, "merge": {}, "reproject": {"crs": "EPSG:32627"},

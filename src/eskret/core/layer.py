@@ -86,8 +86,9 @@ class LayerFacts:
     """What is known of a layer without reading its rows.
 
     ``count`` is None where only reading would tell; ``certainty`` says whether the count is
-    ``known``, ``at most`` or ``unknown``. ``open_key`` stands for layers whose keys only the run will tell. ``peek`` reads
-    some fields of the source the layer comes from; ``stale`` are fields that no longer hold what the source has.
+    ``known``, ``at most`` or ``unknown``. ``step`` is the one that made it. ``open_key`` stands for layers whose keys only
+    the run will tell. ``peek`` reads some fields of the source the layer comes from; ``stale`` are fields that no longer
+    hold what the source has.
     """
 
     key: str
@@ -99,6 +100,7 @@ class LayerFacts:
     certainty: str = "known"
     extent: tuple[float, float, float, float] | None = None
     origin: str = ""
+    step: str = ""
     open_key: bool = False
     peek: Callable[[Sequence[str]], pa.Table | None] | None = field(default=None, repr=False, compare=False)
     stale: frozenset[str] = frozenset()
@@ -152,6 +154,8 @@ class Layer:
     kind: Kind = field(default=Kind.TABLE)
     ids: np.ndarray | None = field(default=None, repr=False)
     encoded: Encoded | None = field(default=None, repr=False)
+    step: str = ""
+    """The step that made it, in a run."""
 
     def __post_init__(self) -> None:
         if self.encoded is not None and (self.geometry is None or self.geometry is self.encoded.array):
@@ -279,6 +283,10 @@ class Layer:
 
     def with_key(self, key: str) -> Layer:
         return self._with(key=key)
+
+    def made_by(self, step: str) -> Layer:
+        """The layer as one that this step made."""
+        return self._with(step=step)
 
     def renamed(self, key: str, name: str) -> Layer:
         """The layer under another key and name."""

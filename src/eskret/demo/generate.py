@@ -19,7 +19,9 @@ import pyproj
 import shapely
 
 from eskret.core.layer import Layer
+from eskret.core.wordlist import Entry
 from eskret.formats import geojson, geopackage
+from eskret.formats.wordlist_file import write_list
 
 SEED = 2031
 CRS = "EPSG:32626"
@@ -42,7 +44,7 @@ class _Sound:
     districts: dict[str, shapely.Polygon]
 
 
-LESSONS = ("piles.toml", "gather.toml")
+LESSONS = ("piles.toml", "gather.toml", "harbour.toml", "breakwater.toml", "tracks.toml", "returns.toml")
 """The demo's workflows in the order in which they teach."""
 
 
@@ -74,6 +76,7 @@ def make(folder: Path) -> Path:
     _shoreline(folder / "text" / "shoreline.txt", sound)
     _stations(folder / "text" / "stations.txt", sound)
     _landings(folder / "register" / "landings_2031.csv", sound, beds)
+    _words(folder / "words.csv")
     recordings = folder / "field" / "2031-09"
     recordings.mkdir(exist_ok=True)
     _marks(recordings / "marks.gpx", sound, beds)
@@ -251,6 +254,23 @@ def _landings(path: Path, sound: _Sound, beds: Layer) -> None:
     lines = ["lease,tonnes,quarter"]
     lines += [f"{code},{sound.rng.gamma(2.0, 9.0):.1f},2031-Q3" for code in chosen]
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+def _words(path: Path) -> None:
+    """The word list of an earlier quarter: some bottoms are settled, gravel is not, and one is met no more."""
+    if path.exists():  # one that somebody settled is theirs
+        return
+    settled = {
+        "Sand": "sand",
+        "Sandy ": "sand",
+        "sand": "sand",
+        "Mud": "mud",
+        "mud/silt": "mud",
+        "Røck": "rock",
+        "shell": "shell",
+    }
+    entries = [Entry("bottom", s, 0, s, w) for s, w in settled.items()]
+    write_list(path, [*entries, *(Entry("species", s, 0, s, s) for s in _SPECIES)])
 
 
 _TO_DEGREES = pyproj.Transformer.from_crs(CRS, "EPSG:4326", always_xy=True)

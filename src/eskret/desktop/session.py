@@ -479,6 +479,19 @@ class Session(QObject):
             out.update({name: word for name, word in layer.fields if name not in out})
         return list(out.items())
 
+    def fields_for(self, id: str, setting: str = "") -> list[tuple[str, str]]:
+        """Names and types of the fields of the layers that a setting of a step names; of those that enter, without one."""
+        if not setting:
+            return self.fields_entering(id)
+        step = next((s for s in self.document.steps if s.id == id), None)
+        reference = Reference.parse(str(step.settings.get(setting) or "") if step else "")
+        found = self.forecast.steps.get(reference.step)
+        out: dict[str, str] = {}
+        for layer in found.leaving if found else ():
+            if matches(reference.pattern, layer.key):
+                out.update({name: word for name, word in layer.fields if name not in out})
+        return list(out.items())
+
     def others_stored(self, id: str) -> list[StoredLayer]:
         """Stored layers that a step's settings name: from its own run, or from the steps they belong to."""
         view = self.view(id)

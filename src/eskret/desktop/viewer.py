@@ -37,17 +37,17 @@ from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.workflow.stored import StoredAside, StoredLayer
 
-ENTERING, LEAVING, ASIDE = "entering", "leaving", "aside"
-_WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside"}
+ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
+_WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside", ALTERED: "Altered"}
 
 
 @dataclass
 class Subject:
-    """What can be looked at: layers by view and key, rows set aside, a title."""
+    """What can be looked at: layers by view and key, rows set aside or altered, a title."""
 
     title: str = ""
     layers: dict[str, dict[str, StoredLayer]] = field(default_factory=lambda: {ENTERING: {}, LEAVING: {}})
-    asides: dict[str, StoredAside] = field(default_factory=dict)
+    rows: dict[str, dict[str, StoredAside]] = field(default_factory=lambda: {ASIDE: {}, ALTERED: {}})
     counts: dict[str, dict[str, int]] = field(default_factory=dict)
     source: dict[str, Any] | None = None
     hint: str = ""
@@ -168,7 +168,7 @@ class Viewer(QObject):
         row.setSpacing(0)
         self._group = QButtonGroup(self)
         self.buttons: dict[str, QPushButton] = {}
-        for number, view in enumerate((ENTERING, LEAVING, ASIDE), 1):
+        for number, view in enumerate((ENTERING, LEAVING, ASIDE, ALTERED), 1):
             button = QPushButton(_WORDS[view])
             button.setCheckable(True)
             button.setToolTip(f"{_WORDS[view]} (Alt+{number})")
@@ -247,7 +247,14 @@ class Viewer(QObject):
         if view is not None:
             subject.layers[ENTERING] = {i["key"]: StoredLayer(i) for i in view["entering"]}
             subject.layers[LEAVING] = {i["key"]: StoredLayer(i) for i in view["leaving"]}
-            subject.asides = {key: StoredAside.open(i) for key, i in view["aside"].items()}
+            for name in (ASIDE, ALTERED):
+                subject.rows[name] = {key: StoredAside.open(i) for key, i in view.get(name, {}).items()}
+            # what is left over of a layer that a setting names is looked at like what enters
+            for info in view.get("others", ()):
+                over = view.get("leftovers", {}).get(info["key"])
+                if over is not None and info["key"] not in subject.layers[ENTERING]:
+                    subject.layers[ENTERING][info["key"]] = StoredLayer(info)
+                    subject.rows[ASIDE][info["key"]] = StoredAside.open(over)
             if not subject.layer_keys():
                 subject.hint = "This step left no layers."
         else:
@@ -275,16 +282,16 @@ class Viewer(QObject):
             # what a step made comes first: of a tally its table, not the first of the layers counted
             self.key = next(iter(made), keys[0] if keys else "")
         if not self._available(self.view):
-            self.view = next((v for v in (LEAVING, ENTERING, ASIDE) if self._available(v)), LEAVING)
+            self.view = next((v for v in (LEAVING, ENTERING, ASIDE, ALTERED) if self._available(v)), LEAVING)
         self._show(keep)
 
     def _available(self, view: str) -> bool:
-        if view == ASIDE:
-            return self.key in self.subject.asides
+        if view in self.subject.rows:
+            return self.key in self.subject.rows[view]
         return self.key in self.subject.layers[view]
 
     def choose_view(self, view: str) -> None:
-        """Entering, leaving or set aside."""
+        """Entering, leaving, set aside or altered."""
         if self._available(view):
             self.view = view
         self._show(True)
@@ -294,14 +301,19 @@ class Viewer(QObject):
         if key in self.subject.layer_keys():
             self.key = key
             if not self._available(self.view):
-                self.view = next((v for v in (LEAVING, ENTERING, ASIDE) if self._available(v)), LEAVING)
+                self.view = next((v for v in (LEAVING, ENTERING, ASIDE, ALTERED) if self._available(v)), LEAVING)
             self._show(False)
 
     def current(self) -> tuple[StoredLayer | None, np.ndarray | None]:
         """The layer shown, and the rows of it (None for all)."""
-        if self.view == ASIDE and self.key in self.subject.asides:
-            return self.subject.layers[ENTERING].get(self.key), self.subject.asides[self.key].rows
+        some = self.some()
+        if some is not None:
+            return self.subject.layers[ENTERING].get(self.key), some.rows
         return self.subject.layers.get(self.view, {}).get(self.key), None
+
+    def some(self) -> StoredAside | None:
+        """The rows that the view is about, where it is about some only."""
+        return self.subject.rows.get(self.view, {}).get(self.key)
 
     # -- showing it
 
@@ -320,9 +332,7 @@ class Viewer(QObject):
             self.table.model_.show_table(None)
             self.table_count.setText("")
             return
-        aside = self.subject.asides.get(self.key)
-        reasons = (aside.codes, aside.reasons) if self.view == ASIDE and aside else None
-        self.table.model_.show_table(layer.table, rows, reasons)
+        self.table.model_.show_table(layer.table, rows, self.some())
         shown = layer.rows if rows is None else len(rows)
         text = counted(shown, "row") if rows is None else f"{shown:,} of {counted(layer.rows, 'row')}"
         self.table_count.setText(text)
@@ -348,12 +358,12 @@ class Viewer(QObject):
         items = [
             Item(
                 layer.shapes,
-                look["aside" if self.view == ASIDE else "leaving" if self.view == LEAVING else "plain"],
+                look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")],
                 rows,
             )
         ]
         context: tuple[Item, ...] = ()
-        if self.view == ASIDE:
+        if self.view in (ASIDE, ALTERED):
             beside = self.subject.layers[LEAVING].get(self.key)
             if beside is not None and beside.shapes is not None and beside.rows:
                 context = (Item(beside.shapes, look["behind"]),)
@@ -382,9 +392,11 @@ class Viewer(QObject):
             button.setChecked(view == self.view)
             count = ""
             if there:
-                rows = len(subject.asides[self.key].rows) if view == ASIDE else subject.layers[view][self.key].rows
+                some = subject.rows.get(view, {}).get(self.key)
+                rows = len(some.rows) if some is not None else subject.layers[view][self.key].rows
                 count = f" {rows:,}"
             button.setText(_WORDS[view] + count)
+            button.setVisible(there or view != ALTERED)
 
     def _redraw(self) -> None:
         self._show(True)
@@ -452,10 +464,9 @@ class Viewer(QObject):
         values = [(name, layer.table.column(name)[row].as_py()) for name in layer.table.column_names]
         titles = layer.info.get("titles", {})
         fields = [(titles.get(name, name), show(value), value is None or value == "") for name, value in values]
-        aside = self.subject.asides.get(self.key)
-        if self.view == ASIDE and aside is not None:
-            code = aside.codes[np.searchsorted(aside.rows, row)]
-            fields.insert(0, ("set aside", aside.reasons[int(code)], False))
+        some = self.some()
+        if some is not None:
+            fields.insert(0, (_WORDS[self.view].lower(), some.text(int(np.searchsorted(some.rows, row))), False))
         self.card.show_fields(f"Row {row + 1:,}", fields)
 
     # -- what the layer holds

@@ -32,7 +32,7 @@ from eskret.desktop.status import StatusLine
 from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
-from eskret.desktop.viewer import ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
+from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
 from eskret.desktop.views.start import StartView
@@ -46,7 +46,7 @@ KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"), ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+E", "rehearse"), ("Ctrl+R", "run"), ("Ctrl+.", "stop"), ("Insert", "add a step below the one in hand"),
     ("Delete", "remove it"), ("Alt+Up, Alt+Down", "move it"), ("F2", "rename it"), ("Space", "switch it off or on"),
-    ("Enter", "open it into its layers"), ("Alt+1, Alt+2, Alt+3", "entering, leaving, set aside"),
+    ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
@@ -284,6 +284,7 @@ class Workbench(QWidget):
             ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
             ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
             ("Set aside", "Alt+3", lambda: self.viewer.choose_view(ASIDE)),
+            ("Altered", "Alt+4", lambda: self.viewer.choose_view(ALTERED)),
             ("Keep what is chosen", "Ctrl+K", lambda: self._by_hand("pick")),
             ("Keep it by a condition", "Ctrl+Shift+K", lambda: self._by_hand("keep")),
             ("Isolate what is chosen", "Ctrl+I", lambda: self._by_hand("isolate")),

@@ -284,5 +284,5 @@ def in_words(names: Iterable[str], most: int = 2) -> str:
 
 def deliver_name(template: str, layer: LayerFacts | Layer, context: Context, number: int, limit: int) -> str:
     """The name of a delivered layer: the template filled, then cleaned by the naming rule."""
-    extra = {"layer": layer.key, "step": context.step, "n": number}
+    extra = {"layer": layer.key, "step": layer.step or context.step, "n": number}
     return clean_name(context.fill(template, extra), limit=limit)

@@ -11,7 +11,7 @@ def order_figures(column: pa.ChunkedArray | None) -> np.ndarray | None:
     """A figure for each row that puts it in the order of the field's values (float64); None without a field."""
     if column is None:
         return None
-    ranked = pc.rank(column.combine_chunks(), sort_keys="ascending", null_placement="at_end", tiebreaker="dense")
+    ranked = pc.rank(column.combine_chunks(), sort_keys="ascending", tiebreaker="dense")
     return np.asarray(ranked).astype(np.float64)
 
 

@@ -57,7 +57,13 @@ def find_operations(words: str, with_layers: bool | None = None) -> list[Operati
     wanted = re.findall(r"\w+", words.lower())
     if not wanted:
         return sorted(all_operations().values(), key=unfit)
-    scored = [(sum(_score(o, w) for w in wanted), o) for o in all_operations().values()]
+    whole = " ".join(wanted)
+
+    def fit(operation: Operation) -> int:
+        # a name for the whole of it says more than words of its title
+        return sum(_score(operation, w) for w in wanted) + 20 * (whole in operation.also_known_as)
+
+    scored = [(fit(o), o) for o in all_operations().values()]
     return [o for score, o in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
 
 

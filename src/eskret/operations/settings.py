@@ -28,6 +28,7 @@ class SettingInfo:
     crs, layer (a reference to layers of another step), fields (of the layers that enter), measure, cells, features,
     shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
     which this one matters. ``of`` names the setting whose layer a field is one of; empty for the layers that enter.
+    ``tables`` says that a layer may be a table too.
     """
 
     label: str
@@ -37,6 +38,7 @@ class SettingInfo:
     shown_when: tuple[str, tuple[Any, ...]] | None = None
     example: str = ""
     of: str = ""
+    tables: bool = False
 
 
 def _known_crs(value: str) -> str:
@@ -54,10 +56,10 @@ KnownCrs = Annotated[str, AfterValidator(_known_crs)]
 
 def setting(
     label: str, *, help: str, kind: str = "text", default: Any = ..., choices: Mapping[str, str] | None = None,
-    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", of: str = "", **limits: Any,
+    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", of: str = "", tables: bool = False, **limits: Any,
 ) -> Any:  # fmt: skip
     """Declare a setting. ``limits`` are pydantic's (``ge``, ``le``, ``min_length`` ...)."""
-    info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of)
+    info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of, tables)
     return Field(default=default, json_schema_extra={"info": cast(Any, info)}, **limits)
 
 

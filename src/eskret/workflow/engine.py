@@ -271,7 +271,7 @@ class _Coordinator:
             self.made[step.id] = tuple(step_run.entering)
         else:
             result, outcomes = step_run.settle()
-            self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
+            self.made[step.id] = tuple(layer.made_by(step.id) for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.run_._steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]

@@ -74,7 +74,12 @@ def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]])
         operation = operation_by_id(step.use)
     except EskretError:
         return f"{bold(step.use)}, which is no operation known here"
-    return operation.sentence(step.settings, entering_words(document, step, known))
+    # a setting that a parameter gives is told as conditions have it: $gap
+    named = {
+        k: f"${v['parameter']}" if isinstance(v, Mapping) and set(v) == {"parameter"} else v
+        for k, v in step.settings.items()
+    }
+    return operation.sentence(named, entering_words(document, step, known))
 
 
 def rows(

@@ -134,7 +134,7 @@ def rehearse(
             context = replace(context, watch=watch)
         forecast, more = _step(step, entering, empty, blocked, context, given, made)
         findings.extend(replace(f, step=f.step or id) for f in more)
-        made[id] = forecast.layers
+        made[id] = tuple(replace(f, step=id) for f in forecast.layers)
         failed = blocked or any(f.level is Level.ERROR for f in more)
         if failed:
             broken.add(id)

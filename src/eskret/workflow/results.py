@@ -23,6 +23,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
+from eskret.core.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
@@ -102,25 +103,46 @@ class ResultStore:
     ) -> Mapping[str, Any]:
         """Store a step's result; for the engine's ``keep``."""
         aside: dict[str, Any] = {}
-        for outcome in outcomes:
-            for account in outcome.inputs:
-                if account.setting == "from" and len(account.set_aside):
-                    aside[account.layer] = self._aside(step, len(aside), account.set_aside)
+        altered: dict[str, Any] = {}
+        leftovers: dict[str, Any] = {}
+        for account in (a for o in outcomes for a in o.inputs):
+            mine = account.setting == "from"
+            if len(account.set_aside):
+                into = aside if mine else leftovers
+                name = f"aside-{step}-{account.setting}-{len(into)}"
+                into.setdefault(account.layer, self._rows(name, account.set_aside))
+            if mine and account.altered:
+                altered[account.layer] = self._altered(f"altered-{step}-{len(altered)}", account.altered)
         return {
             "view": {
                 "entering": [self.put(layer) for layer in entering],
                 "leaving": [self.put(layer) for o in outcomes for layer in o.layers],
                 "aside": aside,
+                "altered": altered,
                 "others": [self.put(layer) for layer in others],
+                "leftovers": leftovers,
             }
         }
 
-    def _aside(self, step: str, number: int, aside: Any) -> dict[str, Any]:
-        home = self.folder / f"aside-{step}-{number}"
+    def _rows(self, name: str, aside: SetAside) -> dict[str, Any]:
+        home = self.folder / name
         home.mkdir(parents=True, exist_ok=True)
         np.save(home / "rows.npy", aside.rows)
         np.save(home / "codes.npy", aside.codes)
         return {"path": str(home), "reasons": list(aside.reasons), "rows": len(aside)}
+
+    def _altered(self, name: str, altered: Sequence[Altered]) -> dict[str, Any]:
+        """Rows with what was done to them; one to which several things were done, with the first."""
+        home = self.folder / name
+        home.mkdir(parents=True, exist_ok=True)
+        rows = np.concatenate([a.rows for a in altered]).astype(np.int64)
+        codes = np.concatenate([np.full(len(a), n, np.int16) for n, a in enumerate(altered)])
+        amounts = np.concatenate([np.full(len(a), np.nan) if a.amounts is None else a.amounts for a in altered])
+        rows, first = np.unique(rows, return_index=True)
+        for file, array in (("rows", rows), ("codes", codes[first]), ("amounts", amounts[first])):
+            np.save(home / f"{file}.npy", array)
+        return {"path": str(home), "reasons": [a.what for a in altered], "rows": len(rows),
+                "units": [a.unit for a in altered]}  # fmt: skip
 
 
 def _write(layer: Layer, home: Path) -> dict[str, Any]:

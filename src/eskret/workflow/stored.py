@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from eskret.core.words import figure
+
 
 @dataclass(frozen=True)
 class Shapes:
@@ -66,13 +68,27 @@ class StoredLayer:
 
 @dataclass(frozen=True)
 class StoredAside:
-    """Rows set aside of a layer that entered: positions and, for each, its reason."""
+    """Rows of a layer that entered, set aside or altered: positions and, for each, a number into what to say of it.
+
+    ``amounts`` are by how much (NaN for nothing to tell), in the unit of each reason; None where there are none.
+    """
 
     rows: np.ndarray
     codes: np.ndarray
     reasons: tuple[str, ...]
+    amounts: np.ndarray | None = None
+    units: tuple[str, ...] = ()
 
     @classmethod
     def open(cls, info: Mapping[str, Any]) -> StoredAside:
         home = Path(info["path"])
-        return cls(np.load(home / "rows.npy"), np.load(home / "codes.npy"), tuple(info["reasons"]))
+        units = tuple(info.get("units", ()))
+        amounts = np.load(home / "amounts.npy") if units else None
+        return cls(np.load(home / "rows.npy"), np.load(home / "codes.npy"), tuple(info["reasons"]), amounts, units)
+
+    def text(self, at: int) -> str:
+        """What to say of one of the rows."""
+        code = int(self.codes[at])
+        if self.amounts is None or np.isnan(self.amounts[at]):
+            return self.reasons[code]
+        return f"{self.reasons[code]}: {figure(float(self.amounts[at]), self.units[code])}"

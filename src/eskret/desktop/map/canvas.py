@@ -496,6 +496,7 @@ def looks() -> dict[str, Look]:
         "plain": Look(p.plain_fill, p.plain_line),
         "leaving": Look(p.mark_fill, p.mark_line),
         "aside": Look(p.bad, p.bad, hatch=True),
+        "altered": Look(p.look, p.look, hatch=True),
         "behind": Look(p.mark_fill, p.mark_line, alpha=110),
         "chosen": Look(p.hand, p.ink, width=2.0),
         "other": Look(p.hand, p.ink, alpha=70, width=2.0, point=9.0),

@@ -107,8 +107,8 @@ class _Text(QPlainTextEdit):
         popup.hide()
 
 
-class ConditionEditor(LinesEditor):
-    """A condition in SQL."""
+class SqlEditor(LinesEditor):
+    """An SQL expression; below it a line of what comes of it."""
 
     def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(info, 3, parent)
@@ -119,15 +119,6 @@ class ConditionEditor(LinesEditor):
         self.count.setObjectName("faint")
         self.layout().addWidget(self.count)  # type: ignore[union-attr]
         self.count.hide()
-        self.values = ValuesList(session)
-        self.values.taken.connect(self._put_value)
-        self.layout().addWidget(self.values)  # type: ignore[union-attr]
-
-    def _put_value(self, field: str, value: Any) -> None:
-        cursor = self.text.textCursor().position()
-        self.text.setPlainText(with_value(self.text.toPlainText(), cursor, field, value))
-        self.text.moveCursor(QTextCursor.MoveOperation.End)
-        self._settle()
 
     def make_text(self) -> QPlainTextEdit:
         return _Text()
@@ -148,10 +139,34 @@ class ConditionEditor(LinesEditor):
             self.colours.rehighlight()
 
     def show_count(self, text: str) -> None:
-        """Say how many features it keeps."""
+        """Say what comes of it."""
         self.count.setText(text)
         self.count.setVisible(bool(text))
 
     def _forget_mistake(self) -> None:
         if self.colours.mistake:
             self.colours.mistake = None
+
+
+class ConditionEditor(SqlEditor):
+    """A condition, with the values of a field to click and a count of what it keeps."""
+
+    def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(info, session, parent)
+        self.values = ValuesList(session)
+        self.values.taken.connect(self._put_value)
+        self.layout().addWidget(self.values)  # type: ignore[union-attr]
+
+    def _put_value(self, field: str, value: Any) -> None:
+        cursor = self.text.textCursor().position()
+        self.text.setPlainText(with_value(self.text.toPlainText(), cursor, field, value))
+        self.text.moveCursor(QTextCursor.MoveOperation.End)
+        self._settle()
+
+
+class ExpressionEditor(SqlEditor):
+    """An expression that gives a value, with those of the first rows."""
+
+    def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(info, session, parent)
+        self.count.setWordWrap(True)

@@ -132,6 +132,16 @@ class TargetEditor(TextEditor):
             self._settle()
 
 
+class WordListEditor(TargetEditor):
+    """A word list: a CSV file that is there, or one to be made."""
+
+    def _choose(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Word list", str(self._folder), "Word lists (*.csv)")
+        if path:
+            self.line.setText(relative(path, self._folder))
+            self._settle()
+
+
 class LinesEditor(Editor):
     """Text over several lines; settles when the analyst leaves it or pauses."""
 

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLay
 
 from eskret.core.words import counted
 from eskret.desktop.session import Session
-from eskret.desktop.settings.condition import ConditionEditor
+from eskret.desktop.settings.condition import ConditionEditor, ExpressionEditor, SqlEditor
 from eskret.desktop.settings.crs import CrsEditor
 from eskret.desktop.settings.editors import (
     ChoiceEditor,
@@ -23,6 +23,7 @@ from eskret.desktop.settings.editors import (
     TargetEditor,
     TextEditor,
     WholeEditor,
+    WordListEditor,
 )
 from eskret.desktop.settings.entering import EnteringEditor
 from eskret.desktop.settings.layers import FieldEditor, FieldsEditor, LayerEditor
@@ -206,6 +207,10 @@ class SettingsForm(QScrollArea):
         folder = self._session.folder
         if info.kind == "condition":
             return ConditionEditor(info, self._session)
+        if info.kind == "expression":
+            return ExpressionEditor(info, self._session)
+        if info.kind == "wordlist":
+            return WordListEditor(info, folder)
         if info.kind == "crs":
             return CrsEditor(info, self._session)
         of_layers: dict[str, type[Any]] = {"layer": LayerEditor, "field": FieldEditor, "fields": FieldsEditor}
@@ -257,8 +262,8 @@ class SettingsForm(QScrollArea):
                 block.setVisible(self._shown(block.info, step))
             wrong = [f.text for f in findings if f.level == "error" and f.setting == name]
             block.show_wrong("\n".join(dict.fromkeys(wrong)))
-            if isinstance(block.editor, ConditionEditor):
-                self._fill_condition(block.editor, step, name)
+            if isinstance(block.editor, SqlEditor):
+                self._fill_sql(block.editor, step, name)
         if self._preview is not None:
             try:
                 self._preview.show_settings(with_parameters(step.settings, self._session.values()))
@@ -277,38 +282,40 @@ class SettingsForm(QScrollArea):
         value = str(step.settings.get(other, "" if default is None else default))
         return any(value.lower().endswith(str(e)) for e in endings)
 
-    def _fill_condition(self, editor: ConditionEditor, step: Step, name: str) -> None:
+    def _fill_sql(self, editor: SqlEditor, step: Step, name: str) -> None:
+        """Offer what can stand in it, mark what is wrong, and ask what comes of it."""
         session = self._session
         editor.offer(session.fields_entering(step.id), [p.name for p in session.document.parameters])
         mistakes = [f for f in session.findings(step.id) if f.setting == name and f.level == "error"]
         editor.show_mistake(mistakes[0].start if mistakes else -1, mistakes[0].length if mistakes else 0)
         layers = session.entering_stored(step.id)
-        where_text = str(step.settings.get(name) or "")
-        editor.values.offer(session.fields_entering(step.id), [dict(x.info) for x in layers], where_text)
-        where = step.settings.get(name)
-        if mistakes or not layers or not where:
+        text = str(step.settings.get(name) or "")
+        if isinstance(editor, ConditionEditor):
+            editor.values.offer(session.fields_entering(step.id), [dict(x.info) for x in layers], text)
+        if mistakes or not layers or not text:
             editor.show_count("")
             self._counted = ()
             return
-        asked = (step.id, where, tuple(x.info["path"] for x in layers), tuple(session.values().items()))
+        asked = (step.id, text, tuple(x.info["path"] for x in layers), tuple(session.values().items()))
         if asked == self._counted:
             return
         self._counted = asked
-        kept: list[tuple[int, int]] = []
+        answers: list[dict[str, Any]] = []
 
         def take(event: dict[str, Any]) -> None:
             if asked != self._counted or event["event"] != "done":
                 return
-            kept.append((event["kept"], event["of"]))
-            if len(kept) == len(layers):
-                of = sum(n for _, n in kept)
-                total = sum(n for n, _ in kept)
-                share = f", {100 * total / of:.1f} %" if of else ""
-                verb = "Keeps" if step.use == "keep" else "Holds for"
-                editor.show_count(f"{verb} {total:,} of {counted(of, 'feature')}{share}")
+            answers.append(event)
+            if isinstance(editor, ExpressionEditor):
+                editor.show_count(_first_values(event))
+            elif len(answers) == len(layers):
+                editor.show_count(_count_text(answers, "Keeps" if step.use == "keep" else "Holds for"))
 
+        if isinstance(editor, ExpressionEditor):
+            session.ask("compute", take, layer=dict(layers[0].info), value=text, values=session.values())
+            return
         for layer in layers:
-            session.ask("count", take, layer=dict(layer.info), where=where, values=session.values())
+            session.ask("count", take, layer=dict(layer.info), where=text, values=session.values())
 
     def _makes_text(self, step: Step) -> str:
         """What the step will make, as far as the rehearsal knows."""
@@ -394,3 +401,19 @@ class SettingsForm(QScrollArea):
         self._built = (new, step.use, session.folder)
         session.edit(document, "rename a step")
         session.selected_changed.emit(new)
+
+
+def _count_text(answers: list[dict[str, Any]], verb: str) -> str:
+    """How many features a condition holds for."""
+    of, total = sum(a["of"] for a in answers), sum(a["kept"] for a in answers)
+    share = f", {100 * total / of:.1f} %" if of else ""
+    return f"{verb} {total:,} of {counted(of, 'feature')}{share}"
+
+
+def _first_values(answer: dict[str, Any]) -> str:
+    """What an expression gives for the first rows."""
+    if answer.get("wrong"):
+        return str(answer["wrong"])
+    shown = ", ".join("(empty)" if v is None else str(v) for v in answer["values"])
+    more = f" ... of {counted(answer['of'], 'row')}" if answer["of"] > len(answer["values"]) else ""
+    return f"Gives {answer['type']}: {shown}{more}" if answer["values"] else f"Gives {answer['type']}"

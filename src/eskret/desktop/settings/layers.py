@@ -21,7 +21,7 @@ class LayerEditor(MenuEditor):
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:
         super().__init__(info.label, parent)
-        self._session, self._step, self._value = session, step, ""
+        self._session, self._step, self._value, self._tables = session, step, "", info.tables
 
     def show_value(self, value: Any) -> None:
         self._value = str(value or "")
@@ -39,7 +39,7 @@ class LayerEditor(MenuEditor):
             if step.id == self._step:
                 continue
             found = session.forecast.steps.get(step.id)
-            leaving = [f for f in (found.leaving if found else []) if f.kind != "table"]
+            leaving = [f for f in (found.leaving if found else []) if self._tables or f.kind != "table"]
             if len(leaving) == 1:
                 self._offer(step.id, f"{step.id}: {_facts(leaving[0])}")
             elif leaving:
@@ -64,7 +64,7 @@ class FieldEditor(Editor):
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._session, self._step, self._shown = session, step, ""
+        self._session, self._step, self._of, self._shown = session, step, info.of, ""
         self.box = QComboBox()
         self.box.setEditable(True)
         self.box.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
@@ -91,7 +91,7 @@ class FieldEditor(Editor):
             self.settled.emit(self._shown)
 
     def show_value(self, value: Any) -> None:
-        names = [name for name, _ in self._session.fields_entering(self._step)]
+        names = [name for name, _ in self._session.fields_for(self._step, self._of)]
         if [self.box.itemText(n) for n in range(self.box.count())] != names:
             self.box.blockSignals(True)
             self.box.clear()
@@ -110,7 +110,7 @@ class FieldsEditor(MenuEditor):
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:
         super().__init__(info.label, parent)
-        self._session, self._step = session, step
+        self._session, self._step, self._of = session, step, info.of
         self._value: list[str] = []
 
     def show_value(self, value: Any) -> None:
@@ -119,12 +119,12 @@ class FieldsEditor(MenuEditor):
 
     def fill(self) -> None:
         self.menu.clear()
-        there = self._session.fields_entering(self._step)
+        there = self._session.fields_for(self._step, self._of)
         names = [*there, *((v, "not there") for v in self._value if all(v != n for n, _ in there))]
         for name, word in names:
             self.tick(f"{name}   {word}", name in self._value, partial(self._change, name))
         if not names:
-            self.word("No layer enters yet")
+            self.word("Name the layer first" if self._of else "No layer enters yet")
 
     def _change(self, name: str, on: bool) -> None:
         self.settled.emit([v for v in self._value if v != name] + ([name] if on else []))

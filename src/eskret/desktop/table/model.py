@@ -15,6 +15,7 @@ from eskret.core.keys import as_values
 from eskret.core.layer import type_word
 from eskret.desktop.background import Background
 from eskret.desktop.theme.style import font, theme
+from eskret.workflow.stored import StoredAside
 
 Index = QModelIndex | QPersistentModelIndex
 NULL, EMPTY = "no value", "empty text"
@@ -32,7 +33,7 @@ class TableModel(QAbstractTableModel):
         super().__init__(parent)
         self._table = pa.table({})
         self._rows: np.ndarray | None = None
-        self._reasons: tuple[np.ndarray, tuple[str, ...]] | None = None
+        self._reasons: StoredAside | None = None
         self._order: np.ndarray | None = None
         self._background = Background(self)
         self._asked = 0
@@ -42,21 +43,23 @@ class TableModel(QAbstractTableModel):
 
     def show_table(
         self, table: pa.Table | None, rows: np.ndarray | None = None,
-        reasons: tuple[np.ndarray, tuple[str, ...]] | None = None,
+        reasons: StoredAside | None = None,
     ) -> None:  # fmt: skip
         """Show a table from its first row.
 
         Parameters
         ----------
         rows : positions in the table; None for all.
-        reasons : for each of ``rows``, a number into the texts.
+        reasons : what to say of each of ``rows``.
         """
         self.beginResetModel()
         self._table = table if table is not None else pa.table({})
         self._rows, self._reasons, self._order = rows, reasons, None
         self.overlay = {}
         self._asked += 1
-        self.titles = [ROW, *([REASON] if reasons else []), *self._table.column_names] if table is not None else []
+        self.titles = (
+            [ROW, *([REASON] if reasons is not None else []), *self._table.column_names] if table is not None else []
+        )
         self.endResetModel()
 
     @property
@@ -87,16 +90,16 @@ class TableModel(QAbstractTableModel):
         return np.flatnonzero(np.isin(shown, positions)) if len(positions) else np.empty(0, np.int64)
 
     def _field(self, column: int) -> int:
-        return column - (2 if self._reasons else 1)
+        return column - (2 if self._reasons is not None else 1)
 
     def value(self, line: int, column: int) -> Any:
         """A cell's value as Python has it."""
         position = self.position(line)
         if column == 0:
             return position + 1
-        if self._reasons and column == 1:
+        if self._reasons is not None and column == 1:
             at = line if self._order is None else int(self._order[line])
-            return self._reasons[1][int(self._reasons[0][at])]
+            return self._reasons.text(int(at))
         name = self._table.column_names[self._field(column)]
         if (position, name) in self.overlay:
             return self.overlay[position, name]
@@ -158,8 +161,8 @@ class TableModel(QAbstractTableModel):
             return None
         if missing or column == 0:
             return theme.colour("faint")
-        if self._reasons and column == 1:
-            return theme.colour("bad")
+        if self._reasons is not None and column == 1:
+            return theme.colour("look" if self._reasons.units else "bad")
         return None
 
     def _changed(self, index: Index) -> bool:
@@ -203,9 +206,11 @@ class TableModel(QAbstractTableModel):
         if column == 0:
             order = np.arange(self.rowCount())
             return order[::-1] if down else order
-        if self._reasons and column == 1:
-            codes = np.asarray(self._reasons[0])
-            return np.argsort(-codes if down else codes, kind="stable")
+        if self._reasons is not None and column == 1:
+            codes = np.asarray(self._reasons.codes).astype(np.int64)
+            amounts = self._reasons.amounts if self._reasons.amounts is not None else np.zeros(len(codes))
+            sign = -1 if down else 1
+            return np.lexsort((np.nan_to_num(sign * amounts), sign * codes))
         values = self._table.column(self._field(column))
         if self._rows is not None:
             values = values.take(pa.array(self._rows))

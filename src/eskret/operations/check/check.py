@@ -79,7 +79,7 @@ class Check(EachLayer):
         )  # fmt: skip
         where: str = setting("Condition", kind="condition", default="", example="depth_m >= 0",
                              shown_when=("that", ("condition",)), help="An SQL condition that must hold for every feature.")  # fmt: skip
-        other: str = setting("Other layer", kind="layer", default="", example="register:lease_beds",
+        other: str = setting("Other layer", kind="layer", tables=True, default="", example="register:lease_beds",
                              shown_when=("that", _OTHER), help="The layer to hold it against: step, or step:layer.")  # fmt: skip
         otherwise: Literal["stop", "look"] = setting(
             "If it does not hold", kind="choice", default="stop",

@@ -40,7 +40,7 @@ class Compare(EachLayer):
     also_known_as = ("diff", "changes", "what changed", "versions", "added removed", "before and after", "same")
 
     class Settings(OperationSettings):
-        earlier: str = setting("Earlier layer", kind="layer", min_length=1, example="last:lease_beds",
+        earlier: str = setting("Earlier layer", kind="layer", tables=True, min_length=1, example="last:lease_beds",
                                help="The layer as it was: step, or step:layer.")  # fmt: skip
         key: list[str] = setting("Key", kind="fields", default=[], example="bed",
                                  help="Fields that tell features apart. Left empty, they are matched by their shape.")  # fmt: skip

@@ -76,7 +76,7 @@ class Save(Delivery):
         )  # fmt: skip
         name: str = setting(
             "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
-            help="How each layer is called. {layer}, {step}, {n} and parameters are filled in, then the name is cleaned.",
+            help="How each layer is called. {layer}, {step} (that made it), {n} and parameters are filled in, then it is cleaned.",
         )  # fmt: skip
         if_exists: Literal["own", "stop", "replace", "number", "skip"] = setting(
             "If it is there already", kind="choice", default="own",
@@ -165,7 +165,7 @@ class Save(Delivery):
             )  # fmt: skip
         out = []
         for number, (layer, name) in enumerate(zip(layers, names, strict=True), 1):
-            path = context.fill_path(settings.to, {"layer": name, "step": context.step, "n": number})
+            path = context.fill_path(settings.to, {"layer": name, "step": layer.step or context.step, "n": number})
             out.append(_Place(layer.key, path, name if target.many else "", name, layer.name))
         return out
 

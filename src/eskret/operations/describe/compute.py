@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.expression import evaluate, parse, result_type
@@ -25,7 +26,7 @@ class Compute(EachLayer):
 
     For example tonnes / area_ha, upper(name), round(depth_m, 1), CASE WHEN depth_m > 20 THEN 'deep' ELSE 'shallow' END,
     coalesce(name, 'unnamed'), extract(year FROM time). A single slash divides with decimals, // without; dividing by zero
-    gives nothing. A parameter is written with a dollar sign. A row for which the expression cannot be worked out, such as
+    gives an empty value. A parameter is written with a dollar sign. A row for which the expression cannot be worked out, such as
     a text that is no number, gets an empty value and is told with the reason.
     """
 
@@ -77,6 +78,7 @@ class Compute(EachLayer):
         expression = parse(settings.value, layer.table.column_names, context.field_values)
         result_type(expression, layer.table.schema, context.values)  # what is wrong for every row is an error
         values, failing = _values(expression, layer.table, context.values)
+        values, endless = _finite(values)
         made = retyped(values, _kind(values.type, settings.type))
         name = field_called(layer.table.column_names, settings.field)
         at = layer.table.schema.get_field_index(name)
@@ -84,9 +86,13 @@ class Compute(EachLayer):
             layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
         )
         out = layer.with_table(table)
-        empty = int(made.column.null_count) - len(failing) - len(made.lost)
+        empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(endless)
         remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
         altered = []
+        if len(endless):
+            text = f"{counted(len(endless), 'row')} came out without end, as by dividing by zero, and stay empty"
+            remarks.append(Remark(text, layer.key, look=True))
+            altered.append(Altered("came out without end, as by dividing by zero", endless))
         for why, rows in _reasons(failing):
             remarks.append(Remark(f"{counted(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
             altered.append(Altered(f"could not be worked out: {why}", rows))
@@ -114,6 +120,14 @@ def _kind(found: pa.DataType, wanted: str) -> pa.DataType:
     if pa.types.is_decimal(found):
         return pa.float64()
     return pa.int64() if pa.types.is_integer(found) else found
+
+
+def _finite(values: pa.ChunkedArray) -> tuple[pa.ChunkedArray, np.ndarray]:
+    """Values that are numbers, or empty, and the rows that were neither."""
+    if not pa.types.is_floating(values.type):
+        return values, np.empty(0, np.int64)
+    bad = pc.fill_null(pc.invert(pc.is_finite(values)), False)
+    return pc.if_else(bad, None, values), np.flatnonzero(np.asarray(bad))
 
 
 _TRIES = 400

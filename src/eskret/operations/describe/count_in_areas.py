@@ -64,7 +64,7 @@ class CountInAreas(EachLayer):
             return figuring.checked_figures(value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Count in areas {bold(entering or '…')} the {bold(str(settings.get('other') or '…').split(':')[-1])}"
+        return f"Count in areas of {bold(entering or '…')} what lies there of {bold(str(settings.get('other') or '…').split(':')[-1])}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other")

@@ -70,11 +70,8 @@ class JoinByPlace(EachLayer):
         )  # fmt: skip
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        relation = str(settings.get("relation") or "intersects")
-        how = "that most covers" if relation == "most" else "by place from"
-        return (
-            f"Join by place to {bold(entering or '…')} {how} {bold(str(settings.get('other') or '…').split(':')[-1])}"
-        )
+        how = "what most covers it" if settings.get("relation") == "most" else "what lies there"
+        return f"Join by place to {bold(entering or '…')} {how} of {bold(str(settings.get('other') or '…').split(':')[-1])}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other")

@@ -50,7 +50,7 @@ class JoinTable(EachLayer):
 
     class Settings(OperationSettings):
         table: str = setting(
-            "Table", kind="layer", min_length=1, example="landings",
+            "Table", kind="layer", tables=True, min_length=1, example="landings",
             help="The table (or layer) whose fields are wanted: step, or step:layer.",
         )  # fmt: skip
         key: str = setting("Key", kind="field", min_length=1, example="bed", help="The field that holds the key here.")

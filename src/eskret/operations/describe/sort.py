@@ -58,9 +58,7 @@ class Sort(EachLayer):
             column = layer.table.column(name)
             if pa.types.is_nested(column.type) or pa.types.is_boolean(column.type):
                 column = pa.chunked_array([pa.array([None if v is None else repr(v) for v in column.to_pylist()])])
-            rank = np.asarray(pc.rank(column.combine_chunks(), null_placement="at_end", tiebreaker="dense")).astype(
-                np.int64
-            )
+            rank = np.asarray(pc.rank(column.combine_chunks(), tiebreaker="dense")).astype(np.int64)
             if down:
                 rank = np.where(np.asarray(column.is_null()), len(layer) + 1, -rank)
             order = order[np.argsort(rank[order], kind="stable")]

@@ -123,7 +123,7 @@ class ConnectPoints(EachLayer):
         shapes = lines(xyz[rows], way, settings.shape != "line")
         through = float(np.nansum(found.metres[kept]))
         if settings.shape == "area":
-            shapes = shapely.polygons(shapely.linearrings(*_rings(shapes))) if len(shapes) else shapes
+            shapes = shapely.polygons(_rings(shapes)) if len(shapes) else shapes
         begin = np.searchsorted(way, np.arange(int(enough.sum())))
         end = np.searchsorted(way, np.arange(int(enough.sum())), side="right") - 1
         heads = layer.table.select(settings.by).take(pa.array(rows[begin], pa.int64()))
@@ -159,8 +159,9 @@ class ConnectPoints(EachLayer):
         )  # fmt: skip
 
 
-def _rings(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    return shapely.get_coordinates(shapes, return_index=True)
+def _rings(shapes: np.ndarray) -> np.ndarray:
+    xy, of = shapely.get_coordinates(shapes, return_index=True)
+    return np.asarray(shapely.linearrings(xy, indices=of))
 
 
 def _new_fields(settings: Any, order: Field | None) -> list[Field]:

@@ -113,6 +113,22 @@ def _count(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"kept": int(true.sum()), "of": len(true)}
 
 
+def _compute(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """What an expression gives for the first rows of a stored layer."""
+    from eskret.core.expression import evaluate, parse
+    from eskret.core.layer import type_word
+    from eskret.workflow.stored import StoredLayer
+
+    table = StoredLayer(request["layer"]).table
+    expression = parse(request["value"], table.column_names)
+    try:
+        column = evaluate(expression, table.slice(0, 6), request["values"], 5.0)
+    except ExpressionError as error:
+        return {"wrong": f"The first rows cannot be worked out: {error.problem}.", "values": [], "of": table.num_rows}
+    values = [v if v is None or isinstance(v, bool | int | float) else str(v) for v in column.to_pylist()]
+    return {"values": values, "of": table.num_rows, "type": type_word(column.type)}
+
+
 def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """The most frequent values of a field over stored layers, with counts."""
     import pyarrow as pa
@@ -201,7 +217,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
-    "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "values": _values,
+    "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
 }  # fmt: skip
 
