@@ -13,8 +13,8 @@ import pyarrow.compute as pc
 from eskret.core.groups import Groups, group_rows
 
 REPAIRS = {
-    "types": "text and numbers alike: '12' is 12", "blanks": "blanks around and doubled ones do not count",
-    "case": "upper and lower case do not count", "zeros": "zeros in front do not count: 007 is 7",
+    "types": "one is text and one a number", "blanks": "blanks differ", "case": "upper and lower case differ",
+    "zeros": "zeros stand in front",
 }  # fmt: skip
 
 

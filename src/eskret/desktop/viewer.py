@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.core.account import Relation
 from eskret.core.keys import rows_of
 from eskret.core.words import counted
 from eskret.desktop.background import Background
@@ -35,6 +36,8 @@ from eskret.desktop.table.model import show
 from eskret.desktop.table.view import FeatureTable
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
+from eskret.errors import EskretError
+from eskret.operations.registry import operation_by_id
 from eskret.workflow.stored import StoredAside, StoredLayer
 
 ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
@@ -367,12 +370,26 @@ class Viewer(QObject):
             beside = self.subject.layers[LEAVING].get(self.key)
             if beside is not None and beside.shapes is not None and beside.rows:
                 context = (Item(beside.shapes, look["behind"]),)
+        elif self.view == LEAVING and self._reports():
+            beside = self.subject.layers[ENTERING].get(self.key)
+            if beside is not None and beside.shapes is not None and beside.rows:
+                context = (Item(beside.shapes, look["plain"]),)
         others = [] if self.subject.source is not None else self._session.others_stored(self._session.selected)
         beside_it = tuple(
             Item(x.shapes, look["other"]) for x in others
             if x.shapes is not None and x.rows and x.crs and layer.crs and x.crs["code"] == layer.crs["code"]
         )  # fmt: skip
         return Scene(tuple(items), layer.crs, "", (*beside_it, *context))
+
+    def _reports(self) -> bool:
+        """Whether the step in hand tells something of its layers, which is then drawn over them."""
+        step = self._session.step()
+        if step is None or self.subject.source is not None:
+            return False
+        try:
+            return operation_by_id(step.use).relation is Relation.REPORT
+        except EskretError:
+            return False
 
     def _show_head(self) -> None:
         subject = self.subject

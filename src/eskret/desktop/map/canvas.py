@@ -31,6 +31,7 @@ from eskret.desktop.map.viewport import Box, Viewport
 from eskret.desktop.theme.style import NARROW, font, theme
 
 REACH = 6.0
+TINY = 6  # pixels
 MANY = 400
 """More chosen features than this are painted with the rest, off the window's thread."""
 LOOK, BOX, LASSO = "look", "box", "lasso"
@@ -131,7 +132,12 @@ class MapCanvas(QWidget):
             if not np.isnan(boxes).all():
                 low, high = np.nanmin(boxes[:, :2], axis=0), np.nanmax(boxes[:, 2:], axis=0)
                 x0, y0, x1, y1 = self.view.box
-                if low[0] < x0 or low[1] < y0 or high[0] > x1 or high[1] > y1:
+                size = float((high - low).max()) * self.view.scale
+                if 0 < size < TINY:
+                    # a gap of half a metre in an outline of kilometres cannot be seen where it is
+                    box = (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
+                    self._look(self.view.fitted(box, min(self.width(), self.height()) / 3))
+                elif low[0] < x0 or low[1] < y0 or high[0] > x1 or high[1] > y1:
                     middle = (low + high) / 2
                     self._look(
                         Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height())

@@ -81,7 +81,7 @@ class FeatureTable(QTableView):
             for line in range(lines):
                 text = str(self.model_.data(self.model_.index(line, column)) or "")
                 longest = max(longest, body.horizontalAdvance(text[:60]) + 28)
-            self.setColumnWidth(column, min(longest, 150 if self.model_.titles[column] == REASON else 240))
+            self.setColumnWidth(column, min(longest, 210 if self.model_.titles[column] == REASON else 240))
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
 
     def _changed(self, _new: QItemSelection, _old: QItemSelection) -> None:

@@ -182,7 +182,7 @@ def _diagnosed(left: pa.ChunkedArray, right: pa.ChunkedArray, key: str, table: s
         out.append(Finding(Level.LOOK, text, setting="key", layer=key))
     if found.repairs:
         how = in_words([REPAIRS[r] for r in found.repairs], 4)
-        text = f"{key}: {found.repaired - found.found:,} more would match if {how}."
+        text = f"{key}: {found.repaired - found.found:,} more would match too if keys count as the same although {how}."
         out.append(Finding(Level.LOOK, text, setting="alike", layer=key))
     return out
 
