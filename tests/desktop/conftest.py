@@ -136,6 +136,7 @@ def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Cal
         if window.workbench is not None:
             # nobody is there to answer what to do with unsaved changes
             window.workbench.session._saved = window.workbench.session.document
+            window.workbench.words._saved = window.workbench.words.entries
         window.close()
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,7 @@ class Files(QObject):
         self._session = session
         self._settings = settings
         self._window = window
+        self.guards: list[Callable[[], bool]] = []
 
     def open_path(self, path: Path) -> None:
         """Open a workflow file or a folder; what cannot be opened is said, and what was open stays."""
@@ -110,19 +112,15 @@ class Files(QObject):
                 self.failed.emit(str(error))
 
     def may_leave(self) -> bool:
-        """Ask about what is not saved; False where the analyst stays."""
-        if not self._session.dirty:
-            return True
-        box = QMessageBox(self._window)
-        box.setText(f"“{self._session.document.title}” has changes that are not saved.")
-        keep = box.addButton("Save them", QMessageBox.ButtonRole.AcceptRole)
-        drop = box.addButton("Leave them", QMessageBox.ButtonRole.DestructiveRole)
-        box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
-        box.exec()
-        if box.clickedButton() is keep:
-            self.save()
-            return not self._session.dirty
-        return box.clickedButton() is drop
+        """Ask about what is not saved, here and in other views; False where the analyst stays."""
+        session = self._session
+        mine = not session.dirty or may_leave(
+            self._window,
+            f"“{session.document.title}” has changes that are not saved.",
+            self.save,
+            lambda: not session.dirty,
+        )
+        return mine and all(guard() for guard in self.guards)
 
     def recent(self) -> list[str]:
         """Files opened lately that are still there, the last first."""
@@ -134,3 +132,17 @@ class Files(QObject):
         paths = [str(path.resolve()), *(p for p in self.recent() if p != str(path.resolve()))]
         self._settings.setValue("recent", paths[:RECENT])
         self.recent_changed.emit()
+
+
+def may_leave(window: QWidget, text: str, save: Callable[[], object], saved: Callable[[], bool]) -> bool:
+    """Ask whether to save before leaving; False where the analyst stays, or what was to be saved could not be."""
+    box = QMessageBox(window)
+    box.setText(text)
+    keep = box.addButton("Save them", QMessageBox.ButtonRole.AcceptRole)
+    drop = box.addButton("Leave them", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+    box.exec()
+    if box.clickedButton() is keep:
+        save()
+        return saved()
+    return box.clickedButton() is drop

@@ -526,6 +526,10 @@ class Session(QObject):
             self.ask("sketch", take, step=id, settings=dict(step.settings), crs=self.document.crs)
         return self._sketches[asked]
 
+    def leaving_stored(self, id: str) -> list[StoredLayer]:
+        """Stored layers that a step left in the last run."""
+        return [StoredLayer(dict(i)) for i in self.leaving(id)]
+
     def entering_stored(self, id: str) -> list[StoredLayer]:
         """Stored layers that enter a step: from its own run, or from the steps it takes from."""
         view = self.view(id)

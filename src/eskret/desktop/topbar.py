@@ -132,6 +132,7 @@ class TopBar(QWidget):
     rehearse_asked = Signal()
     run_asked = Signal()
     stop_asked = Signal()
+    words_asked = Signal(bool)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -160,6 +161,10 @@ class TopBar(QWidget):
         self.run.setToolTip("Run all steps and save the outputs together (Ctrl+R)")
         self.stop = QPushButton("Stop")
         self.stop.setToolTip("Stop the run; outputs stay as they were (Ctrl+.)")
+        self.words = QPushButton("Words")
+        self.words.setCheckable(True)
+        self.words.setToolTip("The word lists of this workflow: spellings met, and the words to use (F10)")
+        self.words.clicked.connect(self.words_asked)
         self.rehearse.clicked.connect(self.rehearse_asked)
         self.run.clicked.connect(self.run_asked)
         self.stop.clicked.connect(self.stop_asked)
@@ -171,7 +176,7 @@ class TopBar(QWidget):
         row.addStretch()
         row.addLayout(self._chips)
         row.addSpacing(4)
-        for button in (self.rehearse, self.stop, self.run):
+        for button in (self.words, self.rehearse, self.stop, self.run):
             row.addWidget(button)
         self.chips: dict[str, QPushButton] = {}
         self._made: tuple[Any, ...] = ()
@@ -195,6 +200,8 @@ class TopBar(QWidget):
         running = session.running
         self.file.setVisible(self._working)
         self.rehearse.setVisible(self._working)
+        uses = any(s.use in ("draft_words", "apply_words") for s in document.steps)
+        self.words.setVisible(self._working and (uses or self.words.isChecked()))
         self.run.setVisible(self._working and not running)
         self.stop.setVisible(running)
         able = bool(document.steps) and not running

@@ -37,6 +37,7 @@ from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
+from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, ledger
@@ -48,6 +49,7 @@ KEYS = (
     ("Delete", "remove it"), ("Alt+Up, Alt+Down", "move it"), ("F2", "rename it"), ("Space", "switch it off or on"),
     ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
+    ("F10", "the word lists"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
     ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
@@ -135,13 +137,33 @@ class Workbench(QWidget):
         self.right.setSizes([320, 390])
         self.pages = QStackedWidget()
         self.pages.addWidget(self.start)
-        self.pages.currentChanged.connect(lambda page: self.bar.show_work(page == 1))
+        self.pages.currentChanged.connect(self._page_changed)
         self.pages.addWidget(work)
+        self.words = WordsView(self.session)
+        self.files.guards.append(self.words.may_leave)
+        self.words.closed.connect(lambda: self.show_words(False))
+        self.pages.addWidget(self.words)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
         outer.addWidget(self.bar)
         outer.addWidget(self.pages, 1)
+
+    def _page_changed(self, page: int) -> None:
+        self.bar.show_work(page > 0)
+        self.bar.words.setChecked(page == 2)
+        self._refresh()
+
+    def _in_words(self) -> bool:
+        return self.pages.currentIndex() == 2
+
+    def show_words(self, on: bool) -> None:
+        """The word lists over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            if on:
+                self.words.show_lists()
+            self.pages.setCurrentIndex(2 if on else 1)
+            (self.words.table if on else self.ledger).setFocus()
 
     def _banner(self) -> QWidget:
         """A strip above the ledger that says what just happened; it stays until it is closed or outdone."""
@@ -207,6 +229,7 @@ class Workbench(QWidget):
         self.bar.rehearse_asked.connect(session.rehearse)
         self.bar.run_asked.connect(self.run)
         self.bar.stop_asked.connect(session.stop)
+        self.bar.words_asked.connect(self.show_words)
         self.ledger.add_asked.connect(self.add_step)
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
@@ -265,11 +288,11 @@ class Workbench(QWidget):
         self._recent_menu = menu.addMenu("Opened lately")
         add("Open the demo", "", self.files.open_demo)
         menu.addSeparator()
-        add("Save", "Ctrl+S", self.files.save)
+        add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
         add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
         add("Save as a Python script …", "", self.files.save_script)
         menu.addSeparator()
-        self._undo = add("Undo", "Ctrl+Z", self._undo_last)
+        self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
         menu.addSeparator()
         add("Title and coordinate system …", "", self.edit_heads)
@@ -291,6 +314,7 @@ class Workbench(QWidget):
             ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
             ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
             ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
+            ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
             ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
             ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
             ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
@@ -325,7 +349,7 @@ class Workbench(QWidget):
         self.switch_button.setText("Switch on" if step is not None and step.off else "Switch off")
         rows = [r for r in session.rows() if r.state]
         self.status.show_run(session.last_run, ledger.summary(rows))
-        self._undo.setEnabled(bool(session.undo_word))
+        self._undo.setEnabled(bool(session.undo_word) or self._in_words())
         self._redo.setEnabled(bool(session.redo_word))
 
     def _refresh_menu(self) -> None:

@@ -97,6 +97,7 @@ QToolTip {{ background: {p.bar}; color: {p.bar_ink}; border: 0; padding: 5px 8px
   padding: 4px 13px; font-weight: 600; }}
 #topBar QPushButton:hover {{ background: {p.bar_field}; }}
 #topBar QPushButton#run:hover {{ background: {p.hand_row if p.name == "light" else p.hand}; }}
+#topBar QPushButton:checked {{ background: {p.paper}; color: {p.ink}; }}
 #topBar QPushButton:focus {{ border: 2px solid {p.bar_ink}; padding: 3px 12px; }}
 #topBar QPushButton#run:focus {{ border: 2px solid {p.bar_ink}; padding: 4px 13px; }}
 #topBar QPushButton:disabled, #topBar QPushButton#run:disabled {{ color: {p.bar_faint}; border-color: {p.bar_field};

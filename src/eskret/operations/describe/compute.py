@@ -35,7 +35,15 @@ class Compute(EachLayer):
     phase = Phase.DESCRIBE
     rank = 10
     relation = Relation.ONE_FOR_ONE
-    also_known_as = ("calculate field", "formula", "expression", "derive", "new column", "update field", "case when")
+    also_known_as = (
+        "formula for a field",
+        "formula",
+        "expression",
+        "derive",
+        "new column",
+        "update field",
+        "case when",
+    )
 
     class Settings(OperationSettings):
         field: str = setting(

@@ -45,7 +45,7 @@ class Measure(EachLayer):
     rank = 15
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
-        "length", "area", "perimeter", "hectares", "kilometres", "miles", "calculate geometry", "size", "bearing", "xy",
+        "length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy",
         "coordinates", "geodesic",
     )  # fmt: skip
 

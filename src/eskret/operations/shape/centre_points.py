@@ -29,7 +29,7 @@ class CentrePoints(EachLayer):
     phase = Phase.SHAPE
     rank = 45
     relation = Relation.ONE_FOR_ONE
-    also_known_as = ("centroid", "middle", "polygon to point", "label point", "representative point", "midpoint")
+    also_known_as = ("centroid", "middle", "points of areas", "label point", "representative point", "midpoint")
 
     class Settings(OperationSettings):
         where: Literal["on", "mass"] = setting(

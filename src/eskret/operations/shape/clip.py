@@ -29,7 +29,7 @@ class Clip(EachLayer):
     phase = Phase.SHAPE
     rank = 10
     relation = Relation.KEPT
-    also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "extract area")
+    also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "area only")
 
     class Settings(OperationSettings):
         to: str = cutting.area_setting("Area to keep", "Polygons whose joined outline is kept: step, or step:layer.")

@@ -35,7 +35,7 @@ class CutLines(EachLayer):
     phase = Phase.SHAPE
     rank = 65
     relation = Relation.MULTIPLIED
-    also_known_as = ("split lines", "break at points", "segment", "divide line", "sections", "split at nodes")
+    also_known_as = ("break at points", "segment", "divide line", "sections", "split at nodes")
 
     class Settings(OperationSettings):
         at: str = setting(

@@ -41,7 +41,7 @@ class Dissolve(EachLayer):
     rank = 20
     relation = Relation.GROUPED
     also_known_as = (
-        "union", "aggregate", "combine", "merge by field", "group by", "unite", "join polygons", "sum by", "melt",
+        "union", "aggregate", "combine", "group by", "unite", "join polygons", "sum by", "melt",
     )  # fmt: skip
 
     class Settings(OperationSettings):

@@ -47,7 +47,7 @@ class Enclose(EachLayer):
     rank = 62
     relation = Relation.GROUPED
     also_known_as = (
-        "line to polygon", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons",
+        "area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons",
     )  # fmt: skip
 
     class Settings(OperationSettings):

@@ -28,7 +28,7 @@ class Erase(EachLayer):
     phase = Phase.SHAPE
     rank = 15
     relation = Relation.KEPT
-    also_known_as = ("difference", "subtract", "cut away", "remove area", "punch", "outside only", "minus")
+    also_known_as = ("difference", "subtract", "cut away", "take area out", "punch", "outside only", "minus")
 
     class Settings(OperationSettings):
         by: str = cutting.area_setting(

@@ -38,7 +38,7 @@ class Grid(EachLayer):
     phase = Phase.SHAPE
     rank = 70
     relation = Relation.NEW
-    also_known_as = ("fishnet", "cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
+    also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
 
     class Settings(OperationSettings):
         size: str = reshaped.length_setting("Size of a cell", "Its side (of a hexagon, from side to side), with its unit.",

@@ -36,7 +36,7 @@ class MakeValid(EachLayer):
     phase = Phase.SHAPE
     rank = 80
     relation = Relation.ONE_FOR_ONE
-    also_known_as = ("repair", "fix geometry", "mend", "self intersection", "clean", "invalid", "bow tie", "heal")
+    also_known_as = ("repair", "mend shapes", "mend", "self intersection", "clean", "invalid", "bow tie", "heal")
 
     class Settings(OperationSettings):
         dimensions: bool = setting(

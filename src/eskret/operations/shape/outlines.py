@@ -30,7 +30,7 @@ class Outlines(EachLayer):
     phase = Phase.SHAPE
     rank = 46
     relation = Relation.ONE_FOR_ONE
-    also_known_as = ("boundary", "polygon to line", "border", "ring", "perimeter line", "edges")
+    also_known_as = ("boundary", "lines from areas", "border", "ring", "perimeter line", "edges")
 
     class Settings(OperationSettings):
         holes: bool = setting(

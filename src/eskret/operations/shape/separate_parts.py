@@ -28,7 +28,7 @@ class SeparateParts(EachLayer):
     phase = Phase.SHAPE
     rank = 50
     relation = Relation.MULTIPLIED
-    also_known_as = ("explode", "multipart to single part", "split multi", "single parts", "break up", "ungroup")
+    also_known_as = ("single parts of many", "split multi", "single parts", "break up", "ungroup")
 
     class Settings(OperationSettings):
         number: str = setting(

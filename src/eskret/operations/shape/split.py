@@ -40,7 +40,7 @@ class Split(EachLayer):
     rank = 25
     relation = Relation.KEPT
     also_known_as = (
-        "separate", "one layer per value", "one file per district", "explode by attribute", "by attribute", "partition",
+        "separate", "one layer per value", "one file per district", "partition",
         "divide", "group into layers", "per value",
     )  # fmt: skip
 

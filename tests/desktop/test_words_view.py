@@ -1,0 +1,61 @@
+"""The word list as a view: several spellings settled at once, taken back, saved, and used by the next run."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from eskret.desktop.views.words import SPELLING, WORD
+from eskret.formats.wordlist_file import read_list
+from tests.desktop.conftest import Hand
+
+
+def line_of(hand: Hand, spelling: str) -> int:
+    model = hand.bench.words.model
+    return next(r for r in range(model.rowCount()) if model.entries[model.shown[r]].spelling == spelling)
+
+
+def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
+    bench, session = hand.bench, hand.bench.session
+    bench.files.open_path(demo / "returns.toml")
+    hand.settled()
+    hand.run()
+    before = next(r["text"] for r in session.results["tidy"]["remarks"] if "not in the list" in r["text"])
+    assert "93 values" in before
+    hand.click(bench.bar.words)
+    words = bench.words
+    assert bench.pages.currentWidget() is words and words.isVisible() and words.model.rowCount() == 11
+    hand.click(words.draft)
+    assert words.model.rowCount() == 13 and "11 of 13 spellings settled" in words.says.text()
+
+    # two spellings of one thing stand together; both chosen, one word typed, one key
+    first = line_of(hand, "Gravel")
+    words.table.selectRow(first)
+    index = words.model.index(line_of(hand, "gravel (coarse)"), SPELLING)
+    QTest.mouseClick(words.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier,
+                     words.table.visualRect(index).center())  # fmt: skip
+    words.word.setFocus()
+    QTest.keyClicks(words.word, "gravel")
+    QTest.keyClick(words.word, Qt.Key.Key_Return)
+    assert "13 of 13 spellings settled" in words.says.text() and words.dirty
+    words.table.setFocus()
+    hand.keys("Ctrl+Z", words.table)
+    assert "11 of 13" in words.says.text()
+    hand.click(words.suggest_button)
+    assert words.model.data(words.model.index(line_of(hand, "gravel (coarse)"), WORD)) == "gravel (coarse)"
+
+    # a cell typed into
+    words.table.setFocus()
+    words.model.setData(words.model.index(line_of(hand, "Gravel"), WORD), "gravel")
+    words.model.setData(words.model.index(line_of(hand, "gravel (coarse)"), WORD), "gravel")
+    hand.keys("Ctrl+S", words.table)
+    assert not words.dirty and {e.word for e in read_list(demo / "words.csv") if "ravel" in e.spelling} == {"gravel"}
+    hand.keys("Escape", words.table)
+    assert bench.pages.currentIndex() == 1
+    hand.settled()
+    hand.run()
+    assert not any("not in the list" in r["text"] for r in session.results["tidy"]["remarks"])
+    view = session.view("by_bottom")
+    assert view is not None and "gravel" in session.leaving_stored("by_bottom")[0].table.column_names
