@@ -60,7 +60,7 @@ class Camera:
 
 
 def gathering(camera: Camera, home: Path) -> None:
-    """The second lesson: by place, by hand, by values; a sketch, a correction, a text, fields, a coordinate system."""
+    """The second lesson: by place, by hand; a sketch, a text, fields, sections, a tally."""
     bench = camera.bench
     session, viewer = bench.session, bench.viewer
     session._saved = session.document
@@ -78,20 +78,9 @@ def gathering(camera: Camera, home: Path) -> None:
     tidy.close()
     session.select("what_there_is")
     camera.take("tally")
-    session.select("district")
-    values = bench.form.blocks["where"].editor.values  # type: ignore[attr-defined]
-    camera.until(lambda: values.list.count())
-    camera.take("values")
     session.select("stations")
     camera.until(lambda: bench.form._preview is not None and bench.form._preview.isVisible())
     camera.take("text")
-    find = bench.form.blocks["crs"].editor.find_button  # type: ignore[attr-defined]
-    find.click()
-    box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "CrsBox")
-    QTest.keyClicks(box.line, "azores utm")  # type: ignore[attr-defined]
-    camera.until(lambda: "Azores" in box.about.text())  # type: ignore[attr-defined]
-    box.grab().save(str(OUT / "find-a-crs.png"))
-    box.close()
     session.select("register")
     viewer.choose_layer("lease_beds")
     viewer.toggle_fields(True)
@@ -119,14 +108,43 @@ def gathering(camera: Camera, home: Path) -> None:
     QTest.keyClick(viewer.canvas, Qt.Key.Key_Return)
     session.undo()
     session.undo()
-    session.select("register")
-    viewer.choose_layer("lease_beds")
-    viewer.table.model_.edited.emit(2, "bottom", "sand")
-    camera.until(lambda: viewer.table.model_.overlay)
-    viewer.table.scrollTo(viewer.table.model_.index(0, 6))
-    camera.take("correct")
-    session.undo()
     session.select("beds")
+
+
+def run_lesson(camera: Camera, path: Path) -> None:
+    """Open a lesson and run it."""
+    bench = camera.bench
+    session = bench.session
+    session._saved = session.document
+    bench.files.open_path(path)
+    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    bench.run()
+    camera.until(lambda: not session.running and session.last_run)
+
+
+def shaping(camera: Camera, home: Path) -> None:
+    """What was cut, a gap that cannot be seen, a table's leftovers, a word list."""
+    bench = camera.bench
+    session, viewer = bench.session, bench.viewer
+    run_lesson(camera, home / "harbour.toml")
+    session.select("inside")
+    viewer.choose_view("altered")
+    camera.take("altered")
+    run_lesson(camera, home / "breakwater.toml")
+    session.select("gaps")
+    viewer.table.selectRow(0)
+    camera.take("gap")
+    run_lesson(camera, home / "returns.toml")
+    session.select("landed")
+    viewer.choose_view("altered")
+    camera.take("join")
+    bench.show_words(True)
+    bench.words.take_in()
+    bench.words.table.selectRow(6)
+    QTest.qWait(300)
+    camera.window.grab().save(str(OUT / "words.png"))
+    bench.words.undo()
+    bench.show_words(False)
 
 
 def drag(widget: QWidget, corners: list[tuple[int, int]]) -> None:
@@ -183,6 +201,7 @@ def main() -> int:
         bench.viewer.choose_layer("boat_a_tracks")
         bench.viewer.choose_view("leaving")
         camera.take("layers-of-a-step")
+        shaping(camera, home)
         gathering(camera, home)
         theme.use("dark")
         session.select("beds")

@@ -323,3 +323,24 @@ def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:
         pass
     with pytest.raises(StoppedError):
         geopackage_large.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)
+
+
+def test_the_index_of_many_layers_stays_current_too(tmp_path: Path) -> None:
+    """Of many layers the triggers are written at once; they must fire like those created one by one."""
+    path = tmp_path / "many.gpkg"
+    with geopackage.writing(path) as container:
+        for number in range(14):
+            container.add(squares(3), f'layer "{number}"')
+    db = sqlite3.connect(path)
+    assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+    assert db.execute("SELECT count(*) FROM sqlite_master WHERE type = 'trigger'").fetchone() == (14 * 7,)
+    db.close()
+    shape = np.array([shapely.to_wkb(shapely.box(0, 0, 1, 1))], object)
+    pyogrio.raw.write(path, shape, [np.array([9])], np.array(["id"]), layer='layer "13"', geometry_type="Polygon",
+                      crs="EPSG:32626", append=True)  # fmt: skip
+    db = sqlite3.connect(path)
+    assert db.execute('SELECT count(*) FROM "rtree_layer ""13""_geom"').fetchone() == (4,)
+    db.close()
+    with geopackage.writing(path) as container:
+        container.remove('layer "13"')
+    assert len(geopackage.layer_list(path)) == 13 and geopackage.holds_only(path, geopackage.layer_list(path))

@@ -7,6 +7,7 @@ geometry blobs, the contents and the R-trees are written by plain SQL: everythin
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from contextlib import closing, contextmanager
@@ -106,6 +107,10 @@ def entries(path: Path) -> list[Entry]:
             db.close()
 
 
+_FEW_TRIGGERS = 70
+_TRIGGER_NAME = re.compile(r'CREATE TRIGGER "((?:[^"]|"")*)"')
+
+
 class GeoPackageWriter:
     """Adds, replaces and removes layers of one file within one transaction.
 
@@ -114,6 +119,7 @@ class GeoPackageWriter:
 
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
+        self._triggers: list[tuple[str, str]] = []
 
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
@@ -279,8 +285,25 @@ class GeoPackageWriter:
             "INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
             (name, geom, _RTREE_DEFINITION),
         )
-        for statement in _triggers(name, geom, key):
-            db.execute(statement)
+        self._triggers += [(name, statement) for statement in _triggers(name, geom, key)]
+
+    def settle(self) -> None:
+        """Write what was put off to the end: the triggers that keep the indexes current.
+
+        Each one created by itself makes the library take in its schema anew, whose size grows with every layer; of many,
+        the schema's rows are written at once (SQLite, "The Schema Table": its text is all there is to a trigger).
+        """
+        pending, self._triggers = self._triggers, []
+        if len(pending) <= _FEW_TRIGGERS:
+            for _, statement in pending:
+                self._db.execute(statement)
+            return
+        rows = [(_TRIGGER_NAME.match(s).group(1).replace('""', '"'), t, s) for t, s in pending]  # type: ignore[union-attr]
+        self._db.execute("PRAGMA writable_schema = ON")
+        self._db.executemany(
+            "INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES ('trigger', ?, ?, 0, ?)", rows
+        )
+        self._db.execute("PRAGMA writable_schema = RESET")
 
     def _system(self, crs: str | None) -> int:
         """The srs_id of a CRS, registered if it is new."""
@@ -395,7 +418,9 @@ def writing(path: Path) -> Generator[GeoPackageWriter, None, None]:
                 if statement.strip():
                     db.execute(statement)
             db.executemany("INSERT OR IGNORE INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)", _SYSTEMS)
-            yield GeoPackageWriter(db)
+            writer = GeoPackageWriter(db)
+            yield writer
+            writer.settle()
             db.execute("COMMIT")
         except BaseException:
             if db.in_transaction:
