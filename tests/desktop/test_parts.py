@@ -252,8 +252,8 @@ def test_a_million_rows_without_copying_sorted_in_the_background(qtbot: QtBot) -
 def test_rows_set_aside_show_their_reason_and_sort_with_nulls_last(qtbot: QtBot) -> None:
     model = TableModel()
     table = pa.table({"v": [3, None, 1, 2]})
-    rows = np.array([0, 1, 3])
-    model.show_table(table, rows, StoredAside(rows, np.array([0, 1, 0]), ("far", "near")))
+    places = np.array([0, 1, 3])
+    model.show_table(table, places, StoredAside(places, np.array([0, 1, 0]), ("far", "near")))
     assert model.titles == ["Row", "Reason", "v"] and model.rowCount() == 3
     with qtbot.waitSignal(model.sorted_, timeout=5000):
         model.sort(2, Qt.SortOrder.AscendingOrder)
@@ -264,9 +264,9 @@ def test_rows_set_aside_show_their_reason_and_sort_with_nulls_last(qtbot: QtBot)
         model.sort(1, Qt.SortOrder.DescendingOrder)
     assert model.value(0, 1) == "near"
     cut = StoredAside(
-        rows, np.array([0, 0, 1]), ("cut at the edge", "mended"), np.array([0.25, 4.0, np.nan]), ("ha", "")
+        places, np.array([0, 0, 1]), ("cut at the edge", "mended"), np.array([0.25, 4.0, np.nan]), ("ha", "")
     )
-    model.show_table(table, rows, cut)
+    model.show_table(table, places, cut)
     with qtbot.waitSignal(model.sorted_, timeout=5000):
         model.sort(1, Qt.SortOrder.DescendingOrder)
     assert [model.value(r, 1) for r in range(3)] == ["mended", "cut at the edge: 4.0 ha", "cut at the edge: 0.25 ha"]

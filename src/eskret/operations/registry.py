@@ -6,7 +6,7 @@ import importlib
 import inspect
 import pkgutil
 import re
-from functools import lru_cache
+from functools import cache, lru_cache
 
 import eskret.operations
 from eskret.errors import DocumentError
@@ -15,32 +15,38 @@ from eskret.operations.settings import setting_info
 
 
 @lru_cache(maxsize=1)
+def _places() -> dict[str, str]:
+    """The module of every operation by its id, which it is called after; none of them is imported for it."""
+    modules = pkgutil.walk_packages(eskret.operations.__path__, "eskret.operations.")
+    return {m.name.rpartition(".")[2]: m.name for m in modules if m.name.count(".") == 3}
+
+
+@cache
+def _made(module: str) -> Operation:
+    for _, thing in inspect.getmembers(importlib.import_module(module), inspect.isclass):
+        if thing.__module__ == module and issubclass(thing, Operation) and not inspect.isabstract(thing):
+            return thing()
+    raise TypeError(f"{module} holds no operation")
+
+
+@lru_cache(maxsize=1)
 def all_operations() -> dict[str, Operation]:
     """Every operation by its id, in the order of the phases."""
-    found: list[Operation] = []
-    for module in pkgutil.walk_packages(eskret.operations.__path__, "eskret.operations."):
-        if module.name.count(".") < 3:
-            continue
-        for _, thing in inspect.getmembers(importlib.import_module(module.name), inspect.isclass):
-            if thing.__module__ == module.name and issubclass(thing, Operation) and not inspect.isabstract(thing):
-                found.append(thing())
     order = list(Phase)
-    found.sort(key=lambda o: (order.index(o.phase), o.rank, o.title))
+    found = sorted((_made(m) for m in _places().values()), key=lambda o: (order.index(o.phase), o.rank, o.title))
     return {o.id: o for o in found}
 
 
 def operation_by_id(name: str) -> Operation:
-    """The operation of this id.
+    """The operation of this id; the others are not imported for it.
 
     Raises
     ------
     DocumentError : there is none; says what there is.
     """
-    operations = all_operations()
-    if name not in operations:
-        known = ", ".join(operations)
-        raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {known}")
-    return operations[name]
+    if name not in _places():
+        raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {', '.join(all_operations())}")
+    return _made(_places()[name])
 
 
 def find_operations(words: str, with_layers: bool | None = None) -> list[Operation]:

@@ -30,7 +30,7 @@ class CornerPoints(EachLayer):
     phase = Phase.SHAPE
     rank = 47
     relation = Relation.MULTIPLIED
-    also_known_as = ("vertices", "nodes", "points of lines", "coordinates")
+    also_known_as = ("vertices", "nodes", "points of lines", "every vertex", "coordinates")
 
     class Settings(OperationSettings):
         number: str = setting(

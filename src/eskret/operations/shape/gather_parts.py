@@ -35,7 +35,7 @@ class GatherParts(EachLayer):
     phase = Phase.SHAPE
     rank = 51
     relation = Relation.GROUPED
-    also_known_as = ("multipart", "group geometries", "combine parts", "bundle")
+    also_known_as = ("multipart", "group geometries", "several as one", "combine parts", "bundle")
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting()

@@ -1,0 +1,67 @@
+"""Looking at what steps did: altered features, leftovers of a table, a gap too small to be seen, first values."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.desktop.conftest import Hand
+
+
+def open_and_run(hand: Hand, path: Path) -> None:
+    hand.bench.files.open_path(path)
+    hand.settled()
+    hand.run()
+
+
+def choose_layer(hand: Hand, key: str) -> None:
+    box = hand.bench.viewer.layer_box
+    box.setFocus()
+    box.setCurrentIndex(box.findData(key))
+    box.activated.emit(box.currentIndex())
+
+
+def test_both_sides_of_a_join_and_the_fields_of_its_table(hand: Hand, demo: Path) -> None:
+    open_and_run(hand, demo / "returns.toml")
+    viewer = hand.bench.viewer
+    hand.click_step("landed")
+    hand.until(lambda: viewer.key == "lease_beds")
+    hand.keys("Alt+4", hand.bench)
+    model = viewer.table.model_
+    assert (
+        viewer.view == "altered" and model.rowCount() == 200 and model.value(0, 1) == "no row of the table has its key"
+    )
+    assert viewer.buttons["altered"].isVisible() and viewer.buttons["altered"].text() == "Altered 200"
+    choose_layer(hand, "landings_2031")
+    hand.keys("Alt+3", hand.bench)
+    assert model.rowCount() == 24 and {model.value(r, 1) for r in range(24)} == {"no feature has its key"}
+    # the form offers the fields of the table, not those of the layer that enters
+    editor = hand.bench.form.blocks["fields"].editor
+    editor.fill()  # type: ignore[attr-defined]
+    assert [a.text().split()[0] for a in editor.menu.actions()] == ["lease", "tonnes", "quarter"]  # type: ignore[attr-defined]
+    # an expression shows what it gives for the first rows
+    hand.click_step("yield")
+    value = hand.bench.form.blocks["value"].editor
+    hand.until(lambda: value.count.text().startswith("Gives number: "))  # type: ignore[attr-defined]
+    hand.fill("value", "landed / area_ha + nothing")
+    hand.until(lambda: "there is no field 'nothing'" in hand.bench.form.blocks["value"].wrong.text())
+
+
+def test_a_gap_of_half_a_metre_is_shown_when_its_row_is_chosen(hand: Hand, demo: Path) -> None:
+    open_and_run(hand, demo / "breakwater.toml")
+    viewer = hand.bench.viewer
+    hand.click_step("gaps")
+    hand.until(lambda: viewer.canvas.idle() and viewer.view == "leaving")
+    before = viewer.canvas.view.scale
+    table = viewer.table
+    QTest.mouseClick(
+        table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualRect(table.model_.index(0, 1)).center()
+    )
+    hand.until(lambda: viewer.canvas.view.scale > 1000 * before)
+    (west, south, east, north) = viewer.canvas.view.box
+    assert east - west < 10 and north - south < 10, "some metres are in view"
+    hand.click_step("closed")
+    hand.keys("Alt+4", hand.bench)
+    assert viewer.table.model_.value(0, 1) == "moved to close a gap: 0.235 m"
