@@ -8,6 +8,8 @@ import numpy as np
 import pyarrow as pa
 import pytest
 import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
 from eskret.errors import EskretError
@@ -123,3 +125,34 @@ def test_the_accounts_are_proved_or_a_sentence_says_why(operation: EachLayer | G
                     name,
                 )
     assert done >= 2, "it can do something with several of these"
+
+
+POOL = [None, shapely.Polygon(), shapely.Point(E, N), shapely.Point(E + 400, N + 50), shapely.MultiPoint([(E, N), (E + 9, N)]),
+        square(E, N), square(E + 500, N + 500), square(E + 1300, N), square(E + 90_000, N), LAYERS["parts"].geometry[0],
+        LAYERS["invalid"].geometry[0], LAYERS["mixed"].geometry[3], LAYERS["heights"].geometry[1],
+        shapely.LineString([(E, N), (E + 700, N + 10), (E + 20, N + 300)]),
+        shapely.MultiLineString([[(E, N), (E + 5, N)], [(E + 5, N), (E + 5, N + 5)]]), shapely.LineString([(E, N), (E, N)])]  # fmt: skip
+
+
+@pytest.mark.parametrize("operation", [o for o in ON_LAYERS if o.id != "apply_words"], ids=lambda o: o.id)
+@settings(max_examples=25)
+@given(st.lists(st.sampled_from(POOL), max_size=9))
+def test_whatever_is_drawn_the_accounts_balance(operation: EachLayer | Gathering, shapes: list) -> None:
+    """in = used + set aside, every row once; a total that should be kept is; or a sentence, never a fault."""
+    layer = layer_of(shapes)
+    given_settings = SETTINGS[operation.id]
+    model, context = validate(operation.Settings, given_settings), context_for(given_settings)
+    single = isinstance(operation, EachLayer)
+    told = Context(step="made", others={k: [x.facts() for x in v] for k, v in context.others.items()})
+    forecast = operation.foretell(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
+    if any(f.level is Level.ERROR for f in forecast.findings):
+        return
+    try:
+        outcome = operation.run(layer if single else [layer], model, context)  # type: ignore[arg-type]
+    except EskretError as error:
+        assert error.sentence().endswith((".", "?"))
+        return
+    prove(outcome, operation.relation)
+    (mine,) = [a for a in outcome.inputs if a.first]
+    assert mine.rows == len(shapes) == mine.used + len(mine.set_aside)
+    assert all(a.rows.max(initial=-1) < len(shapes) for a in mine.altered)

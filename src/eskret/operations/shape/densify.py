@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
 import shapely
 from pydantic import field_validator
 
 from eskret.core.account import Relation, Remark
+from eskret.core.kernels.parts import dimension, single_parts, together
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold
@@ -49,9 +51,20 @@ class Densify(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         shapes, remarks = reshaped.in_planes(
-            layer, settings.longest, lambda s, length, _: shapely.segmentize(s, length), context.watch
+            layer, settings.longest, lambda shapes, length, _: _densified(shapes, length), context.watch
         )
         before = int(shapely.get_num_coordinates(layer.geometry).sum())
         after = int(shapely.get_num_coordinates(shapes).sum())
         remarks = [*remarks, Remark(f"{after - before:,} corners were put in", layer.key)]
         return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
+
+
+def _densified(shapes: np.ndarray, length: float) -> np.ndarray:
+    """The library refuses a part without length among them; such a part has no stretch to divide."""
+    try:
+        return np.asarray(shapely.segmentize(shapes, length))
+    except shapely.errors.GEOSException:
+        parts, owner = single_parts(shapes)
+        long = shapely.length(parts) > 0
+        parts[long] = shapely.segmentize(parts[long], length)
+        return together(parts, owner, len(shapes), dimension(shapes))
