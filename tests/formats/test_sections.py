@@ -6,6 +6,7 @@ import json
 import sqlite3
 from pathlib import Path
 
+import numpy as np
 import pyogrio
 import pytest
 import shapely
@@ -14,7 +15,7 @@ from typer.testing import CliRunner
 from eskret import Workflow, read, write
 from eskret.cli import app
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, store
+from eskret.formats import geopackage, store, vector
 from tests.conftest import points, squares
 
 
@@ -189,3 +190,32 @@ def test_three_hundred_layers_in_one_transaction(tmp_path: Path) -> None:
     assert len(geopackage.entries(tmp_path / "many.gpkg")) == 300
     assert [len(s.layers) for s in geopackage.sections_of(tmp_path / "many.gpkg").values()] == [100, 100, 100]
     assert len(pyogrio.list_layers(tmp_path / "many.gpkg")) == 300
+
+
+def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(tmp_path: Path) -> None:
+    """Its own count of rows follows a new name, somebody's trigger stays, and what stands in a write-ahead log is not lost."""
+    path = tmp_path / "theirs.gpkg"
+    layer = squares(5)
+    assert layer.geometry is not None
+    shapes = shapely.to_wkb(layer.geometry)
+    pyogrio.raw.write(
+        path, shapes, [np.arange(5)], np.array(["n"]), layer="beds", geometry_type="Polygon", crs="EPSG:32626"
+    )
+    db = sqlite3.connect(path)
+    db.execute("CREATE TABLE log (what TEXT)")
+    db.execute("CREATE TRIGGER mine AFTER DELETE ON beds BEGIN INSERT INTO log VALUES ('gone'); END")
+    db.execute("PRAGMA journal_mode = WAL").fetchall()
+    db.execute("INSERT INTO log VALUES ('kept')")
+    db.commit()
+    store.change(path, rename={"beds": "leases"})
+    db.close()
+    pyogrio.raw.write(path, shapes[:1], [np.arange(1)], np.array(["n"]), layer="leases", geometry_type="Polygon",
+                      crs="EPSG:32626", append=True)  # fmt: skip
+    assert vector.facts(path, "leases", "leases").count == pyogrio.read_info(path, layer="leases")["features"] == 6
+    db = sqlite3.connect(path)
+    assert db.execute("SELECT what FROM log").fetchall() == [("kept",)]
+    assert ("mine",) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall()
+    db.execute("BEGIN IMMEDIATE")
+    with pytest.raises(DeliveryError, match="another program holds this GeoPackage"):
+        store.change(path, rename={"leases": "beds"})
+    db.close()

@@ -113,3 +113,15 @@ def test_a_container_that_holds_something_else_keeps_it(beds: Path) -> None:
     assert not geopackage.holds_only(beds / "out.gpkg", ["beds"])
     made.run()
     assert geopackage.layer_list(beds / "out.gpkg") == ["theirs", "beds"]
+
+
+def test_what_geojson_has_no_place_for_is_said_and_measures_are_written(beds: Path) -> None:
+    made, loaded = workflow(beds)
+    made.save("web", loaded["beds"], to="beds.geojson", measures=["area_m2"], section="Sea", titles={"t": "Tonnes"})
+    said = [f.text for f in made.rehearse().findings]
+    assert "GeoJSON has no place for 'Section'." in said and "GeoJSON has no place for 'Titles of fields'." in said
+    made.run()
+    assert read(beds / "beds.geojson").table.column("area_m2").to_pylist() == pytest.approx([1e6] * 6)
+    made, loaded = workflow(beds)
+    made.save("web", loaded["beds"], to="other.geojson", crs="EPSG:32626")
+    assert "GeoJSON is in WGS 84; leave 'CRS to save in' empty" in made.rehearse().errors[0].text
