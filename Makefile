@@ -34,6 +34,7 @@ check: setup
 
 bench: setup
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/kernels.py
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py

@@ -1,9 +1,9 @@
 """The kernels alone beside the plain library call, and how their cost grows with the number of polygons.
 
-Usage: python benchmarks/kernels.py [--data FOLDER] [--sizes 50000 200000 800000]
+Usage: python benchmarks/kernels.py [--data FOLDER] [--growth-only] [--sizes 50000 200000 800000]
 
-The data is made as for the other benchmarks. Files are read first and not timed; the least of three times counts. For the
-plain calls, which take minutes, once is enough.
+The data is made as for the other benchmarks; for the growth it is made here, with cells of one size. Files are read first
+and not timed; the least of three times counts. For the plain calls, which take minutes, once is enough.
 """
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ import numpy as np
 import shapely
 
 from eskret import read, to_geopandas
-from eskret.core.groups import group_rows
+from eskret.core.groups import group_codes, group_rows
 from eskret.core.kernels.cut import cut, outline
 from eskret.core.kernels.dissolve import dissolve
 from eskret.core.kernels.gaps import ends_of, gaps
@@ -57,18 +57,43 @@ def beside(folder: Path) -> None:
         print(f"| {name}, {len(beds):,} polygons | {before:.1f} s | {now:.2f} s | {before / now:.0f}x |", flush=True)
 
 
-def growth(folder: Path, sizes: list[int], make: Path) -> None:
+def coverage(count: int) -> tuple[np.ndarray, np.ndarray, shapely.Geometry]:
+    """Polygons of 17 corners that share their edges exactly, cells of 200 m; a group for each; an area over a third of them."""
+    rng = np.random.default_rng(1)
+    n = round(count**0.5)
+    side = 200.0 * n
+    line = np.linspace(0, side, n + 1)
+    corners = np.stack(np.meshgrid(line, line, indexing="ij"), -1)
+    corners += rng.uniform(-60, 60, corners.shape)
+    a, b = corners[:-1, :-1].reshape(-1, 2), corners[1:, :-1].reshape(-1, 2)
+    c, d = corners[1:, 1:].reshape(-1, 2), corners[:-1, 1:].reshape(-1, 2)
+    t = np.linspace(0, 1, 5)[None, :-1, None]
+    ends = ((a, b), (b, c), (c, d), (d, a))
+    # an edge is the same numbers whichever way it is walked: from its lower corner up
+    ring = []
+    for p, q in ends:
+        turned = (p[:, :1] > q[:, :1]) | ((p[:, :1] == q[:, :1]) & (p[:, 1:] > q[:, 1:]))
+        low, high = np.where(turned, q, p), np.where(turned, p, q)
+        steps = np.where(turned[:, None], 1 - t, t)
+        ring.append(low[:, None] * (1 - steps) + high[:, None] * steps)
+    row, col = np.divmod(np.arange(n * n), n)
+    block = max(1, n // 18)
+    angle = np.linspace(0, 2 * np.pi, 4001)[:-1]
+    r = side / 3 + side / 15 * np.sin(9 * angle) + side / 60 * np.sin(61 * angle)
+    area = shapely.Polygon(np.c_[side / 2 + r * np.cos(angle), side / 2 + r * np.sin(angle)])
+    return shapely.polygons(np.concatenate(ring, 1)), (row // block) * 19 + col // block, area
+
+
+def growth(sizes: list[int]) -> None:
     """Cost of some kernels for more and more polygons."""
     print("\n| polygons | clip | dissolve | overlay with 400 squares | gaps of their outlines |\n|---|---|---|---|---|")
-    side = 90_000 / 20
-    squares = np.array([shapely.box(x * side, y * side, (x + 1) * side, (y + 1) * side) for x in range(20) for y in range(20)])
     for size in sizes:
-        data = folder / str(size)
-        if not (data / "area.gpkg").exists():
-            subprocess.run([sys.executable, str(make), str(data), "--polygons", str(size), "--points", "10"], check=True)
-        beds, area = read(data / "beds.gpkg"), read(data / "area.gpkg")
-        shapes, edge, bounds = beds.geometry, outline(area.geometry), shapely.bounds(beds.geometry)
-        groups = group_rows(beds.table, ["licence"])
+        shapes, group, edge = coverage(size)
+        bounds = shapely.bounds(shapes)
+        groups = group_codes([group], len(shapes))
+        side = float(bounds[:, 2].max()) / 20
+        col, row = (a.ravel() for a in np.mgrid[0:20, 0:20])
+        squares = shapely.box(col * side, row * side, (col + 1) * side, (row + 1) * side)
         lines = shapely.boundary(shapes)
         figures = [
             least(lambda: cut(bounds, lambda r: shapes[r], edge)),  # noqa: B023
@@ -76,7 +101,7 @@ def growth(folder: Path, sizes: list[int], make: Path) -> None:
             least(lambda: common(shapes, squares), 1),  # noqa: B023
             least(lambda: gaps(ends_of(lines)), 1),  # noqa: B023
         ]
-        print(f"| {len(beds):,} | " + " | ".join(f"{f:.2f} s" for f in figures) + " |", flush=True)
+        print(f"| {len(shapes):,} | " + " | ".join(f"{f:.2f} s" for f in figures) + " |", flush=True)
 
 
 def main() -> None:
@@ -84,12 +109,14 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--data", type=Path, default=Path(tempfile.gettempdir()) / "eskret-bench")
     parser.add_argument("--make", type=Path, default=SHARED / "make_data.py")
+    parser.add_argument("--growth-only", action="store_true")
     parser.add_argument("--sizes", type=int, nargs="*", default=[50_000, 200_000, 800_000])
     options = parser.parse_args()
-    if not (options.data / "data" / "area.gpkg").exists():
+    if not options.growth_only and not (options.data / "data" / "area.gpkg").exists():
         subprocess.run([sys.executable, str(options.make), str(options.data / "data")], check=True)
-    beside(options.data / "data")
-    growth(options.data / "growth", options.sizes, options.make)
+    if not options.growth_only:
+        beside(options.data / "data")
+    growth(options.sizes)
 
 
 if __name__ == "__main__":
