@@ -18,6 +18,7 @@ import shapely
 from eskret import Workflow, read
 from eskret.core.totals import measure_sizes
 from eskret.workflow.engine import RunResult
+from tests.operations.helpers import do, layer_of, rows, said, table_of
 
 FILE = Path(pyogrio.__file__).parent / "tests" / "fixtures" / "naturalearth_lowres" / "naturalearth_lowres.shp"
 
@@ -107,3 +108,71 @@ def test_an_equal_area_system_keeps_the_sum(tmp_path: Path) -> None:
     # the continent has some 30.3 million square kilometres with its islands; from memory, to a few per cent
     assert unit == "ha" and hectares / 100 == pytest.approx(30_000_000, rel=0.04)
     assert read(tmp_path / "africa.gpkg").crs == "EPSG:6933"
+
+
+# square kilometres, from memory of handbooks; outlines this coarse miss some hundredths of them
+KNOWN = {
+    "Iceland": 103_000,
+    "Madagascar": 587_000,
+    "Sri Lanka": 65_600,
+    "Australia": 7_690_000,
+    "Cuba": 110_000,
+    "Portugal": 92_000,
+}
+
+
+def test_areas_along_the_ellipsoid_are_those_of_handbooks_and_sum_up_by_continent(
+    frame: geopandas.GeoDataFrame,
+) -> None:
+    layer = read(FILE)
+    measured = do("measure", layer, what=["area", "perimeter"], area_unit="km2", length_unit="km")
+    areas = dict(zip(rows(measured, "name"), rows(measured, "area_km2"), strict=True))
+    for name, known in KNOWN.items():
+        assert areas[name] == pytest.approx(known, rel=0.09), name
+    total = do(
+        "dissolve",
+        measured.layers[0],
+        by=["continent"],
+        figures={"people": "sum pop_est", "km2": "sum area_km2", "n": "count"},
+    )
+    by_hand = frame.groupby("continent").agg(people=("pop_est", "sum"), n=("name", "count"))
+    for continent, people, km2, number in rows(total, "continent", "people", "km2", "n"):
+        assert (number, people) == (by_hand.n[continent], pytest.approx(by_hand.people[continent]))
+        assert km2 == pytest.approx(
+            sum(a for c, a in zip(frame.continent, rows(measured, "area_km2"), strict=True) if c == continent)
+        )
+    assert sum(rows(total, "n")) == 177
+
+
+def test_lists_of_nearly_the_same_countries_leave_something_on_either_side() -> None:
+    """Two lists of nearly the same countries; names that differ in case and blanks only meet when told so."""
+    layer = read(FILE)
+    names = rows(do("sort", layer, by=["name"]), "name")
+    other = [
+        *(n.upper() if i % 9 == 0 else f" {n}" if i % 11 == 0 else n for i, n in enumerate(names[4:])),
+        "Atlantis",
+        "Lyonesse",
+    ]
+    table = table_of("list", name=other, rank=list(range(len(other))))
+    plainly = do("join_table", layer, table=table, key="name")
+    alike = do("join_table", layer, table=table, key="name", alike=["case", "blanks"])
+    odd = sum(i % 9 == 0 or i % 11 == 0 for i in range(173))
+    assert sum(len(a) for a in plainly.inputs[0].altered) == 4 + odd and len(plainly.inputs[1].set_aside) == 2 + odd
+    assert sum(len(a) for a in alike.inputs[0].altered) == 4 and dict(alike.inputs[1].set_aside.counts()) == {
+        "no feature has its key": 2
+    }
+
+
+def test_neighbours_joined_and_clipped_agree_with_a_second_opinion(frame: geopandas.GeoDataFrame) -> None:
+    layer = read(FILE)
+    continents = do("dissolve", layer, by=["continent"])
+    theirs = frame.dissolve("continent").geometry
+    for continent, shape in zip(rows(continents, "continent"), continents.layers[0].geometry, strict=True):
+        assert shape.symmetric_difference(theirs[continent]).area < 1e-9
+    box = layer_of([shapely.box(-20, -30, 60, 40)], layer.crs, "box")
+    clipped = do("clip", layer, to=box)
+    second = geopandas.clip(frame, shapely.box(-20, -30, 60, 40))
+    assert shapely.area(clipped.layers[0].geometry).sum() == pytest.approx(second.area.sum(), rel=1e-12)
+    assert set(rows(clipped, "name")) == set(second.name)
+    apart = do("separate_parts", layer)
+    assert len(apart.layers[0]) == len(frame.explode()) and "came apart" in said(apart)
