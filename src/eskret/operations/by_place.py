@@ -79,11 +79,6 @@ def edge_setting() -> Any:
     )  # fmt: skip
 
 
-def checked_distance(value: str) -> str:
-    """A distance as it was typed, if it is one; for a validator."""
-    return other_layer.checked(parse_length, value)
-
-
 def in_words(settings: Mapping[str, Any]) -> str:
     """``within district``: the relation as part of a sentence."""
     other = bold(str(settings.get("to") or "…").split(":")[-1])

@@ -47,11 +47,6 @@ def sliver_setting() -> Any:
     )  # fmt: skip
 
 
-def checked_sliver(value: str) -> str:
-    """An area or a length as it was typed; for a validator."""
-    return other_layer.checked(parse_measure, value)
-
-
 def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str, side: Side) -> Outcome:
     """Cut a layer at the outline of the layer that a setting names, and keep what lies on one side.
 

@@ -41,15 +41,6 @@ def empty_setting() -> Any:
     )  # fmt: skip
 
 
-def checked_figures(value: dict[str, str]) -> dict[str, str]:
-    """Figures as they were typed, if they are some; for a validator."""
-    try:
-        parse_statistics(value)
-    except SettingError as error:
-        raise ValueError(error.sentence()) from error
-    return value
-
-
 def named(facts: LayerFacts, names: Sequence[str], setting: str) -> list[Finding]:
     """An error for each field that is not there."""
     return [

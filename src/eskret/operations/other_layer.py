@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -117,20 +116,6 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
     way = transformation(other.crs, layer.crs, other.extent())
     text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
     return reproject(geometry, other.crs, layer.crs)[0], (Remark(text, layer.key, look=way.coarse),)
-
-
-def checked(parse: Callable[[str], Any], value: str, zero: bool = True) -> str:
-    """A length, area or span of time as it was typed, if it is one; for a validator of settings."""
-    from eskret.errors import SettingError
-
-    if value:
-        try:
-            found = parse(value).si
-        except SettingError as error:
-            raise ValueError(error.sentence()) from error
-        if found < 0 or (found == 0 and not zero):
-            raise ValueError("it must be more than zero" if not zero else "it is not less than zero")
-    return value
 
 
 def at_most(facts: LayerFacts, **changes: Any) -> LayerFacts:

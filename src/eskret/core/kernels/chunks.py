@@ -73,10 +73,3 @@ def runs(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         return np.empty(0, np.int64), np.empty(0, np.int64)
     begins = np.flatnonzero(np.r_[True, values[1:] != values[:-1]])
     return begins, np.r_[begins[1:], len(values)]
-
-
-def objects(shapes: Sequence[object]) -> np.ndarray:
-    """An array of shapes, one each, however many."""
-    out = np.empty(len(shapes), object)
-    out[:] = shapes
-    return out

@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
@@ -17,11 +16,12 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.words import bold, counted, figure
-from eskret.operations import figuring, other_layer
+from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.other_layer import brought_to
 from eskret.operations.pairing import taken
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 
 class Compare(EachLayer):
@@ -46,13 +46,8 @@ class Compare(EachLayer):
                                  help="Fields that tell features apart. Left empty, they are matched by their shape.")  # fmt: skip
         ignore: list[str] = setting("Fields to overlook", kind="fields", default=[], example="edited",
                                     help="Fields whose changes do not count.")  # fmt: skip
-        tolerance: str = setting("Shapes the same within", kind="measure", default="", example="1 mm",
+        tolerance: Length = setting("Shapes the same within", kind="measure", default="", example="1 mm",
                                  help="How far corners may have moved and still be the same. Left empty, not at all.")  # fmt: skip
-
-        @field_validator("tolerance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         key = settings.get("key")

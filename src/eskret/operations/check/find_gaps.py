@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.kernels.gaps import ends_of, gaps, proposed
@@ -17,9 +16,10 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted, figure
 from eskret.errors import CrsError
-from eskret.operations import other_layer, reshaped
+from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 _FIELDS = {
     "gap_m": pa.float64(),
@@ -55,13 +55,8 @@ class FindGaps(EachLayer):
     )
 
     class Settings(OperationSettings):
-        up_to: str = setting("Gaps up to", kind="measure", default="", example="100 m",
+        up_to: Length = setting("Gaps up to", kind="measure", default="", example="100 m",
                              help="Only gaps no wider than this are listed. Left empty, all.")  # fmt: skip
-
-        @field_validator("up_to")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Find gaps in {bold(entering or '…')}" + (

@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
-from pydantic import field_validator
 
 from eskret.core.account import Relation
 from eskret.core.layer import Layer, LayerFacts
@@ -16,6 +15,7 @@ from eskret.operations import by_place
 from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import kept_outcome
 from eskret.operations.settings import OperationSettings
+from eskret.operations.typed import Length
 
 NOT_HELD = "does not lie there"
 
@@ -42,14 +42,9 @@ class KeepByPlace(EachLayer):
     class Settings(OperationSettings):
         to: str = by_place.other_setting(min_length=1)
         relation: by_place.RelationName = by_place.relation_setting()
-        distance: str = by_place.distance_setting()
+        distance: Length = by_place.distance_setting()
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
-
-        @field_validator("distance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return by_place.checked_distance(value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Keep {bold(entering or '…')} {by_place.in_words(settings)}"

@@ -9,7 +9,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import Groups
@@ -22,6 +21,7 @@ from eskret.operations import figuring, other_layer, pairing
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.naming_fields import field_called
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Figures
 
 
 class CountInAreas(EachLayer):
@@ -56,12 +56,7 @@ class CountInAreas(EachLayer):
         field: str = setting(
             "Field for the count", default="count", min_length=1, help="The new field with the number."
         )
-        figures: dict[str, str] = figuring.figures_setting()
-
-        @field_validator("figures")
-        @classmethod
-        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
-            return figuring.checked_figures(value)
+        figures: Figures = figuring.figures_setting()
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Count in areas of {bold(entering or '…')} what lies there of {bold(str(settings.get('other') or '…').split(':')[-1])}"

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-from pydantic import field_validator, model_validator
+from pydantic import model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.expression import parse_condition, truth
@@ -21,6 +21,7 @@ from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level,
 from eskret.operations.kept import share
 from eskret.operations.naming_fields import field_called
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 
 class Flag(EachLayer):
@@ -50,18 +51,13 @@ class Flag(EachLayer):
         )  # fmt: skip
         to: str = by_place.other_setting(default="")
         relation: by_place.RelationName = by_place.relation_setting()
-        distance: str = by_place.distance_setting()
+        distance: Length = by_place.distance_setting()
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
         value: str = setting(
             "Value", default="", example="inside",
             help="What to write where it holds. Left empty, the field says yes or no of every feature.",
         )  # fmt: skip
-
-        @field_validator("distance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return by_place.checked_distance(value)
 
         @model_validator(mode="after")
         def _something(self) -> Flag.Settings:

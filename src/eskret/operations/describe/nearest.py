@@ -9,7 +9,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
@@ -23,6 +22,7 @@ from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring, other_layer, pairing, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 TOO_FAR = "nothing of the other layer is near enough"
 
@@ -52,17 +52,12 @@ class Nearest(EachLayer):
             "Unit of the distance", kind="choice", default="m", help="It is part of the field's name: distance_m.",
             choices={u: u for u in LENGTHS if u in ("m", "km", "ft", "yd", "mi", "nmi")},
         )  # fmt: skip
-        within: str = setting("Within", kind="measure", default="", example="2 km",
+        within: Length = setting("Within", kind="measure", default="", example="2 km",
                               help="What is further away does not count. Left empty, any distance does.")  # fmt: skip
         without: Literal["keep", "aside"] = setting(
             "Features without one", kind="choice", default="keep",
             choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
         )  # fmt: skip
-
-        @field_validator("within")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         far = f" within {settings['within']}" if settings.get("within") else ""

@@ -8,7 +8,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
@@ -18,11 +17,12 @@ from eskret.core.measures import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, duration
-from eskret.operations import figuring, other_layer, reshaped
+from eskret.operations import figuring, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.ordering import seconds_of
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Speed
 
 FIRST = "begins its track, so no leg leads to it"
 NO_TIME = "has no time"
@@ -64,7 +64,7 @@ class Pace(EachLayer):
             "Unit of speed", kind="choice", default="km/h", choices={u: u for u in SPEEDS},
             help="It is part of the field's name: speed_kmh, speed_ms, speed_kn or speed_mph.",
         )  # fmt: skip
-        pause: str = setting(
+        pause: Speed = setting(
             "A pause is slower than", kind="measure", default="0.5 km/h", example="0.5 km/h",
             help="Legs slower than this count as a pause, with its unit: km/h, m/s, kn or mph.",
         )  # fmt: skip
@@ -72,11 +72,6 @@ class Pace(EachLayer):
             "Draw", kind="choice", default="legs", help="What leaves: a line for each leg, or the points.",
             choices={"legs": "the leg to each point", "points": "the points"},
         )  # fmt: skip
-
-        @field_validator("pause")
-        @classmethod
-        def _speed(cls, value: str) -> str:
-            return other_layer.checked(parse_speed, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_codes, group_rows
@@ -21,6 +20,7 @@ from eskret.errors import SettingError
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Figure
 
 _MOST = 1_900
 
@@ -45,14 +45,8 @@ class Pivot(EachLayer):
                                             default=..., min_length=1)  # fmt: skip
         columns: str = setting("A column for each", kind="field", min_length=1, example="species",
                                help="The field whose values become columns.")  # fmt: skip
-        cell: str = setting("In the cell", default="count", min_length=1, example="sum tonnes",
+        cell: Figure = setting("In the cell", default="count", min_length=1, example="sum tonnes",
                             help="A figure: count, or sum, mean, min, max, first, list ... and a field.")  # fmt: skip
-
-        @field_validator("cell")
-        @classmethod
-        def _figure(cls, value: str) -> str:
-            figuring.checked_figures({"cell": value})
-            return value
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-from pydantic import field_validator, model_validator
+from pydantic import model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
@@ -17,6 +17,7 @@ from eskret.core.words import bold
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Figures
 
 
 class Summarise(EachLayer):
@@ -46,17 +47,12 @@ class Summarise(EachLayer):
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting(help="A row for each value; with several fields, for each combination.")
-        figures: dict[str, str] = figuring.figures_setting()
+        figures: Figures = figuring.figures_setting()
         empty: Literal["group", "aside"] = setting(
             "If the value is empty", kind="choice", default="group",
             choices={"group": "it makes a row of its own", "aside": "set the row aside"},
             help="Rows that have no value in a field they are summed up by.",
         )  # fmt: skip
-
-        @field_validator("figures")
-        @classmethod
-        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
-            return figuring.checked_figures(value)
 
         @model_validator(mode="after")
         def _something(self) -> Summarise.Settings:

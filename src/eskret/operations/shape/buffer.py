@@ -7,17 +7,15 @@ from typing import Any, Literal
 
 import numpy as np
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import Relation
 from eskret.core.kernels.parts import of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.measures import parse_length
 from eskret.core.words import bold
-from eskret.errors import SettingError
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Offset
 
 
 class Buffer(EachLayer):
@@ -36,7 +34,7 @@ class Buffer(EachLayer):
     also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
 
     class Settings(OperationSettings):
-        distance: str = reshaped.length_setting(
+        distance: Offset = reshaped.length_setting(
             "Distance", "With its unit, such as 200 m; below zero, areas shrink.", "200 m", min_length=1
         )
         ends: Literal["round", "flat", "square"] = setting(
@@ -51,16 +49,6 @@ class Buffer(EachLayer):
             "Steps of a quarter circle", kind="whole", default=16, ge=1, le=200,
             help="With 16, a circle's area comes out 0.2 % too small; with 64, 0.01 %.",
         )  # fmt: skip
-
-        @field_validator("distance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            try:
-                if parse_length(value).si == 0:
-                    raise ValueError("it must not be zero")
-            except SettingError as error:
-                raise ValueError(error.sentence()) from error
-            return value
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Buffer {bold(entering or '…')} by {settings.get('distance') or '…'}"

@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from pydantic import field_validator
-
 from eskret.core.account import Relation
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import bold
 from eskret.operations import cutting, other_layer
 from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings
+from eskret.operations.typed import Size
 
 
 class Clip(EachLayer):
@@ -34,12 +33,7 @@ class Clip(EachLayer):
     class Settings(OperationSettings):
         to: str = cutting.area_setting("Area to keep", "Polygons whose joined outline is kept: step, or step:layer.")
         edge: Literal["cut", "whole"] = cutting.edge_setting()
-        sliver: str = cutting.sliver_setting()
-
-        @field_validator("sliver")
-        @classmethod
-        def _measure(cls, value: str) -> str:
-            return cutting.checked_sliver(value)
+        sliver: Size = cutting.sliver_setting()
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Clip {bold(entering or '…')} to {bold(str(settings.get('to') or '…').split(':')[-1])}"

@@ -8,7 +8,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
@@ -17,11 +16,12 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
-from eskret.operations import figuring, other_layer, reshaped
+from eskret.operations import figuring, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.ordering import order_figures, seconds_of
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import SomeLength, SomeTime
 
 ALONE = "stands alone: a line wants two points, an area three"
 NO_ORDER = "has no value to be put in order by"
@@ -54,24 +54,14 @@ class ConnectPoints(EachLayer):
             "Draw", kind="choice", default="line", help="What is drawn through the points.",
             choices={"line": "a line", "closed": "a line back to its beginning", "area": "the area within"},
         )  # fmt: skip
-        gap_distance: str = setting(
+        gap_distance: SomeLength = setting(
             "Break beyond", kind="measure", default="", example="500 m",
             help="Two points in a row further apart than this are not connected.",
         )  # fmt: skip
-        gap_time: str = setting(
+        gap_time: SomeTime = setting(
             "Break after", kind="measure", default="", example="10 min",
             help="Two points in a row with more time between than this are not connected: s, min, h or d.",
         )  # fmt: skip
-
-        @field_validator("gap_distance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value, zero=False)
-
-        @field_validator("gap_time")
-        @classmethod
-        def _time(cls, value: str) -> str:
-            return other_layer.checked(parse_time, value, zero=False)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")

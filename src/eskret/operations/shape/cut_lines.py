@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.local import planes
@@ -20,6 +19,7 @@ from eskret.core.words import bold, counted
 from eskret.operations import other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 
 class CutLines(EachLayer):
@@ -41,7 +41,7 @@ class CutLines(EachLayer):
         at: str = setting(
             "At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut."
         )
-        within: str = reshaped.length_setting(
+        within: Length = reshaped.length_setting(
             "Points within",
             "How far a point may lie beside the line, with its unit.",
             "1 m",
@@ -50,11 +50,6 @@ class CutLines(EachLayer):
         )
         number: str = setting("Field for the number", default="piece", min_length=1,
                               help="The new field that numbers the pieces of a line.")  # fmt: skip
-
-        @field_validator("within")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"

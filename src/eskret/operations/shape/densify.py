@@ -7,16 +7,15 @@ from typing import Any
 
 import numpy as np
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import Relation, Remark
 from eskret.core.kernels.parts import dimension, single_parts, together
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measures import parse_length
 from eskret.core.words import bold
-from eskret.operations import other_layer, reshaped
+from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
+from eskret.operations.typed import SomeLength
 
 
 class Densify(EachLayer):
@@ -34,13 +33,8 @@ class Densify(EachLayer):
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
     class Settings(OperationSettings):
-        longest: str = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m",
+        longest: SomeLength = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m",
                                                min_length=1)  # fmt: skip
-
-        @field_validator("longest")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value, zero=False)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Densify {bold(entering or '…')} to stretches of {settings.get('longest') or '…'}"

@@ -8,7 +8,6 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import Groups, group_rows
@@ -22,6 +21,7 @@ from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Figures
 
 EMPTY = "has no value in {}"
 
@@ -46,18 +46,13 @@ class Dissolve(EachLayer):
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting()
-        figures: dict[str, str] = figuring.figures_setting()
+        figures: Figures = figuring.figures_setting()
         empty: Literal["aside", "group"] = figuring.empty_setting()
         parts: Literal["together", "apart"] = setting(
             "Parts that do not touch", kind="choice", default="together",
             choices={"together": "stay one feature", "apart": "become features of their own"},
             help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
         )  # fmt: skip
-
-        @field_validator("figures")
-        @classmethod
-        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
-            return figuring.checked_figures(value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")

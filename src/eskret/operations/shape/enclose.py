@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real
@@ -25,6 +24,7 @@ from eskret.operations import other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import Length
 
 OPEN = "stays open: its ends are {} apart"
 NO_RING = "encloses nothing"
@@ -51,7 +51,7 @@ class Enclose(EachLayer):
     )  # fmt: skip
 
     class Settings(OperationSettings):
-        tolerance: str = setting(
+        tolerance: Length = setting(
             "Widest gap to close", kind="measure", default="", example="1 m",
             help="Ends of lines that are no further apart are joined. With its unit; left empty, no gap is closed.",
         )  # fmt: skip
@@ -59,11 +59,6 @@ class Enclose(EachLayer):
             "Fields from points", kind="layer", default="", example="register:labels",
             help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
         )  # fmt: skip
-
-        @field_validator("tolerance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         gap = f", closing gaps up to {settings['tolerance']}" if settings.get("tolerance") else ""

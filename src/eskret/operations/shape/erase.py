@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from pydantic import field_validator
-
 from eskret.core.account import Relation
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import bold
 from eskret.operations import cutting, other_layer
 from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings
+from eskret.operations.typed import Size
 
 
 class Erase(EachLayer):
@@ -35,12 +34,7 @@ class Erase(EachLayer):
             "Area to take out", "Polygons whose joined outline is taken out: step, or step:layer."
         )
         edge: Literal["cut", "whole"] = cutting.edge_setting()
-        sliver: str = cutting.sliver_setting()
-
-        @field_validator("sliver")
-        @classmethod
-        def _measure(cls, value: str) -> str:
-            return cutting.checked_sliver(value)
+        sliver: Size = cutting.sliver_setting()
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Erase {bold(str(settings.get('by') or '…').split(':')[-1])} from {bold(entering or '…')}"

@@ -8,7 +8,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
@@ -21,6 +20,7 @@ from eskret.core.words import bold
 from eskret.operations import figuring, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings
+from eskret.operations.typed import Figures
 
 
 class GatherParts(EachLayer):
@@ -39,13 +39,8 @@ class GatherParts(EachLayer):
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting()
-        figures: dict[str, str] = figuring.figures_setting()
+        figures: Figures = figuring.figures_setting()
         empty: Literal["aside", "group"] = figuring.empty_setting()
-
-        @field_validator("figures")
-        @classmethod
-        def _figures(cls, value: dict[str, str]) -> dict[str, str]:
-            return figuring.checked_figures(value)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")

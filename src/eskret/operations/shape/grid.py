@@ -8,7 +8,6 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts
@@ -18,9 +17,10 @@ from eskret.core.measures import parse_length
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import CrsError, SettingError
-from eskret.operations import other_layer, reshaped
+from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import SomeLength
 
 _MOST = 4_000_000
 
@@ -41,7 +41,7 @@ class Grid(EachLayer):
     also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
 
     class Settings(OperationSettings):
-        size: str = reshaped.length_setting("Size of a cell", "Its side (of a hexagon, from side to side), with its unit.",
+        size: SomeLength = reshaped.length_setting("Size of a cell", "Its side (of a hexagon, from side to side), with its unit.",
                                             "1 km", min_length=1)  # fmt: skip
         shape: Literal["square", "hexagon"] = setting(
             "Shape", kind="choice", default="square", choices={"square": "squares", "hexagon": "hexagons"},
@@ -51,11 +51,6 @@ class Grid(EachLayer):
             "Cells", kind="choice", default="features", help="Which cells are made.",
             choices={"features": "only those that a feature touches", "extent": "all over the extent"},
         )  # fmt: skip
-
-        @field_validator("size")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value, zero=False)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Grid of {settings.get('size') or '…'} over {bold(entering or '…')}"

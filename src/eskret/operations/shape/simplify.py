@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 import shapely
-from pydantic import field_validator
 
 from eskret.core.account import Relation, Remark
 from eskret.core.kernels.parts import dimension
@@ -15,9 +14,10 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, figure
 from eskret.errors import SettingError
-from eskret.operations import other_layer, reshaped
+from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.typed import SomeLength
 
 
 class Simplify(EachLayer):
@@ -36,17 +36,12 @@ class Simplify(EachLayer):
     also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
 
     class Settings(OperationSettings):
-        tolerance: str = reshaped.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m",
+        tolerance: SomeLength = reshaped.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m",
                                                  min_length=1)  # fmt: skip
         shared: bool = setting(
             "Keep shared edges shared", kind="flag", default=False,
             help="For areas that meet exactly, such as districts: neighbours get the same new edge.",
         )  # fmt: skip
-
-        @field_validator("tolerance")
-        @classmethod
-        def _length(cls, value: str) -> str:
-            return other_layer.checked(parse_length, value, zero=False)
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Simplify {bold(entering or '…')} to within {settings.get('tolerance') or '…'}"
