@@ -11,16 +11,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.layer import Layer, LayerFacts
 from eskret.core.matching import REPAIRS, Match, comparable, diagnose, match
-from eskret.core.naming import number_collisions
-from eskret.core.statistics import Statistic, statistics_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import SettingError
-from eskret.operations import figuring
+from eskret.operations import figuring, pairing
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.pairing import taken
 from eskret.operations.settings import OperationSettings, setting
 
 NO_ROW = "no row of the table has its key"
@@ -110,8 +107,7 @@ class JoinTable(EachLayer):
         elif "types" not in settings.alike and not comparable(mine, types[other_key]):
             found.append(_types_differ(facts.key, settings.key, other_key))
         brought = _brought_fields(table.names(), settings)
-        names = _names(facts.names(), brought)
-        new = [Field(n, _type(types[b], settings)) for b, n in zip(brought, names, strict=True)]
+        new = pairing.brought_fields(facts, table, brought, settings.several)
         count, certainty = facts.count, facts.certainty
         if settings.several == "repeat":
             count, certainty = None, "unknown"
@@ -133,15 +129,11 @@ class JoinTable(EachLayer):
             raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
         found = match(left, right, settings.alike)
         brought = _brought_fields(table.table.column_names, settings)
-        names = _names(layer.table.column_names, brought)
+        names = [new for _, new in pairing.brought_names(layer, table, brought)]
         kept = np.flatnonzero(found.found) if settings.without == "aside" else np.arange(len(layer))
-        rows, columns = _joined(table.table, found, brought, kept, settings.several)
-        out = layer.take(rows) if len(rows) != len(layer) or settings.several == "repeat" else layer
-        joined = out.table
-        for name, column in zip(names, columns, strict=True):
-            joined = joined.append_column(name, column)
-        titles = {n: table.titles[b] for b, n in zip(brought, names, strict=True) if b in table.titles}
-        out = replace_titles(out.with_table(joined), titles)
+        out, rows, _ = pairing.with_brought(
+            layer, table, _pairs(found, settings.several), brought, settings.several, kept
+        )
         alone = np.flatnonzero(~found.found)
         empty = np.asarray(left.is_null())[alone]
         reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
@@ -154,11 +146,6 @@ class JoinTable(EachLayer):
             tuple(_remarks(layer, table, found, settings)),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
         )  # fmt: skip
-
-
-def replace_titles(layer: Layer, titles: Mapping[str, str]) -> Layer:
-    """The layer with further titles of fields."""
-    return layer.titled({**layer.titles, **titles}) if titles else layer
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:
@@ -191,42 +178,17 @@ def _brought_fields(names: Sequence[str], settings: Any) -> list[str]:
     return list(settings.fields) or [n for n in names if n != (settings.table_key or settings.key)]
 
 
-def _names(there: Sequence[str], brought: Sequence[str]) -> list[str]:
-    return number_collisions(brought, taken=there, limit=10_000)
-
-
-def _what(kind: pa.DataType, several: str) -> str:
-    number = pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)
-    return "sum" if several == "sum" and number else "list"
-
-
-def _type(kind: pa.DataType, settings: Any) -> pa.DataType:
-    if settings.several in ("first", "repeat"):
-        return kind
-    if _what(kind, settings.several) == "list":
-        return pa.string()
-    return pa.int64() if pa.types.is_integer(kind) else pa.float64()
-
-
-def _joined(
-    table: pa.Table, found: Match, brought: Sequence[str], kept: np.ndarray, several: str
-) -> tuple[np.ndarray, list[pa.ChunkedArray]]:
-    """The rows of the layer that leave, and the columns brought to them."""
-    groups = found.groups
-    if several == "repeat":
-        times = np.where(found.group[kept] >= 0, groups.sizes[found.group[kept]] if groups.count else 0, 1)
-        rows = np.repeat(kept, times)
-        begin = np.repeat(np.where(found.group[kept] >= 0, groups.starts[:-1][found.group[kept]], -1)
-                          if groups.count else np.full(len(kept), -1), times)  # fmt: skip
-        step = np.arange(len(rows)) - np.repeat(np.cumsum(times) - times, times)
-        at = np.where(begin >= 0, groups.order[begin + step] if groups.count else -1, -1)
-        return rows, [taken(table.column(name), at) for name in brought]
-    group = found.group[kept]
+def _pairs(found: Match, several: str) -> pairing.Pairs:
+    """Every row of the layer with the rows of the table that have its key; with the first of them, where that will do."""
+    rows = np.flatnonzero(found.found)
+    group = found.group[rows]
     if several == "first":
-        at = np.where(group >= 0, groups.first[group] if groups.count else -1, -1)
-        return kept, [taken(table.column(name), at) for name in brought]
-    wanted = [Statistic(name, _what(table.column(name).type, several), name) for name in brought]
-    return kept, [taken(pa.chunked_array([f]), group) for f in statistics_of(table, groups, wanted)]
+        return pairing.Pairs(rows, found.groups.first[group])
+    times = found.groups.sizes[group]
+    step = np.arange(int(times.sum())) - np.repeat(np.cumsum(times) - times, times)
+    return pairing.Pairs(
+        np.repeat(rows, times), found.groups.order[np.repeat(found.groups.starts[:-1][group], times) + step]
+    )
 
 
 def _other_account(table: Layer, found: Match, settings: Any) -> InputAccount:
