@@ -37,7 +37,7 @@ def test_a_gap_of_half_a_metre_in_44_km_stops_a_polygon_and_a_metre_closes_it(pi
     assert len(still.layers[0]) == 0
     closed = do("enclose", layer, tolerance="1 m")
     assert closed.layers[0].geometry[0].area == pytest.approx(np.pi * 7000**2, rel=1e-5)
-    assert aside(closed) == {"stays open: its ends are 50.00 m apart": 1} or list(aside(closed).values()) == [1]
+    assert aside(closed) == {"stays open: its ends are 50.0 m apart": 1}
     (moved,) = closed.inputs[0].altered
     assert moved.amounts.max() == pytest.approx(0.24, abs=1e-3) and moved.unit == "m"
     both = do("enclose", layer, tolerance="60 m")

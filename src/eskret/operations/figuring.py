@@ -9,9 +9,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import ControlTotal
+from eskret.core.account import ControlTotal, SetAside
+from eskret.core.groups import Groups
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.statistics import Statistic, fields_of, parse_statistics
+from eskret.core.statistics import Statistic, fields_of, parse_statistics, statistics_of
 from eskret.core.words import counted
 from eskret.errors import SettingError
 from eskret.operations.base import Finding, Level, in_words
@@ -69,6 +70,22 @@ def foretold(
         text = f"{facts.key}: there would be two fields '{twice[0]}'. Give the figure another name."
         return [], [Finding(Level.ERROR, text, setting=setting, layer=facts.key)]
     return made, []
+
+
+def grouped(
+    table: pa.Table, groups: Groups, by: Sequence[str], figures: Mapping[str, str]
+) -> tuple[pa.Table, list[Statistic]]:
+    """A row a group: its values, and its figures; how many rows went in, where nothing else is asked for."""
+    wanted = parse_statistics(figures, table.column_names)
+    heads = table.select(list(by)).take(pa.array(groups.first, pa.int64()))
+    columns = [*heads.columns, *statistics_of(table, groups, wanted)]
+    made = pa.table(columns, names=[*by, *(s.name for s in wanted)])
+    return (made if made.num_columns else pa.table({"features": pa.array(groups.sizes)})), wanted
+
+
+def without_value(groups: Groups, by: Sequence[str]) -> SetAside:
+    """The rows in no group, since a field that they are put together by is empty."""
+    return SetAside.from_reasons([(f"has no value in {in_words(by, 4)}", np.flatnonzero(groups.of < 0))])
 
 
 def sums_agree(

@@ -335,9 +335,11 @@ class WordsView(QWidget):
     def may_leave(self) -> bool:
         """Ask about decisions that are not saved; False where the analyst stays."""
         name = self.path.name if self.path else ""
-        return not self.dirty or may_leave(
-            self, f"“{name}” has decisions that are not saved.", self.save, lambda: not self.dirty
-        )
+        text = f"“{name}” has decisions that are not saved."
+        if self.dirty and not may_leave(self, text, self.save, lambda: not self.dirty):
+            return False
+        self.entries, self._before = self._saved, []  # what was left is not asked about again
+        return True
 
     @property
     def dirty(self) -> bool:

@@ -6,13 +6,11 @@ from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
-import pyarrow as pa
 from pydantic import model_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import group_rows
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.statistics import parse_statistics, statistics_of
 from eskret.core.words import bold
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
@@ -82,15 +80,11 @@ class Summarise(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
-        wanted = parse_statistics(_wanted(settings), layer.table.column_names)
-        heads = layer.table.select(settings.by).take(pa.array(groups.first, pa.int64()))
-        columns = [*heads.columns, *statistics_of(layer.table, groups, wanted)]
-        table = pa.table(columns, names=[*settings.by, *(s.name for s in wanted)])
+        table, wanted = figuring.grouped(layer.table, groups, settings.by, _wanted(settings))
         titles = {n: t for n, t in layer.titles.items() if n in settings.by}
         out = Layer(layer.key, table, None, None, layer.name, layer.origin, titles)
         used = np.flatnonzero(groups.of >= 0)
-        reason = f"has no value in {in_words(settings.by, 4)}"
-        aside = SetAside.from_reasons([(reason, np.flatnonzero(groups.of < 0))])
+        aside = figuring.without_value(groups, settings.by)
         controls = figuring.sums_agree(layer.table, used, table, wanted)
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),

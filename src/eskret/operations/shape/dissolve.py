@@ -7,23 +7,19 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
-import pyarrow as pa
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import sizes_of, unit_of
-from eskret.core.statistics import parse_statistics, statistics_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
-
-EMPTY = "has no value in {}"
 
 
 class Dissolve(EachLayer):
@@ -86,16 +82,10 @@ class Dissolve(EachLayer):
             order = np.argsort(into, kind="stable")
             first = order[np.searchsorted(into[order], np.arange(len(shapes)))]
         made = Groups(into, first)
-        wanted = parse_statistics(settings.figures, layer.table.column_names)
-        heads = layer.table.select(settings.by).take(pa.array(first, pa.int64()))
-        table = pa.table(
-            [*heads.columns, *statistics_of(layer.table, made, wanted)], names=[*settings.by, *(s.name for s in wanted)]
-        )
-        if not table.num_columns:
-            table = pa.table({"features": pa.array(made.sizes)})
+        table, wanted = figuring.grouped(layer.table, made, settings.by, settings.figures)
         titles = {n: t for n, t in layer.titles.items() if n in settings.by}
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
-        aside = SetAside.from_reasons([(EMPTY.format(in_words(settings.by, 4)), np.flatnonzero(groups.of < 0))])
+        aside = figuring.without_value(groups, settings.by)
         used = np.flatnonzero(groups.of >= 0)
         controls = (*_area(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
         return Outcome(

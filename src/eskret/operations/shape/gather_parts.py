@@ -6,15 +6,13 @@ from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
-import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import group_rows
 from eskret.core.kernels.parts import single_parts
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import layer_sizes, sizes_of, unit_of
-from eskret.core.statistics import parse_statistics, statistics_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.operations import figuring, reshaped
@@ -64,18 +62,9 @@ class GatherParts(EachLayer):
         of = groups.of[used][owner]
         order = np.argsort(of, kind="stable")
         shapes = _bundles(parts[order], of[order], groups.count)
-        wanted = parse_statistics(settings.figures, layer.table.column_names)
-        heads = layer.table.select(settings.by).take(pa.array(groups.first, pa.int64()))
-        table = pa.table(
-            [*heads.columns, *statistics_of(layer.table, groups, wanted)],
-            names=[*settings.by, *(s.name for s in wanted)],
-        )
-        if not table.num_columns:
-            table = pa.table({"features": pa.array(groups.sizes)})
+        table, wanted = figuring.grouped(layer.table, groups, settings.by, settings.figures)
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None)
-        from eskret.operations.shape.dissolve import EMPTY
-
-        aside = SetAside.from_reasons([(EMPTY.format(in_words(settings.by, 4)), np.flatnonzero(groups.of < 0))])
+        aside = figuring.without_value(groups, settings.by)
         controls = list(figuring.sums_agree(layer.table, used, table, wanted))
         before, after = layer_sizes(layer), sizes_of(shapes)
         for name in ("length", "area"):
