@@ -16,8 +16,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtCore import QEventLoop, QTimer
 
 from eskret.desktop.app import make_application
-from eskret.desktop.map.canvas import MapCanvas, Scene, looks
+from eskret.desktop.map.canvas import MapCanvas, looks
 from eskret.desktop.map.render import Item
+from eskret.desktop.map.scene import Scene
 from eskret.formats import sources
 from eskret.workflow.results import ResultStore
 from eskret.workflow.stored import StoredLayer
@@ -47,7 +48,7 @@ def main() -> None:
         canvas.resize(800, 600)
         canvas.show()
         app.processEvents()
-        canvas.show_scene(Scene((Item(shapes, looks()["leaving"]),), info["crs"]))
+        canvas.show_scene(Scene((Item(shapes, looks()["leaving"]),), None, info["crs"]))
         print("| zoom | picture after | frames a second while dragged |\n|---|---|---|")
         first = until_drawn(canvas)
         for factor in (1.0, 1.5, 2.0, 4.0, 16.0):

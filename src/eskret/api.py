@@ -13,6 +13,7 @@ import pyarrow as pa
 from eskret.core.account import InputAccount, OutputAccount, Remark
 from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Layer
+from eskret.core.style import style_of
 from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geojson, geopackage, sources, targets
 from eskret.operations.registry import all_operations, operation_by_id
@@ -20,6 +21,7 @@ from eskret.workflow import document as documents
 from eskret.workflow import edits
 from eskret.workflow.document import Document, Parameter, Step
 from eskret.workflow.engine import Run, RunResult, run_on_layer
+from eskret.workflow.mapped import map_of
 from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.script import to_script
 
@@ -97,7 +99,8 @@ class Workflow:
 
     def step(
         self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), /, *, heading: str = "",
-        note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None, **settings: Any,
+        note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None,
+        style: Mapping[str, Mapping[str, Any]] | None = None, **settings: Any,
     ) -> StepHandle:  # fmt: skip
         """Add a step at the end.
 
@@ -106,18 +109,20 @@ class Workflow:
         use : the operation's id.
         id : the step's own name.
         source : what enters: a step, ``step["key"]``, or a list of these.
-        heading, note, off, layer : as in the file.
+        heading, note, off, layer, style : as in the file.
         settings : the operation's.
 
         Raises
         ------
         DocumentError : the id is taken.
+        SettingError : a style says what it cannot.
         """
         if any(s.id == id for s in self.document.steps):
             raise DocumentError(f"there is a step '{id}' already", way_out="Choose another name")
         given = [source] if isinstance(source, StepHandle | str) else list(source)
+        styles = {key: style_of(table) for key, table in (style or {}).items()}
         references = tuple(s.id if isinstance(s, StepHandle) else s for s in given)
-        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}))
+        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles)
         self.document = replace(self.document, steps=(*self.document.steps, step))
         return StepHandle(id)
 
@@ -131,6 +136,16 @@ class Workflow:
         add.__name__ = name
         add.__doc__ = f"{operation_by_id(name).summary}\n\n{operation_by_id(name).help}"
         return add
+
+    def map(self, layers: Sequence[Mapping[str, Any]] = (), lines: str = "grid") -> None:
+        """Say what lies on the map beside the layer in hand, from the topmost down: as the file's ``[map]``.
+
+        Raises
+        ------
+        DocumentError : something of it cannot be.
+        """
+        table = {"layers": [dict(x) for x in layers], "lines": lines}
+        self.document = replace(self.document, map=map_of(table, "workflow"))
 
     def comment(self, path: Sequence[str], before: Sequence[str] = (), behind: str = "") -> None:
         """Put comments of the file where they belong: ``("steps", "piles", "where")``; at the end for ``()``."""

@@ -239,7 +239,7 @@ def test_an_area_drawn_on_the_map_becomes_a_step_to_choose_by(beds: Hand) -> Non
     assert beds.steps() == ["load", "sketch", "keep_by_place"] and canvas.mode == "look"
     assert session.document.step("keep_by_place").settings == {"to": "sketch"} and session.selected == "keep_by_place"
     assert session.document.step("sketch").settings["crs"] == "EPSG:32626"
-    beds.until(lambda: canvas.scene.context)  # drawn before anything is run
+    beds.until(lambda: canvas.scene.under)  # drawn before anything is run
     beds.run()
     assert beds.row("keep_by_place")["out"] == "5"
     kept = session.view("keep_by_place")["leaving"][0]

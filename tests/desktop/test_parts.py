@@ -19,7 +19,7 @@ from pytestqt.qtbot import QtBot
 
 from eskret.core.layer import Layer
 from eskret.desktop.ledger.threads import between, lanes, width
-from eskret.desktop.map.canvas import grid_text, nice
+from eskret.desktop.map.lines import grid_text, nice
 from eskret.desktop.map.pick import feature_at
 from eskret.desktop.map.render import CHUNK, Item, Look, paths_of, render, thin, visible_rows
 from eskret.desktop.map.viewport import Viewport

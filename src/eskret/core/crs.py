@@ -186,6 +186,24 @@ def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarra
     return moved, lost.astype(np.int64)
 
 
+def move(xy: np.ndarray, source: str, target: str, area: Extent | None = None) -> np.ndarray:
+    """Bare coordinates (n, 2) in another CRS; not finite where one cannot be brought over.
+
+    Parameters
+    ----------
+    area : the extent that they belong to, in ``source``, if not their own.
+
+    Raises
+    ------
+    CrsError : there is no way between the two.
+    """
+    if same_crs(source, target) or not len(xy):
+        return xy
+    whole = area or (float(xy[:, 0].min()), float(xy[:, 1].min()), float(xy[:, 0].max()), float(xy[:, 1].max()))
+    x, y = _way(source, target, degrees_of(whole, source))[0].transform(xy[:, 0], xy[:, 1])
+    return np.column_stack([x, y])
+
+
 def _keep_z(move: Callable[[np.ndarray], np.ndarray]) -> Callable[[np.ndarray], np.ndarray]:
     def with_z(xyz: np.ndarray) -> np.ndarray:
         return np.column_stack([move(xyz[:, :2]), xyz[:, 2]])

@@ -154,8 +154,9 @@ class Layer:
     kind: Kind = field(default=Kind.TABLE)
     ids: np.ndarray | None = field(default=None, repr=False)
     encoded: Encoded | None = field(default=None, repr=False)
-    step: str = ""
-    """The step that made it, in a run."""
+    line: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+    """In a run: the steps it came through, the last one first, with its key at each. Of several layers that became one, the
+    first counts."""
 
     def __post_init__(self) -> None:
         if self.encoded is not None and (self.geometry is None or self.geometry is self.encoded.array):
@@ -284,9 +285,14 @@ class Layer:
     def with_key(self, key: str) -> Layer:
         return self._with(key=key)
 
-    def made_by(self, step: str) -> Layer:
-        """The layer as one that this step made."""
-        return self._with(step=step)
+    @property
+    def step(self) -> str:
+        """The step that made it, in a run."""
+        return self.line[0][0] if self.line else ""
+
+    def made_by(self, step: str, of: Layer | None = None) -> Layer:
+        """The layer as one that this step made, of another one."""
+        return self._with(line=((step, self.key), *(of.line if of is not None else ())))
 
     def renamed(self, key: str, name: str) -> Layer:
         """The layer under another key and name."""

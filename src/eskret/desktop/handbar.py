@@ -6,9 +6,10 @@ from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
 
-from eskret.desktop.map.canvas import BOX, LASSO, LOOK, SKETCHES
+from eskret.core.measures import AREAS, LENGTHS
+from eskret.desktop.map.canvas import BOX, DISTANCE, DRAWING, LASSO, LOOK, MEASURES, SIZE, SKETCHES
 
 _HINT = "Click features to choose them; Shift adds, Control takes away. Or draw a box or a loop around them."
 _SKETCH_HINT = {
@@ -16,6 +17,11 @@ _SKETCH_HINT = {
     "line": "Click along the line; Enter or a double click ends, Backspace takes the last one back, Esc drops it.",
     "area": "Click along the edge; Enter or a double click closes it, Backspace takes the last one back, Esc drops it.",
 }
+_MEASURE_HINT = {
+    DISTANCE: "Click along the way to measure; Enter or a double click ends, Backspace takes the last corner back, Esc stops.",
+    SIZE: "Click around the area to measure; Enter or a double click ends, Backspace takes the last corner back, Esc stops.",
+}
+UNITS = {DISTANCE: tuple(LENGTHS), SIZE: tuple(AREAS)}
 _TOOL_HINT = {
     BOX: "Drag a box; Shift adds what it meets, Control takes it away. Esc ends.",
     LASSO: "Drag a loop; Shift adds what it meets, Control takes it away. Esc ends.",
@@ -33,9 +39,11 @@ class HandBar(QWidget):
     leave_out_asked = Signal()
     keep_asked = Signal()
     isolate_asked = Signal()
+    unit_chosen = Signal(str, str)  # distance or size; unit
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._mode: str = LOOK
         self.setObjectName("pane")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(32)
@@ -67,7 +75,23 @@ class HandBar(QWidget):
             self.keep_asked.emit,
         )
         self._add("isolate", "Isolate", "Give them a layer of their own, and save it (Ctrl+I)", self.isolate_asked.emit)
+        self.unit = QComboBox()
+        self.unit.setAccessibleName("Unit to measure in")
+        self.unit.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.unit.activated.connect(lambda _: self.unit_chosen.emit(self._mode, self.unit.currentText()))
+        self.unit.hide()
+        row.addWidget(self.unit)
         row.addWidget(_line())
+        self.measure = QToolButton()
+        self.measure.setObjectName("quiet")
+        self.measure.setText("Measure")
+        self.measure.setToolTip("Measure a distance or an area on the map (M and Shift+M on the map)")
+        self.measure.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        ways = QMenu(self.measure)
+        for kind, words in zip(MEASURES, ("A distance", "An area"), strict=True):
+            ways.addAction(words, partial(self.tool_asked.emit, kind))
+        self.measure.setMenu(ways)
+        row.addWidget(self.measure)
         self.sketch = QToolButton()
         self.sketch.setObjectName("quiet")
         self.sketch.setText("Sketch")
@@ -106,18 +130,33 @@ class HandBar(QWidget):
             self.buttons[name].setEnabled(drawn)
             self.buttons[name].setChecked(mode == name)
         self.sketch.setEnabled(drawn)
+        self.measure.setEnabled(drawn)
+        if mode != self._mode and mode in MEASURES:
+            self.unit.clear()
+            self.unit.addItems(UNITS[mode])
+        self._mode = mode
+        self.unit.setVisible(mode in MEASURES)
         for name in ("all", "invert"):
             self.buttons[name].setEnabled(shown > 0)
         self.buttons["none"].setEnabled(chosen > 0)
         for name in ("pick", "leave_out", "keep", "isolate"):
-            self.buttons[name].setVisible(chosen > 0 and mode not in SKETCHES)
+            self.buttons[name].setVisible(chosen > 0 and mode not in DRAWING)
         if mode in SKETCHES:
             self.words.setText(_SKETCH_HINT[mode])
+        elif mode in MEASURES:
+            self.words.setText(_MEASURE_HINT[mode])
         elif chosen:
             self.words.setText(f"{chosen:,} of {shown:,} chosen in {layer}")
         else:
             self.words.setText(_TOOL_HINT.get(mode, _HINT) if shown else "")
         self.words.setToolTip(self.words.text())
+
+    def show_measure(self, words: str, unit: str) -> None:
+        """Say what the ruler says, in which unit."""
+        self.unit.setCurrentText(unit)
+        if words:
+            self.words.setText(words)
+            self.words.setToolTip(words)
 
 
 def _line() -> QFrame:

@@ -15,13 +15,15 @@ from shiboken6 import isValid
 
 from eskret.core.layer import matches
 from eskret.core.naming import clean_name
+from eskret.core.style import Style
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
 from eskret.workflow import document as documents
-from eskret.workflow import edits, ledger
+from eskret.workflow import edits, ledger, styles
 from eskret.workflow.document import Document, Step
 from eskret.workflow.executors.client import Worker
+from eskret.workflow.mapped import MapSaid
 from eskret.workflow.outputs import Outputs
 from eskret.workflow.references import Reference, dependents, reference_settings
 from eskret.workflow.stored import StoredLayer
@@ -75,6 +77,7 @@ class Session(QObject):
         self.started: set[str] = set()
         self.memory: QSettings | None = None  # what is remembered from one time to the next
         self.seen_sources: dict[str, list[dict[str, Any]]] = {}  # by path, as the panel of sources saw them
+        self.source_styles: dict[tuple[str, str], Style] = {}  # of layers that no step has loaded, by path and name
         self._saved = Document()
         self._undo: list[tuple[State, str]] = []
         self._redo: list[tuple[State, str]] = []
@@ -155,6 +158,7 @@ class Session(QObject):
         self.path, self.folder = path, folder
         self._undo.clear()
         self._redo.clear()
+        self.source_styles.clear()
         self.results.clear()
         self.forecast = Forecast()
         self.last_run = {}
@@ -295,7 +299,8 @@ class Session(QObject):
         if layer and layers > 1:
             settings["parts" if recording else "layers"] = [layer]
         name = clean_name(layer if layer and layers > 1 and not recording else Path(path).stem)
-        return Step(name or "load", "load", (), settings), self._after_loads()
+        style = self.source_styles.get((path, layer))
+        return Step(name or "load", "load", (), settings, style={"*": style} if style else {}), self._after_loads()
 
     def load_for(self, id: str, path: str, layer: str, layers: int) -> None:
         """Let a source enter a step: one edit adds the step that loads it, and the reference."""
@@ -452,6 +457,27 @@ class Session(QObject):
         self.figures_changed.emit()
         self._quiet.start(0)
 
+    # -- how layers are drawn
+
+    def line_of(self, layer: StoredLayer, step: str = "") -> styles.Line:
+        """The steps a stored layer came through; of one that no run has made, the step it is shown at."""
+        line = [(str(id), str(key)) for id, key in layer.info.get("line", ())]
+        return line or [(step or self.selected, layer.key)]
+
+    def style_of(self, layer: StoredLayer) -> Style:
+        """How a stored layer is drawn."""
+        return styles.style_for(self.document, self.line_of(layer))
+
+    def set_style(self, place: tuple[str, str], style: Style | None, what: str) -> None:
+        """Say how a layer is drawn from a step on: step and key, or a pattern of keys; None says nothing."""
+        step = next((s for s in self.document.steps if s.id == place[0]), None)
+        if step is not None:
+            self.change_step(styles.with_style(step, place[1], style), what)
+
+    def change_map(self, said: MapSaid, what: str) -> None:
+        """Say what else is on the map."""
+        self.edit(replace(self.document, map=said), what)
+
     # -- what is shown
 
     def rows(self) -> list[ledger.StepRow]:
@@ -546,7 +572,7 @@ class Session(QObject):
 
 def replace_notes(step: Step | None) -> Step | None:
     """A step without what does not change its result."""
-    return None if step is None else replace(step, heading="", note="")
+    return None if step is None else replace(step, heading="", note="", style={})
 
 
 def _forecast(event: Mapping[str, Any]) -> Forecast:

@@ -21,16 +21,20 @@ from PySide6.QtWidgets import (
 
 from eskret.core.account import Relation
 from eskret.core.keys import rows_of
+from eskret.core.style import Style
 from eskret.core.words import counted
 from eskret.desktop.background import Background
 from eskret.desktop.hand import Looked
 from eskret.desktop.handbar import HandBar
-from eskret.desktop.map.canvas import LESS, MORE, OTHER, MapCanvas, Scene, looks
+from eskret.desktop.map.canvas import LESS, MORE, OTHER, MapCanvas, looks
 from eskret.desktop.map.card import FeatureCard
 from eskret.desktop.map.caught import rows_in
-from eskret.desktop.map.render import Item
+from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Box
+from eskret.desktop.ruler import HandRuler
 from eskret.desktop.session import Session
+from eskret.desktop.stage import Stage
 from eskret.desktop.table.fields import FieldsView
 from eskret.desktop.table.model import show
 from eskret.desktop.table.view import FeatureTable
@@ -107,6 +111,8 @@ class Viewer(QObject):
 
     load_asked = Signal(str, str, int)
     scene_changed = Signal(object)  # the CRS of what is shown
+    shown = Signal()  # another layer, or another view of it
+    styled = Signal()  # it is drawn otherwise
 
     def __init__(self, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -141,6 +147,7 @@ class Viewer(QObject):
         self._background = Background(self)
         self.card = FeatureCard(self.canvas)
         self.card.closed.connect(self.choose_none)
+        self.card.corners_shown.connect(self.canvas.show_vertices)
         self.canvas.resized.connect(lambda: self.card.place() if self.card.isVisible() else None)
         self.canvas.clicked.connect(self._clicked)
         self.canvas.caught.connect(self._caught)
@@ -156,6 +163,11 @@ class Viewer(QObject):
         session.changed.connect(self._figures)
         theme.changed.connect(self._redraw)
         self._seen: Any = None
+        self.ruler = HandRuler(self.canvas, self.handbar, session, self)
+        self.stage = Stage(session, self)
+        self.stage.ready.connect(self.restyle)
+        session.changed.connect(self._styles)
+        self._said: Any = None
 
     def _map_head(self) -> None:
         self.layer_box = QComboBox()
@@ -324,6 +336,7 @@ class Viewer(QObject):
         self._fill(keep_view)
         self.show_hand()
         self.scene_changed.emit(self.canvas.scene.crs)
+        self.shown.emit()
 
     def _fill(self, keep_view: bool) -> None:
         self.card.hide()
@@ -331,7 +344,7 @@ class Viewer(QObject):
         self.chosen = np.empty(0, np.int64)
         layer, rows = self.current()
         if layer is None:
-            self.canvas.show_scene(Scene(hint=self.subject.hint))
+            self.canvas.show_scene(self.stage.kept_alone(self.subject.hint), keep_view)
             self.table.model_.show_table(None)
             self.table_count.setText("")
             return
@@ -354,32 +367,50 @@ class Viewer(QObject):
 
     def _scene(self, layer: StoredLayer, rows: np.ndarray | None) -> Scene:
         if layer.shapes is None:
-            return Scene(hint="This layer is a plain table; it draws nothing.")
+            return self.stage.kept_alone("This layer is a plain table; it draws nothing.")
         if not layer.rows:
-            return Scene(hint="Nothing left: no feature came this far.")
+            return self.stage.kept_alone("Nothing left: no feature came this far.")
         look = looks()
-        items = [
-            Item(
-                layer.shapes,
-                look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")],
-                rows,
-            )
-        ]
-        context: tuple[Item, ...] = ()
+        usual = look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")]
+        under: list[Item] = []
+        for other in [] if self.subject.source is not None else self._session.others_stored(self._session.selected):
+            shapes = self.stage.shapes(other, layer.crs) if layer.crs and other.crs else None
+            if shapes is not None:
+                under.append(Item(shapes, look["other"]))
         if self.view in (ASIDE, ALTERED):
-            beside = self.subject.layers[LEAVING].get(self.key)
-            if beside is not None and beside.shapes is not None and beside.rows:
-                context = (Item(beside.shapes, look["behind"]),)
+            under += self._also(LEAVING, look["behind"])
         elif self.view == LEAVING and self._reports():
-            beside = self.subject.layers[ENTERING].get(self.key)
-            if beside is not None and beside.shapes is not None and beside.rows:
-                context = (Item(beside.shapes, look["plain"]),)
-        others = [] if self.subject.source is not None else self._session.others_stored(self._session.selected)
-        beside_it = tuple(
-            Item(x.shapes, look["other"]) for x in others
-            if x.shapes is not None and x.rows and x.crs and layer.crs and x.crs["code"] == layer.crs["code"]
-        )  # fmt: skip
-        return Scene(tuple(items), layer.crs, "", (*beside_it, *context))
+            under += self._also(ENTERING, look["plain"])
+        return self.stage.scene(layer, rows, self.style() if rows is None else None, usual, under)
+
+    def _also(self, view: str, look: Look) -> list[Item]:
+        """The layer in hand as it is in another view."""
+        layer = self.subject.layers[view].get(self.key)
+        return [Item(layer.shapes, look)] if layer is not None and layer.shapes is not None and layer.rows else []
+
+    def style(self) -> Style:
+        """How the layer in hand is drawn."""
+        layer, _ = self.current()
+        source = self.subject.source
+        if source is not None:
+            return self._session.source_styles.get((source["path"], source["layer"]), Style())
+        return self._session.style_of(layer) if layer is not None else Style()
+
+    def restyle(self) -> None:
+        """Draw what is on the map as it is now said to be; what is chosen stays chosen."""
+        layer, rows = self.current()
+        if layer is None:
+            self.canvas.restyle(self.stage.kept_alone(self.subject.hint))
+        else:
+            self.canvas.restyle(self._scene(layer, rows))
+        self.styled.emit()
+
+    def _styles(self) -> None:
+        document = self._session.document
+        said = (document.map, [(s.id, dict(s.style)) for s in document.steps])
+        if said != self._said:
+            self._said = said
+            self.restyle()
 
     def _reports(self) -> bool:
         """Whether the step in hand tells something of its layers, which is then drawn over them."""
@@ -425,12 +456,16 @@ class Viewer(QObject):
 
     def _caught(self, ring: np.ndarray, does: str) -> None:
         """What a box or a lasso meets; found beside the window's thread, since it can be much."""
-        items, before = self.canvas.scene.items, self.chosen
-        if items:
+        pick, before = self.canvas.scene.pick, self.chosen
+        if pick is not None:
             self._background.run(
-                lambda: changed(before, rows_in(items[-1], ring), does),
-                lambda rows: self.choose_rows(rows) if self.canvas.scene.items is items else None,
+                lambda: changed(before, rows_in(pick, ring), does),
+                lambda rows: self.choose_rows(rows) if self._still(pick) else None,
             )
+
+    def _still(self, pick: Item) -> bool:
+        now = self.canvas.scene.pick
+        return now is not None and now.shapes is pick.shapes and now.rows is pick.rows
 
     def choose_rows(self, rows: np.ndarray, told_by_table: bool = False) -> None:
         """Choose these rows (int64) on the map and in the table."""
@@ -460,7 +495,7 @@ class Viewer(QObject):
 
     def show_hand(self) -> None:
         """Tell the strip below how things stand."""
-        drawn = bool(self.canvas.scene.items) or self.canvas.scene.crs is not None
+        drawn = self.canvas.scene.crs is not None
         self.handbar.show_state(self.canvas.mode, drawn, self.key, len(self.chosen), len(self.shown_rows()))
 
     def looked_at(self) -> Looked | None:
@@ -484,7 +519,8 @@ class Viewer(QObject):
         some = self.some()
         if some is not None:
             fields.insert(0, (_WORDS[self.view].lower(), some.text(int(np.searchsorted(some.rows, row))), False))
-        self.card.show_fields(f"Row {row + 1:,}", fields)
+        degrees = bool(layer.crs and layer.crs["geographic"])
+        self.card.show_fields(f"Row {row + 1:,}", fields, layer.shapes, row, degrees)
 
     # -- what the layer holds
 
@@ -528,6 +564,7 @@ class Viewer(QObject):
     def close_down(self) -> None:
         """Let no work outlive the window."""
         self._background.close()
+        self.stage.close_down()
         self.canvas.close_down()
         self.table.model_.close_down()
 

@@ -20,6 +20,7 @@ import numpy as np
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name, fill_template
+from eskret.core.style import Style
 from eskret.core.words import bold
 from eskret.formats.reading import Watch, no_watch
 from eskret.operations.settings import OperationSettings
@@ -194,6 +195,15 @@ class Operation(ABC):
     previews_text: ClassVar[bool] = False
     """Whether a form should show how the first lines of its text file are read."""
     Settings: ClassVar[type[OperationSettings]]
+
+    def drawn(self, settings: Mapping[str, Any]) -> Style | None:
+        """How the layers it leaves are best drawn, where that is not as they were.
+
+        Parameters
+        ----------
+        settings : as in the file, not checked.
+        """
+        return None
 
     @property
     def summary(self) -> str:

@@ -38,6 +38,13 @@ def _emit(document: Document, version: int) -> Generator[str, None, None]:
     for step in document.steps:
         yield "\n"
         yield from _step(step, notes)
+    if document.map:
+        yield "\n"
+        yield from _head("[map]", ("map",), notes)
+        if document.map.lines != "grid":
+            yield from _line(("map", "lines"), document.map.lines, notes)
+        if document.map.layers:
+            yield from _line(("map", "layers"), [x.to_table() for x in document.map.layers], notes)
     if notes.end:
         yield "\n"
         yield from (comment + "\n" for comment in notes.end)
@@ -59,12 +66,14 @@ def _step(step: Step, notes: Comments) -> Generator[str, None, None]:
         yield from _line((*path, "off"), True, notes)
     if step.note:
         yield from _line((*path, "note"), step.note, notes)
-    for key, values in step.layer.items():
-        yield "\n"
-        inner: Place = (*path, "layer", key)
-        yield from _head(f"[steps.layer.{_key(key)}]", inner, notes, "  ")
-        for name, value in values.items():
-            yield from _line((*inner, name), value, notes, "  ")
+    styles = {key: style.to_table() for key, style in step.style.items()}
+    for kind, tables in (("layer", step.layer), ("style", styles)):
+        for key, values in tables.items():
+            yield "\n"
+            inner: Place = (*path, kind, key)
+            yield from _head(f"[steps.{kind}.{_key(key)}]", inner, notes, "  ")
+            for name, value in values.items():
+                yield from _line((*inner, name), value, notes, "  ")
 
 
 def _head(text: str, path: Place, notes: Comments, indent: str = "") -> Generator[str, None, None]:

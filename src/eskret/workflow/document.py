@@ -17,8 +17,10 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.naming import clean_name
-from eskret.errors import DocumentError
+from eskret.core.style import Style, style_of
+from eskret.errors import DocumentError, SettingError
 from eskret.workflow import canonical
+from eskret.workflow.mapped import MapSaid, map_of
 
 VERSION = 1
 PARAMETER_TYPES = ("text", "number", "flag", "date", "choice", "file", "folder", "layer", "field", "crs", "measure")
@@ -93,7 +95,8 @@ def _listed(values: Sequence[Any]) -> str:
 
 @dataclass(frozen=True)
 class Step:
-    """One line of the ledger. ``settings`` are as in the file; ``layer`` holds those for single layers, by key."""
+    """One line of the ledger. ``settings`` are as in the file; ``layer`` holds those for single layers, by key; ``style``
+    how layers it leaves are drawn, by key or a pattern of keys."""
 
     id: str
     use: str
@@ -103,6 +106,7 @@ class Step:
     note: str = ""
     off: bool = False
     layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    style: Mapping[str, Style] = field(default_factory=dict)
 
     def with_setting(self, name: str, value: Any) -> Step:
         """The step with one setting changed; None takes it out."""
@@ -133,6 +137,7 @@ class Document:
     parameters: tuple[Parameter, ...] = ()
     steps: tuple[Step, ...] = ()
     comments: Comments = field(default_factory=Comments)
+    map: MapSaid = field(default_factory=MapSaid)
 
     def step(self, id: str) -> Step:
         """The step of this id (KeyError where there is none)."""
@@ -193,6 +198,7 @@ def parse(text: str, place: str = "workflow") -> Document:
         )  # fmt: skip
     parameters = plain.pop("parameters", {})
     steps = plain.pop("steps", [])
+    shown = map_of(plain.pop("map", {}), place)
     heads = {name: plain.pop(name, "") for name in ("title", "summary", "crs")}
     for name, value in heads.items():
         if not isinstance(value, str):
@@ -203,7 +209,7 @@ def parse(text: str, place: str = "workflow") -> Document:
         raise DocumentError("parameters are [parameters.name] and steps are [[steps]]", place=place)
     document = Document(
         **heads, parameters=tuple(_parameter(n, v, place) for n, v in parameters.items()),
-        steps=tuple(_steps(steps, place)), comments=_comments(toml),
+        steps=tuple(_steps(steps, place)), comments=_comments(toml), map=shown,
     )  # fmt: skip
     return document
 
@@ -271,7 +277,17 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         layer = values.pop("layer", {})
         if not isinstance(layer, dict) or not all(isinstance(v, dict) for v in layer.values()):
             raise DocumentError("settings for one layer are [steps.layer.KEY]", place=where)
-        yield Step(id, use, source, values, heading, note, off, layer)
+        style = _styles(values.pop("style", {}), where)
+        yield Step(id, use, source, values, heading, note, off, layer, style)
+
+
+def _styles(tables: Any, place: str) -> dict[str, Style]:
+    if not isinstance(tables, dict) or not all(isinstance(v, dict) for v in tables.values()):
+        raise DocumentError("how a layer is drawn is [steps.style.KEY]", place=place)
+    try:
+        return {key: style_of(table) for key, table in tables.items()}
+    except SettingError as error:
+        raise DocumentError(error.problem, place=f"{place}, style", way_out=error.way_out) from error
 
 
 def _comments(toml: tomlkit.TOMLDocument) -> Comments:

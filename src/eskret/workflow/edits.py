@@ -30,7 +30,8 @@ def remove_step(document: Document, id: str) -> Document:
     for step in document.steps:
         if step.id != id:
             steps.append(with_references(step, lambda r: None if r.partition(":")[0] == id else r))
-    return replace(document, steps=tuple(steps))
+    shown = tuple(x for x in document.map.layers if x.step != id)
+    return replace(document, steps=tuple(steps), map=replace(document.map, layers=shown))
 
 
 def rename_step(document: Document, id: str, name: str) -> Document:
@@ -59,7 +60,8 @@ def rename_step(document: Document, id: str, name: str) -> Document:
     comments = Comments(
         {moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end
     )
-    return replace(document, steps=steps, comments=comments)
+    shown = tuple(replace(x, step=new) if x.step == id else x for x in document.map.layers)
+    return replace(document, steps=steps, comments=comments, map=replace(document.map, layers=shown))
 
 
 def move_step(document: Document, id: str, by: int) -> Document:

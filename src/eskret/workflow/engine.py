@@ -13,7 +13,7 @@ import time
 import traceback
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -271,7 +271,8 @@ class _Coordinator:
             self.made[step.id] = tuple(step_run.entering)
         else:
             result, outcomes = step_run.settle()
-            self.made[step.id] = tuple(layer.made_by(step.id) for o in outcomes for layer in o.layers)
+            outcomes = [_traced(o, step.id, step_run.entering) for o in outcomes]
+            self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.run_._steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
@@ -283,6 +284,14 @@ class _Coordinator:
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_._hold:
                 self.made[reference] = ()
+
+
+def _traced(outcome: Outcome, step: str, entering: Sequence[Layer]) -> Outcome:
+    """The outcome with its layers on the line of those they were made of."""
+    keys = [a.layer for a in outcome.inputs if a.setting == "from"]
+    of = {x.key: x for x in entering if x.key in keys}
+    first = next(iter(of.values()), None)
+    return replace(outcome, layers=tuple(x.made_by(step, of.get(x.key, first)) for x in outcome.layers))
 
 
 class _StepRun:

@@ -96,7 +96,8 @@ class ResultStore:
                 self._known[place] = (layer, info := _write(layer, home))
             else:
                 info = known[1]
-        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind)}
+        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind),
+                "line": [list(place) for place in layer.line]}  # fmt: skip
 
     def keep(
         self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome], others: Sequence[Layer] = ()

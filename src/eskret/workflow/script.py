@@ -37,6 +37,9 @@ def to_script(document: Document, file: str) -> str:
             body.append(f"\n# {_printable(step.heading)}\n")
         body.append(_step(step, steps, parameters, built))
         built.add(step.id)
+    if document.map:
+        layers = _value([x.to_table() for x in document.map.layers], {})
+        body.append(f"\nworkflow.map({layers}, {document.map.lines!r})\n")
     body += _comments(document)
     text = "".join(body)
     imports = "import sys\n" + ("import datetime\n" if "datetime." in text else "")
@@ -92,6 +95,7 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
 
     settings: dict[str, Any] = dict(step.settings)
     extra = {"heading": step.heading, "off": step.off, "note": step.note, "layer": dict(step.layer)}
+    extra["style"] = {key: style.to_table() for key, style in step.style.items()}
     # one name that Python does not take as a word, and all go in as a table: their order is the file's
     if all(k.isidentifier() and k.isascii() and not keyword.iskeyword(k) and k not in extra for k in settings):
         given += [f"{k}={value(k, v)}" for k, v in settings.items()]

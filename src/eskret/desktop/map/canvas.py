@@ -1,17 +1,14 @@
-"""The map widget: pan, zoom, fit, hover, click. What it shows is painted by ``render`` in another thread."""
+"""The map widget: pan, zoom, fit, hover, click, draw, measure. What it shows is painted by ``picture`` in another thread."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPoint, QPointF, QRect, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import (
-    QFontMetrics,
-    QImage,
+    QFont,
     QKeyEvent,
     QKeySequence,
     QMouseEvent,
@@ -25,10 +22,14 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from eskret.desktop.background import Background
+from eskret.desktop.map.legend import paint_legend
+from eskret.desktop.map.lines import paint_lines, paint_scale_bar
 from eskret.desktop.map.pick import feature_at
-from eskret.desktop.map.render import Item, Look, path_of, render
+from eskret.desktop.map.picture import LEGEND_ROOM, Picture, picture
+from eskret.desktop.map.render import Item, Look, path_of
+from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Box, Viewport
-from eskret.desktop.theme.style import NARROW, font, theme
+from eskret.desktop.theme.style import font, theme
 
 REACH = 6.0
 TINY = 6  # pixels
@@ -36,27 +37,12 @@ MANY = 400
 """More chosen features than this are painted with the rest, off the window's thread."""
 LOOK, BOX, LASSO = "look", "box", "lasso"
 SKETCHES = ("points", "line", "area")
+DISTANCE, SIZE = "distance", "size"
+MEASURES = (DISTANCE, SIZE)
+DRAWING = (*SKETCHES, *MEASURES)
+_CLOSED = ("area", SIZE)
 ONLY, MORE, LESS, OTHER = "only", "more", "less", "other"
 """What a hand act does to what is chosen: is all of it, adds to it, takes away from it, turns it over."""
-
-
-@dataclass(frozen=True)
-class Scene:
-    """What is on the map. ``items`` are drawn in their order; the last can be picked."""
-
-    items: tuple[Item, ...] = ()
-    crs: Mapping[str, Any] | None = None
-    hint: str = ""
-    context: tuple[Item, ...] = field(default_factory=tuple)
-
-    def extent(self) -> Box | None:
-        boxes = [i.shapes.boxes if i.rows is None else i.shapes.boxes[i.rows] for i in self.items if len(i.shapes)]
-        boxes = [b for b in boxes if len(b) and not np.isnan(b).all()]
-        if not boxes:
-            return None
-        low = np.min([np.nanmin(b[:, :2], axis=0) for b in boxes], axis=0)
-        high = np.max([np.nanmax(b[:, 2:], axis=0) for b in boxes], axis=0)
-        return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
 class MapCanvas(QWidget):
@@ -73,6 +59,7 @@ class MapCanvas(QWidget):
     hovered = Signal(int)
     drawn = Signal()
     resized = Signal()
+    measured = Signal(str, object, bool)  # distance or size; corners on the ground so far (n, 2); whether that is all
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -84,13 +71,18 @@ class MapCanvas(QWidget):
         self.scene = Scene()
         self.chosen: np.ndarray = np.empty(0, np.int64)
         self._under = -1
-        self._image: QImage | None = None
+        self._image: Picture | None = None
+        self.legend = True
+        self.vertices: np.ndarray | None = None  # on the ground (n, 2), of the feature whose corners are shown
+        self.vertex = -1
+        self.figure = ""  # what the ruler says, written beside what it measures
         self._image_view = Viewport()
         self._painting = False
         self._again = False
         self.mode = LOOK
         self._outline: list[tuple[float, float]] = []  # screen, of a box or lasso
         self._vertices: list[tuple[float, float]] = []  # ground, of a sketch
+        self._held = False  # whether what was measured is done and stays to be seen
         self._pointer = QPointF()
         self._drag: QPoint | None = None
         self._moved = False
@@ -112,13 +104,19 @@ class MapCanvas(QWidget):
         keep_view : look where it looked, if the CRS is the same.
         first : what to look at otherwise; by default all of the scene.
         """
-        same = keep_view and (self.scene.crs or {}).get("code") == (scene.crs or {}).get("code") and self.scene.items
+        same = keep_view and (self.scene.crs or {}).get("code") == (scene.crs or {}).get("code") and self.scene.drawn
         self.scene = scene
         self.chosen = np.empty(0, np.int64)
         self._under = -1
+        self.vertices = None
         if not same:
             self._image = None
             self.fit(first)
+        self.refresh()
+
+    def restyle(self, scene: Scene) -> None:
+        """Show the same features drawn otherwise; what is chosen and where it looks stay."""
+        self.scene = scene
         self.refresh()
 
     def choose(self, rows: np.ndarray, show: bool = False) -> None:
@@ -127,8 +125,9 @@ class MapCanvas(QWidget):
         self.chosen = rows
         if many:
             self.refresh()
-        if show and len(rows) and self.scene.items:
-            boxes = self.scene.items[-1].shapes.boxes[rows]
+        self.vertices = None
+        if show and len(rows) and self.scene.pick is not None:
+            boxes = self.scene.pick.shapes.boxes[rows]
             if not np.isnan(boxes).all():
                 low, high = np.nanmin(boxes[:, :2], axis=0), np.nanmax(boxes[:, 2:], axis=0)
                 x0, y0, x1, y1 = self.view.box
@@ -146,7 +145,7 @@ class MapCanvas(QWidget):
 
     def use(self, mode: str) -> None:
         """Take another tool in hand; what was begun with the last one is dropped."""
-        self._outline, self._vertices = [], []
+        self._outline, self._vertices, self._held, self.figure = [], [], False, ""
         self.setCursor(Qt.CursorShape.ArrowCursor if mode == LOOK else Qt.CursorShape.CrossCursor)
         if mode != self.mode:
             self.mode = mode
@@ -175,21 +174,37 @@ class MapCanvas(QWidget):
         self.view_changed.emit(view)
         self.refresh()
 
+    def show_vertices(self, xy: np.ndarray | None, vertex: int = -1) -> None:
+        """Mark corners on the ground (n, 2), one of them as the one in hand; None for none."""
+        self.vertices, self.vertex = xy, vertex
+        if xy is not None and 0 <= vertex < len(xy):
+            at = self.view.to_screen(xy[[vertex]])[0]
+            if not (0 <= at[0] < self.width() and 0 <= at[1] < self.height()):
+                x, y = float(xy[vertex, 0]), float(xy[vertex, 1])
+                self._look(Viewport(x, y, self.view.scale, self.width(), self.height()))
+        self.update()
+
+    def show_legend(self, on: bool) -> None:
+        """Whether the legend lies on the map."""
+        self.legend = on
+        self.update()
+
     def _paint_soon(self) -> None:
         if self._painting or not self._again:
             return
         self._again = False
         self._painting = True
-        scene, view, ratio = self.scene, self.view, self.devicePixelRatioF()
-        items = [*scene.context, *scene.items]
-        if scene.items and len(self.chosen) > MANY:
-            items.append(Item(scene.items[-1].shapes, looks()["chosen"], np.sort(self.chosen)))
-        self._background.run(lambda: render(items, view, ratio), lambda image: self._painted(scene, view, image))
+        scene, view, ratio, palette = self.scene, self.view, self.devicePixelRatioF(), theme.palette
+        marked: tuple[Item, ...] = ()
+        if scene.pick is not None and len(self.chosen) > MANY:
+            marked = (Item(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
+        work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette)  # noqa: E731
+        self._background.run(work, lambda made: self._painted(scene, view, made))
 
-    def _painted(self, scene: Scene, view: Viewport, image: QImage) -> None:
+    def _painted(self, scene: Scene, view: Viewport, made: Picture) -> None:
         self._painting = False
         if scene is self.scene:
-            self._image, self._image_view = image, view
+            self._image, self._image_view = made, view
         self.update()
         if self._again:
             self._soon.start()
@@ -200,29 +215,41 @@ class MapCanvas(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
+        scene = self.scene
         painter.fillRect(self.rect(), theme.colour("sea"))
-        self._grid(painter)
-        if self._image is not None and self.scene.items:
-            painter.drawImage(self._image_place(), self._image)
+        if scene.drawn:
+            paint_lines(painter, self.view, scene.crs, scene.lines, theme.palette)
+            if self._image is not None:
+                painter.drawImage(self._image_place(), self._image.image)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self.scene.items:
+        if scene.pick is not None:
             if self._under >= 0:
                 self._mark(painter, np.array([self._under]), 2.0, False)
             if len(self.chosen):
                 self._mark(painter, self.chosen[:MANY], 2.6, True)
-            self._scale_bar(painter)
+        self._paint_vertices(painter)
+        if scene.drawn:
+            if self.legend:
+                corner = QPointF(8, self.height() - 24)
+                paint_legend(painter, scene.legend, corner, self.height() * LEGEND_ROOM, theme.palette)
+            paint_scale_bar(painter, self.view, scene.crs, theme.palette)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_hand(painter)
-        if self.scene.hint:
+        if scene.hint:
             painter.setPen(theme.colour("faint"))
             painter.setFont(font(14))
             area = self.rect().adjusted(24, 24, -24, -24)
-            painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.scene.hint)
+            painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, scene.hint)
         if self.hasFocus():
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
             painter.setPen(QPen(theme.colour("hand"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()
+
+    def labels_placed(self) -> int:
+        """How many labels had room in the last picture."""
+        return self._image.placed if self._image is not None else 0
 
     def _image_place(self) -> QRectF:
         """Where the last picture belongs in the view of now: while a new one is painted, the old one moves along."""
@@ -231,7 +258,8 @@ class MapCanvas(QWidget):
         return QRectF(QPointF(*corners[0]), QPointF(*corners[1]))
 
     def _mark(self, painter: QPainter, rows: np.ndarray, width: float, filled: bool) -> None:
-        shapes = self.scene.items[-1].shapes
+        assert self.scene.pick is not None
+        shapes = self.scene.pick.shapes
         vertices, lengths, points = [], [], []
         for row in rows:
             if row >= len(shapes):
@@ -261,75 +289,46 @@ class MapCanvas(QWidget):
         if len(self._outline) > 1:
             painter.setPen(QPen(theme.colour("ink"), 1.4, Qt.PenStyle.DashLine))
             painter.drawPolygon(QPolygonF([QPointF(*p) for p in _corners(self.mode, self._outline)]))
-        if self.mode in SKETCHES and self._vertices:
+        if self.mode in DRAWING and self._vertices:
             at = [QPointF(*p) for p in self.view.to_screen(np.array(self._vertices))]
+            ends = at if self._held else [*at, self._pointer]
             painter.setPen(QPen(theme.colour("ink"), 1.8))
-            if self.mode == "area":
-                painter.drawPolygon(QPolygonF([*at, self._pointer]))
-            elif self.mode == "line":
+            if self.mode in _CLOSED:
+                painter.drawPolygon(QPolygonF(ends))
+            elif self.mode != "points":
                 painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawPolyline(QPolygonF([*at, self._pointer]))
+                painter.drawPolyline(QPolygonF(ends))
             painter.setBrush(theme.colour("hand"))
             for point in at:
                 painter.drawEllipse(point, 4.0, 4.0)
+            if self.figure and self.mode in MEASURES:
+                self._paint_figure(painter, ends[-1])
 
-    def _unit(self) -> tuple[float, str, bool]:
-        crs = self.scene.crs
-        if not crs:
-            return 1.0, "units", False
-        if crs["geographic"]:
-            return 1.0, "°", True
-        return float(crs["unit_metres"] or 1.0), "m", False
+    def _paint_figure(self, painter: QPainter, at: QPointF) -> None:
+        painter.setFont(font(12, QFont.Weight.DemiBold))
+        width = painter.fontMetrics().horizontalAdvance(self.figure) + 14
+        x = min(max(4.0, at.x() + 12), self.width() - width - 4.0)
+        y = min(max(4.0, at.y() - 30), self.height() - 26.0)
+        box = QRectF(x, y, width, 22)
+        painter.setPen(QPen(theme.colour("ink"), 1))
+        painter.setBrush(theme.colour("hand"))
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setPen(theme.colour("hand_ink"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.figure)
 
-    def _grid(self, painter: QPainter) -> None:
-        """Lines of round coordinates, with figures at the left and lower edge."""
-        if not self.scene.items or not self.scene.crs:
+    def _paint_vertices(self, painter: QPainter) -> None:
+        if self.vertices is None:
             return
-        step = nice(110.0 / self.view.scale)
-        x0, y0, x1, y1 = self.view.box
-        if (x1 - x0) / step > 60:
-            return
-        metres, _, degrees = self._unit()
-        painter.setFont(font(10, family=NARROW))
-        metrics = QFontMetrics(painter.font())
-        for n in range(math.ceil(x0 / step), math.floor(x1 / step) + 1):
-            px = (n * step - self.view.x) * self.view.scale + self.view.width / 2
-            painter.setPen(QPen(theme.colour("grid"), 1))
-            painter.drawLine(QPointF(px, 0), QPointF(px, self.height()))
-            painter.setPen(theme.colour("faint"))
-            text = grid_text(n * step, step, metres, degrees)
-            if px + metrics.horizontalAdvance(text) + 6 < self.width() - 120:
-                painter.drawText(QPointF(px + 3, self.height() - 5), text)
-        for n in range(math.ceil(y0 / step), math.floor(y1 / step) + 1):
-            py = (self.view.y - n * step) * self.view.scale + self.view.height / 2
-            painter.setPen(QPen(theme.colour("grid"), 1))
-            painter.drawLine(QPointF(0, py), QPointF(self.width(), py))
-            if py < self.height() - 24:
-                painter.setPen(theme.colour("faint"))
-                painter.drawText(QPointF(3, py - 3), grid_text(n * step, step, metres, degrees))
-
-    def _scale_bar(self, painter: QPainter) -> None:
-        metres, unit, degrees = self._unit()
-        if degrees:
-            # a degree is no length: the bar is for the middle of the view, along the parallel
-            metres = 111_320.0 * max(0.01, math.cos(math.radians(min(89.0, abs(self.view.y)))))
-            unit = "m"
-        if not self.scene.crs:
-            return
-        pixels = self.view.scale / metres
-        length = nice(90.0 / pixels)
-        words = f"{length / 1000:g} km" if length >= 1000 and unit == "m" else f"{length:g} {unit}"
-        width = length * pixels
-        painter.setFont(font(11))
-        text = QFontMetrics(painter.font()).horizontalAdvance(words)
-        box = QRect(self.width() - int(width) - text - 34, self.height() - 27, int(width) + text + 28, 21)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        painter.fillRect(box, theme.colour("paper", 225))
-        painter.setPen(QPen(theme.colour("ink"), 2))
-        y = box.center().y()
-        painter.drawLine(box.left() + 8, y, box.left() + 8 + int(width), y)
-        painter.setPen(theme.colour("ink"))
-        painter.drawText(box.adjusted(int(width) + 16, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
+        at = self.view.to_screen(self.vertices)
+        seen = (at[:, 0] > -4) & (at[:, 0] < self.width() + 4) & (at[:, 1] > -4) & (at[:, 1] < self.height() + 4)
+        painter.setPen(QPen(theme.colour("ink"), 1.2))
+        painter.setBrush(theme.colour("field"))
+        for x, y in at[seen][:4000].tolist():
+            painter.drawRect(QRectF(x - 2.5, y - 2.5, 5, 5))
+        if 0 <= self.vertex < len(at):
+            painter.setBrush(theme.colour("hand"))
+            x, y = at[self.vertex].tolist()
+            painter.drawRect(QRectF(x - 5, y - 5, 10, 10))
 
     # -- hands
 
@@ -352,7 +351,7 @@ class MapCanvas(QWidget):
             self._moved = False
             quick = self.mode == LOOK and event.modifiers() & Qt.KeyboardModifier.ShiftModifier
             left = event.button() == Qt.MouseButton.LeftButton
-            if left and (self.mode in (BOX, LASSO) or quick) and self.scene.items:
+            if left and (self.mode in (BOX, LASSO) or quick) and self.scene.pick is not None:
                 self._outline = [(event.position().x(), event.position().y())]
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -371,7 +370,8 @@ class MapCanvas(QWidget):
                 self._look(self.view.moved(by.x(), by.y()))
             return
         self.pointed.emit(*self.view.to_ground(at.x(), at.y()))
-        if self.mode in SKETCHES:
+        if self.mode in DRAWING:
+            self._tell_measure()
             self.update()
             return
         row = self._row_at(at)
@@ -398,14 +398,17 @@ class MapCanvas(QWidget):
             self.update()
         elif self._moved:
             return
-        elif self.mode in SKETCHES:
+        elif self.mode in DRAWING:
+            if self._held:
+                self._vertices, self._held = [], False
             self._vertices.append(self.view.to_ground(at.x(), at.y()))
+            self._tell_measure()
             self.update()
         else:
             self.clicked.emit(self._row_at(at), _does(event, OTHER))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if self.mode in SKETCHES:
+        if self.mode in DRAWING:
             # its first press has set the last vertex already
             self.finish_sketch()
         else:
@@ -413,11 +416,20 @@ class MapCanvas(QWidget):
 
     def finish_sketch(self) -> None:
         """Hand over what was drawn, if it is enough for its kind."""
-        fewest = {"points": 1, "line": 2, "area": 3}[self.mode]
-        if len(set(self._vertices)) >= fewest:
+        fewest = {"points": 1, "area": 3, SIZE: 3}.get(self.mode, 2)
+        if len(set(self._vertices)) >= fewest and self.mode in MEASURES:
+            self._held = True
+            self._tell_measure()
+            self.update()
+        elif len(set(self._vertices)) >= fewest:
             mode, vertices = self.mode, np.array(self._vertices)
             self.use(LOOK)
             self.sketched.emit(mode, vertices)
+
+    def _tell_measure(self) -> None:
+        if self.mode in MEASURES and self._vertices:
+            here = [] if self._held else [self.view.to_ground(self._pointer.x(), self._pointer.y())]
+            self.measured.emit(self.mode, np.array([*self._vertices, *here]), self._held)
 
     def leaveEvent(self, event: Any) -> None:
         self._under = -1
@@ -425,10 +437,10 @@ class MapCanvas(QWidget):
         self.update()
 
     def _row_at(self, at: QPointF) -> int:
-        if not self.scene.items:
+        if self.scene.pick is None:
             return -1
         x, y = self.view.to_ground(at.x(), at.y())
-        return feature_at(self.scene.items[-1], x, y, REACH / self.view.scale)
+        return feature_at(self.scene.pick, x, y, REACH / self.view.scale)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, middle = event.key(), (self.width() / 2, self.height() / 2)
@@ -446,10 +458,12 @@ class MapCanvas(QWidget):
             self._look(self.view.zoomed(1 / 1.5, *middle))
         elif key == Qt.Key.Key_0:
             self.fit()
-        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.mode in SKETCHES:
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.mode in DRAWING:
             self.finish_sketch()
         elif key == Qt.Key.Key_Backspace and self._vertices:
             self._vertices.pop()
+            self._held = False
+            self._tell_measure()
             self.update()
         elif event.matches(QKeySequence.StandardKey.SelectAll):
             self.all_asked.emit()
@@ -461,6 +475,9 @@ class MapCanvas(QWidget):
             self.use(LOOK if self.mode == BOX else BOX)
         elif key == Qt.Key.Key_L and not event.modifiers():
             self.use(LOOK if self.mode == LASSO else LASSO)
+        elif key == Qt.Key.Key_M and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            mode = SIZE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else DISTANCE
+            self.use(LOOK if self.mode == mode else mode)
         else:
             super().keyPressEvent(event)
 
@@ -480,21 +497,6 @@ def _corners(mode: str, outline: list[tuple[float, float]]) -> list[tuple[float,
     return [(ax, ay), (bx, ay), (bx, by), (ax, by)]
 
 
-def nice(size: float) -> float:
-    """The nearest of 1, 2, 5 times a power of ten below a size."""
-    power = 10.0 ** math.floor(math.log10(size)) if size > 0 and math.isfinite(size) else 1.0
-    return next((m * power for m in (5.0, 2.0, 1.0) if m * power <= size), power)
-
-
-def grid_text(value: float, step: float, metres: float, degrees: bool) -> str:
-    """A coordinate as the grid's edge has it."""
-    if degrees:
-        return f"{value:.{max(0, -math.floor(math.log10(step)))}f}°"
-    if metres == 1.0 and step >= 1000:
-        return f"{value / 1000:,.0f} km"
-    return f"{value:,.{max(0, -math.floor(math.log10(step)))}f}"
-
-
 def looks() -> dict[str, Look]:
     """How each kind of feature is drawn in the theme in force."""
     p = theme.palette
@@ -504,6 +506,7 @@ def looks() -> dict[str, Look]:
         "aside": Look(p.bad, p.bad, hatch=True),
         "altered": Look(p.look, p.look, hatch=True),
         "behind": Look(p.mark_fill, p.mark_line, alpha=110),
+        "kept": Look(p.plain_fill, p.plain_line, alpha=200),
         "chosen": Look(p.hand, p.ink, width=2.0),
         "other": Look(p.hand, p.ink, alpha=70, width=2.0, point=9.0),
     }

@@ -7,7 +7,7 @@ thousands of polygons take a fraction of a second that way.
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -54,7 +54,7 @@ def visible_rows(item: Item, view: Viewport) -> np.ndarray:
     return found if item.rows is None else item.rows[found]
 
 
-def render(items: list[Item], view: Viewport, ratio: float) -> QImage:
+def render(items: Sequence[Item], view: Viewport, ratio: float) -> QImage:
     """Paint items over each other on nothing.
 
     Parameters
@@ -68,27 +68,66 @@ def render(items: list[Item], view: Viewport, ratio: float) -> QImage:
     for item in items:
         rows = visible_rows(item, view)
         if len(rows):
-            _paint(image, item, rows, view, ratio)
+            _paint(_Onto(image, None, ratio), item, rows, view)
     return image
 
 
-def _paint(image: QImage, item: Item, rows: np.ndarray, view: Viewport, ratio: float) -> None:
-    shapes, look = item.shapes, item.look
+def paint(painter: QPainter, items: Sequence[Item], view: Viewport) -> None:
+    """Paint items with a painter of any device, as strokes and fills that stay sharp at every size."""
+    for item in items:
+        rows = visible_rows(item, view)
+        if len(rows):
+            painter.save()
+            _paint(_Onto(None, painter, 1.0), item, rows, view)
+            painter.restore()
+
+
+@dataclass(frozen=True)
+class _Onto:
+    """What is painted on: an image, in whose memory dots are set straight, or whatever a painter has."""
+
+    image: QImage | None
+    painter: QPainter | None
+    ratio: float
+
+    def begin(self) -> QPainter:
+        if self.painter is not None:
+            return self.painter
+        assert self.image is not None
+        return QPainter(self.image)
+
+    def end(self, painter: QPainter) -> None:
+        if self.painter is None:
+            painter.end()
+
+    def dots(self, at: np.ndarray, look: Look, size: int) -> None:
+        if self.image is not None:
+            _dots(self.image, at * self.ratio, look, size)
+            return
+        assert self.painter is not None
+        colour = QColor(look.line)
+        colour.setAlpha(look.alpha)
+        self.painter.setPen(QPen(colour, size, Qt.PenStyle.SolidLine, Qt.PenCapStyle.SquareCap))
+        self.painter.drawPoints(_polygon(at))
+
+
+def _paint(onto: _Onto, item: Item, rows: np.ndarray, view: Viewport) -> None:
+    shapes, look, ratio = item.shapes, item.look, onto.ratio
     boxes = shapes.boxes[rows]
     size = np.maximum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) * view.scale
     whole_points = shapes.kinds[np.minimum(shapes.first[rows], len(shapes.kinds) - 1)] == POINT
     tiny = (size < TINY) & ~whole_points
     if tiny.any():
         centre = np.column_stack([boxes[tiny, 0] + boxes[tiny, 2], boxes[tiny, 1] + boxes[tiny, 3]]) / 2
-        _dots(image, view.to_screen(centre) * ratio, look, max(1, round(float(np.median(size[tiny])) * ratio * 0.8)))
+        onto.dots(view.to_screen(centre), look, max(1, round(float(np.median(size[tiny])) * ratio * 0.8)))
     pieces, counts = pieces_for(shapes, rows[~tiny])
     if not len(pieces):
         return
     xy, lengths = gather(shapes, pieces, counts)
     screen = view.to_screen(xy)
     kinds = shapes.kinds[pieces]
-    painter = QPainter(image)
-    many = len(pieces) > MANY_PIECES
+    painter = onto.begin()
+    many = onto.image is not None and len(pieces) > MANY_PIECES
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, not many)
     points = np.repeat(kinds == POINT, lengths)
     if not points.all():
@@ -102,11 +141,19 @@ def _paint(image: QImage, item: Item, rows: np.ndarray, view: Viewport, ratio: f
     if points.any():
         at = screen[points]
         if len(at) > MANY_POINTS:
-            painter.end()
-            _dots(image, at * ratio, look, max(2, round(3 * ratio)))
+            onto.end(painter)
+            onto.dots(at, look, max(2, round(3 * ratio)))
             return
         _points(painter, at, look)
-    painter.end()
+    onto.end(painter)
+
+
+def paint_sample(painter: QPainter, look: Look, at: np.ndarray, kind: str) -> None:
+    """One feature of screen coordinates (n, 2) in a look: a point, a line or an area."""
+    if kind == "point":
+        _points(painter, at, look)
+    else:
+        _draw(painter, path_of(at, np.array([len(at)])), look, filled=kind == "area", plain=False)
 
 
 def pieces_for(shapes: Shapes, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -15,6 +15,8 @@ from eskret.core.difference import ADDED, CHANGED, REMOVED, difference
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
+from eskret.core.ramps import value_colours
+from eskret.core.style import VALUES, Style
 from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
@@ -53,6 +55,10 @@ class Compare(EachLayer):
         key = settings.get("key")
         by = f" by {in_words(map(str, key), 3)}" if isinstance(key, list) and key else " by shape"
         return f"Compare {bold(entering or '…')} with {bold(str(settings.get('earlier') or '…').split(':')[-1])}{by}"
+
+    def drawn(self, settings: Mapping[str, Any]) -> Style:
+        colours = value_colours()
+        return Style(VALUES, field="change", colours=dict(zip((ADDED, CHANGED, REMOVED), colours, strict=False)))
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*figuring.named(facts, settings.key, "key")]

@@ -14,6 +14,7 @@ from eskret.core.kernels.gaps import ends_of, gaps, proposed
 from eskret.core.kernels.local import planes
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
+from eskret.core.style import Style
 from eskret.core.words import bold, counted, figure
 from eskret.errors import CrsError
 from eskret.operations import reshaped
@@ -62,6 +63,9 @@ class FindGaps(EachLayer):
         return f"Find gaps in {bold(entering or '…')}" + (
             f" up to {settings['up_to']}" if settings.get("up_to") else ""
         )
+
+    def drawn(self, settings: Mapping[str, Any]) -> Style:
+        return Style(label="gap_m", width=2.0)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.measured(facts, "from")

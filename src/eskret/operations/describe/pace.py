@@ -15,6 +15,7 @@ from eskret.core.kernels.connect import Way, ways
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
+from eskret.core.style import CLASSES, Style
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, duration
 from eskret.operations import figuring, reshaped
@@ -78,6 +79,10 @@ class Pace(EachLayer):
         return f"Pace of {bold(entering or '…')}" + (
             f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
         )
+
+    def drawn(self, settings: Mapping[str, Any]) -> Style:
+        unit = str(settings.get("unit"))
+        return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], width=2.5)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*reshaped.measured(facts, "from"), *figuring.named(facts, [settings.time], "time"),

@@ -146,6 +146,17 @@ def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
             "empty": whole.null_count if whole is not None else 0}  # fmt: skip
 
 
+def _classes(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """The limits between classes of a field of a stored layer."""
+    from eskret.core.classes import breaks_of
+    from eskret.core.legend import numbers_of
+    from eskret.workflow.stored import StoredLayer
+
+    gdal.with_frames()  # the library of classes is built on data frames
+    numbers = numbers_of(StoredLayer(request["layer"]).table.column(request["field"]))
+    return {"breaks": [] if numbers is None else list(breaks_of(numbers, request["method"], request["count"]))}
+
+
 def _profile(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """What the fields of a stored layer hold."""
     from eskret.core.profile import profile
@@ -218,7 +229,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
-    "profile": _profile, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
+    "profile": _profile, "classes": _classes, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
 }  # fmt: skip
 
 

@@ -1,0 +1,64 @@
+"""Which style a layer has: the one said nearest to it on its line, at the step that made it or at one before."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from eskret.core.layer import matches
+from eskret.core.style import Style
+from eskret.errors import EskretError
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.document import Document, Step
+from eskret.workflow.mapped import OnMap
+
+Line = Sequence[tuple[str, str]]
+"""Steps that a layer came through with its key at each, the last one first; see ``Layer.line``."""
+
+
+def style_for(document: Document, line: Line) -> Style:
+    """The style of a layer that came along this line; what its step's operation would have it drawn like, where nobody said
+    anything from there on; else the usual one."""
+    steps = {s.id: s for s in document.steps}
+    for id, key in line:
+        step = steps.get(id)
+        if step is None:
+            continue
+        said = said_at(step, key)
+        found = step.style[said] if said is not None else proposed(step)
+        if found is not None:
+            return found
+    return Style()
+
+
+def said_at(step: Step, key: str) -> str | None:
+    """The entry of a step's styles that is about a layer: its own, else a pattern that it matches."""
+    if key in step.style:
+        return key
+    return next((pattern for pattern in step.style if matches(pattern, key)), None)
+
+
+def proposed(step: Step) -> Style | None:
+    """How the step's operation would have its layers drawn."""
+    try:
+        return operation_by_id(step.use).drawn(step.settings)
+    except EskretError:
+        return None
+
+
+def with_style(step: Step, key: str, style: Style | None) -> Step:
+    """The step with this style for a layer or a pattern; None takes it out."""
+    styles = {k: v for k, v in step.style.items() if k != key}
+    return replace(step, style=styles if style is None else {**styles, key: style})
+
+
+def begins(document: Document, line: Line) -> tuple[str, str]:
+    """The first place on a layer's line: where it came in."""
+    there = {s.id for s in document.steps}
+    return next(((id, key) for id, key in reversed(list(line)) if id in there), ("", ""))
+
+
+def put_on_map(document: Document, layers: Sequence[OnMap]) -> Document:
+    """The document with these layers kept on the map, each once."""
+    once = {x.place: x for x in reversed(layers)}
+    return replace(document, map=replace(document.map, layers=tuple(reversed(list(once.values())))))
