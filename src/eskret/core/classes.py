@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import itertools
 import math
+import threading
 import warnings
 from collections.abc import Sequence
 
 import numpy as np
 
+_guesses = threading.Lock()
 SAMPLE = 20_000
 """From more values than this, natural breaks are found in a sample of so many, the least and the greatest among them."""
 
@@ -38,24 +40,32 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
     if len(different) <= count:
         # each value a class of its own
         return tuple(float(v) for v in different[:-1])
-    import mapclassify
-
-    before = np.random.get_state()
     with warnings.catch_warnings():
         # it warns of classes that fall together, which is dealt with below
         warnings.simplefilter("ignore")
+        found = _natural(known, count) if method == "natural" else _even(known, method, count)
+    bins = np.unique(found)
+    return tuple(float(b) for b in bins if different[0] <= b < different[-1])
+
+
+def _even(known: np.ndarray, method: str, count: int) -> np.ndarray:
+    import mapclassify
+
+    how = mapclassify.EqualInterval if method == "equal" else mapclassify.Quantiles
+    return np.asarray(how(known, k=count).bins, float)
+
+
+def _natural(known: np.ndarray, count: int) -> np.ndarray:
+    import mapclassify
+
+    # its guesses come from numpy's one generator for all, which nobody else may turn meanwhile
+    with _guesses:
+        before = np.random.get_state()
         try:
             np.random.seed(4)
-            if method == "natural":
-                found = mapclassify.NaturalBreaks(_sample(known), k=count)
-            elif method == "equal":
-                found = mapclassify.EqualInterval(known, k=count)
-            else:
-                found = mapclassify.Quantiles(known, k=count)
+            return np.asarray(mapclassify.NaturalBreaks(_sample(known), k=count).bins, float)
         finally:
             np.random.set_state(before)
-    bins = np.unique(np.asarray(found.bins, float))
-    return tuple(float(b) for b in bins if different[0] <= b < different[-1])
 
 
 def _sample(known: np.ndarray) -> np.ndarray:

@@ -40,6 +40,7 @@ class Beside:
     title: str
     layer: StoredLayer | None = None
     missing: str = ""
+    why: str = ""
 
 
 class Stage(QObject):
@@ -51,10 +52,17 @@ class Stage(QObject):
         super().__init__(parent)
         self._session = session
         self._background = Background(self)
+        self._warm = False
         self._breaks: dict[tuple[Any, ...], tuple[float, ...] | None] = {}
         self._legends: dict[tuple[Any, ...], Legend | None] = {}
         self._moved: dict[tuple[str, str], Shapes | None] = {}
         self._files: dict[tuple[str, str], StoredLayer | str | None] = {}
+
+    def warm(self) -> None:
+        """Have what finds classes fetched before it is asked for: that takes seconds the first time."""
+        if not self._warm:
+            self._warm = True
+            self._session.ask("warm", lambda event: None, self)
 
     def close_down(self) -> None:
         """Let no work outlive the window."""
@@ -125,7 +133,7 @@ class Stage(QObject):
         if layer is None:
             return Beside(entry, title, missing="being read")
         if isinstance(layer, str):
-            return Beside(entry, title, missing=layer)
+            return Beside(entry, title, missing="cannot be read", why=layer)
         return Beside(entry, title, layer, "" if layer.info["drawn"] else "a plain table")
 
     def _file(self, entry: OnMap) -> StoredLayer | str | None:

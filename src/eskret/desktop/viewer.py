@@ -83,7 +83,7 @@ class Pane(QWidget):
         self.column.addWidget(self.head)
 
 
-ICONS = ("fit", "larger")
+ICONS = ("fit", "larger", "colours")
 
 
 class QuietButton(QToolButton):
@@ -198,6 +198,7 @@ class Viewer(QObject):
         self.load_button.hide()
         self.fit_button = QuietButton("fit", "Show everything (0 on the map)")
         self.fit_button.clicked.connect(lambda: self.canvas.fit())
+        self.said_button = QuietButton("colours", "What is on the map and how it is drawn (F5)", True)
         self.map_full = QuietButton("larger", "Give the map the whole lower half (F6)", True)
         head = self.map_pane.row
         head.addWidget(self.layer_box)
@@ -211,6 +212,7 @@ class Viewer(QObject):
         corner = QHBoxLayout(over)
         corner.setContentsMargins(2, 2, 2, 2)
         corner.setSpacing(0)
+        corner.addWidget(self.said_button)
         corner.addWidget(self.fit_button)
         corner.addWidget(self.map_full)
         place = QVBoxLayout(self.canvas)

@@ -22,6 +22,8 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.words import duration
+from eskret.desktop.drawn.pane import MapPane
+from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
 from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
@@ -48,12 +50,15 @@ KEYS = (
     ("Ctrl+E", "rehearse"), ("Ctrl+R", "run"), ("Ctrl+.", "stop"), ("Insert", "add a step below the one in hand"),
     ("Delete", "remove it"), ("Alt+Up, Alt+Down", "move it"), ("F2", "rename it"), ("Space", "switch it off or on"),
     ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
+    ("F5", "what is on the map and how it is drawn"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
     ("F10", "the word lists"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
     ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
-    ("B, L", "on the map: choose by a box, by a lasso"), ("Ctrl+A, Ctrl+Shift+I", "choose all, invert"),
+    ("B, L", "on the map: choose by a box, by a lasso"),
+    ("M, Shift+M", "on the map: measure a distance, an area"),
+    ("Ctrl+A, Ctrl+Shift+I", "choose all, invert"),
     ("Ctrl+K, Ctrl+Shift+K", "keep what is chosen, as a condition"), ("Ctrl+I", "give it a layer of its own"),
 )  # fmt: skip
 
@@ -94,15 +99,19 @@ class Workbench(QWidget):
         self.form_pane.row.addWidget(self.form_title)
         self.form_pane.row.addStretch()
         self.form_pane.column.addWidget(self.form, 1)
+        self.map_pane = MapPane(self.session, self.viewer)
+        self.saving = Saving(self.session, self.viewer, self)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.setHandleWidth(1)
         self.panes.setChildrenCollapsible(False)
-        for pane in (self.form_pane, self.viewer.map_pane, self.viewer.table_pane):
+        for pane, least in (
+            (self.form_pane, 236), (self.map_pane, 270), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170),
+        ):  # fmt: skip
             self.panes.addWidget(pane)
-        for pane, least in ((self.form_pane, 236), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
             pane.setMinimumWidth(least)
-        self.panes.setSizes([286, 452, 330])
-        self.panes.setStretchFactor(1, 1)
+        self.panes.setSizes([286, 300, 452, 330])
+        self.panes.setStretchFactor(2, 1)
+        self.map_pane.hide()
         self.upper = QWidget()
         upper = QVBoxLayout(self.upper)
         upper.setContentsMargins(0, 0, 0, 0)
@@ -258,6 +267,11 @@ class Workbench(QWidget):
         viewer.canvas.pointed.connect(self.status.show_place)
         viewer.canvas.left.connect(self.status.forget_place)
         viewer.canvas.view_changed.connect(self._view_changed)
+        viewer.said_button.clicked.connect(self.show_map_pane)
+        self.map_pane.closed.connect(lambda: self.show_map_pane(False))
+        self.map_pane.save_asked.connect(self.saving.save_map)
+        self.map_pane.write_style_asked.connect(self.saving.write_style)
+        self.saving.told.connect(self.tell)
         viewer.map_full.clicked.connect(lambda on: self._enlarge(viewer.map_pane, on))
         viewer.table_full.clicked.connect(lambda on: self._enlarge(viewer.table_pane, on))
         files = self.files
@@ -313,6 +327,7 @@ class Workbench(QWidget):
             ("Isolate what is chosen", "Ctrl+I", lambda: self._by_hand("isolate")),
             ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
             ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
+            ("On the map", "F5", self.viewer.said_button.click),
             ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
             ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
             ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
@@ -395,10 +410,20 @@ class Workbench(QWidget):
 
     def _enlarge(self, pane: QWidget, on: bool) -> None:
         viewer = self.viewer
-        for other in (self.form_pane, viewer.map_pane, viewer.table_pane):
+        saying = viewer.said_button.isChecked()
+        for other in (viewer.map_pane, viewer.table_pane):
             other.setVisible(not on or other is pane)
+        self.form_pane.setVisible(not on and not saying)
+        self.map_pane.setVisible(saying and not (on and pane is viewer.table_pane))
         viewer.map_full.setChecked(on and pane is viewer.map_pane)
         viewer.table_full.setChecked(on and pane is viewer.table_pane)
+
+    def show_map_pane(self, on: bool) -> None:
+        """What is on the map and how it is drawn, in place of the step's settings; or these again."""
+        self.viewer.said_button.setChecked(on)
+        large = self.viewer.table_full if self.viewer.table_full.isChecked() else self.viewer.map_full
+        pane = self.viewer.table_pane if large is self.viewer.table_full else self.viewer.map_pane
+        self._enlarge(pane, large.isChecked())
 
     def map_alone(self) -> None:
         """The map over the whole window, and back."""
@@ -585,6 +610,7 @@ class Workbench(QWidget):
         if not self.files.may_leave():
             return False
         self.viewer.close_down()
+        self.saving.close_down()
         self.session.close()
         return True
 

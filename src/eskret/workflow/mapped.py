@@ -11,8 +11,8 @@ from eskret.errors import DocumentError, SettingError
 
 GRID, DEGREES, NONE = "grid", "degrees", "none"
 LINES: Mapping[str, str] = {
-    GRID: "Grid of the coordinate system",
-    DEGREES: "Degrees of latitude and longitude",
+    GRID: "Grid of the CRS",
+    DEGREES: "Degrees",
     NONE: "No lines",
 }
 

@@ -124,7 +124,7 @@ class FeatureCard(QFrame):
         room = self._map
         corners = self.corners_button.isChecked()
         height = min(300 if corners else self._wanted, room.height() - 50)
-        self.setGeometry(10, 10, min(330 if corners else 230, room.width() - 90), max(70, height))
+        self.setGeometry(10, 10, min(380 if corners else 230, room.width() - 90), max(70, height))
 
     def leave(self) -> None:
         """Go away, and say so."""

@@ -24,6 +24,11 @@ class CornersModel(QAbstractTableModel):
         self._number = np.empty(0, np.int64)
         self._digits = 2
 
+    @property
+    def parts(self) -> int:
+        """How many parts and rings the feature has."""
+        return int(self._part[-1]) if len(self._part) else 0
+
     def show_feature(self, shapes: Shapes, row: int, degrees: bool) -> None:
         """Take the corners of a feature; the one that closes a ring is told too."""
         self.beginResetModel()
@@ -81,3 +86,4 @@ class CornersTable(QTableView):
         """Show the corners of a feature."""
         self.model_.show_feature(shapes, row, degrees)
         self.resizeColumnsToContents()
+        self.setColumnHidden(0, self.model_.parts < 2)

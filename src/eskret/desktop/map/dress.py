@@ -7,7 +7,8 @@ from collections.abc import Callable
 import numpy as np
 
 from eskret.core.crs import move
-from eskret.core.legend import Legend
+from eskret.core.legend import Legend, numbers_of
+from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.ramps import darker
 from eskret.core.style import ONE, Style
 from eskret.desktop.map.labels import Labels
@@ -23,7 +24,7 @@ def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:
     line = colour if kind == "line" else rim
     return Look(
         colour, line, alpha=round(style.opacity * 2.55), width=style.width or (1.6 if kind == "line" else 1.0),
-        point=style.size or 7.0,
+        point=style.size or 7.0, case=rim if kind == "line" else "",
     )  # fmt: skip
 
 
@@ -60,10 +61,14 @@ def block_of(layer: StoredLayer, title: str, style: Style, legend: Legend, usual
 
 
 def labels_of(layer: StoredLayer, shapes: Shapes, style: Style, show: Callable[[object], str]) -> tuple[Labels, ...]:
-    """The labels that the style asks for, if the layer has their field."""
+    """The labels that the style asks for, if the layer has their field; figures with the unit that its name tells."""
     if not style.label or style.label not in layer.table.column_names:
         return ()
-    return (Labels(Item(shapes, Look("", "")), layer.table.column(style.label), show),)
+    column = layer.table.column(style.label)
+    unit = style.label.rpartition("_")[2]
+    if numbers_of(column.slice(0, 0)) is None or unit not in (*LENGTHS, *AREAS) or unit == style.label:
+        return (Labels(Item(shapes, Look("", "")), column, show),)
+    return (Labels(Item(shapes, Look("", "")), column, lambda value: f"{show(value)} {unit}"),)
 
 
 def tells(style: Style, layer: StoredLayer) -> bool:

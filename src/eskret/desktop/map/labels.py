@@ -56,12 +56,14 @@ def place(labels: Labels, view: Viewport, metrics: QFontMetricsF, taken: np.ndar
         if value is None or value == "":
             continue
         kind, x, y = anchor(shapes, row, view)
+        box_of = shapes.boxes[row]
+        upright = box_of[3] - box_of[1] > 2 * (box_of[2] - box_of[0])
         text = labels.show(value)
         if not np.isfinite(x):
             continue
         at = view.to_screen(np.array([(x, y)]))[0]
         width, height = metrics.horizontalAdvance(text), metrics.height()
-        for dx, dy in _PLACES[kind]:
+        for dx, dy in _PLACES[kind] if kind != LINE or not upright else _BESIDE:
             box = QRectF(at[0] + dx * width / 2 - width / 2, at[1] + dy * height - height / 2, width, height)
             box.translate(7.0 * np.sign(dx), 3.0 * np.sign(dy))
             if _take(taken, box, view):
@@ -76,6 +78,8 @@ _PLACES = {
     POINT: ((1, 0), (-1, 0), (0, -0.9), (0, 0.9)),
 }
 """Where a label may stand about its place: shares of its width and height."""
+_BESIDE = ((1, 0), (-1, 0))
+"""The same for a line that goes up or down."""
 
 
 def _take(taken: np.ndarray, box: QRectF, view: Viewport) -> bool:

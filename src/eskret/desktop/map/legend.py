@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
 
+from eskret.desktop.map.lettering import RIGHT, write_in
 from eskret.desktop.map.render import Look, paint_sample
 from eskret.desktop.map.scene import Block
 from eskret.desktop.theme.palette import Palette
@@ -82,10 +83,10 @@ def paint_legend(painter: QPainter, blocks: Sequence[Block], corner: QPointF, ro
         tail = _count(count)
         room_for = row.width() - (painter.fontMetrics().horizontalAdvance(tail) + 8 if tail else 0)
         shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(room_for) + 1)
-        painter.drawText(row, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, shown)
+        write_in(painter, row, shown)
         if tail:
             painter.setPen(QColor(palette.faint))
-            painter.drawText(row, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, tail)
+            write_in(painter, row, tail, RIGHT)
         y += _ROW
     painter.restore()
 

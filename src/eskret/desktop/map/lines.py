@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRect, Qt
+from PySide6.QtCore import QPointF, QRect, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetrics, QPainter, QPen, QPolygonF
 
 from eskret.core.crs import WGS84, move
+from eskret.desktop.map.lettering import write_at, write_in
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import Palette
 from eskret.desktop.theme.style import NARROW, font
@@ -55,14 +56,14 @@ def _grid(painter: QPainter, view: Viewport, crs: Crs, palette: Palette) -> None
         painter.setPen(faint)
         text = grid_text(n * step, step, metres, degrees)
         if px + metrics.horizontalAdvance(text) + 6 < view.width - 120:
-            painter.drawText(QPointF(px + 3, view.height - 5), text)
+            write_at(painter, QPointF(px + 3, view.height - 5), text)
     for n in range(math.ceil(y0 / step), math.floor(y1 / step) + 1):
         py = (view.y - n * step) * view.scale + view.height / 2
         painter.setPen(grid)
         painter.drawLine(QPointF(0, py), QPointF(view.width, py))
-        if py < view.height - 24:
+        if 12 < py < view.height - 24:
             painter.setPen(faint)
-            painter.drawText(QPointF(3, py - 3), grid_text(n * step, step, metres, degrees))
+            write_at(painter, QPointF(3, py - 3), grid_text(n * step, step, metres, degrees))
 
 
 def degree_lines(view: Viewport, crs: Crs) -> list[tuple[str, np.ndarray]]:
@@ -110,11 +111,11 @@ def _graticule(painter: QPainter, view: Viewport, crs: Crs, palette: Palette) ->
         if text[-1] in "NS":
             where = _crossing(at, 1, 0.0)
             if where is not None and 14 < where < view.height - 24:
-                painter.drawText(QPointF(3, where - 3), text)
+                write_at(painter, QPointF(3, where - 3), text)
         else:
             where = _crossing(at[:, ::-1], 1, float(view.height))
             if where is not None and where > 0 and where + metrics.horizontalAdvance(text) + 6 < view.width - 120:
-                painter.drawText(QPointF(where + 3, view.height - 5), text)
+                write_at(painter, QPointF(where + 3, view.height - 5), text)
 
 
 def _crossing(at: np.ndarray, value: int, level: float) -> float | None:
@@ -173,7 +174,7 @@ def paint_scale_bar(painter: QPainter, view: Viewport, crs: Crs | None, palette:
     y = box.center().y()
     painter.drawLine(box.left() + 8, y, box.left() + 8 + int(width), y)
     painter.setPen(QColor(palette.ink))
-    painter.drawText(box.adjusted(int(width) + 16, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
+    write_in(painter, QRectF(box.adjusted(int(width) + 16, 0, 0, 0)), words)
 
 
 def nice(size: float) -> float:
@@ -189,17 +190,3 @@ def grid_text(value: float, step: float, metres: float, degrees: bool) -> str:
     if metres == 1.0 and step >= 1000:
         return f"{value / 1000:,.0f} km"
     return f"{value:,.{max(0, -math.floor(math.log10(step)))}f}"
-
-
-def measured(xy: Sequence[tuple[float, float]], crs: Crs, area: bool) -> tuple[float | None, float]:
-    """Length of a line or size of an area of corners in a CRS: in its plane (None in degrees), along the ellipsoid; in
-    metres or square metres."""
-    import shapely
-
-    from eskret.core.kernels import measuring
-
-    shape = np.array([shapely.Polygon(xy) if area else shapely.LineString(xy)], object)
-    what = "area" if area else "length"
-    along = float(measuring.geodesic(shape, crs["code"])[what][0])
-    plane = None if crs["geographic"] else float(measuring.planar(shape, crs["code"])[what][0])
-    return plane, along

@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtCore import QMarginsF, QPointF, QRect, QRectF, QSizeF, Qt
+from PySide6.QtCore import QMarginsF, QPointF, QRect, QRectF, QSizeF
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPageSize, QPainter, QPdfWriter, QPen
 from PySide6.QtSvg import QSvgGenerator
 
 from eskret.desktop.map import labels as labelling
 from eskret.desktop.map.legend import paint_legend
+from eskret.desktop.map.lettering import write_in
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
 from eskret.desktop.map.render import Item, paint, render
 from eskret.desktop.map.scene import Scene
@@ -164,4 +165,4 @@ def _upon(painter: QPainter, scene: Scene, view: Viewport, wanted: Wanted, palet
         box = QRectF(0, 0, min(width, view.width), 34)
         painter.fillRect(box, QColor(palette.paper))
         painter.setPen(QPen(QColor(palette.ink)))
-        painter.drawText(box.adjusted(12, 0, -4, 0), Qt.AlignmentFlag.AlignVCenter, wanted.title)
+        write_in(painter, box.adjusted(12, 0, -4, 0), wanted.title)

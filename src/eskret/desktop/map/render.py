@@ -26,7 +26,8 @@ CHUNK = 100  # pieces a path: Qt's cost grows faster than a path's length
 
 @dataclass(frozen=True)
 class Look:
-    """How features are drawn. ``hatch`` puts strokes over the fill, so that colour alone says nothing."""
+    """How features are drawn. ``hatch`` puts strokes over the fill, so that colour alone says nothing; ``width`` is of
+    lines and outlines, ``point`` the diameter of points, in pixels."""
 
     fill: str
     line: str
@@ -34,6 +35,8 @@ class Look:
     hatch: bool = False
     width: float = 1.2
     point: float = 7.0
+    case: str = ""
+    """What lines are drawn upon, a little wider, so that pale ones are seen on a pale ground."""
 
 
 @dataclass(frozen=True)
@@ -119,7 +122,10 @@ def _paint(onto: _Onto, item: Item, rows: np.ndarray, view: Viewport) -> None:
     tiny = (size < TINY) & ~whole_points
     if tiny.any():
         centre = np.column_stack([boxes[tiny, 0] + boxes[tiny, 2], boxes[tiny, 1] + boxes[tiny, 3]]) / 2
-        onto.dots(view.to_screen(centre), look, max(1, round(float(np.median(size[tiny])) * ratio * 0.8)))
+        dot = float(np.median(size[tiny])) * 0.8
+        if shapes.kinds[shapes.first[rows[tiny][0]]] == LINE:
+            dot = max(dot, look.width)  # a short leg is as wide as a long one
+        onto.dots(view.to_screen(centre), look, max(1, round(dot * ratio)))
     pieces, counts = pieces_for(shapes, rows[~tiny])
     if not len(pieces):
         return
@@ -240,6 +246,11 @@ def _draw(painter: QPainter, path: QPainterPath, look: Look, filled: bool, plain
         pen = QPen(line, 0 if plain else look.width + 0.6)
         if look.hatch:
             pen.setDashPattern([4, 2])
+        if look.case and not plain:
+            case = QColor(look.case)
+            case.setAlpha(look.alpha)
+            painter.setPen(QPen(case, look.width + 2.0))
+            painter.drawPath(path)
         painter.setPen(pen)
     painter.drawPath(path)
 

@@ -322,7 +322,6 @@ class WholeEditor(Editor):
         super().__init__(parent)
         self.box = QSpinBox()
         self.box.setRange(-1_000_000_000, 1_000_000_000)
-        self.box.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
         self.box.setAccessibleName(info.label)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)

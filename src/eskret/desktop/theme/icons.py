@@ -55,6 +55,9 @@ _STROKES: dict[str, list[list[tuple[float, float]]]] = {
     # a pane that grows, and one that shrinks
     "larger": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 7), (9, 7), (9, 13)]],
     "smaller": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 9), (7, 9), (7, 13)]],
+    # three strips, one longer than the other: what is on the map, and how
+    "colours": [[(3, 4), (13, 4)], [(3, 8), (10.5, 8)], [(3, 12), (8, 12)], [(3, 4.8), (13, 4.8)], [(3, 8.8), (10.5, 8.8)],
+                [(3, 12.8), (8, 12.8)]],
     # choosing by hand: a frame, a loop; and a shape being drawn
     "box": [[(2.5, 4), (6, 4)], [(8, 4), (11, 4)], [(13, 4), (13, 7)], [(13, 9), (13, 12), (10, 12)], [(8, 12), (5, 12)],
             [(3, 12), (3, 9)], [(3, 7), (3, 6)]],

@@ -154,6 +154,8 @@ QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ backgr
   selection-color: {p.hand_ink}; }}
 QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus {{ border: 2px solid {p.hand};
   padding: 3px 6px; }}
+QSpinBox QLineEdit, QSpinBox QLineEdit:focus {{ border: 0; padding: 0 0 0 6px; background: transparent; }}
+QSpinBox::up-button, QSpinBox::down-button {{ width: 0; border: 0; }}
 *[wrong="true"] {{ border: 2px solid {p.bad}; padding: 3px 6px; }}
 QComboBox::drop-down {{ border: 0; width: 22px; }}
 QComboBox::down-arrow {{ image: url("{wedge}"); width: 12px; height: 12px; }}

@@ -82,7 +82,7 @@ class Pace(EachLayer):
 
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         unit = str(settings.get("unit"))
-        return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], width=2.5)
+        return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], method="natural", width=2.5)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*reshaped.measured(facts, "from"), *figuring.named(facts, [settings.time], "time"),

@@ -97,7 +97,8 @@ def _open(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.formats import sources
     from eskret.workflow.results import ResultStore
 
-    reading = sources.read(Path(request["path"]), request["layer"], request["key"], watch=jobs.watch(request["job"]))
+    layer = request["layer"] or next((x.name for x in sources.look(Path(request["path"]))), "")
+    reading = sources.read(Path(request["path"]), layer, request["key"], watch=jobs.watch(request["job"]))
     return {"layer": ResultStore(Path(request["store"])).put(reading.layer),
             "remarks": [r.text for r in reading.remarks]}  # fmt: skip
 
@@ -146,13 +147,22 @@ def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
             "empty": whole.null_count if whole is not None else 0}  # fmt: skip
 
 
+def _warm(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Fetch what finds classes, so that the first answer does not wait for it."""
+    from importlib import import_module
+
+    gdal.with_frames()  # the library of classes is built on data frames
+    import_module("mapclassify")
+    return {}
+
+
 def _classes(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """The limits between classes of a field of a stored layer."""
     from eskret.core.classes import breaks_of
     from eskret.core.legend import numbers_of
     from eskret.workflow.stored import StoredLayer
 
-    gdal.with_frames()  # the library of classes is built on data frames
+    gdal.with_frames()
     numbers = numbers_of(StoredLayer(request["layer"]).table.column(request["field"]))
     return {"breaks": [] if numbers is None else list(breaks_of(numbers, request["method"], request["count"]))}
 
@@ -229,7 +239,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
-    "profile": _profile, "classes": _classes, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
+    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
 }  # fmt: skip
 
 

@@ -1,0 +1,1 @@
+"""How the map is drawn: the pane where it is said."""

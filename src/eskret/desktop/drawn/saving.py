@@ -1,0 +1,87 @@
+"""Saves what is on the map: the picture of it, and the style of the layer in hand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QWidget
+
+from eskret.core.style import CLASSES
+from eskret.desktop.background import Background
+from eskret.desktop.map.canvas import looks
+from eskret.desktop.map.picture import Wanted, save
+from eskret.desktop.session import Session
+from eskret.desktop.theme.style import theme
+from eskret.desktop.viewer import LEAVING, Viewer
+from eskret.desktop.views.picture import MapBox, ask_file
+from eskret.errors import EskretError
+from eskret.formats.sld import sld_text, write_sld
+
+
+class Saving(QObject):
+    """Asks where, writes, and tells how it went."""
+
+    told = Signal(str, str)  # tone, sentence
+
+    def __init__(self, session: Session, viewer: Viewer, window: QWidget) -> None:
+        super().__init__(window)
+        self._session, self._viewer, self._window = session, viewer, window
+        self._background = Background(self)
+
+    def close_down(self) -> None:
+        """Let no work outlive the window."""
+        self._background.close()
+
+    def save_map(self) -> MapBox:
+        """Ask how the map is to be saved."""
+        view = self._viewer.canvas.view
+        name = f"{self._viewer.key or 'map'}"
+        box = MapBox(self._session.folder, name, self._session.document.title, (view.width, view.height), self._window)
+        box.asked.connect(self._save)
+        box.open()
+        return box
+
+    def _save(self, path: Path, wanted: Wanted) -> None:
+        scene, view, palette = self._viewer.canvas.scene, self._viewer.canvas.view, theme.palette
+
+        def work() -> str:
+            try:
+                save(scene, view, path, wanted, palette)
+            except EskretError as error:
+                return error.sentence()
+            return ""
+
+        def take(problem: str) -> None:
+            self.told.emit("bad" if problem else "good", problem or f"The map is saved as {path}.")
+
+        self._background.run(work, take)
+
+    def write_style(self) -> None:
+        """Ask where the style is to be written, and write it."""
+        layer, _ = self._viewer.current()
+        if layer is None:
+            return
+        path = ask_file(self._window, "Write the style", self._session.folder / f"{layer.key}.sld", "OGC SLD (*.sld)")
+        if path is not None:
+            self.write_style_to(path if path.suffix else path.with_suffix(".sld"))
+
+    def write_style_to(self, path: Path) -> None:
+        """Write the style of the layer in hand as OGC SLD."""
+        layer, _ = self._viewer.current()
+        if layer is None:
+            return
+        style = self._viewer.style()
+        held = style.field in layer.table.column_names
+        breaks = self._viewer.stage.breaks(layer, style) if style.by == CLASSES and held else ()
+        if breaks is None:
+            self.told.emit("look", "The classes are still being found. Write the style when they are.")
+            return
+        usual = looks()["leaving" if self._viewer.view == LEAVING else "plain"].fill
+        column = layer.table.schema.field(style.field).type if held else None
+        try:
+            write_sld(sld_text(style, layer.key, layer.kind, column, breaks, usual), path)
+        except EskretError as error:
+            self.told.emit("bad", error.sentence())
+            return
+        self.told.emit("good", f"The style of {layer.key} is written as {path}.")
