@@ -228,6 +228,7 @@ class Stage(QObject):
         over: list[Item] = []
         below: list[Item] = []
         before: list[Block] = []
+        after: list[Block] = []
         for beside in reversed(self.beside()):
             layer, entry = beside.layer, beside.entry
             if layer is None or entry.off or (layer.home == hand.home and blocks):
@@ -240,6 +241,6 @@ class Stage(QObject):
             (over if entry.over else below).extend(items_of(layer, shapes, style, legend, usual, palette))
             labels += labels_of(layer, shapes, style, show)
             block = block_of(layer, beside.title, style, legend, usual, palette)
-            (before if entry.over else blocks).insert(0 if entry.over else len(blocks), block)
-        blocks[:0] = before
+            (before if entry.over else after).insert(0, block)
+        blocks[:] = [*before, *blocks, *after]
         return tuple(over), tuple(below)

@@ -168,6 +168,7 @@ class Viewer(QObject):
         self.stage.ready.connect(self.restyle)
         session.changed.connect(self._styles)
         self._said: Any = None
+        self._closed = False
 
     def _map_head(self) -> None:
         self.layer_box = QComboBox()
@@ -371,7 +372,8 @@ class Viewer(QObject):
         if layer.shapes is None:
             return self.stage.kept_alone("This layer is a plain table; it draws nothing.")
         if not layer.rows:
-            return self.stage.kept_alone("Nothing left: no feature came this far.")
+            nothing = "nothing was found" if self._reports() and self.view == LEAVING else "no feature came this far"
+            return self.stage.kept_alone(f"Nothing left: {nothing}.")
         look = looks()
         usual = look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")]
         under: list[Item] = []
@@ -400,6 +402,8 @@ class Viewer(QObject):
 
     def restyle(self) -> None:
         """Draw what is on the map as it is now said to be; what is chosen stays chosen."""
+        if self._closed:
+            return
         layer, rows = self.current()
         if layer is None:
             self.canvas.restyle(self.stage.kept_alone(self.subject.hint))
@@ -449,7 +453,8 @@ class Viewer(QObject):
             button.setVisible(there or view != ALTERED)
 
     def _redraw(self) -> None:
-        self._show(True)
+        if not self._closed:
+            self._show(True)
 
     # -- choosing features
 
@@ -565,6 +570,7 @@ class Viewer(QObject):
 
     def close_down(self) -> None:
         """Let no work outlive the window."""
+        self._closed = True  # the theme can still change, and what was shown is gone
         self._background.close()
         self.stage.close_down()
         self.canvas.close_down()

@@ -60,5 +60,7 @@ def begins(document: Document, line: Line) -> tuple[str, str]:
 
 def put_on_map(document: Document, layers: Sequence[OnMap]) -> Document:
     """The document with these layers kept on the map, each once."""
-    once = {x.place: x for x in reversed(layers)}
-    return replace(document, map=replace(document.map, layers=tuple(reversed(list(once.values())))))
+    once: dict[tuple[str, str, str], OnMap] = {}
+    for layer in layers:
+        once.setdefault(layer.place, layer)
+    return replace(document, map=replace(document.map, layers=tuple(once.values())))

@@ -307,6 +307,7 @@ def _spin(name: str, least: int, most: int) -> QSpinBox:
     spin.setAccessibleName(name)
     spin.setRange(least, most)
     spin.setKeyboardTracking(False)
+    spin.lineEdit().setTextMargins(6, 0, 0, 0)  # the style sheet has no say inside
     spin.setToolTip(f"{least} to {most}; Up and Down change it")
     return spin
 

@@ -9,7 +9,7 @@ import numpy as np
 from eskret.core.crs import move
 from eskret.core.legend import Legend, numbers_of
 from eskret.core.measures import AREAS, LENGTHS
-from eskret.core.ramps import darker
+from eskret.core.ramps import NO_VALUE, darker
 from eskret.core.style import ONE, Style
 from eskret.desktop.map.labels import Labels
 from eskret.desktop.map.render import Item, Look
@@ -20,6 +20,8 @@ from eskret.workflow.stored import Shapes, StoredLayer
 
 def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:
     """How features of a colour are drawn. Outlines stand out from the fill, away from the ground's lightness."""
+    if colour == NO_VALUE and palette.name == "dark":
+        colour = palette.plain_fill  # it must not outshine what has a value
     rim = darker(colour, -0.22 if palette.name == "dark" else 0.22)
     line = colour if kind == "line" else rim
     return Look(

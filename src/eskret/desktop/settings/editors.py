@@ -323,6 +323,7 @@ class WholeEditor(Editor):
         self.box = QSpinBox()
         self.box.setRange(-1_000_000_000, 1_000_000_000)
         self.box.setAccessibleName(info.label)
+        self.box.lineEdit().setTextMargins(6, 0, 0, 0)  # the style sheet has no say inside
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(self.box)

@@ -1,0 +1,151 @@
+"""Styles in a workflow: kept in its file, found along a layer's line, carried where the layer goes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import geopandas as gpd
+import pytest
+import shapely
+
+from eskret import Workflow
+from eskret.core.style import CLASSES, VALUES, Style
+from eskret.errors import DocumentError
+from eskret.workflow import edits, styles
+from eskret.workflow.document import Document, parse
+from eskret.workflow.engine import Run
+from eskret.workflow.mapped import MapSaid, OnMap
+from eskret.workflow.script import to_script
+
+TEXT = """eskret = 1
+title = "Styled"
+
+[[steps]]
+id = "register"
+use = "load"
+files = ["a.gpkg"]
+
+  [steps.style.beds]
+  by = "classes"
+  field = "tonnes"
+  method = "own"
+  breaks = [1, 2.5]
+  ramp = "kelp"
+
+[[steps]]
+id = "some"
+use = "keep"
+from = "register"
+where = "tonnes > 1"
+
+  # what the office prints
+  [steps.style."b*"]
+  by = "values"
+  field = "district"
+  colours = { North = "#112233", "A / B" = "#445566" }
+  label = "district"
+
+[map]
+lines = "degrees"
+layers = [
+    { step = "register", layer = "beds", over = true },
+    { file = "chart/islands.geojson", off = true, style = { colour = "#D9CFB8" } },
+]
+"""
+
+
+def test_the_file_and_the_script_keep_styles_and_the_map_to_the_byte(tmp_path: Path) -> None:
+    document = parse(TEXT)
+    assert document.to_text() == TEXT
+    assert document.step("register").style["beds"] == Style(
+        CLASSES, field="tonnes", method="own", breaks=(1, 2.5), ramp="kelp"
+    )
+    assert document.map.layers[1] == OnMap(file="chart/islands.geojson", off=True, style=Style(colour="#D9CFB8"))
+    script = to_script(document, str(tmp_path / "again.toml"))
+    exec(compile(script.replace("sys.argv[1] if len(sys.argv) > 1 else ", ""), "script", "exec"), {"__name__": "x"})
+    assert (tmp_path / "again.toml").read_text() == TEXT
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "problem"),
+    [
+        ('ramp = "kelp"', 'ramp = "sunset"', "step 'register', style: 'ramp' cannot be 'sunset'"),
+        ('lines = "degrees"', 'lines = "many"', "map: 'lines' cannot be 'many'"),
+        ("over = true", 'over = "yes"', "over and off are true or false"),
+        ('step = "register", layer', 'step = "register", file = "x", layer', "one of a step or one of a file"),
+        ("off = true, style", "hidden = true, style", "a layer is not told as it should be"),
+        ('"#D9CFB8"', '"sand"', "map: 'sand' is no colour"),
+        ('lines = "degrees"', 'rows = "degrees"', "'rows' is not known here"),
+    ],
+)
+def test_what_cannot_be_is_named_with_its_place(old: str, new: str, problem: str) -> None:
+    assert old in TEXT
+    with pytest.raises(DocumentError) as caught:
+        parse(TEXT.replace(old, new))
+    assert problem in caught.value.sentence()
+
+
+def test_edits_follow_steps() -> None:
+    renamed = edits.rename_step(parse(TEXT), "register", "leases")
+    assert renamed.map.layers[0].step == "leases" and renamed.step("leases").style
+    removed = edits.remove_step(parse(TEXT), "register")
+    assert [x.file for x in removed.map.layers] == ["chart/islands.geojson"]
+    # a layer is on the map once, where it was put first
+    twice = styles.put_on_map(
+        Document(), [OnMap(step="a", layer="x"), OnMap(step="b"), OnMap(step="a", layer="x", off=True)]
+    )
+    assert twice.map.layers == (OnMap(step="a", layer="x"), OnMap(step="b"))
+    assert not MapSaid() and MapSaid(lines="none")
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    squares = [shapely.box(n * 10, 0, n * 10 + 8, 8) for n in range(6)]
+    beds = gpd.GeoDataFrame({"d": list("aabbcc"), "n": range(6)}, geometry=squares, crs="EPSG:32626")
+    beds.to_file(tmp_path / "beds.gpkg", layer="beds")
+    marks = gpd.GeoDataFrame({"k": [1, 2]}, geometry=gpd.points_from_xy([1, 12], [1, 1]), crs="EPSG:32626")
+    marks.to_file(tmp_path / "beds.gpkg", layer="marks")
+    return tmp_path
+
+
+def lines_of(workflow: Workflow, folder: Path) -> dict[str, dict[str, tuple[tuple[str, str], ...]]]:
+    result = Run(workflow.document, folder=folder, hold=True).execute()
+    assert result.state in ("balanced", "look"), result.error
+    return {id: {x.key: x.line for x in layers} for id, layers in result.layers.items()}
+
+
+def test_a_layer_keeps_its_line_through_all_that_happens_to_it(folder: Path) -> None:
+    flow = Workflow()
+    both = flow.load("register", files=["beds.gpkg"])
+    kept = flow.keep("kept", both["beds"], where="n < 5", off=True)
+    pieces = flow.split("pieces", kept, by=["d"])
+    joined = flow.merge("joined", [pieces["a"], pieces["c"]])
+    flow.find_gaps("gaps", flow.outlines("edges", joined))
+    found = lines_of(flow, folder)
+    assert found["register"]["beds"] == (("register", "beds"),)
+    assert found["kept"]["beds"] == found["register"]["beds"], "a step that is off is not on the way"
+    assert found["pieces"]["b"] == (("pieces", "b"), ("register", "beds"))
+    assert found["joined"]["joined"] == (("joined", "joined"), ("pieces", "a"), ("register", "beds"))
+    document = flow.document
+    blue, green = Style(colour="#0000FF"), Style(VALUES, field="d", colours={"a": "#00FF00"})
+    register = styles.with_style(document.step("register"), "beds", blue)
+    document = edits.replace_step(document, "register", register)
+    line = found["joined"]["joined"]
+    assert styles.style_for(document, line) == blue, "what is said where it came in holds"
+    document = edits.replace_step(document, "pieces", styles.with_style(document.step("pieces"), "*", green))
+    assert styles.style_for(document, line) == green, "what is said nearer holds instead"
+    assert styles.style_for(document, found["register"]["marks"]) == Style()
+    assert styles.style_for(document, found["gaps"]["joined"]).label == "gap_m", "an operation proposes"
+    assert styles.begins(document, line) == ("register", "beds")
+    assert styles.said_at(document.step("pieces"), "b") == "*"
+    assert not styles.with_style(document.step("pieces"), "*", None).style
+
+
+def test_operations_propose_how_what_they_leave_is_drawn() -> None:
+    flow = Workflow()
+    flow.pace("pace", (), by=["file"], unit="m/s")
+    flow.compare("differences", (), earlier="x", key=["k"])
+    speed = styles.proposed(flow.steps[0])
+    assert speed is not None and (speed.by, speed.field) == (CLASSES, "speed_ms")
+    kinds = styles.proposed(flow.steps[1])
+    assert kinds is not None and list(kinds.colours) == ["added", "changed", "removed"]
