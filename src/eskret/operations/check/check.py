@@ -63,6 +63,7 @@ class Check(EachLayer):
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "assert", "validate", "quality", "qa", "test", "unique key", "no nulls", "overlap", "topology", "verify", "prove",
+        "all valid",
     )  # fmt: skip
 
     class Settings(OperationSettings):

@@ -42,7 +42,10 @@ class ConnectPoints(EachLayer):
     phase = Phase.SHAPE
     rank = 60
     relation = Relation.GROUPED
-    also_known_as = ("line through points", "track", "path", "route", "polyline", "join dots", "gps line", "trajectory")
+    also_known_as = (
+        "line through points", "points into lines", "points to lines", "track", "path", "route", "polyline", "join dots", "gps line",
+        "trajectory",
+    )  # fmt: skip
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting("A line for each", "Points with the same values in these become one line.")

@@ -37,7 +37,8 @@ class Dissolve(EachLayer):
     rank = 20
     relation = Relation.GROUPED
     also_known_as = (
-        "union", "aggregate", "combine", "group by", "unite", "join polygons", "sum by", "melt",
+        "union", "aggregate", "combine", "group by", "unite", "join polygons", "sum by", "melt", "one feature per value",
+        "one feature each",
     )  # fmt: skip
 
     class Settings(OperationSettings):
