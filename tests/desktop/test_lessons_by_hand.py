@@ -138,7 +138,9 @@ def test_beds_of_the_harbour(blank: Hand, demo: Path) -> None:
     hand.click_step(districts)
     hand.keys("Return", hand.bench.ledger)
     hand.until(lambda: hand.bench.ledger.isExpanded(index))
-    assert hand.bench.ledger.model().rowCount(index) == len(theirs["split"]) == 5
+    assert hand.bench.ledger.model().rowCount(index) == 1 + len(theirs["split"]) == 6, (
+        "what enters, and what is made of it"
+    )
 
 
 def test_how_fast_the_boats_were(blank: Hand, demo: Path) -> None:
