@@ -44,8 +44,12 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
         # it warns of classes that fall together, which is dealt with below
         warnings.simplefilter("ignore")
         found = _natural(known, count) if method == "natural" else _even(known, method, count)
-    bins = np.unique(found)
-    return tuple(float(b) for b in bins if different[0] <= b < different[-1])
+    limits = np.unique(found)
+    limits = limits[(limits >= different[0]) & (limits < different[-1])]
+    if method != "equal":
+        # a limit between two neighbouring values says nothing that the one before it does not
+        limits = limits[np.bincount(class_of(known, limits.tolist()), minlength=len(limits) + 1)[:-1] > 0]
+    return tuple(limits.tolist())
 
 
 def _even(known: np.ndarray, method: str, count: int) -> np.ndarray:

@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.groups import codes_of
+from eskret.core.rows import remaining
 
 ADDED, CHANGED, REMOVED = "added", "changed", "removed"
 
@@ -48,8 +49,8 @@ def difference(
     tolerance : how far shapes may differ and count as the same, in units of the plane.
     """
     a, b, unkeyed, unkeyed_before = _matched(new, new_shapes, old, old_shapes, key)
-    added = np.setdiff1d(np.setdiff1d(np.arange(new.num_rows), a), unkeyed)
-    removed = np.setdiff1d(np.setdiff1d(np.arange(old.num_rows), b), unkeyed_before)
+    added = np.setdiff1d(remaining(new.num_rows, a), unkeyed)
+    removed = np.setdiff1d(remaining(old.num_rows, b), unkeyed_before)
     differ: dict[str, np.ndarray] = {}
     for name in fields:
         if name not in key:

@@ -13,6 +13,7 @@ import shapely
 
 from eskret.core.crs import reproject
 from eskret.core.layer import Layer
+from eskret.core.rows import remaining
 from eskret.formats.reading import Watch, no_watch
 
 CRS84 = "OGC:CRS84"
@@ -83,7 +84,7 @@ def write(
     """
     geometry, lost = prepare(layer, decimals)
     if len(lost):
-        stays = np.setdiff1d(np.arange(len(layer)), lost)
+        stays = remaining(len(layer), lost)
         layer, geometry = layer.take(stays), geometry[stays]
     with path.open("wb") as out:
         out.write(b'{"type":"FeatureCollection",')

@@ -9,6 +9,7 @@ import numpy as np
 from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, degrees_of, extent_of, reproject, same_crs, transformation
 from eskret.core.layer import Layer
+from eskret.core.rows import remaining
 from eskret.errors import InputError
 from eskret.operations.base import Context
 
@@ -44,7 +45,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     moved, lost = reproject(layer.geometry, layer.crs, context.crs)
     layer = replace(layer, geometry=moved, crs=context.crs)
     if len(lost):
-        layer = layer.take(np.setdiff1d(np.arange(len(layer)), lost))
+        layer = layer.take(remaining(len(layer), lost))
     return layer, lost, remarks
 
 

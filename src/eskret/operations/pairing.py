@@ -15,6 +15,7 @@ from eskret.core.groups import Groups
 from eskret.core.kernels.chunks import Watch, in_chunks
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions
+from eskret.core.rows import remaining
 from eskret.core.statistics import Statistic, statistics_of
 from eskret.operations.other_layer import NO_PLACE, Others
 from eskret.operations.settings import setting
@@ -151,6 +152,6 @@ def taken(column: pa.ChunkedArray, at: np.ndarray) -> pa.ChunkedArray:
 def other_account(setting: str, others: Others, used: np.ndarray, why: str) -> InputAccount:
     """What became of the rows of the other layer: those used, those that no feature took, those without a place."""
     assert others.layer is not None
-    missing = np.setdiff1d(np.arange(len(others.layer)), others.rows)
+    missing = remaining(len(others.layer), others.rows)
     aside = SetAside.from_reasons([(why, np.setdiff1d(others.rows, used)), (NO_PLACE, missing)])
     return InputAccount(setting, others.layer.key, len(others.layer), aside)

@@ -14,6 +14,7 @@ from eskret.core.kernels.chunks import Watch, in_chunks, real
 from eskret.core.kernels.local import planes
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome
@@ -116,7 +117,7 @@ def reshaped(
     if not keep_null:
         aside.append((NO_PLACE, np.flatnonzero(lost & missing)))
     settled = SetAside.from_reasons(aside)
-    rows = np.setdiff1d(np.arange(len(layer)), settled.rows)
+    rows = remaining(len(layer), settled.rows)
     out = layer.take(rows).with_geometry(shapes[rows], kind) if len(settled) else layer.with_geometry(shapes, kind)
     account = InputAccount("from", layer.key, len(layer), settled, tuple(altered))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
@@ -140,7 +141,7 @@ def multiplied(
     from eskret.core.naming import number_collisions
 
     aside = list(reasons)
-    rest = np.setdiff1d(np.setdiff1d(np.arange(len(layer)), rows), np.concatenate([r for _, r in aside] or [rows[:0]]))
+    rest = np.setdiff1d(remaining(len(layer), rows), np.concatenate([r for _, r in aside] or [rows[:0]]))
     missing = ~real(layer.shapes(rest))
     aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
     taken = layer.take(rows)

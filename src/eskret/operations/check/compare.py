@@ -16,6 +16,7 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.ramps import value_colours
+from eskret.core.rows import remaining
 from eskret.core.style import VALUES, Style
 from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring
@@ -122,11 +123,11 @@ class Compare(EachLayer):
             if before is not None:
                 shapes[new_rows < 0] = before[old_rows[new_rows < 0]]
         out = layer.with_geometry(shapes, layer.kind, table=pa.table(columns, names=names), ids=None)
-        same = np.setdiff1d(np.arange(len(layer)), new_rows)
+        same = remaining(len(layer), new_rows)
         unkeyed = np.intersect1d(same, found.unkeyed)
         aside = SetAside.from_reasons([("is the same as before", np.setdiff1d(same, unkeyed)),
                                        ("its key is empty or not its own", unkeyed)])  # fmt: skip
-        same_before = np.setdiff1d(np.arange(len(earlier)), old_rows)
+        same_before = remaining(len(earlier), old_rows)
         bad_before = np.intersect1d(same_before, found.unkeyed_before)
         theirs = SetAside.from_reasons([
             ("is the same now", np.setdiff1d(same_before, bad_before)), ("its key is empty or not its own", bad_before),

@@ -14,6 +14,7 @@ from pydantic import model_validator
 from eskret.core.account import Relation, Remark
 from eskret.core.groups import Groups, codes_of, group_codes
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.rows import remaining
 from eskret.core.words import bold, counted
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.kept import kept_outcome
@@ -72,7 +73,7 @@ class DropRepeats(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = _groups(layer, settings)
         kept = np.sort(groups.first)
-        repeats = np.setdiff1d(np.arange(len(layer)), kept)
+        repeats = remaining(len(layer), kept)
         remarks: list[Remark] = []
         if len(repeats):
             sizes = groups.sizes

@@ -16,6 +16,7 @@ from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relat
 from eskret.core.crs import crs_facts, reproject, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions, placeholders
+from eskret.core.rows import remaining
 from eskret.core.sizes import check_measure, with_measures
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
@@ -347,7 +348,7 @@ class Save(Delivery):
         if layer.crs and not same_crs(layer.crs, geojson.CRS84):
             remarks = (Remark(f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants", layer.key),)
         found = _count_features(staged)
-        left = measured.take(np.setdiff1d(np.arange(len(layer)), lost)) if len(lost) else measured
+        left = measured.take(remaining(len(layer), lost)) if len(lost) else measured
         return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks, "", left)
 
 
@@ -371,7 +372,7 @@ def _brought(layer: Layer, settings: Any, crs: str) -> _Brought:
         remarks.append(Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse))
         out = replace(layer, geometry=moved, crs=crs)
         if len(lost):
-            out = out.take(np.setdiff1d(np.arange(len(layer)), lost))
+            out = out.take(remaining(len(layer), lost))
     elif crs and layer.drawn and layer.crs is None:
         raise DeliveryError(
             "it has no coordinate system, so it cannot be brought to one", place=layer.key,
@@ -418,7 +419,7 @@ def _saved(
     remarks: tuple[Remark, ...], content: str, written: Layer,
 ) -> Outcome:  # fmt: skip
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
-    lineage = np.setdiff1d(np.arange(len(layer)), aside.rows)
+    lineage = remaining(len(layer), aside.rows)
     output = OutputAccount(
         layer.key, len(lineage), totals_of(written, context.totals),
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),

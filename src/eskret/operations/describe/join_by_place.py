@@ -13,6 +13,7 @@ from eskret.core.kernels.chunks import real
 from eskret.core.kernels.overlay import common
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import sizes_of
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import figuring, other_layer, pairing
@@ -109,7 +110,7 @@ class JoinByPlace(EachLayer):
         having = np.unique(pairs.row)
         kept = having if settings.without == "aside" else np.arange(len(layer))
         out, rows, _ = pairing.with_brought(layer, others.layer, pairs, settings.fields, settings.several, kept)
-        missing = np.setdiff1d(np.arange(len(layer)), there)
+        missing = remaining(len(layer), there)
         alone = np.setdiff1d(there, having)
         reasons = [(NONE, alone), (other_layer.NO_PLACE, missing)]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])

@@ -18,6 +18,7 @@ from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import clean_name
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import InputError
@@ -93,7 +94,7 @@ class Fetch(Source):
         found = self._items(settings, context)
         layer, bad = _layer(found.features, settings)
         aside = [("its geometry cannot be read", bad)]
-        kept = np.setdiff1d(np.arange(len(found.features)), bad)
+        kept = remaining(len(found.features), bad)
         layer, lost, remarks = bring(layer, context)
         if len(lost):
             aside.append((f"cannot be brought to {context.crs}", kept[lost]))
@@ -125,7 +126,7 @@ def _layer(found: Sequence[Mapping[str, Any]], settings: Any) -> tuple[Layer, np
     ]
     shapes = np.asarray(shapely.from_geojson(texts, on_invalid="ignore"), object) if len(found) else np.empty(0, object)
     bad = np.flatnonzero(shapely.is_missing(shapes) & np.array([t is not None for t in texts], bool))
-    good = np.setdiff1d(np.arange(len(found)), bad)
+    good = remaining(len(found), bad)
     rows = [dict(found[n].get("properties") or {}) for n in good]
     ids = [found[n].get("id") for n in good]
     if any(i is not None for i in ids) and all("id" not in r for r in rows):

@@ -19,6 +19,7 @@ from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, S
 from eskret.core.crs import crs_facts, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError, InputError
@@ -243,7 +244,7 @@ class Load(Source):
         layer, remarks = _with_days(reading.layer, settings.zone), list(reading.remarks)
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
-        record = np.setdiff1d(np.arange(reading.found), np.concatenate([r for _, r in aside])) if aside else None
+        record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
         if layer.drawn and layer.crs is None and settings.crs:
             layer = replace(layer, crs=settings.crs)
         layer, lost, more = bring(layer, context)

@@ -16,6 +16,7 @@ from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, S
 from eskret.core.crs import crs_facts, extent_of, out_of_range
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import clean_name, number_collisions
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError
@@ -150,7 +151,7 @@ class LoadCoordinates(Source):
                 Remark(f"{counted(len(rows.bad), 'line')} could not be read: {'; '.join(shown)}{more}", look=True)
             )
         aside = [("could not be read", np.array(sorted(rows.bad), np.int64))]
-        good = np.setdiff1d(np.arange(len(rows.xyz)), aside[0][1])
+        good = remaining(len(rows.xyz), aside[0][1])
         if settings.shape == "points":
             geometry, table, used = _points(rows, good), rows.table.take(pa.array(good)), good
         else:

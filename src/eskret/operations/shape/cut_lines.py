@@ -15,6 +15,7 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.plane import unit_of
+from eskret.core.rows import remaining
 from eskret.core.words import bold, counted
 from eskret.operations import other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
@@ -97,7 +98,7 @@ class CutLines(EachLayer):
         hit[owner[mark]] = True
         beside = others.rows[~hit]
         account = others.accounts[0]
-        missing = np.setdiff1d(np.arange(account.rows), others.rows)
+        missing = remaining(account.rows, others.rows)
         theirs = SetAside.from_reasons([("lies on no line", beside), (other_layer.NO_PLACE, missing)])
         unit, factor = unit_of("length", layer.crs)
         before, after = shapely.length(parts).sum() * factor, shapely.length(shapes).sum() * factor

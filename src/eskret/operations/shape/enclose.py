@@ -17,6 +17,7 @@ from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
 from eskret.errors import CrsError
@@ -183,6 +184,6 @@ def _from_points(
     unused = np.setdiff1d(others.rows, at)
     account = others.accounts[0]
     reasons = [("lies in no area, or not as the first", unused),
-               (NO_PLACE, np.setdiff1d(np.arange(account.rows), others.rows))]  # fmt: skip
+               (NO_PLACE, remaining(account.rows, others.rows))]  # fmt: skip
     settled = InputAccount("points", account.layer, account.rows, SetAside.from_reasons(reasons))
     return taken.rename_columns(names), remarks, (settled,)

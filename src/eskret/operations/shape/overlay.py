@@ -16,6 +16,7 @@ from eskret.core.kernels.parts import dimension, of_dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.plane import unit_of
+from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import other_layer
@@ -119,7 +120,7 @@ class Overlay(EachLayer):
         gone = np.setdiff1d(there, used)
         why = MEETS_NONE if settings.keep == "both" else COVERED
         aside = SetAside.from_reasons([
-            (why, gone), (other_layer.NO_PLACE, np.setdiff1d(np.arange(len(layer)), there)),
+            (why, gone), (other_layer.NO_PLACE, remaining(len(layer), there)),
         ])  # fmt: skip
         if not len(out):
             remarks.append(Remark("they have nothing in common", layer.key, look=True))
@@ -138,7 +139,7 @@ def _by_left(found: Pieces) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
 def _their_account(others: other_layer.Others, b: np.ndarray) -> InputAccount:
     assert others.layer is not None
     gone = np.setdiff1d(others.rows, b[b >= 0])
-    missing = np.setdiff1d(np.arange(len(others.layer)), others.rows)
+    missing = remaining(len(others.layer), others.rows)
     aside = SetAside.from_reasons([("has nothing in what leaves", gone), (other_layer.NO_PLACE, missing)])
     return InputAccount("other", others.layer.key, len(others.layer), aside)
 
