@@ -134,19 +134,20 @@ _DEGREE_STEPS = (
 
 
 def degree_step(size: float) -> float:
-    """The round step of degrees, minutes or seconds next below a size; 0 where there is none so small."""
-    return next((s for s in _DEGREE_STEPS if s <= size * 1.4), 0.0)
+    """The round step of degrees, minutes or seconds, or of a part of a second, next below a size."""
+    return next((s for s in _DEGREE_STEPS if s <= size * 1.4), nice(max(size, 1e-12) * 3600) / 3600)
 
 
 def degree_text(value: float, step: float, ends: str) -> str:
     """Degrees, with minutes and seconds where the step has them: ``47°15'N``."""
-    seconds = round(abs(value) * 3600)
-    d, m, s = seconds // 3600, seconds // 60 % 60, seconds % 60
+    digits = max(0, -math.floor(math.log10(step * 3600) + 1e-9))
+    seconds = round(abs(value) * 3600, digits)
+    d, m, s = int(seconds // 3600), int(seconds // 60 % 60), seconds % 60
     text = f"{d}°"
     if step < 1:
         text += f"{m:02}'"
     if step < 1 / 60:
-        text += f'{s:02}"'
+        text += f'{s:0{digits + 3 if digits else 2}.{digits}f}"'
     return text + (ends[0] if value >= 0 else ends[1])
 
 
