@@ -1,6 +1,6 @@
-"""How smooth the map is: time to the first picture of a layer, and frames a second while it is dragged.
+"""How smooth the map is: time to the first picture of a layer, frames a second while it is dragged, and what styles cost.
 
-Usage: python benchmarks/map.py FILE LAYER
+Usage: python benchmarks/map.py FILE LAYER [FIELD]
 """
 
 from __future__ import annotations
@@ -15,10 +15,15 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QEventLoop, QTimer
 
+from eskret.core.classes import breaks_of
+from eskret.core.legend import legend_of, numbers_of
+from eskret.core.style import CLASSES, Style
 from eskret.desktop.app import make_application
 from eskret.desktop.map.canvas import MapCanvas, looks
+from eskret.desktop.map.dress import items_of, labels_of
 from eskret.desktop.map.render import Item
 from eskret.desktop.map.scene import Scene
+from eskret.desktop.theme.style import theme
 from eskret.formats import sources
 from eskret.workflow.results import ResultStore
 from eskret.workflow.stored import StoredLayer
@@ -65,7 +70,34 @@ def main() -> None:
                 frames += 1
             print(f"| {factor:g}x | {first:.2f} s | {frames / (time.perf_counter() - begun):.0f} |")
             until_drawn(canvas)
+        if len(sys.argv) > 3:
+            styled(canvas, StoredLayer(info), sys.argv[3])
         canvas.close_down()
+
+
+def styled(canvas: MapCanvas, layer: StoredLayer, field: str) -> None:
+    """A row a style: finding its groups, and the picture at twice the whole."""
+    shapes, usual = layer.shapes, looks()["leaving"]
+    assert shapes is not None
+    canvas.fit()
+    canvas._look(canvas.view.zoomed(2.0, 400, 300))
+    numbers = numbers_of(layer.table.column(field))
+    assert numbers is not None
+    print("\n| drawn | breaks | groups | picture |\n|---|---|---|---|")
+    for words, style in (
+        ("in one colour", Style()), ("in 5 quantiles", Style(CLASSES, field=field)),
+        ("in 7 natural breaks", Style(CLASSES, field=field, method="natural", count=7)),
+        ("in 5 quantiles, labelled", Style(CLASSES, field=field, label=field)),
+    ):  # fmt: skip
+        begun = time.perf_counter()
+        breaks = breaks_of(numbers, style.method, style.count) if style.by == CLASSES else ()
+        found = time.perf_counter()
+        legend = legend_of(style, layer.table, breaks)
+        items = items_of(layer, shapes, style, legend, usual, theme.palette)
+        grouped = time.perf_counter()
+        labels = labels_of(layer, shapes, style, str)
+        canvas.show_scene(Scene(items, None, layer.crs, labels=labels), keep_view=True)
+        print(f"| {words} | {found - begun:.2f} s | {grouped - found:.2f} s | {until_drawn(canvas):.2f} s |")
 
 
 if __name__ == "__main__":

@@ -28,6 +28,7 @@ from eskret.errors import CrsError
 from eskret.workflow.mapped import OnMap
 from eskret.workflow.stored import Shapes, StoredLayer
 
+_MANY = 200
 FEW = 20_000
 """Rows that are put into groups at once, without a first picture in one colour."""
 
@@ -63,6 +64,12 @@ class Stage(QObject):
         if not self._warm:
             self._warm = True
             self._session.ask("warm", lambda event: None, self)
+
+    def forget(self) -> None:
+        """Drop what was worked out for results that are gone: after a run, all of it is found anew."""
+        for known in (self._breaks, self._legends, self._moved):
+            if len(known) > _MANY:
+                known.clear()
 
     def close_down(self) -> None:
         """Let no work outlive the window."""

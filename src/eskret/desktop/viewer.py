@@ -166,6 +166,7 @@ class Viewer(QObject):
         self.ruler = HandRuler(self.canvas, self.handbar, session, self)
         self.stage = Stage(session, self)
         self.stage.ready.connect(self.restyle)
+        session.run_changed.connect(self.stage.forget)
         session.changed.connect(self._styles)
         self._said: Any = None
         self._closed = False

@@ -13,6 +13,7 @@ from eskret.core.classes import class_labels
 from eskret.core.ramps import NO_VALUE, OTHERS, darker, ramp_colours
 from eskret.core.style import CLASSES, ONE, Style
 from eskret.errors import DeliveryError
+from eskret.formats.whole import write_whole
 
 SLD, SE, OGC = "http://www.opengis.net/sld", "http://www.opengis.net/se", "http://www.opengis.net/ogc"
 _XSI = "http://www.w3.org/2001/XMLSchema-instance"
@@ -72,12 +73,9 @@ def write_sld(text: str, path: Path) -> None:
     ------
     DeliveryError : the folder cannot be written.
     """
-    waiting = path.with_name(f".{path.name}.new")
     try:
-        waiting.write_text(text, encoding="utf-8")
-        waiting.replace(path)
+        write_whole(text, path)
     except OSError as error:
-        waiting.unlink(missing_ok=True)
         raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(path)) from error
 
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts
@@ -14,6 +15,7 @@ from eskret.core.kernels.chunks import Watch, in_chunks, real
 from eskret.core.kernels.local import planes
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
+from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.errors import CrsError
@@ -136,9 +138,6 @@ def multiplied(
 
     ``numbers`` are a further field, whose name is made free.
     """
-    import pyarrow as pa
-
-    from eskret.core.naming import number_collisions
 
     aside = list(reasons)
     rest = np.setdiff1d(remaining(len(layer), rows), np.concatenate([r for _, r in aside] or [rows[:0]]))

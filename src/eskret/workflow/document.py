@@ -19,6 +19,7 @@ from tomlkit.items import AoT, Comment, Table, Whitespace
 from eskret.core.naming import clean_name
 from eskret.core.style import Style, style_of
 from eskret.errors import DocumentError, SettingError
+from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
 from eskret.workflow.mapped import MapSaid, map_of
 
@@ -354,10 +355,7 @@ def write(document: Document, path: Path) -> None:
     ------
     DocumentError : the folder cannot be written.
     """
-    waiting = path.with_name(f".{path.name}.new")
     try:
-        waiting.write_text(document.to_text(), encoding="utf-8")
-        waiting.replace(path)
+        write_whole(document.to_text(), path)
     except OSError as error:
-        waiting.unlink(missing_ok=True)
         raise DocumentError(f"it cannot be saved ({error.strerror})", place=str(path)) from error

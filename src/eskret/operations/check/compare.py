@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
@@ -155,7 +156,6 @@ def _fields(taken_names: list[str]) -> list[tuple[str, pa.DataType]]:
 
 
 def _either(now: pa.ChunkedArray, then: pa.ChunkedArray, choose: np.ndarray) -> pa.ChunkedArray:
-    import pyarrow.compute as pc
 
     if then.type != now.type:
         try:

@@ -10,8 +10,10 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.crs import crs_facts
 from eskret.core.kernels.gaps import ends_of, gaps, proposed
 from eskret.core.kernels.local import planes
+from eskret.core.kernels.measuring import geod_of
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.style import Style
@@ -86,12 +88,15 @@ class FindGaps(EachLayer):
         flat = ends_of(plane.there(layer.geometry))
         found = gaps(flat)
         distance = np.array([g.distance for g in found]) * plane.metres
-        if settings.up_to:
-            most = parse_length(settings.up_to).si
-            found = [g for g, d in zip(found, distance.tolist(), strict=True) if d <= most]
-            distance = distance[distance <= most]
         here = ends_of(layer.geometry).xy
         a, b = np.array([g.a for g in found], np.int64), np.array([g.b for g in found], np.int64)
+        if layer.crs and crs_facts(layer.crs).geographic and len(found):
+            # the plane is one for all of the layer and a little off at its edges; the figure is not
+            distance = np.asarray(geod_of(layer.crs).inv(*here[a].T, *here[b].T)[2])
+        if settings.up_to:
+            near = distance <= parse_length(settings.up_to).si
+            found = [g for g, good in zip(found, near.tolist(), strict=True) if good]
+            distance, a, b = distance[near], a[near], b[near]
         shapes = shapely.linestrings(np.stack([here[a], here[b]], axis=1)) if len(found) else np.empty(0, object)
         which = np.array(["start", "end"])
         columns = [distance, flat.row[a // 2] + 1, which[a % 2].tolist(), flat.row[b // 2] + 1, which[b % 2].tolist()]

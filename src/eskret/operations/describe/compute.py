@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
@@ -12,7 +13,7 @@ import pyarrow.compute as pc
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.expression import evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
-from eskret.core.retype import TYPES, retyped
+from eskret.core.retype import TYPES, retyped, type_called
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import ExpressionError
@@ -119,7 +120,6 @@ class Compute(EachLayer):
 
 
 def _kind(found: pa.DataType, wanted: str) -> pa.DataType:
-    from eskret.core.retype import type_called
 
     if wanted != "as it comes":
         return type_called(wanted)
@@ -146,8 +146,6 @@ def _values(expression: Any, table: pa.Table, values: Mapping[str, Any]) -> tupl
     try:
         return evaluate(expression, table, values), {}
     except ExpressionError as first:
-        from dataclasses import replace
-
         column = evaluate(replace(expression, sql=f"TRY({expression.sql}\n)"), table, values)
         suspects = np.flatnonzero(np.asarray(column.is_null()))
         failing: dict[int, str] = {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
@@ -65,7 +66,6 @@ class Summarise(EachLayer):
         )
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        from dataclasses import replace
 
         found = figuring.named(facts, settings.by, "by")
         made, more = figuring.foretold(facts, _wanted(settings), settings.by)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import shapely
 
 from eskret.core.account import Relation
@@ -44,7 +45,6 @@ class CornerPoints(EachLayer):
         return f"Corner points of {bold(entering or '…')}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        import pyarrow as pa
 
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))

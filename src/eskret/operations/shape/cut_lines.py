@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
@@ -56,7 +57,6 @@ class CutLines(EachLayer):
         return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        import pyarrow as pa
 
         found = [*other_layer.findings(facts, context, "at", Kind.POINT), *reshaped.measured(facts, "within")]
         if facts.kind in (Kind.POINT, Kind.AREA):

@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import shapely
+
 from eskret.core.account import ControlTotal, Relation, Remark
 from eskret.core.kernels.parts import single_parts
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.plane import layer_sizes, sizes_of, unit_of
 from eskret.core.words import bold, counted
 from eskret.operations import reshaped
@@ -40,16 +44,11 @@ class SeparateParts(EachLayer):
         return f"Separate parts of {bold(entering or '…')}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        import pyarrow as pa
-
-        from eskret.core.layer import Field
 
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
         return reshaped.foretold(new, reshaped.drawn(facts), certainty="unknown", count=None)
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        import numpy as np
-        import shapely
 
         assert layer.geometry is not None
         parts, rows = single_parts(layer.geometry)

@@ -9,6 +9,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Relation, Remark
+from eskret.core.kernels.local import planes
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -77,7 +78,6 @@ class Simplify(EachLayer):
             raise SettingError("only areas share edges", place=layer.key, setting="shared")
         # all at once: in a plane that holds the whole layer
         box = layer.extent() or (0.0, 0.0, 1.0, 1.0)
-        from eskret.core.kernels.local import planes
 
         plane = next(iter(planes(np.array([box]), layer.crs)))
         shapes = plane.there(layer.geometry)
