@@ -203,6 +203,8 @@ class Viewer(QObject):
         self.said_button = QuietButton("colours", "What is on the map and how it is drawn (F5)", True)
         self.map_full = QuietButton("larger", "Give the map the whole lower half (F6)", True)
         head = self.map_pane.row
+        head.setContentsMargins(8, 0, 6, 0)
+        head.setSpacing(6)
         head.addWidget(self.layer_box)
         head.addWidget(self.switch)
         head.addWidget(self.load_button)

@@ -25,7 +25,7 @@ from eskret.desktop.background import Background
 from eskret.desktop.map.legend import paint_legend
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
 from eskret.desktop.map.pick import feature_at
-from eskret.desktop.map.picture import LEGEND_ROOM, Picture, picture
+from eskret.desktop.map.picture import LEGEND_ROOM, Picture, legend_corner, picture
 from eskret.desktop.map.render import Item, Look, path_of
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Box, Viewport
@@ -187,18 +187,24 @@ class MapCanvas(QWidget):
     def show_legend(self, on: bool) -> None:
         """Whether the legend lies on the map."""
         self.legend = on
-        self.update()
+        self.refresh()
 
     def _paint_soon(self) -> None:
         if self._painting or not self._again:
             return
         self._again = False
         self._painting = True
-        scene, view, ratio, palette = self.scene, self.view, self.devicePixelRatioF(), theme.palette
+        scene, view, ratio, palette, legend = (
+            self.scene,
+            self.view,
+            self.devicePixelRatioF(),
+            theme.palette,
+            self.legend,
+        )
         marked: tuple[Item, ...] = ()
         if scene.pick is not None and len(self.chosen) > MANY:
             marked = (Item(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
-        work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette)  # noqa: E731
+        work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette, legend)  # noqa: E731
         self._background.run(work, lambda made: self._painted(scene, view, made))
 
     def _painted(self, scene: Scene, view: Viewport, made: Picture) -> None:
@@ -230,8 +236,9 @@ class MapCanvas(QWidget):
         self._paint_vertices(painter)
         if scene.drawn:
             if self.legend:
-                corner = QPointF(8, self.height() - 24)
-                paint_legend(painter, scene.legend, corner, self.height() * LEGEND_ROOM, theme.palette)
+                paint_legend(
+                    painter, scene.legend, legend_corner(self.view), self.height() * LEGEND_ROOM, theme.palette
+                )
             paint_scale_bar(painter, self.view, scene.crs, theme.palette)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_hand(painter)

@@ -93,6 +93,13 @@ def _take(taken: np.ndarray, box: QRectF, view: Viewport) -> bool:
     return True
 
 
+def reserve(taken: np.ndarray, box: QRectF) -> None:
+    """Keep a box free of labels."""
+    if box.width() > 0 and box.height() > 0:
+        a, b = max(0, int(box.top() // _CELL)), int(box.bottom() // _CELL) + 1
+        taken[a:b, max(0, int(box.left() // _CELL)) : int(box.right() // _CELL) + 1] = True
+
+
 def cells(view: Viewport) -> np.ndarray:
     """The cells of a view, none written on."""
     return np.zeros((int(view.height // _CELL) + 2, int(view.width // _CELL) + 2), bool)

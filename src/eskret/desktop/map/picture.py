@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QFont, QFontMetricsF, QImage, QPageSize, QPain
 from PySide6.QtSvg import QSvgGenerator
 
 from eskret.desktop.map import labels as labelling
-from eskret.desktop.map.legend import paint_legend
+from eskret.desktop.map.legend import legend_size, paint_legend
 from eskret.desktop.map.lettering import write_in
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
 from eskret.desktop.map.render import Item, paint, render
@@ -34,25 +34,37 @@ class Picture:
     placed: int = 0
 
 
-def picture(scene: Scene, marked: tuple[Item, ...], view: Viewport, ratio: float, palette: Palette) -> Picture:
+def picture(
+    scene: Scene, marked: tuple[Item, ...], view: Viewport, ratio: float, palette: Palette, legend: bool = True
+) -> Picture:
     """Features and labels on nothing.
 
     Parameters
     ----------
     marked : features to paint over all others.
+    legend : whether the legend will lie upon it, so that no label stands where it does.
     """
     image = render([*scene.drawn, *marked], view, ratio)
     if not scene.labels:
         return Picture(image)
     painter = QPainter(image)
-    placed = _labels(painter, scene, view, palette)
+    placed = _labels(painter, scene, view, palette, legend)
     painter.end()
     return Picture(image, placed)
 
 
-def _labels(painter: QPainter, scene: Scene, view: Viewport, palette: Palette) -> int:
+def legend_corner(view: Viewport) -> QPointF:
+    """Where the lower left corner of the legend is: over the figures at the edge."""
+    return QPointF(8, view.height - 24)
+
+
+def _labels(painter: QPainter, scene: Scene, view: Viewport, palette: Palette, legend: bool) -> int:
     face = font(LABEL, QFont.Weight.Medium)
     metrics, taken, count = QFontMetricsF(face), labelling.cells(view), 0
+    if legend:
+        width, height = legend_size(scene.legend, view.height * LEGEND_ROOM)
+        corner = legend_corner(view)
+        labelling.reserve(taken, QRectF(corner.x(), corner.y() - height, width, height))
     for labels in scene.labels:
         placed = labelling.place(labels, view, metrics, taken)
         labelling.write(painter, placed, face, QColor(palette.ink), QColor(palette.paper))
@@ -154,9 +166,9 @@ def _ground(painter: QPainter, scene: Scene, view: Viewport, wanted: Wanted, pal
 
 
 def _upon(painter: QPainter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette) -> None:
-    _labels(painter, scene, view, palette)
+    _labels(painter, scene, view, palette, wanted.legend)
     if wanted.legend:
-        paint_legend(painter, scene.legend, QPointF(8, view.height - 24), view.height * LEGEND_ROOM, palette)
+        paint_legend(painter, scene.legend, legend_corner(view), view.height * LEGEND_ROOM, palette)
     if wanted.scale_bar:
         paint_scale_bar(painter, view, scene.crs, palette)
     if wanted.title:

@@ -143,10 +143,10 @@ QListWidget:focus {{ border: 2px solid {p.hand}; padding: 1px; }}
 QListWidget::item {{ padding: 2px 5px; color: {p.ink}; }}
 QListWidget::item:selected {{ background: {p.hand_row}; color: {p.ink}; }}
 QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
-#viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 6px;
+#viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 5px;
   border-radius: 0; margin-left: -1px; }}
 #viewSwitch QPushButton:checked {{ background: {p.ink}; color: {p.paper}; }}
-#viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 5px; }}
+#viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 4px; }}
 #viewSwitch QPushButton:disabled {{ color: {p.faint}; border-color: {p.line}; }}
 
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ background: {p.field}; border: 1px solid {p.field_line};

@@ -64,6 +64,7 @@ class MapBox(QDialog):
         self._dots_row = self.dots
         form.addRow("Fineness", self.dots)
         ticks = QHBoxLayout()
+        ticks.setSpacing(18)
         for box in (self.legend, self.scale_bar, self.lines):
             ticks.addWidget(box)
         ticks.addStretch()
