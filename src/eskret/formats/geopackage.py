@@ -34,6 +34,8 @@ APPLICATION_ID = 0x47504B47  # "GPKG"
 USER_VERSION = 10400
 SLICE = 50_000
 """Rows that are written, or taken into a digest, at a time."""
+_CLEAR_AFTER = 60
+"""Layers after which the schema is cleared of them; a few are not worth it."""
 MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
 RESERVED_PREFIXES = ("gpkg_", "sqlite_", "rtree_")
 
@@ -120,6 +122,9 @@ class GeoPackageWriter:
     def __init__(self, db: sqlite3.Connection) -> None:
         self._db = db
         self._triggers: list[tuple[str, str]] = []
+        self._systems: dict[str, int] = {}
+        self._fresh = 0  # layers written since the schema was last cleared
+        self._hidden: list[tuple[Any, ...]] = []  # rows of the schema that are put back at the end
 
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
@@ -256,6 +261,27 @@ class GeoPackageWriter:
             )
             self.add_index(name, geom, key, bounds)
         self.put_titles(name, layer.titles)
+        self._fresh += 1
+        if self._fresh >= _CLEAR_AFTER:
+            self._clear_schema()
+
+    def _clear_schema(self) -> None:
+        """Take the tables of the layers written so far out of the schema until the end.
+
+        Whenever a table is made, the library goes through all of its schema, so that thousands of layers with their indexes
+        take the square of their number. What a table holds stays where it is: its row in the schema names the page it
+        begins at, and is put back, as it was, by ``settle`` (SQLite, "The Schema Table").
+        """
+        self._fresh = 0
+        db = self._db
+        db.execute("PRAGMA writable_schema = ON")
+        mine = "type = 'table' AND name NOT LIKE 'gpkg\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+        whole = f"{mine} AND tbl_name NOT IN (SELECT tbl_name FROM sqlite_master WHERE type <> 'table')"
+        self._hidden += db.execute(
+            f"SELECT type, name, tbl_name, rootpage, sql FROM sqlite_master WHERE {whole}"
+        ).fetchall()
+        db.execute(f"DELETE FROM sqlite_master WHERE {whole}")
+        db.execute("PRAGMA writable_schema = RESET")
 
     def _rows(
         self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch
@@ -293,6 +319,13 @@ class GeoPackageWriter:
         Each one created by itself makes the library take in its schema anew, whose size grows with every layer; of many,
         the schema's rows are written at once (SQLite, "The Schema Table": its text is all there is to a trigger).
         """
+        if self._hidden:
+            self._db.execute("PRAGMA writable_schema = ON")
+            self._db.executemany(
+                "INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES (?, ?, ?, ?, ?)", self._hidden
+            )
+            self._db.execute("PRAGMA writable_schema = RESET")
+            self._hidden = []
         pending, self._triggers = self._triggers, []
         if len(pending) <= _FEW_TRIGGERS:
             for _, statement in pending:
@@ -307,9 +340,14 @@ class GeoPackageWriter:
 
     def _system(self, crs: str | None) -> int:
         """The srs_id of a CRS, registered if it is new."""
-        db = self._db
         if crs is None:
             return -1
+        if crs not in self._systems:
+            self._systems[crs] = self._registered(crs)
+        return self._systems[crs]
+
+    def _registered(self, crs: str) -> int:
+        db = self._db
         known = parse_crs(crs)
         found = known.to_authority(min_confidence=70)
         organization, code = (found[0], int(found[1])) if found and found[1].isdigit() else ("NONE", 0)

@@ -12,10 +12,11 @@ import threading
 import time
 import traceback
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from queue import Empty, SimpleQueue
 from typing import Any
 
 import numpy as np
@@ -229,6 +230,8 @@ class _Coordinator:
         workers = max(2, os.cpu_count() or 2)
         with ThreadPoolExecutor(workers, thread_name_prefix="eskret") as pool:
             open_steps: dict[Future[Sequence[Outcome]], tuple[_StepRun, int]] = {}
+            # each task puts itself here when it is done: to ask all of thousands again and again takes the square of them
+            done: SimpleQueue[Future[Sequence[Outcome]]] = SimpleQueue()
             try:
                 while self.waiting or open_steps:
                     self.run_._check_stop(0, 0)
@@ -236,15 +239,19 @@ class _Coordinator:
                         self.waiting.remove(id)
                         step_run = self._begin(id)
                         for number, task in enumerate(step_run.tasks):
-                            open_steps[pool.submit(task)] = (step_run, number)
+                            future = pool.submit(task)
+                            open_steps[future] = (step_run, number)
+                            future.add_done_callback(done.put)
                         if not step_run.tasks:
                             self._finish(step_run)
-                    done, _ = wait(open_steps, timeout=0.2, return_when=FIRST_COMPLETED)
-                    for future in done:
-                        step_run, number = open_steps.pop(future)
-                        step_run.take(number, future)
-                        if step_run.complete:
-                            self._finish(step_run)
+                    try:
+                        future = done.get(timeout=0.2)
+                    except Empty:
+                        continue
+                    step_run, number = open_steps.pop(future)
+                    step_run.take(number, future)
+                    if step_run.complete:
+                        self._finish(step_run)
             except BaseException:
                 # tasks that did not begin never will; those that did see the stop at their next look
                 self.run_._stop.set()
@@ -271,7 +278,8 @@ class _Coordinator:
             self.made[step.id] = tuple(step_run.entering)
         else:
             result, outcomes = step_run.settle()
-            outcomes = [_traced(o, step.id, step_run.entering) for o in outcomes]
+            entering = {x.key: x for x in step_run.entering}
+            outcomes = [_traced(o, step.id, entering) for o in outcomes]
             self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.run_._steps[step.id] = result
@@ -286,10 +294,9 @@ class _Coordinator:
                 self.made[reference] = ()
 
 
-def _traced(outcome: Outcome, step: str, entering: Sequence[Layer]) -> Outcome:
+def _traced(outcome: Outcome, step: str, entering: Mapping[str, Layer]) -> Outcome:
     """The outcome with its layers on the line of those they were made of."""
-    keys = [a.layer for a in outcome.inputs if a.setting == "from"]
-    of = {x.key: x for x in entering if x.key in keys}
+    of = {a.layer: entering[a.layer] for a in outcome.inputs if a.setting == "from" and a.layer in entering}
     first = next(iter(of.values()), None)
     return replace(outcome, layers=tuple(x.made_by(step, of.get(x.key, first)) for x in outcome.layers))
 

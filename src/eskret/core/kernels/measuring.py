@@ -6,6 +6,8 @@ corners are geodesics.
 
 from __future__ import annotations
 
+import threading
+
 import numpy as np
 import pyproj
 import shapely
@@ -97,17 +99,38 @@ def scale_error(extent: tuple[float, float, float, float] | None, crs: str) -> f
     facts = crs_facts(crs)
     if extent is None or facts.geographic or not facts.unit_metres:
         return 0.0
-    known = parse_crs(crs)
-    datum = known.geodetic_crs
-    if datum is None:
+    found = _projection(crs)
+    if found is None:
         return 0.0
+    to_degrees, projection = found
     x = np.array([extent[0], extent[2], extent[0], extent[2], (extent[0] + extent[2]) / 2])
     y = np.array([extent[1], extent[1], extent[3], extent[3], (extent[1] + extent[3]) / 2])
-    lon, lat = pyproj.Transformer.from_crs(known, datum, always_xy=True).transform(x, y)
+    lon, lat = to_degrees.transform(x, y)
     try:
-        factors = pyproj.Proj(known).get_factors(lon, lat)
+        factors = projection.get_factors(lon, lat)
     except pyproj.exceptions.ProjError:
         return 0.0
     scale = np.concatenate([np.atleast_1d(factors.tissot_semimajor), np.atleast_1d(factors.tissot_semiminor)])
     scale = scale[np.isfinite(scale)]
     return float(np.abs(scale - 1).max(initial=0.0))
+
+
+class _Projections(threading.local):
+    """Ways from projected CRSs to their degrees with their projections: a projection is for one thread alone."""
+
+    def __init__(self) -> None:
+        self.known: dict[str, tuple[pyproj.Transformer, pyproj.Proj] | None] = {}
+
+
+_projections = _Projections()
+
+
+def _projection(crs: str) -> tuple[pyproj.Transformer, pyproj.Proj] | None:
+    """The way from a projected CRS to its degrees, and its projection; None where it has no datum."""
+    if crs not in _projections.known:
+        known = parse_crs(crs)
+        datum = known.geodetic_crs
+        _projections.known[crs] = (
+            None if datum is None else (pyproj.Transformer.from_crs(known, datum, always_xy=True), pyproj.Proj(known))
+        )
+    return _projections.known[crs]
