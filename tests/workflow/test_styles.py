@@ -7,10 +7,14 @@ from pathlib import Path
 import geopandas as gpd
 import pytest
 import shapely
+from typer.testing import CliRunner
 
 from eskret import Workflow
-from eskret.core.style import CLASSES, VALUES, Style
+from eskret.cli import app
+from eskret.core.style import CLASSES, VALUES, Style, style_of
+from eskret.demo.generate import make
 from eskret.errors import DocumentError
+from eskret.operations import all_operations
 from eskret.workflow import edits, styles
 from eskret.workflow.document import Document, parse
 from eskret.workflow.engine import Run
@@ -149,3 +153,58 @@ def test_operations_propose_how_what_they_leave_is_drawn() -> None:
     assert speed is not None and (speed.by, speed.field) == (CLASSES, "speed_ms")
     kinds = styles.proposed(flow.steps[1])
     assert kinds is not None and list(kinds.colours) == ["added", "changed", "removed"]
+
+
+ODD = [
+    {},
+    {"unit": "mph", "by": 3, "field": {"parameter": "x"}, "earlier": ["a"], "up_to": None, "key": "k"},
+    {"unit": ["kn"]},
+]
+
+
+@pytest.mark.parametrize("settings", ODD, ids=["none", "odd", "list"])
+def test_no_operation_stumbles_over_settings_when_it_says_how_to_draw(settings: dict[str, object]) -> None:
+    for operation in all_operations().values():
+        found = operation.drawn(settings)
+        assert found is None or style_of(found.to_table()) == found, operation.id
+
+
+def test_what_operations_propose_fits_what_they_leave(tmp_path: Path) -> None:
+    """The fields that a proposed style names are there in the layers the lessons make."""
+    home = make(tmp_path / "sound")
+    seen = set()
+    for name in ("breakwater.toml", "tracks.toml", "returns.toml"):
+        flow = Workflow.read(home / name)
+        result = flow.run()
+        for step in flow.steps:
+            style = styles.proposed(step)
+            for layer in result.layers.get(step.id, ()) if style is not None else ():
+                assert {style.field, style.label} - {""} <= set(layer.table.column_names)
+                seen.add(step.use)
+    assert seen == {"find_gaps", "pace", "compare"}
+
+
+def test_a_style_that_cannot_be_stops_nothing_else_but_is_told_on_the_command_line(folder: Path) -> None:
+    load = '[[steps]]\nid = "in"\nuse = "load"\nfiles = ["beds.gpkg"]\n'
+    good = f'eskret = 1\n\n{load}\n  [steps.style.beds]\n  by = "values"\n  field = "d"\n'
+    (folder / "w.toml").write_text(good)
+    ran = CliRunner().invoke(app, ["run", str(folder / "w.toml"), "--quiet"])
+    assert ran.exit_code == 0
+    (folder / "w.toml").write_text(good.replace('"values"', '"value"'))
+    told = CliRunner().invoke(app, ["run", str(folder / "w.toml"), "--quiet"])
+    assert told.exit_code == 2 and "step 'in', style: 'by' cannot be 'value'" in " ".join(told.stderr.split())
+
+
+def test_styles_change_no_result_and_no_digest(folder: Path) -> None:
+    flow = Workflow()
+    flow.path = folder / "w.toml"
+    loaded = flow.load("in", files=["beds.gpkg"])
+    flow.save("out", loaded["beds"], to="out.gpkg")
+    flow.write()
+    plain = flow.run()
+    flow.document = edits.replace_step(
+        flow.document, "in", styles.with_style(flow.document.step("in"), "*", Style(colour="#112233", label="d"))
+    )
+    flow.write()
+    drawn = flow.run()
+    assert [o.content for o in plain.outputs] == [o.content for o in drawn.outputs] and drawn.outputs[0].content
