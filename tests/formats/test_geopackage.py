@@ -236,6 +236,129 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
         "time": pa.array([dt.time(1, 2), None, dt.time(3)]),
         "n": pa.array([1, 2, 3]),
     }
+    layers = {
+        "all": points(ALL_TYPES), "squares": squares(300), "mixed": Layer("m", pa.table({"n": [1, 2, 3]}), mixed, "EPSG:32626"),
+        "nested": Layer("l", pa.table(lists), shapely.points([[0, 0], [1, 1], [2, 2]]), None), "plain": Layer("t", pa.table(ALL_TYPES)),
+        "degrees": points({"n": [1]}, crs="EPSG:4326"), "none": squares(3).take(np.empty(0, np.int64)),
+    }  # fmt: skip
+    sql, library = tmp_path / "sql.gpkg", tmp_path / "library.gpkg"
+    with geopackage.writing(sql) as container:
+        for name, layer in layers.items():
+            container.add(layer, name)
+    with geopackage.writing(library):
+        pass
+    for name, layer in layers.items():
+        assert (
+            geopackage_large.is_large(layer)
+            and not geopackage_large.is_large(points({"n": []}).take(np.empty(0, np.int64)))
+        ) or name
+        geopackage_large.write_large(library, layer, name, "described")
+        with geopackage.writing(library) as container:
+            geopackage_large.index_large(container, layer, name)
+    for path in (sql, library):
+        db = sqlite3.connect(path)
+        assert (
+            db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+            and not db.execute("PRAGMA foreign_key_check").fetchall()
+        )
+    for name, layer in layers.items():
+        a, b = (vector.read(path, name, name).layer for path in (sql, library))
+        assert a.table.equals(b.table) and (a.crs, a.kind, a.drawn) == (b.crs, b.kind, b.drawn), name
+        assert a.ids.tolist() == b.ids.tolist() == list(range(1, len(layer) + 1))
+        if layer.drawn:
+            assert shapely.equals_identical(a.geometry, b.geometry).sum() + shapely.is_missing(a.geometry).sum() == len(
+                layer
+            )
+        facts = vector.facts(sql, name, name), vector.facts(library, name, name)
+        first, second = ((f.schema(), f.count, f.kind, f.crs, f.extent) for f in facts)
+        assert first == second and first[0] == a.table.schema
+        assert digest.layer_digest(sql, name) == digest.layer_digest(library, name), name
+
+
+def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(
+    written: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    by_sql = {n: (vector.facts(written, n, n), vector.read(written, n, n).layer) for n in vector.layer_names(written)}
+    monkeypatch.setattr(geopackage_read, "all_facts", lambda path: None)
+    assert set(by_sql) == set(vector.layer_names(written))
+    for name, (facts, layer) in by_sql.items():
+        other = vector.read(written, name, name).layer
+        assert (
+            facts == vector.facts(written, name, name) and layer.table.equals(other.table) and layer.kind == other.kind
+        )
+        assert not layer.drawn or shapely.equals_identical(layer.geometry, other.geometry).all()
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        "UPDATE beds SET id = 'text' WHERE id = 3",
+        "ALTER TABLE beds ADD COLUMN odd GEOMETRY_OF_MINE",
+        "UPDATE beds SET geom = x'0102'",
+    ],
+)
+def test_what_only_the_library_understands_is_left_to_it(written: Path, change: str) -> None:
+    """SQLite lets a column hold what it does not declare: then the library says how that is read, or that it is not."""
+    db = sqlite3.connect(written)
+    for (trigger,) in db.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
+    ).fetchall():
+        db.execute(f"DROP TRIGGER {trigger}")
+    db.execute(change)
+    db.commit()
+    db.close()
+    try:
+        layer = vector.read(written, "beds", "beds").layer
+    except InputError as error:
+        assert "all.gpkg" in error.sentence()
+    else:
+        assert len(layer) == 5000
+
+
+def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:
+    def watch(done: int, of: int) -> None:
+        raise StoppedError
+
+    with geopackage.writing(tmp_path / "a.gpkg"):
+        pass
+    with pytest.raises(StoppedError):
+        geopackage_large.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)
+
+
+def test_the_index_of_many_layers_stays_current_too(tmp_path: Path) -> None:
+    """Of many layers the triggers are written at once; they must fire like those created one by one."""
+    path = tmp_path / "many.gpkg"
+    with geopackage.writing(path) as container:
+        for number in range(14):
+            container.add(squares(3), f'layer "{number}"')
+    db = sqlite3.connect(path)
+    assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+    assert db.execute("SELECT count(*) FROM sqlite_master WHERE type = 'trigger'").fetchone() == (14 * 7,)
+    db.close()
+    shape = np.array([shapely.to_wkb(shapely.box(0, 0, 1, 1))], object)
+    pyogrio.raw.write(path, shape, [np.array([9])], np.array(["id"]), layer='layer "13"', geometry_type="Polygon",
+                      crs="EPSG:32626", append=True)  # fmt: skip
+    db = sqlite3.connect(path)
+    assert db.execute('SELECT count(*) FROM "rtree_layer ""13""_geom"').fetchone() == (4,)
+    db.close()
+    with geopackage.writing(path) as container:
+        container.remove('layer "13"')
+    assert len(geopackage.layer_list(path)) == 13 and geopackage.holds_only(path, geopackage.layer_list(path))
+
+
+def test_many_layers_leave_what_else_is_in_the_file_alone(written: Path) -> None:
+    """While hundreds of layers are written, tables are taken out of the schema and put back: of this file's own layers, of
+    somebody's view, index, trigger and plain table nothing may be missing after, and no page may be lost."""
+    with sqlite3.connect(written) as db:
+        db.execute("CREATE TABLE notes (id INTEGER PRIMARY KEY, text TEXT)")
+        db.execute("INSERT INTO notes (text) VALUES ('kept')")
+        db.execute("CREATE INDEX by_text ON notes (text)")
+        db.execute("CREATE VIEW short AS SELECT text FROM notes")
+        db.execute(
+            "CREATE TRIGGER told AFTER INSERT ON notes BEGIN UPDATE notes SET text = text || '!' WHERE id = new.id; END"
+        )
+        before = set(db.execute("SELECT type, name, tbl_name, sql FROM sqlite_master").fetchall())
+    there = {name: pyogrio.read_info(written, layer=name)["features"] for name, _ in pyogrio.list_layers(written)}
     layers = {f"piece_{n}": squares(2, size=10.0 + n, key=f"piece_{n}") for n in range(150)}
     with geopackage.writing(written) as file:
         for name, layer in layers.items():
