@@ -201,8 +201,9 @@ def test_layers_kept_on_the_map_in_their_order(beds: Hand, demo: Path) -> None:
     (demo / "chart" / "islands.geojson").unlink()
     bench.files.open_path(demo / "returns.toml")
     pane.refresh()
-    beds.until(lambda: any("no such file" in kept.list.item(n).text() for n in range(kept.list.count())) or
-               any(kept.list.item(n).text() == "islands" for n in range(kept.list.count())))  # fmt: skip
+    beds.until(lambda: any("no such file" in kept.list.item(n).text() for n in range(kept.list.count())))
+    tips = [kept.list.item(n).toolTip() for n in range(kept.list.count())]
+    assert "There is no chart/islands.geojson in the workflow's folder." in tips
     assert any("not run yet" in kept.list.item(n).text() for n in range(kept.list.count()))
 
 
@@ -319,6 +320,12 @@ def test_the_map_is_saved_as_it_is_drawn(beds: Hand, demo: Path) -> None:
     assert svg.tag.endswith("svg") and all(k.look.fill.lower() in text.lower() for k in keys)
     assert "<text" not in text, "its reader may not have the letters"
     assert (demo / "lease_beds.pdf").read_bytes().startswith(b"%PDF-1.")
+    # what is there already is not replaced without a word
+    box = bench.saving.save_map()
+    assert box.save.text() == "Replace it"
+    box.file.setText("another.png")
+    assert box.save.text() == "Save it"
+    beds.keys("Esc", box)
     # a place that cannot be written is told, and nothing is left there
     box = bench.saving.save_map()
     box.file.setText("no/such/folder/map.svg")
@@ -337,6 +344,9 @@ def test_the_style_is_written_beside_the_data(beds: Hand, demo: Path, monkeypatc
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(demo / "beds"), ""))
     beds.click(pane.write)
     assert beds.banner() == f"The style of lease_beds is written as {demo / 'beds.sld'}."
+    written = (demo / "beds.sld").read_bytes()
+    beds.click(pane.write)
+    assert "There is a beds.sld already" in beds.banner() and (demo / "beds.sld").read_bytes() == written
     rules = ET.parse(demo / "beds.sld").getroot().findall(".//{http://www.opengis.net/se}Rule")
     assert len(rules) == len(beds.bench.viewer.canvas.scene.legend[0].keys)
 

@@ -29,6 +29,7 @@ from eskret.workflow.mapped import OnMap
 from eskret.workflow.stored import Shapes, StoredLayer
 
 _MANY = 200
+NO_FILE = "no such file"
 FEW = 20_000
 """Rows that are put into groups at once, without a first picture in one colour."""
 
@@ -57,7 +58,7 @@ class Stage(QObject):
         self._breaks: dict[tuple[Any, ...], tuple[float, ...] | None] = {}
         self._legends: dict[tuple[Any, ...], Legend | None] = {}
         self._moved: dict[tuple[str, str], Shapes | None] = {}
-        self._files: dict[tuple[str, str], StoredLayer | str | None] = {}
+        self._files: dict[tuple[str, str, int], StoredLayer | str | None] = {}
 
     def warm(self) -> None:
         """Have what finds classes fetched before it is asked for: that takes seconds the first time."""
@@ -140,16 +141,19 @@ class Stage(QObject):
         if layer is None:
             return Beside(entry, title, missing="being read")
         if isinstance(layer, str):
-            return Beside(entry, title, missing="cannot be read", why=layer)
+            why = layer if layer != NO_FILE else f"There is no {entry.file} in the workflow's folder."
+            return Beside(entry, title, missing=layer if layer == NO_FILE else "cannot be read", why=why)
         return Beside(entry, title, layer, "" if layer.info["drawn"] else "a plain table")
 
     def _file(self, entry: OnMap) -> StoredLayer | str | None:
         path = Path(entry.file)
         full = path if path.is_absolute() else self._session.folder / path
-        asked = (str(full), entry.layer)
+        try:
+            changed = full.stat().st_mtime_ns
+        except OSError:
+            return NO_FILE
+        asked = (str(full), entry.layer, changed)
         if asked not in self._files:
-            if not full.exists():
-                return "no such file"
             self._files[asked] = None
 
             def take(event: Mapping[str, Any]) -> None:

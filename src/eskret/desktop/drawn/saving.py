@@ -63,8 +63,14 @@ class Saving(QObject):
         if layer is None:
             return
         path = ask_file(self._window, "Write the style", self._session.folder / f"{layer.key}.sld", "OGC SLD (*.sld)")
-        if path is not None:
-            self.write_style_to(path if path.suffix else path.with_suffix(".sld"))
+        if path is None:
+            return
+        whole = path if path.suffix else path.with_suffix(".sld")
+        if whole != path and whole.exists():
+            # the question whether to replace it was asked of another name
+            self.told.emit("look", f"There is a {whole.name} already. Choose it by its whole name to replace it.")
+            return
+        self.write_style_to(whole)
 
     def write_style_to(self, path: Path) -> None:
         """Write the style of the layer in hand as OGC SLD."""

@@ -88,12 +88,18 @@ class MapBox(QDialog):
         column.addLayout(row)
         self.setMinimumWidth(520)
         self.format.currentIndexChanged.connect(lambda _: self._format_chosen())
-        self.file.textChanged.connect(lambda _: self.save.setEnabled(bool(self.file.text().strip())))
+        self.file.textChanged.connect(lambda _: self._named())
+        self._named()
 
     def _format_chosen(self) -> None:
         ending = self.format.currentData()
         self.file.setText(str(Path(self.file.text() or "map").with_suffix(f".{ending}")))
         self._form.setRowVisible(self._dots_row, ending == "png")
+
+    def _named(self) -> None:
+        """A file that is there is not replaced by a button that says nothing of it."""
+        self.save.setEnabled(bool(self.file.text().strip()))
+        self.save.setText("Replace it" if self.file.text().strip() and self._path().exists() else "Save it")
 
     def _choose(self) -> None:
         path = ask_file(self, "Save the map", self._path(), f"Maps (*.{self.format.currentData()})")
