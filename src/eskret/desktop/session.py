@@ -83,6 +83,7 @@ class Session(QObject):
         self._redo: list[tuple[State, str]] = []
         self._store = Path(tempfile.mkdtemp(prefix="eskret-"))
         self._runs = 0
+        self._looks = 0
         self._run_job: int | None = None
         self._rehearse_job: int | None = None
         self._asked = False
@@ -365,7 +366,8 @@ class Session(QObject):
     def ask(self, do: str, handler: Any, owner: QObject | None = None, **request: Any) -> int:
         """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
         if do in ("open", "sketch"):
-            request["store"] = str(self._store / "looks" / f"{len(self._handlers)}-{id(handler)}-{self._runs}")
+            self._looks += 1
+            request["store"] = str(self._store / "looks" / f"{self._looks}")
             Path(request["store"]).parent.mkdir(parents=True, exist_ok=True)
         job = self._helper.send(do, **request)
         self._handlers[job] = (handler, owner)
