@@ -89,6 +89,11 @@ class Histogram(QWidget):
             painter.drawText(foot, Qt.AlignmentFlag.AlignCenter, written(self._breaks)[self._held])
         painter.end()
 
+    def _digits(self) -> int:
+        """As many decimals as a pixel is worth."""
+        step = (self._limits[-1] - self._limits[0]) / max(1, self.width())
+        return max(0, int(np.ceil(-np.log10(step)))) if step > 0 else 0
+
     def _break_at(self, x: float) -> int:
         far = [abs(self._x(b) - x) for b in self._breaks]
         return int(np.argmin(far)) if far and min(far) <= _NEAR else -1
@@ -107,7 +112,7 @@ class Histogram(QWidget):
         # a break stays between its neighbours
         edges = [float(self._limits[0]), *self._breaks, float(self._limits[-1])]
         low, high = edges[self._held], edges[self._held + 2]
-        room = (high - low) * 1e-3
+        room = min(2.0 * 10.0 ** -self._digits(), (high - low) / 3)
         self._breaks[self._held] = min(max(self._value(x), low + room), high - room)
         self.update()
 
@@ -115,8 +120,5 @@ class Histogram(QWidget):
         if self._held >= 0:
             self._held = -1
             self.update()
-            # as many digits as a pixel is worth
-            step = (self._limits[-1] - self._limits[0]) / max(1, self.width())
-            digits = max(0, int(np.ceil(-np.log10(step)))) if step > 0 else 0
-            rounded = sorted({round(b, digits) for b in self._breaks})
+            rounded = sorted({round(b, self._digits()) for b in self._breaks})
             self.breaks_dragged.emit([int(b) if float(b).is_integer() else b for b in rounded])

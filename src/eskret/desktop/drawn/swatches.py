@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QRectF, QSize, QTimer, Signal
 from PySide6.QtGui import QColor, QIcon, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QColorDialog, QToolButton, QWidget
 
@@ -35,9 +35,15 @@ class ColourButton(QToolButton):
         box = QColorDialog(QColor(self.colour or self.usual), self)
         box.setOption(QColorDialog.ColorDialogOption.DontUseNativeDialog)
         box.setWindowTitle(self._about)
-        box.colorSelected.connect(lambda c: self.chosen.emit(c.name().upper()))
-        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.finished.connect(lambda answer: self._answered(box, answer))
         box.open()
+
+    def _answered(self, box: QColorDialog, answer: int) -> None:
+        """Tell the colour once the box is through with its own closing: what hears of it may take this button away."""
+        colour = box.selectedColor().name().upper()
+        box.deleteLater()
+        if answer:
+            QTimer.singleShot(0, self, lambda: self.chosen.emit(colour))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
