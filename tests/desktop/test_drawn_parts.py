@@ -49,7 +49,7 @@ def shown(form: StyleForm, style: Style, breaks: tuple[float, ...] | None = (), 
 
     def show(style: Style) -> None:
         legend = legend_of(style, TABLE, style.breaks or breaks or ())
-        form.show_style(style, TABLE, kind, legend, breaks, "#7DB6A3", None)
+        form.show_style(style, TABLE, kind, legend, breaks, "#7DB6A3")
 
     form.changed.connect(take)
     show(style)
@@ -86,6 +86,10 @@ def test_points_have_a_size_and_what_is_not_here_is_said(form: StyleForm) -> Non
     said = shown(form, Style(CLASSES, field="gone"), kind="point")
     assert "size" in visible(form) and "no field 'gone' here" in form.note.text()
     assert form.field.currentText() == "gone (not here)"
+    form.show_room(3, 40)
+    assert form.room.text() == "3 of 40 labels in view have room. Come closer for more." and "room" in visible(form)
+    form.show_room(40, 40)
+    assert "room" not in visible(form)
     form.points.setFocus()
     for _ in range(3):
         QTest.keyClick(form.points, Qt.Key.Key_Up)

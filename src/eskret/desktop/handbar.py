@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
@@ -82,26 +82,28 @@ class HandBar(QWidget):
         self.unit.hide()
         row.addWidget(self.unit)
         row.addWidget(_line())
-        self.measure = QToolButton()
-        self.measure.setObjectName("quiet")
-        self.measure.setText("Measure")
-        self.measure.setToolTip("Measure a distance or an area on the map (M and Shift+M on the map)")
-        self.measure.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        ways = QMenu(self.measure)
-        for kind, words in zip(MEASURES, ("A distance", "An area"), strict=True):
-            ways.addAction(words, partial(self.tool_asked.emit, kind))
-        self.measure.setMenu(ways)
-        row.addWidget(self.measure)
-        self.sketch = QToolButton()
-        self.sketch.setObjectName("quiet")
-        self.sketch.setText("Sketch")
-        self.sketch.setToolTip("Draw an area, a line or points; they are kept in the workflow as a step")
-        self.sketch.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        menu = QMenu(self.sketch)
-        for kind, words in zip(SKETCHES, ("Points", "A line", "An area"), strict=True):
-            menu.addAction(words, partial(self.tool_asked.emit, kind))
-        self.sketch.setMenu(menu)
-        row.addWidget(self.sketch)
+        self.measure = self._choice(
+            "Measure", "Measure a distance or an area on the map (M and Shift+M on the map)",
+            zip(MEASURES, ("A distance", "An area"), strict=True),
+        )  # fmt: skip
+        self.sketch = self._choice(
+            "Sketch", "Draw an area, a line or points; they are kept in the workflow as a step",
+            zip(SKETCHES, ("Points", "A line", "An area"), strict=True),
+        )  # fmt: skip
+
+    def _choice(self, text: str, tip: str, tools: Iterable[tuple[str, str]]) -> QToolButton:
+        """A button that opens into tools of one kind."""
+        button = QToolButton()
+        button.setObjectName("quiet")
+        button.setText(text)
+        button.setToolTip(tip)
+        button.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(button)
+        for tool, words in tools:
+            menu.addAction(words, partial(self.tool_asked.emit, tool))
+        button.setMenu(menu)
+        self._row.addWidget(button)
+        return button
 
     def _add(self, name: str, text: str, tip: str, do: Callable[[], None], checkable: bool = False) -> None:
         button = QToolButton()

@@ -17,11 +17,11 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.naming import clean_name
-from eskret.core.style import Style, style_of
-from eskret.errors import DocumentError, SettingError
+from eskret.core.style import Style
+from eskret.errors import DocumentError
 from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
-from eskret.workflow.mapped import MapSaid, map_of
+from eskret.workflow.mapped import MapSaid, map_of, style_at
 
 VERSION = 1
 PARAMETER_TYPES = ("text", "number", "flag", "date", "choice", "file", "folder", "layer", "field", "crs", "measure")
@@ -283,12 +283,9 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
 
 
 def _styles(tables: Any, place: str) -> dict[str, Style]:
-    if not isinstance(tables, dict) or not all(isinstance(v, dict) for v in tables.values()):
+    if not isinstance(tables, dict):
         raise DocumentError("how a layer is drawn is [steps.style.KEY]", place=place)
-    try:
-        return {key: style_of(table) for key, table in tables.items()}
-    except SettingError as error:
-        raise DocumentError(error.problem, place=f"{place}, style", way_out=error.way_out) from error
+    return {key: style_at(table, f"{place}, style") for key, table in tables.items()}
 
 
 def _comments(toml: tomlkit.TOMLDocument) -> Comments:

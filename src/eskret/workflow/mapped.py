@@ -88,8 +88,20 @@ def _layer(entry: Any, where: str) -> OnMap:
         raise DocumentError("step, file and layer are text, over and off are true or false", place=where)
     if bool(texts[0]) == bool(texts[1]):
         raise DocumentError("a layer is one of a step or one of a file", place=where, way_out="Name one of the two")
-    try:
-        style = style_of(entry["style"]) if "style" in entry else None
-    except SettingError as error:
-        raise DocumentError(error.problem, place=where, way_out=error.way_out) from error
+    style = style_at(entry["style"], where) if "style" in entry else None
     return OnMap(texts[0], texts[1], texts[2], flags[0], flags[1], style)
+
+
+def style_at(table: Any, place: str) -> Style:
+    """The style that a table of the file says.
+
+    Raises
+    ------
+    DocumentError : it is no table, or says what a style cannot; with its place.
+    """
+    if not isinstance(table, dict):
+        raise DocumentError("a style is told as a table", place=place)
+    try:
+        return style_of(table)
+    except SettingError as error:
+        raise DocumentError(error.problem, place=place, way_out=error.way_out) from error

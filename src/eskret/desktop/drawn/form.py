@@ -69,6 +69,9 @@ class StyleForm(QWidget):
         self.note = QLabel()
         self.note.setObjectName("faint")
         self.note.setWordWrap(True)
+        self.room = QLabel()
+        self.room.setObjectName("faint")
+        self.room.setWordWrap(True)
         self.wrong = QLabel()
         self.wrong.setObjectName("wrong")
         self.wrong.setWordWrap(True)
@@ -84,10 +87,11 @@ class StyleForm(QWidget):
             ("method", "Classes", self.method), ("count", "How many", self.count), ("breaks", "Breaks", self.breaks),
             ("ramp", "Ramp", self.ramp), ("turned", "", self.turned), ("histogram", None, self.histogram),
             ("values", None, self.values), ("renew", None, self.renew), ("note", None, self.note),
-            ("wrong", None, self.wrong), ("label", "Labels", self.label), ("size", "Points", self.points),
+            ("wrong", None, self.wrong), ("label", "Labels", self.label), ("room", None, self.room), ("size", "Points", self.points),
             ("width", "Lines", self.width_), ("opacity", "Opacity", self.opacity),
         ):  # fmt: skip
             self._row(name, text, widget)
+        self.show_room(0, 0)
         self.by.activated.connect(lambda _: self._by_chosen())
         self.colour.chosen.connect(lambda c: self._say("colour a layer", colour=c))
         self.field.activated.connect(lambda _: self._field_chosen(self.field.currentData()))
@@ -117,7 +121,6 @@ class StyleForm(QWidget):
 
     def show_style(
         self, style: Style, table: pa.Table, kind: str, legend: Legend, breaks: Sequence[float] | None, usual: str,
-        labels: tuple[int, int] | None,
     ) -> None:  # fmt: skip
         """Show a style as it is for a layer.
 
@@ -126,7 +129,6 @@ class StyleForm(QWidget):
         table, kind : the layer's attributes, and what it draws.
         legend, breaks : the groups that the style makes of it; None while breaks are being found.
         usual : the colour it has without one of its own.
-        labels : how many labels had room, of how many features in view; None for no labels.
         """
         self._filling = True
         self._style, self._table = style, table
@@ -154,7 +156,7 @@ class StyleForm(QWidget):
                 self.histogram.show_values(values, breaks, style.ramp, style.turned)
         if style.by == VALUES:
             self._fill_values(legend)
-        self._say_note(style, held, breaks, labels)
+        self._say_note(style, held, breaks)
         self._show_rows(style, kind, held, legend)
         self._filling = False
 
@@ -175,9 +177,7 @@ class StyleForm(QWidget):
             self.values.setItemWidget(item, line)
         self.values.setFixedHeight(min(9, max(2, len(legend.entries))) * 26 + 8)
 
-    def _say_note(
-        self, style: Style, held: bool, breaks: Sequence[float] | None, labels: tuple[int, int] | None
-    ) -> None:
+    def _say_note(self, style: Style, held: bool, breaks: Sequence[float] | None) -> None:
         said = []
         if style.by != ONE and style.field and not held:
             said.append(f"The layer has no field '{style.field}' here and is drawn in one colour.")
@@ -185,9 +185,13 @@ class StyleForm(QWidget):
             said.append("Finding classes …")
         elif style.by == CLASSES and style.method != "own" and breaks is not None and len(breaks) + 1 < style.count:
             said.append(f"The values give {len(breaks) + 1} classes, not {style.count}.")
-        if labels is not None and labels[0] < labels[1]:
-            said.append(f"{labels[0]:,} of {labels[1]:,} labels in view have room. Come closer for more.")
         self.note.setText(" ".join(said))
+
+    def show_room(self, placed: int, asked: int) -> None:
+        """Say how many labels had room, of how many features in view."""
+        short = placed < asked
+        self.room.setText(f"{placed:,} of {asked:,} labels in view have room. Come closer for more." if short else "")
+        self._layout.setRowVisible(self.room, short)
 
     def _show_rows(self, style: Style, kind: str, held: bool, legend: Legend) -> None:
         classes, values = style.by == CLASSES, style.by == VALUES

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
@@ -53,12 +53,12 @@ class KeptList(QWidget):
         column.addLayout(row)
         self._entries: list[OnMap | None] = []
 
-    def _button(self, text: str, tip: str, do: object) -> QToolButton:
+    def _button(self, text: str, tip: str, do: Callable[[], None]) -> QToolButton:
         button = QToolButton()
         button.setObjectName("quiet")
         button.setText(text)
         button.setToolTip(tip)
-        button.clicked.connect(do)
+        button.clicked.connect(lambda _=False: do())
         return button
 
     def show_layers(self, beside: Sequence[Beside], hand: str) -> None:

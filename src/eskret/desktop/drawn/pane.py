@@ -26,7 +26,6 @@ from eskret.core.style import Style
 from eskret.desktop.drawn.form import StyleForm
 from eskret.desktop.drawn.kept import KeptList
 from eskret.desktop.map.canvas import looks
-from eskret.desktop.map.render import visible_rows
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.viewer import LEAVING, Pane, Viewer
@@ -92,7 +91,7 @@ class MapPane(Pane):
         self._build()
         viewer.shown.connect(self.refresh)
         viewer.styled.connect(self.refresh)
-        viewer.canvas.drawn.connect(self._labels_drawn)
+        viewer.canvas.drawn.connect(self._tell_room)
         session.figures_changed.connect(self._kept_changed)
 
     def _build(self) -> None:
@@ -161,20 +160,14 @@ class MapPane(Pane):
         )
         usual = looks()["leaving" if viewer.view == LEAVING else "plain"].fill
         self.drawn_title.setText(f"HOW {viewer.key.upper()} IS DRAWN")
-        self.form.show_style(
-            style, layer.table, layer.kind, viewer.stage.legend(layer, style), breaks, usual, self._labels(style)
-        )
+        self.form.show_style(style, layer.table, layer.kind, viewer.stage.legend(layer, style), breaks, usual)
+        self._tell_room()
         self._show_place(style)
 
-    def _labels(self, style: Style) -> tuple[int, int] | None:
-        scene, canvas = self._viewer.canvas.scene, self._viewer.canvas
-        if not style.label or not scene.labels:
-            return None
-        return canvas.labels_placed(), sum(len(visible_rows(x.item, canvas.view)) for x in scene.labels)
-
-    def _labels_drawn(self) -> None:
-        if self.isVisible() and self._viewer.canvas.scene.labels:
-            self.refresh()
+    def _tell_room(self) -> None:
+        """Say whether the labels had room; asked after every picture, so it fills nothing else anew."""
+        if self.isVisible():
+            self.form.show_room(*(self._viewer.canvas.labels_placed() if self._viewer.canvas.scene.labels else (0, 0)))
 
     def _kept_changed(self) -> None:
         if self.isVisible():

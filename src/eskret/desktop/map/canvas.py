@@ -254,9 +254,9 @@ class MapCanvas(QWidget):
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()
 
-    def labels_placed(self) -> int:
-        """How many labels had room in the last picture."""
-        return self._image.placed if self._image is not None else 0
+    def labels_placed(self) -> tuple[int, int]:
+        """How many labels had room in the last picture, of how many features in view."""
+        return (self._image.placed, self._image.asked) if self._image is not None else (0, 0)
 
     def _image_place(self) -> QRectF:
         """Where the last picture belongs in the view of now: while a new one is painted, the old one moves along."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
@@ -34,10 +35,8 @@ def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
     """How features are drawn that nothing tells apart."""
     if style.colour:
         return look_of(style.colour, style, kind, palette)
-    return Look(
-        usual.fill, usual.line, min(usual.alpha, round(style.opacity * 2.55)), usual.hatch, style.width or usual.width,
-        style.size or usual.point,
-    )  # fmt: skip
+    alpha = min(usual.alpha, round(style.opacity * 2.55))
+    return replace(usual, alpha=alpha, width=style.width or usual.width, point=style.size or usual.point)
 
 
 def items_of(

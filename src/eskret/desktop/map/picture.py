@@ -13,7 +13,7 @@ from eskret.desktop.map import labels as labelling
 from eskret.desktop.map.legend import legend_size, paint_legend
 from eskret.desktop.map.lettering import write_in
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
-from eskret.desktop.map.render import Item, paint, render
+from eskret.desktop.map.render import Item, paint, render, visible_rows
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import Palette
@@ -32,6 +32,7 @@ class Picture:
 
     image: QImage
     placed: int = 0
+    asked: int = 0
 
 
 def picture(
@@ -50,7 +51,7 @@ def picture(
     painter = QPainter(image)
     placed = _labels(painter, scene, view, palette, legend)
     painter.end()
-    return Picture(image, placed)
+    return Picture(image, placed, sum(len(visible_rows(x.item, view)) for x in scene.labels))
 
 
 def legend_corner(view: Viewport) -> QPointF:
