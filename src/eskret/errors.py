@@ -4,6 +4,7 @@
 
     EskretError                 a sentence naming the thing, the place and the way out
     ├── InputError              a file, folder or layer cannot be read as it is
+    │   └── ServiceError        a published dataset cannot be read or changed; carries the status
     ├── ExpressionError         a condition or a computation cannot be understood; carries its position
     ├── CrsError                a coordinate system is unknown, missing, or cannot be reached from another
     ├── DocumentError           a workflow file does not say what a workflow file must
@@ -53,6 +54,14 @@ class EskretError(Exception):
 
 class InputError(EskretError):
     """A file, folder or layer cannot be read as it is."""
+
+
+class ServiceError(InputError):
+    """A service does not answer, refuses, or answers nonsense. ``status`` is that of HTTP; 0 where there is none."""
+
+    def __init__(self, problem: str, *, place: str = "", way_out: str = "", status: int = 0) -> None:
+        self.status = status
+        super().__init__(problem, place=place, way_out=way_out)
 
 
 class ExpressionError(EskretError):

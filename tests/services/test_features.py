@@ -14,7 +14,7 @@ import shapely
 
 from eskret import Workflow
 from eskret.errors import InputError, StoppedError
-from eskret.services import features
+from eskret.services import connection, features
 
 
 class Service:
@@ -85,7 +85,7 @@ def send(handler: BaseHTTPRequestHandler, body: Any, status: int = 200, **header
 
 @pytest.fixture
 def service(monkeypatch: pytest.MonkeyPatch) -> Generator[Service, None, None]:
-    monkeypatch.setattr(features, "PAUSE", 0.01)
+    monkeypatch.setattr(connection, "PAUSE", 0.01)
     made = Service()
     yield made
     made.server.shutdown()
@@ -137,8 +137,8 @@ def test_a_connection_that_drops_at_each_request_in_turn(service: Service, numbe
 @pytest.mark.parametrize(
     ("answer", "says"),
     [
-        (lambda h: send(h, {}, 401), "wants to know who you are. Give the name of an environment variable"),
-        (lambda h: send(h, {}, 403), "you may not read this"), (lambda h: send(h, {}, 404), "there is no such dataset"),
+        (lambda h: send(h, {}, 401), "wants to know who you are. Name an environment variable"),
+        (lambda h: send(h, {}, 403), "you may not do this"), (lambda h: send(h, {}, 404), "there is no such dataset"),
         (lambda h: send(h, {}, 429), "it is asked too often"), (lambda h: send(h, {}, 500), "answers with status 500"),
         (lambda h: send(h, {}, 302, Location="http://127.0.0.1:9/"), "answers with status 302"),
         (lambda h: send(h, b"<html>"), "its answer is no JSON"), (lambda h: send(h, []), "no JSON object"),
@@ -172,7 +172,7 @@ def test_pages_that_cannot_be(service: Service, change: Callable, says: str) -> 
 
 
 def test_an_answer_without_end_and_a_stop(service: Service, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(features, "MOST_BYTES", 100)
+    monkeypatch.setattr(connection, "MOST_BYTES", 100)
     with pytest.raises(InputError, match="is longer than"):
         features.items(service.address, "moorings")
     monkeypatch.undo()
@@ -184,6 +184,8 @@ def test_an_answer_without_end_and_a_stop(service: Service, monkeypatch: pytest.
         features.items(service.address, "moorings", watch=stop)
     with pytest.raises(InputError, match="no address of a service"):
         features.items("ftp://example.org", "moorings")
+    with pytest.raises(InputError, match="the token holds signs that no token has"):
+        features.items(service.address, "moorings", token="se cret\n1")
 
 
 def test_the_operation_brings_a_dataset_into_a_workflow(service: Service, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -33,18 +33,23 @@ def prepare(layer: Layer, decimals: int) -> tuple[np.ndarray, np.ndarray]:
     lost = np.empty(0, np.int64)
     if layer.crs is not None:
         geometry, lost = reproject(geometry, layer.crs, CRS84)
+    return shapely.orient_polygons(rounded(geometry, decimals)), lost
+
+
+def rounded(geometry: np.ndarray, decimals: int) -> np.ndarray:
+    """Geometry whose coordinates have so many digits after the point."""
     has_z = bool(shapely.has_z(geometry).any())
-    geometry = shapely.transform(geometry, lambda c: np.round(c, decimals) + 0.0, include_z=has_z)
-    return shapely.orient_polygons(geometry), lost
+    return np.asarray(shapely.transform(geometry, lambda c: np.round(c, decimals) + 0.0, include_z=has_z))
 
 
-def _texts(geometry: np.ndarray) -> list[bytes]:
+def texts_of(geometry: np.ndarray) -> list[bytes]:
     """GeoJSON of each geometry; ``null`` for none. Empty ones keep their type with no coordinates."""
     texts = shapely.to_geojson(geometry)
     return [b"null" if t is None else t.encode() for t in texts]
 
 
-def _default(value: Any) -> Any:
+def plain_value(value: Any) -> Any:
+    """What stands in JSON for a value that has no form of its own there."""
     if isinstance(value, bytes):
         return value.hex()
     return str(value)
@@ -59,10 +64,10 @@ def features(
     for start in range(0, total, STEP):
         part = layer.table.slice(start, STEP)
         rows = part.to_pylist() if part.num_columns else [{}] * part.num_rows
-        texts = _texts(geometry[start : start + STEP])
+        texts = texts_of(geometry[start : start + STEP])
         for row, text in zip(rows, texts, strict=True):
             record = {"type": "Feature", "properties": row, "geometry": orjson.Fragment(text)}
-            yield orjson.dumps(record, default=_default, option=option | orjson.OPT_UTC_Z)
+            yield orjson.dumps(record, default=plain_value, option=option | orjson.OPT_UTC_Z)
         watch(min(start + STEP, total), total)
 
 

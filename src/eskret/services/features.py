@@ -1,36 +1,35 @@
-"""Read a published dataset of an OGC API - Features service (17-069r4, Part 1: Core), page by page.
-
-Time-outs are short, a request that may be repeated is, with growing pauses, and what a service answers is not trusted:
-it is bounded in size, and a next page on another host is not followed.
-"""
+"""Read published datasets of an OGC API - Features service (17-069r4, Part 1: Core), page by page."""
 
 from __future__ import annotations
 
-import json
-import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import urljoin, urlsplit, urlunsplit
+from urllib.parse import quote
 
-from eskret.errors import InputError
+from eskret.errors import InputError, ServiceError
 from eskret.formats.reading import Watch, no_watch
+from eskret.services.connection import Answer, Connection, nonsense
 
-PAGE = 1000
-TIMEOUT = 30.0
-TRIES = 4
-PAUSE = 0.5
-MOST_BYTES = 512 << 20
-"""An answer longer than this is not read to its end."""
+PAGE = 5000
+"""Features asked for at once; a service may send fewer."""
+SCHEMA = "http://www.opengis.net/def/rel/ogc/1.0/schema"
 
 
 @dataclass(frozen=True)
 class Dataset:
-    """A published dataset: its id, title, and extent in degrees where it is told."""
+    """A published dataset. What the service does not tell is None, or empty.
+
+    ``extent`` is west, south, east, north in degrees; ``fields`` are JSON schemas by name; ``updated`` a time as text.
+    """
 
     id: str
     title: str
     extent: tuple[float, float, float, float] | None = None
+    description: str = ""
+    updated: str = ""
+    count: int | None = None
+    fields: Mapping[str, Mapping[str, Any]] | None = None
 
 
 @dataclass(frozen=True)
@@ -46,24 +45,81 @@ def datasets(address: str, token: str = "") -> list[Dataset]:
 
     Raises
     ------
-    InputError : it does not answer, or not as the standard has it.
+    ServiceError : it does not answer, or not as the standard has it.
     """
-    with _client(token) as client:
-        found = _get(client, _below(address, "collections"), {})
-    listed = found.get("collections")
+    with Connection(address, token) as there:
+        url = there.below("collections")
+        listed = there.get(url).json().get("collections")
     if not isinstance(listed, list):
-        raise _nonsense(address, "it lists no collections")
-    out = []
-    for one in listed:
-        if isinstance(one, dict) and isinstance(one.get("id"), str):
-            box = (
-                one.get("extent", {}).get("spatial", {}).get("bbox", [[]])[0]
-                if isinstance(one.get("extent"), dict)
-                else []
-            )
-            extent = (float(box[0]), float(box[1]), float(box[2]), float(box[3])) if len(box) == 4 else None
-            out.append(Dataset(one["id"], str(one.get("title") or one["id"]), extent))
-    return out
+        raise nonsense(url, "it lists no collections")
+    return [_dataset(one) for one in listed if isinstance(one, dict) and isinstance(one.get("id"), str)]
+
+
+def describe(there: Connection, id: str) -> Dataset | None:
+    """A dataset with its count and fields, as far as the service tells; None where there is no such dataset.
+
+    Raises
+    ------
+    ServiceError : it does not answer, or not as the standard has it.
+    """
+    answer = there.get(collection_of(there, id), missing=True)
+    if answer.status != 200:
+        return None
+    told = answer.json()
+    first = there.get(items_of(there, id), {"limit": 1, "f": "json"})
+    page = first.json()
+    matched = page.get("numberMatched")
+    base = _dataset({**told, "id": id})
+    return Dataset(
+        base.id, base.title, base.extent, base.description,
+        base.updated or first.headers.get("last-modified", ""),
+        matched if isinstance(matched, int) else None, _fields(there, told, answer.url),
+    )  # fmt: skip
+
+
+def _fields(there: Connection, told: Mapping[str, Any], url: str) -> Mapping[str, Mapping[str, Any]] | None:
+    """The properties by the schema that the service offers (OGC API - Features, Part 5), where it does."""
+    for link in told.get("links") or ():
+        if not isinstance(link, dict) or link.get("rel") != SCHEMA or "html" in str(link.get("type")):
+            continue
+        target = there.same_host(url, str(link.get("href")))
+        if target is None:
+            return None
+        try:
+            known = there.get(target).json().get("properties")
+        except ServiceError:
+            return None  # it is offered and cannot be had: not known
+        if not isinstance(known, dict):
+            return None
+        return {
+            n: s for n, s in known.items()
+            if isinstance(s, dict) and "x-ogc-role" not in s and not str(s.get("format", "")).startswith("geometry")
+        }  # fmt: skip
+    return None
+
+
+def _dataset(told: Mapping[str, Any]) -> Dataset:
+    space = told["extent"].get("spatial") if isinstance(told.get("extent"), dict) else None
+    boxes = space.get("bbox") if isinstance(space, dict) else None
+    box = boxes[0] if isinstance(boxes, list) and boxes and isinstance(boxes[0], list) else []
+    extent = None
+    if len(box) in (4, 6) and all(isinstance(v, int | float) for v in box):
+        half = len(box) // 2
+        extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1]))
+    return Dataset(
+        told["id"], str(told.get("title") or told["id"]), extent, str(told.get("description") or ""),
+        str(told.get("updated") or ""),
+    )  # fmt: skip
+
+
+def collection_of(there: Connection, id: str) -> str:
+    """The address of a dataset."""
+    return there.below(f"collections/{quote(id, safe='')}")
+
+
+def items_of(there: Connection, id: str) -> str:
+    """The address of a dataset's features."""
+    return f"{collection_of(there, id)}/items"
 
 
 def items(
@@ -82,32 +138,42 @@ def items(
 
     Raises
     ------
-    InputError : as ``datasets``; also where fewer or more features came than the service counts.
+    ServiceError : as ``datasets``.
+    InputError : fewer or more features came than the service counts.
     """
+    with Connection(address, token) as there:
+        return read_items(there, dataset, box=box, where=where, most=most, watch=watch)
+
+
+def read_items(
+    there: Connection, dataset: str, *, box: Sequence[float] = (), where: Mapping[str, str] | None = None,
+    most: int | None = None, watch: Watch = no_watch,
+) -> Items:  # fmt: skip
+    """As ``items``, over a connection that is open."""
     params: dict[str, Any] = {"limit": min(PAGE, most or PAGE), "f": "json", **(where or {})}
     if box:
         params["bbox"] = ",".join(f"{v:.9g}" for v in box)
-    home = _below(address, f"collections/{dataset}/items")
+    home = items_of(there, dataset)
     found: list[Mapping[str, Any]] = []
     matched: int | None = None
     seen: set[str] = set()
     url: str | None = home
-    with _client(token) as client:
-        while url is not None:
-            page = _get(client, url, params if url == home else {})
-            features = page.get("features")
-            if page.get("type") != "FeatureCollection" or not isinstance(features, list):
-                raise _nonsense(url, "it sends no collection of features")
-            found += features
-            if isinstance(page.get("numberMatched"), int):
-                matched = page["numberMatched"]
-            watch(len(found), matched or 0)
-            seen.add(url)
-            url = _next(page, url, features)
-            if url in seen:
-                raise _nonsense(url or home, "its pages go in a circle")
-            if most is not None and len(found) >= most:
-                return Items(found[:most], matched)
+    while url is not None:
+        answer = there.get(url, params if url == home else None)
+        page = answer.json()
+        features = page.get("features")
+        if page.get("type") != "FeatureCollection" or not isinstance(features, list):
+            raise nonsense(url, "it sends no collection of features")
+        found += [f for f in features if isinstance(f, dict)]
+        if isinstance(page.get("numberMatched"), int):
+            matched = page["numberMatched"]
+        watch(len(found), matched or 0)
+        seen.add(url)
+        url = _next(there, page, answer)
+        if url in seen:
+            raise nonsense(url or home, "its pages go in a circle")
+        if most is not None and len(found) >= most:
+            return Items(found[:most], matched)
     if matched is not None and matched != len(found):
         raise InputError(
             f"it counts {matched:,} features that match, and {len(found):,} came", place=home,
@@ -116,82 +182,13 @@ def items(
     return Items(found, matched)
 
 
-def _client(token: str) -> Any:
-    import httpx
-
-    headers = {"Accept": "application/geo+json, application/json"}
-    if token:
-        headers["Authorization"] = f"Bearer {token}"
-    return httpx.Client(timeout=TIMEOUT, headers=headers, follow_redirects=False)
-
-
-def _below(address: str, path: str) -> str:
-    parts = urlsplit(address.strip())
-    if parts.scheme not in ("http", "https") or not parts.netloc:
-        raise InputError("this is no address of a service", place=address, way_out="It begins with https:// or http://")
-    return urlunsplit((parts.scheme, parts.netloc, f"{parts.path.rstrip('/')}/{path}", "", ""))
-
-
-def _next(page: Mapping[str, Any], url: str, features: Sequence[Any]) -> str | None:
-    """The address of the next page; none where this is the last, or where it leads to another host."""
+def _next(there: Connection, page: Mapping[str, Any], answer: Answer) -> str | None:
+    """The address of the next page; none where this is the last."""
     links = page.get("links")
     for link in links if isinstance(links, list) else ():
         if isinstance(link, dict) and link.get("rel") == "next" and isinstance(link.get("href"), str):
-            target = urljoin(url, link["href"])
-            if urlsplit(target).netloc != urlsplit(url).netloc or urlsplit(target).scheme != urlsplit(url).scheme:
-                raise _nonsense(url, "its next page lies on another host")
-            return target if features else None
+            target = there.same_host(answer.url, link["href"])
+            if target is None:
+                raise nonsense(answer.url, "its next page lies on another host")
+            return target if page["features"] else None
     return None
-
-
-def _get(client: Any, url: str, params: Mapping[str, Any]) -> dict[str, Any]:
-    """One answer; what may pass is tried again, as the service says or after growing pauses."""
-    import httpx
-
-    for attempt in range(1, TRIES + 1):
-        pause = PAUSE * 2 ** (attempt - 1)
-        try:
-            with client.stream("GET", url, params=params or None) as answer:  # none: the address has its own
-                if answer.status_code in (429, 500, 502, 503, 504) and attempt < TRIES:
-                    told = answer.headers.get("Retry-After", "")
-                    time.sleep(min(float(told), 30.0) if told.replace(".", "", 1).isdigit() else pause)
-                    continue
-                if answer.status_code != 200:
-                    raise _refused(url, answer.status_code)
-                body = bytearray()
-                for piece in answer.iter_bytes():
-                    body += piece
-                    if len(body) > MOST_BYTES:
-                        raise _nonsense(url, f"its answer is longer than {MOST_BYTES >> 20} MB")
-        except (httpx.TransportError, httpx.DecodingError) as error:
-            if attempt < TRIES:
-                time.sleep(pause)
-                continue
-            raise InputError(
-                f"the service does not answer ({type(error).__name__})", place=url,
-                way_out="Check the address and the connection, then run again",
-            ) from error  # fmt: skip
-        try:
-            found = json.loads(body)
-        except (json.JSONDecodeError, UnicodeDecodeError) as error:
-            raise _nonsense(url, "its answer is no JSON") from error
-        if not isinstance(found, dict):
-            raise _nonsense(url, "its answer is no JSON object")
-        return found
-    raise AssertionError("the last try answers or raises")
-
-
-def _refused(url: str, status: int) -> InputError:
-    words = {
-        401: ("it wants to know who you are", "Give the name of an environment variable with a token for it"),
-        403: ("you may not read this", "Ask whoever runs the service"), 404: ("there is no such dataset", "Check its name"),
-        429: ("it is asked too often", "Wait a while and run again"),
-    }  # fmt: skip
-    problem, way_out = words.get(
-        status, (f"it answers with status {status}", "Try later, or ask whoever runs the service")
-    )
-    return InputError(problem, place=url, way_out=way_out)
-
-
-def _nonsense(url: str, problem: str) -> InputError:
-    return InputError(problem, place=url, way_out="Check that the address is that of an OGC API - Features service")
