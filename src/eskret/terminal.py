@@ -52,6 +52,30 @@ class RunProgress:
             self._bars.remove_task(self._tasks.pop(event["id"]))
 
 
+class PushProgress:
+    """Changes sent, as a line with time left."""
+
+    def __init__(self, silent: bool) -> None:
+        self._silent = silent or not sys.stderr.isatty()
+
+    def __enter__(self) -> PushProgress:
+        self._bars = Progress(
+            TextColumn("changes"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(), console=Console(stderr=True),
+            transient=True, disable=self._silent,
+        )  # fmt: skip
+        self._bars.__enter__()
+        self._task = self._bars.add_task("changes", total=None)
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        self._bars.__exit__(*error)
+
+    def sent(self, done: int, of: int) -> None:
+        """Show how many were sent."""
+        if of:
+            self._bars.update(self._task, completed=done, total=of)
+
+
 STATES = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"),
           "stopped": ("■ stopped", "red")}  # fmt: skip
 
@@ -106,10 +130,56 @@ def print_outputs(result: Any) -> None:
     for output in result.outputs:
         layer = f", {output.layer}" if output.layer else ""
         out.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True, markup=False)
+    for one in result.pushes:
+        told = (
+            f"{one.added:,} to add, {one.changed:,} to change, {one.removed:,} to remove, {one.unchanged:,} as they are"
+        )
+        out.print(f"Not sent yet: '{one.dataset}' at {one.service}, {told}", soft_wrap=True, markup=False)
     for remark in result.remarks:
         out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
     state, colour = STATES[result.state]
     out.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+PUSH_STATES = {
+    "prepared": "not sent", "sending": "cut short", "part": "sent in part", "pushed": "sent", "undoing": "taken back in part",
+    "undone": "taken back",
+}  # fmt: skip
+
+
+def print_pushes(found: list[Any]) -> None:
+    """Pushes, the latest first."""
+    out = _console()
+    if not found:
+        out.print("Nothing was published yet.")
+        return
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for title, right in (
+        ("Push", False),
+        ("Dataset", False),
+        ("Added", True),
+        ("Changed", True),
+        ("Removed", True),
+        ("State", False),
+    ):
+        table.add_column(title, justify="right" if right else "left", no_wrap=title != "Dataset")
+    for p in found:
+        where = f"{p.dataset} at {p.service.split('//')[-1]}"
+        figures = [f"{n:,}" for n in (p.added, p.changed, p.removed)]
+        table.add_row(p.id, Text(where), *figures, PUSH_STATES[p.state])
+    out.print(table)
+
+
+def print_push(push: Any, conflicts: list[Any]) -> None:
+    """What became of a push."""
+    out = _console()
+    told = f"{push.added:,} added, {push.changed:,} changed, {push.removed:,} removed, {push.unchanged:,} as they were"
+    text = f"'{push.dataset}' at {push.service}: {PUSH_STATES[push.state]} ({told}). Push {push.id}."
+    out.print(text, soft_wrap=True, markup=False)
+    if push.says:
+        out.print(push.says, soft_wrap=True, markup=False)
+    for entry in conflicts:
+        out.print(f"  {entry.key}: somebody else {'changed' if entry.theirs else 'removed'} it", markup=False)
 
 
 def print_rehearsal(document: Any, found: Any) -> None:

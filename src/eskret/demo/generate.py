@@ -44,7 +44,8 @@ class _Sound:
     districts: dict[str, shapely.Polygon]
 
 
-LESSONS = ("piles.toml", "gather.toml", "harbour.toml", "breakwater.toml", "tracks.toml", "returns.toml")
+LESSONS = ("piles.toml", "gather.toml", "harbour.toml", "breakwater.toml", "tracks.toml", "returns.toml",
+           "publish.toml")  # fmt: skip
 """The demo's workflows in the order in which they teach."""
 
 
@@ -69,6 +70,7 @@ def make(folder: Path) -> Path:
         container.add(_district_layer(sound), "districts", "Districts of the sound")
         container.add(beds, "lease_beds", "Leased beds, one polygon a lease")
         container.add(_moorings(sound), "moorings", "Licensed moorings")
+    _quarters(folder / "register" / "quarters", sound, beds)
     _breakwater(folder / "register" / "breakwater.shp")
     _islands_file(folder / "chart" / "islands.geojson", sound)
     _soundings(folder / "chart" / "soundings.fgb", sound)
@@ -152,6 +154,49 @@ def _beds(sound: _Sound) -> Layer:
             }
         )
     return Layer("lease_beds", pa.Table.from_pylist(rows), np.array(placed, dtype=object), CRS)
+
+
+def _quarters(folder: Path, sound: _Sound, beds: Layer) -> None:
+    """The leases at the end of two quarters: in the second some were granted, given up, surveyed anew, handed on."""
+    folder.mkdir(exist_ok=True)
+    rng = np.random.default_rng(SEED + 4)  # of its own: what the other files are made of stays as it was
+    rows = beds.table.select(["lease", "licence", "holder", "district", "species", "tonnes", "granted"]).to_pylist()
+    shapes = list(np.asarray(beds.geometry))
+    first = Layer("leases", pa.Table.from_pylist(rows), np.array(shapes, dtype=object), CRS)
+    chosen = rng.choice(len(rows), 46, replace=False).tolist()
+    given_up, surveyed, handed_on, more = chosen[:9], chosen[9:15], chosen[15:29], chosen[29:]
+    for n in surveyed:
+        by = rng.normal(0, 4.0, 2)
+        shapes[n] = shapely.transform(shapes[n], lambda c, by=by: (c + by).round(2))
+    for n in handed_on:
+        rows[n] = {**rows[n], "holder": next(h for h in _HOLDERS if h != rows[n]["holder"])}
+    for n in more:
+        rows[n] = {**rows[n], "tonnes": (rows[n]["tonnes"] or 0) + int(rng.integers(1, 12))}
+    taken, land = shapely.union_all(shapes).buffer(60), shapely.union_all(sound.islands)
+    whole = shapely.union_all(list(sound.districts.values()))
+    granted = 0
+    while granted < 12:
+        x, y = WEST + rng.uniform(0, 47_500), SOUTH + rng.uniform(1_000, 49_000)
+        bed = shapely.box(x, y, x + rng.uniform(420, 900), y + rng.uniform(320, 700))
+        if not whole.contains(bed) or land.intersects(bed) or taken.intersects(bed) or land.distance(bed) > 4_000:
+            continue
+        taken = taken.union(bed.buffer(40))
+        granted += 1
+        shapes.append(shapely.set_precision(bed, 0.01))
+        rows.append({**rows[granted], "lease": f"OS-{1000 + granted:04d}", "district": _district_of(sound, bed.centroid),
+                     "granted": datetime(2031, 10, 1 + granted).date()})  # fmt: skip
+    stays = [n for n in range(len(rows)) if n not in given_up]
+    second = Layer(
+        "leases",
+        pa.Table.from_pylist([rows[n] for n in stays]),
+        np.array([shapes[n] for n in stays], dtype=object),
+        CRS,
+    )
+    for name, layer in (("2031-Q3", first), ("2031-Q4", second)):
+        path = folder / f"{name}.gpkg"
+        path.unlink(missing_ok=True)
+        with geopackage.writing(path) as container:
+            container.add(layer, "leases", f"Leases at the end of {name}")
 
 
 def _district_layer(sound: _Sound) -> Layer:

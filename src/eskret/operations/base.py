@@ -24,6 +24,8 @@ from eskret.core.style import Style
 from eskret.core.words import bold
 from eskret.formats.reading import Watch, no_watch
 from eskret.operations.settings import OperationSettings
+from eskret.services.changing import Change
+from eskret.services.journal import Push
 
 
 class Phase(StrEnum):
@@ -98,6 +100,38 @@ class Delivered:
 
 
 @dataclass(frozen=True)
+class Prepared:
+    """A push that was prepared and not sent: the difference between a layer and a published dataset."""
+
+    push: str
+    service: str
+    dataset: str
+    step: str
+    added: int
+    changed: int
+    removed: int
+    unchanged: int
+
+    @property
+    def changes(self) -> int:
+        return self.added + self.changed + self.removed
+
+    def to_json(self) -> dict[str, Any]:
+        return {"push": self.push, "service": self.service, "dataset": self.dataset, "step": self.step, "added": self.added,
+                "changed": self.changed, "removed": self.removed, "unchanged": self.unchanged}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Reach:
+    """A service that an operation asks: its address, the environment variable whose value goes there as a token, and whether
+    it is for changing something."""
+
+    address: str
+    variable: str = ""
+    changes: bool = False
+
+
+@dataclass(frozen=True)
 class Outcome:
     """What came of one task: layers that leave, the accounts, and what there is to say.
 
@@ -111,6 +145,7 @@ class Outcome:
     lineage: np.ndarray | None = None
     remarks: tuple[Remark, ...] = ()
     delivered: tuple[Delivered, ...] = ()
+    prepared: tuple[Prepared, ...] = ()
     into: np.ndarray | None = None
     """Where several rows become one: for every row of the first input the row that leaves into which it went, -1 for none.
     Given instead of ``lineage``."""
@@ -135,6 +170,9 @@ class Desk(Protocol):
 
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""
+
+    def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
+        """Write down a push that is to be sent once somebody says so."""
 
 
 @dataclass(frozen=True)
@@ -195,6 +233,10 @@ class Operation(ABC):
     previews_text: ClassVar[bool] = False
     """Whether a form should show how the first lines of its text file are read."""
     Settings: ClassVar[type[OperationSettings]]
+
+    def reach(self, settings: Any, context: Context) -> Reach | None:
+        """The service that it asks, where it asks one; known before anything is sent there."""
+        return None
 
     def drawn(self, settings: Mapping[str, Any]) -> Style | None:
         """How the layers it leaves are best drawn, where that is not as they were.

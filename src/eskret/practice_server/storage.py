@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -89,7 +89,7 @@ class Storage:
         self._db.close()
 
     @contextmanager
-    def _whole(self) -> Iterator[None]:
+    def _whole(self) -> Generator[None, None, None]:
         self._db.execute("BEGIN IMMEDIATE")
         try:
             yield
@@ -266,7 +266,7 @@ def _box(feature: Mapping[str, Any]) -> list[float | None]:
     return [min(x), min(y), max(x), max(y), min(z) if z else None, max(z) if z else None]
 
 
-def _positions(shape: Mapping[str, Any]) -> Iterator[Sequence[float]]:
+def _positions(shape: Mapping[str, Any]) -> Generator[Sequence[float], None, None]:
     waiting: list[Any] = [shape]
     while waiting:
         one = waiting.pop()

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import uuid
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -191,7 +191,7 @@ class Journal:
         self.file.unlink(missing_ok=True)
 
 
-def _rows(entries: Sequence[tuple[str, Change]]) -> Iterator[tuple[Any, ...]]:
+def _rows(entries: Sequence[tuple[str, Change]]) -> Generator[tuple[Any, ...], None, None]:
     for n, (key, change) in enumerate(entries):
         before, wanted = (None if f is None else orjson.dumps(f) for f in (change.before, change.wanted))
         yield n, _action(change), key, change.id, change.twins, before, wanted, WAITING

@@ -8,7 +8,7 @@ meanwhile is found before anything is sent.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
@@ -111,7 +111,7 @@ def undo(journal: Journal, token: str, watch: Watch = lambda done, of: None, the
 
 
 @contextmanager
-def _written_down(journal: Journal) -> Iterator[None]:
+def _written_down(journal: Journal) -> Generator[None, None, None]:
     """Around the sending: what ends it early is written down."""
     try:
         yield

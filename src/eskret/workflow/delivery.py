@@ -16,13 +16,16 @@ import uuid
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sqlite, targets
-from eskret.operations.base import Delivered, Planned
+from eskret.operations.base import Delivered, Planned, Prepared
+from eskret.services.changing import Change
+from eskret.services.journal import DRAFT, PREPARED, Journal, Push, open_push, pushes
 from eskret.workflow.outputs import FileRecord, Outputs, outputs_path, record_of
 
 _PREFIX = ".eskret-"
@@ -38,9 +41,12 @@ class DeliveryDesk:
         which then owns nothing.
     folder : where relative outputs start.
     if_exists : overrules every step's own choice, where given.
+    title : of the workflow, for those who read what was published.
     """
 
-    def __init__(self, workflow: Path | None, folder: Path, if_exists: str | None = None) -> None:
+    def __init__(
+        self, workflow: Path | None, folder: Path, if_exists: str | None = None, title: str = ""
+    ) -> None:  # fmt: skip
         self.folder = folder
         self.outputs = Outputs.beside(workflow, folder)
         self._workflow = workflow
@@ -52,6 +58,8 @@ class DeliveryDesk:
         self._claimed: dict[Path, set[str]] = {}
         self._ahead: dict[Path, Future[FileRecord]] = {}
         self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
+        self._title = title
+        self._pushes: list[str] = []
 
     # -- what is there already
 
@@ -193,6 +201,32 @@ class DeliveryDesk:
             one.mkdir(exist_ok=True)
             self._made.append(one)
 
+    def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
+        """Write down a push. Until the run has succeeded it is a draft, and taken away if the run does not."""
+        told = replace(
+            push, state=DRAFT, workflow=str(self._workflow.resolve()) if self._workflow else "", title=self._title,
+            taken=datetime.now(UTC).isoformat(timespec="seconds"),
+        )  # fmt: skip
+        with Journal.create(told, entries):
+            pass
+        with self._guard:
+            self._pushes.append(push.id)
+        return Prepared(
+            push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged
+        )
+
+    def _settle_pushes(self) -> None:
+        """The run has succeeded: its pushes can be sent. Those of earlier runs that nobody sent are outdone."""
+        for id in self._pushes:
+            with open_push(id) as journal:
+                journal.note(state=PREPARED)
+                now = journal.push
+            for old in pushes():
+                same = (old.workflow, old.service, old.dataset) == (now.workflow, now.service, now.dataset)
+                if old.state == PREPARED and same and old.id not in self._pushes:
+                    open_push(old.id).remove()
+        self._pushes.clear()
+
     # -- the end
 
     def commit(self, delivered: Sequence[Delivered]) -> tuple[Delivered, ...]:
@@ -236,6 +270,7 @@ class DeliveryDesk:
             _write_synced(outputs_path(self._workflow), after)
             journal.unlink(missing_ok=True)
         self.outputs.files = records
+        self._settle_pushes()
         return tuple(replace(d, sha256=shas.get(d.path.resolve(), "")) for d in delivered)
 
     def _back_up(self) -> dict[Path, Path]:
@@ -277,6 +312,9 @@ class DeliveryDesk:
             staged.unlink(missing_ok=True)
             Path(f"{staged}-journal").unlink(missing_ok=True)
         self._staged.clear()
+        for id in self._pushes:
+            open_push(id).remove()
+        self._pushes.clear()
         for folder in reversed(self._made):
             try:
                 folder.rmdir()

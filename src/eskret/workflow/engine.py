@@ -35,7 +35,17 @@ from eskret.core.account import (
 )
 from eskret.core.layer import Layer
 from eskret.errors import AccountError, CheckError, EskretError, RehearsalError, StoppedError
-from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Gathering, Operation, Outcome, Source
+from eskret.operations.base import (
+    Context,
+    Delivered,
+    Delivery,
+    EachLayer,
+    Gathering,
+    Operation,
+    Outcome,
+    Prepared,
+    Source,
+)
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
@@ -83,6 +93,7 @@ class RunResult:
     seconds: float
     steps: tuple[StepResult, ...] = ()
     outputs: tuple[Delivered, ...] = ()
+    pushes: tuple[Prepared, ...] = ()
     error: str = ""
     started: str = ""
     title: str = ""
@@ -97,7 +108,7 @@ class RunResult:
             "state": self.state, "seconds": round(self.seconds, 3), "title": self.title, "started": self.started,
             "values": {k: v if isinstance(v, bool | int | float | str) else str(v) for k, v in self.values.items()},
             "steps": [s.to_json() for s in self.steps], "outputs": [o.to_json() for o in self.outputs],
-            "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+            "pushes": [p.to_json() for p in self.pushes], "remarks": [r.to_json() for r in self.remarks], "error": self.error,
         }  # fmt: skip
 
 
@@ -110,6 +121,7 @@ class Run:
     on_event : called with each event, from the thread that called ``execute`` or from a task's.
     keep : stores results as they come, for a window; None keeps nothing beyond what later steps need.
     hold : also hand back every step's layers in the result.
+    write_nothing : run and prove everything, and leave all outputs as they are.
     """
 
     def __init__(
@@ -123,6 +135,7 @@ class Run:
         on_event: Callable[[Event], None] | None = None,
         keep: Keep | None = None,
         hold: bool = False,
+        write_nothing: bool = False,
     ) -> None:
         self.document = document
         self.workflow = workflow
@@ -132,6 +145,7 @@ class Run:
         self._tell = on_event or (lambda event: None)
         self._keep = keep
         self._hold = hold
+        self._write_nothing = write_nothing
         self._stop = threading.Event()
         self._steps: dict[str, StepResult] = {}
 
@@ -159,16 +173,19 @@ class Run:
         if found.errors:
             raise RehearsalError(found.errors)
         values = self.document.values(self._given)
-        desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
+        desk = DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
         self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet = FAILED, "", False
         outputs: tuple[Delivered, ...] = ()
+        prepared: tuple[Prepared, ...] = ()
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Layer, ...]] = {}
         try:
-            delivered = _Coordinator(self, desk, values, made).run()
+            coordinator = _Coordinator(self, desk, values, made)
+            delivered = coordinator.run()
             self._check_stop(0, 0)
-            outputs = desk.commit(delivered)
+            outputs = () if self._write_nothing else desk.commit(delivered)
+            prepared = tuple(coordinator.prepared)
             remarks = tuple(
                 Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is")
                 for p, n in desk.leftovers(outputs)
@@ -188,7 +205,7 @@ class Run:
         order = [s.id for s in self.document.steps]
         result = RunResult(
             str(state), time.perf_counter() - begun,
-            tuple(self._steps[i] for i in order if i in self._steps), outputs, error, started, self.document.title,
+            tuple(self._steps[i] for i in order if i in self._steps), outputs, prepared, error, started, self.document.title,
             values, remarks, made if self._hold else {}, unmet,
         )  # fmt: skip
         self._tell({"event": "run_finished", **result.to_json()})
@@ -220,6 +237,7 @@ class _Coordinator:
         self.made = made
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
         self.delivered: list[Delivered] = []
+        self.prepared: list[Prepared] = []
         self.waiting = order_of(self.document)
         self.consumers = {
             s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps)
@@ -282,6 +300,7 @@ class _Coordinator:
             outcomes = [_traced(o, step.id, entering) for o in outcomes]
             self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
+            self.prepared += [p for o in outcomes for p in o.prepared]
             self.run_._steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
             extra = self.run_._keep(step.id, step_run.entering, outcomes, others) if self.run_._keep else {}

@@ -23,16 +23,19 @@ from eskret.operations.base import (
     Level,
     Operation,
     Planned,
+    Reach,
     Source,
 )
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import problems_of
-from eskret.workflow.consent import outside
+from eskret.services.tokens import origin_of
+from eskret.workflow.consent import outside, stranger
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import order_of, others_of, reference_settings, resolve, settings_for, sources_of
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
+REACHES = "Say once that it may: in the window, or with --allow-outside"
 
 
 @dataclass(frozen=True)
@@ -53,6 +56,8 @@ class Rehearsal:
     findings: tuple[Finding, ...] = ()
     steps: Mapping[str, StepForecast] = field(default_factory=dict)
     seconds: float = 0.0
+    strangers: tuple[Reach, ...] = ()
+    """Services that it may not reach yet."""
 
     @property
     def errors(self) -> list[Finding]:
@@ -118,6 +123,7 @@ def rehearse(
     made: dict[str, Sequence[LayerFacts]] = {}
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
+    strangers: list[Reach] = []
     for id in order:
         step = document.step(id)
         entering, empty = resolve(step, made)
@@ -132,6 +138,14 @@ def rehearse(
                           path_parameters=document.path_parameters())  # fmt: skip
         if watch is not None:
             context = replace(context, watch=watch)
+        reach = _reach(step, context, given)
+        if stranger(workflow, reach) and reach is not None and not blocked:
+            strangers.append(reach)
+            broken.add(id)
+            steps[id] = StepForecast(tuple(entering), known=False)
+            made[id] = ()
+            findings.append(Finding(Level.ERROR, _stranger_words(reach), step=id, setting="service"))
+            continue
         forecast, more = _step(step, entering, empty, blocked, context, given, made)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
@@ -151,7 +165,29 @@ def rehearse(
         for path, layer in desk.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name
             findings.append(Finding(Level.NOTE, f"{what} is {LEFTOVER} and stays as it is."))
-    return Rehearsal(tuple(findings), steps, time.perf_counter() - started)
+    return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers))
+
+
+def _reach(step: Step, context: Context, given: Mapping[str, Any]) -> Reach | None:
+    """The service that a step reaches for; None where it reaches for none or its settings are wrong."""
+    try:
+        operation = operation_by_id(step.use)
+        values = settings_for(step, None, given)
+        values.pop("totals", None)
+        return (
+            None if problems_of(operation.Settings, values) else operation.reach(operation.Settings(**values), context)
+        )
+    except EskretError:
+        return None
+
+
+def _stranger_words(reach: Reach) -> str:
+    if reach.changes:
+        what = f"This workflow wants to change what is published at {origin_of(reach.address)}"
+    else:
+        what = f"This workflow wants to fetch from {origin_of(reach.address)}"
+    token = f", and to send it what the environment variable '{reach.variable}' holds" if reach.variable else ""
+    return f"{what}{token}. {REACHES}"
 
 
 def _field_values(document: Document, given: Mapping[str, Any]) -> dict[str, str]:

@@ -7,23 +7,18 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.difference import ADDED, CHANGED, REMOVED, difference
-from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.difference import difference
+from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.naming import number_collisions
-from eskret.core.ramps import value_colours
 from eskret.core.rows import remaining
-from eskret.core.style import VALUES, Style
+from eskret.core.style import Style
 from eskret.core.words import bold, counted, figure
-from eskret.operations import figuring
+from eskret.operations import differing, figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.other_layer import brought_to
-from eskret.operations.pairing import taken
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -59,8 +54,7 @@ class Compare(EachLayer):
         return f"Compare {bold(entering or '…')} with {bold(str(settings.get('earlier') or '…').split(':')[-1])}{by}"
 
     def drawn(self, settings: Mapping[str, Any]) -> Style:
-        colours = value_colours()
-        return Style(VALUES, field="change", colours=dict(zip((ADDED, CHANGED, REMOVED), colours, strict=False)))
+        return differing.drawn()
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*figuring.named(facts, settings.key, "key")]
@@ -77,8 +71,7 @@ class Compare(EachLayer):
         if any(f.level is Level.ERROR for f in found) or other is None:
             return Forecast((), tuple(found))
         names = [*facts.names()]
-        more = [Field(n, t) for n, t in _fields(names)]
-        out = facts.with_fields([*more, *facts.fields], facts.names())
+        out = facts.with_fields([*differing.fields_for(names), *facts.fields], facts.names())
         return Forecast((replace(out, count=None, certainty="unknown", extent=None),), tuple(found))
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -93,37 +86,9 @@ class Compare(EachLayer):
         found = difference(
             layer.table, layer.geometry, earlier.table, before, key=settings.key, fields=fields, tolerance=tolerance
         )
-        rows = np.concatenate([found.added, found.changed, found.removed])
-        new_rows = np.concatenate([found.added, found.changed, np.full(len(found.removed), -1)]).astype(np.int64)
-        old_rows = np.concatenate([np.full(len(found.added), -1), found.was, found.removed]).astype(np.int64)
-        what = [ADDED] * len(found.added) + [CHANGED] * len(found.changed) + [REMOVED] * len(found.removed)
-        moved = np.concatenate([np.full(len(found.added), np.nan), found.moved, np.full(len(found.removed), np.nan)])
-        if facts is not None:
-            moved = moved * (111_320 if facts.geographic else metres)
-        none = [""] * len(found.added)
-        head = {
-            "change": pa.array(what, pa.string()),
-            "changed_fields": pa.array(
-                [*none, *(", ".join(c) for c in found.fields), *[""] * len(found.removed)], pa.string()
-            ),
-            "moved_m": pa.array(moved, pa.float64(), mask=np.isnan(moved) | (moved == 0)),
-            "was": pa.array([*none, *found.earlier, *[""] * len(found.removed)], pa.string()),
-        }
-        columns, names = list(head.values()), [n for n, _ in _fields(layer.table.column_names)]
-        for name in layer.table.column_names:
-            now = taken(layer.table.column(name), new_rows)
-            if name in earlier.table.column_names:
-                then = taken(earlier.table.column(name), np.where(new_rows < 0, old_rows, -1))
-                now = _either(now, then, new_rows >= 0)
-            columns.append(now)
-            names.append(name)
-        shapes = None
-        if layer.geometry is not None:
-            shapes = np.full(len(rows), None, object)
-            shapes[new_rows >= 0] = layer.geometry[new_rows[new_rows >= 0]]
-            if before is not None:
-                shapes[new_rows < 0] = before[old_rows[new_rows < 0]]
-        out = layer.with_geometry(shapes, layer.kind, table=pa.table(columns, names=names), ids=None)
+        new_rows, old_rows = differing.rows_of(found)
+        moved = found.moved * ((111_320 if facts.geographic else metres) if facts is not None else 1.0)
+        out = differing.layer_of(layer, earlier.table, before, found, moved)
         same = remaining(len(layer), new_rows)
         unkeyed = np.intersect1d(same, found.unkeyed)
         aside = SetAside.from_reasons([("is the same as before", np.setdiff1d(same, unkeyed)),
@@ -147,19 +112,3 @@ class Compare(EachLayer):
                      InputAccount("earlier", earlier.key, len(earlier), theirs)),
             (OutputAccount(layer.key, len(out)),), new_rows[new_rows >= 0], tuple(remarks),
         )  # fmt: skip
-
-
-def _fields(taken_names: list[str]) -> list[tuple[str, pa.DataType]]:
-    wanted = [("change", pa.string()), ("changed_fields", pa.string()), ("moved_m", pa.float64()), ("was", pa.string())]
-    names = number_collisions([n for n, _ in wanted], taken=taken_names)
-    return [(n, t) for n, (_, t) in zip(names, wanted, strict=True)]
-
-
-def _either(now: pa.ChunkedArray, then: pa.ChunkedArray, choose: np.ndarray) -> pa.ChunkedArray:
-
-    if then.type != now.type:
-        try:
-            then = then.cast(now.type)
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            then = pa.chunked_array([pa.nulls(len(then), now.type)])
-    return pc.if_else(pa.array(choose), now, then)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -22,10 +21,10 @@ from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import InputError
-from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Reach, Source
 from eskret.operations.bring import bring
 from eskret.operations.settings import OperationSettings, setting
-from eskret.services import features
+from eskret.services import features, tokens
 
 
 class Fetch(Source):
@@ -73,6 +72,9 @@ class Fetch(Source):
         host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
         return f"Fetch {bold(str(settings.get('dataset') or '…'))} from {host}"
 
+    def reach(self, settings: Settings, context: Context) -> Reach:
+        return Reach(context.fill(settings.service), settings.token_from)
+
     def foretell(self, settings: Settings, context: Context) -> Forecast:
         """A look at the first features: a rehearsal does not fetch the rest."""
         try:
@@ -104,18 +106,11 @@ class Fetch(Source):
         return [Outcome((layer,), (account,), (output,), None, named)]
 
     def _items(self, settings: Settings, context: Context, most: int | None = None) -> features.Items:
-        token = ""
-        if settings.token_from:
-            token = os.environ.get(settings.token_from, "")
-            if not token:
-                raise InputError(
-                    f"there is no token in the environment variable '{settings.token_from}'", place=settings.service,
-                    way_out="Set it before starting Eskret",
-                )  # fmt: skip
         where = {k: context.fill(v) for k, v in settings.where.items()}
+        address = context.fill(settings.service)
         return features.items(
-            context.fill(settings.service), context.fill(settings.dataset), box=settings.box, where=where, token=token,
-            most=most, watch=context.watch,
+            address, context.fill(settings.dataset), box=settings.box, where=where,
+            token=tokens.token_for(address, settings.token_from), most=most, watch=context.watch,
         )  # fmt: skip
 
 

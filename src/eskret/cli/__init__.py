@@ -8,33 +8,26 @@ import json
 import os
 import signal
 import sys
-from collections.abc import Generator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
 from eskret import __version__
-from eskret.errors import DocumentError, EskretError, RehearsalError
+from eskret.cli import publishing
+from eskret.cli.common import EXIT, FAILED, STOPPED, UNMET, USAGE, File, Json, Quiet, Set, pairs, plain_errors, values
+from eskret.errors import DocumentError
 from eskret.formats import gdal
-
-FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
-_EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
 
 app = typer.Typer(
     help="Repeatable geoprocessing workflows, audited like accounts.", no_args_is_help=True, add_completion=True,
     rich_markup_mode=None, pretty_exceptions_enable=False,
 )  # fmt: skip
 
-File = Annotated[Path, typer.Argument(help="A workflow file (.toml).")]
-Set = Annotated[list[str] | None, typer.Option("--set", help="name=value of a parameter; may be repeated.")]
 Exists = Annotated[
     str | None,
     typer.Option("--if-exists", help="own, stop, replace, number or skip; overrules what the steps say."),
 ]
-Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
 
 
 def main() -> None:
@@ -77,40 +70,6 @@ def _top(
     """What comes before a command."""
 
 
-@contextmanager
-def _told(as_json: bool = False) -> Generator[None, None, None]:
-    """Errors meant for people become their sentence and an exit code."""
-    try:
-        yield
-    except RehearsalError as error:
-        _complain("\n".join(f.text if not f.step else f"step '{f.step}': {f.text}" for f in error.findings), as_json)
-        raise typer.Exit(USAGE) from error
-    except DocumentError as error:
-        _complain(error.sentence(), as_json)
-        raise typer.Exit(USAGE) from error
-    except EskretError as error:
-        _complain(error.sentence(), as_json)
-        raise typer.Exit(FAILED) from error
-    except BrokenPipeError as error:
-        raise typer.Exit(0) from error
-
-
-def _complain(text: str, as_json: bool) -> None:
-    if as_json:
-        typer.echo(json.dumps({"state": "failed", "error": text}, ensure_ascii=False))
-    typer.echo(text, err=True)
-
-
-def _values(given: list[str] | None) -> dict[str, str]:
-    out = {}
-    for pair in given or []:
-        name, equals, value = pair.partition("=")
-        if not equals:
-            raise DocumentError(f"--set {pair!r} has no value", way_out="Write --set name=value")
-        out[name.strip()] = value
-    return out
-
-
 def _policy(if_exists: str | None) -> str | None:
     known = ("own", "stop", "replace", "number", "skip")
     if if_exists is not None and if_exists not in known:
@@ -126,7 +85,10 @@ def run(
     report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
     if_exists: Exists = None,
     allow_outside: Annotated[
-        bool, typer.Option("--allow-outside", help="Let this workflow save outside its own folder, from now on.")
+        bool,
+        typer.Option(
+            "--allow-outside", help="Let this workflow save outside its own folder and reach its services, from now on."
+        ),
     ] = False,
     quiet: Quiet = False,
     json_: Json = False,
@@ -137,7 +99,7 @@ def run(
     if rehearse:
         _rehearse(file, set_, if_exists, quiet, json_)
         return
-    with _told(json_):
+    with plain_errors(json_):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.engine import Run
@@ -148,7 +110,7 @@ def run(
         if report is not None and report.suffix.lower() not in (".json", ".html"):
             raise DocumentError(f"a report cannot end in '{report.suffix}'", way_out="Give it .json or .html")
         with terminal.RunProgress(quiet or json_) as progress:
-            job = Run(document, _values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take)
+            job = Run(document, values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take)
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
             try:
@@ -165,18 +127,18 @@ def run(
             terminal.print_outputs(result)
         if result.error:
             typer.echo(result.error, err=True)
-        raise typer.Exit(UNMET if result.unmet else _EXIT[result.state])
+        raise typer.Exit(UNMET if result.unmet else EXIT[result.state])
 
 
 def _allow_outside(file: Path, set_: list[str] | None) -> None:
-    with _told():
+    with plain_errors():
         from eskret.workflow import consent
         from eskret.workflow import document as documents
         from eskret.workflow.rehearsal import rehearse
 
         path = file.resolve()
-        planned = rehearse(documents.read(path), _values(set_), workflow=path).outputs
-        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned]))
+        planned = rehearse(documents.read(path), values(set_), workflow=path)
+        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned.outputs]), planned.strangers)
 
 
 @app.command("rehearse")
@@ -188,14 +150,14 @@ def rehearse_command(
 
 
 def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: bool, as_json: bool) -> None:
-    with _told(as_json):
+    with plain_errors(as_json):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.rehearsal import rehearse
 
         path = file.resolve()
         document = documents.read(path)
-        found = rehearse(document, _values(set_), workflow=path, if_exists=_policy(if_exists))
+        found = rehearse(document, values(set_), workflow=path, if_exists=_policy(if_exists))
         if as_json:
             typer.echo(json.dumps(found.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
@@ -212,7 +174,7 @@ def look(
     json_: Json = False,
 ) -> None:
     """Say what a file holds: layers, counts, geometry, CRS and unit, fields with types."""
-    with _told(json_):
+    with plain_errors(json_):
         from eskret import terminal
         from eskret.core.profile import profile
         from eskret.errors import InputError
@@ -270,12 +232,12 @@ def store(
     json_: Json = False,
 ) -> None:
     """List the layers of a GeoPackage by section; rename, remove and assign them, all at once or not at all."""
-    with _told(json_):
+    with plain_errors(json_):
         from eskret.formats import geopackage
         from eskret.formats import store as stores
 
         if rename or remove or section:
-            stores.change(path, rename=_pairs(rename), remove=remove or [], section=_pairs(section))
+            stores.change(path, rename=pairs(rename), remove=remove or [], section=pairs(section))
         found = geopackage.entries(path)
         known = geopackage.sections_of(path)
         if json_:
@@ -291,23 +253,13 @@ def store(
                 typer.echo(f"  {entry.name}  {entry.rows:,}")
 
 
-def _pairs(given: list[str] | None) -> dict[str, str]:
-    out = {}
-    for text in given or []:
-        left, sign, right = text.partition("=")
-        if not sign or not left:
-            raise DocumentError(f"'{text}' is no pair", way_out="Write OLD=NEW")
-        out[left.strip()] = right.strip()
-    return out
-
-
 @app.command()
 def operations(
     id: Annotated[str | None, typer.Argument(help="An operation's id; all are listed without.")] = None,
     json_: Json = False,
 ) -> None:
     """List the operations, or explain one with its settings."""
-    with _told(json_):
+    with plain_errors(json_):
         from eskret.operations import all_operations, operation_by_id
         from eskret.operations.settings import default_of, setting_info
 
@@ -350,7 +302,7 @@ def _shown(value: Any) -> str:
 @app.command()
 def script(file: File) -> None:
     """Print Python that rebuilds a workflow."""
-    with _told():
+    with plain_errors():
         from eskret.workflow import document as documents
         from eskret.workflow.script import to_script
 
@@ -362,7 +314,7 @@ def open_window(
     path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None,
 ) -> None:
     """Open the window."""
-    with _told():
+    with plain_errors():
         raise typer.Exit(_window(path))
 
 
@@ -372,7 +324,7 @@ def demo(
     run_: Annotated[bool, typer.Option("--run", help="Run its workflows here instead of opening the window.")] = False,
 ) -> None:
     """Make the demo, Orrel Sound, and open the window on it."""
-    with _told():
+    with plain_errors():
         from eskret.demo.generate import lessons, make
 
         home = make(folder or Path.cwd() / "eskret-demo")
@@ -382,10 +334,12 @@ def demo(
             raise typer.Exit(_window(workflows[0]))
         worst = 0
         for workflow in workflows:
-            try:
-                run(workflow)
-            except typer.Exit as end:
-                worst = max(worst, end.exit_code)
+            published = workflow.name == "publish.toml"
+            for step in publishing.rounds(workflow, home) if published else [lambda w=workflow: run(w)]:
+                try:
+                    step()
+                except typer.Exit as end:
+                    worst = max(worst, end.exit_code)
         raise typer.Exit(worst)
 
 
@@ -400,3 +354,6 @@ def _window(path: Path | None) -> int:
     from eskret.desktop.app import start
 
     return start(path)
+
+
+publishing.register(app)

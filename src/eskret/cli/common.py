@@ -1,0 +1,68 @@
+"""What the commands share: types of options, exit codes, errors as sentences."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Generator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from eskret.errors import DocumentError, EskretError, RehearsalError
+
+FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
+EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
+
+File = Annotated[Path, typer.Argument(help="A workflow file (.toml).")]
+Set = Annotated[list[str] | None, typer.Option("--set", help="name=value of a parameter; may be repeated.")]
+Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
+Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
+
+
+@contextmanager
+def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
+    """Errors meant for people become their sentence and an exit code."""
+    try:
+        yield
+    except RehearsalError as error:
+        complain("\n".join(f.text if not f.step else f"step '{f.step}': {f.text}" for f in error.findings), as_json)
+        raise typer.Exit(USAGE) from error
+    except DocumentError as error:
+        complain(error.sentence(), as_json)
+        raise typer.Exit(USAGE) from error
+    except EskretError as error:
+        complain(error.sentence(), as_json)
+        raise typer.Exit(FAILED) from error
+    except BrokenPipeError as error:
+        raise typer.Exit(0) from error
+
+
+def complain(text: str, as_json: bool) -> None:
+    """Say what is wrong, to people and to machines."""
+    if as_json:
+        typer.echo(json.dumps({"state": "failed", "error": text}, ensure_ascii=False))
+    typer.echo(text, err=True)
+
+
+def values(given: list[str] | None) -> dict[str, str]:
+    """Parameters as they were given."""
+    out = {}
+    for pair in given or []:
+        name, equals, value = pair.partition("=")
+        if not equals:
+            raise DocumentError(f"--set {pair!r} has no value", way_out="Write --set name=value")
+        out[name.strip()] = value
+    return out
+
+
+def pairs(given: list[str] | None) -> dict[str, str]:
+    """Options of the form OLD=NEW."""
+    out = {}
+    for text in given or []:
+        left, sign, right = text.partition("=")
+        if not sign or not left:
+            raise DocumentError(f"'{text}' is no pair", way_out="Write OLD=NEW")
+        out[left.strip()] = right.strip()
+    return out

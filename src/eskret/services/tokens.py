@@ -1,0 +1,112 @@
+"""Tokens of services: from an environment variable, or from the keyring of the desktop. They are written nowhere else."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from platformdirs import user_data_path
+
+from eskret.errors import InputError
+from eskret.services import practice
+
+_NAME = "eskret"
+
+
+def origin_of(address: str) -> str:
+    """Scheme, host and port of an address: what a token is kept for."""
+    parts = urlsplit(address.strip())
+    return f"{parts.scheme}://{parts.netloc}".lower()
+
+
+def is_local(address: str) -> bool:
+    """Whether an address is on this machine."""
+    try:
+        host = urlsplit(address.strip()).hostname or ""
+    except ValueError:
+        return False
+    return host in ("localhost", "127.0.0.1", "::1")
+
+
+def token_for(address: str, variable: str = "") -> str:
+    """The token for a service: that of the variable, where one is named; else that of a practice server that runs here, or the
+    one in the keyring; else none.
+
+    Raises
+    ------
+    InputError : the variable is not set, or the keyring cannot be read.
+    """
+    if variable:
+        token = os.environ.get(variable, "")
+        if not token:
+            raise InputError(
+                f"there is no token in the environment variable '{variable}'", place=address,
+                way_out="Set it before starting Eskret",
+            )  # fmt: skip
+        return token
+    if is_local(address):
+        for server in practice.running():
+            if origin_of(server.address) == origin_of(address):
+                return server.token
+    if origin_of(address) in kept():
+        return _keyring("get_password", address, _NAME, origin_of(address)) or ""
+    return ""
+
+
+def keep(address: str, token: str) -> None:
+    """Keep a token for a service in the keyring.
+
+    Raises
+    ------
+    InputError : there is no keyring that can be used.
+    """
+    _keyring("set_password", address, _NAME, origin_of(address), token)
+    _remember(sorted({*kept(), origin_of(address)}))
+
+
+def forget(address: str) -> bool:
+    """Take a token out of the keyring again; whether there was one.
+
+    Raises
+    ------
+    InputError : there is no keyring that can be used.
+    """
+    if origin_of(address) not in kept():
+        return False
+    _keyring("delete_password", address, _NAME, origin_of(address))
+    _remember([o for o in kept() if o != origin_of(address)])
+    return True
+
+
+def kept() -> list[str]:
+    """The services for which a token is in the keyring. Only for these it is asked, since that can take a while."""
+    try:
+        found = json.loads(_list().read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return []
+    return [str(o) for o in found] if isinstance(found, list) else []
+
+
+def _list() -> Path:
+    return user_data_path("eskret", appauthor=False) / "services-with-token.json"
+
+
+def _remember(origins: list[str]) -> None:
+    _list().parent.mkdir(parents=True, exist_ok=True)
+    _list().write_text(json.dumps(origins, indent=1), encoding="utf-8")
+
+
+def _keyring(what: str, address: str, *words: str) -> Any:
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        return getattr(keyring, what)(*words)
+    except (KeyringError, OSError, RuntimeError) as error:
+        raise InputError(
+            f"the keyring of this desktop cannot be used ({type(error).__name__})", place=address,
+            way_out="Unlock it, or name an environment variable that holds the token",
+        ) from error  # fmt: skip
