@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Generator
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +14,8 @@ import shapely
 from hypothesis import settings
 
 from eskret.core.layer import Layer
+from eskret.practice_server import PracticeServer
+from eskret.services import connection
 
 # before any test makes an application: no screen is needed unless one is asked for
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -73,6 +76,26 @@ use = "save"
 from = "chosen"
 to = "out/{layer}.geojson"
 """
+
+
+@pytest.fixture(autouse=True)
+def own_data(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A data folder of the test's own: consents, journals and tokens of whoever runs the tests stay out of it."""
+    home = tmp_path_factory.mktemp("home")
+    monkeypatch.setenv("XDG_DATA_HOME", str(home))
+    return home / "eskret"
+
+
+TOKEN = "open-sesame"
+
+
+@pytest.fixture
+def server(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Generator[PracticeServer, None, None]:
+    """A practice server on loopback, and a client in a hurry."""
+    monkeypatch.setattr(connection, "PAUSE", 0.005)
+    monkeypatch.setattr(connection, "TIMEOUT", 5.0)
+    with PracticeServer(tmp_path / "published", token=TOKEN) as made:
+        yield made
 
 
 @pytest.fixture

@@ -24,7 +24,7 @@ from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
 from eskret.services import changing, difference, features, journal, push
 from eskret.services.connection import Connection
-from tests.services.conftest import TOKEN
+from tests.conftest import TOKEN
 
 Rows = dict[str, tuple[float, float, Any]]
 OLD: Rows = {"A": (1, 1, "sand"), "B": (2, 2, "mud"), "C": (3, 3, None), "D": (4, 4, "rock"), "E": (5, 5, "silt")}

@@ -48,7 +48,7 @@ CREATE TABLE entry (
 
 @dataclass(frozen=True)
 class Push:
-    """A push in a few words. ``workflow`` and ``step`` say where it came from, ``own`` which fields it is about (None:
+    """A push in a few words. ``workflow``, ``run`` and ``step`` say where it came from, ``own`` which fields it is about (None:
     all), ``make`` how the dataset is to be made where it is missing, ``made`` that it was."""
 
     id: str
@@ -68,6 +68,7 @@ class Push:
     count_before: int = 0
     workflow: str = ""
     title: str = ""
+    run: str = ""
     step: str = ""
     layer: str = ""
     token_from: str = ""
@@ -213,10 +214,10 @@ def pushes_folder() -> Path:
 
 
 def new_id(dataset: str) -> str:
-    """An id for a push: when, of what, and four letters so that two never have the same."""
-    when = datetime.now(UTC).strftime("%Y%m%d-%H%M%S")
+    """An id for a push: when, of what, and two letters so that two never have the same. Later ones sort behind."""
+    when = datetime.now(UTC).strftime("%Y%m%d-%H%M%S%f")[:-3]
     plain = "".join(c if c.isalnum() else "-" for c in dataset)[:40]
-    return f"{when}-{plain}-{uuid.uuid4().hex[:4]}"
+    return f"{when}-{plain}-{uuid.uuid4().hex[:2]}"
 
 
 def pushes(workflow: Path | None = None, folder: Path | None = None) -> list[Push]:

@@ -205,7 +205,7 @@ class DeliveryDesk:
         """Write down a push. Until the run has succeeded it is a draft, and taken away if the run does not."""
         told = replace(
             push, state=DRAFT, workflow=str(self._workflow.resolve()) if self._workflow else "", title=self._title,
-            taken=datetime.now(UTC).isoformat(timespec="seconds"),
+            run=self._token, taken=datetime.now(UTC).isoformat(timespec="seconds"),
         )  # fmt: skip
         with Journal.create(told, entries):
             pass

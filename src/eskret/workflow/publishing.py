@@ -47,4 +47,4 @@ def latest(workflow: Path | None, states: Sequence[str]) -> list[str]:
         raise InputError(
             f"there is no push {what}", place=str(workflow or ""), way_out="'eskret publish --history' lists all pushes"
         )
-    return [p.id for p in found if p.workflow == found[0].workflow and p.taken == found[0].taken][::-1] or [found[0].id]
+    return [p.id for p in found if p.run == found[0].run][::-1]

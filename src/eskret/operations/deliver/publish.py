@@ -103,11 +103,12 @@ class Publish(Delivery):
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
         dataset = str(settings.get("dataset") or "{layer}")
-        named = entering if dataset == "{layer}" else dataset
+        named = bold((entering if dataset == "{layer}" else dataset) or "…")
+        at = "" if "{" in host else f" at {host}"
         key = settings.get("key")
         by = f" by {in_words(map(str, key), 3)}" if isinstance(key, list) and key else ""
-        how = {APPEND: "Add to", REPLACE: "Replace"}.get(str(settings.get("mode")), "Bring up to date")
-        return f"{how} {bold(named or '…')} at {host}{by}"
+        what = {APPEND: f"what is new of {named}", REPLACE: f"{named} in place of what is there"}
+        return f"Publish {what.get(str(settings.get('mode')), named)}{at}{by}"
 
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         return differing.drawn()
