@@ -189,7 +189,7 @@ def test_what_somebody_else_changed_is_shown_and_not_overwritten_unasked(
     edit(server, key, edited)
     theirs = {k: (*v[:2], edited) if k == key else v for k, v in OLD.items() if k != key or edited}
     assert push.send(second, TOKEN).state == "part"
-    assert "1 feature somebody else changed since the difference was taken" in second.push.says
+    assert "Somebody else changed 1 feature since the difference was taken; it was not touched" in second.push.says
     found = second.entries([journal.CONFLICT])
     assert [e.key for e in found] == [key]
     assert (found[0].theirs or {}).get("properties", {}).get("bottom") == edited

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import secrets
 import signal
 import sys
+import threading
 from collections.abc import Callable, Generator
 from pathlib import Path
 from typing import Annotated, Any
@@ -185,6 +187,7 @@ def practice_server(
     answer: Annotated[int, typer.Option("--answer", help="Practise: answer with this status instead.", min=0, max=599)] = 0,
     answer_from: Annotated[int, typer.Option("--answer-from", help="... from the n-th request on.", min=1)] = 1,
     answer_times: Annotated[int, typer.Option("--answer-times", help="... so many times; 0 for always.", min=0)] = 0,
+    while_input: Annotated[bool, typer.Option("--while-input", hidden=True, help="End when the standard input does.")] = False,
     retry_after: Annotated[float, typer.Option("--retry-after", help="... telling to come back in so many seconds.", min=0)] = 0.0,
 ) -> None:  # fmt: skip
     """Serve published datasets on this machine, to practise on. Faults can be asked for."""
@@ -211,6 +214,8 @@ def practice_server(
             f"Practice server at {server.address}, datasets in {folder}. Eskret knows its token. Ctrl+C ends it."
         )
         sys.stdout.flush()
+        if while_input:
+            threading.Thread(target=_end_with_input, daemon=True).start()
         for number in (signal.SIGINT, signal.SIGTERM):  # the server has its own way to end on these
             signal.signal(number, signal.default_int_handler)
         try:
@@ -219,6 +224,11 @@ def practice_server(
             pass
         finally:
             practice.forget(server.address)
+
+
+def _end_with_input() -> None:
+    sys.stdin.read()
+    os.kill(os.getpid(), signal.SIGTERM)
 
 
 def rounds(workflow: Path, home: Path) -> Generator[Callable[[], None], None, None]:

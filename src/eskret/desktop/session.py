@@ -48,6 +48,7 @@ class Forecast:
     findings: list[SimpleNamespace] = field(default_factory=list)
     steps: dict[str, SimpleNamespace] = field(default_factory=dict)
     seconds: float = 0.0
+    strangers: list[tuple[str, str, bool]] = field(default_factory=list)
 
     @property
     def errors(self) -> list[SimpleNamespace]:
@@ -366,12 +367,17 @@ class Session(QObject):
     def ask(self, do: str, handler: Any, owner: QObject | None = None, **request: Any) -> int:
         """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
         if do in ("open", "sketch"):
-            self._looks += 1
-            request["store"] = str(self._store / "looks" / f"{self._looks}")
-            Path(request["store"]).parent.mkdir(parents=True, exist_ok=True)
+            request["store"] = self.new_store()
         job = self._helper.send(do, **request)
         self._handlers[job] = (handler, owner)
         return job
+
+    def new_store(self) -> str:
+        """A folder of its own for a layer that is looked at."""
+        self._looks += 1
+        store = self._store / "looks" / f"{self._looks}"
+        store.parent.mkdir(parents=True, exist_ok=True)
+        return str(store)
 
     def _take(self, event: dict[str, Any]) -> None:
         if event["by"] == "helper":
@@ -585,4 +591,5 @@ def _forecast(event: Mapping[str, Any]) -> Forecast:
         )
         for id, s in event["steps"].items()
     }  # fmt: skip
-    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"])
+    strangers = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
+    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers)

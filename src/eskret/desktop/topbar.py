@@ -133,6 +133,7 @@ class TopBar(QWidget):
     run_asked = Signal()
     stop_asked = Signal()
     words_asked = Signal(bool)
+    publish_asked = Signal(bool)
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -165,6 +166,10 @@ class TopBar(QWidget):
         self.words.setCheckable(True)
         self.words.setToolTip("The word lists of this workflow: spellings met, and the words to use (F10)")
         self.words.clicked.connect(self.words_asked)
+        self.publish = QPushButton("Publish")
+        self.publish.setCheckable(True)
+        self.publish.setToolTip("Published datasets: what is there, what would change, what was sent (F11)")
+        self.publish.clicked.connect(self.publish_asked)
         self.rehearse.clicked.connect(self.rehearse_asked)
         self.run.clicked.connect(self.run_asked)
         self.stop.clicked.connect(self.stop_asked)
@@ -176,7 +181,7 @@ class TopBar(QWidget):
         row.addStretch()
         row.addLayout(self._chips)
         row.addSpacing(4)
-        for button in (self.words, self.rehearse, self.stop, self.run):
+        for button in (self.words, self.publish, self.rehearse, self.stop, self.run):
             row.addWidget(button)
         self.chips: dict[str, QPushButton] = {}
         self._made: tuple[Any, ...] = ()
@@ -202,6 +207,7 @@ class TopBar(QWidget):
         self.rehearse.setVisible(self._working)
         uses = any(s.use in ("draft_words", "apply_words") for s in document.steps)
         self.words.setVisible(self._working and (uses or self.words.isChecked()))
+        self.publish.setVisible(self._working)
         self.run.setVisible(self._working and not running)
         self.stop.setVisible(running)
         able = bool(document.steps) and not running

@@ -27,6 +27,7 @@ from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
 from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
+from eskret.desktop.publisher import Publisher
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
 from eskret.desktop.sources.panel import SourcesPanel
@@ -37,13 +38,16 @@ from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
+from eskret.desktop.views.publish import PublishView
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
+from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, ledger
 from eskret.workflow.document import Step
+from eskret.workflow.rehearsal import OUTSIDE, REACHES
 
 KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"), ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
@@ -52,7 +56,7 @@ KEYS = (
     ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F5", "what is on the map and how it is drawn"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
-    ("F10", "the word lists"),
+    ("F10, F11", "the word lists, published datasets"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
     ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
@@ -152,6 +156,11 @@ class Workbench(QWidget):
         self.files.guards.append(self.words.may_leave)
         self.words.closed.connect(lambda: self.show_words(False))
         self.pages.addWidget(self.words)
+        self.publisher = Publisher(self.session, self)
+        self.publish = PublishView(self.session, self.publisher)
+        self.publish.closed.connect(lambda: self.show_publish(False))
+        self.publish.added.connect(self._added_there)
+        self.pages.addWidget(self.publish)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -161,6 +170,7 @@ class Workbench(QWidget):
     def _page_changed(self, page: int) -> None:
         self.bar.show_work(page > 0)
         self.bar.words.setChecked(page == 2)
+        self.bar.publish.setChecked(page == 3)
         self._refresh()
 
     def _in_words(self) -> bool:
@@ -174,6 +184,19 @@ class Workbench(QWidget):
             self.pages.setCurrentIndex(2 if on else 1)
             (self.words.table if on else self.ledger).setFocus()
 
+    def show_publish(self, on: bool) -> None:
+        """Published datasets over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(3 if on else 1)
+            if on:
+                self.publish.open_view()
+            (self.publish.tree if on else self.ledger).setFocus()
+
+    def _added_there(self, id: str) -> None:
+        """A step was added from the Publish view: show it."""
+        self.show_publish(False)
+        self.session.select(id)
+
     def _banner(self) -> QWidget:
         """A strip above the ledger that says what just happened; it stays until it is closed or outdone."""
         self.banner = QWidget()
@@ -184,9 +207,16 @@ class Workbench(QWidget):
         self.banner_text.setTextFormat(Qt.TextFormat.PlainText)
         self.banner_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.allow_button = QPushButton("Allow it")
-        self.allow_button.setToolTip("Let this workflow save outside its own folder, from now on")
+        self.allow_button.setToolTip(
+            "Let this workflow save outside its own folder and reach its services, from now on"
+        )
         self.allow_button.clicked.connect(self._allow_outside)
         self.allow_button.hide()
+        self.look_button = QPushButton("Look and send")
+        self.look_button.setToolTip("What would change, on the map and in the table; it is sent from there (F11)")
+        self.look_button.clicked.connect(lambda: self.show_publish(True))
+        self.look_button.hide()
+        self._said_of: set[str] = set()
         close = QuietButton("Close", "Take this message away")
         close.clicked.connect(self.banner.hide)
         row = QHBoxLayout(self.banner)
@@ -195,6 +225,7 @@ class Workbench(QWidget):
         row.addWidget(self.banner_mark)
         row.addWidget(self.banner_text, 1)
         row.addWidget(self.allow_button)
+        row.addWidget(self.look_button)
         row.addWidget(close)
         self.banner.hide()
         return self.banner
@@ -239,6 +270,8 @@ class Workbench(QWidget):
         self.bar.run_asked.connect(self.run)
         self.bar.stop_asked.connect(session.stop)
         self.bar.words_asked.connect(self.show_words)
+        self.bar.publish_asked.connect(self.show_publish)
+        self.publisher.pushes_changed.connect(self._prepared)
         self.ledger.add_asked.connect(self.add_step)
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
@@ -330,6 +363,7 @@ class Workbench(QWidget):
             ("On the map", "F5", self.viewer.said_button.click),
             ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
             ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
+            ("Publish", "F11", lambda: self.show_publish(self.pages.currentIndex() != 3)),
             ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
             ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
             ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
@@ -380,18 +414,34 @@ class Workbench(QWidget):
     def tell(self, tone: str, text: str) -> None:
         """Say something above the ledger."""
         self.banner_mark.show_state(tone)
-        self.allow_button.setVisible("outside the workflow's own folder" in text)
+        self.allow_button.setVisible(OUTSIDE in text or REACHES in text)
+        self.look_button.hide()
         self.banner_text.setText(text)
         self.banner.setProperty("tone", tone)
         self.banner.style().unpolish(self.banner)
         self.banner.style().polish(self.banner)
         self.banner.show()
 
+    def _prepared(self) -> None:
+        """A run prepared a push: say so where the run is told of."""
+        waiting = self.publisher.waiting()
+        told = {p["push"] for p in self.session.last_run.get("pushes", ())}
+        new = [p for p in waiting if p["id"] in told]
+        if new and self.pages.currentIndex() == 1 and self._said_of != told:
+            self._said_of = told
+            one = new[0]
+            more = f" And {len(new) - 1} more." if len(new) > 1 else ""
+            text = (f"{one['added']:,} to add, {one['changed']:,} to change, {one['removed']:,} to remove in '{one['dataset']}'; "
+                    f"nothing is sent yet.{more}")  # fmt: skip
+            self.tell("look", text)
+            self.look_button.show()
+
     def _allow_outside(self) -> None:
         session = self.session
         if session.path is not None:
             planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
-            consent.allow(session.path, consent.outside(session.path, session.folder, planned))
+            reaches = [Reach(*s) for s in session.forecast.strangers]
+            consent.allow(session.path, consent.outside(session.path, session.folder, planned), reaches)
             self.banner.hide()
             session.rehearse()
 
@@ -610,6 +660,8 @@ class Workbench(QWidget):
         if not self.files.may_leave():
             return False
         self.viewer.close_down()
+        self.publish.close_down()
+        self.publisher.close_down()
         self.saving.close_down()
         self.session.close()
         return True

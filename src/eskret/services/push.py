@@ -171,9 +171,10 @@ class _Sending:
                 place=push.service, way_out="Look at the dataset, then resume or undo this push",
             )  # fmt: skip
         if settled.conflicts:
+            number = len(settled.conflicts)
             says = (
-                f"{counted(len(settled.conflicts), 'feature')} somebody else changed since the difference was taken; they "
-                "were not touched. Leave theirs, or send yours over them."
+                f"Somebody else changed {counted(number, 'feature')} since the difference was taken; "
+                f"{'it was' if number == 1 else 'they were'} not touched. Leave theirs, or send yours over theirs."
             )
             self._journal.note(state=UNDOING if self._undoing else PART, says=says)
             return

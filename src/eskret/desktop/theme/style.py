@@ -107,6 +107,7 @@ QToolTip {{ background: {p.bar}; color: {p.bar_ink}; border: 0; padding: 5px 8px
 #topBar QPushButton#chip:hover, #topBar QPushButton#chip:focus {{ border: 1px solid {p.hand}; padding: 4px 10px; }}
 
 #shelf {{ background: {p.shelf}; }}
+#shelf QListWidget#shelfList {{ background: {p.shelf}; border: 0; padding: 0; }}
 #shelf QTreeView {{ background: {p.shelf}; border: 0; outline: 0; }}
 QLabel#eyebrow {{ color: {p.faint}; font-family: "{NARROW}"; font-size: 12px; font-weight: 600; }}
 QLabel#faint {{ color: {p.faint}; }}

@@ -81,7 +81,7 @@ class Fetch(Source):
             found = self._items(settings, context, most=50)
         except InputError as error:
             return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="service"),))
-        layer, _ = _layer(found.features, settings)
+        layer, _ = layer_of(found.features, settings.dataset, settings.service)
         crs = context.crs or WGS84
         facts = LayerFacts(
             layer.key, layer.name, layer.kind if found.features else Kind.MIXED, crs, layer.fields, found.matched,
@@ -94,7 +94,7 @@ class Fetch(Source):
 
     def read(self, part: None, settings: Settings, context: Context) -> Sequence[Outcome]:
         found = self._items(settings, context)
-        layer, bad = _layer(found.features, settings)
+        layer, bad = layer_of(found.features, settings.dataset, settings.service)
         aside = [("its geometry cannot be read", bad)]
         kept = remaining(len(found.features), bad)
         layer, lost, remarks = bring(layer, context)
@@ -114,7 +114,7 @@ class Fetch(Source):
         )  # fmt: skip
 
 
-def _layer(found: Sequence[Mapping[str, Any]], settings: Any) -> tuple[Layer, np.ndarray]:
+def layer_of(found: Sequence[Mapping[str, Any]], dataset: str, service: str = "") -> tuple[Layer, np.ndarray]:
     """The features as a layer in WGS 84, with their ids in a field, and the positions of those with bad geometry."""
     texts = np.array([json.dumps(f.get("geometry")) if f.get("geometry") else None for f in found] + [None], object)[
         :-1
@@ -127,5 +127,5 @@ def _layer(found: Sequence[Mapping[str, Any]], settings: Any) -> tuple[Layer, np
     if any(i is not None for i in ids) and all("id" not in r for r in rows):
         rows = [{"id": i, **r} for i, r in zip(ids, rows, strict=True)]
     table = from_objects(rows) if rows else pa.table({"id": pa.array([], pa.string())})
-    key = clean_name(settings.dataset) or "dataset"
-    return Layer(key, table, shapes[good], WGS84, settings.dataset, settings.service), bad
+    key = clean_name(dataset) or "dataset"
+    return Layer(key, table, shapes[good], WGS84, dataset, service), bad

@@ -18,6 +18,7 @@ from typing import Any, TextIO
 
 from eskret.errors import EskretError, ExpressionError, RehearsalError, StoppedError
 from eskret.formats import gdal
+from eskret.workflow.executors import published
 
 Request = Mapping[str, Any]
 Tell = Callable[[Mapping[str, Any]], None]
@@ -77,6 +78,7 @@ def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
             {"level": f.level, "text": f.text, "step": f.step, "setting": f.setting, "layer": f.layer, "start": f.start,
              "length": f.length} for f in found.findings
         ],
+        "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
         "steps": {
             id: {"known": s.known, "entering": [_facts(x) for x in s.entering], "leaving": [_facts(x) for x in s.leaving],
                  "outputs": [{"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features,
@@ -240,6 +242,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
+    **published.DO,
 }  # fmt: skip
 
 
