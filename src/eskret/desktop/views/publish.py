@@ -5,38 +5,26 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
-    QButtonGroup,
     QHBoxLayout,
     QLabel,
     QMessageBox,
     QProgressBar,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
 
-from eskret.core.style import Style
 from eskret.core.words import counted, duration
-from eskret.desktop.map.canvas import MapCanvas, looks
-from eskret.desktop.map.dress import look_of
-from eskret.desktop.map.scene import Scene
 from eskret.desktop.publisher import Publisher
 from eskret.desktop.session import Session
-from eskret.desktop.stage import Stage
-from eskret.desktop.table.view import FeatureTable
 from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.theme.style import theme
+from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.heads import Box
 from eskret.desktop.views.published import (
-    ADDED,
-    CHANGED,
-    CONFLICT,
-    REMOVED,
     PushList,
     ServiceTree,
     figures_of,
@@ -44,12 +32,9 @@ from eskret.desktop.views.published import (
     moment,
     state_words,
 )
-from eskret.operations import differing
 from eskret.workflow.document import Step
 from eskret.workflow.stored import StoredLayer
 
-_ALL = "all"
-_FILTERS = {_ALL: "All", ADDED: "Added", CHANGED: "Changed", REMOVED: "Removed", CONFLICT: "By others"}
 _MODES = {"update": "bring it up to date", "append": "add what is new", "replace": "make it exactly the layer"}
 
 
@@ -104,13 +89,9 @@ class PublishView(QWidget):
         self.setObjectName("pane")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._session, self._publisher = session, publisher
-        self._stage = Stage(session, self)
-        self._stage.ready.connect(self._draw)
-        self._layer: StoredLayer | None = None
         self._of: tuple[str, ...] = ()  # what is shown: a push and its id, a dataset with its service, a service
         self._asked = 0
         self._states: dict[str, int] = {}
-        self._filter = _ALL
         whole = QHBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 0)
         whole.setSpacing(0)
@@ -120,7 +101,6 @@ class PublishView(QWidget):
         publisher.pushes_changed.connect(self._pushes)
         publisher.sending_changed.connect(self._sending)
         publisher.told.connect(self.tell)
-        theme.changed.connect(self._draw)
         QShortcut(QKeySequence("Escape"), self, self.closed.emit, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
 
     # -- putting together
@@ -193,36 +173,14 @@ class PublishView(QWidget):
         self.acts = (
             self.send, self.back, self.leave, self.over, self.keep, self.discard, self.publish_to, self.fetch, self.token, self.forget,
         )  # fmt: skip
-        self.switch = QWidget()
-        self.switch.setObjectName("viewSwitch")
-        switch = QHBoxLayout(self.switch)
-        switch.setContentsMargins(1, 0, 0, 0)
-        switch.setSpacing(0)
-        group = QButtonGroup(self)
-        self.filters: dict[str, QPushButton] = {}
-        for name in _FILTERS:
-            button = _button(_FILTERS[name], "", lambda n=name: self.choose(n))
-            button.setCheckable(True)
-            group.addButton(button)
-            self.filters[name] = button
-            switch.addWidget(button)
+        self.changes = ChangesPane(self._session)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setFixedWidth(170)
         self.progress_text = QLabel()
         self.progress_text.setObjectName("faint")
         self.stop = _button("Stop", "What was sent stays sent, and is written down", self._publisher.stop)
-        acts = _row(self.switch, *self.acts, self.progress, self.progress_text, self.stop, None)
-        self.canvas = MapCanvas()
-        self.table = FeatureTable()
-        self.table.setEditTriggers(FeatureTable.EditTrigger.NoEditTriggers)
-        self.table.rows_chosen.connect(lambda rows: self.canvas.choose(rows, show=True))
-        self.canvas.clicked.connect(self._clicked)
-        panes = QSplitter(Qt.Orientation.Horizontal)
-        panes.setHandleWidth(1)
-        panes.addWidget(self.canvas)
-        panes.addWidget(self.table)
-        panes.setSizes([470, 520])
+        acts = _row(self.changes.switch, *self.acts, self.progress, self.progress_text, self.stop, None)
         column = QVBoxLayout(desk)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -239,7 +197,7 @@ class PublishView(QWidget):
         line.setObjectName("paneHead")
         line.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         column.addWidget(line)
-        column.addWidget(panes, 1)
+        column.addWidget(self.changes, 1)
         self._show_nothing()
         return desk
 
@@ -277,7 +235,7 @@ class PublishView(QWidget):
         if self._of[:1] == ("push",):
             id = self._of[1]
             if self._publisher.push(id) is None:
-                self._of, self._layer = (), None
+                self._of = ()
                 self._show_nothing()
             else:
                 self.show_push(id, again=True)
@@ -302,7 +260,7 @@ class PublishView(QWidget):
         self.facts.setText(text)
         self.says.hide()
         self._offer()
-        self._fill(None)
+        self.changes.show_layer(None)
 
     def show_push(self, id: str, again: bool = False) -> None:
         """Show a push: what it changes, on the map and in the table."""
@@ -311,9 +269,8 @@ class PublishView(QWidget):
             return
         if not again:
             self.says.hide()
-            self._filter, self._states = _ALL, {}
-            self._of = ("push", id)
-            self._fill(None, hint="Being read …")
+            self._states = {}
+            self.changes.show_layer(None, hint="Being read …")
         self._of = ("push", id)
         self.list.mark(id)
         self.tree.let_go()
@@ -327,7 +284,7 @@ class PublishView(QWidget):
                 return
             self._states = dict(event["states"])
             self._show_push_words(event["push"])
-            self._fill(StoredLayer(event["layer"]), keep_view=again)
+            self.changes.show_push(StoredLayer(event["layer"]), len(event["push"]["key"]), again)
 
         self._asked += 1
         asked = self._asked
@@ -344,9 +301,12 @@ class PublishView(QWidget):
             if push["step"]
             else "a workflow"
         )
-        told = (
-            f"{figures_of(push)}; {counted(push['unchanged'], 'feature')} stay as they are. {how[:1].upper()}{how[1:]}."
+        stay = push["unchanged"]
+        kept = f"{counted(stay, 'feature')} {'stays as it is' if stay == 1 else 'stay as they are'}"
+        sent = (
+            f" ({self._states['done']:,} of them sent)" if push["state"] in ("part", "sending") and self._states else ""
         )
+        told = f"{figures_of(push)}{sent}; {kept}. {how[:1].upper()}{how[1:]}."
         self.facts.setText(f"{told} The difference was taken {moment(push['taken'])} by {where}.")
         if push["says"] and not self.says.isVisible():
             self.tell("look", push["says"])
@@ -356,21 +316,20 @@ class PublishView(QWidget):
         self.says.hide()
         self.list.let_go()
         self._of = ("dataset", address, id) if id else ("service", address)
-        self._layer = None
         if not id:
             self._show_service(address)
             return
         self._show_dataset_words(address, id)
-        self._fill(None, hint="Being fetched …")
+        self.changes.show_layer(None, hint="Being fetched …")
 
         def take(event: Mapping[str, Any]) -> None:
             if self._of != ("dataset", address, id) or asked != self._asked:
                 return
             if event["event"] != "done":
                 self.tell("bad", str(event["text"]))
-                self._fill(None)
+                self.changes.show_layer(None)
                 return
-            self._fill(StoredLayer(event["layer"]))
+            self.changes.show_layer(StoredLayer(event["layer"]))
 
         self._asked += 1
         asked = self._asked
@@ -392,7 +351,7 @@ class PublishView(QWidget):
         else:
             self.facts.setText(f"It publishes {counted(len(known.datasets), 'dataset')}. Choose one to look at it.")
         self._offer(service=True)
-        self._fill(None)
+        self.changes.show_layer(None)
 
     def _show_dataset_words(self, address: str, id: str) -> None:
         told = self._publisher.dataset(address, id)
@@ -440,70 +399,6 @@ class PublishView(QWidget):
         if push is None or push["workflow"] != path:
             return None
         return next((s for s in self._session.document.steps if s.id == push["step"]), None)
-
-    def _fill(self, layer: StoredLayer | None, keep_view: bool = False, hint: str = "") -> None:
-        self._layer = layer
-        self._fill_filters()
-        self.table.model_.show_table(layer.table if layer is not None else None, self._rows())
-        if layer is None:
-            self.canvas.show_scene(Scene(hint=hint or "Nothing is shown yet."))
-        else:
-            self.canvas.show_scene(self._scene(), keep_view)
-
-    def _fill_filters(self) -> None:
-        push = self._of[:1] == ("push",) and self._layer is not None
-        self.switch.setVisible(push)
-        if not push:
-            return
-        for name, button in self.filters.items():
-            rows = self._rows(name)
-            count = (
-                self._layer.rows if rows is None and self._layer is not None else len(rows if rows is not None else ())
-            )
-            button.setText(f"{_FILTERS[name]} {count:,}")
-            button.setVisible(name != CONFLICT or count > 0)
-            button.setEnabled(count > 0)
-            button.setChecked(name == self._filter)
-        if not self.filters[self._filter].isEnabled() and self._filter != _ALL:
-            self.choose(_ALL)
-
-    def _rows(self, name: str = "") -> np.ndarray | None:
-        """The rows that a filter shows; None for all."""
-        name = name or self._filter
-        if self._layer is None or name == _ALL or self._of[:1] != ("push",):
-            return None
-        push = self._publisher.push(self._of[1]) or {}
-        at = 2 + len(push.get("key", ())) if name == CONFLICT else 0
-        column = self._layer.table.column(at).to_pylist()
-        wanted = "somebody else changed it" if name == CONFLICT else name
-        return np.flatnonzero(np.array([v == wanted for v in column], bool)).astype(np.int64)
-
-    def choose(self, name: str) -> None:
-        """Show changes of one kind, or all."""
-        self._filter = name
-        self._fill(self._layer, keep_view=True)
-
-    def _scene(self) -> Scene:
-        layer = self._layer
-        if layer is None:
-            return Scene()
-        if layer.shapes is None or not layer.rows:
-            return self._stage.kept_alone("Nothing differs." if self._of[:1] == ("push",) else "It is empty.")
-        rows = self._rows()
-        style = differing.drawn() if self._of[:1] == ("push",) else None
-        if rows is not None and style is not None:
-            colour = style.colours.get(self._filter, theme.palette.look)
-            return self._stage.scene(layer, rows, None, look_of(colour, style, "area", theme.palette), [])
-        return self._stage.scene(layer, None, style or Style(), looks()["leaving"], [])
-
-    def _draw(self) -> None:
-        if self._layer is not None:
-            self.canvas.restyle(self._scene())
-
-    def _clicked(self, row: int, _does: str) -> None:
-        rows = np.array([row] if row >= 0 else [], np.int64)
-        self.canvas.choose(rows)
-        self.table.choose(rows)
 
     # -- acts
 
@@ -594,9 +489,7 @@ class PublishView(QWidget):
 
     def close_down(self) -> None:
         """Let no work outlive the window."""
-        self._stage.close_down()
-        self.canvas.close_down()
-        self.table.model_.close_down()
+        self.changes.close_down()
 
 
 def _eyebrow(text: str) -> QLabel:
