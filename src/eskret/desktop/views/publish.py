@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -52,7 +53,7 @@ class AddressBox(Box):
     def take(self) -> None:
         """Add it, if it can be one."""
         address = self.lines["address"].text().strip()
-        if not address.startswith(("http://", "https://")) or address.endswith("//"):
+        if not re.fullmatch(r"https?://[^\s/]+(/\S*)?", address):
             self.say_wrong("An address begins with https:// or http:// and names a host.")
             return
         self._publisher.add_service(address)

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPen
+from PySide6.QtGui import QFocusEvent, QFont, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import (
     QListWidget,
     QListWidgetItem,
@@ -187,6 +187,12 @@ class ServiceTree(QTreeWidget):
         self.blockSignals(False)
         self.viewport().update()
 
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Coming here chooses nothing: what is shown beside stays."""
+        self.blockSignals(True)
+        super().focusInEvent(event)
+        self.blockSignals(False)
+
     def _changed(self, item: QTreeWidgetItem | None, _before: QTreeWidgetItem | None) -> None:
         if item is not None:
             told = item.data(0, _Role)
@@ -241,6 +247,12 @@ class PushList(QListWidget):
         self.clearSelection()
         self.blockSignals(False)
         self.viewport().update()
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Coming here chooses nothing: what is shown beside stays."""
+        self.blockSignals(True)
+        super().focusInEvent(event)
+        self.blockSignals(False)
 
     def _changed(self, item: QListWidgetItem | None, _before: QListWidgetItem | None) -> None:
         if item is not None:
