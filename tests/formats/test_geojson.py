@@ -11,7 +11,11 @@ import pyarrow as pa
 import pyogrio
 import pytest
 import shapely
+from hypothesis import given
+from hypothesis import strategies as st
 
+from eskret.core.encoded import plain
+from eskret.core.kernels import antimeridian
 from eskret.core.layer import Layer
 from eskret.formats import geojson
 from tests.conftest import points, squares
@@ -86,7 +90,7 @@ def test_rows_without_a_place_on_earth_are_left_out_and_named(tmp_path: Path) ->
     geometry = np.array([shapely.Point(500_000, 5_200_000), shapely.Point(1e300, 1e300)], dtype=object)
     layer = Layer("a", pa.table({"n": [1, 2]}), geometry, "EPSG:32626")
     path = tmp_path / "a.geojson"
-    assert geojson.write(path, layer).tolist() == [1]
+    assert geojson.write(path, layer).lost.tolist() == [1]
     assert len(json.loads(path.read_text())["features"]) == 1
 
 
@@ -102,3 +106,108 @@ def test_gdal_reads_back_the_same(tmp_path: Path, indent: bool) -> None:
     assert layer.geometry is not None
     assert shapely.hausdorff_distance(back.geometry.to_numpy(), layer.geometry).max() < 0.02
     assert (path.read_bytes().count(b"\n") > 200) == indent
+
+
+def cut_of(tmp_path: Path, shapes: list[shapely.Geometry], crs: str = "EPSG:4326") -> tuple[dict, int]:
+    layer = Layer("a", pa.table({"n": list(range(len(shapes)))}), np.array([*shapes, None], object)[:-1], crs)
+    path = tmp_path / "cut.geojson"
+    done = geojson.write(path, layer)
+    return json.loads(path.read_text()), done.cut
+
+
+def test_what_goes_over_the_antimeridian_is_cut(tmp_path: Path) -> None:
+    """RFC 7946, 3.1.9, with its own two examples, and 5.2 for the box (from memory)."""
+    line = shapely.LineString([(170.0, 45.0), (-170.0, 45.0)])
+    area = shapely.Polygon([(177.0, -20.0), (-178.0, -20.0), (-178.0, -16.0), (177.0, -16.0)])
+    found, cut = cut_of(tmp_path, [line, area, shapely.Point(190.0, 5.0), shapely.box(10, 10, 20, 20)])
+    first, second, third, fourth = (f["geometry"] for f in found["features"])
+    assert cut == 3
+    assert first == {"type": "MultiLineString", "coordinates": [[[170, 45], [180, 45]], [[-180, 45], [-170, 45]]]}
+    assert second["type"] == "MultiPolygon" and len(second["coordinates"]) == 2
+    boxes = [shapely.Polygon(p[0]).bounds for p in second["coordinates"]]
+    assert sorted(boxes) == [(-180, -20, -178, -16), (177, -20, 180, -16)]
+    assert all(shapely.LinearRing(p[0]).is_ccw for p in second["coordinates"])
+    assert third == {"type": "Point", "coordinates": [-170, 5]} and fourth["type"] == "Polygon"
+    assert cut_of(tmp_path, [area])[0]["bbox"] == [177, -20, -178, -16]
+
+
+def test_what_only_touches_the_antimeridian_is_left(tmp_path: Path) -> None:
+    world = shapely.Polygon([(-180, -90), (180, -90), (180, 90), (-180, 90)])
+    polar = shapely.Polygon([(-120, 80), (0, 80), (120, 80)])  # round the pole: it cannot be cut into two
+    for shape in (world, shapely.box(170, 0, 180, 10), shapely.LineString([(-180, 0), (-170, 0)])):
+        found, cut = cut_of(tmp_path, [shape])
+        assert cut == 0 and shapely.from_geojson(json.dumps(found["features"][0]["geometry"])).equals(shape)
+    assert cut_of(tmp_path, [polar])[1] == 0
+
+
+@given(
+    st.floats(170, 190),
+    st.floats(-60, 60),
+    st.floats(1, 9),
+    st.floats(1, 9),
+    st.booleans(),
+    st.sampled_from(["area", "line", "holed"]),
+)
+def test_a_cut_keeps_all_there_is(
+    west: float, south: float, width: float, height: float, wrapped: bool, kind: str
+) -> None:
+    """What was cut is, put together again the long way round, what there was."""
+    shape: shapely.Geometry = shapely.box(west, south, west + width, south + height)
+    if kind == "line":
+        shape = shapely.LineString([(west, south), (west + width, south + height)])
+    if kind == "holed":
+        shape = shapely.Polygon(shape.exterior, [shapely.box(west + width / 4, south + height / 4, west + width / 2, south + height / 2).exterior.coords])  # fmt: skip
+    told = (
+        shapely.transform(shape, lambda c: np.column_stack([(c[:, 0] + 180) % 360 - 180, c[:, 1]]))
+        if wrapped
+        else shape
+    )
+    made, _ = antimeridian.cut(np.array([told, None], object)[:1])
+    lon = shapely.get_coordinates(made[0])[:, 0]
+    assert np.abs(lon).max() <= 180
+    parts = shapely.get_parts(made[0])
+    east_of_it = [shapely.transform(p, lambda c: c + [360, 0]) if shapely.bounds(p)[2] <= 0 else p for p in parts]
+    whole = shapely.union_all(east_of_it)
+    assert whole.area == pytest.approx(shape.area, rel=1e-9) and whole.length >= shape.length * (1 - 1e-9)
+    assert shapely.hausdorff_distance(shape, whole) < 1e-9
+
+
+def test_arrays_and_shapes_are_written_alike(tmp_path: Path) -> None:
+    """The fast way, from arrays, and the one by shapes give the same file."""
+    rng = np.random.default_rng(7)
+    holed = shapely.Polygon(
+        [(0, 0), (9, 0), (9, 9), (0, 9)], [[(1, 1), (1, 2), (2, 2), (2, 1)], [(4, 4), (5, 4), (5, 5), (4, 5)]]
+    )
+    kinds = {
+        "points": shapely.points(rng.uniform(500_000, 600_000, (50, 2))),
+        "lines": np.array([shapely.LineString(rng.uniform(500_000, 501_000, (n, 2))) for n in range(2, 40)], object),
+        "areas": np.array([shapely.transform(holed, lambda c, k=k: c * (k + 1) + 500_000) for k in range(30)], object),
+    }  # fmt: skip
+    for name, shapes in kinds.items():
+        table = pa.table({"n": range(len(shapes)), "t": ["a"] * len(shapes), "x": rng.normal(size=len(shapes))})
+        column = pa.chunked_array([pa.array(list(shapely.to_wkb(shapes, byte_order=1, flavor="iso")), pa.binary())])
+        encoded = Layer(name, table, None, "EPSG:32626", encoded=plain(column))
+        fast, slow = tmp_path / f"{name}.geojson", tmp_path / f"{name}-slow.geojson"
+        geojson.write(fast, encoded)
+        geojson.write(slow, Layer(name, table, shapes, "EPSG:32626"))
+        a, b = (json.loads(p.read_text()) for p in (fast, slow))
+        assert a == b, name
+
+
+def test_text_sequence(tmp_path: Path) -> None:
+    """RFC 8142: each text begins with a record separator (1E) and ends with a line feed; GDAL reads it."""
+    path = tmp_path / "a.geojsons"
+    geojson.write(path, squares(4), sequence=True)
+    texts = path.read_bytes().split(b"\x1e")
+    assert texts[0] == b"" and len(texts) == 5 and all(t.endswith(b"}\n") for t in texts[1:])
+    assert [json.loads(t)["properties"]["id"] for t in texts[1:]] == [0, 1, 2, 3]
+    assert pyogrio.read_info(path)["features"] == 4
+
+
+def test_another_crs_only_where_it_is_asked_for(tmp_path: Path) -> None:
+    path = tmp_path / "native.geojson"
+    geojson.write(path, squares(2), crs="EPSG:32626", members={"title": "Squares"})
+    found = json.loads(path.read_text())
+    assert found["crs"]["properties"]["name"] == "urn:ogc:def:crs:EPSG::32626" and found["title"] == "Squares"
+    assert found["features"][0]["geometry"]["coordinates"][0][0] in ([500_000, 5_200_000], [500_010, 5_200_000])
+    assert pyogrio.read_info(path)["crs"] == "EPSG:32626"

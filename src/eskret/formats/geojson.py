@@ -1,45 +1,104 @@
-"""Write GeoJSON as RFC 7946 wants it: WGS 84, outer rings anticlockwise, bounded precision, a bounding box."""
+"""Write GeoJSON as RFC 7946 wants it: WGS 84, outer rings anticlockwise, cut at the antimeridian, bounded precision, a bounding
+box; and as a text sequence (RFC 8142), or in another CRS where somebody asks for that.
+
+Coordinates are written from plain arrays: making a text of each shape by itself takes four times as long.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import orjson
 import pyarrow as pa
+import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import reproject
+from eskret.core.crs import crs_facts, move, parse_crs, reproject, same_crs
+from eskret.core.encoded import LINE
+from eskret.core.kernels import antimeridian
 from eskret.core.layer import Layer
 from eskret.core.rows import remaining
+from eskret.formats.digesting import DigestingFile
 from eskret.formats.reading import Watch, no_watch
 
 CRS84 = "OGC:CRS84"
 DECIMALS = 7
-"""About a centimetre; section 11.2 of the RFC advises against more than is meant."""
+"""About a centimetre of degrees; section 11.2 of the RFC advises against more than is meant."""
+METRIC_DECIMALS = 3
 STEP = 20_000
+_MANY = 500_000
+_OPTIONS = orjson.OPT_UTC_Z | orjson.OPT_SERIALIZE_NUMPY
 
 
-def prepare(layer: Layer, decimals: int) -> tuple[np.ndarray, np.ndarray]:
-    """Geometry in longitude and latitude, rounded, rings wound by the right-hand rule.
+@dataclass(frozen=True)
+class Written:
+    """What came of writing: positions (int64) of rows without a place in the CRS, left out; how many were cut; the file's digest."""
+
+    lost: np.ndarray
+    cut: int = 0
+    sha256: str = ""
+
+
+@dataclass(frozen=True)
+class _Pieces:
+    """Shapes of one single kind as arrays: vertices (n, 2), where each piece begins in them (p + 1), the feature of each."""
+
+    kind: str
+    xy: np.ndarray
+    starts: np.ndarray
+    owner: np.ndarray
+    rows: int
+
+    def objects(self, start: int, stop: int) -> list[Any]:
+        """The geometry of some features, to be written as JSON."""
+        if self.kind == "Point":
+            return [{"type": "Point", "coordinates": c} for c in self.xy[start:stop]]
+        first, last = np.searchsorted(self.owner, [start, stop])
+        bounds = self.starts[first : last + 1].tolist()
+        cut = [self.xy[a:b] for a, b in pairwise(bounds)]
+        if self.kind == "LineString":
+            return [{"type": "LineString", "coordinates": c} for c in cut]
+        begins = np.searchsorted(self.owner[first:last], np.arange(start, stop + 1)).tolist()
+        return [{"type": "Polygon", "coordinates": cut[a:b]} for a, b in pairwise(begins)]
+
+    def box(self) -> np.ndarray:
+        if not len(self.xy):
+            return np.full(4, np.nan)
+        return np.concatenate([self.xy.min(axis=0), self.xy.max(axis=0)])
+
+
+def decimals_for(crs: str | None) -> int:
+    """Digits after the point that fit the unit of a CRS."""
+    return DECIMALS if crs is None or crs_facts(crs).geographic else METRIC_DECIMALS
+
+
+def prepare(layer: Layer, decimals: int, crs: str = CRS84) -> tuple[np.ndarray, np.ndarray]:
+    """Geometry in longitude and latitude (or another CRS), rounded, rings wound by the right-hand rule.
 
     Returns
     -------
-    The geometry (same length as the layer), and the positions (int64) of rows that could not be brought to WGS 84.
+    The geometry (same length as the layer), and the positions (int64) of rows that could not be brought there.
     """
     geometry = layer.geometry if layer.geometry is not None else np.full(len(layer), None, dtype=object)
     lost = np.empty(0, np.int64)
     if layer.crs is not None:
-        geometry, lost = reproject(geometry, layer.crs, CRS84)
+        geometry, lost = reproject(geometry, layer.crs, crs)
     return shapely.orient_polygons(rounded(geometry, decimals)), lost
 
 
 def rounded(geometry: np.ndarray, decimals: int) -> np.ndarray:
     """Geometry whose coordinates have so many digits after the point."""
-    has_z = bool(shapely.has_z(geometry).any())
-    return np.asarray(shapely.transform(geometry, lambda c: np.round(c, decimals) + 0.0, include_z=has_z))
+    has_z = shapely.has_z(geometry)
+    out = np.asarray(shapely.transform(geometry, lambda c: np.round(c, decimals) + 0.0), object)
+    if has_z.any():  # what is flat must stay so
+        out[has_z] = shapely.transform(geometry[has_z], lambda c: np.round(c, decimals) + 0.0, include_z=True)
+    return out
 
 
 def texts_of(geometry: np.ndarray) -> list[bytes]:
@@ -50,59 +109,166 @@ def texts_of(geometry: np.ndarray) -> list[bytes]:
 
 def plain_value(value: Any) -> Any:
     """What stands in JSON for a value that has no form of its own there."""
-    if isinstance(value, bytes):
-        return value.hex()
-    return str(value)
+    return value.hex() if isinstance(value, bytes) else str(value)
+
+
+def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
+    """The layer's shapes as arrays in a CRS, where they are all points, lines or areas of single parts, all have a place there
+    and none goes over the antimeridian; None where they must be looked at one by one."""
+    encoded = layer.encoded
+    if encoded is None or encoded.array is not None or not len(encoded):
+        return None
+    if encoded.xy is not None:
+        kind, xy, starts, owner = "Point", encoded.xy, np.arange(len(encoded) + 1), np.arange(len(encoded))
+    elif encoded.pieces is not None:
+        kind = "LineString" if encoded.types[0] == LINE else "Polygon"
+        xy, starts, owner = encoded.pieces
+    else:
+        return None
+    if layer.crs is not None:
+        xy = _moved(xy, layer.crs, crs)
+    if not np.isfinite(xy).all():
+        return None
+    if same_crs(crs, CRS84) and antimeridian.crossing(xy[:, 0], starts).any():
+        return None
+    xy = np.round(xy, decimals) + 0.0
+    if kind == "Polygon":
+        xy = _wound(xy, starts, owner)
+    return _Pieces(kind, np.ascontiguousarray(xy), starts, owner, len(encoded))
+
+
+def _moved(xy: np.ndarray, source: str, target: str) -> np.ndarray:
+    """Coordinates in another CRS; many of them on two cores."""
+    if len(xy) < _MANY or same_crs(source, target):
+        return move(xy, source, target)
+    area = (float(xy[:, 0].min()), float(xy[:, 1].min()), float(xy[:, 0].max()), float(xy[:, 1].max()))
+    with ThreadPoolExecutor(2) as pool:
+        return np.concatenate([*pool.map(lambda part: move(part, source, target, area), np.array_split(xy, 2))])
+
+
+def _wound(xy: np.ndarray, starts: np.ndarray, owner: np.ndarray) -> np.ndarray:
+    """Rings wound by the right-hand rule: shells anticlockwise, holes clockwise."""
+    base = np.repeat(xy[starts[:-1]], np.diff(starts), axis=0)
+    x, y = (xy - base).T
+    cross = np.append(x[:-1] * y[1:] - x[1:] * y[:-1], 0.0)
+    cross[starts[1:] - 1] = 0.0
+    ccw = np.add.reduceat(cross, starts[:-1]) > 0
+    shell = np.r_[True, owner[1:] != owner[:-1]]
+    turn = ccw != shell
+    if not turn.any():
+        return xy
+    place = np.arange(len(xy))
+    length = np.diff(starts)
+    inside = place - np.repeat(starts[:-1], length)
+    back = np.repeat(starts[:-1] + length - 1, length) - inside
+    return np.asarray(xy[np.where(np.repeat(turn, length), back, place)])
 
 
 def features(
-    layer: Layer, geometry: np.ndarray, watch: Watch = no_watch, indent: bool = False
+    layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch = no_watch, indent: bool = False
 ) -> Generator[bytes, None, None]:
     """The text of each feature, without what stands between them."""
-    option = orjson.OPT_INDENT_2 if indent else 0
+    option = _OPTIONS | (orjson.OPT_INDENT_2 if indent else 0)
     total = len(layer)
+    names = layer.table.column_names
     for start in range(0, total, STEP):
-        part = layer.table.slice(start, STEP)
-        rows = part.to_pylist() if part.num_columns else [{}] * part.num_rows
-        texts = texts_of(geometry[start : start + STEP])
-        for row, text in zip(rows, texts, strict=True):
-            record = {"type": "Feature", "properties": row, "geometry": orjson.Fragment(text)}
-            yield orjson.dumps(record, default=plain_value, option=option | orjson.OPT_UTC_Z)
-        watch(min(start + STEP, total), total)
+        stop = min(start + STEP, total)
+        columns = [_values(c) for c in layer.table.slice(start, STEP).columns]
+        rows = zip(*columns, strict=True) if columns else [()] * (stop - start)
+        if isinstance(geometry, _Pieces):
+            shapes = geometry.objects(start, stop)
+        else:
+            shapes = [orjson.Fragment(t) for t in texts_of(geometry[start:stop])]
+        for row, shape in zip(rows, shapes, strict=True):
+            record = {"type": "Feature", "properties": dict(zip(names, row, strict=True)), "geometry": shape}
+            yield orjson.dumps(record, default=plain_value, option=option)
+        watch(stop, total)
+
+
+def _values(column: pa.ChunkedArray) -> list[Any]:
+    """A column as Python values; numbers by way of arrays, which is faster."""
+    if pa.types.is_floating(column.type):
+        values = np.asarray(pc.fill_null(column, float("nan")))
+        return list(values.tolist())  # what is no number is written as null, as JSON wants it
+    return list(column.to_pylist())
 
 
 def write(
-    path: Path, layer: Layer, *, decimals: int = DECIMALS, bounding_box: bool = True, indent: bool = False,
-    watch: Watch = no_watch,
-) -> np.ndarray:  # fmt: skip
-    """Write one layer as a feature collection.
+    path: Path, layer: Layer, *, decimals: int | None = None, bounding_box: bool = True, indent: bool = False,
+    crs: str = CRS84, sequence: bool = False, members: Mapping[str, str] | None = None, watch: Watch = no_watch,
+) -> Written:  # fmt: skip
+    """Write one layer as a feature collection, or as a sequence of features.
 
     Parameters
     ----------
     path : a file that does not exist yet.
-    decimals : digits after the point.
+    decimals : digits after the point; None for as many as fit the unit.
     indent : spread over lines for people; else one feature a line.
-
-    Returns
-    -------
-    Positions (int64) of rows without a place in WGS 84; they are left out of the file.
+    crs : another than WGS 84 is named in the file, as parties have agreed to read it (RFC 7946, section 4).
+    sequence : a text sequence: each feature begins with a record separator and ends with a line feed.
+    members : more members of the collection, such as a title.
     """
-    geometry, lost = prepare(layer, decimals)
-    if len(lost):
-        stays = remaining(len(layer), lost)
-        layer, geometry = layer.take(stays), geometry[stays]
-    with path.open("wb") as out:
-        out.write(b'{"type":"FeatureCollection",')
-        box = shapely.total_bounds(geometry) if len(geometry) else np.full(4, np.nan)
-        if bounding_box and not np.isnan(box).any():
-            out.write(b'"bbox":' + orjson.dumps([float(v) for v in box]) + b",")
-        out.write(b'"features":[\n')
-        between = b""
+    digits = decimals_for(crs) if decimals is None else decimals
+    pieces = _pieces(layer, digits, crs)
+    lost, cut = np.empty(0, np.int64), np.empty(0, np.int64)
+    geometry: np.ndarray | _Pieces
+    if pieces is not None:
+        geometry = pieces
+    else:
+        shapes, lost = prepare(layer, digits, crs)
+        if len(lost):
+            stays = remaining(len(layer), lost)
+            layer, shapes = layer.take(stays), shapes[stays]
+        if same_crs(crs, CRS84):
+            shapes, cut = antimeridian.cut(shapes)
+            shapes[cut] = shapely.orient_polygons(rounded(shapes[cut], digits))
+        geometry = shapes
+    with DigestingFile(path) as out:
+        _write(out, layer, geometry, watch, indent, crs, sequence, bounding_box, len(cut) > 0, members or {})
+    return Written(lost, len(cut), out.sha256)
+
+
+def _write(
+    out: DigestingFile, layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch, indent: bool, crs: str, sequence: bool,
+    bounding_box: bool, over: bool, members: Mapping[str, str],
+) -> None:  # fmt: skip
+    if sequence:
         for text in features(layer, geometry, watch, indent):
-            out.write(between + text)
-            between = b",\n"
-        out.write(b"\n]}\n")
-    return lost
+            out.write(b"\x1e" + text + b"\n")
+        return
+    out.write(b'{"type":"FeatureCollection",')
+    for name, said in members.items():
+        out.write(orjson.dumps(name) + b":" + orjson.dumps(said) + b",")
+    if not same_crs(crs, CRS84):
+        out.write(b'"crs":' + orjson.dumps(_named(crs)) + b",")
+    box = _box(geometry, over)
+    if bounding_box and not np.isnan(box).any():
+        out.write(b'"bbox":' + orjson.dumps([float(v) for v in box]) + b",")
+    out.write(b'"features":[\n')
+    between = b""
+    for text in features(layer, geometry, watch, indent):
+        out.write(between + text)
+        between = b",\n"
+    out.write(b"\n]}\n")
+
+
+def _named(crs: str) -> dict[str, Any]:
+    """A CRS as the member that GeoJSON had before the RFC, which readers still know."""
+    authority, _, code = (crs_facts(crs).code or "").partition(":")
+    name = f"urn:ogc:def:crs:{authority}::{code}" if code else parse_crs(crs).to_wkt()
+    return {"type": "name", "properties": {"name": name}}
+
+
+def _box(geometry: np.ndarray | _Pieces, over: bool) -> np.ndarray:
+    """West, south, east, north; west is greater than east for what goes over the antimeridian (section 5.2)."""
+    if isinstance(geometry, _Pieces):
+        return geometry.box()
+    if not len(geometry):
+        return np.full(4, np.nan)
+    box = np.asarray(shapely.total_bounds(geometry), float)
+    if over:
+        box[0], box[2] = antimeridian.around(shapely.bounds(shapely.get_parts(geometry)))
+    return box
 
 
 def losses(schema: pa.Schema) -> list[str]:

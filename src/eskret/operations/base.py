@@ -165,8 +165,8 @@ class Desk(Protocol):
         """A file on the target's file system to write instead of it, with the target's content if that stays (or,
         ``anew``, only what other steps put into it in this run)."""
 
-    def written(self, target: Path) -> None:
-        """Say that a staged file is written, as far as this step knows."""
+    def written(self, target: Path, sha256: str = "") -> None:
+        """Say that a staged file is written, as far as this step knows; with its digest, where that is known."""
 
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""

@@ -167,15 +167,16 @@ class DeliveryDesk:
             raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
         return staged
 
-    def written(self, target: Path) -> None:
-        """A staged file is written, as far as its step knows: its digest is taken while the step goes on."""
+    def written(self, target: Path, sha256: str = "") -> None:
+        """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
         target = target.resolve()
         staged = self._staged[target]
 
         def take() -> FileRecord:
             with staged.open("rb") as stream:
                 os.fsync(stream.fileno())
-            return record_of(staged, {})
+            stat = staged.stat()
+            return FileRecord(sha256, stat.st_size, stat.st_mtime_ns) if sha256 else record_of(staged, {})
 
         future: Future[FileRecord] = Future()
 

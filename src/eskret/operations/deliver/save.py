@@ -340,9 +340,11 @@ class Save(Delivery):
             )  # fmt: skip
         staged = context.desk.stage(plan.path, keep_content=False)
         measured = with_measures(layer, settings.measures)
-        lost = geojson.write(
+        written = geojson.write(
             staged, measured, decimals=settings.decimals, indent=settings.layout == "indented", watch=context.watch
         )
+        context.desk.written(plan.path, written.sha256)
+        lost = written.lost
         aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
         remarks: tuple[Remark, ...] = ()
         if layer.crs and not same_crs(layer.crs, geojson.CRS84):
