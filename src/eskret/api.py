@@ -15,7 +15,7 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Layer
 from eskret.core.style import style_of
 from eskret.errors import DocumentError, EskretError, InputError
-from eskret.formats import geojson, geopackage, sources, targets
+from eskret.formats import geopackage, sources, targets
 from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
 from eskret.workflow import edits
@@ -251,8 +251,8 @@ def write(layer: Layer, path: str | Path, name: str = "") -> None:
     target = targets.target_for(file)
     if not target.many and file.exists():
         raise EskretError("the file is there already", place=str(file), way_out="Choose another name, or remove it")
-    if target is targets.GEOJSON:
-        geojson.write(file, layer)
+    if target.write is not None:
+        targets.write_one(file, layer, name or layer.key)
         return
     with geopackage.writing(file) as container:
         called = name or layer.key

@@ -156,7 +156,8 @@ def test_a_cut_keeps_all_there_is(
     if kind == "line":
         shape = shapely.LineString([(west, south), (west + width, south + height)])
     if kind == "holed":
-        shape = shapely.Polygon(shape.exterior, [shapely.box(west + width / 4, south + height / 4, west + width / 2, south + height / 2).exterior.coords])  # fmt: skip
+        hole = shapely.box(west + width / 4, south + height / 4, west + width / 2, south + height / 2)
+        shape = shapely.Polygon(shape.exterior, [hole.exterior.coords])  # type: ignore[attr-defined]
     told = (
         shapely.transform(shape, lambda c: np.column_stack([(c[:, 0] + 180) % 360 - 180, c[:, 1]]))
         if wrapped
@@ -166,7 +167,9 @@ def test_a_cut_keeps_all_there_is(
     lon = shapely.get_coordinates(made[0])[:, 0]
     assert np.abs(lon).max() <= 180
     parts = shapely.get_parts(made[0])
-    east_of_it = [shapely.transform(p, lambda c: c + [360, 0]) if shapely.bounds(p)[2] <= 0 else p for p in parts]
+    east_of_it = [
+        shapely.transform(p, lambda c: c + np.array([360, 0])) if shapely.bounds(p)[2] <= 0 else p for p in parts
+    ]
     whole = shapely.union_all(east_of_it)
     assert whole.area == pytest.approx(shape.area, rel=1e-9) and whole.length >= shape.length * (1 - 1e-9)
     assert shapely.hausdorff_distance(shape, whole) < 1e-9

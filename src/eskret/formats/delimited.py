@@ -24,7 +24,7 @@ def losses(schema: pa.Schema) -> list[str]:
 
 def write(path: Path, layer: Layer, watch: Watch = no_watch) -> None:
     """Write a file; empty cells stand for nothing, an empty text is written in quotes."""
-    table = _with_geometry(layer)
+    table = with_geometry(layer)
     columns = [_written(c) for c in table.columns]
     table = pa.table(columns, names=table.column_names)
     options = pyarrow.csv.WriteOptions(quoting_style="needed")
@@ -48,7 +48,8 @@ def _written(column: pa.ChunkedArray) -> pa.ChunkedArray:
     return column
 
 
-def _with_geometry(layer: Layer) -> pa.Table:
+def with_geometry(layer: Layer) -> pa.Table:
+    """The attributes with the geometry in columns: x and y of points, well-known text of other shapes."""
     if layer.geometry is None:
         return layer.table
     taken = layer.table.column_names

@@ -126,6 +126,11 @@ class GeoPackageWriter:
         self._fresh = 0  # layers written since the schema was last cleared
         self._hidden: list[tuple[Any, ...]] = []  # rows of the schema that are put back at the end
 
+    @property
+    def connection(self) -> sqlite3.Connection:
+        """The connection that this transaction is open on."""
+        return self._db
+
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
         return [row[0] for row in self._db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid")]
@@ -241,7 +246,7 @@ class GeoPackageWriter:
             shapes, type_name, has_z = declared(layer)
             bounds = bounds_of(shapes)
             columns.append(f"{quote(geom)} {type_name}")
-        columns += [f"{quote(f.name)} {_sql_type(f.type)}" for f in layer.table.schema]
+        columns += [f"{quote(f.name)} {sql_type(f.type)}" for f in layer.table.schema]
         db.execute(f"CREATE TABLE {quote(name)} ({', '.join(columns)})")
         blobs = None if shapes is None else lambda a, b: geometry_blobs(shapes, srs, bounds, a, b)
         self._rows(layer, name, blobs, geom, watch)
@@ -253,7 +258,7 @@ class GeoPackageWriter:
         db.execute(
             "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, "
             "max_x, max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
-            (name, data_type, name, description, _now(), *box, None if shapes is None else srs),
+            (name, data_type, name, description, now(), *box, None if shapes is None else srs),
         )
         if shapes is not None:
             db.execute(
@@ -477,7 +482,8 @@ def writing(path: Path) -> Generator[GeoPackageWriter, None, None]:
         db.close()
 
 
-def _now() -> str:
+def now() -> str:
+    """The time as the standard writes it."""
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
 
 
@@ -548,7 +554,8 @@ def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, 
     ]
 
 
-def _sql_type(kind: pa.DataType) -> str:
+def sql_type(kind: pa.DataType) -> str:
+    """The type of a column that holds such values."""
     if pa.types.is_boolean(kind):
         return "BOOLEAN"
     if pa.types.is_integer(kind):

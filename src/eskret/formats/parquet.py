@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +13,8 @@ import pyarrow.parquet as pq
 import shapely
 
 from eskret.core.account import Remark
-from eskret.core.crs import crs_code, parse_crs
-from eskret.core.encoded import decode
+from eskret.core.crs import crs_code, parse_crs, same_crs
+from eskret.core.encoded import decode, encode
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
@@ -75,6 +76,45 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     kind = Kind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
     layer = Layer(key, table, array, _crs(known) if geometry else None, path.stem, str(path), kind=kind)
     return Reading(layer, done, (), tuple(remarks))
+
+
+def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_watch) -> None:
+    """Write a file of version 1.1: geometry as WKB, its CRS as PROJJSON, boxes of the features in a column of their own."""
+    table = layer.table
+    told: dict[bytes, bytes] = {f"{n}".encode(): t.encode() for n, t in words.items() if t}
+    if layer.geometry is not None:
+        name, box_name = number_collisions(["geometry", "bbox"], taken=table.column_names)
+        bounds = np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4)
+        none = np.isnan(bounds[:, 0])
+        sides = [pa.array(bounds[:, n], pa.float64(), mask=none) for n in range(4)]
+        box = pa.StructArray.from_arrays(sides, names=["xmin", "ymin", "xmax", "ymax"], mask=pa.array(none))
+        table = table.append_column(name, pa.array(encode(layer.geometry), pa.binary())).append_column(box_name, box)
+        types = sorted({_type_word(s) for s in layer.geometry if s is not None})
+        column: dict[str, Any] = {"encoding": "WKB", "geometry_types": types}
+        if layer.crs is None:
+            column["crs"] = None
+        elif not same_crs(layer.crs, CRS84):
+            column["crs"] = json.loads(parse_crs(layer.crs).to_json())
+        if not none.all():
+            low, high = np.nanmin(bounds[:, :2], axis=0), np.nanmax(bounds[:, 2:], axis=0)
+            column["bbox"] = [float(v) for v in (*low, *high)]
+        column["covering"] = {"bbox": {s: [box_name, s] for s in ("xmin", "ymin", "xmax", "ymax")}}
+        geo = {"version": "1.1.0", "primary_column": name, "columns": {name: column}}
+        told[b"geo"] = json.dumps(geo).encode()
+    table = table.replace_schema_metadata(told)
+    with pq.ParquetWriter(path, table.schema, compression="zstd") as writer:
+        for start in range(0, max(1, table.num_rows), 50_000):
+            writer.write_table(table.slice(start, 50_000))
+            watch(min(start + 50_000, table.num_rows), table.num_rows)
+
+
+def _type_word(shape: shapely.Geometry) -> str:
+    return f"{shape.geom_type} Z" if shape.has_z else str(shape.geom_type)
+
+
+def count(path: Path) -> int:
+    """Rows of a file, by its own metadata."""
+    return int(pq.ParquetFile(path).metadata.num_rows)
 
 
 def _bare(rows: int) -> pa.Table:

@@ -1,31 +1,165 @@
-"""Containers that results can be saved in: what each can hold, and how a layer gets into it."""
+"""Formats that results can be saved in: what each can hold, and how layers get into it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
-import pyarrow as pa
-
+from eskret.core.layer import Field, Kind, Layer
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
-from eskret.formats import delimited, geojson, geopackage
+from eskret.formats import delimited, fitting, geojson, geopackage, library_write, markup, parquet, workbook
+from eskret.formats.fitting import Bounds, Choices
+from eskret.formats.reading import Watch, no_watch
+
+ANY, ONE = "any", "one"
+"""How many layers a file holds: a GeoPackage takes more at any time; other files all of a step at once, or one alone."""
+SET = "set"
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How a file is to be written. ``words`` are title, description and licence."""
+
+    decimals: int | None = None
+    indent: bool = False
+    crs: str = geojson.CRS84
+    words: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Put:
+    """What came of writing: features found in the file, rows of the layers that have no place there, how many were cut."""
+
+    found: int
+    lost: Sequence[object] = ()
+    cut: int = 0
+    sha256: str = ""
+
+
+Pairs = Sequence[tuple[Layer, str]]
 
 
 @dataclass(frozen=True)
 class Target:
-    """A format to save in. ``many`` says that one file holds several layers."""
+    """A format to save in.
+
+    ``holds`` says how many layers a file takes; ``crs`` the one it is always in; ``kinds`` what may be drawn in it, none for
+    tables only with their shapes in columns; ``companions`` files that belong to the one named; ``words`` what it can say of
+    a dataset.
+    """
 
     title: str
     ending: str
-    many: bool
+    holds: str
+    write: Callable[[Path, Pairs, Writing, Watch], Put] | None = None
+    bounds: Bounds | None = None
     name_limit: int = LIMIT
+    crs: str = ""
+    tables: bool = True
+    kinds: frozenset[Kind] = frozenset(Kind)
+    companions: tuple[str, ...] = ()
+    words: frozenset[str] = frozenset()
+    rounds: bool = False
+
+    @property
+    def many(self) -> bool:
+        """Whether layers are known by name in the file from run to run."""
+        return self.holds == ANY
+
+    def fits(self, fields: Sequence[Field], choices: Choices) -> list[str]:
+        """What becomes of these fields, in sentences."""
+        return fitting.foretell(fields, self.bounds, choices) if self.bounds is not None else []
 
 
-GEOPACKAGE = Target("GeoPackage", ".gpkg", True)
-GEOJSON = Target("GeoJSON", ".geojson", False)
-CSV = Target("CSV", ".csv", False)
-TARGETS = {".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".csv": CSV}
+def _as_geojson(sequence: bool) -> Callable[[Path, Pairs, Writing, Watch], Put]:
+    def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+        done = geojson.write(
+            path, pairs[0][0], decimals=how.decimals, indent=how.indent and not sequence, crs=how.crs, sequence=sequence,
+            members={{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t}, watch=watch,
+        )  # fmt: skip
+        return Put(geojson.count(path), done.lost, done.cut, done.sha256)  # type: ignore[arg-type]
+
+    return write
+
+
+def _as_csv(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    delimited.write(path, pairs[0][0], watch)
+    return Put(delimited.count(path))
+
+
+def _as_parquet(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    parquet.write(path, pairs[0][0], how.words, watch)
+    return Put(parquet.count(path))
+
+
+def _by_library(options: Mapping[str, str]) -> Callable[[Path, Pairs, Writing, Watch], Put]:
+    def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+        library_write.write(path, pairs[0][0], pairs[0][1], options=options, watch=watch)
+        return Put(library_write.count(path))
+
+    return write
+
+
+def _as_shapefile(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    library_write.write(path, pairs[0][0], pairs[0][1], options={"ENCODING": "UTF-8"}, watch=watch)
+    for part in (path, path.with_suffix(".dbf")):
+        if part.stat().st_size >= 1 << 31:
+            raise DeliveryError(
+                f"its {part.suffix[1:]} part is larger than the 2 GB that a shapefile holds", place=str(path.name),
+                way_out="Save to a GeoPackage, or split the layer",
+            )  # fmt: skip
+    return Put(library_write.count(path))
+
+
+def _as_gpx(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    markup.write_gpx(path, pairs, how.words, geojson.DECIMALS if how.decimals is None else how.decimals, watch)
+    return Put(markup.count(path))
+
+
+def _as_kml(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    markup.write_kml(path, pairs, how.words, geojson.DECIMALS if how.decimals is None else how.decimals, watch)
+    return Put(markup.count(path))
+
+
+def _as_workbook(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
+    workbook.write(path, pairs, how.words, watch)
+    return Put(sum(workbook.count(path)))
+
+
+_DRAWN = frozenset({Kind.POINT, Kind.LINE, Kind.AREA})
+_WORDS = frozenset({"title", "description", "licence"})
+GEOPACKAGE = Target("GeoPackage", ".gpkg", ANY, words=_WORDS)
+GEOJSON = Target(
+    "GeoJSON", ".geojson", ONE, _as_geojson(False), crs=geojson.CRS84, words=_WORDS, rounds=True,
+)  # fmt: skip
+SEQUENCE = Target("GeoJSON text sequence", ".geojsons", ONE, _as_geojson(True), crs=geojson.CRS84, rounds=True)
+SHAPEFILE = Target(
+    "a shapefile", ".shp", ONE, _as_shapefile, tables=False, kinds=_DRAWN, companions=(".shx", ".dbf", ".prj", ".cpg"),
+    bounds=Bounds("a shapefile", name_bytes=10, text_bytes=254, most_fields=255, whole_digits=18, times=False, flags=False,
+                  empty_texts=False),
+)  # fmt: skip
+FLATGEOBUF = Target(
+    "FlatGeobuf", ".fgb", ONE, _by_library({"SPATIAL_INDEX": "YES"}), tables=False,
+    bounds=Bounds("FlatGeobuf", dates=False),
+)  # fmt: skip
+PARQUET = Target("GeoParquet", ".parquet", ONE, _as_parquet, words=_WORDS)
+CSV = Target("CSV", ".csv", ONE, _as_csv)
+KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True)
+GPX = Target(
+    "GPX", ".gpx", SET, _as_gpx, crs=geojson.CRS84, tables=False, kinds=frozenset({Kind.POINT, Kind.LINE}),
+    words=frozenset({"title", "description"}), rounds=True,
+)  # fmt: skip
+WORKBOOK = Target(
+    "a workbook", ".xlsx", SET, _as_workbook, name_limit=workbook.SHEET_NAME, words=frozenset({"title", "description"}),
+    bounds=Bounds("a workbook", text_signs=workbook.MOST_SIGNS, most_fields=workbook.MOST_FIELDS - 2, most_rows=workbook.MOST_ROWS,
+                  zones=False, empty_texts=False),
+)  # fmt: skip
+TARGETS = {
+    ".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".geojsons": SEQUENCE, ".shp": SHAPEFILE, ".fgb": FLATGEOBUF,
+    ".parquet": PARQUET, ".csv": CSV, ".xlsx": WORKBOOK, ".kml": KML, ".gpx": GPX,
+}  # fmt: skip
 
 
 def target_for(path: Path) -> Target:
@@ -44,20 +178,51 @@ def target_for(path: Path) -> Target:
     return found
 
 
-def losses(target: Target, schema: pa.Schema) -> list[str]:
+def losses(
+    target: Target, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE
+) -> list[str]:
     """What the format cannot hold of these fields, in sentences; empty where nothing is lost."""
-    if target is GEOJSON:
+    import pyarrow as pa
+
+    schema = pa.schema([pa.field(f.name, f.type) for f in fields])
+    if target in (GEOJSON, SEQUENCE):
         return geojson.losses(schema)
     if target is CSV:
         return delimited.losses(schema)
+    if target is GPX:
+        return markup.gpx_losses([f.name for f in fields], kind)
+    if target is FLATGEOBUF:
+        return [
+            *target.fits(fields, choices or Choices()),
+            "features are put in another order, for the index that the format has",
+        ]
+    if target is not GEOPACKAGE:
+        return target.fits(fields, choices or Choices())
     out = []
-    for field in schema:
-        if pa.types.is_nested(field.type):
-            out.append(f"'{field.name}' is a list and becomes text")
-        elif pa.types.is_timestamp(field.type) and field.type.tz is None:
-            out.append(f"'{field.name}' has times without a zone; they are written as UTC")
-        elif pa.types.is_time(field.type):
-            out.append(f"'{field.name}' is a time of day and becomes text")
-    if len(schema) > geopackage.MAX_FIELDS:
-        out.append(f"it has {len(schema)} fields, and a GeoPackage layer holds {geopackage.MAX_FIELDS}")
+    for one in fields:
+        if pa.types.is_nested(one.type):
+            out.append(f"'{one.name}' is a list and becomes text")
+        elif pa.types.is_timestamp(one.type) and one.type.tz is None:
+            out.append(f"'{one.name}' has times without a zone; they are written as UTC")
+        elif pa.types.is_time(one.type):
+            out.append(f"'{one.name}' is a time of day and becomes text")
+    if len(fields) > geopackage.MAX_FIELDS:
+        out.append(f"it has {len(fields)} fields, and a GeoPackage layer holds {geopackage.MAX_FIELDS}")
     return out
+
+
+def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> None:
+    """Write a layer to a file of its own, as usual for its format.
+
+    Raises
+    ------
+    DeliveryError : the format cannot hold it.
+    """
+    target = target_for(path)
+    if target.write is None:
+        with geopackage.writing(path) as container:
+            container.add(layer, name, watch=watch)
+        return
+    if target.bounds is not None:
+        layer = fitting.fit(layer, target.bounds, Choices()).layer
+    target.write(path, [(layer, name)], Writing(), watch)

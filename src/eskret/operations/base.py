@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import inspect
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
@@ -93,6 +93,8 @@ class Delivered:
     sha256: str = ""
     content: str = ""
     """A digest of the layer's rows, for a layer of a container."""
+    own: bool = True
+    """Whether the whole of it is this workflow's; not where rows went into what was there already."""
 
     def to_json(self) -> dict[str, Any]:
         return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,
@@ -171,6 +173,15 @@ class Desk(Protocol):
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""
 
+    def join(self, target: Path, companion: Path) -> Path:
+        """A file that belongs to a staged one: where it is written; it goes with it into its place."""
+
+    def drop(self, target: Path) -> None:
+        """Take a file away together with the commit, if it is there: it belongs to what is replaced."""
+
+    def keep(self, target: Path) -> None:
+        """Keep what a target holds now, so that the change of it can be taken back later."""
+
     def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
         """Write down a push that is to be sent once somebody says so."""
 
@@ -193,6 +204,12 @@ class Context:
     path_parameters: frozenset[str] = frozenset()
     others: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     """Layers that settings name, by setting; in a rehearsal their facts."""
+    sld_of: Callable[[Layer, str], str] | None = None
+    """The style of a layer as the text of an SLD file for this name; the engine brings it."""
+
+    def sld(self, layer: Layer, name: str) -> str:
+        """How a layer is drawn, as SLD; empty where nobody knows."""
+        return self.sld_of(layer, name) if self.sld_of is not None else ""
 
     def other_layers(self, setting: str) -> Sequence[Layer]:
         """The layers that a setting names, in a run."""

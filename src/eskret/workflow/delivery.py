@@ -26,6 +26,7 @@ from eskret.formats import geopackage, sqlite, targets
 from eskret.operations.base import Delivered, Planned, Prepared
 from eskret.services.changing import Change
 from eskret.services.journal import DRAFT, PREPARED, Journal, Push, open_push, pushes
+from eskret.workflow import kept
 from eskret.workflow.outputs import FileRecord, Outputs, outputs_path, record_of
 
 _PREFIX = ".eskret-"
@@ -60,6 +61,8 @@ class DeliveryDesk:
         self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
         self._title = title
         self._pushes: list[str] = []
+        self._gone: list[Path] = []
+        self._kept: list[Path] = []
 
     # -- what is there already
 
@@ -103,6 +106,8 @@ class DeliveryDesk:
         else:
             own = policy == "own" and self.outputs.untouched(target)
             names = []
+        if policy in ("append", "update"):
+            return Planned(target, layer, policy)
         if own or policy == "replace":
             return Planned(target, layer, "replace")
         if policy == "skip":
@@ -166,6 +171,28 @@ class DeliveryDesk:
         except OSError as error:
             raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
         return staged
+
+    def join(self, target: Path, companion: Path) -> Path:
+        """A file that belongs to a staged one, such as the table of a shapefile."""
+        target, companion = target.resolve(), companion.resolve()
+        staged = self._staged[target].with_name(f"{_PREFIX}{self._token}-{companion.name}")
+        with self._guard:
+            if companion in self._staged:
+                raise DeliveryError("two steps save the same file", place=str(companion), way_out="Rename one of them")
+            self._staged[companion] = staged
+        return staged
+
+    def drop(self, target: Path) -> None:
+        """Take a file away together with the commit, if it is there."""
+        with self._guard:
+            if target.resolve().exists() and target.resolve() not in self._gone:
+                self._gone.append(target.resolve())
+
+    def keep(self, target: Path) -> None:
+        """Keep what a target holds now, so that the change of it can be taken back later."""
+        with self._guard:
+            if target.resolve() not in self._kept and target.exists():
+                self._kept.append(target.resolve())
 
     def written(self, target: Path, sha256: str = "") -> None:
         """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
@@ -243,8 +270,12 @@ class DeliveryDesk:
             ahead = self._known(target)
             with staged.open("rb") as stream:
                 os.fsync(stream.fileno())
-            layers = {d.layer: d.content for d in delivered if d.path.resolve() == target and d.layer}
+            here = [d for d in delivered if d.path.resolve() == target]
+            layers = {d.layer: d.content for d in here if d.layer and d.own}
             known = records.get(self.outputs.name_of(target))
+            if here and not any(d.own for d in here) and known is None:
+                shas[target] = record_of(staged, {}, ahead).sha256
+                continue  # rows went into somebody else's file: it is not this workflow's to replace
             fresh = record_of(staged, layers, ahead)
             # layers of earlier runs stay this workflow's own while they are in the file
             older = {n: x for n, x in (known.layers if known else {}).items() if n not in fresh.layers}
@@ -256,17 +287,26 @@ class DeliveryDesk:
         try:
             if self._staged and journal is not None:
                 pairs = [[str(s), str(t)] for t, s in self._staged.items()]
-                _write_synced(journal, {"moves": pairs, "outputs": after})
+                _write_synced(journal, {"moves": pairs, "gone": [str(g) for g in self._gone], "outputs": after})
             self._put_in_place(backups)
+            for gone in self._gone:
+                if gone not in self._staged:
+                    gone.unlink(missing_ok=True)
         except OSError:
             if journal is not None:
                 journal.unlink(missing_ok=True)
             raise
+        else:
+            for target in self._kept:
+                if target in backups:
+                    kept.keep(target, backups[target], shas.get(target, ""), self._workflow, self._title)
         finally:
             for backup in backups.values():
                 backup.unlink(missing_ok=True)
         self._staged.clear()
         self._made.clear()
+        self._gone.clear()
+        self._kept.clear()
         if self._workflow is not None and journal is not None and shas:
             _write_synced(outputs_path(self._workflow), after)
             journal.unlink(missing_ok=True)
@@ -313,6 +353,8 @@ class DeliveryDesk:
             staged.unlink(missing_ok=True)
             Path(f"{staged}-journal").unlink(missing_ok=True)
         self._staged.clear()
+        self._gone.clear()
+        self._kept.clear()
         for id in self._pushes:
             open_push(id).remove()
         self._pushes.clear()
@@ -363,6 +405,10 @@ def recover(workflow: Path | None) -> bool:
             os.replace(staged, target)
         except FileNotFoundError:
             continue  # it was put in place before
+    moved = {target for _, target in told["moves"]}
+    for gone in told.get("gone", ()):
+        if gone not in moved:
+            Path(gone).unlink(missing_ok=True)
     _write_synced(outputs_path(workflow), told["outputs"])
     journal.unlink()
     return True

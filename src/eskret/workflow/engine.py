@@ -52,6 +52,7 @@ from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import order_of, others_of, resolve, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
+from eskret.workflow.styles import sld_for
 
 Event = dict[str, Any]
 """An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
@@ -372,6 +373,7 @@ class _StepRun:
         context = Context(
             owner.run_.folder, self.step.id, owner.values, owner.fields, owner.document.crs or None, totals,
             self._watch, owner.desk, owner.document.path_parameters(), others_of(self.step, key, owner.made)[0],
+            lambda layer, name: sld_for(owner.document, layer, name),
         )  # fmt: skip
         return self.operation.Settings(**values), context
 

@@ -5,9 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from eskret.core.layer import matches
-from eskret.core.style import Style
+from eskret.core.classes import breaks_of
+from eskret.core.layer import Layer, matches
+from eskret.core.legend import numbers_of
+from eskret.core.style import CLASSES, Style
 from eskret.errors import EskretError
+from eskret.formats import gdal
+from eskret.formats.sld import sld_text
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.document import Document, Step
 from eskret.workflow.mapped import OnMap
@@ -64,3 +68,19 @@ def put_on_map(document: Document, layers: Sequence[OnMap]) -> Document:
     for layer in layers:
         once.setdefault(layer.place, layer)
     return replace(document, map=replace(document.map, layers=tuple(once.values())))
+
+
+def sld_for(document: Document, layer: Layer, name: str) -> str:
+    """The style of a layer of a run as OGC SLD, for the name that it is saved under."""
+    style = style_for(document, layer.line)
+    held = style.field in layer.table.column_names
+    column = layer.table.schema.field(style.field).type if held else None
+    breaks: Sequence[float] = ()
+    if style.by == CLASSES and held:
+        gdal.with_frames()  # the library of classes is built on data frames
+        numbers = numbers_of(layer.table.column(style.field))
+        if style.method == "own":
+            breaks = style.breaks
+        elif numbers is not None:
+            breaks = breaks_of(numbers, style.method, style.count)
+    return sld_text(style, name, str(layer.kind), column, breaks)

@@ -280,7 +280,7 @@ class SettingsForm(QScrollArea):
         other, endings = info.shown_when
         default = default_of(operation_by_id(step.use).Settings, other)
         value = str(step.settings.get(other, "" if default is None else default))
-        return any(value.lower().endswith(str(e)) for e in endings)
+        return any(value.lower().endswith(str(e).lower()) for e in endings)
 
     def _fill_sql(self, editor: SqlEditor, step: Step, name: str) -> None:
         """Offer what can stand in it, mark what is wrong, and ask what comes of it."""
@@ -332,7 +332,9 @@ class SettingsForm(QScrollArea):
             count = "" if plan.features is None else f", {at_most}{counted(plan.features, 'feature')}"
             what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
             was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
-            verb = {"write": "Writes", "replace": "Replaces", "skip": "Leaves as it is"}[plan.action]
+            verb = {
+                "write": "Writes", "replace": "Replaces", "skip": "Leaves as it is", "append": "Appends to", "update": "Brings up to date",
+            }[plan.action]  # fmt: skip
             lines.append(f"{verb} {what}{was}{count}")
         if len(found.outputs) > 6:
             lines.append(f"and {len(found.outputs) - 6} more")

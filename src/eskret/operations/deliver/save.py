@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from itertools import groupby
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
-import pyarrow as pa
 from pydantic import field_validator
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, reproject, same_crs, transformation
-from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.crs import crs_facts, same_crs, transformation
+from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions, placeholders
 from eskret.core.rows import remaining
-from eskret.core.sizes import check_measure, with_measures
+from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
-from eskret.core.words import bold
+from eskret.core.words import bold, counted
 from eskret.errors import DeliveryError, EskretError, SettingError
-from eskret.formats import delimited, digest, geojson, geopackage, geopackage_large, targets
+from eskret.formats import digest, geopackage, geopackage_about, geopackage_large, geopackage_update, sources, targets
+from eskret.formats.index_page import Listed, index_page
+from eskret.operations import saving, updating
 from eskret.operations.base import (
     Context,
     Delivered,
@@ -36,9 +38,13 @@ from eskret.operations.base import (
 )
 from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
 
-_GEOJSON = ("to", (".geojson", ".json"))
+_JSON = (".geojson", ".json", ".geojsons")
+_ROUNDED = ("to", (*_JSON, ".kml", ".gpx"))
 _GEOPACKAGE = ("to", (".gpkg",))
-_NOT_GEOJSON = ("to", (".gpkg", ".csv"))
+_FREE = ("to", (".gpkg", ".csv", ".shp", ".fgb", ".parquet", ".xlsx"))
+_CHANGED = (".gpkg", *_JSON, ".shp", ".fgb", ".parquet", ".csv")
+"""Formats whose layers can be appended to and brought up to date."""
+_INDEX = "index.html"
 
 
 @dataclass(frozen=True)
@@ -47,18 +53,19 @@ class _Place:
 
     key: str
     path: Path
-    layer: str  # empty where the file holds one layer
+    layer: str  # empty where the file is known by its own name
     name: str
     original: str
 
 
 class Save(Delivery):
-    """Save layers to a GeoPackage, to GeoJSON or to CSV, under good names.
+    """Save layers to files of ten formats, under good names, all of them or none.
 
     The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a section, whose layers
-    share one coordinate system; GeoJSON and CSV take one layer a file, so put {layer} into the path for several. Nothing
-    is written before the whole run has succeeded, and then everything at once. What this workflow wrote the last time is
-    replaced; anything else that is in the way stops the run, unless you say otherwise.
+    share one coordinate system; so do a workbook, KML and GPX. The others take one layer a file, so put {layer} into the path
+    for several. Nothing is written before the whole run has succeeded, and then everything at once. What this workflow wrote
+    the last time is replaced; anything else that is in the way stops the run, unless you say otherwise: it can be replaced,
+    numbered, left, appended to, or brought up to date by a key. The last two can be taken back later.
     """
 
     id = "save"
@@ -66,57 +73,91 @@ class Save(Delivery):
     phase = Phase.DELIVER
     relation = Relation.KEPT
     also_known_as = (
-        "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver",
-        "csv", "section", "titles",
+        "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver", "shapefile", "shp",
+        "csv", "section", "titles", "kml", "gpx", "excel", "xlsx", "workbook", "parquet", "flatgeobuf", "append", "update", "folder",
+        "index page", "web", "sld", "style",
     )  # fmt: skip
 
     class Settings(OperationSettings):
         to: str = setting(
             "File", kind="target", min_length=1, example="out/returns.gpkg",
-            help="Where to save, from the workflow's folder: .gpkg, .geojson or .csv. It may hold {layer} and parameters.",
+            help="Where to save, from the workflow's folder. The ending says the format: .gpkg .shp .geojson .geojsons .fgb .parquet "
+            ".kml .gpx .csv .xlsx. It may hold {layer} and parameters.",
         )  # fmt: skip
         name: str = setting(
             "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
             help="How each layer is called. {layer}, {step} (that made it), {n} and parameters are filled in, then it is cleaned.",
         )  # fmt: skip
-        if_exists: Literal["own", "stop", "replace", "number", "skip"] = setting(
+        if_exists: Literal["own", "stop", "replace", "number", "skip", "append", "update"] = setting(
             "If it is there already", kind="choice", default="own",
             choices={
                 "own": "replace own output, else stop", "stop": "stop", "replace": "replace it",
-                "number": "save beside it with a number", "skip": "leave it and go on",
+                "number": "save beside it with a number", "skip": "leave it and go on", "append": "append to it",
+                "update": "bring it up to date by a key",
             },
             help="A file or layer that nobody changed since this workflow wrote it is replaced without asking.",
+        )  # fmt: skip
+        key: list[str] = setting(
+            "Key", kind="fields", default=[], example="bed", shown_when=("if_exists", ("update",)),
+            help="Fields that tell features apart: those that are there are replaced, others added, the rest stays.",
         )  # fmt: skip
         section: str = setting(
             "Section", default="", example="Field work", shown_when=_GEOPACKAGE,
             help="A name that these layers share in the GeoPackage. A section has one CRS; layers are brought to it.",
         )  # fmt: skip
         crs: KnownCrs = setting(
-            "CRS to save in", kind="crs", default="", example="EPSG:32626", shown_when=_NOT_GEOJSON,
+            "CRS to save in", kind="crs", default="", example="EPSG:32626", shown_when=_FREE,
             help="Left empty, layers keep theirs, or take that of the section.",
+        )  # fmt: skip
+        native: bool = setting(
+            "Keep the CRS of the layer", kind="flag", default=False, shown_when=("to", _JSON),
+            help="GeoJSON is in WGS 84 by RFC 7946. Only where whoever reads it has agreed to another: it is named in the file.",
+        )  # fmt: skip
+        fields: list[str] = setting(
+            "Fields to save", kind="fields", default=[], example="bed, licence, tonnes",
+            help="In this order. Left empty, all are saved.",
+        )  # fmt: skip
+        titled: bool = setting(
+            "Titles as names of fields", kind="flag", default=False,
+            help="The fields are called by their titles in the file, where they have any.",
+        )  # fmt: skip
+        titles: dict[str, str] = setting(
+            "Titles of fields", kind="pairs", default={}, example="depth_m = Depth in metres",
+            help="What a field is called for people, written as field = title. A GeoPackage keeps both.",
         )  # fmt: skip
         measures: list[str] = setting(
             "Measures to keep current", kind="patterns", default=[], example="length_km, area_ha",
             help="Fields computed from the geometry on every save: length_ or area_ and a unit.",
         )  # fmt: skip
-        titles: dict[str, str] = setting(
-            "Titles of fields", kind="pairs", default={}, example="depth_m = Depth in metres", shown_when=_GEOPACKAGE,
-            help="What a field is called for people, written as field = title; other programs can show it too.",
+        times: Literal["text", "split"] = setting(
+            "Times of day in a shapefile", kind="choice", default="text", shown_when=("to", (".shp",)),
+            choices={"text": "as text", "split": "as a date and a text of the hour"},
+            help="A shapefile has dates and no times of day.",
         )  # fmt: skip
-        description: str = setting(
-            "Description",
-            default="",
-            shown_when=_GEOPACKAGE,
-            help="Goes into the GeoPackage's list of contents, for those who open it.",
-        )
+        long_texts: Literal["cut", "stop"] = setting(
+            "Texts that are too long", kind="choice", default="cut", shown_when=("to", (".shp", ".xlsx")),
+            choices={"cut": "cut them and say so", "stop": "stop the run"},
+            help="A shapefile holds texts of 254 bytes, a cell of a workbook 32,767 characters.",
+        )  # fmt: skip
         decimals: int = setting(
-            "Decimals of GeoJSON", kind="whole", default=geojson.DECIMALS, ge=0, le=15, shown_when=_GEOJSON,
-            help="Digits after the point of a degree; 7 are about a centimetre.",
+            "Decimals", kind="whole", default=-1, ge=-1, le=15, shown_when=_ROUNDED,
+            help="Digits after the point; -1 for as many as fit the unit: 7 of a degree, about a centimetre, 3 of a metre.",
         )  # fmt: skip
         layout: Literal["compact", "indented"] = setting(
-            "Layout of GeoJSON", kind="choice", default="compact", shown_when=_GEOJSON,
+            "Layout of GeoJSON", kind="choice", default="compact", shown_when=("to", (".geojson", ".json")),
             choices={"compact": "one feature a line", "indented": "spread out, for people to read"},
             help="Both hold the same; the compact one is smaller.",
+        )  # fmt: skip
+        title: str = setting("Title", default="", help="Of what is saved, for those who find it.")
+        description: str = setting("Description", default="", help="Goes where the format has a place for it.")
+        licence: str = setting("Licence", default="", example="CC BY 4.0", help="Under which it may be used.")
+        style: bool = setting(
+            "Style beside it", kind="flag", default=False,
+            help="How each layer is drawn, as an OGC SLD file of its name beside what is saved.",
+        )  # fmt: skip
+        index: bool = setting(
+            "Index page beside it", kind="flag", default=False,
+            help="A page, index.html, in the same folder, that lists what was saved with counts, CRS and fields.",
         )  # fmt: skip
 
         @field_validator("measures")
@@ -134,7 +175,10 @@ class Save(Delivery):
         name = settings.get("name")
         if settings.get("section"):
             to = f"{settings['section']} in {to}"
-        return f"Save {entering or '…'} to {bold(to)}" + (f" as {name}" if name and name != "{layer}" else "")
+        verb, join = {"append": ("Append", "to"), "update": ("Bring", "into")}.get(
+            str(settings.get("if_exists")), ("Save", "to")
+        )
+        return f"{verb} {entering or '…'} {join} {bold(to)}" + (f" as {name}" if name and name != "{layer}" else "")
 
     # -- where things go
 
@@ -159,9 +203,9 @@ class Save(Delivery):
             names.append(name)
         names = number_collisions(names, limit=target.name_limit)
         per_layer = {"layer", "n"} & set(placeholders(settings.to))
-        if not target.many and len(layers) > 1 and not per_layer:
+        if target.holds == targets.ONE and len(layers) > 1 and not per_layer:
             raise DeliveryError(
-                f"{len(layers)} layers cannot go into one {target.title} file", place=settings.to,
+                f"{len(layers)} layers cannot go into one {target.title.removeprefix('a ')} file", place=settings.to,
                 way_out="Put {layer} into the path for a file each, or save to a .gpkg",
             )  # fmt: skip
         out = []
@@ -169,6 +213,8 @@ class Save(Delivery):
             path = context.fill_path(settings.to, {"layer": name, "step": layer.step or context.step, "n": number})
             out.append(_Place(layer.key, path, name if target.many else "", name, layer.name))
         return out
+
+    # -- before anything is read
 
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         findings: list[Finding] = []
@@ -179,61 +225,89 @@ class Save(Delivery):
             setting_name = "name" if error.place == settings.name else "to"
             return Forecast((), (Finding(Level.ERROR, error.sentence(), setting=setting_name),))
         target = targets.target_for(Path(settings.to))
+        findings += self._unfit(target, settings)
         for one in facts:
-            for loss in targets.losses(target, one.schema()):
-                findings.append(Finding(Level.NOTE, f"{one.key}: {loss}.", layer=one.key))
-            if target is targets.GEOJSON and one.crs is None and one.kind != "table":
-                findings.append(
-                    Finding(Level.ERROR, f"{one.key}: GeoJSON is in WGS 84, and this layer has no CRS to come from. "
-                            "Say it where the layer is loaded.", layer=one.key, setting="to")
-                )  # fmt: skip
-        if target is not targets.GEOPACKAGE:
-            names = [n for n in ("section", "titles", "description") if getattr(settings, n)]
-            findings += [
-                Finding(Level.LOOK, f"{target.title} has no place for '{setting_info(type(settings))[n].label}'.", setting=n)
-                for n in names
-            ]  # fmt: skip
-        if target is targets.GEOJSON and settings.crs and not same_crs(settings.crs, geojson.CRS84):
-            text = "GeoJSON is in WGS 84; leave 'CRS to save in' empty, or save in another format."
-            return Forecast((), (*findings, Finding(Level.ERROR, text, setting="crs")))
-        settled, more = self._foretold(facts, settings, context, places)
+            findings += saving.foretell(replace(one, fields=saving.measured(one, settings)), target, settings)[1]
+            if target.crs and one.crs is None and one.kind is not Kind.TABLE:
+                text = f"{one.key}: {target.title} is in WGS 84, and this layer has no CRS to come from. Say it where the layer is loaded."
+                findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
+        if any(f.setting == "crs" and f.level is Level.ERROR for f in findings):
+            return Forecast((), tuple(findings))
+        settled, more = self._settled(facts, target, settings, context, places)
         findings += more
         known = {f.key: f for f in settled}
         assert context.desk is not None
         for path, group in _by_path(places).items():
             try:
-                plans = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
+                plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
+                if settings.index:
+                    context.desk.settle(path.with_name(_INDEX), [""], "own")
             except EskretError as error:
                 findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
                 continue
-            planned += [
-                replace(
-                    plan, features=known[place.key].count, original=place.original, certainty=known[place.key].certainty
-                )
-                for plan, place in zip(plans, group, strict=True)
-            ]
-        return Forecast(tuple(settled), tuple(findings), tuple(planned))
+            planned += _planned(plans, group, known)
+        return Forecast(tuple(settled), tuple(dict.fromkeys(findings)), tuple(planned))
 
-    def _foretold(
-        self, facts: Sequence[LayerFacts], settings: Settings, context: Context, places: Sequence[_Place]
+    def _unfit(self, target: targets.Target, settings: Settings) -> list[Finding]:
+        """Settings that this format has no place for, and some that exclude each other."""
+        infos = setting_info(type(settings))
+        idle = [
+            n
+            for n in ("title", "description", "licence")
+            if getattr(settings, n) and n not in target.words and not settings.index
+        ]
+        if target is not targets.GEOPACKAGE:
+            idle += [n for n in ("section",) if getattr(settings, n)]
+            idle += ["titles"] if settings.titles and not settings.titled else []
+        what = f"{target.title[:1].upper()}{target.title[1:]}"
+        out = [Finding(Level.LOOK, f"{what} has no place for '{infos[n].label}'.", setting=n) for n in idle]
+        other = bool(settings.crs) and bool(target.crs) and not same_crs(settings.crs, target.crs)
+        if target in (targets.GEOJSON, targets.SEQUENCE) and not settings.native and other:
+            text = "GeoJSON is in WGS 84; leave 'CRS to save in' empty, or save in another format."
+            out.append(Finding(Level.ERROR, text, setting="crs"))
+        if saving.writes_native(target, settings):
+            text = "GeoJSON in another CRS than WGS 84 is not as RFC 7946 has it; the file names its CRS."
+            out.append(Finding(Level.LOOK, text, setting="native"))
+        if (
+            settings.if_exists in ("append", "update")
+            and target.ending not in _CHANGED
+            and ".json" not in target.ending
+        ):
+            text = f"{what} cannot be appended to. Save it anew, or to another format."
+            out.append(Finding(Level.ERROR, text, setting="if_exists"))
+        if settings.if_exists == "update" and not settings.key:
+            out.append(
+                Finding(
+                    Level.ERROR, "To bring a layer up to date, features must be told apart: name a key.", setting="key"
+                )
+            )
+        return out
+
+    def _settled(
+        self,
+        facts: Sequence[LayerFacts],
+        target: targets.Target,
+        settings: Settings,
+        context: Context,
+        places: Sequence[_Place],
     ) -> tuple[list[LayerFacts], list[Finding]]:
-        """The layers with the CRS and the measures that they will have, and what that means."""
+        """The layers with the CRS, the fields and the measures that they will have, and what that means."""
         findings: list[Finding] = []
         out = []
         section = context.fill(settings.section) if settings.section else ""
         path_of = {p.key: p.path for p in places}
-        settled: dict[Path, str] = {}
+        in_section: dict[Path, str] = {}
         for one in facts:
-            wanted = settings.crs
-            if section and one.kind != "table" and path_of[one.key].suffix.lower() == ".gpkg":
+            wanted = saving.crs_for(target, settings, one.crs)
+            if section and one.kind is not Kind.TABLE and target is targets.GEOPACKAGE:
                 path = path_of[one.key]
-                if path not in settled:
+                if path not in in_section:
                     there = geopackage.sections_of(path).get(section)
-                    settled[path] = there.crs if there else settings.crs or one.crs or ""
-                if settings.crs and settled[path] and not same_crs(settings.crs, settled[path]):
-                    text = f"The section '{section}' is in {settled[path]}, and a section has one CRS. Save to another section."
+                    in_section[path] = there.crs if there else settings.crs or one.crs or ""
+                if settings.crs and in_section[path] and not same_crs(settings.crs, in_section[path]):
+                    text = f"The section '{section}' is in {in_section[path]}, and a section has one CRS. Save to another section."
                     findings.append(Finding(Level.ERROR, text, setting="crs"))
-                wanted = settled[path]
+                wanted = in_section[path]
                 if not one.crs:
                     text = (
                         f"{one.key}: a section has one CRS, and this layer has none. Say it where the layer is loaded."
@@ -244,14 +318,11 @@ class Save(Delivery):
                 text = f"{one.key}: brought to {crs_facts(wanted).name}: {way.sentence()}."
                 findings.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=one.key))
                 one = replace(one, crs=wanted, extent=None)
-            names = [
-                m for m in settings.measures if m.startswith({"line": "length", "area": "area"}.get(one.kind, "-"))
-            ]
-            fields = (*one.fields, *(Field(m, pa.float64()) for m in names if m not in one.names()))
             unknown = [f for f in settings.titles if all(f not in other.names() for other in facts)]
-            if unknown and one is facts[-1]:
+            if unknown and one.key == facts[-1].key:
                 findings.append(Finding(Level.LOOK, f"No layer has a field '{unknown[0]}' to title.", setting="titles"))
-            out.append(replace(one, fields=fields))
+            fields = saving.measured(one, settings)
+            out.append(replace(one, fields=tuple(saving.chosen_fields(fields, settings))))
         return out, list(dict.fromkeys(findings))
 
     # -- writing
@@ -260,30 +331,41 @@ class Save(Delivery):
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
         assert context.desk is not None
+        target = targets.target_for(Path(settings.to))
         for path, group in _by_path(self._places(layers, settings, context)).items():
             with context.desk.lock(path):
-                plans = context.desk.settle(path, [p.layer for p in group], settings.if_exists)
-                pairs = [(by_key[place.key], plan) for place, plan in zip(group, plans, strict=True)]
-                writing = [(layer, plan) for layer, plan in pairs if plan.action != "skip"]
-                outcomes += [_skipped(layer, plan) for layer, plan in pairs if plan.action == "skip"]
-                if targets.target_for(path).many:
-                    outcomes += self._to_geopackage(path, writing, settings, context)
-                elif targets.target_for(path) is targets.CSV:
-                    outcomes += [self._to_csv(layer, plan, settings, context) for layer, plan in writing]
+                plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
+                paired = plans if target.many else [plans[0]] * len(group)
+                pairs = [(by_key[place.key], plan, place) for place, plan in zip(group, paired, strict=True)]
+                outcomes += [_skipped(layer, plan) for layer, plan, _ in pairs if plan.action == "skip"]
+                writing = [(layer, plan, place) for layer, plan, place in pairs if plan.action != "skip"]
+                if not writing:
+                    continue
+                if target.many:
+                    outcomes += self._to_geopackage(path, [(x, p) for x, p, _ in writing], settings, context)
                 else:
-                    outcomes += [self._to_geojson(layer, plan, settings, context) for layer, plan in writing]
+                    outcomes += self._to_file(target, [(x, p, z.name) for x, p, z in writing], settings, context)
+        if settings.index:
+            self._index(outcomes, settings, context)
         return outcomes
+
+    def _words(self, settings: Settings, context: Context) -> dict[str, str]:
+        return {
+            n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)
+        }
 
     def _to_geopackage(
         self, path: Path, writing: Sequence[tuple[Layer, Planned]], settings: Settings, context: Context
     ) -> list[Outcome]:
-        if not writing:
-            return []
         assert context.desk is not None
-        anew = path.exists() and geopackage.holds_only(path, [p.layer for _, p in writing])
+        changed = [p for _, p in writing if p.action in ("append", "update")]
+        anew = not changed and path.exists() and geopackage.holds_only(path, [p.layer for _, p in writing])
         sections = geopackage.sections_of(path) if anew else {}
         staged = context.desk.stage(path, keep_content=True, anew=anew)
+        if changed:
+            context.desk.keep(path)
         section = context.fill(settings.section) if settings.section else ""
+        words = self._words(settings, context)
         with geopackage.writing(staged) as container:
             there = {name.casefold(): name for name in container.names()}
             crs = settings.crs
@@ -291,21 +373,27 @@ class Save(Delivery):
                 known = {**sections, **container.sections()}.get(section)
                 crs = known.crs if known else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
             for _, plan in writing:
-                if plan.layer.casefold() in there:
+                if plan.layer.casefold() in there and plan not in changed:
                     container.remove(there[plan.layer.casefold()])
-        brought = [_brought(layer, settings, crs) for layer, _ in writing]
-        pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, writing, strict=True)]
+        out: list[Outcome] = []
+        fresh = [(x, p) for x, p in writing if p not in changed]
+        for layer, plan in writing:
+            if plan in changed:
+                out.append(self._change_layer(staged, layer, plan, settings, context))
+        brought = [saving.ready(layer, targets.GEOPACKAGE, settings, crs) for layer, _ in fresh]
+        pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, fresh, strict=True)]
         # many small layers in one transaction; a large one by itself, through the library
         large: list[tuple[Layer, str]] = []
+        description = words.get("description", "")
         for many_rows, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(pair[0])):
             if many_rows:
                 for layer, name in group:
                     large.append((layer, name))
-                    geopackage_large.write_large(staged, layer, name, settings.description, context.watch)
+                    geopackage_large.write_large(staged, layer, name, description, context.watch)
             else:
                 with geopackage.writing(staged) as container:
                     for layer, name in group:
-                        container.add(layer, name, settings.description, context.watch)
+                        container.add(layer, name, description, context.watch)
         with geopackage.writing(staged) as container:
             for layer, name in large:
                 geopackage_large.index_large(container, layer, name)
@@ -313,77 +401,156 @@ class Save(Delivery):
             for _, name in pairs:
                 if section:
                     container.put_in_section(name, section, crs)
+                geopackage_about.put_about(container, name, words)
+        if settings.style:
+            self._styles(path, [(x, p.layer) for x, p in fresh], settings, context)
         context.desk.written(path)
-        found = {e.name: e.rows for e in geopackage.entries(staged)}
-        return [
-            _saved(
-                layer, plan, one.layer.crs, one.aside, found.get(plan.layer, -1), context, one.remarks,
-                digest.layer_digest(staged, plan.layer), one.layer,
+        found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
+        return out + [
+            _saved(layer, plan, one, found.get(plan.layer, -1), context, digest.layer_digest(staged, plan.layer))
+            for (layer, plan), one in zip(fresh, brought, strict=True)
+        ]
+
+    def _change_layer(self, staged: Path, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
+        """Append to a layer of a GeoPackage, or bring it up to date, row by row where they are."""
+        old = sources.read(staged, plan.layer, plan.layer).layer
+        one = saving.ready(layer, targets.GEOPACKAGE, settings, old.crs or "")
+        done = updating.update(old, one.layer, settings.key if plan.action == "update" else [])
+        ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
+        with geopackage.writing(staged) as container:
+            geopackage_update.change(
+                container, plan.layer, done.aligned, done.added, done.changed, ids[done.was].tolist(), old.crs
             )
-            for (layer, plan), one in zip(writing, brought, strict=True)
-        ]  # fmt: skip
+            found = geopackage_update.rows_of(container, plan.layer)
+        return _changed(layer, plan, one, done, len(old), found, context)
 
-    def _to_csv(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
-        assert context.desk is not None
-        staged = context.desk.stage(plan.path, keep_content=False)
-        one = _brought(layer, settings, settings.crs)
-        delimited.write(staged, one.layer, context.watch)
-        found = delimited.count(staged)
-        return _saved(layer, plan, one.layer.crs, one.aside, found, context, one.remarks, "", one.layer)
-
-    def _to_geojson(self, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
-        assert context.desk is not None
-        if layer.drawn and layer.crs is None:
-            raise DeliveryError(
-                "GeoJSON is in WGS 84, and this layer has no CRS to come from", place=layer.key,
-                way_out="Say it where the layer is loaded",
-            )  # fmt: skip
-        staged = context.desk.stage(plan.path, keep_content=False)
-        measured = with_measures(layer, settings.measures)
-        written = geojson.write(
-            staged, measured, decimals=settings.decimals, indent=settings.layout == "indented", watch=context.watch
+    def _to_file(
+        self,
+        target: targets.Target,
+        writing: Sequence[tuple[Layer, Planned, str]],
+        settings: Settings,
+        context: Context,
+    ) -> list[Outcome]:
+        """Write layers to a file: one, or all of the step where the format holds a set."""
+        assert context.desk is not None and target.write is not None
+        path = writing[0][1].path
+        if writing[0][1].action in ("append", "update"):
+            return [self._change_file(target, *writing[0], settings, context)]
+        ready = [saving.ready(x, target, settings, saving.crs_for(target, settings, x.crs)) for x, _, _ in writing]
+        put = self._write(
+            target, path, [(r.layer, n) for r, (_, _, n) in zip(ready, writing, strict=True)], settings, context
         )
-        context.desk.written(plan.path, written.sha256)
-        lost = written.lost
-        aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
-        remarks: tuple[Remark, ...] = ()
-        if layer.crs and not same_crs(layer.crs, geojson.CRS84):
-            remarks = (Remark(f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants", layer.key),)
-        found = _count_features(staged)
-        left = measured.take(remaining(len(layer), lost)) if len(lost) else measured
-        return _saved(layer, plan, geojson.CRS84, aside, found, context, remarks, "", left)
-
-
-@dataclass(frozen=True)
-class _Brought:
-    """A layer as it is written: in the CRS of the target, with measures and titles; rows that cannot be, aside."""
-
-    layer: Layer
-    aside: SetAside
-    remarks: tuple[Remark, ...]
-
-
-def _brought(layer: Layer, settings: Any, crs: str) -> _Brought:
-    aside, remarks = SetAside(), []
-    out = layer
-    if crs and layer.drawn and layer.crs is not None and not same_crs(layer.crs, crs):
-        assert layer.geometry is not None
-        way = transformation(layer.crs, crs, layer.extent())
-        moved, lost = reproject(layer.geometry, layer.crs, crs)
-        aside = SetAside.from_reasons([(f"cannot be brought to {crs}", lost)])
-        remarks.append(Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse))
-        out = replace(layer, geometry=moved, crs=crs)
+        names = ready[0].names
+        if names:
+            text = saving.names_list(names, ready[0].layer.titles)
+            self._beside(path, path.with_suffix(".fields.csv"), text, context)
+        if settings.style:
+            self._styles(path, [(x, n) for x, _, n in writing], settings, context, alone=len(writing) == 1)
+        if len(writing) > 1:
+            counts = [len(r.layer) for r in ready]
+            whole = put.found - sum(counts)
+            return [
+                _saved(x, p, r, len(r.layer) + (whole if n == 0 else 0), context)
+                for n, ((x, p, _), r) in enumerate(zip(writing, ready, strict=True))
+            ]
+        layer, plan, _ = writing[0]
+        one = ready[0]
+        lost = np.asarray(put.lost, np.int64)
         if len(lost):
-            out = out.take(remaining(len(layer), lost))
-    elif crs and layer.drawn and layer.crs is None:
-        raise DeliveryError(
-            "it has no coordinate system, so it cannot be brought to one", place=layer.key,
-            way_out="Say it where the layer is loaded",
+            aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
+            one = replace(one, layer=one.layer.take(remaining(len(one.layer), lost)), aside=aside)
+        if put.cut:
+            text = f"{counted(put.cut, 'feature')} cut at the antimeridian, as RFC 7946 wants it"
+            one = replace(one, remarks=(*one.remarks, Remark(text, layer.key)))
+        crs = saving.crs_for(target, settings, layer.crs) or layer.crs
+        return [_saved(layer, plan, one, put.found, context, crs=crs)]
+
+    def _write(
+        self,
+        target: targets.Target,
+        path: Path,
+        pairs: Sequence[tuple[Layer, str]],
+        settings: Settings,
+        context: Context,
+    ) -> targets.Put:
+        assert context.desk is not None and target.write is not None
+        staged = context.desk.stage(path, keep_content=False)
+        for ending in target.companions:
+            context.desk.join(path, path.with_suffix(ending))
+        how = targets.Writing(
+            settings.decimals if settings.decimals >= 0 else None, settings.layout == "indented",
+            saving.crs_for(target, settings, pairs[0][0].crs) or "OGC:CRS84", self._words(settings, context),
         )  # fmt: skip
-    out = with_measures(out, settings.measures)
-    titles = {f: t for f, t in settings.titles.items() if f in out.table.column_names}
-    out = replace(out, titles={**out.titles, **titles}) if titles else out
-    return _Brought(out, aside, tuple(remarks))
+        put = target.write(staged, pairs, how, context.watch)
+        for ending in target.companions:
+            if not staged.with_suffix(ending).exists():
+                staged.with_suffix(ending).touch()  # one that says nothing, such as of a CRS that is not known
+        if target is targets.SHAPEFILE:
+            for ending in (".qix", ".sbn", ".sbx", ".fix", ".cst"):
+                context.desk.drop(path.with_suffix(ending))  # indexes of what was there before
+        context.desk.written(path, put.sha256)
+        return put
+
+    def _change_file(
+        self, target: targets.Target, layer: Layer, plan: Planned, name: str, settings: Settings, context: Context
+    ) -> Outcome:
+        """Append to a file of one layer, or bring it up to date: it is read and written anew."""
+        assert context.desk is not None
+        there = sources.layer_names(plan.path)
+        old = sources.read(plan.path, there[0], name).layer
+        # what the format itself wants, such as WGS 84, is seen to when the whole is written
+        one = saving.ready(layer, targets.GEOPACKAGE if target.crs else target, settings, old.crs or "")
+        done = updating.update(old, one.layer, settings.key if plan.action == "update" else [])
+        context.desk.keep(plan.path)
+        put = self._write(target, plan.path, [(done.layer, name)], settings, context)
+        return _changed(layer, plan, one, done, len(old), put.found, context)
+
+    # -- what stands beside
+
+    def _beside(self, path: Path, beside: Path, text: str, context: Context) -> None:
+        assert context.desk is not None
+        context.desk.settle(beside, [""], "own")
+        staged = context.desk.stage(beside, keep_content=False)
+        staged.write_text(text, encoding="utf-8")
+
+    def _styles(
+        self, path: Path, layers: Sequence[tuple[Layer, str]], settings: Settings, context: Context, alone: bool = False
+    ) -> None:
+        """How each layer is drawn, as SLD beside what is saved."""
+        for layer, name in layers:
+            text = context.sld(layer, name) if layer.drawn else ""
+            if text:
+                self._beside(path, path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld"), text, context)
+
+    def _index(self, outcomes: Sequence[Outcome], settings: Settings, context: Context) -> None:
+        """A page in each folder that lists what was saved there."""
+        assert context.desk is not None
+        folders: dict[Path, list[Listed]] = {}
+        for outcome in outcomes:
+            for one in outcome.delivered:
+                layer = outcome.layers[0]
+                staged = context.desk.stage(one.path, keep_content=True)
+                fields = [(f.title or f.name, f.word) for f in layer.fields]
+                crs = crs_facts(one.crs).name if one.crs and layer.drawn else ""
+                kind = "table" if not layer.drawn else str(layer.kind)
+                size = staged.stat().st_size
+                listed = Listed(one.path.name, one.layer, one.features, kind, crs, fields, size)
+                folders.setdefault(one.path.parent, []).append(listed)
+        made = datetime.now().astimezone().strftime("on %-d %B %Y")
+        for folder, files in folders.items():
+            self._beside(folder, folder / _INDEX, index_page(files, self._words(settings, context), made), context)
+
+
+def _planned(plans: Sequence[Planned], group: Sequence[_Place], known: Mapping[str, LayerFacts]) -> list[Planned]:
+    if len(plans) == len(group):
+        return [
+            replace(plan, features=known[z.key].count, original=z.original, certainty=known[z.key].certainty)
+            for plan, z in zip(plans, group, strict=True)
+        ]
+    counts = [known[z.key].count for z in group]
+    whole = None if None in counts else sum(c or 0 for c in counts)
+    certain = "known" if all(known[z.key].certainty == "known" for z in group) else "at most"
+    return [replace(plans[0], features=whole, certainty=certain if whole is not None else "unknown")]
 
 
 def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
@@ -391,19 +558,6 @@ def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
     for place in places:
         out.setdefault(place.path, []).append(place)
     return out
-
-
-def _count_features(path: Path) -> int:
-    """Features in a GeoJSON file, counted in the file itself."""
-    count, tail = 0, b""
-    with path.open("rb") as stream:
-        mark = b'"type": "Feature"' if b'\n  "type"' in stream.read(4096) else b'"type":"Feature"'
-        stream.seek(0)
-        while chunk := stream.read(1 << 22):
-            piece = tail + chunk
-            count += piece.count(mark + b",")
-            tail = piece[-len(mark) :]
-    return count
 
 
 def _skipped(layer: Layer, plan: Planned) -> Outcome:
@@ -417,15 +571,42 @@ def _skipped(layer: Layer, plan: Planned) -> Outcome:
 
 
 def _saved(
-    layer: Layer, plan: Planned, crs: str | None, aside: SetAside, found: int, context: Context,
-    remarks: tuple[Remark, ...], content: str, written: Layer,
-) -> Outcome:  # fmt: skip
+    layer: Layer,
+    plan: Planned,
+    one: saving.Ready,
+    found: int,
+    context: Context,
+    content: str = "",
+    crs: str | None = None,
+) -> Outcome:
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
-    lineage = remaining(len(layer), aside.rows)
+    lineage = remaining(len(layer), one.aside.rows)
+    totals = totals_of(one.layer, tuple(t for t in context.totals if t in one.layer.table.column_names))
     output = OutputAccount(
-        layer.key, len(lineage), totals_of(written, context.totals),
+        layer.key, len(lineage), totals,
         (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
     )  # fmt: skip
-    delivered = Delivered(plan.path, plan.layer, len(lineage), crs, context.step, content=content)
-    account = InputAccount("from", layer.key, len(layer), aside)
-    return Outcome((written,), (account,), (output,), lineage, remarks, (delivered,))
+    delivered = Delivered(plan.path, plan.layer, len(lineage), crs or one.layer.crs, context.step, content=content)
+    account = InputAccount("from", layer.key, len(layer), one.aside)
+    written = one.layer.with_key(layer.key)
+    return Outcome((written,), (account,), (output,), lineage, one.remarks, (delivered,))
+
+
+def _changed(
+    layer: Layer, plan: Planned, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context
+) -> Outcome:
+    """The outcome of rows that went into a layer that was there."""
+    kept = remaining(len(layer), one.aside.rows)
+    aside = [(reason, one.aside.rows[one.aside.codes == n]) for n, reason in enumerate(one.aside.reasons)]
+    aside += [("is there as it is", kept[done.same]), ("its key is empty or not its own", kept[done.unkeyed])]
+    used = np.sort(np.concatenate([done.added, done.changed])).astype(np.int64)
+    where = f"layer '{plan.layer}' of {plan.path.name}" if plan.layer else plan.path.name
+    told = f"{len(done.added):,} added to {where}, {len(done.changed):,} changed, {len(done.same):,} as they were; it can be taken back"
+    output = OutputAccount(
+        layer.key, len(used), totals_of(one.layer.take(used), context.totals),
+        (ControlTotal("number of features in the file", "", before + len(done.added), found, 0.0),),
+    )  # fmt: skip
+    delivered = Delivered(plan.path, plan.layer, found, one.layer.crs, context.step, own=False)
+    account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
+    remarks = (*one.remarks, *done.remarks, Remark(told, layer.key))
+    return Outcome((one.layer.take(used),), (account,), (output,), kept[used], remarks, (delivered,))
