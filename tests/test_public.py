@@ -80,7 +80,7 @@ def test_the_demos_sources(demo_master: Path) -> None:
     assert found["breakwater.shp/breakwater"] == (1, "line") and found["islands.geojson/islands"] == (5, "area")
     assert (
         found["soundings.fgb/soundings"][0] > 1000
-        and len(found) == 17
+        and len(found) == 19
         and found["landings_2031.csv/landings_2031"] == (236, "table")
     )
     assert found["harbour.gpkg/harbour_limit_2029"] == found["harbour.gpkg/harbour_limit_2031"] == (1, "area")

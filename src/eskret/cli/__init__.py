@@ -16,7 +16,7 @@ import typer
 from eskret import __version__
 from eskret.cli import publishing
 from eskret.cli.common import EXIT, FAILED, STOPPED, UNMET, USAGE, File, Json, Quiet, Set, pairs, plain_errors, values
-from eskret.errors import DocumentError
+from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
 app = typer.Typer(
@@ -177,7 +177,6 @@ def look(
     with plain_errors(json_):
         from eskret import terminal
         from eskret.core.profile import profile
-        from eskret.errors import InputError
         from eskret.formats import sources
 
         layers: list[Any] = []
@@ -251,6 +250,34 @@ def store(
                 typer.echo(f"{name}, {known[name].crs or 'no CRS'}" if name else "In no section")
             for entry in members:
                 typer.echo(f"  {entry.name}  {entry.rows:,}")
+
+
+@app.command()
+def undo(
+    file: Annotated[Path | None, typer.Argument(help="The file to bring back; without, what can be is listed.")] = None,
+    json_: Json = False,
+) -> None:
+    """Take the last append to a file, or update of it, back."""
+    with plain_errors(json_):
+        from eskret.workflow import kept
+
+        if file is None:
+            found = kept.changes()
+            if json_:
+                typer.echo(json.dumps([{"file": str(c.file), "when": c.when, "workflow": c.workflow} for c in found]))
+                return
+            for one in found:
+                typer.echo(f"{one.when}  {one.file}  {one.title or one.workflow}".rstrip())
+            if not found:
+                typer.echo("No file was appended to or brought up to date.")
+            return
+        latest = kept.changes(file)
+        if not latest:
+            raise InputError(
+                "no change of it is on record", place=str(file), way_out="'eskret undo' lists those that are"
+            )
+        kept.take_back(latest[0])
+        typer.echo(f"{file} is as it was before {latest[0].when}.")
 
 
 @app.command()

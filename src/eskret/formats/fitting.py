@@ -73,7 +73,7 @@ def short_names(names: Sequence[str], limit: int) -> list[str]:
     ['bottom_typ', 'bottom_tid', 'Tiefe uber']
     """
     bare = [without_accents(n) if len(n.encode()) > limit else n for n in names]
-    cut = [n.encode()[:limit].decode(errors="ignore").rstrip() or "field" for n in bare]
+    cut = [n.encode()[:limit].decode(errors="ignore").rstrip() or "field"[:limit] for n in bare]
     if all(len(n.encode()) <= limit and n.isascii() for n in cut):
         return number_collisions(cut, limit=limit)
     out: list[str] = []
@@ -177,7 +177,15 @@ def _utc(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 def _moment_texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    return pc.strftime(_utc(column), "%Y-%m-%dT%H:%M:%SZ" if column.type.tz else "%Y-%m-%dT%H:%M:%S")
+    return pc.strftime(_whole_seconds(_utc(column)), "%Y-%m-%dT%H:%M:%SZ" if column.type.tz else "%Y-%m-%dT%H:%M:%S")
+
+
+def _whole_seconds(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Times to the second where none has a fraction, so that none is written."""
+    try:
+        return column.cast(pa.timestamp("s", column.type.tz))
+    except pa.ArrowInvalid:
+        return column
 
 
 def _day(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -185,7 +193,7 @@ def _day(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 def _hour(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    return pc.strftime(_utc(column), "%H:%M:%S")
+    return pc.strftime(_whole_seconds(_utc(column)), "%H:%M:%S")
 
 
 def fit(layer: Layer, bounds: Bounds, choices: Choices) -> Fitted:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import csv
 import queue
 import threading
 import warnings
-from collections.abc import Generator, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import replace
 from functools import lru_cache
@@ -205,10 +206,13 @@ def plain_type(kind: pa.DataType) -> pa.DataType:
     return kind
 
 
-def _fields(schema: pa.Schema, geometry: str) -> tuple[tuple[Field, ...], list[str]]:
+def _fields(
+    schema: pa.Schema, geometry: str, whole: Mapping[str, str] | None = None
+) -> tuple[tuple[Field, ...], list[str]]:
     """Attribute fields under names that differ by more than case, and the names they have in the file."""
     columns = [f for f in schema if f.name != geometry]
-    unique = number_collisions([f.name for f in columns], limit=10_000)
+    known = whole or {}
+    unique = number_collisions([known.get(f.name, f.name) for f in columns], limit=10_000)
     return tuple(Field(n, plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
 
 
@@ -232,7 +236,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
             with library().open_arrow(
                 path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)
             ) as (meta, reader):
-                fields, _ = _fields(reader.schema, _geometry_column(meta))
+                fields, _ = _fields(reader.schema, _geometry_column(meta), whole_names(path))
     except failures() as error:
         raise unreadable(path, error) from error
     count = int(info["features"])
@@ -247,6 +251,20 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
 
 def _titles(path: Path, name: str) -> dict[str, str]:
     return geopackage_read.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
+
+
+def whole_names(path: Path) -> dict[str, str]:
+    """Field names that were shortened for a shapefile, by the list beside it; none where there is no such list."""
+    listed = path.with_suffix(".fields.csv")
+    if path.suffix.lower() != ".shp" or not listed.exists():
+        return {}
+    try:
+        with listed.open(encoding="utf-8", newline="") as stream:
+            return {
+                r["name_in_file"]: r["name"] for r in csv.DictReader(stream) if r.get("name_in_file") and r.get("name")
+            }
+    except (OSError, ValueError, KeyError, csv.Error):
+        return {}
 
 
 def _geometry_column(meta: dict[str, object]) -> str:
@@ -320,9 +338,10 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     rest = pa.schema([f for f in schema if f.name != column])
     table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
     remarks: list[Remark] = []
-    fields, originals = _fields(table.schema, column)
+    listed = whole_names(path)
+    fields, originals = _fields(table.schema, column, listed)
     for field, original in zip(fields, originals, strict=True):
-        if field.name != original:
+        if field.name != original and original not in listed:
             remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
     remarks.extend(_losses(said, info["geometry_type"]))
@@ -344,7 +363,7 @@ def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") ->
         m,
         r,
     ):
-        shown, originals = _fields(r.schema, _geometry_column(m))
+        shown, originals = _fields(r.schema, _geometry_column(m), whole_names(path))
     by_name = {f.name: (original, f.type) for f, original in zip(shown, originals, strict=True)}
     if any(f not in by_name for f in fields):
         return None

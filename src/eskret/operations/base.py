@@ -179,8 +179,8 @@ class Desk(Protocol):
     def drop(self, target: Path) -> None:
         """Take a file away together with the commit, if it is there: it belongs to what is replaced."""
 
-    def keep(self, target: Path) -> None:
-        """Keep what a target holds now, so that the change of it can be taken back later."""
+    def keep(self, target: Path, *companions: Path) -> None:
+        """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
 
     def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
         """Write down a push that is to be sent once somebody says so."""

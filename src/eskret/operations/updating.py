@@ -33,12 +33,13 @@ class Updated:
     remarks: tuple[Remark, ...] = ()
 
 
-def update(old: Layer, new: Layer, key: Sequence[str]) -> Updated:
+def update(old: Layer, new: Layer, key: Sequence[str], widen: bool = False) -> Updated:
     """The old layer with the new one's rows: appended without a key; with one, those that are there replaced.
 
     Parameters
     ----------
     old : as it is in the file; both in one CRS.
+    widen : whole numbers that are there may become numbers, where the new ones have decimals.
 
     Raises
     ------
@@ -50,7 +51,7 @@ def update(old: Layer, new: Layer, key: Sequence[str]) -> Updated:
             place=new.key,
             way_out="Choose another layer",
         )
-    aligned, wider, remarks = _aligned(old, new)
+    aligned, wider, remarks = _aligned(old, new, widen)
     none = np.empty(0, np.int64)
     if not key:
         added = np.arange(len(new), dtype=np.int64)
@@ -87,7 +88,7 @@ def update(old: Layer, new: Layer, key: Sequence[str]) -> Updated:
     )
 
 
-def _aligned(old: Layer, new: Layer) -> tuple[Layer, Layer, tuple[Remark, ...]]:
+def _aligned(old: Layer, new: Layer, widen: bool) -> tuple[Layer, Layer, tuple[Remark, ...]]:
     """The new layer in the old one's fields, and the old one with fields that only the new one has, empty."""
     remarks = []
     more = [n for n in new.table.column_names if n not in old.table.column_names]
@@ -102,6 +103,14 @@ def _aligned(old: Layer, new: Layer) -> tuple[Layer, Layer, tuple[Remark, ...]]:
                 look=True,
             )
         )
+    for name in table.column_names if widen else ():
+        kinds = (
+            table.schema.field(name).type,
+            new.table.schema.field(name).type if name in new.table.column_names else None,
+        )
+        if kinds[1] is not None and pa.types.is_integer(kinds[0]) and pa.types.is_floating(kinds[1]):
+            at = table.column_names.index(name)
+            table = table.set_column(at, name, table.column(name).cast(pa.float64()))
     columns = []
     for field in table.schema:
         if field.name not in new.table.column_names:
@@ -118,7 +127,7 @@ def _aligned(old: Layer, new: Layer) -> tuple[Layer, Layer, tuple[Remark, ...]]:
                 ) from error  # fmt: skip
         columns.append(column)
     aligned = new.with_table(pa.table(columns, names=table.column_names)) if columns else new
-    return aligned, replace(old, table=table, geometry=old.geometry) if more else old, tuple(remarks)
+    return aligned, replace(old, table=table, geometry=old.geometry) if table is not old.table else old, tuple(remarks)
 
 
 def _joined(old: Layer, aligned: Layer, added: np.ndarray) -> Layer:

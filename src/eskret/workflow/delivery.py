@@ -62,7 +62,7 @@ class DeliveryDesk:
         self._title = title
         self._pushes: list[str] = []
         self._gone: list[Path] = []
-        self._kept: list[Path] = []
+        self._kept: list[list[Path]] = []
 
     # -- what is there already
 
@@ -188,11 +188,12 @@ class DeliveryDesk:
             if target.resolve().exists() and target.resolve() not in self._gone:
                 self._gone.append(target.resolve())
 
-    def keep(self, target: Path) -> None:
-        """Keep what a target holds now, so that the change of it can be taken back later."""
+    def keep(self, target: Path, *companions: Path) -> None:
+        """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
+        group = [p.resolve() for p in (target, *companions) if p.exists()]
         with self._guard:
-            if target.resolve() not in self._kept and target.exists():
-                self._kept.append(target.resolve())
+            if group and group not in self._kept:
+                self._kept.append(group)
 
     def written(self, target: Path, sha256: str = "") -> None:
         """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
@@ -297,9 +298,10 @@ class DeliveryDesk:
                 journal.unlink(missing_ok=True)
             raise
         else:
-            for target in self._kept:
-                if target in backups:
-                    kept.keep(target, backups[target], shas.get(target, ""), self._workflow, self._title)
+            for group in self._kept:
+                files = [(t, backups[t], shas[t]) for t in group if t in backups and t in shas]
+                if files:
+                    kept.keep(files, self._workflow, self._title)
         finally:
             for backup in backups.values():
                 backup.unlink(missing_ok=True)

@@ -21,7 +21,16 @@ from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import DeliveryError, EskretError, SettingError
-from eskret.formats import digest, geopackage, geopackage_about, geopackage_large, geopackage_update, sources, targets
+from eskret.formats import (
+    delimited,
+    digest,
+    geopackage,
+    geopackage_about,
+    geopackage_large,
+    geopackage_update,
+    sources,
+    targets,
+)
 from eskret.formats.index_page import Listed, index_page
 from eskret.operations import saving, updating
 from eskret.operations.base import (
@@ -151,7 +160,7 @@ class Save(Delivery):
         title: str = setting("Title", default="", help="Of what is saved, for those who find it.")
         description: str = setting("Description", default="", help="Goes where the format has a place for it.")
         licence: str = setting("Licence", default="", example="CC BY 4.0", help="Under which it may be used.")
-        style: bool = setting(
+        sld: bool = setting(
             "Style beside it", kind="flag", default=False,
             help="How each layer is drawn, as an OGC SLD file of its name beside what is saved.",
         )  # fmt: skip
@@ -402,7 +411,7 @@ class Save(Delivery):
                 if section:
                     container.put_in_section(name, section, crs)
                 geopackage_about.put_about(container, name, words)
-        if settings.style:
+        if settings.sld:
             self._styles(path, [(x, p.layer) for x, p in fresh], settings, context)
         context.desk.written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
@@ -444,7 +453,7 @@ class Save(Delivery):
         if names:
             text = saving.names_list(names, ready[0].layer.titles)
             self._beside(path, path.with_suffix(".fields.csv"), text, context)
-        if settings.style:
+        if settings.sld:
             self._styles(path, [(x, n) for x, _, n in writing], settings, context, alone=len(writing) == 1)
         if len(writing) > 1:
             counts = [len(r.layer) for r in ready]
@@ -500,8 +509,11 @@ class Save(Delivery):
         old = sources.read(plan.path, there[0], name).layer
         # what the format itself wants, such as WGS 84, is seen to when the whole is written
         one = saving.ready(layer, targets.GEOPACKAGE if target.crs else target, settings, old.crs or "")
-        done = updating.update(old, one.layer, settings.key if plan.action == "update" else [])
-        context.desk.keep(plan.path)
+        if target is targets.CSV and one.layer.drawn:
+            # in such a file the shapes are columns
+            one = replace(one, layer=Layer(layer.key, delimited.with_geometry(one.layer)))
+        done = updating.update(old, one.layer, settings.key if plan.action == "update" else [], widen=True)
+        context.desk.keep(plan.path, *(plan.path.with_suffix(e) for e in target.companions))
         put = self._write(target, plan.path, [(done.layer, name)], settings, context)
         return _changed(layer, plan, one, done, len(old), put.found, context)
 
