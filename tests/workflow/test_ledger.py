@@ -94,7 +94,7 @@ def test_chosen_fields_are_control_totals(tmp_path: Path) -> None:
 def test_the_report_says_what_the_ledger_says(project: Path, tmp_path: Path) -> None:
     workflow = Workflow.read(project)
     result = workflow.run()
-    page = to_html(workflow.document, result)
+    page = to_html(workflow.document, result.to_json())
     text = unescape(re.sub(r"<[^>]+>", " ", page))
     for row in ledger.rows(workflow.document, {s.id: s.to_json() for s in result.steps}):
         assert " ".join(plain(row.sentence).split()) in " ".join(text.split())
@@ -105,10 +105,10 @@ def test_the_report_says_what_the_ledger_says(project: Path, tmp_path: Path) -> 
     assert "without a valid place, in line 8" in text
     assert not re.search(r"(src|href)\s*=|url\(|@import", page), "it needs nothing from elsewhere"
     with pytest.raises(DeliveryError, match="ends in .json or .html"):
-        write_report(workflow.document, result, tmp_path / "a.pdf")
+        write_report(workflow.document, result.to_json(), tmp_path / "a.pdf", tmp_path)
     (tmp_path / "file").write_text("")
     with pytest.raises(DeliveryError, match="cannot be written"):
-        write_report(workflow.document, result, tmp_path / "file" / "a.html")
+        write_report(workflow.document, result.to_json(), tmp_path / "file" / "a.html", tmp_path)
 
 
 # -- results as arrays to draw from

@@ -104,13 +104,18 @@ def run(
         from eskret.workflow import document as documents
         from eskret.workflow.engine import Run
         from eskret.workflow.report import write_report
+        from eskret.workflow.report_maps import Maps
 
         path = file.resolve()
         document = documents.read(path)
         if report is not None and report.suffix.lower() not in (".json", ".html"):
             raise DocumentError(f"a report cannot end in '{report.suffix}'", way_out="Give it .json or .html")
         with terminal.RunProgress(quiet or json_) as progress:
-            job = Run(document, values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take)
+            maps = Maps(document, path.parent) if report is not None and report.suffix.lower() == ".html" else None
+            job = Run(
+                document, values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take,
+                keep=maps.keep if maps is not None else None,
+            )  # fmt: skip
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
             try:
@@ -119,7 +124,7 @@ def run(
                 signal.signal(signal.SIGINT, before)
                 signal.signal(signal.SIGTERM, term)
         if report is not None:
-            write_report(document, result, report)
+            write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
         if json_:
             typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:

@@ -338,6 +338,7 @@ class Workbench(QWidget):
         add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
         add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
         add("Save as a Python script …", "", self.files.save_script)
+        self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
         menu.addSeparator()
         self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
@@ -406,6 +407,7 @@ class Workbench(QWidget):
         self._undo.setText(f"Undo: {session.undo_word}" if session.undo_word else "Undo")
         self._redo.setText(f"Redo: {session.redo_word}" if session.redo_word else "Redo")
         self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
+        self._report_action.setEnabled(bool(session.last_run.get("steps")))
         self._recent_menu.clear()
         for path in self.files.recent():
             self._recent_menu.addAction(path, partial(self.files.open_path, Path(path)))

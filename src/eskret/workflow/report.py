@@ -3,15 +3,23 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
 from html import escape
 from pathlib import Path
 from typing import Any
 
+from eskret.core.naming import fill_template
 from eskret.core.words import duration, pieces
-from eskret.errors import DeliveryError
+from eskret.errors import DeliveryError, EskretError
+from eskret.formats import sources
+from eskret.formats.coordinates_text import ENDINGS as TEXT_ENDINGS
+from eskret.formats.whole import write_whole
 from eskret.workflow import ledger
 from eskret.workflow.document import Document
-from eskret.workflow.engine import RunResult
+from eskret.workflow.references import settings_for
+from eskret.workflow.report_maps import Figure
 
 _STYLE = """
 body{font:15px/1.5 Archivo,system-ui,sans-serif;color:#1D2B2A;background:#FFFDF7;margin:0}
@@ -21,13 +29,73 @@ th{text-align:left;font-weight:600;border-bottom:2px solid #16302F;padding:.35re
 tbody tr:nth-child(odd){background:#F1F6EC}.n{text-align:right}.aside,.failed{color:#B23A22;font-weight:600}
 .balanced{color:#22695A}.look{color:#7A5600}.group td{background:#FFFDF7;color:#22695A;font-weight:600;padding-top:.9rem}
 td.n,td:last-child{white-space:nowrap}.aside small{font-weight:400;white-space:normal;display:inline-block;max-width:19rem}
+figure{margin:0 1.5rem 1.5rem 0;display:inline-block;vertical-align:top;width:min(45rem,100%)}figcaption{font-weight:600;padding:.3rem 0}
+svg{width:100%;height:auto;border:1px solid #C9D3CC}.keys{display:flex;flex-wrap:wrap;gap:.2rem 1.1rem;padding:.3rem 0;font-size:.9rem}
+.keys span{display:inline-block;width:.9rem;height:.9rem;margin-right:.4rem;vertical-align:-.1rem;border:1px solid #4A5B59}
 code{font-size:.9em;overflow-wrap:anywhere;white-space:normal}small{color:#4A5B59}
 """
 _MARK = {"balanced": "● balanced", "look": "▲ look", "failed": "■ failed", "stopped": "■ stopped"}
 
 
-def write_report(document: Document, result: RunResult, path: Path) -> None:
+@dataclass(frozen=True)
+class Source:
+    """Something a run read: a file with its size and time, or a published dataset; and the step that read it."""
+
+    step: str
+    what: str
+    size: int | None = None
+    modified: str = ""
+
+
+def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> list[Source]:
+    """What the steps of a workflow read, as it is there now."""
+    out = []
+    for step in document.steps:
+        if step.off:
+            continue
+        given = settings_for(step, None, values)
+        if isinstance(given.get("service"), str) and step.use == "fetch":
+            out.append(
+                Source(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}")
+            )
+        patterns = given.get("files")
+        if not isinstance(patterns, list):
+            continue
+        try:
+            endings = TEXT_ENDINGS if step.use == "load_coordinates" else ()
+            files = sources.find_files([_filled(str(p), values) for p in patterns], folder, other_endings=endings)
+        except EskretError:
+            continue
+        for file in files:
+            state = file.stat()
+            when = datetime.fromtimestamp(state.st_mtime).astimezone().isoformat(" ", "minutes")
+            out.append(Source(step.id, _near(file, folder), state.st_size, when))
+    return out
+
+
+def _filled(text: str, values: Mapping[str, Any]) -> str:
+    try:
+        return fill_template(text, values)
+    except EskretError:
+        return text
+
+
+def _near(path: Path, folder: Path) -> str:
+    try:
+        return str(path.resolve().relative_to(folder.resolve()))
+    except ValueError:
+        return str(path)
+
+
+def write_report(
+    document: Document, told: Mapping[str, Any], path: Path, folder: Path, maps: Sequence[Figure] = ()
+) -> None:  # fmt: skip
     """Write the report the ending asks for: .json or .html.
+
+    Parameters
+    ----------
+    told : the run's result, as JSON has it.
+    folder : that of the workflow.
 
     Raises
     ------
@@ -35,62 +103,131 @@ def write_report(document: Document, result: RunResult, path: Path) -> None:
     """
     if path.suffix.lower() not in (".json", ".html"):
         raise DeliveryError("a report ends in .json or .html", place=str(path), way_out="Choose one of these")
+    read = sources_of(document, told.get("values", {}), folder)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.suffix.lower() == ".json":
-            path.write_text(json.dumps(result.to_json(), indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+            listed = [{"step": r.step, "source": r.what, "size": r.size, "modified": r.modified} for r in read]
+            text = json.dumps({**told, "sources": listed}, indent=1, ensure_ascii=False) + "\n"
         else:
-            path.write_text(to_html(document, result), encoding="utf-8")
+            text = to_html(document, told, read, maps)
+        write_whole(text, path)
     except OSError as error:
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 
 
-def to_html(document: Document, result: RunResult) -> str:
+def to_html(
+    document: Document, told: Mapping[str, Any], read: Sequence[Source] = (), maps: Sequence[Figure] = ()
+) -> str:  # fmt: skip
     """The report as a page."""
     title = escape(document.title or "Workflow")
+    state = told["state"]
     parts = [
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{_STYLE}</style>',
         f"<header><h1>{title}</h1><div>{escape(document.summary)}</div></header><main>",
-        f'<p><strong class="{result.state}">{_MARK.get(result.state, result.state)}</strong> · {escape(result.started)} · '
-        f"{duration(result.seconds)}</p>",
+        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(told["started"])} · {duration(told["seconds"])}</p>',
     ]
-    if result.error:
-        parts.append(f'<p class="failed">{escape(result.error)}</p>')
-    if result.values:
-        parts.append('<h2>Parameters</h2><table style="width:auto"><tbody>')
+    if told["error"]:
+        parts.append(f'<p class="failed">{escape(told["error"])}</p>')
+    if told["values"]:
         titles = {p.name: p.title for p in document.parameters}
-        parts += [f"<tr><td>{escape(titles.get(n, n))}<td>{escape(str(v))}" for n, v in result.values.items()]
-        parts.append("</tbody></table>")
-    parts.append(_ledger(document, result))
-    remarks = _remarks(result)
-    if remarks:
-        parts.append("<h2>Remarks</h2><table><thead><tr><th>Step<th>Remark</thead><tbody>")
-        parts += [
-            f'<tr><td>{escape(step)}<td class="{"look" if look else ""}">{escape(text)}' for step, text, look in remarks
+        rows = [[escape(titles.get(n, n)), escape(str(v))] for n, v in told["values"].items()]
+        parts.append(_table("Parameters", ["Parameter", "Value"], rows, narrow=True))
+    parts.append(_ledger(document, told))
+    checks = [[escape(i), escape(t), _MARK["look" if look else "balanced"]] for i, t, look in _checks(document, told)]
+    parts.append(_table("Checks", ["Step", "What was checked", "State"], checks))
+    remarks = [
+        [escape(i), f'<span class="{"look" if look else ""}">{escape(t)}</span>']
+        for i, t, look in _remarks(document, told)
+    ]
+    parts.append(_table("Remarks", ["Step", "Remark"], remarks))
+    if maps:
+        parts.append("<h2>Maps</h2>" + "".join(_figure(m) for m in maps))
+    rows = [[escape(s.step), escape(s.what), "" if s.size is None else f"{s.size:,}", escape(s.modified)] for s in read]
+    parts.append(_table("Sources", ["Step", "File or dataset", "Bytes", "Changed"], rows, numbers=(2,)))
+    rows = [
+        [
+            escape(o["path"]),
+            escape(o["layer"]),
+            f"{o['features']:,}",
+            escape(o["crs"] or ""),
+            f"<code>{o['sha256']}</code>",
         ]
-        parts.append("</tbody></table>")
-    if result.outputs:
-        parts.append(
-            '<h2>Outputs</h2><table><thead><tr><th>File<th>Layer<th class="n">Features<th>CRS<th>SHA-256</thead><tbody>'
-        )
-        parts += [
-            f'<tr><td>{escape(str(o.path))}<td>{escape(o.layer)}<td class="n">{o.features:,}<td>{escape(o.crs or "")}'
-            f"<td><code>{o.sha256}</code>"
-            for o in result.outputs
-        ]
-        parts.append("</tbody></table>")
+        for o in told["outputs"]
+    ]
+    parts.append(_table("Outputs", ["File", "Layer", "Features", "CRS", "SHA-256"], rows, numbers=(2,)))
+    rows = [
+        [escape(p["dataset"]), escape(p["service"]), *(f"{p[n]:,}" for n in ("added", "changed", "removed", "unchanged")),
+         escape(p["push"])] for p in told.get("pushes", ())
+    ]  # fmt: skip
+    heads = ["Dataset", "Service", "To add", "To change", "To remove", "As they are", "Push"]
+    parts.append(_table("Published datasets", heads, rows, numbers=(2, 3, 4, 5)))
+    parts.append(_settings(document))
     return "".join(parts) + "</main></html>\n"
 
 
-def _remarks(result: RunResult) -> list[tuple[str, str, bool]]:
-    """Step, text and whether it asks for a look; the run's own remarks at the end, without a step."""
-    told = result.to_json()
-    out = [(s["id"], text, look) for s in told["steps"] for text, look in ledger.grouped_remarks(s["remarks"])]
+def _table(
+    title: str, heads: Sequence[str], rows: Sequence[Sequence[str]], numbers: Sequence[int] = (), narrow: bool = False
+) -> str:  # fmt: skip
+    """A titled table; nothing where it has no rows."""
+    if not rows:
+        return ""
+    side = dict.fromkeys(numbers, ' class="n"')
+    head = "".join(f"<th{side.get(n, '')}>{h}" for n, h in enumerate(heads))
+    body = "".join("<tr>" + "".join(f"<td{side.get(n, '')}>{c}" for n, c in enumerate(row)) for row in rows)
+    style = ' style="width:auto"' if narrow else ""
+    return f"<h2>{title}</h2><table{style}><thead><tr>{head}</thead><tbody>{body}</tbody></table>"
+
+
+def _figure(one: Figure) -> str:
+    keys = "".join(
+        f'<div><span style="background:{colour}"></span>{escape(text)} <small>{count:,}</small></div>'
+        for colour, text, count in one.keys
+    )
+    about = f"<div><small>{escape(one.about)}</small></div>" if one.about else ""
+    return f"<figure><figcaption>{escape(one.title)}</figcaption>{one.svg}<div class=keys>{about}{keys}</div></figure>"
+
+
+def _settings(document: Document) -> str:
+    """Every step with its settings, as the file has them."""
+    rows = []
+    for number, step in enumerate(document.steps, 1):
+        told = [f"{n} = {_said(v)}" for n, v in step.settings.items()]
+        told += [f"{key}: {n} = {_said(v)}" for key, own in step.layer.items() for n, v in own.items()]
+        source = ", ".join(step.source)
+        rows.append(
+            [str(number), escape(step.id), escape(step.use), escape(source), "<br>".join(escape(t) for t in told)]
+        )
+    return _table("Settings", ["#", "Step", "Operation", "From", "Settings"], rows)
+
+
+def _said(value: Any) -> str:
+    if isinstance(value, Mapping) and set(value) == {"parameter"}:
+        return f"${value['parameter']}"
+    return json.dumps(value, ensure_ascii=False, default=str)
+
+
+def _checks(document: Document, told: Mapping[str, Any]) -> list[tuple[str, str, bool]]:
+    """What the checks of the workflow found."""
+    uses = {s.id: s.use for s in document.steps}
+    return [
+        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) == "check"
+        for text, look in ledger.grouped_remarks(s["remarks"])
+    ]  # fmt: skip
+
+
+def _remarks(document: Document, told: Mapping[str, Any]) -> list[tuple[str, str, bool]]:
+    """Step, text and whether it asks for a look, but for those of checks; the run's own remarks at the end, without a step."""
+    uses = {s.id: s.use for s in document.steps}
+    out = [
+        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) != "check"
+        for text, look in ledger.grouped_remarks(s["remarks"])
+    ]  # fmt: skip
     return out + [("", text, look) for text, look in ledger.grouped_remarks(told["remarks"])]
 
 
-def _ledger(document: Document, result: RunResult) -> str:
-    table = ledger.rows(document, {s.id: s.to_json() for s in result.steps})
+def _ledger(document: Document, told: Mapping[str, Any]) -> str:
+    table = ledger.rows(document, {s["id"]: s for s in told["steps"]})
     heads = "<th>#<th>Step" + "".join(
         f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total")
     )

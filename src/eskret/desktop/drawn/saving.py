@@ -1,8 +1,10 @@
-"""Saves what is on the map: the picture of it, and the style of the layer in hand."""
+"""Saves what is on the map: the picture of it, and the style of the layer in hand; and the report of the last run."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
@@ -56,6 +58,34 @@ class Saving(QObject):
             self.told.emit("bad" if problem else "good", problem or f"The map is saved as {path}.")
 
         self._background.run(work, take)
+
+    def save_report(self) -> None:
+        """Ask where the report of the last run is to be written, and have it written."""
+        session = self._session
+        name = session.path.stem if session.path is not None else "run"
+        path = ask_file(self._window, "Save the report", session.folder / f"{name}-report.html", "Web page (*.html)")
+        if path is not None:
+            self.save_report_to(path if path.suffix else path.with_suffix(".html"))
+
+    def save_report_to(self, path: Path) -> None:
+        """Have the report of the last run written."""
+        session = self._session
+        told = {k: v for k, v in session.last_run.items() if k not in ("event", "by", "job")}
+        layers = []
+        for step in session.document.steps:
+            view = session.view(step.id)
+            if view is not None and step.use in ("save", "publish"):
+                layers += [[step.id, dict(info)] for info in view["leaving"]]
+        if not layers:
+            last = next((s for s in reversed(session.document.steps) if session.view(s.id) is not None), None)
+            layers = [[last.id, dict(i)] for i in (session.view(last.id) or {})["leaving"]] if last is not None else []
+
+        def take(event: Mapping[str, Any]) -> None:
+            done = event["event"] == "done"
+            self.told.emit("good" if done else "bad", f"The report is saved as {path}." if done else str(event["text"]))
+
+        text, folder = session.document.to_text(), str(session.folder)
+        session.ask("report", take, self, text=text, folder=folder, told=told, layers=layers, path=str(path))
 
     def write_style(self) -> None:
         """Ask where the style is to be written, and write it."""

@@ -227,6 +227,28 @@ def _sketch(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"layer": ResultStore(Path(request["store"])).put(outcome.layers[0])}
 
 
+def _report(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Write the report of a run, with maps of what it delivered, drawn from what was stored."""
+    from eskret.workflow.document import parse
+    from eskret.workflow.report import write_report
+    from eskret.workflow.report_maps import Maps
+    from eskret.workflow.stored import StoredLayer
+    from eskret.workflow.styles import style_for
+
+    document, folder = parse(request["text"]), Path(request["folder"])
+    maps = Maps(document, folder)
+    for step, info in request["layers"]:
+        layer = StoredLayer(info)
+        if layer.shapes is not None and layer.rows:
+            code = str(layer.crs["code"]) if layer.crs else None
+            line = [(str(i), str(k)) for i, k in info.get("line", ())]
+            style = style_for(document, line)
+            maps.draw(f"{layer.name} · {step}", layer.shapes, layer.table, layer.kind, code, style)
+    path = Path(request["path"])
+    write_report(document, request["told"], path, folder, maps.finish())
+    return {"path": str(path)}
+
+
 def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """Coordinate systems that fit some words, with unit and area of use."""
     from eskret.core.crs_search import find
@@ -241,7 +263,8 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
-    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store, "find_crs": _find_crs,
+    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
+    "find_crs": _find_crs, "report": _report,
     **published.DO,
 }  # fmt: skip
 
