@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
 import sys
 import tempfile
 from collections.abc import Callable
@@ -13,13 +15,15 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 import numpy as np
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QWidget
 
 from eskret.demo.generate import make
 from eskret.desktop.app import make_application
 from eskret.desktop.theme.style import theme
 from eskret.desktop.window import Window
 from eskret.desktop.workbench import Workbench
+from eskret.practice_server import PracticeServer
+from eskret.services import practice
 
 OUT = Path(__file__).parent / "screenshots"
 
@@ -69,13 +73,6 @@ def gathering(camera: Camera, home: Path) -> None:
     bench.run()
     camera.until(lambda: not session.running and session.last_run)
     camera.until(lambda: not bench.sources._busy and not bench.sources._waiting)
-    bench._tidy(str(home / "out" / "sound.gpkg"))
-    tidy = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "StoreBox")
-    camera.until(lambda: tidy.table.rowCount())  # type: ignore[attr-defined]
-    tidy.grab().save(str(OUT / "sections.png"))
-    tidy.close()
-    session.select("what_there_is")
-    camera.take("tally")
     session.select("stations")
     camera.until(lambda: bench.form._preview is not None and bench.form._preview.isVisible())
     camera.take("text")
@@ -156,6 +153,54 @@ def shaping(camera: Camera, home: Path) -> None:
     bench.show_words(False)
 
 
+def publishing(camera: Camera, home: Path) -> None:
+    """Two quarters on a practice server; the second one's difference."""
+    bench = camera.bench
+    publisher, view = bench.publisher, bench.publish
+    with PracticeServer(home / "practice", token="open-sesame") as server:
+        practice.note(server.address, "open-sesame")
+        path = home / "publish.toml"
+        path.write_text(path.read_text().replace("http://127.0.0.1:8731", server.address))
+        run_lesson(camera, path)
+        camera.until(publisher.waiting)
+        bench.show_publish(True)
+        camera.until(lambda: view.changes.layer is not None and view.send.isVisible())
+        view.send.click()
+        camera.until(lambda: publisher.sending is None and publisher.pushes[0]["state"] == "pushed")
+        bench.show_publish(False)
+        bench.session.set_value("quarter", "2031-Q4")
+        camera.until(lambda: bench.session._rehearse_job is None and not bench.session._quiet.isActive())
+        bench.run()
+        camera.until(lambda: not bench.session.running and publisher.waiting())
+        bench.show_publish(True)
+        camera.until(lambda: view.changes.layer is not None and view.changes.layer.rows == 58)
+        camera.until(view.changes.canvas.idle)
+        camera.window.grab().save(str(OUT / "publish.png"))
+        bench.show_publish(False)
+        practice.forget(server.address)
+
+
+def report(home: Path) -> None:
+    """The report of a run as a browser shows it; left as it is where no browser is at hand."""
+    browser = next((b for b in map(shutil.which, ("chromium", "chromium-browser")) if b), None)
+    if browser is None:
+        print("no browser is at hand: the picture of the report stays as it is")
+        return
+    page = home / "report.html"
+    subprocess.run(
+        [sys.executable, "-m", "eskret", "run", str(home / "returns.toml"), "--report", str(page), "--quiet"],
+        check=True,
+    )
+    shown = [
+        f"--screenshot={OUT / 'report.png'}",
+        "--window-size=1180,2150",
+        "--hide-scrollbars",
+        "--headless",
+        "--no-sandbox",
+    ]
+    subprocess.run([browser, *shown, "--disable-gpu", page.as_uri()], check=True, capture_output=True)
+
+
 def drag(widget: QWidget, corners: list[tuple[int, int]]) -> None:
     """Drag the pointer along corners with the left button held."""
     QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=QPoint(*corners[0]))
@@ -170,6 +215,9 @@ def main() -> int:
     make_application()
     theme.use("light")
     with tempfile.TemporaryDirectory() as folder:
+        os.environ["XDG_DATA_HOME"] = str(
+            Path(folder) / "data"
+        )  # pushes of whoever takes the pictures stay out of them
         home = make(Path(folder) / "orrel-sound")
         camera = Camera(Path(folder))
         bench = camera.bench
@@ -212,6 +260,8 @@ def main() -> int:
         camera.take("layers-of-a-step")
         shaping(camera, home)
         gathering(camera, home)
+        report(home)
+        publishing(camera, home)
         theme.use("dark")
         run_lesson(camera, home / "tracks.toml")
         session.select("legs")

@@ -140,6 +140,11 @@ class Publisher(QObject):
         found: Any = memory.value(_REMEMBERED, []) if memory is not None else []
         return [str(a) for a in ([found] if isinstance(found, str) else found or [])]
 
+    def variable(self, address: str) -> str:
+        """The environment variable that holds a service's token, where the workflow names one."""
+        known = self.services.get(address)
+        return known.token_from if known is not None else ""
+
     def dataset(self, address: str, id: str) -> dict[str, Any] | None:
         """What is known of a dataset."""
         service = self.services.get(address)

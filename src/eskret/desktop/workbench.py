@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -45,7 +45,7 @@ from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
-from eskret.workflow import consent, ledger
+from eskret.workflow import consent, kept, ledger
 from eskret.workflow.document import Step
 from eskret.workflow.rehearsal import OUTSIDE, REACHES
 
@@ -285,6 +285,8 @@ class Workbench(QWidget):
         self.sources.load_asked.connect(self._load_source)
         self.sources.several_asked.connect(self._load_several)
         self.sources.tidy_asked.connect(self._tidy)
+        self.sources.back_asked.connect(self._take_back)
+        self.publisher.services_changed.connect(self._show_published)
         viewer.load_asked.connect(self._load_source)
         bar = viewer.handbar
         bar.pick_asked.connect(lambda: self._by_hand("pick"))
@@ -574,7 +576,12 @@ class Workbench(QWidget):
             self.tell("good", f"Step {number}, {added}, holds it now. Run to see what it makes; undo takes it back.")
 
     def _load_source(self, path: str, layer: str, layers: int) -> None:
-        """Add the step that loads a file, or one layer of it."""
+        """Add the step that loads a file, or one layer of it; or that fetches a published dataset."""
+        if path.startswith(("http://", "https://")):
+            self._added_there(
+                self.session.add_step(Step(layer, "fetch", (), {"service": path, "dataset": layer}), None)
+            )
+            return
         self.session.add_step(*self.session.load_step(path, layer, layers))
         self.ledger.setFocus()
 
@@ -593,9 +600,12 @@ class Workbench(QWidget):
     def _look(self, path: str, layer: str, key: str) -> None:
         file = Path(path)
         title = f"{file.stem} · {layer.replace('_', ' ')}" if layer != file.stem else layer
+        published = path.startswith(("http://", "https://"))
+        if published:
+            title = f"{layer} · {path.split('//')[-1]}"
         layers = int(self.sources.chosen_source().get("layers", 1))
 
-        def take(event: dict[str, Any]) -> None:
+        def take(event: Mapping[str, Any]) -> None:
             if event["event"] != "done":
                 self.tell("bad", event["text"])
                 return
@@ -603,7 +613,37 @@ class Workbench(QWidget):
             if now.get("path") == path and now.get("layer") == layer:
                 self.viewer.show_source(event["layer"], title, {"path": path, "layer": layer, "layers": layers})
 
-        self.session.ask("open", take, path=path, layer=layer, key=key)
+        if published:
+            self.publisher.ask(
+                "look_published", take, self, address=path, dataset=layer, token_from=self.publisher.variable(path)
+            )
+        else:
+            self.session.ask("open", take, path=path, layer=layer, key=key)
+
+    def _show_published(self) -> None:
+        """Published datasets among the sources."""
+        told = []
+        for address, service in self.publisher.services.items():
+            name = "Practice server" if service.practice else address.split("//")[-1]
+            found = [
+                (d["id"], d["title"], "" if d["count"] is None else f"{d['count']:,}") for d in service.datasets or ()
+            ]
+            told.append((address, name, found))
+        self.sources.show_published(told)
+
+    def _take_back(self, path: str) -> None:
+        """Bring a file back to what it held before rows were appended or changed."""
+        latest = kept.changes(Path(path))
+        if not latest:
+            return
+        try:
+            kept.take_back(latest[0])
+        except EskretError as error:
+            self.tell("bad", error.sentence())
+        else:
+            self.tell("good", f"{Path(path).name} is as it was before its last change.")
+        self.sources.look_again()
+        self.session.rehearse()
 
     # -- files
 
@@ -611,6 +651,8 @@ class Workbench(QWidget):
         self.banner.hide()
         self.pages.setCurrentIndex(1)
         self.sources.refresh()
+        if self.publisher.addresses():
+            self.publisher.refresh()
         self.ledger.setFocus()
 
     def _not_opened(self, sentence: str) -> None:

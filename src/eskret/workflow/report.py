@@ -125,7 +125,7 @@ def to_html(
     parts = [
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{_STYLE}</style>',
         f"<header><h1>{title}</h1><div>{escape(document.summary)}</div></header><main>",
-        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(told["started"])} · {duration(told["seconds"])}</p>',
+        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(_moment(told["started"]))} · {duration(told["seconds"])}</p>',
     ]
     if told["error"]:
         parts.append(f'<p class="failed">{escape(told["error"])}</p>')
@@ -134,15 +134,15 @@ def to_html(
         rows = [[escape(titles.get(n, n)), escape(str(v))] for n, v in told["values"].items()]
         parts.append(_table("Parameters", ["Parameter", "Value"], rows, narrow=True))
     parts.append(_ledger(document, told))
-    checks = [[escape(i), escape(t), _MARK["look" if look else "balanced"]] for i, t, look in _checks(document, told)]
+    if maps:
+        parts.append("<h2>Maps</h2>" + "".join(_figure(m) for m in maps))
+    checks = [[escape(i), escape(t), _state("look" if look else "balanced")] for i, t, look in _checks(document, told)]
     parts.append(_table("Checks", ["Step", "What was checked", "State"], checks))
     remarks = [
         [escape(i), f'<span class="{"look" if look else ""}">{escape(t)}</span>']
         for i, t, look in _remarks(document, told)
     ]
     parts.append(_table("Remarks", ["Step", "Remark"], remarks))
-    if maps:
-        parts.append("<h2>Maps</h2>" + "".join(_figure(m) for m in maps))
     rows = [[escape(s.step), escape(s.what), "" if s.size is None else f"{s.size:,}", escape(s.modified)] for s in read]
     parts.append(_table("Sources", ["Step", "File or dataset", "Bytes", "Changed"], rows, numbers=(2,)))
     rows = [
@@ -177,6 +177,18 @@ def _table(
     body = "".join("<tr>" + "".join(f"<td{side.get(n, '')}>{c}" for n, c in enumerate(row)) for row in rows)
     style = ' style="width:auto"' if narrow else ""
     return f"<h2>{title}</h2><table{style}><thead><tr>{head}</thead><tbody>{body}</tbody></table>"
+
+
+def _state(state: str) -> str:
+    return f'<span class="{state}">{_MARK[state]}</span>'
+
+
+def _moment(text: str) -> str:
+    """A time as people here read it."""
+    try:
+        return datetime.fromisoformat(text).astimezone().strftime("%-d %B %Y, %H:%M %Z")
+    except ValueError:
+        return text
 
 
 def _figure(one: Figure) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +38,7 @@ from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.formats.sources import is_offered, is_text
+from eskret.workflow import kept
 
 Role = Qt.ItemDataRole.UserRole
 _UNITS = {"point": "pt", "line": "line", "area": "area", "table": "row", "mixed": "mixed"}
@@ -58,7 +60,7 @@ class _Delegate(QStyledItemDelegate):
         painter.save()
         chosen = bool(option.state & QStyle.StateFlag.State_Selected)
         whole = QRect(0, rect.top(), option.widget.width(), rect.height())
-        if chosen and what in ("file", "layer"):
+        if chosen and what in ("file", "layer", "published"):
             painter.fillRect(whole, theme.colour("shelf_chosen"))
             painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme.colour("hand"))
             if option.state & QStyle.StateFlag.State_HasFocus:
@@ -124,6 +126,7 @@ class SourcesPanel(QWidget):
     load_asked = Signal(str, str, int)  # path, layer (empty for the whole file), number of layers in the file
     several_asked = Signal(list)  # paths
     tidy_asked = Signal(str)  # path of a GeoPackage
+    back_asked = Signal(str)  # path
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -134,6 +137,7 @@ class SourcesPanel(QWidget):
         self._waiting: list[Path] = []
         self._busy = False
         self._shown: tuple[Any, ...] = ()
+        self._published: tuple[tuple[str, str, tuple[tuple[str, str, str], ...]], ...] = ()
         self.model = QStandardItemModel(self)
         self.tree = _Tree()
         self.tree.setAccessibleName("Sources")
@@ -188,6 +192,13 @@ class SourcesPanel(QWidget):
         self._shown = ()
         self.refresh()
 
+    def show_published(self, services: Sequence[tuple[str, str, Sequence[tuple[str, str, str]]]]) -> None:
+        """Show published datasets below the files: for each service its address and name, and of each dataset id, title, count."""
+        told = tuple((a, n, tuple(d)) for a, n, d in services if d)
+        if told != self._published:
+            self._published = told
+            self.refresh()
+
     def refresh(self) -> None:
         """Show what the folder holds now."""
         folder = self._session.folder
@@ -199,7 +210,7 @@ class SourcesPanel(QWidget):
         own = {str(folder / name) for name in saved}
         offered = [f for f in files if str(f) not in own]
         seen = (folder, tuple(files), tuple((n, tuple(x)) for n, x in saved.items()),
-                tuple(_changed(f) for f in files))  # fmt: skip
+                tuple(_changed(f) for f in files), self._published)  # fmt: skip
         if seen == self._shown:
             return
         self._shown = seen
@@ -213,6 +224,18 @@ class SourcesPanel(QWidget):
         if saved:
             self._section("Saved by this workflow")
             self._group([folder / name for name in saved], folder)
+        if self._published:
+            self._section("Published")
+            for address, name, datasets in self._published:
+                home = QStandardItem(name)
+                home.setData({"what": "folder"}, Role)
+                home.setFlags(Qt.ItemFlag.ItemIsEnabled)
+                self.model.appendRow(home)
+                for id, title, count in datasets:
+                    item = QStandardItem(title)
+                    item.setData({"what": "published", "path": address, "layer": id, "key": id, "figures": count}, Role)
+                    item.setToolTip(f"{id} at {address}\nEnter adds the step that fetches it.")
+                    home.appendRow(item)
         self.tree.expandAll()
         for path in files:
             if is_text(path):
@@ -350,7 +373,9 @@ class SourcesPanel(QWidget):
         chosen = [i.data(Role) or {} for i in self.tree.selectionModel().selectedRows()]
         paths = list(dict.fromkeys(t["path"] for t in chosen if t.get("path") and not t.get("problem")))
         told = self.tree.currentIndex().data(Role) or {}
-        if len(paths) > 1 or told.get("text"):
+        if told.get("what") == "published":
+            self.load_asked.emit(told["path"], told["layer"], 1)
+        elif len(paths) > 1 or told.get("text"):
             self.several_asked.emit(paths or [told["path"]])
         elif told.get("path") and not told.get("problem"):
             self.load_asked.emit(told["path"], told.get("layer", ""), int(told.get("layers", 1)))
@@ -362,7 +387,9 @@ class SourcesPanel(QWidget):
         if not told.get("path") or told.get("problem"):
             return
         self.menu = QMenu(self.tree)
-        self.menu.addAction("Load it", self._load)
+        self.menu.addAction("Fetch it" if told.get("what") == "published" else "Load it", self._load)
+        if told.get("what") != "published" and kept.changes(Path(told["path"])):
+            self.menu.addAction("Take the last change of it back", lambda: self.back_asked.emit(told["path"]))
         if str(told["path"]).lower().endswith(".gpkg"):
             self.menu.addAction("Names, sections, take out …", lambda: self.tidy_asked.emit(told["path"]))
         self.menu.popup(self.tree.viewport().mapToGlobal(at))
