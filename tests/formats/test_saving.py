@@ -276,6 +276,48 @@ def test_a_style_and_an_index_page_stand_beside(tmp_path: Path) -> None:
     assert code == 2 and "index.html" in err
 
 
+def test_several_files_are_saved_by_one_step_and_nothing_counts_twice(tmp_path: Path) -> None:
+    made = workflow(
+        tmp_path,
+        squares(6, key="beds"),
+        to="out/all.gpkg",
+        also=["web/{layer}.geojson", "web/{layer}.shp"],
+        sld=True,
+        index=True,
+    )
+    path = tmp_path / "save.toml"
+    made.write(path)
+    planned = [p.path.name for p in Workflow.read(path).rehearse().outputs]
+    assert planned == ["all.gpkg", "beds.geojson", "beds.shp"]
+    for _ in range(2):  # the second time all of it is this workflow's own, and nothing is left over
+        result = Workflow.read(path).run()
+        assert result.state == "balanced" and not result.remarks, [r.text for r in result.remarks]
+    step = result.steps[-1]
+    assert [(i.setting, i.rows) for i in step.inputs] == [("from", 6), ("also", 6)] and [
+        o.rows for o in step.outputs
+    ] == [6]
+    assert [(o.path.name, o.features) for o in result.outputs] == [
+        ("all.gpkg", 6),
+        ("beds.geojson", 6),
+        ("beds.shp", 6),
+    ]
+    page = (tmp_path / "web" / "index.html").read_text()
+    assert "beds.geojson" in page and "beds.shp" in page and "all.gpkg" not in page
+    (tmp_path / "web" / "beds.dbf").write_bytes(b"somebody's own")
+    found = Workflow.read(path).rehearse()
+    assert any("beds.dbf" in f.text and "was changed since" in f.text for f in found.errors)
+
+
+def test_what_is_left_over_is_told_once_with_all_that_belongs_to_it(tmp_path: Path) -> None:
+    made = workflow(tmp_path, squares(2, key="beds"), to="{layer}.shp", name="old_{layer}", sld=True)
+    path = tmp_path / "save.toml"
+    made.write(path)
+    Workflow.read(path).run()
+    path.write_text(path.read_text().replace("old_{layer}", "new_{layer}"))
+    result = Workflow.read(path).run()
+    assert [r.text for r in result.remarks] == ["old_beds.shp is left over from an earlier run and stays as it is"]
+
+
 KINDS = [".gpkg", ".geojson", ".shp", ".fgb", ".parquet", ".csv"]
 
 

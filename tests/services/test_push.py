@@ -22,7 +22,7 @@ from eskret.core.layer import Layer
 from eskret.errors import EskretError, InputError, ServiceError, StoppedError
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
-from eskret.services import changing, difference, features, journal, push
+from eskret.services import changing, connection, difference, features, journal, push
 from eskret.services.connection import Connection
 from tests.conftest import TOKEN
 
@@ -235,6 +235,20 @@ def test_an_edit_between_reading_and_changing_is_refused_by_the_lock(server: Pra
         done = editor.carry_out(changing.Change(before, wanted, before["id"]))
     assert done.conflict and done.theirs is not None and done.theirs["properties"]["bottom"] == "gravel"
     assert there(server, "beds")["A"][2] == "gravel"
+
+
+def test_a_service_that_is_too_slow_is_given_up_and_asked_again_later(
+    server: PracticeServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    publish(server, OLD, tmp_path)
+    second = prepared(server, NEW, tmp_path)
+    monkeypatch.setattr(connection, "TIMEOUT", 0.15)
+    server.set_faults(Faults(slow=0.6))
+    with pytest.raises(ServiceError, match="does not answer .ReadTimeout."):
+        push.send(second, TOKEN)
+    server.set_faults(Faults())
+    monkeypatch.setattr(connection, "TIMEOUT", 5.0)
+    assert second.push.state == "part" and push.send(second, TOKEN).state == "pushed" and there(server, "beds") == NEW
 
 
 def test_modes(server: PracticeServer, tmp_path: Path) -> None:

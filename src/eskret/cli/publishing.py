@@ -37,6 +37,7 @@ def publish(
         str, typer.Option("--theirs", help="What somebody else changed meanwhile: refuse (do nothing), leave, overwrite.")
     ] = "refuse",
     history: Annotated[bool, typer.Option("--history", help="List the pushes.")] = False,
+    report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:  # fmt: skip
@@ -66,7 +67,7 @@ def publish(
                 "no workflow is named", way_out="Write eskret publish FILE, or say --resume, --undo, --history"
             )
         else:
-            ids = _prepare(path, set_, rehearse, quiet or json_)
+            ids = _prepare(path, set_, rehearse, quiet or json_, report)
             if rehearse or not ids:
                 return
             if not yes and not _asked(len(ids)):
@@ -78,21 +79,31 @@ def publish(
         raise typer.Exit(worst)
 
 
-def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool) -> list[str]:
+def _prepare(
+    path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, report: Path | None
+) -> list[str]:  # fmt: skip
     """Run the workflow; the ids of the pushes it prepared."""
     from eskret import terminal
     from eskret.workflow import document as documents
     from eskret.workflow.engine import Run
+    from eskret.workflow.report import write_report
+    from eskret.workflow.report_maps import Maps
 
     document = documents.read(path)
     if not any(s.use == "publish" and not s.off for s in document.steps):
         raise DocumentError(
             "no step of it publishes", place=str(path), way_out="Add a step 'publish', or use 'eskret run'"
         )
+    maps = Maps(document, path.parent) if report is not None and report.suffix.lower() == ".html" else None
     with terminal.RunProgress(quiet) as progress:
-        job = Run(document, values(set_), workflow=path, on_event=progress.take, write_nothing=rehearse)
+        job = Run(
+            document, values(set_), workflow=path, on_event=progress.take, write_nothing=rehearse,
+            keep=maps.keep if maps is not None else None,
+        )  # fmt: skip
         with _stops(job.stop):
             result = job.execute()
+    if report is not None:
+        write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
     if not quiet:
         terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
         terminal.print_outputs(result)

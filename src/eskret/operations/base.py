@@ -163,9 +163,9 @@ class Desk(Protocol):
     def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
-    def stage(self, target: Path, keep_content: bool, anew: bool = False) -> Path:
+    def stage(self, target: Path, keep_content: bool, anew: bool = False, of: Path | None = None) -> Path:
         """A file on the target's file system to write instead of it, with the target's content if that stays (or,
-        ``anew``, only what other steps put into it in this run)."""
+        ``anew``, only what other steps put into it in this run). ``of`` is the file that it belongs to."""
 
     def written(self, target: Path, sha256: str = "") -> None:
         """Say that a staged file is written, as far as this step knows; with its digest, where that is known."""

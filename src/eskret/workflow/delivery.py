@@ -61,6 +61,7 @@ class DeliveryDesk:
         self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
         self._title = title
         self._pushes: list[str] = []
+        self._belongs: dict[Path, Path] = {}
         self._gone: list[Path] = []
         self._kept: list[list[Path]] = []
 
@@ -146,15 +147,18 @@ class DeliveryDesk:
         with self._guard:
             return self._locks.setdefault(target.resolve(), threading.Lock())
 
-    def stage(self, target: Path, keep_content: bool, anew: bool = False) -> Path:
+    def stage(self, target: Path, keep_content: bool, anew: bool = False, of: Path | None = None) -> Path:
         """A file on the target's file system to write instead of it.
 
         Parameters
         ----------
         keep_content : begin with the target's content, where there is one (or what was staged before).
         anew : of the content, keep only what was staged before.
+        of : the file that this one belongs to and is left over with.
         """
         target = target.resolve()
+        if of is not None:
+            self._belongs[target] = of.resolve()
         with self._guard:
             known = self._staged.get(target)
         if known is not None:
@@ -180,6 +184,7 @@ class DeliveryDesk:
             if companion in self._staged:
                 raise DeliveryError("two steps save the same file", place=str(companion), way_out="Rename one of them")
             self._staged[companion] = staged
+            self._belongs[companion] = target
         return staged
 
     def drop(self, target: Path) -> None:
@@ -280,7 +285,8 @@ class DeliveryDesk:
             fresh = record_of(staged, layers, ahead)
             # layers of earlier runs stay this workflow's own while they are in the file
             older = {n: x for n, x in (known.layers if known else {}).items() if n not in fresh.layers}
-            records[self.outputs.name_of(target)] = replace(fresh, layers={**older, **fresh.layers})
+            of = self.outputs.name_of(self._belongs[target]) if target in self._belongs else ""
+            records[self.outputs.name_of(target)] = replace(fresh, layers={**older, **fresh.layers}, of=of)
             shas[target] = fresh.sha256
         journal = self._journal()
         after = Outputs(self.folder, records).to_json()
@@ -373,7 +379,7 @@ class DeliveryDesk:
         out: list[tuple[Path, str]] = []
         for name, record in self.outputs.files.items():
             path = (self.folder / name).resolve()
-            if not path.exists():
+            if not path.exists() or record.of:
                 continue
             if record.layers:
                 there = set(geopackage.layer_list(path))

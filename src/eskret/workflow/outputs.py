@@ -14,15 +14,18 @@ from eskret.formats import digest
 
 @dataclass(frozen=True)
 class FileRecord:
-    """A file as the workflow left it. ``layers`` gives a digest for each layer of a container."""
+    """A file as the workflow left it. ``layers`` gives a digest for each layer of a container, ``of`` the file that this one
+    belongs to, such as the table of a shapefile."""
 
     sha256: str
     size: int
     modified_ns: int
     layers: Mapping[str, str] = field(default_factory=dict)
+    of: str = ""
 
     def to_json(self) -> dict[str, Any]:
-        return {"sha256": self.sha256, "size": self.size, "modified_ns": self.modified_ns, "layers": dict(self.layers)}
+        told = {"sha256": self.sha256, "size": self.size, "modified_ns": self.modified_ns, "layers": dict(self.layers)}
+        return {**told, "of": self.of} if self.of else told
 
 
 def digest_file(path: Path) -> str:
@@ -46,7 +49,7 @@ class Outputs:
         try:
             raw = json.loads(outputs_path(workflow).read_text(encoding="utf-8"))["files"]
             files = {
-                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {}))
+                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {}), r.get("of", ""))
                 for name, r in raw.items()
             }
         except (ValueError, KeyError, TypeError, AttributeError, OSError):

@@ -125,7 +125,8 @@ def to_html(
     parts = [
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{_STYLE}</style>',
         f"<header><h1>{title}</h1><div>{escape(document.summary)}</div></header><main>",
-        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(_moment(told["started"]))} · {duration(told["seconds"])}</p>',
+        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(_moment(told["started"]))} · '
+        f"{duration(told['seconds'])}</p>",
     ]
     if told["error"]:
         parts.append(f'<p class="failed">{escape(told["error"])}</p>')

@@ -12,7 +12,7 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import field_validator
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions, placeholders
@@ -92,6 +92,10 @@ class Save(Delivery):
             "File", kind="target", min_length=1, example="out/returns.gpkg",
             help="Where to save, from the workflow's folder. The ending says the format: .gpkg .shp .geojson .geojsons .fgb .parquet "
             ".kml .gpx .csv .xlsx. It may hold {layer} and parameters.",
+        )  # fmt: skip
+        also: list[str] = setting(
+            "Also to", kind="patterns", default=[], example="web/{layer}.geojson",
+            help="More files to save the same layers to, each in the format of its ending.",
         )  # fmt: skip
         name: str = setting(
             "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
@@ -184,10 +188,14 @@ class Save(Delivery):
         name = settings.get("name")
         if settings.get("section"):
             to = f"{settings['section']} in {to}"
+        also = settings.get("also")
+        more = f" and {len(also)} more" if isinstance(also, list) and also else ""
         verb, join = {"append": ("Append", "to"), "update": ("Bring", "into")}.get(
             str(settings.get("if_exists")), ("Save", "to")
         )
-        return f"{verb} {entering or '…'} {join} {bold(to)}" + (f" as {name}" if name and name != "{layer}" else "")
+        return f"{verb} {entering or '…'} {join} {bold(to)}{more}" + (
+            f" as {name}" if name and name != "{layer}" else ""
+        )
 
     # -- where things go
 
@@ -226,6 +234,14 @@ class Save(Delivery):
     # -- before anything is read
 
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+        pages: set[Path] = set()
+        first, *others = [self._foretell_one(facts, one, context, pages) for one in _each(settings)]
+        findings = dict.fromkeys(f for forecast in (first, *others) for f in forecast.findings)
+        return Forecast(first.layers, tuple(findings), tuple(o for f in (first, *others) for o in f.outputs))
+
+    def _foretell_one(
+        self, facts: Sequence[LayerFacts], settings: Settings, context: Context, pages: set[Path]
+    ) -> Forecast:
         findings: list[Finding] = []
         planned: list[Planned] = []
         try:
@@ -249,7 +265,9 @@ class Save(Delivery):
         for path, group in _by_path(places).items():
             try:
                 plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
-                if settings.index:
+                self._settle_companions(target, path, settings, context)
+                if settings.index and path.parent not in pages:
+                    pages.add(path.parent)
                     context.desk.settle(path.with_name(_INDEX), [""], "own")
             except EskretError as error:
                 findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
@@ -337,6 +355,18 @@ class Save(Delivery):
     # -- writing
 
     def deliver(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Sequence[Outcome]:
+        first, *others = _each(settings)
+        beside: set[Path] = set()
+        outcomes = self._deliver_one(layers, first, context, beside)
+        for one in others:
+            outcomes += [_also(outcome) for outcome in self._deliver_one(layers, one, context, beside)]
+        if settings.index:
+            self._index(outcomes, settings, context, beside)
+        return outcomes
+
+    def _deliver_one(
+        self, layers: Sequence[Layer], settings: Settings, context: Context, beside: set[Path]
+    ) -> list[Outcome]:
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
         assert context.desk is not None
@@ -347,16 +377,24 @@ class Save(Delivery):
                 paired = plans if target.many else [plans[0]] * len(group)
                 pairs = [(by_key[place.key], plan, place) for place, plan in zip(group, paired, strict=True)]
                 outcomes += [_skipped(layer, plan) for layer, plan, _ in pairs if plan.action == "skip"]
+                self._settle_companions(target, path, settings, context)
                 writing = [(layer, plan, place) for layer, plan, place in pairs if plan.action != "skip"]
                 if not writing:
                     continue
                 if target.many:
-                    outcomes += self._to_geopackage(path, [(x, p) for x, p, _ in writing], settings, context)
+                    outcomes += self._to_geopackage(path, [(x, p) for x, p, _ in writing], settings, context, beside)
                 else:
-                    outcomes += self._to_file(target, [(x, p, z.name) for x, p, z in writing], settings, context)
-        if settings.index:
-            self._index(outcomes, settings, context)
+                    outcomes += self._to_file(
+                        target, [(x, p, z.name) for x, p, z in writing], settings, context, beside
+                    )
         return outcomes
+
+    def _settle_companions(self, target: targets.Target, path: Path, settings: Settings, context: Context) -> None:
+        """A file that would be overwritten together with the one named must be this workflow's, too."""
+        assert context.desk is not None
+        if settings.if_exists in ("own", "stop"):
+            for ending in target.companions:
+                context.desk.settle(path.with_suffix(ending), [""], settings.if_exists)
 
     def _words(self, settings: Settings, context: Context) -> dict[str, str]:
         return {
@@ -364,7 +402,12 @@ class Save(Delivery):
         }
 
     def _to_geopackage(
-        self, path: Path, writing: Sequence[tuple[Layer, Planned]], settings: Settings, context: Context
+        self,
+        path: Path,
+        writing: Sequence[tuple[Layer, Planned]],
+        settings: Settings,
+        context: Context,
+        beside: set[Path],
     ) -> list[Outcome]:
         assert context.desk is not None
         changed = [p for _, p in writing if p.action in ("append", "update")]
@@ -412,7 +455,7 @@ class Save(Delivery):
                     container.put_in_section(name, section, crs)
                 geopackage_about.put_about(container, name, words)
         if settings.sld:
-            self._styles(path, [(x, p.layer) for x, p in fresh], settings, context)
+            self._styles(path, [(x, p.layer) for x, p in fresh], context, beside)
         context.desk.written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
         return out + [
@@ -434,12 +477,9 @@ class Save(Delivery):
         return _changed(layer, plan, one, done, len(old), found, context)
 
     def _to_file(
-        self,
-        target: targets.Target,
-        writing: Sequence[tuple[Layer, Planned, str]],
-        settings: Settings,
-        context: Context,
-    ) -> list[Outcome]:
+        self, target: targets.Target, writing: Sequence[tuple[Layer, Planned, str]], settings: Settings, context: Context,
+        beside: set[Path],
+    ) -> list[Outcome]:  # fmt: skip
         """Write layers to a file: one, or all of the step where the format holds a set."""
         assert context.desk is not None and target.write is not None
         path = writing[0][1].path
@@ -452,9 +492,9 @@ class Save(Delivery):
         names = ready[0].names
         if names:
             text = saving.names_list(names, ready[0].layer.titles)
-            self._beside(path, path.with_suffix(".fields.csv"), text, context)
+            self._beside(path, path.with_suffix(".fields.csv"), text, context, beside)
         if settings.sld:
-            self._styles(path, [(x, n) for x, _, n in writing], settings, context, alone=len(writing) == 1)
+            self._styles(path, [(x, n) for x, _, n in writing], context, beside, alone=len(writing) == 1)
         if len(writing) > 1:
             counts = [len(r.layer) for r in ready]
             whole = put.found - sum(counts)
@@ -519,28 +559,38 @@ class Save(Delivery):
 
     # -- what stands beside
 
-    def _beside(self, path: Path, beside: Path, text: str, context: Context) -> None:
+    def _beside(self, path: Path, file: Path, text: str, context: Context, done: set[Path]) -> None:
+        """Write a text that belongs to a file; what stands there from another file of this step says the same."""
         assert context.desk is not None
-        context.desk.settle(beside, [""], "own")
-        staged = context.desk.stage(beside, keep_content=False)
+        if file in done:
+            return
+        done.add(file)
+        context.desk.settle(file, [""], "own")
+        staged = context.desk.stage(file, keep_content=False, of=path)
         staged.write_text(text, encoding="utf-8")
 
     def _styles(
-        self, path: Path, layers: Sequence[tuple[Layer, str]], settings: Settings, context: Context, alone: bool = False
+        self, path: Path, layers: Sequence[tuple[Layer, str]], context: Context, beside: set[Path], alone: bool = False
     ) -> None:
         """How each layer is drawn, as SLD beside what is saved."""
         for layer, name in layers:
             text = context.sld(layer, name) if layer.drawn else ""
             if text:
-                self._beside(path, path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld"), text, context)
+                file = path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld")
+                self._beside(path, file, text, context, beside)
 
-    def _index(self, outcomes: Sequence[Outcome], settings: Settings, context: Context) -> None:
+    def _index(self, outcomes: Sequence[Outcome], settings: Settings, context: Context, beside: set[Path]) -> None:
         """A page in each folder that lists what was saved there."""
         assert context.desk is not None
         folders: dict[Path, list[Listed]] = {}
         for outcome in outcomes:
             for one in outcome.delivered:
-                layer = outcome.layers[0]
+                if not outcome.layers and outcome.inputs[0].setting == "also":
+                    layer = next(
+                        o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer
+                    )
+                else:
+                    layer = outcome.layers[0]
                 staged = context.desk.stage(one.path, keep_content=True)
                 fields = [(f.title or f.name, f.word) for f in layer.fields]
                 crs = crs_facts(one.crs).name if one.crs and layer.drawn else ""
@@ -550,7 +600,20 @@ class Save(Delivery):
                 folders.setdefault(one.path.parent, []).append(listed)
         made = datetime.now().astimezone().strftime("on %-d %B %Y")
         for folder, files in folders.items():
-            self._beside(folder, folder / _INDEX, index_page(files, self._words(settings, context), made), context)
+            page = index_page(files, self._words(settings, context), made)
+            self._beside(folder / files[0].file, folder / _INDEX, page, context, beside)
+
+
+def _each(settings: Any) -> list[Any]:
+    """The settings for each file, or pattern of files, to save to."""
+    return [settings, *(settings.model_copy(update={"to": other, "also": []}) for other in settings.also)]
+
+
+def _also(outcome: Outcome) -> Outcome:
+    """The outcome of saving once more: its account stands beside the first one's, so that nothing counts twice."""
+    check_controls(outcome.outputs)
+    inputs = tuple(replace(a, setting="also") for a in outcome.inputs)
+    return replace(outcome, layers=(), inputs=inputs, outputs=(), lineage=None)
 
 
 def _planned(plans: Sequence[Planned], group: Sequence[_Place], known: Mapping[str, LayerFacts]) -> list[Planned]:
