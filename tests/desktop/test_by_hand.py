@@ -460,6 +460,7 @@ def test_a_coordinate_system_is_found_by_words(beds: Hand) -> None:
     session = beds.bench.session
     session.add_step(type(session.document.steps[0])("saved", "save", ("load",), {"to": "out/a.gpkg"}))
     beds.settled()
+    beds.bench.form.focus_field("crs")
     editor = beds.bench.form.blocks["crs"].editor
     beds.click(editor.find_button)
     box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "CrsBox" and w.isVisible())

@@ -8,13 +8,15 @@ from typing import Any
 
 import httpx
 import pytest
-from PySide6.QtWidgets import QApplication, QLineEdit, QMessageBox
+from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMessageBox
 
+from eskret import Workflow, read
 from eskret.desktop.views.published import mark_of, moment, state_words
+from eskret.formats import geopackage
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
 from eskret.services import features, journal, practice
-from tests.conftest import TOKEN
+from tests.conftest import TOKEN, points
 from tests.desktop.conftest import Hand
 
 
@@ -197,6 +199,82 @@ def test_services_are_added_and_one_that_does_not_answer_says_so(lesson: Hand, s
     assert shown(hand)["acts"] == ["Token …", "Forget the service"]
     hand.click(bench.publish.forget)
     hand.until(lambda: bench.publish.tree.topLevelItemCount() == 1)
+
+
+def test_published_datasets_stand_among_the_sources(lesson: Hand, server: PracticeServer) -> None:
+    hand, bench = lesson, lesson.bench
+    run_and_look(hand, 412)
+    hand.click(bench.publish.send)
+    sent(hand, "sent")
+    hand.keys("Escape", bench.publish.tree)
+    hand.click_source("Practice server", "Leases of Orrel Sound")
+    hand.until(lambda: bench.viewer.subject.source is not None and bench.viewer.table.model_.rowCount() == 412)
+    assert bench.viewer.subject.title.startswith("leases · 127.0.0.1")
+    hand.keys("Return", bench.sources.tree)
+    step = bench.session.step()
+    assert step is not None and (step.use, step.settings["dataset"]) == ("fetch", "leases")
+
+
+def test_a_report_is_saved_from_the_window(lesson: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    hand, bench = lesson, lesson.bench
+    hand.settled()
+    hand.run()
+    path = tmp_path / "report.html"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(path), ""))
+    bench._report_action.trigger()
+    hand.until(lambda: "The report is saved as" in hand.banner())
+    page = path.read_text()
+    heads = [f"<h2>{h}" for h in ("Ledger", "Maps", "Checks", "Sources", "Published datasets", "Settings")]
+    for part in (*heads, "register/quarters/2031-Q3.gpkg"):
+        assert part in page, part
+    assert page.count("<svg") == 1 and "http://127" in page and "<script" not in page and TOKEN not in page
+
+
+def test_a_change_of_a_file_is_taken_back_from_the_sources(make_hand: Callable[..., Hand], tmp_path: Path) -> None:
+    path = tmp_path / "marks.gpkg"
+    with geopackage.writing(path) as container:
+        container.add(points({"bed": ["A", "B"]}, key="marks"), "marks")
+    more = tmp_path / "in" / "more.gpkg"
+    more.parent.mkdir()
+    with geopackage.writing(more) as container:
+        container.add(points({"bed": ["C"]}, key="marks"), "marks")
+    made = Workflow()
+    made.save("out", made.load("in", files=[str(more)]), to="marks.gpkg", if_exists="append")
+    file = tmp_path / "append.toml"
+    made.write(file)
+    hand = make_hand(file)
+    hand.settled()
+    hand.run()
+    assert len(read(path)) == 3
+    index = hand.source("marks.gpkg")
+    tree = hand.bench.sources.tree
+    hand.bench.sources._menu(tree.visualRect(index).center())
+    action = next(a for a in hand.bench.sources.menu.actions() if a.text() == "Take the last change of it back")
+    action.trigger()
+    hand.until(lambda: "is as it was before its last change" in hand.banner())
+    assert len(read(path)) == 2
+
+
+def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
+    hand, bench = lesson, lesson.bench
+    run_and_look(hand, 412)
+    hand.click(bench.publish.faults)
+    box = next(w for w in QApplication.topLevelWidgets() if w.windowTitle() == "Faults to practise on")
+    box.lines["answer"].setText("many")  # type: ignore[attr-defined]
+    hand.click(box.ok)  # type: ignore[attr-defined]
+    assert "must be a whole number" in box.wrong.text()  # type: ignore[attr-defined]
+    for name, text in (("answer", "401"), ("answer_from", "30")):
+        box.lines[name].setText(text)  # type: ignore[attr-defined]
+    hand.click(box.ok)  # type: ignore[attr-defined]
+    hand.until(lambda: "does as it was told" in shown(hand)["says"])
+    hand.click(bench.publish.send)
+    sent(hand, "sent in part")
+    assert "it wants to know who you are" in shown(hand)["says"] and server.requests > 0
+    server.set_faults(Faults())
+    hand.until(lambda: bench.publish.send.isVisible())
+    hand.click(bench.publish.send)
+    sent(hand, "sent")
+    assert len(there(server)) == 412
 
 
 @pytest.mark.screen

@@ -214,6 +214,21 @@ class Publisher(QObject):
                 process.kill()
                 process.wait()
 
+    def set_faults(self, told: Mapping[str, float]) -> None:
+        """Have the practice server that runs be slow or fail, for practice."""
+        address = next((a for a, s in self.services.items() if s.practice), "")
+
+        def take(event: Mapping[str, Any]) -> None:
+            if event["event"] != "done":
+                self.told.emit("bad", str(event["text"]))
+            elif any(told[n] for n in ("slow", "lose", "lose_answer", "answer")):
+                self.told.emit("look", "The practice server does as it was told; requests are counted from now on.")
+            else:
+                self.told.emit("good", "The practice server works as it should.")
+
+        if address:
+            self.ask("practice_faults", take, self, address=address, faults=dict(told))
+
     # -- pushes
 
     def refresh_pushes(self) -> None:

@@ -5,8 +5,6 @@ The file is opened anew for it, which is why small layers go another way; its sp
 
 from __future__ import annotations
 
-import warnings
-from collections.abc import Generator
 from pathlib import Path
 from typing import Any
 
@@ -14,19 +12,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import parse_crs
-from eskret.core.encoded import Encoded, encode
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, StoppedError
-from eskret.formats.gdal import library
+from eskret.formats import library_write
 from eskret.formats.geopackage import GeoPackageWriter, bounds_of, declared, stored_values
 from eskret.formats.reading import Watch, no_watch
 
 LARGE = 20_000
 """From so many rows on a layer goes through the library's own writer, which is several times faster; a small one costs
 less by plain SQL, where the file is not opened anew for it."""
-_BATCH = 20_000
 
 
 def is_large(layer: Layer) -> bool:
@@ -45,48 +39,19 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     """
     names = layer.table.column_names
     options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
-    table = _storable(layer.table)
-    geom = number_collisions(["geom"], taken=names)[0]
-    kind: str | None = None
-    if layer.drawn:
-        shapes, type_name, _ = declared(layer)
-        column = (
-            shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+    storable = layer.with_table(_storable(layer.table))
+    if not layer.drawn:
+        library_write.write_table(
+            path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch
         )
-        table = table.append_column(geom, column.cast(pa.binary()))
-        options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
-        kind = {"GEOMETRY": "Unknown", "GEOMETRYCOLLECTION": "GeometryCollection"}.get(type_name) or (
-            type_name.replace("MULTI", "Multi").replace("POINT", "Point").replace("LINESTRING", "LineString")
-            .replace("POLYGON", "Polygon")
-        )  # fmt: skip
-    stopped: list[BaseException] = []
-
-    def batches() -> Generator[pa.RecordBatch, None, None]:
-        done = 0
-        try:
-            for batch in table.to_batches(max_chunksize=_BATCH):
-                yield batch
-                done += batch.num_rows
-                watch(done, len(table))
-        except BaseException as error:
-            stopped.append(error)
-            raise
-
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
-            library().write_arrow(
-                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver="GPKG",
-                geometry_name=geom if layer.drawn else None, geometry_type=kind, crs=_for_library(layer.crs) if layer.drawn else None,
-                layer_options=options,
-            )  # fmt: skip
-    except Exception as error:
-        if stopped and isinstance(stopped[0], StoppedError):
-            raise stopped[0] from error
-        text = str(error)
-        if "full" in text or "disk" in text:
-            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
-        raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
+        return
+    geom = number_collisions(["geom"], taken=names)[0]
+    table, kind = library_write.with_shapes(storable, geom)
+    options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
+    crs = library_write.crs_text(layer.crs)
+    library_write.write_table(
+        path, table, name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch
+    )
 
 
 def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
@@ -95,10 +60,6 @@ def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
         geom = number_collisions(["geom"], taken=layer.table.column_names)[0]
         key = number_collisions(["fid"], taken=layer.table.column_names)[0]
         container.add_index(name, geom, key, bounds_of(declared(layer)[0]))
-
-
-def _for_library(crs: str | None) -> str | None:
-    return parse_crs(crs).to_wkt() if crs is not None else None
 
 
 def _storable(table: pa.Table) -> pa.Table:

@@ -21,30 +21,50 @@ from eskret.formats.geopackage import declared
 from eskret.formats.reading import Watch, no_watch
 
 _BATCH = 20_000
+_TYPES = {
+    "MULTIPOINT": "MultiPoint", "POINT": "Point", "LINESTRING": "LineString", "MULTILINESTRING": "MultiLineString",
+    "POLYGON": "Polygon", "MULTIPOLYGON": "MultiPolygon", "GEOMETRYCOLLECTION": "GeometryCollection",
+}  # fmt: skip
 
 
 def write(
-    path: Path, layer: Layer, name: str, *, options: Mapping[str, Any] | None = None, crs: str | None = None,
-    watch: Watch = no_watch,
+    path: Path, layer: Layer, name: str, *, options: Mapping[str, Any] | None = None, watch: Watch = no_watch
 ) -> None:  # fmt: skip
     """Write a file that is not there yet; its ending says the format. The attributes must be of types that the format has.
-
-    Parameters
-    ----------
-    crs : as well-known text, where the format needs another form of it than the usual.
 
     Raises
     ------
     DeliveryError : it cannot be written.
     """
     geom = number_collisions(["geometry"], taken=layer.table.column_names)[0]
+    table, kind = with_shapes(layer, geom)
+    write_table(path, table, name, geom=geom, kind=kind, crs=crs_text(layer.crs), options=options or {}, watch=watch)
+
+
+def with_shapes(layer: Layer, geom: str) -> tuple[pa.Table, str]:
+    """The attributes with the geometry as binary in a column, and its type as the library calls it."""
     shapes, type_name, has_z = declared(layer)
     binary = shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
-    column = binary.cast(pa.binary())
-    table = layer.table.append_column(geom, column)
-    words = {"MULTIPOINT": "MultiPoint", "POINT": "Point", "LINESTRING": "LineString", "MULTILINESTRING": "MultiLineString",
-             "POLYGON": "Polygon", "MULTIPOLYGON": "MultiPolygon", "GEOMETRYCOLLECTION": "GeometryCollection"}  # fmt: skip
-    kind = words.get(type_name, "Unknown") + (" Z" if has_z else "")
+    return layer.table.append_column(geom, binary.cast(pa.binary())), _TYPES.get(type_name, "Unknown") + (
+        " Z" if has_z else ""
+    )
+
+
+def crs_text(crs: str | None) -> str | None:
+    """A CRS as the library takes it."""
+    return parse_crs(crs).to_wkt() if crs is not None else None
+
+
+def write_table(
+    path: Path, table: pa.Table, name: str, *, geom: str | None, kind: str | None, crs: str | None, options: Mapping[str, Any],
+    driver: str | None = None, watch: Watch = no_watch,
+) -> None:  # fmt: skip
+    """Write a table with its geometry column to a file, or as a new layer of one.
+
+    Raises
+    ------
+    DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
+    """
     stopped: list[BaseException] = []
 
     def batches() -> Generator[pa.RecordBatch, None, None]:
@@ -58,19 +78,18 @@ def write(
             stopped.append(error)
             raise
 
-    known = crs if crs is not None else parse_crs(layer.crs).to_wkt() if layer.crs is not None else None
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
             library().write_arrow(
-                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, geometry_name=geom,
-                geometry_type=kind, crs=known, layer_options=dict(options or {}),
+                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver=driver, geometry_name=geom,
+                geometry_type=kind, crs=crs, layer_options=dict(options),
             )  # fmt: skip
     except Exception as error:
         if stopped and isinstance(stopped[0], StoppedError):
             raise stopped[0] from error
         text = str(error)
-        if "full" in text or "No space" in text:
+        if "full" in text or "disk" in text or "No space" in text:
             raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
         raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -13,7 +12,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QMessageBox,
     QProgressBar,
-    QPushButton,
     QVBoxLayout,
     QWidget,
 )
@@ -23,8 +21,9 @@ from eskret.desktop.publisher import Publisher
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.theme.style import theme
+from eskret.desktop.views.asking import AddressBox, PractiseBox, TokenBox
 from eskret.desktop.views.changes import ChangesPane
-from eskret.desktop.views.heads import Box
+from eskret.desktop.views.parts import in_row, push_button
 from eskret.desktop.views.published import (
     PushList,
     ServiceTree,
@@ -37,46 +36,6 @@ from eskret.workflow.document import Step
 from eskret.workflow.stored import StoredLayer
 
 _MODES = {"update": "bring it up to date", "append": "add what is new", "replace": "make it exactly the layer"}
-
-
-class AddressBox(Box):
-    """Ask for the address of a service."""
-
-    def __init__(self, publisher: Publisher, parent: QWidget) -> None:
-        super().__init__("Add a service", "Add it", parent)
-        self._publisher = publisher
-        self.add_line(
-            "address", "Address", "https://", "The landing page of an OGC API - Features service. It is remembered."
-        )
-        self.finish()
-
-    def take(self) -> None:
-        """Add it, if it can be one."""
-        address = self.lines["address"].text().strip()
-        if not re.fullmatch(r"https?://[^\s/]+(/\S*)?", address):
-            self.say_wrong("An address begins with https:// or http:// and names a host.")
-            return
-        self._publisher.add_service(address)
-        self.accept()
-
-
-class TokenBox(Box):
-    """Ask for the token of a service."""
-
-    def __init__(self, publisher: Publisher, address: str, parent: QWidget) -> None:
-        super().__init__("Token of a service", "Keep it", parent)
-        self._publisher, self._address = publisher, address
-        self.add_line(
-            "token", f"Token for {address.split('//')[-1]}", "",
-            "It is kept in the keyring of your desktop, and in no file of Eskret's. Leave it empty to forget it.",
-        )  # fmt: skip
-        self.lines["token"].setEchoMode(self.lines["token"].EchoMode.Password)
-        self.finish()
-
-    def take(self) -> None:
-        """Keep it."""
-        self._publisher.keep_token(self._address, self.lines["token"].text().strip())
-        self.accept()
 
 
 class PublishView(QWidget):
@@ -115,21 +74,27 @@ class PublishView(QWidget):
         self.tree.chosen.connect(self._choose_dataset)
         self.list = PushList()
         self.list.chosen.connect(lambda id: self.show_push(id))
-        self.practice = _button(
+        self.practice = push_button(
             "Start the practice server", "A stand-in for a service, on this machine alone", self._practise
         )
-        add = _button(
+        add = push_button(
             "Add a service …", "By the address of its landing page", lambda: AddressBox(self._publisher, self).open()
         )
-        again = _button("Ask again", "Ask all services what they publish now", self._publisher.refresh)
+        again = push_button("Ask again", "Ask all services what they publish now", self._publisher.refresh)
         row = QHBoxLayout()
         row.setContentsMargins(12, 4, 12, 4)
         row.setSpacing(6)
         row.addWidget(add, 1)
         row.addWidget(again, 1)
+        self.faults = push_button(
+            "Faults …", "Have the practice server be slow or fail, to practise",
+            lambda: PractiseBox(self._publisher, self).open(),
+        )  # fmt: skip
         practice = QHBoxLayout()
         practice.setContentsMargins(12, 0, 12, 8)
-        practice.addWidget(self.practice)
+        practice.setSpacing(6)
+        practice.addWidget(self.practice, 1)
+        practice.addWidget(self.faults)
         column = QVBoxLayout(shelf)
         column.setContentsMargins(0, 10, 0, 0)
         column.setSpacing(2)
@@ -147,30 +112,30 @@ class PublishView(QWidget):
         self.title.setObjectName("title")
         self.mark = StateMark()
         self.state = QLabel()
-        back = _button("Back to the ledger", "Esc", self.closed.emit)
-        top = _row(self.title, self.mark, self.state, None, back)
+        back = push_button("Back to the ledger", "Esc", self.closed.emit)
+        top = in_row(self.title, self.mark, self.state, None, back)
         self.facts = QLabel()
         self.facts.setObjectName("faint")
         self.facts.setWordWrap(True)
         self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         self.says = QLabel()
         self.says.setWordWrap(True)
-        self.send = _button("Send", "Send these changes to the service", lambda: self._carry_out(False))
+        self.send = push_button("Send", "Send these changes to the service", lambda: self._carry_out(False))
         self.send.setObjectName("primary")
-        self.back = _button(
+        self.back = push_button(
             "Take back", "Bring the dataset to what it was before this push", lambda: self._carry_out(True)
         )
-        self.leave = _button(
+        self.leave = push_button(
             "Leave theirs", "Features that somebody else changed stay as they are", lambda: self._settle("leave")
         )
-        self.over = _button("Send ours over theirs", "They are changed all the same; taking the push back brings theirs back",
+        self.over = push_button("Send ours over theirs", "They are changed all the same; taking the push back brings theirs back",
                             lambda: self._settle("overwrite"))  # fmt: skip
-        self.discard = _button("Throw away", "Take this push off the record; nothing was sent", self._discard)
-        self.keep = _button("Save the difference …", "A step that saves it to a file", self._save)
-        self.fetch = _button("Fetch it", "Add a step that brings this dataset into the workflow", self._fetch)
-        self.publish_to = _button("Publish to it", "Add a step that brings this dataset up to date", self._publish)
-        self.token = _button("Token …", "Keep the token that this service wants", self._token)
-        self.forget = _button("Forget the service", "Take it off this list", self._forget)
+        self.discard = push_button("Throw away", "Take this push off the record; nothing was sent", self._discard)
+        self.keep = push_button("Save the difference …", "A step that saves it to a file", self._save)
+        self.fetch = push_button("Fetch it", "Add a step that brings this dataset into the workflow", self._fetch)
+        self.publish_to = push_button("Publish to it", "Add a step that brings this dataset up to date", self._publish)
+        self.token = push_button("Token …", "Keep the token that this service wants", self._token)
+        self.forget = push_button("Forget the service", "Take it off this list", self._forget)
         self.acts = (
             self.send, self.back, self.leave, self.over, self.keep, self.discard, self.publish_to, self.fetch, self.token, self.forget,
         )  # fmt: skip
@@ -180,8 +145,8 @@ class PublishView(QWidget):
         self.progress.setFixedWidth(170)
         self.progress_text = QLabel()
         self.progress_text.setObjectName("faint")
-        self.stop = _button("Stop", "What was sent stays sent, and is written down", self._publisher.stop)
-        acts = _row(self.changes.switch, *self.acts, self.progress, self.progress_text, self.stop, None)
+        self.stop = push_button("Stop", "What was sent stays sent, and is written down", self._publisher.stop)
+        acts = in_row(self.changes.switch, *self.acts, self.progress, self.progress_text, self.stop, None)
         column = QVBoxLayout(desk)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -223,6 +188,7 @@ class PublishView(QWidget):
         own = self._publisher.practising
         self.practice.setText("Stop the practice server" if own else "Start the practice server")
         self.practice.setEnabled(own or not running)
+        self.faults.setVisible(running)
         self.practice.setToolTip(
             "It was started elsewhere" if running and not own else "A stand-in for a service, on this machine alone"
         )
@@ -498,21 +464,3 @@ def _eyebrow(text: str) -> QLabel:
     label.setObjectName("eyebrow")
     label.setContentsMargins(12, 4, 12, 2)
     return label
-
-
-def _button(text: str, tip: str, do: Any) -> QPushButton:
-    button = QPushButton(text)
-    button.setToolTip(tip)
-    button.clicked.connect(lambda _=False: do())
-    return button
-
-
-def _row(*widgets: QWidget | None) -> QHBoxLayout:
-    row = QHBoxLayout()
-    row.setSpacing(6)
-    for widget in widgets:
-        if widget is None:
-            row.addStretch()
-        else:
-            row.addWidget(widget)
-    return row

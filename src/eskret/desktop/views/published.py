@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QFont, QFontMetrics, QPainter, QPen
 from PySide6.QtWidgets import (
+    QAbstractItemView,
     QListWidget,
     QListWidgetItem,
     QStyle,
@@ -111,6 +113,23 @@ def _write(painter: QPainter, room: QRect, text: str) -> None:
     painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, short)
 
 
+@contextmanager
+def _quietly(view: QAbstractItemView) -> Generator[None, None, None]:
+    """While this lasts, nothing that happens to the list is told: only what somebody chooses is."""
+    before = view.blockSignals(True)
+    try:
+        yield
+    finally:
+        view.blockSignals(before)
+        view.viewport().update()
+
+
+def _let_go(view: QAbstractItemView) -> None:
+    with _quietly(view):
+        view.setCurrentIndex(QModelIndex())
+        view.clearSelection()
+
+
 class ServiceTree(QTreeWidget):
     """Services with their datasets. ``chosen`` gives the address and the dataset's id, which is empty for the service itself."""
 
@@ -181,17 +200,12 @@ class ServiceTree(QTreeWidget):
 
     def let_go(self) -> None:
         """Have nothing chosen."""
-        self.blockSignals(True)
-        self.setCurrentIndex(QModelIndex())
-        self.clearSelection()
-        self.blockSignals(False)
-        self.viewport().update()
+        _let_go(self)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Coming here chooses nothing: what is shown beside stays."""
-        self.blockSignals(True)
-        super().focusInEvent(event)
-        self.blockSignals(False)
+        with _quietly(self):
+            super().focusInEvent(event)
 
     def _changed(self, item: QTreeWidgetItem | None, _before: QTreeWidgetItem | None) -> None:
         if item is not None:
@@ -232,27 +246,20 @@ class PushList(QListWidget):
 
     def mark(self, id: str) -> None:
         """Have this one chosen without telling."""
-        self.blockSignals(True)
-        for n in range(self.count()):
-            item = self.item(n)
-            if item is not None and item.data(_Role)["id"] == id:
-                self.setCurrentItem(item)
-        self.blockSignals(False)
-        self.viewport().update()
+        with _quietly(self):
+            for n in range(self.count()):
+                item = self.item(n)
+                if item is not None and item.data(_Role)["id"] == id:
+                    self.setCurrentItem(item)
 
     def let_go(self) -> None:
         """Have nothing chosen."""
-        self.blockSignals(True)
-        self.setCurrentIndex(QModelIndex())
-        self.clearSelection()
-        self.blockSignals(False)
-        self.viewport().update()
+        _let_go(self)
 
     def focusInEvent(self, event: QFocusEvent) -> None:
         """Coming here chooses nothing: what is shown beside stays."""
-        self.blockSignals(True)
-        super().focusInEvent(event)
-        self.blockSignals(False)
+        with _quietly(self):
+            super().focusInEvent(event)
 
     def _changed(self, item: QListWidgetItem | None, _before: QListWidgetItem | None) -> None:
         if item is not None:

@@ -12,7 +12,6 @@ from PySide6.QtGui import QFont, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QComboBox,
-    QHBoxLayout,
     QHeaderView,
     QLabel,
     QLineEdit,
@@ -28,6 +27,7 @@ from eskret.desktop.files import may_leave
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import font, theme
+from eskret.desktop.views.parts import in_row, push_button
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list, write_list
 from eskret.operations.registry import operation_by_id
@@ -143,7 +143,7 @@ class WordsView(QWidget):
         self.says.setObjectName("faint")
         back = QPushButton("Back to the ledger")
         back.clicked.connect(self.closed)
-        head = self._row(
+        head = in_row(
             QLabel("Word list"), self.lists, QLabel("of"), self.fields, self.open_only, self.draft, None, back
         )
         self.model = WordsModel(self)
@@ -165,18 +165,18 @@ class WordsView(QWidget):
         self.word.setPlaceholderText("word for the spellings chosen")
         self.word.setFixedWidth(250)
         self.word.returnPressed.connect(self.fill)
-        self.fill_button = self._button("Use it", "Use this word for all spellings chosen (Enter)", self.fill)
-        self.suggest_button = self._button(
+        self.fill_button = push_button("Use it", "Use this word for all spellings chosen (Enter)", self.fill)
+        self.suggest_button = push_button(
             "Take the suggestion", "For what is chosen; without, for all not settled", self.suggest
         )
-        self.keep_button = self._button("Keep as spelled", "Use the spelling itself for what is chosen", self.keep)
-        self.clear_button = self._button(
+        self.keep_button = push_button("Keep as spelled", "Use the spelling itself for what is chosen", self.keep)
+        self.clear_button = push_button(
             "Not settled", "Take the word away from what is chosen", lambda: self.settle(self._chosen(), "")
         )
-        self.undo_button = self._button("Undo", "Take the last decision back (Ctrl+Z)", self.undo)
-        self.save_button = self._button("Save the list", "Write the file; the next run uses it (Ctrl+S)", self.save)
+        self.undo_button = push_button("Undo", "Take the last decision back (Ctrl+Z)", self.undo)
+        self.save_button = push_button("Save the list", "Write the file; the next run uses it (Ctrl+S)", self.save)
         self.save_button.setObjectName("primary")
-        foot = self._row(
+        foot = in_row(
             self.word, self.fill_button, self.suggest_button, self.keep_button, self.clear_button, self.undo_button, None,
             self.says, self.save_button,
         )  # fmt: skip
@@ -187,24 +187,6 @@ class WordsView(QWidget):
         whole.addWidget(self.table, 1)
         whole.addLayout(foot)
         QShortcut(QKeySequence("Escape"), self, self.closed.emit, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
-
-    @staticmethod
-    def _row(*widgets: QWidget | None) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        for widget in widgets:
-            if widget is None:
-                row.addStretch()
-            else:
-                row.addWidget(widget)
-        return row
-
-    @staticmethod
-    def _button(text: str, tip: str, do: Any) -> QPushButton:
-        button = QPushButton(text)
-        button.setToolTip(tip)
-        button.clicked.connect(lambda _=False: do())
-        return button
 
     # -- which list
 

@@ -136,7 +136,23 @@ def keep_token(request: Request, tell: Tell, jobs: Any) -> dict[str, Any]:
     return {}
 
 
+def practice_faults(request: Request, tell: Tell, jobs: Any) -> dict[str, Any]:
+    """Have a practice server be slow or fail."""
+    import json
+
+    from eskret.services import tokens
+    from eskret.services.connection import Connection, refused
+
+    with Connection(request["address"], tokens.token_for(request["address"])) as there:
+        url = there.below("practice/faults")
+        body = json.dumps(request["faults"]).encode()
+        answer = there.once("PUT", url, body=body, headers={"Content-Type": "application/json"})
+    if answer.status >= 300:
+        raise refused(url, answer)
+    return {}
+
+
 DO: dict[str, Callable[[Request, Tell, Any], dict[str, Any]]] = {
     "service": service, "look_published": look, "pushes": pushes, "push": push, "carry_out": carry_out, "discard": discard,
-    "keep_token": keep_token,
+    "keep_token": keep_token, "practice_faults": practice_faults,
 }  # fmt: skip

@@ -1,0 +1,28 @@
+"""What views are put together of: rows of widgets, buttons with a tip."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+
+
+def in_row(*widgets: QWidget | None, spacing: int = 8) -> QHBoxLayout:
+    """Widgets in a row; None stands for room."""
+    made = QHBoxLayout()
+    made.setSpacing(spacing)
+    for widget in widgets:
+        if widget is None:
+            made.addStretch()
+        else:
+            made.addWidget(widget)
+    return made
+
+
+def push_button(text: str, tip: str, do: Callable[[], Any]) -> QPushButton:
+    """A button that does something."""
+    made = QPushButton(text)
+    made.setToolTip(tip)
+    made.clicked.connect(lambda _=False: do())
+    return made
