@@ -6,6 +6,8 @@ import json
 import subprocess
 import sys
 import time
+from collections.abc import Generator
+from contextlib import contextmanager
 from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import Any
@@ -19,6 +21,7 @@ import pyarrow as pa
 import pyogrio
 import pytest
 import shapely
+import typer
 
 from eskret.core.layer import Layer
 from eskret.errors import InputError
@@ -343,3 +346,87 @@ def test_the_practice_server_by_itself(tmp_path: Path, own_data: Path) -> None:
     assert code == 1 and "cannot be started" in err
     process.terminate()
     assert process.wait(10) == 0 and practice.running() == []
+
+
+def test_layers_go_to_a_dataset_each_and_two_to_one_are_refused(server: PracticeServer, project: Path) -> None:
+    table = pa.table({"bed": ["A", "B"]})
+    with geopackage.writing(project.parent / "beds.gpkg") as container:
+        container.add(
+            Layer("marks", table, shapely.points([(543_000.0, 5_200_000), (543_100, 5_200_000)]), "EPSG:32626"), "marks"
+        )
+    text = (
+        project.read_text()
+        .replace('dataset = "beds"', 'dataset = "{layer}"')
+        .replace("copy.geojson", "{layer}.geojson")
+    )
+    project.write_text(text)
+    code, _, _ = call("publish", project, "--yes", "--report", project.parent / "r.html")
+    assert code == 0 and {d.id for d in features.datasets(server.address)} == {"beds", "marks"}
+    assert "<td>marks<td>" in (project.parent / "r.html").read_text()
+    assert sum(p.state == "pushed" for p in journal.pushes()) == 2
+    assert call("publish", project, "--undo")[0] == 0  # both, since one run prepared them
+    assert {p.state for p in journal.pushes()} == {"undone"} and features.datasets(server.address) == []
+    project.write_text(text.replace('dataset = "{layer}"', 'dataset = "all"'))
+    found = rehearse(documents.read(project), workflow=project)
+    assert "Several layers go to the dataset 'all'" in found.errors[0].text
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (("publish",), "no workflow is named"), (("publish", "FILE", "--resume", "--undo"), "exclude each other"),
+        (("publish", "FILE", "--theirs", "burn"), "--theirs cannot be 'burn'"), 
+        (("publish", "--push", "nothing", "--undo"), "there is no such push"),
+        (("publish", "FILE", "--undo"), "there is no push to take back"), (("publish", "PLAIN"), "no step of it publishes"),
+        (("practice-server", "--answer", "12"), "'answer' must be a status of HTTP"),
+    ],
+)  # fmt: skip
+def test_what_makes_no_sense_is_said(project: Path, arguments: tuple[str, ...], says: str, own_data: Path) -> None:
+    plain = project.parent / "plain.toml"
+    plain.write_text('eskret = 1\n[[steps]]\nid = "a"\nuse = "load"\nfiles = ["beds.gpkg"]\n')
+    given = [str(project) if a == "FILE" else str(plain) if a == "PLAIN" else a for a in arguments]
+    code, _, err = call(*given)
+    assert code in (1, 2) and says in err and err.count("\n") == 1
+
+
+def test_a_token_is_asked_for_and_kept(monkeypatch: pytest.MonkeyPatch, own_data: Path) -> None:
+    ring = Ring()
+    for name in ("get_password", "set_password", "delete_password"):
+        monkeypatch.setattr(keyring, name, getattr(ring, name))
+    from typer.testing import CliRunner
+
+    from eskret.cli import app
+
+    done = CliRunner().invoke(app, ["token", "https://Data.example.org/deep/features"], input="s3cret\n")
+    assert done.exit_code == 0 and "s3cret" not in done.output and "https://data.example.org is kept" in done.output
+    assert tokens.token_for("https://data.example.org/other") == "s3cret" and tokens.kept() == [
+        "https://data.example.org"
+    ]
+    assert call("token", "https://data.example.org", "--forget")[1].strip().endswith("is forgotten.")
+    assert call("token", "https://data.example.org", "--forget")[1].strip().endswith("is not kept.") and ring.held == {}
+
+
+def test_the_demos_quarterly_job(demo: Path, server: PracticeServer, capsys: pytest.CaptureFixture[str]) -> None:
+    """What ``make demo-run`` does: a quarter, the next one, back, and there again."""
+    from eskret.cli import publishing
+
+    counts = []
+    for step in publishing.rounds(demo / "publish.toml", demo):
+        address = practice.running()[0].address
+        with _quiet():
+            step()
+        found = {d.id: features.items(address, d.id).matched for d in features.datasets(address)}
+        counts.append(found.get("leases"))
+    assert counts == [412, 412, 415, 412, 415]
+    out = " ".join(capsys.readouterr().out.split())
+    assert "12 to add to 'leases', 37 to change, 9 to remove, 366 as they are" in out and "taken back (12 added" in out
+    assert practice.running() == []
+
+
+@contextmanager
+def _quiet() -> Generator[None, None, None]:
+    """A command may end by an exit without an error."""
+    try:
+        yield
+    except typer.Exit as end:
+        assert end.exit_code == 0

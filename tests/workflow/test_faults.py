@@ -15,6 +15,9 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import pyogrio
 import pytest
 
 from eskret import Workflow
@@ -22,6 +25,7 @@ from eskret.formats import geopackage
 from eskret.workflow.delivery import DeliveryDesk, journal_path, recover, sweep
 from eskret.workflow.executors.client import Worker
 from eskret.workflow.outputs import outputs_path
+from tests.conftest import squares
 
 RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"
 
@@ -58,6 +62,62 @@ def test_killed_at_any_instant_every_output_is_old_or_new(project: Path) -> None
         assert not Workflow.read(project).rehearse().errors  # its own outputs are still its own
     Workflow.read(project).run(kind="Pile")
     assert not list((project.parent / "out").glob(".*")), "what the killed runs staged is swept away"
+
+
+def test_the_members_of_a_shapefile_and_what_stands_beside_are_of_one_run(tmp_path: Path) -> None:
+    """Killed at random instants: shapes, table, style, list of names and index page are all old or all new."""
+    path = tmp_path / "both.toml"
+    path.write_text(
+        """eskret = 1
+[parameters.kind]
+type = "text"
+default = "old"
+[[steps]]
+id = "in"
+use = "load"
+files = ["{kind}.gpkg"]
+[[steps]]
+id = "out"
+use = "save"
+from = "in"
+to = "web/beds.shp"
+also = ["web/beds.geojson"]
+index = true
+sld = true
+"""
+    )
+    for kind, count in (("old", 400), ("new", 900)):
+        made = squares(count, key="beds")
+        names = pa.table({"a_long_name_of_a_field": np.arange(count), "kind": [kind] * count})
+        with geopackage.writing(tmp_path / f"{kind}.gpkg") as container:
+            container.add(made.with_table(names), "beds")
+
+    def state() -> set[str]:
+        found = {400: "old", 900: "new"}
+        shapes = pyogrio.read_info(tmp_path / "web" / "beds.shp")["features"]
+        table = int.from_bytes((tmp_path / "web" / "beds.dbf").read_bytes()[4:8], "little")
+        web = len(json.loads((tmp_path / "web" / "beds.geojson").read_text())["features"])
+        page = (tmp_path / "web" / "index.html").read_text()
+        assert (tmp_path / "web" / "beds.fields.csv").exists() and (tmp_path / "web" / "beds.sld").exists()
+        return {found[shapes], found[table], found[web], "new" if ">900<" in page else "old"}
+
+    Workflow.read(path).run()
+    chance = random.Random(5)
+    begun = time.perf_counter()
+    subprocess.run([sys.executable, "-c", RUN, str(path), "old"], check=True)
+    usual = time.perf_counter() - begun
+    for turn in range(10):
+        process = subprocess.Popen([sys.executable, "-c", RUN, str(path), "new" if turn % 2 else "old"])
+        try:
+            process.wait(usual * chance.uniform(0.6, 1.05))
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+        recover(path)
+        assert len(state()) == 1
+        assert not Workflow.read(path).rehearse().errors
+    Workflow.read(path).run(kind="new")
+    assert state() == {"new"} and not list((tmp_path / "web").glob(".*"))
 
 
 @pytest.mark.parametrize("renamed", [0, 1, 2])
