@@ -35,6 +35,7 @@ check: setup
 bench: setup
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/kernels.py
+	$(BIN)/python benchmarks/publish.py
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py
