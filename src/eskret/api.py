@@ -19,9 +19,10 @@ from eskret.formats import geopackage, sources, targets
 from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
 from eskret.workflow import edits
-from eskret.workflow.document import Document, Parameter, Step
+from eskret.workflow.document import Document, Step
 from eskret.workflow.engine import Run, RunResult, run_on_layer
 from eskret.workflow.mapped import map_of
+from eskret.workflow.parameters import Parameter, parameter_of
 from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.script import to_script
 
@@ -91,10 +92,14 @@ class Workflow:
         return self.document.parameters
 
     def parameter(self, name: str, **properties: Any) -> ParameterHandle:
-        """Add a parameter: type, label, default, choices, min, max, help."""
-        if "choices" in properties:
-            properties["choices"] = tuple(properties["choices"])
-        self.document = edits.set_parameter(self.document, name, **properties)
+        """Add a parameter: type, label, default, choices, choices_from, enabled_by, min, max, help, as in the file.
+
+        Raises
+        ------
+        DocumentError : one of them is wrong.
+        """
+        parameter = parameter_of(name, properties, "workflow")
+        self.document = edits.put_parameter(self.document, parameter)
         return ParameterHandle(name)
 
     def step(

@@ -25,8 +25,8 @@ from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.errors import EskretError
-from eskret.workflow.document import Parameter
 from eskret.workflow.edits import set_parameter
+from eskret.workflow.parameters import Parameter
 
 
 class ParameterBox(QFrame):

@@ -10,7 +10,6 @@ import tomlkit
 if TYPE_CHECKING:
     from eskret.workflow.document import Comments, Document, Step
 
-PARAMETER_KEYS = ("type", "label", "default", "choices", "min", "max", "help")
 Place = tuple[str, ...]
 """Where something stands in the file: ``("steps", "piles", "where")``."""
 
@@ -31,10 +30,8 @@ def _emit(document: Document, version: int) -> Generator[str, None, None]:
         path: Place = ("parameters", parameter.name)
         yield "\n"
         yield from _head(f"[parameters.{_key(parameter.name)}]", path, notes)
-        values = {k: getattr(parameter, k) for k in PARAMETER_KEYS}
-        for key, value in values.items():
-            if key in ("type", "default") or value not in ("", (), None):
-                yield from _line((*path, key), list(value) if isinstance(value, tuple) else value, notes)
+        for key, value in parameter.to_table().items():
+            yield from _line((*path, key), value, notes)
     for step in document.steps:
         yield "\n"
         yield from _step(step, notes)

@@ -6,7 +6,6 @@ moved. Reading a canonical file and writing it gives the same bytes.
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -22,76 +21,10 @@ from eskret.errors import DocumentError
 from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
 from eskret.workflow.mapped import MapSaid, map_of, style_at
+from eskret.workflow.parameters import Parameter, enabled, parameter_of
 
 VERSION = 1
-PARAMETER_TYPES = ("text", "number", "flag", "date", "choice", "file", "folder", "layer", "field", "crs", "measure")
 Path_ = canonical.Place
-
-
-@dataclass(frozen=True)
-class Parameter:
-    """A value at the top of the workflow that steps refer to as ``$name``, ``{name}`` or ``{ parameter = "name" }``."""
-
-    name: str
-    type: str = "text"
-    label: str = ""
-    default: Any = ""
-    choices: tuple[Any, ...] = ()
-    min: float | None = None
-    max: float | None = None
-    help: str = ""
-
-    @property
-    def title(self) -> str:
-        return self.label or self.name.replace("_", " ").capitalize()
-
-    def accept(self, value: Any) -> Any:
-        """The value as the type has it.
-
-        Raises
-        ------
-        DocumentError : it is not of this type, or out of its limits.
-        """
-        place = f"parameter '{self.title}'"
-        try:
-            found = self._typed(value)
-        except (TypeError, ValueError) as error:
-            words = {"number": "a number", "flag": "yes or no", "date": "a date such as 2031-09-30"}
-            raise DocumentError(
-                f"{value!r} is not {words.get(self.type, 'of type ' + self.type)}", place=place
-            ) from error
-        if self.choices and found not in self.choices:
-            raise DocumentError(
-                f"{value!r} is not one of the choices", place=place, way_out=f"It can be {_listed(self.choices)}"
-            )
-        if isinstance(found, int | float) and not isinstance(found, bool):
-            if self.min is not None and found < self.min:
-                raise DocumentError(f"{found:g} is less than {self.min:g}", place=place)
-            if self.max is not None and found > self.max:
-                raise DocumentError(f"{found:g} is more than {self.max:g}", place=place)
-        return found
-
-    def _typed(self, value: Any) -> Any:
-        if self.type == "number":
-            if isinstance(value, bool):
-                raise ValueError
-            if isinstance(value, int | float):
-                return value
-            text = str(value).strip()
-            return int(text) if text.lstrip("+-").isdigit() else float(text)
-        if self.type == "flag":
-            if isinstance(value, bool):
-                return value
-            return {"yes": True, "true": True, "1": True, "no": False, "false": False, "0": False}[str(value).lower()]
-        if self.type == "date":
-            return value if isinstance(value, dt.date) else dt.date.fromisoformat(str(value).strip())
-        if self.type == "choice" and self.choices:
-            return next((c for c in self.choices if c == value or str(c) == str(value)), value)
-        return str(value)
-
-
-def _listed(values: Sequence[Any]) -> str:
-    return ", ".join(str(v) for v in values[:12]) + (" ..." if len(values) > 12 else "")
 
 
 @dataclass(frozen=True)
@@ -168,7 +101,11 @@ class Document:
                 raise DocumentError(
                     f"there is no parameter '{name}'", way_out=f"There are {', '.join(sorted(known)) or 'none'}"
                 )
-        return {p.name: p.accept(given.get(p.name, p.default)) for p in self.parameters}
+        out = {p.name: p.accept(given[p.name]) if p.name in given else p.default for p in self.parameters}
+        for p in self.parameters:
+            counts = enabled(self.parameters, p.name, out)
+            out[p.name] = p.accept(out[p.name]) if counts else p.default
+        return out
 
     def to_text(self) -> str:
         """The canonical TOML text."""
@@ -209,42 +146,10 @@ def parse(text: str, place: str = "workflow") -> Document:
     if not isinstance(parameters, dict) or not isinstance(steps, list):
         raise DocumentError("parameters are [parameters.name] and steps are [[steps]]", place=place)
     document = Document(
-        **heads, parameters=tuple(_parameter(n, v, place) for n, v in parameters.items()),
+        **heads, parameters=tuple(parameter_of(n, v, place) for n, v in parameters.items()),
         steps=tuple(_steps(steps, place)), comments=_comments(toml), map=shown,
     )  # fmt: skip
     return document
-
-
-def _parameter(name: str, values: Any, place: str) -> Parameter:
-    where = f"{place}, parameter '{name}'"
-    if not isinstance(values, dict):
-        raise DocumentError("it must be a table", place=where, way_out=f"Write [parameters.{name}]")
-    if clean_name(name, keep_case=True) != name:
-        raise DocumentError("its name may hold letters, digits and single underscores", place=where)
-    for key in values:
-        if key not in canonical.PARAMETER_KEYS:
-            raise DocumentError(
-                f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(canonical.PARAMETER_KEYS)}"
-            )
-    kind = values.get("type", "text")
-    if kind not in PARAMETER_TYPES:
-        raise DocumentError(f"there is no type '{kind}'", place=where, way_out=f"Types: {', '.join(PARAMETER_TYPES)}")
-    for key in ("label", "help"):
-        if not isinstance(values.get(key, ""), str):
-            raise DocumentError(f"'{key}' must be text", place=where)
-    for key in ("min", "max"):
-        if not isinstance(values.get(key, 0), int | float):
-            raise DocumentError(f"'{key}' must be a number", place=where)
-    choices = values.get("choices", ())
-    if not isinstance(choices, list | tuple):
-        raise DocumentError("'choices' must be a list", place=where)
-    parameter = Parameter(
-        name, kind, values.get("label", ""), values.get("default", ""), tuple(choices), values.get("min"),
-        values.get("max"), values.get("help", ""),
-    )  # fmt: skip
-    if "default" in values:
-        parameter = replace(parameter, default=parameter.accept(parameter.default))
-    return parameter
 
 
 def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:

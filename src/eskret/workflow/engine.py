@@ -50,7 +50,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import order_of, others_of, resolve, settings_for, sources_of
+from eskret.workflow.references import bound, order_of, others_of, resolve, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.styles import sld_for
 
@@ -174,6 +174,7 @@ class Run:
         if found.errors:
             raise RehearsalError(found.errors)
         values = self.document.values(self._given)
+        document = bound(self.document, values)
         desk = DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
         self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet = FAILED, "", False
@@ -182,7 +183,7 @@ class Run:
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Layer, ...]] = {}
         try:
-            coordinator = _Coordinator(self, desk, values, made)
+            coordinator = _Coordinator(self, document, desk, values, made)
             delivered = coordinator.run()
             self._check_stop(0, 0)
             outputs = () if self._write_nothing else desk.commit(delivered)
@@ -229,10 +230,11 @@ class _Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[Layer, ...]],
+        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any],
+        made: dict[str, tuple[Layer, ...]],
     ) -> None:  # fmt: skip
         self.run_ = run
-        self.document = run.document
+        self.document = document
         self.desk = desk
         self.values = values
         self.made = made

@@ -35,7 +35,7 @@ class Reference:
 
 def sources_of(step: Step) -> list[Reference]:
     """Everything a step takes from: what enters it, then the layers that its settings name."""
-    return [Reference.parse(text) for text in (*step.source, *_in_settings(step))]
+    return [Reference.parse(text) for text in (*step.source, *_in_settings(step)) if not text.startswith("$")]
 
 
 def reference_settings(step: Step) -> tuple[str, ...]:
@@ -118,6 +118,46 @@ def order_of(document: Document) -> list[str]:
         out.extend(ready)
         sorter.done(*ready)
     return out
+
+
+def bound(document: Document, values: Mapping[str, Any]) -> Document:
+    """The document with the layers that parameters name put in: ``from = "$beds"``, and settings that name layers.
+
+    Raises
+    ------
+    DocumentError : no such parameter, or it names no layer.
+    """
+
+    def follow(text: str) -> str:
+        return _named(text[1:], values) if text.startswith("$") else text
+
+    def table(step: Step, settings: Mapping[str, Any]) -> dict[str, Any]:
+        out = dict(settings)
+        for name in reference_settings(step):
+            value = out.get(name)
+            if isinstance(value, Mapping) and set(value) == {"parameter"}:
+                out[name] = _named(str(value["parameter"]), values)
+            elif isinstance(value, str):
+                out[name] = follow(value)
+        return out
+
+    steps = []
+    for step in document.steps:
+        try:
+            source = tuple(follow(r) for r in step.source)
+            layer = {k: table(step, v) for k, v in step.layer.items()}
+            steps.append(replace(step, source=source, settings=table(step, step.settings), layer=layer))
+        except DocumentError as error:
+            raise error.at(f"step '{step.id}'") from error
+    return replace(document, steps=tuple(steps))
+
+
+def _named(name: str, values: Mapping[str, Any]) -> str:
+    if name not in values:
+        raise DocumentError(f"there is no parameter '{name}'", way_out=f"There are {', '.join(values) or 'none'}")
+    if not str(values[name]).strip():
+        raise DocumentError(f"parameter '{name}' names no layer yet", way_out="Give it one")
+    return str(values[name])
 
 
 def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[str]]:

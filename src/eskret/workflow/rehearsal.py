@@ -29,10 +29,11 @@ from eskret.operations.base import (
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
+from eskret.workflow import choices
 from eskret.workflow.consent import outside, stranger
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import order_of, others_of, reference_settings, resolve, settings_for, sources_of
+from eskret.workflow.references import bound, order_of, others_of, reference_settings, resolve, settings_for, sources_of
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
 REACHES = "Say once that it may: in the window, or with --allow-outside"
@@ -113,12 +114,18 @@ def rehearse(
     findings: list[Finding] = []
     try:
         given = document.values(values)
+        findings += choices.check(document)
+        document = bound(document, given)
         order = order_of(document)
         if document.crs:
             parse_crs(document.crs)
     except (DocumentError, CrsError) as error:
         place = error.place.removeprefix("step '").rstrip("'") if error.place.startswith("step '") else ""
-        return Rehearsal((Finding(Level.ERROR, error.sentence(), step=place),), {}, time.perf_counter() - started)
+        setting = next(
+            (f"parameter.{p.name}" for p in document.parameters if error.place == f"parameter '{p.title}'"), ""
+        )
+        finding = Finding(Level.ERROR, error.sentence(), step=place, setting=setting)
+        return Rehearsal((finding,), {}, time.perf_counter() - started)
     desk = DeliveryDesk(workflow, base, if_exists)
     made: dict[str, Sequence[LayerFacts]] = {}
     steps: dict[str, StepForecast] = {}
@@ -153,6 +160,7 @@ def rehearse(
         if failed:
             broken.add(id)
         steps[id] = StepForecast(tuple(entering), forecast.layers, forecast.outputs, not blocked)
+    findings += choices.findings_of(document, made, given)
     position = {s.id: n for n, s in enumerate(document.steps)}
     findings.sort(key=lambda f: position.get(f.step, -1))
     planned = [o for s in steps.values() for o in s.outputs]

@@ -9,8 +9,8 @@ from typing import Any
 
 from eskret.core.naming import number_collisions
 from eskret.operations.registry import all_operations
-from eskret.workflow.canonical import PARAMETER_KEYS
-from eskret.workflow.document import Document, Parameter, Step
+from eskret.workflow.document import Document, Step
+from eskret.workflow.parameters import Parameter
 from eskret.workflow.references import Reference, order_of, reference_settings
 
 _OWN = ("workflow", "sys", "datetime", "Workflow", "eskret")
@@ -72,10 +72,7 @@ def _opening(document: Document) -> str:
 
 def _parameter(parameter: Parameter, variable: str) -> str:
     given = [repr(parameter.name)]
-    for key in PARAMETER_KEYS:
-        value = getattr(parameter, key)
-        if key in ("type", "default") or value not in ("", (), None):
-            given.append(f"{key}={_value(list(value) if isinstance(value, tuple) else value, {})}")
+    given += [f"{key}={_value(value, {})}" for key, value in parameter.to_table().items()]
     return _call(variable, "workflow.parameter", given)
 
 
