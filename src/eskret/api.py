@@ -20,6 +20,7 @@ from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
 from eskret.workflow import edits
 from eskret.workflow.document import Document, Step
+from eskret.workflow.each import each_of
 from eskret.workflow.engine import Run, RunResult, run_on_layer
 from eskret.workflow.mapped import map_of
 from eskret.workflow.parameters import Parameter, parameter_of
@@ -58,8 +59,11 @@ class Workflow:
     ['marks', 'piles']
     """
 
-    def __init__(self, title: str = "", summary: str = "", crs: str = "") -> None:
-        self.document = Document(title, summary, crs)
+    def __init__(
+        self, title: str = "", summary: str = "", crs: str = "", *, help: str = "", keywords: Sequence[str] = (),
+        author: str = "", limits: str = "",
+    ) -> None:  # fmt: skip
+        self.document = Document(title, summary, crs, help, tuple(keywords), author, limits)
         self.path: Path | None = None
 
     @classmethod
@@ -105,7 +109,8 @@ class Workflow:
     def step(
         self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), /, *, heading: str = "",
         note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None,
-        style: Mapping[str, Mapping[str, Any]] | None = None, **settings: Any,
+        style: Mapping[str, Mapping[str, Any]] | None = None, each: Mapping[str, Any] | None = None,
+        result: bool = False, **settings: Any,
     ) -> StepHandle:  # fmt: skip
         """Add a step at the end.
 
@@ -114,7 +119,7 @@ class Workflow:
         use : the operation's id.
         id : the step's own name.
         source : what enters: a step, ``step["key"]``, or a list of these.
-        heading, note, off, layer, style : as in the file.
+        heading, note, off, layer, style, each, result : as in the file.
         settings : the operation's.
 
         Raises
@@ -127,7 +132,10 @@ class Workflow:
         given = [source] if isinstance(source, StepHandle | str) else list(source)
         styles = {key: style_of(table) for key, table in (style or {}).items()}
         references = tuple(s.id if isinstance(s, StepHandle) else s for s in given)
-        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles)
+        rounds = each_of(_plain(each), f"step '{id}'") if each else None
+        step = Step(
+            id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles, rounds, result
+        )
         self.document = replace(self.document, steps=(*self.document.steps, step))
         return StepHandle(id)
 

@@ -79,6 +79,8 @@ class Forecast:
     layers: tuple[LayerFacts, ...] = ()
     findings: tuple[Finding, ...] = ()
     outputs: tuple[Planned, ...] = ()
+    known: bool = True
+    """Whether what it will make is known at all before it runs."""
 
 
 @dataclass(frozen=True)
@@ -206,6 +208,8 @@ class Context:
     """Layers that settings name, by setting; in a rehearsal their facts."""
     sld_of: Callable[[Layer, str], str] | None = None
     """The style of a layer as the text of an SLD file for this name; the engine brings it."""
+    chain: tuple[Path, ...] = ()
+    """The workflow files that are at work, each using the next; empty where the workflow has no file."""
 
     def sld(self, layer: Layer, name: str) -> str:
         """How a layer is drawn, as SLD; empty where nobody knows."""

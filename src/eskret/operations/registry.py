@@ -18,7 +18,17 @@ from eskret.operations.settings import setting_info
 def _places() -> dict[str, str]:
     """The module of every operation by its id, which it is called after; none of them is imported for it."""
     modules = pkgutil.walk_packages(eskret.operations.__path__, "eskret.operations.")
-    return {m.name.rpartition(".")[2]: m.name for m in modules if m.name.count(".") == 3}
+    return {**{m.name.rpartition(".")[2]: m.name for m in modules if m.name.count(".") == 3}, **_FROM_ABOVE}
+
+
+_FROM_ABOVE: dict[str, str] = {}
+
+
+def add_from_above(id: str, module: str) -> None:
+    """Make an operation known that needs what stands above this floor; its module is imported when it is first used."""
+    _FROM_ABOVE[id] = module
+    _places.cache_clear()
+    all_operations.cache_clear()
 
 
 @cache

@@ -25,9 +25,10 @@ class SettingInfo:
     """What a form needs to know of a setting beside its type.
 
     ``kind`` picks the editor: text, number, whole, flag, choice, choices, files, target, condition, template, patterns,
-    crs, layer (a reference to layers of another step), fields (of the layers that enter), measure, cells, features,
-    shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names another setting and the values of it for
-    which this one matters. ``of`` names the setting whose layer a field is one of; empty for the layers that enter.
+    crs, layer (a reference to layers of another step), layers (a table of such references), fields (of the layers that
+    enter), measure, cells, features, shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names
+    another setting and the values of it for which this one matters. ``of`` names the setting whose layer a field is one of;
+    empty for the layers that enter.
     ``tables`` says that a layer may be a table too.
     """
 
@@ -77,6 +78,11 @@ def _info(declared: FieldInfo) -> SettingInfo:
 def layer_settings(model: type[OperationSettings]) -> tuple[str, ...]:
     """Names of the settings that refer to layers of other steps."""
     return tuple(name for name, info in setting_info(model).items() if info.kind == "layer")
+
+
+def layer_tables(model: type[OperationSettings]) -> tuple[str, ...]:
+    """Names of the settings that are tables of references to layers of other steps."""
+    return tuple(name for name, info in setting_info(model).items() if info.kind == "layers")
 
 
 def default_of(model: type[OperationSettings], name: str) -> Any:

@@ -1,1 +1,5 @@
-"""The workflow: document, references, rehearsal, engine, deliveries, report, script."""
+"""Workflows: the document, its rehearsal, the engine, and what is made of a run."""
+
+from eskret.operations.registry import add_from_above
+
+add_from_above("workflow", "eskret.workflow.nested")

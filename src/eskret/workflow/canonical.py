@@ -10,6 +10,9 @@ import tomlkit
 if TYPE_CHECKING:
     from eskret.workflow.document import Comments, Document, Step
 
+HEADS = ("title", "summary", "help", "keywords", "author", "limits", "crs")
+"""What stands at the top of the file, in its order."""
+
 Place = tuple[str, ...]
 """Where something stands in the file: ``("steps", "piles", "where")``."""
 
@@ -22,10 +25,10 @@ def text_of(document: Document, version: int) -> str:
 def _emit(document: Document, version: int) -> Generator[str, None, None]:
     notes = document.comments
     yield from _line(("eskret",), version, notes)
-    for name in ("title", "summary", "crs"):
+    for name in HEADS:
         value = getattr(document, name)
         if value:
-            yield from _line((name,), value, notes)
+            yield from _line((name,), list(value) if isinstance(value, tuple) else value, notes)
     for parameter in document.parameters:
         path: Place = ("parameters", parameter.name)
         yield "\n"
@@ -59,6 +62,10 @@ def _step(step: Step, notes: Comments) -> Generator[str, None, None]:
         yield from _line((*path, "from"), source, notes)
     for name, value in step.settings.items():
         yield from _line((*path, name), value, notes)
+    if step.each is not None:
+        yield from _line((*path, "each"), step.each.to_table(), notes)
+    if step.result:
+        yield from _line((*path, "result"), True, notes)
     if step.off:
         yield from _line((*path, "off"), True, notes)
     if step.note:

@@ -20,6 +20,7 @@ from eskret.core.style import Style
 from eskret.errors import DocumentError
 from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
+from eskret.workflow.each import Each, each_of
 from eskret.workflow.mapped import MapSaid, map_of, style_at
 from eskret.workflow.parameters import Parameter, enabled, parameter_of
 
@@ -30,7 +31,8 @@ Path_ = canonical.Place
 @dataclass(frozen=True)
 class Step:
     """One line of the ledger. ``settings`` are as in the file; ``layer`` holds those for single layers, by key; ``style``
-    how layers it leaves are drawn, by key or a pattern of keys."""
+    how layers it leaves are drawn, by key or a pattern of keys. ``each`` has it done in rounds; ``result`` marks it as what
+    this workflow gives where another one uses it."""
 
     id: str
     use: str
@@ -41,6 +43,8 @@ class Step:
     off: bool = False
     layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     style: Mapping[str, Style] = field(default_factory=dict)
+    each: Each | None = None
+    result: bool = False
 
     def with_setting(self, name: str, value: Any) -> Step:
         """The step with one setting changed; None takes it out."""
@@ -68,6 +72,10 @@ class Document:
     title: str = ""
     summary: str = ""
     crs: str = ""
+    help: str = ""
+    keywords: tuple[str, ...] = ()
+    author: str = ""
+    limits: str = ""
     parameters: tuple[Parameter, ...] = ()
     steps: tuple[Step, ...] = ()
     comments: Comments = field(default_factory=Comments)
@@ -137,10 +145,11 @@ def parse(text: str, place: str = "workflow") -> Document:
     parameters = plain.pop("parameters", {})
     steps = plain.pop("steps", [])
     shown = map_of(plain.pop("map", {}), place)
-    heads = {name: plain.pop(name, "") for name in ("title", "summary", "crs")}
+    heads: dict[str, Any] = {name: plain.pop(name, "") for name in canonical.HEADS if name != "keywords"}
     for name, value in heads.items():
         if not isinstance(value, str):
             raise DocumentError(f"'{name}' must be text", place=place)
+    heads["keywords"] = _keywords(plain.pop("keywords", []), place)
     if plain:
         raise DocumentError(f"'{next(iter(plain))}' is not known at the top of a workflow", place=place)
     if not isinstance(parameters, dict) or not isinstance(steps, list):
@@ -150,6 +159,12 @@ def parse(text: str, place: str = "workflow") -> Document:
         steps=tuple(_steps(steps, place)), comments=_comments(toml), map=shown,
     )  # fmt: skip
     return document
+
+
+def _keywords(given: Any, place: str) -> tuple[str, ...]:
+    if not isinstance(given, list) or not all(isinstance(k, str) for k in given):
+        raise DocumentError("'keywords' must be a list of texts", place=place)
+    return tuple(given)
 
 
 def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
@@ -177,14 +192,16 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         source = (source,) if isinstance(source, str) else tuple(source)
         if not all(isinstance(r, str) for r in source):
             raise DocumentError("'from' must be a reference or a list of them", place=where)
-        heading, note, off = values.pop("heading", ""), values.pop("note", ""), values.pop("off", False)
-        if not isinstance(heading, str) or not isinstance(note, str) or not isinstance(off, bool):
-            raise DocumentError("'heading' and 'note' are text and 'off' is true or false", place=where)
+        heading, note = values.pop("heading", ""), values.pop("note", "")
+        off, result = values.pop("off", False), values.pop("result", False)
+        if not all(isinstance(x, str) for x in (heading, note)) or not all(isinstance(x, bool) for x in (off, result)):
+            raise DocumentError("'heading' and 'note' are text, 'off' and 'result' are true or false", place=where)
+        each = each_of(values.pop("each"), where) if "each" in values else None
         layer = values.pop("layer", {})
         if not isinstance(layer, dict) or not all(isinstance(v, dict) for v in layer.values()):
             raise DocumentError("settings for one layer are [steps.layer.KEY]", place=where)
         style = _styles(values.pop("style", {}), where)
-        yield Step(id, use, source, values, heading, note, off, layer, style)
+        yield Step(id, use, source, values, heading, note, off, layer, style, each, result)
 
 
 def _styles(tables: Any, place: str) -> dict[str, Style]:

@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import Any
@@ -26,6 +27,7 @@ from eskret.core.account import (
     OutputAccount,
     Relation,
     Remark,
+    SetAside,
     State,
     check_controls,
     check_groups,
@@ -50,7 +52,8 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import bound, order_of, others_of, resolve, settings_for, sources_of
+from eskret.workflow.each import Each, Round, rounds_of
+from eskret.workflow.references import bound, bound_step, order_of, others_of, resolve, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.styles import sld_for
 
@@ -123,6 +126,10 @@ class Run:
     keep : stores results as they come, for a window; None keeps nothing beyond what later steps need.
     hold : also hand back every step's layers in the result.
     write_nothing : run and prove everything, and leave all outputs as they are.
+    given : layers that are there before any step, by the id that references call them by.
+    chain : the workflow files that are using this one, the outermost first.
+    desk : stage deliveries there and leave the commit to whoever brings it.
+    checked : it was rehearsed by whoever runs it.
     """
 
     def __init__(
@@ -137,6 +144,10 @@ class Run:
         keep: Keep | None = None,
         hold: bool = False,
         write_nothing: bool = False,
+        given: Mapping[str, Sequence[Layer]] | None = None,
+        chain: tuple[Path, ...] = (),
+        desk: DeliveryDesk | None = None,
+        checked: bool = False,
     ) -> None:
         self.document = document
         self.workflow = workflow
@@ -147,6 +158,10 @@ class Run:
         self._keep = keep
         self._hold = hold
         self._write_nothing = write_nothing
+        self.given = {id: tuple(layers) for id, layers in (given or {}).items()}
+        self.chain = chain or ((workflow.resolve(),) if workflow is not None else ())
+        self._desk = desk
+        self._checked = checked
         self._stop = threading.Event()
         self._steps: dict[str, StepResult] = {}
 
@@ -162,36 +177,32 @@ class Run:
         RehearsalError : the rehearsal found errors; nothing was run.
         """
         begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
-        sweep(self._target_folders())
-        try:
-            found = rehearse(
-                self.document, self._given, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
-                watch=self._check_stop,
-            )  # fmt: skip
-        except StoppedError as stopped:
-            seconds = time.perf_counter() - begun
-            return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title)
-        if found.errors:
-            raise RehearsalError(found.errors)
+        if not self._checked:
+            sweep(self._target_folders())
+            try:
+                self._rehearse()
+            except StoppedError as stopped:
+                seconds = time.perf_counter() - begun
+                return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title)
         values = self.document.values(self._given)
         document = bound(self.document, values)
-        desk = DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
+        desk = self._desk or DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
         self._tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet = FAILED, "", False
         outputs: tuple[Delivered, ...] = ()
         prepared: tuple[Prepared, ...] = ()
         remarks: tuple[Remark, ...] = ()
-        made: dict[str, tuple[Layer, ...]] = {}
+        made: dict[str, tuple[Layer, ...]] = dict(self.given)
         try:
             coordinator = _Coordinator(self, document, desk, values, made)
             delivered = coordinator.run()
             self._check_stop(0, 0)
-            outputs = () if self._write_nothing else desk.commit(delivered)
+            if self._desk is not None:
+                outputs = tuple(delivered)
+            elif not self._write_nothing:
+                outputs = desk.commit(delivered)
+                remarks = leftovers_of(desk, outputs)
             prepared = tuple(coordinator.prepared)
-            remarks = tuple(
-                Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is")
-                for p, n in desk.leftovers(outputs)
-            )
             looks = any(s.state == State.LOOK for s in self._steps.values())
             state = State.LOOK if looks else State.BALANCED
         except StoppedError as stopped:
@@ -203,7 +214,8 @@ class Run:
         except OSError as failure:
             error = f"{failure.filename or 'The disk'}: {failure.strerror}. Nothing was written."
         finally:
-            desk.rollback()
+            if self._desk is None:
+                desk.rollback()
         order = [s.id for s in self.document.steps]
         result = RunResult(
             str(state), time.perf_counter() - begun,
@@ -212,6 +224,15 @@ class Run:
         )  # fmt: skip
         self._tell({"event": "run_finished", **result.to_json()})
         return result
+
+    def _rehearse(self) -> None:
+        found = rehearse(
+            self.document, self._given, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
+            watch=self._check_stop, chain=self.chain,
+            given={id: [x.facts() for x in layers] for id, layers in self.given.items()},
+        )  # fmt: skip
+        if found.errors:
+            raise RehearsalError(found.errors)
 
     def _check_stop(self, done: int, of: int) -> None:
         if self._stop.is_set():
@@ -224,6 +245,14 @@ class Run:
             if isinstance(to, str) and "{" not in to:
                 folders.add((self.folder / to).parent)
         return sorted(folders)
+
+
+def leftovers_of(desk: DeliveryDesk, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
+    """What earlier runs wrote and this one did not, as remarks."""
+    return tuple(
+        Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is")
+        for p, n in desk.leftovers(outputs)
+    )
 
 
 class _Coordinator:
@@ -241,7 +270,7 @@ class _Coordinator:
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
         self.delivered: list[Delivered] = []
         self.prepared: list[Prepared] = []
-        self.waiting = order_of(self.document)
+        self.waiting = order_of(self.document, run.given)
         self.consumers = {
             s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps)
             for s in self.document.steps
@@ -286,8 +315,7 @@ class _Coordinator:
 
     def _begin(self, id: str) -> _StepRun:
         step = self.document.step(id)
-        entering, _ = resolve(step, self.made)
-        step_run = _StepRun(self, step, entering)
+        step_run = _StepRun(self, step)
         if not step.off:
             self.run_._tell({"event": "step_started", "step": id})
             step_run.prepare()
@@ -299,18 +327,19 @@ class _Coordinator:
             self.made[step.id] = tuple(step_run.entering)
         else:
             result, outcomes = step_run.settle()
-            entering = {x.key: x for x in step_run.entering}
+            entered = step_run.entering
+            entering = {x.key: x for x in entered}
             outcomes = [_traced(o, step.id, entering) for o in outcomes]
             self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.prepared += [p for o in outcomes for p in o.prepared]
             self.run_._steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
-            extra = self.run_._keep(step.id, step_run.entering, outcomes, others) if self.run_._keep else {}
+            extra = self.run_._keep(step.id, entered, outcomes, others) if self.run_._keep else {}
             self.run_._tell({"event": "step_finished", **result.to_json(), **extra})
             if result.error:
                 raise CheckError(result.error.rstrip("."))
-        for reference in {r.step for r in sources_of(step)}:
+        for reference in {r.step for r in sources_of(step)} - set(self.run_.given):
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_._hold:
                 self.made[reference] = ()
@@ -323,18 +352,50 @@ def _traced(outcome: Outcome, step: str, entering: Mapping[str, Layer]) -> Outco
     return replace(outcome, layers=tuple(x.made_by(step, of.get(x.key, first)) for x in outcome.layers))
 
 
+@dataclass(frozen=True)
+class _Part:
+    """A step as it is done in one round, or the whole of one that has none: what enters it under the keys it has in the
+    round, and the values it sees."""
+
+    step: Step
+    values: Mapping[str, Any]
+    entering: tuple[Layer, ...]
+    round: Round | None = None
+
+    def own_key(self, key: str) -> str:
+        """The key that a layer has outside the round."""
+        return key.removesuffix(f"_{self.round.label}") if self.round is not None else key
+
+
 class _StepRun:
     """One step on its way."""
 
-    def __init__(self, owner: _Coordinator, step: Step, entering: list[Layer]) -> None:
+    def __init__(self, owner: _Coordinator, step: Step) -> None:
         self.owner = owner
         self.step = step
-        self.entering = entering
+        self.parts: list[_Part] = []
         self.tasks: list[Callable[[], Sequence[Outcome]]] = []
+        self.part_of: list[tuple[_Part, tuple[Layer, ...]]] = []
         self.results: dict[int, Sequence[Outcome]] = {}
         self.begun = time.perf_counter()
         self._told = 0.0
+        self._first_failure: EskretError | None = None
+        self._failed_rounds = 0
         self.operation: Operation
+        if step.off or step.each is None:
+            self.parts = [_Part(step, owner.values, tuple(resolve(step, owner.made)[0]))]
+
+    @property
+    def entering(self) -> list[Layer]:
+        return [layer for part in self.parts for layer in part.entering]
+
+    def _make_rounds(self, each: Each) -> None:
+        """One part a round."""
+        for one in rounds_of(each, self.owner.made):
+            values = {**self.owner.values, **one.values}
+            step = bound_step(self.step, values)
+            entering = tuple(x.with_key(one.key(x.key)) for x in resolve(step, self.owner.made)[0])
+            self.parts.append(_Part(step, values, entering, one))
 
     def prepare(self) -> None:
         """Make the tasks.
@@ -345,37 +406,47 @@ class _StepRun:
         """
         self.operation = operation_by_id(self.step.use)
         try:
-            operation = self.operation
-            if isinstance(operation, Source):
-                settings, context = self._settings(None)
-                self.tasks = [
-                    _bind(lambda part: operation.read(part, settings, context), part)
-                    for part in operation.parts(settings, context)
-                ]
-            elif isinstance(operation, EachLayer):
-
-                def one(layer: Layer) -> Sequence[Outcome]:
-                    settings, context = self._settings(layer.key)
-                    return [operation.run(layer, settings, context)]
-
-                self.tasks = [_bind(one, layer) for layer in self.entering]
-            elif isinstance(operation, Gathering):
-                settings, context = self._settings(None)
-                self.tasks = [_bind(lambda layers: [operation.run(layers, settings, context)], self.entering)]
-            elif isinstance(operation, Delivery):
-                settings, context = self._settings(None)
-                self.tasks = [_bind(lambda layers: operation.deliver(layers, settings, context), self.entering)]
+            if self.step.each is not None:
+                self._make_rounds(self.step.each)
+            for part in self.parts:
+                self._prepare(part)
         except Exception as error:
             raise self._failed(error) from error
 
-    def _settings(self, key: str | None) -> tuple[Any, Context]:
+    def _prepare(self, part: _Part) -> None:
+        operation = self.operation
+
+        def task(entering: Sequence[Layer], do: Callable[[], Sequence[Outcome]]) -> None:
+            self.part_of.append((part, tuple(entering)))
+            self.tasks.append(do)
+
+        if isinstance(operation, EachLayer):
+
+            def one(layer: Layer) -> Sequence[Outcome]:
+                settings, context = self._settings(part, layer.key)
+                return [operation.run(layer, settings, context)]
+
+            for layer in part.entering:
+                task([layer], partial(one, layer))
+            return
+        settings, context = self._settings(part, None)
+        if isinstance(operation, Source):
+            for source in operation.parts(settings, context):
+                task([], partial(operation.read, source, settings, context))
+        elif isinstance(operation, Gathering):
+            task(part.entering, lambda: [operation.run(part.entering, settings, context)])
+        elif isinstance(operation, Delivery):
+            task(part.entering, lambda: operation.deliver(part.entering, settings, context))
+
+    def _settings(self, part: _Part, key: str | None) -> tuple[Any, Context]:
         owner = self.owner
-        values = settings_for(self.step, key, owner.values)
+        own = None if key is None else part.own_key(key)
+        values = settings_for(part.step, own, part.values)
         totals = tuple(values.pop("totals", ()))
         context = Context(
-            owner.run_.folder, self.step.id, owner.values, owner.fields, owner.document.crs or None, totals,
-            self._watch, owner.desk, owner.document.path_parameters(), others_of(self.step, key, owner.made)[0],
-            lambda layer, name: sld_for(owner.document, layer, name),
+            owner.run_.folder, self.step.id, part.values, owner.fields, owner.document.crs or None, totals,
+            self._watch, owner.desk, owner.document.path_parameters(), others_of(part.step, own, owner.made)[0],
+            lambda layer, name: sld_for(owner.document, layer, name), owner.run_.chain,
         )  # fmt: skip
         return self.operation.Settings(**values), context
 
@@ -400,17 +471,24 @@ class _StepRun:
         ------
         EskretError : the task failed; the step's result says it.
         """
+        part, entering = self.part_of[number]
         try:
-            self.results[number] = future.result()
+            found = future.result()
+            self.results[number] = found if part.round is None else [_in_round(o, part.round) for o in found]
             self._watch(0, 0)
         except StoppedError:
             raise
         except Exception as error:
-            raise self._failed(error) from error
+            if part.round is None or self.step.each is None or not self.step.each.go_on:
+                raise self._failed(error, part.round) from error
+            failure = _plain(error, self.operation)
+            self._first_failure = self._first_failure or failure
+            self._failed_rounds += 1
+            self.results[number] = [_failed_round(failure, part.round, entering)]
 
-    def _failed(self, error: Exception) -> EskretError:
+    def _failed(self, error: Exception, one: Round | None = None) -> EskretError:
         failure = _plain(error, self.operation)
-        failure.at(f"step '{self.step.id}'")
+        failure.at(f"step '{self.step.id}'" + (f", round '{one.label}'" if one is not None else ""))
         self._record(FAILED, (), failure.sentence())
         return failure
 
@@ -432,10 +510,11 @@ class _StepRun:
         ------
         AccountError : they disagree.
         """
+        if self._first_failure is not None and self._failed_rounds == len(self.results):
+            raise self._failed(self._first_failure)
         outcomes: Sequence[Outcome] = [o for n in sorted(self.results) for o in self.results[n]]
         if isinstance(self.operation, Source):
-            settings, context = self._settings(None)
-            outcomes = self.operation.gather(outcomes, settings, context)
+            outcomes = [o for part in self.parts for o in self._gathered(self.operation, part)]
         try:
             for outcome in outcomes:
                 prove(outcome, self.operation.relation)
@@ -448,6 +527,35 @@ class _StepRun:
             unmet = CheckError(failed[0] + more, place=f"step '{self.step.id}'", way_out="Nothing was written")
             return self._record(FAILED, outcomes, unmet.sentence(), tell=False), outcomes
         return self._record(state_of([r for o in outcomes for r in o.remarks]), outcomes), outcomes
+
+    def _gathered(self, operation: Source, part: _Part) -> Sequence[Outcome]:
+        mine = [o for n, (p, _) in enumerate(self.part_of) if p is part for o in self.results[n]]
+        settings, context = self._settings(part, None)
+        return operation.gather(mine, settings, context)
+
+
+def _in_round(outcome: Outcome, one: Round) -> Outcome:
+    """An outcome whose layers are called after their round."""
+
+    def key(name: str) -> str:
+        return name if not name or name.endswith(f"_{one.label}") else one.key(name)
+
+    return replace(
+        outcome, layers=tuple(x.with_key(key(x.key)) for x in outcome.layers),
+        inputs=tuple(replace(i, layer=key(i.layer)) if i.first else i for i in outcome.inputs),
+        outputs=tuple(replace(o, layer=key(o.layer)) for o in outcome.outputs),
+        remarks=tuple(replace(r, layer=key(r.layer) if r.layer else one.label) for r in outcome.remarks),
+    )  # fmt: skip
+
+
+def _failed_round(error: EskretError, one: Round, entering: Sequence[Layer]) -> Outcome:
+    """What is told of a round that failed while the others go on: all that entered it is set aside."""
+    reason = f"its round failed: {error.problem}"
+    inputs = [
+        InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering
+    ]
+    remark = Remark(f"round '{one.label}' failed: {error.sentence()}", look=True)
+    return Outcome(inputs=tuple(inputs), lineage=np.empty(0, np.int64), remarks=(remark,), relation=Relation.REPORT)
 
 
 def prove(outcome: Outcome, relation: Relation) -> None:
@@ -481,10 +589,6 @@ def _once(accounts: Iterable[InputAccount]) -> tuple[InputAccount, ...]:
     for number, account in enumerate(accounts):
         out.setdefault(number if account.first else (account.setting, account.layer), account)
     return tuple(out.values())
-
-
-def _bind(function: Callable[[Any], Sequence[Outcome]], argument: Any) -> Callable[[], Sequence[Outcome]]:
-    return lambda: function(argument)
 
 
 def _plain(error: Exception, operation: Operation) -> EskretError:

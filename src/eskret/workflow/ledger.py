@@ -79,7 +79,8 @@ def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]])
         k: f"${v['parameter']}" if isinstance(v, Mapping) and set(v) == {"parameter"} else v
         for k, v in step.settings.items()
     }
-    return operation.sentence(named, entering_words(document, step, known))
+    told = operation.sentence(named, entering_words(document, step, known))
+    return told if step.each is None else f"{told}, {step.each.words()}"
 
 
 def rows(

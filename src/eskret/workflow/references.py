@@ -11,7 +11,7 @@ from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.registry import operation_by_id
-from eskret.operations.settings import layer_settings
+from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.document import Document, Step
 
 T = TypeVar("T", Layer, LayerFacts)
@@ -29,74 +29,110 @@ class Reference:
         step, colon, pattern = text.partition(":")
         return cls(step.strip(), pattern.strip() if colon else "*")
 
+    def matches(self, key: str) -> bool:
+        return matches(self.pattern, key)
+
     def __str__(self) -> str:
         return self.step if self.pattern == "*" else f"{self.step}:{self.pattern}"
 
 
 def sources_of(step: Step) -> list[Reference]:
-    """Everything a step takes from: what enters it, then the layers that its settings name."""
-    return [Reference.parse(text) for text in (*step.source, *_in_settings(step)) if not text.startswith("$")]
+    """Everything a step takes from: what enters it, the layers that its settings name, and what its rounds are of. What a
+    parameter names is left out."""
+    rounds = [step.each.of] if step.each is not None else []
+    return [Reference.parse(t) for t in (*step.source, *_in_settings(step), *rounds) if not t.startswith("$")]
 
 
 def reference_settings(step: Step) -> tuple[str, ...]:
     """The settings of a step that name layers of other steps."""
+    return _settings_of(step, layer_settings)
+
+
+def reference_tables(step: Step) -> tuple[str, ...]:
+    """The settings of a step that name layers of other steps by names of their own."""
+    return _settings_of(step, layer_tables)
+
+
+def _settings_of(step: Step, which: Callable[[Any], tuple[str, ...]]) -> tuple[str, ...]:
     try:
-        return layer_settings(operation_by_id(step.use).Settings)
+        return which(operation_by_id(step.use).Settings)
     except EskretError:
         return ()
 
 
+def _named_in(step: Step, settings: Mapping[str, Any]) -> dict[str, str]:
+    """The references in a table of settings, by setting; ``layers.beds`` in a setting that is a table of them."""
+    found = {n: settings.get(n) for n in reference_settings(step)}
+    for name in reference_tables(step):
+        table = settings.get(name)
+        if isinstance(table, Mapping):
+            found.update({f"{name}.{k}": v for k, v in table.items()})
+    return {k: v for k, v in found.items() if isinstance(v, str) and v.strip()}
+
+
 def _in_settings(step: Step) -> list[str]:
-    names = reference_settings(step)
-    given = [tables.get(n) for tables in (step.settings, *step.layer.values()) for n in names]
-    return list(dict.fromkeys(v for v in given if isinstance(v, str) and v.strip()))
+    given = [v for tables in (step.settings, *step.layer.values()) for v in _named_in(step, tables).values()]
+    return list(dict.fromkeys(given))
 
 
 def with_references(step: Step, follow: Callable[[str], str | None]) -> Step:
     """The step with every reference put through ``follow``; one that comes back as None is taken out."""
-    names = reference_settings(step)
+    names, tables = reference_settings(step), reference_tables(step)
 
     def table(values: Mapping[str, Any]) -> dict[str, Any]:
-        out = {k: follow(v) if k in names and isinstance(v, str) else v for k, v in values.items()}
-        return {k: v for k, v in out.items() if v is not None}
+        out: dict[str, Any] = {}
+        for k, v in values.items():
+            if k in names and isinstance(v, str):
+                v = follow(v)
+            elif k in tables and isinstance(v, Mapping):
+                v = {n: new for n, r in v.items() if (new := follow(r) if isinstance(r, str) else r) is not None}
+            if v is not None:
+                out[k] = v
+        return out
 
     source = tuple(r for r in map(follow, step.source) if r is not None)
-    return replace(
-        step, source=source, settings=table(step.settings), layer={k: table(v) for k, v in step.layer.items()}
-    )
+    each = step.each
+    if each is not None:
+        of = follow(each.of)
+        each = None if of is None else replace(each, of=of)
+    layer = {k: table(v) for k, v in step.layer.items()}
+    return replace(step, source=source, settings=table(step.settings), layer=layer, each=each)
 
 
 def others_of(
     step: Step, key: str | None, made: Mapping[str, Sequence[T]]
-) -> tuple[dict[str, tuple[T, ...]], list[str]]:
+) -> tuple[dict[str, tuple[T, ...]], list[tuple[str, str]]]:
     """The layers that a step's settings name, by setting, for one layer of its set (or for the set); and the
-    references among them that name nothing."""
+    references among them that name nothing, with their setting."""
     own = step.layer.get(key, {}) if key is not None else {}
     found: dict[str, tuple[T, ...]] = {}
-    empty: list[str] = []
-    for name in reference_settings(step):
-        text = own.get(name, step.settings.get(name))
-        if not isinstance(text, str) or not text.strip():
-            continue
+    empty: list[tuple[str, str]] = []
+    for name, text in _named_in(step, {**step.settings, **own}).items():
         reference = Reference.parse(text)
         found[name] = tuple(x for x in made.get(reference.step, ()) if matches(reference.pattern, x.key))
         if not found[name]:
-            empty.append(text)
+            empty.append((name, text))
     return found, empty
 
 
-def order_of(document: Document) -> list[str]:
+def order_of(document: Document, given: Iterable[str] = ()) -> list[str]:
     """Ids of all steps so that each comes after those it takes from; else in the document's order.
+
+    Parameters
+    ----------
+    given : ids of steps that are not in the document, since their layers are there already.
 
     Raises
     ------
     DocumentError : a reference to no step, or a loop.
     """
-    ids = {s.id for s in document.steps}
+    ids, there = {s.id for s in document.steps}, set(given)
     graph: dict[str, list[str]] = {}
     for step in document.steps:
         graph[step.id] = []
         for reference in sources_of(step):
+            if reference.step in there:
+                continue
             if reference.step not in ids:
                 raise DocumentError(
                     f"it takes from '{reference.step}', and there is no such step", place=f"step '{step.id}'",
@@ -128,28 +164,42 @@ def bound(document: Document, values: Mapping[str, Any]) -> Document:
     DocumentError : no such parameter, or it names no layer.
     """
 
-    def follow(text: str) -> str:
-        return _named(text[1:], values) if text.startswith("$") else text
-
-    def table(step: Step, settings: Mapping[str, Any]) -> dict[str, Any]:
-        out = dict(settings)
-        for name in reference_settings(step):
-            value = out.get(name)
-            if isinstance(value, Mapping) and set(value) == {"parameter"}:
-                out[name] = _named(str(value["parameter"]), values)
-            elif isinstance(value, str):
-                out[name] = follow(value)
-        return out
-
     steps = []
     for step in document.steps:
         try:
-            source = tuple(follow(r) for r in step.source)
-            layer = {k: table(step, v) for k, v in step.layer.items()}
-            steps.append(replace(step, source=source, settings=table(step, step.settings), layer=layer))
+            steps.append(bound_step(step, values))
         except DocumentError as error:
             raise error.at(f"step '{step.id}'") from error
     return replace(document, steps=tuple(steps))
+
+
+def bound_step(step: Step, values: Mapping[str, Any]) -> Step:
+    """A step with the layers that parameters name put in; what only its rounds will tell stays.
+
+    Raises
+    ------
+    DocumentError : as ``bound``.
+    """
+    names, tables = reference_settings(step), reference_tables(step)
+    later = step.each is not None
+
+    def put(value: Any) -> Any:
+        if isinstance(value, Mapping) and set(value) == {"parameter"}:
+            value = f"${value['parameter']}"
+        if not isinstance(value, str) or not value.startswith("$") or (later and value[1:] not in values):
+            return value
+        return _named(value[1:], values)
+
+    def table(settings: Mapping[str, Any]) -> dict[str, Any]:
+        out = {k: put(v) if k in names else v for k, v in settings.items()}
+        for name in tables:
+            if isinstance(out.get(name), Mapping):
+                out[name] = {k: put(v) for k, v in out[name].items()}
+        return out
+
+    each = None if step.each is None else replace(step.each, of=put(step.each.of))
+    layer = {k: table(v) for k, v in step.layer.items()}
+    return replace(step, source=tuple(map(put, step.source)), settings=table(step.settings), layer=layer, each=each)
 
 
 def _named(name: str, values: Mapping[str, Any]) -> str:

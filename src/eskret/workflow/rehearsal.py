@@ -33,7 +33,8 @@ from eskret.workflow import choices
 from eskret.workflow.consent import outside, stranger
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
-from eskret.workflow.references import bound, order_of, others_of, reference_settings, resolve, settings_for, sources_of
+from eskret.workflow.each import foretold_rounds, renamed
+from eskret.workflow.references import bound, bound_step, order_of, others_of, resolve, settings_for, sources_of
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
 REACHES = "Say once that it may: in the window, or with --allow-outside"
@@ -97,6 +98,9 @@ def rehearse(
     folder: Path | None = None,
     if_exists: str | None = None,
     watch: Callable[[int, int], None] | None = None,
+    given: Mapping[str, Sequence[LayerFacts]] | None = None,
+    chain: tuple[Path, ...] = (),
+    desk: DeliveryDesk | None = None,
 ) -> Rehearsal:
     """Rehearse a workflow.
 
@@ -107,16 +111,20 @@ def rehearse(
     folder : where relative paths start; by default the file's folder.
     if_exists : overrules the steps' own choice.
     watch : called as (done, of) by steps; may raise StoppedError.
+    given : facts of layers that are there before any step, by the id that references call them by.
+    chain : the workflow files that are using this one, the outermost first.
+    desk : where outputs are settled, if several rehearsals are of one run.
     """
     started = time.perf_counter()
     recover(workflow)
     base = folder or (workflow.parent if workflow else Path.cwd())
+    chain = chain or ((workflow.resolve(),) if workflow is not None else ())
     findings: list[Finding] = []
     try:
-        given = document.values(values)
+        settled = document.values(values)
         findings += choices.check(document)
-        document = bound(document, given)
-        order = order_of(document)
+        document = bound(document, settled)
+        order = order_of(document, given or ())
         if document.crs:
             parse_crs(document.crs)
     except (DocumentError, CrsError) as error:
@@ -126,41 +134,33 @@ def rehearse(
         )
         finding = Finding(Level.ERROR, error.sentence(), step=place, setting=setting)
         return Rehearsal((finding,), {}, time.perf_counter() - started)
-    desk = DeliveryDesk(workflow, base, if_exists)
-    made: dict[str, Sequence[LayerFacts]] = {}
+    desk = desk or DeliveryDesk(workflow, base, if_exists)
+    made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
     strangers: list[Reach] = []
     for id in order:
         step = document.step(id)
-        entering, empty = resolve(step, made)
         blocked = any(r.step in broken for r in sources_of(step))
         if step.off:
+            entering = tuple(resolve(step, made)[0])
             made[id] = entering
-            steps[id] = StepForecast(tuple(entering), tuple(entering), known=not blocked)
+            steps[id] = StepForecast(entering, entering, known=not blocked)
             if blocked:
                 broken.add(id)
             continue
-        context = Context(base, id, given, _field_values(document, given), document.crs or None, desk=desk,
-                          path_parameters=document.path_parameters())  # fmt: skip
+        context = Context(base, id, settled, _field_values(document, settled), document.crs or None, desk=desk,
+                          path_parameters=document.path_parameters(), chain=chain)  # fmt: skip
         if watch is not None:
             context = replace(context, watch=watch)
-        reach = _reach(step, context, given)
-        if stranger(workflow, reach) and reach is not None and not blocked:
-            strangers.append(reach)
-            broken.add(id)
-            steps[id] = StepForecast(tuple(entering), known=False)
-            made[id] = ()
-            findings.append(Finding(Level.ERROR, _stranger_words(reach), step=id, setting="service"))
-            continue
-        forecast, more = _step(step, entering, empty, blocked, context, given, made)
+        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(workflow, strangers))
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
         failed = blocked or any(f.level is Level.ERROR for f in more)
-        if failed:
+        if failed or not forecast.known:
             broken.add(id)
-        steps[id] = StepForecast(tuple(entering), forecast.layers, forecast.outputs, not blocked)
-    findings += choices.findings_of(document, made, given)
+        steps[id] = StepForecast(entered, forecast.layers, forecast.outputs, not blocked and forecast.known)
+    findings += choices.findings_of(document, made, settled)
     position = {s.id: n for n, s in enumerate(document.steps)}
     findings.sort(key=lambda f: position.get(f.step, -1))
     planned = [o for s in steps.values() for o in s.outputs]
@@ -176,17 +176,40 @@ def rehearse(
     return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers))
 
 
-def _reach(step: Step, context: Context, given: Mapping[str, Any]) -> Reach | None:
-    """The service that a step reaches for; None where it reaches for none or its settings are wrong."""
-    try:
-        operation = operation_by_id(step.use)
-        values = settings_for(step, None, given)
-        values.pop("totals", None)
-        return (
-            None if problems_of(operation.Settings, values) else operation.reach(operation.Settings(**values), context)
-        )
-    except EskretError:
-        return None
+class _Strange:
+    """Looks out for services that nobody has allowed this workflow yet."""
+
+    def __init__(self, workflow: Path | None, found: list[Reach]) -> None:
+        self._workflow = workflow
+        self._found = found
+
+    @staticmethod
+    def reaches(step: Step) -> bool:
+        """Whether an operation is one that asks a service."""
+        try:
+            return type(operation_by_id(step.use)).reach is not Operation.reach
+        except EskretError:
+            return False
+
+    def findings(self, step: Step, context: Context) -> list[Finding]:
+        """The service that a step may not reach yet, if any, as an error."""
+        reach = self._reach(step, context)
+        if reach is None or not stranger(self._workflow, reach):
+            return []
+        self._found.append(reach)
+        return [Finding(Level.ERROR, _stranger_words(reach), step=step.id, setting="service")]
+
+    @staticmethod
+    def _reach(step: Step, context: Context) -> Reach | None:
+        """The service that a step reaches for; None where it reaches for none or its settings are wrong."""
+        try:
+            operation = operation_by_id(step.use)
+            values = settings_for(step, None, context.values)
+            values.pop("totals", None)
+            wrong = problems_of(operation.Settings, values)
+            return None if wrong else operation.reach(operation.Settings(**values), context)
+        except EskretError:
+            return None
 
 
 def _stranger_words(reach: Reach) -> str:
@@ -200,6 +223,52 @@ def _stranger_words(reach: Reach) -> str:
 
 def _field_values(document: Document, given: Mapping[str, Any]) -> dict[str, str]:
     return {p.name: str(given[p.name]) for p in document.parameters if p.type == "field"}
+
+
+def _rounds(
+    step: Step, blocked: bool, context: Context, made: Mapping[str, Sequence[LayerFacts]], strange: _Strange
+) -> tuple[tuple[LayerFacts, ...], Forecast, list[Finding]]:
+    """A step as a whole: what enters it, what it will make, what there is to say; of one with rounds, of all of them."""
+    if step.each is None or blocked:
+        entering, empty = resolve(step, made)
+        refused = [] if blocked else strange.findings(step, context)
+        if refused:
+            return tuple(entering), Forecast(), refused
+        forecast, findings = _step(step, entering, empty, blocked, context, context.values, made)
+        return tuple(entering), forecast, findings
+    try:
+        rounds = foretold_rounds(step.each, made)
+    except EskretError as error:
+        return (), Forecast(), [Finding(Level.ERROR, error.sentence(), setting="each")]
+    if rounds is None and strange.reaches(step):
+        text = f"Which services it reaches is known only once '{step.each.of}' was made, so nobody can allow it before."
+        return (), Forecast(), [Finding(Level.ERROR, text, setting="each")]
+    if rounds is None:
+        text = f"How often it is done is known only once '{step.each.of}' was made."
+        return (), Forecast(known=False), [Finding(Level.NOTE, text, setting="each")]
+    entered: list[LayerFacts] = []
+    parts: list[Forecast] = []
+    findings = []
+    for one in rounds:
+        values = {**context.values, **one.values}
+        mine = bound_step(step, values)
+        refused = strange.findings(mine, replace(context, values=values))
+        if refused:
+            return tuple(entered), Forecast(), refused
+        found, empty = resolve(mine, made)
+        entering = renamed(found, one)
+        own = replace(mine, layer={one.key(k): v for k, v in mine.layer.items()})
+        forecast, more = _step(own, entering, empty, blocked, replace(context, values=values), values, made)
+        leaving = [f if f.key.endswith(f"_{one.label}") else replace(f, key=one.key(f.key)) for f in forecast.layers]
+        entered += entering
+        parts.append(replace(forecast, layers=tuple(leaving)))
+        said = {f.text for f in findings}
+        findings += [f for f in more if f.text not in said]
+    together = Forecast(
+        tuple(x for p in parts for x in p.layers), (), tuple(x for p in parts for x in p.outputs),
+        all(p.known for p in parts),
+    )  # fmt: skip
+    return tuple(entered), together, findings
 
 
 def _step(
@@ -237,6 +306,7 @@ def _step(
             )
     try:
         if isinstance(operation, Source):
+            context = replace(context, others=others_of(step, None, made)[0])
             forecast = operation.foretell(_model(operation, step, None, given), context)
         elif isinstance(operation, EachLayer):
             parts = [
@@ -270,14 +340,9 @@ def _other_findings(
     """References in settings that name nothing."""
     out: dict[str, Finding] = {}
     for key in (None, *(f.key for f in entering if f.key in step.layer)):
-        for reference in others_of(step, key, made)[1]:
-            name = next(
-                n
-                for n in reference_settings(step)
-                if reference in (step.settings.get(n), step.layer.get(key or "", {}).get(n))
-            )
+        for name, reference in others_of(step, key, made)[1]:
             text = f"'{reference}' names no layer that is there at this point."
-            out[text] = Finding(Level.ERROR, text, setting=name)
+            out[text] = Finding(Level.ERROR, text, setting=name.partition(".")[0])
     return list(out.values())
 
 

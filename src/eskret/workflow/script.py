@@ -9,9 +9,10 @@ from typing import Any
 
 from eskret.core.naming import number_collisions
 from eskret.operations.registry import all_operations
+from eskret.workflow.canonical import HEADS
 from eskret.workflow.document import Document, Step
 from eskret.workflow.parameters import Parameter
-from eskret.workflow.references import Reference, order_of, reference_settings
+from eskret.workflow.references import Reference, order_of, reference_settings, reference_tables
 
 _OWN = ("workflow", "sys", "datetime", "Workflow", "eskret")
 
@@ -66,7 +67,8 @@ def _variable(name: str) -> str:
 
 
 def _opening(document: Document) -> str:
-    given = [f"{k}={getattr(document, k)!r}" for k in ("title", "summary", "crs") if getattr(document, k)]
+    heads = {k: getattr(document, k) for k in HEADS}
+    given = [f"{k}={_value(v, {})}" for k, v in heads.items() if v]
     return _call("workflow", "Workflow", given)
 
 
@@ -83,16 +85,23 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
         given.append(sources[0])
     elif sources:
         given.append("[" + ", ".join(sources) + "]")
-    others = reference_settings(step)
+    others, tables = reference_settings(step), reference_tables(step)
 
     def value(name: str, given: Any) -> str:
-        return (
-            _reference(given, steps, built) if name in others and isinstance(given, str) else _value(given, parameters)
-        )
+        if name in others and isinstance(given, str):
+            return _reference(given, steps, built)
+        if name in tables and isinstance(given, Mapping):
+            inner = (
+                f"{str(k)!r}: {_reference(v, steps, built) if isinstance(v, str) else _value(v, parameters)}"
+                for k, v in given.items()
+            )
+            return "{" + ", ".join(inner) + "}"
+        return _value(given, parameters)
 
     settings: dict[str, Any] = dict(step.settings)
     extra = {"heading": step.heading, "off": step.off, "note": step.note, "layer": dict(step.layer)}
     extra["style"] = {key: style.to_table() for key, style in step.style.items()}
+    extra |= {"each": step.each.to_table() if step.each is not None else {}, "result": step.result}
     # one name that Python does not take as a word, and all go in as a table: their order is the file's
     if all(k.isidentifier() and k.isascii() and not keyword.iskeyword(k) and k not in extra for k in settings):
         given += [f"{k}={value(k, v)}" for k, v in settings.items()]
