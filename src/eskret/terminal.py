@@ -42,7 +42,12 @@ class RunProgress:
 
     def take(self, event: dict[str, Any]) -> None:
         """Show one event."""
-        if event["event"] == "step_started":
+        if event["event"] in ("round_started", "round_rehearsed"):
+            words = "rounds" if event["event"] == "round_started" else "rehearsing"
+            if words not in self._tasks:
+                self._tasks[words] = self._bars.add_task(words, total=event["of"])
+            self._bars.update(self._tasks[words], completed=event["round"])
+        elif event["event"] == "step_started":
             self._tasks[event["step"]] = self._bars.add_task(event["step"], total=None)
         elif event["event"] == "progress" and event["step"] in self._tasks:
             whole = event["tasks"] > 1 or not event["of"]
@@ -139,6 +144,54 @@ def print_outputs(result: Any) -> None:
         out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
     state, colour = STATES[result.state]
     out.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+def print_rounds(result: Any) -> None:
+    """The rounds of a run, what was saved, how it ended."""
+    out = _console()
+    names = list(dict.fromkeys(n for r in result.rounds for n in r.values))
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for name in ("Round", *names):
+        table.add_column(escape(name))
+    for name in ("Steps", "Set aside", "Features saved"):
+        table.add_column(name, justify="right")
+    table.add_column("State", no_wrap=True)
+    for one in result.rounds:
+        run = one.run
+        state, colour = STATES[one.state]
+        aside = sum(len(i.set_aside) for s in run.steps for i in s.inputs if i.first) if run else 0
+        saved = sum(o.features for o in run.outputs) if run else 0
+        table.add_row(
+            Text(one.label), *(Text(str(one.values.get(n, ""))) for n in names), f"{len(run.steps) if run else 0}",
+            Text(f"{aside:,}" if aside else "", "red"), f"{saved:,}", Text(state, colour),
+        )  # fmt: skip
+    out.print(table)
+    for one in result.rounds:
+        if one.error:
+            out.print(f"■ {one.label}: {one.error}", soft_wrap=True, markup=False)
+    for output in result.outputs:
+        layer = f", {output.layer}" if output.layer else ""
+        out.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True, markup=False)
+    for remark in result.remarks:
+        out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
+    state, colour = STATES[result.state]
+    out.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+def print_rehearsed_rounds(found: list[tuple[str, Any]]) -> None:
+    """What the rehearsals of rounds foretell and find."""
+    out = _console()
+    for label, told in found:
+        for plan in told.outputs:
+            layer = f", {plan.layer}" if plan.layer else ""
+            out.print(f"{label}: will {plan.action} {plan.path}{layer}", soft_wrap=True, markup=False)
+        for finding in told.findings:
+            mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
+            where = f"step '{finding.step}': " if finding.step else ""
+            out.print(f"{mark} {label}: {where}{finding.text}", soft_wrap=True, markup=False)
+    wrong = sum(len(t.errors) for _, t in found)
+    state = counted(wrong, "error") if wrong else f"{counted(len(found), 'round')} ready to run; nothing was written"
+    out.print(state)
 
 
 PUSH_STATES = {

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,9 @@ from hypothesis import strategies as st
 from eskret.errors import DocumentError
 from eskret.workflow import document as documents
 from eskret.workflow import edits
-from eskret.workflow.document import Document, Parameter, Step, parse
+from eskret.workflow.document import Document, Step, parse
+from eskret.workflow.each import Each
+from eskret.workflow.parameters import ChoicesFrom, EnabledBy, Parameter
 from eskret.workflow.references import Reference, dependents, order_of, resolve, settings_for
 from eskret.workflow.script import to_script
 from tests.conftest import WORKFLOW, squares
@@ -81,22 +84,39 @@ values = st.recursive(
 )  # fmt: skip
 settings_ = st.dictionaries(st.text(st.characters(codec="utf-8"), min_size=1, max_size=8), values, max_size=4)
 
+words = st.text("abcz", min_size=1, max_size=6)
+eaches = st.one_of(
+    st.none(), st.builds(Each, st.just("layers"), words, st.just(""), names, st.booleans()),
+    st.builds(Each, st.just("values"), words, words, names, st.booleans()),
+    st.builds(Each, st.just("rows"), words, go_on=st.booleans()),
+)  # fmt: skip
+
 
 @st.composite
 def any_document(draw: Any) -> Document:
     ids = draw(st.lists(names, max_size=4, unique=True))
-    reserved = {"id", "use", "from", "off", "note", "heading", "layer"}
+    reserved = {"id", "use", "from", "off", "note", "heading", "layer", "each", "result", "style"}
     steps = []
     for i, id in enumerate(ids):
         settings = {k: v for k, v in draw(settings_).items() if k not in reserved}
         source = tuple(f"{s}:{draw(names)}*" for s in ids[:i])
         layer = draw(st.dictionaries(names, settings_, max_size=2))
+        rounds = draw(eaches)
+        rounds = replace(rounds, of=f"{ids[0]}:x") if rounds is not None and i else None
         steps.append(Step(id, draw(st.sampled_from(["load", "keep", "save"])), source, settings, draw(st.text(max_size=9)),
-                          draw(st.text(max_size=9)), draw(st.booleans()), layer))  # fmt: skip
+                          draw(st.text(max_size=9)), draw(st.booleans()), layer, {}, rounds, draw(st.booleans())))  # fmt: skip
     parameters = tuple(
-        Parameter(n, "text", default=draw(st.text(max_size=9))) for n in draw(st.lists(names, unique=True, max_size=2))
-    )
-    return Document(draw(st.text(max_size=20)), draw(st.text(max_size=20)), "", parameters, tuple(steps))
+        Parameter(
+            n, "text", default=draw(st.text(max_size=9)), enabled_by=draw(st.none() | st.builds(EnabledBy, names, st.just((True, 2)))),
+            choices_from=draw(st.none() | st.builds(ChoicesFrom, words, words, st.text(max_size=5))), max=draw(st.none() | st.just(2.5)),
+        )
+        for n in draw(st.lists(names, unique=True, max_size=2))
+    )  # fmt: skip
+    text = st.text(max_size=20)
+    return Document(
+        draw(text), draw(text), "", draw(text), tuple(draw(st.lists(text, max_size=3))), draw(text), draw(text), parameters,
+        tuple(steps),
+    )  # fmt: skip
 
 
 def plain(value: Any) -> Any:
@@ -113,6 +133,10 @@ def test_every_document_survives_the_file(document: Document) -> None:
     assert back.to_text() == text
     assert [plain(dict(s.settings)) for s in back.steps] == [plain(dict(s.settings)) for s in document.steps]
     assert back.parameters == document.parameters and back.title == document.title
+    assert [(s.each, s.result) for s in back.steps] == [(s.each, s.result) for s in document.steps]
+    assert (back.help, back.keywords, back.author, back.limits) == (
+        document.help, document.keywords, document.author, document.limits,
+    )  # fmt: skip
 
 
 @given(any_document())
@@ -141,7 +165,7 @@ def test_the_script_run_by_python_writes_the_same_file(tmp_path: Path, text: str
         ("eskret = 1\n[[steps]]\nid = 'A b'\nuse = 'load'", "Call it 'a_b'"),
         ("eskret = 1\n" + "[[steps]]\nid = 'a'\nuse = 'load'\n" * 2, "two steps of this id"),
         ("eskret = 1\n[[steps]]\nid = 'a'\nuse = 'load'\nfrom = [1]", "'from' must be a reference"),
-        ("eskret = 1\n[[steps]]\nid = 'a'\nuse = 'load'\noff = 'yes'", "'off' is true or false"),
+        ("eskret = 1\n[[steps]]\nid = 'a'\nuse = 'load'\noff = 'yes'", "'off' and 'result' are true or false"),
         ("eskret = 1\n[parameters.x]\ntype = 'colour'", "there is no type 'colour'"),
         ("eskret = 1\n[parameters.x]\ntype = 'number'\ndefault = 'many'", "'many' is not a number"),
         ("eskret = 1\n[parameters.x]\nhue = 1", "'hue' is not known here"),

@@ -14,7 +14,7 @@ from typing import Annotated, Any
 import typer
 
 from eskret import __version__
-from eskret.cli import publishing
+from eskret.cli import publishing, rounds
 from eskret.cli.common import EXIT, FAILED, STOPPED, UNMET, USAGE, File, Json, Quiet, Set, pairs, plain_errors, values
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
@@ -90,10 +90,25 @@ def run(
             "--allow-outside", help="Let this workflow save outside its own folder and reach its services, from now on."
         ),
     ] = False,
+    for_each: Annotated[
+        str | None,
+        typer.Option(
+            "--for-each",
+            metavar="TABLE|NAME|NAME=A,B",
+            help="Run it in rounds: once a row of a table whose columns are parameters, once a choice of a parameter, or once "
+            "for each of some values. All outputs are saved together, or none.",
+        ),
+    ] = None,
+    go_on: Annotated[
+        bool, typer.Option("--go-on", help="In rounds: save each by itself, and go on after one that failed.")
+    ] = False,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:
     """Run a workflow and print its ledger."""
+    if for_each is not None:
+        rounds.run(file, for_each, set_, rehearse, report, _policy(if_exists), go_on, quiet, json_)
+        return
     if allow_outside:
         _allow_outside(file, set_)
     if rehearse:

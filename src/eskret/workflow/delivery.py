@@ -43,6 +43,8 @@ class DeliveryDesk:
     folder : where relative outputs start.
     if_exists : overrules every step's own choice, where given.
     title : of the workflow, for those who read what was published.
+
+    ``round`` names the round that is at work, where a workflow is run in rounds.
     """
 
     def __init__(
@@ -56,7 +58,8 @@ class DeliveryDesk:
         self._made: list[Path] = []
         self._locks: dict[Path, threading.Lock] = {}
         self._guard = threading.Lock()
-        self._claimed: dict[Path, set[str]] = {}
+        self._claimed: dict[Path, dict[str, str]] = {}
+        self.round = ""
         self._ahead: dict[Path, Future[FileRecord]] = {}
         self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
         self._title = title
@@ -84,14 +87,20 @@ class DeliveryDesk:
         out = []
         for layer in layers:
             plan = self._settle_one(target, layer, policy, there)
-            self._claimed.setdefault(plan.path, set()).add(plan.layer.casefold())
+            self._claimed.setdefault(plan.path, {})[plan.layer.casefold()] = self.round
             out.append(plan)
         return out
 
     def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str]) -> Planned:
-        taken = self._claimed.get(target, set())
+        taken = self._claimed.get(target, {})
         if layer.casefold() in taken:
             what = f"layer '{layer}'" if layer else "file"
+            other = taken[layer.casefold()]
+            if other != self.round:
+                raise DeliveryError(
+                    f"the rounds '{other}' and '{self.round}' save the same {what}", place=str(target),
+                    way_out="Put a parameter that differs into its name, in braces",
+                )  # fmt: skip
             raise DeliveryError(
                 f"two steps save the same {what}", place=str(target), way_out="Give one of them another name"
             )

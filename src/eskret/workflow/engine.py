@@ -21,6 +21,7 @@ from queue import Empty, SimpleQueue
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
 
 from eskret.core.account import (
     InputAccount,
@@ -409,9 +410,24 @@ class _StepRun:
             if self.step.each is not None:
                 self._make_rounds(self.step.each)
             for part in self.parts:
-                self._prepare(part)
+                self._prepare_or_tell(part)
         except Exception as error:
             raise self._failed(error) from error
+
+    def _prepare_or_tell(self, part: _Part) -> None:
+        """Make a part's tasks; one that cannot be made, where the others go on, becomes a task that says so."""
+        begun = len(self.tasks)
+        try:
+            self._prepare(part)
+        except EskretError as error:
+            if not self._goes_on(part):
+                raise
+            del self.tasks[begun:], self.part_of[begun:]
+            self.part_of.append((part, part.entering))
+            self.tasks.append(partial(_raise, error))
+
+    def _goes_on(self, part: _Part) -> bool:
+        return part.round is not None and self.step.each is not None and self.step.each.go_on
 
     def _prepare(self, part: _Part) -> None:
         operation = self.operation
@@ -448,7 +464,10 @@ class _StepRun:
             self._watch, owner.desk, owner.document.path_parameters(), others_of(part.step, own, owner.made)[0],
             lambda layer, name: sld_for(owner.document, layer, name), owner.run_.chain,
         )  # fmt: skip
-        return self.operation.Settings(**values), context
+        try:
+            return self.operation.Settings(**values), context
+        except ValidationError:
+            return validate(self.operation.Settings, values), context  # says in words what is wrong
 
     def _watch(self, done: int, of: int) -> None:
         self.owner.run_._check_stop(done, of)
@@ -479,7 +498,7 @@ class _StepRun:
         except StoppedError:
             raise
         except Exception as error:
-            if part.round is None or self.step.each is None or not self.step.each.go_on:
+            if part.round is None or not self._goes_on(part):
                 raise self._failed(error, part.round) from error
             failure = _plain(error, self.operation)
             self._first_failure = self._first_failure or failure
@@ -532,6 +551,10 @@ class _StepRun:
         mine = [o for n, (p, _) in enumerate(self.part_of) if p is part for o in self.results[n]]
         settings, context = self._settings(part, None)
         return operation.gather(mine, settings, context)
+
+
+def _raise(error: EskretError) -> Sequence[Outcome]:
+    raise error
 
 
 def _in_round(outcome: Outcome, one: Round) -> Outcome:

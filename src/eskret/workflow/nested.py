@@ -95,9 +95,9 @@ class UseWorkflow(Source):
         )  # fmt: skip
         result = run.execute()
         if result.unmet:
-            raise CheckError(result.error.rstrip("."), place=path.name)
+            raise CheckError(f"{path.name}: {result.error}")
         if result.state == FAILED or result.error:
-            raise EskretError(result.error.rstrip("."), place=path.name)
+            raise EskretError(f"{path.name}: {result.error}")
         kept: list[Layer] = []
         for id, patterns in result_steps(document).items():
             kept += [x for x in result.layers.get(id, ()) if any(Reference("", p).matches(x.key) for p in patterns)]

@@ -234,8 +234,8 @@ def _rounds(
         refused = [] if blocked else strange.findings(step, context)
         if refused:
             return tuple(entering), Forecast(), refused
-        forecast, findings = _step(step, entering, empty, blocked, context, context.values, made)
-        return tuple(entering), forecast, findings
+        forecast, told = _step(step, entering, empty, blocked, context, context.values, made)
+        return tuple(entering), forecast, told
     try:
         rounds = foretold_rounds(step.each, made)
     except EskretError as error:
@@ -248,7 +248,8 @@ def _rounds(
         return (), Forecast(known=False), [Finding(Level.NOTE, text, setting="each")]
     entered: list[LayerFacts] = []
     parts: list[Forecast] = []
-    findings = []
+    findings: list[Finding] = []
+    failing = 0
     for one in rounds:
         values = {**context.values, **one.values}
         mine = bound_step(step, values)
@@ -263,7 +264,13 @@ def _rounds(
         entered += entering
         parts.append(replace(forecast, layers=tuple(leaving)))
         said = {f.text for f in findings}
+        bad = any(f.level is Level.ERROR for f in more)
+        failing += bad
+        if bad and step.each.go_on:
+            more = [replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}") for f in more]
         findings += [f for f in more if f.text not in said]
+    if failing == len(rounds):
+        findings = [replace(f, level=Level.ERROR) for f in findings]
     together = Forecast(
         tuple(x for p in parts for x in p.layers), (), tuple(x for p in parts for x in p.outputs),
         all(p.known for p in parts),

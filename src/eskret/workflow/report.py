@@ -119,15 +119,55 @@ def write_report(
 def to_html(
     document: Document, told: Mapping[str, Any], read: Sequence[Source] = (), maps: Sequence[Figure] = ()
 ) -> str:  # fmt: skip
-    """The report as a page."""
+    """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     title = escape(document.title or "Workflow")
-    state = told["state"]
     parts = [
         f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{_STYLE}</style>',
         f"<header><h1>{title}</h1><div>{escape(document.summary)}</div></header><main>",
-        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(_moment(told["started"]))} · '
-        f"{duration(told['seconds'])}</p>",
     ]
+    if "rounds" in told:
+        parts += _rounds(document, told)
+    else:
+        parts += _body(document, told, read, maps)
+    return "".join(parts) + "</main></html>\n"
+
+
+def _head(told: Mapping[str, Any]) -> str:
+    state = told["state"]
+    return (
+        f'<p><strong class="{state}">{_MARK.get(state, state)}</strong> · {escape(_moment(told["started"]))} · '
+        f"{duration(told['seconds'])}</p>"
+    )
+
+
+def _rounds(document: Document, told: Mapping[str, Any]) -> list[str]:
+    """A run in rounds: the rounds, what was saved, then each round's ledger."""
+    parts = [_head(told)]
+    if told["error"]:
+        parts.append(f'<p class="failed">{escape(told["error"])}</p>')
+    titles = {p.name: p.title for p in document.parameters}
+    names = list(dict.fromkeys(n for r in told["rounds"] for n in r["values"]))
+    rows = []
+    for one in told["rounds"]:
+        link = f'<a href="#{escape(one["label"])}">{escape(one["label"])}</a>'
+        saved = sum(o["features"] for o in one.get("outputs", ()))
+        rows.append([link, *(escape(str(one["values"].get(n, ""))) for n in names), f"{saved:,}", _state(one["state"])])
+    heads = ["Round", *(escape(titles.get(n, n)) for n in names), "Features saved", "State"]
+    parts.append(_table("Rounds", heads, rows, numbers=(len(names) + 1,)))
+    parts.append(_outputs(told))
+    for one in told["rounds"]:
+        parts.append(f'<h2 id="{escape(one["label"])}">{escape(one["label"])}</h2>')
+        if one["error"]:
+            parts.append(f'<p class="failed">{escape(one["error"])}</p>')
+        parts.append(_ledger(document, one))
+    parts.append(_settings(document))
+    return parts
+
+
+def _body(
+    document: Document, told: Mapping[str, Any], read: Sequence[Source], maps: Sequence[Figure]
+) -> list[str]:  # fmt: skip
+    parts = [_head(told)]
     if told["error"]:
         parts.append(f'<p class="failed">{escape(told["error"])}</p>')
     if told["values"]:
@@ -146,6 +186,18 @@ def to_html(
     parts.append(_table("Remarks", ["Step", "Remark"], remarks))
     rows = [[escape(s.step), escape(s.what), "" if s.size is None else f"{s.size:,}", escape(s.modified)] for s in read]
     parts.append(_table("Sources", ["Step", "File or dataset", "Bytes", "Changed"], rows, numbers=(2,)))
+    parts.append(_outputs(told))
+    rows = [
+        [escape(p["dataset"]), escape(p["service"]), *(f"{p[n]:,}" for n in ("added", "changed", "removed", "unchanged")),
+         escape(p["push"])] for p in told.get("pushes", ())
+    ]  # fmt: skip
+    heads = ["Dataset", "Service", "To add", "To change", "To remove", "As they are", "Push"]
+    parts.append(_table("Published datasets", heads, rows, numbers=(2, 3, 4, 5)))
+    parts.append(_settings(document))
+    return parts
+
+
+def _outputs(told: Mapping[str, Any]) -> str:
     rows = [
         [
             escape(o["path"]),
@@ -156,15 +208,7 @@ def to_html(
         ]
         for o in told["outputs"]
     ]
-    parts.append(_table("Outputs", ["File", "Layer", "Features", "CRS", "SHA-256"], rows, numbers=(2,)))
-    rows = [
-        [escape(p["dataset"]), escape(p["service"]), *(f"{p[n]:,}" for n in ("added", "changed", "removed", "unchanged")),
-         escape(p["push"])] for p in told.get("pushes", ())
-    ]  # fmt: skip
-    heads = ["Dataset", "Service", "To add", "To change", "To remove", "As they are", "Push"]
-    parts.append(_table("Published datasets", heads, rows, numbers=(2, 3, 4, 5)))
-    parts.append(_settings(document))
-    return "".join(parts) + "</main></html>\n"
+    return _table("Outputs", ["File", "Layer", "Features", "CRS", "SHA-256"], rows, numbers=(2,))
 
 
 def _table(

@@ -1,0 +1,65 @@
+"""A run in rounds, from the command line."""
+
+from __future__ import annotations
+
+import json
+import signal
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from eskret.cli.common import EXIT, UNMET, USAGE, plain_errors, values
+from eskret.errors import DocumentError
+
+
+def run(
+    file: Path, for_each: str, set_: list[str] | None, rehearse: bool, report: Path | None, if_exists: str | None,
+    go_on: bool, quiet: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Run a workflow in rounds, or only rehearse them."""
+    with plain_errors(as_json):
+        from eskret import terminal
+        from eskret.workflow import document as documents
+        from eskret.workflow.report import write_report
+        from eskret.workflow.rounds import RoundsRun, rows_for
+
+        path = file.resolve()
+        document = documents.read(path)
+        if report is not None and report.suffix.lower() not in (".json", ".html"):
+            raise DocumentError(f"a report cannot end in '{report.suffix}'", way_out="Give it .json or .html")
+        given = values(set_)
+        rows = rows_for(document, for_each, given, path.parent)
+        with terminal.RunProgress(quiet or as_json) as progress:
+            job = RoundsRun(
+                document, rows, given, workflow=path, if_exists=if_exists, go_on=go_on, on_event=progress.take
+            )
+            before = [signal.signal(n, lambda *_: job.stop()) for n in (signal.SIGINT, signal.SIGTERM)]
+            try:
+                if rehearse:
+                    _told(job, job.rehearse(), quiet, as_json)
+                result = job.execute()
+            finally:
+                for number, handler in zip((signal.SIGINT, signal.SIGTERM), before, strict=True):
+                    signal.signal(number, handler)
+        if report is not None:
+            write_report(document, result.to_json(), report, path.parent)
+        if as_json:
+            typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
+        elif not quiet:
+            terminal.print_rounds(result)
+        if result.error:
+            typer.echo(result.error, err=True)
+        raise typer.Exit(UNMET if result.unmet else EXIT[result.state])
+
+
+def _told(job: Any, found: list[Any], quiet: bool, as_json: bool) -> None:
+    """Say what the rehearsals foretell, and end."""
+    from eskret import terminal
+
+    pairs = [(one.label, told) for one, told in zip(job.rounds, found, strict=True)]
+    if as_json:
+        typer.echo(json.dumps([{"round": n, **t.to_json()} for n, t in pairs], ensure_ascii=False, indent=1))
+    elif not quiet:
+        terminal.print_rehearsed_rounds(pairs)
+    raise typer.Exit(USAGE if any(t.errors for _, t in pairs) else 0)
