@@ -32,7 +32,9 @@ class Camera:
     """A window on a fresh demo, and the way to wait for it."""
 
     def __init__(self, home: Path) -> None:
-        self.window = Window(QSettings(str(home / "window.ini"), QSettings.Format.IniFormat))
+        memory = QSettings(str(home / "window.ini"), QSettings.Format.IniFormat)
+        memory.setValue("ask_before_a_run", "no")  # but for its own picture
+        self.window = Window(memory)
         self.window.resize(1280, 800)
         self.window.show()
         self.bench: Workbench = self.window.furnish()

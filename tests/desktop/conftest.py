@@ -121,8 +121,11 @@ def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Cal
     style.install(qapp, "light")
     windows: list[Window] = []
 
-    def make(path: Path | None = None) -> Hand:
-        window = Window(QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat))
+    def make(path: Path | None = None, asks: bool = False) -> Hand:
+        memory = QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat)
+        if not asks:
+            memory.setValue("ask_before_a_run", "no")
+        window = Window(memory)
         windows.append(window)
         window.resize(1280, 800)
         window.show()

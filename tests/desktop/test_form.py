@@ -252,13 +252,12 @@ def test_files_dropped_on_the_window_become_a_step(hand: Hand, project: Path) ->
 
 def test_boxes_refuse_what_cannot_be(hand: Hand) -> None:
     hand.bench.add_parameter()
-    new = box("NewParameterBox")
-    hand.click(new.ok)
-    assert "needs a name" in new.wrong.text()
-    hand.type("Kind", new.lines["name"])
-    hand.click(new.ok)
-    assert "There is a parameter 'kind' already" in new.wrong.text()
-    new.reject()
+    view = hand.bench.parameters.properties
+    hand.keys("Ctrl+A", view.called)
+    hand.type("kind", view.called)
+    hand.keys("Return", view.called)
+    assert "there is a parameter 'kind' already" in view.wrong.text()
+    hand.keys("Ctrl+Z", hand.bench)
     hand.bench.show_keys()
     keys = box("KeysBox")
     assert keys.isVisible()
@@ -273,13 +272,13 @@ def test_a_number_is_checked_as_it_is_given(make_hand: Callable[..., Hand], proj
     hand.click(hand.bench.bar.chips["kind"])
     parameter = box("ParameterBox")
     for text, says in (("many", "'many' is not a number"), ("12", "12 is more than 9")):
-        hand.keys("Ctrl+A", parameter.field)
-        hand.type(text, parameter.field)
-        hand.keys("Return", parameter.field)
+        hand.keys("Ctrl+A", parameter.field.target())
+        hand.type(text, parameter.field.target())
+        hand.keys("Return", parameter.field.target())
         assert says in parameter.wrong.text() and parameter.isVisible()
-    hand.keys("Ctrl+A", parameter.field)
-    hand.type("7", parameter.field)
-    hand.keys("Return", parameter.field)
+    hand.keys("Ctrl+A", parameter.field.target())
+    hand.type("7", parameter.field.target())
+    hand.keys("Return", parameter.field.target())
     assert hand.bench.session.values() == {"kind": 7}
 
 
@@ -291,12 +290,12 @@ def test_choices_and_flags_have_their_own_fields(make_hand: Callable[..., Hand],
     hand = make_hand(project)
     hand.click(hand.bench.bar.chips["kind"])
     parameter = box("ParameterBox")
-    parameter.field.setFocus()
-    hand.keys("Down", parameter.field)
+    parameter.field.select()
+    hand.keys("Down", parameter.field.target())
     hand.click(parameter.use_button)
     hand.click(hand.bench.bar.chips["sure"])
     parameter = box("ParameterBox")
-    hand.click(parameter.field, QPoint(8, parameter.field.height() // 2))
+    hand.click(parameter.field.target(), QPoint(8, parameter.field.target().height() // 2))
     hand.click(parameter.use_button)
     assert hand.bench.session.values() == {"kind": "Buoy", "sure": True}
 

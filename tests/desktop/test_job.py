@@ -63,11 +63,17 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
 
     # a parameter, and a step that keeps what it says
     bench.add_parameter()
-    box = last_box(hand, "NewParameterBox")
-    for name, text in (("name", "kind"), ("label", "Kind of mark"), ("default", "Pile")):
-        hand.type(text, box.lines[name])
-    hand.click(box.ok)
-    bench.ledger.setFocus()
+    properties = bench.parameters.properties
+    hand.type("kind", properties.called)
+    hand.keys("Return", properties.called)
+    hand.type("Kind of mark", properties.label)
+    hand.keys("Return", properties.label)
+    hand.type("Pile", properties.value.line)
+    hand.keys("Return", properties.value.line)
+    assert [(p.name, p.label, p.default) for p in bench.session.document.parameters] == [
+        ("kind", "Kind of mark", "Pile")
+    ]
+    bench.show_parameters(False)
     hand.keys("Insert", bench.ledger)
     assert bench.finder.isVisible()
     hand.type("only some", bench.finder.line)
@@ -119,8 +125,8 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     # again with another word: one parameter, at the top
     hand.click(bench.bar.chips["kind"])
     box = last_box(hand, "ParameterBox")
-    hand.type("Buoy", box.field)
-    hand.keys("Return", box.field)
+    hand.type("Buoy", box.field.target())
+    hand.keys("Return", box.field.target())
     assert "Buoy" in bench.bar.chips["kind"].text()
     hand.run()
     assert hand.row("keep")["out"] == "1"
@@ -169,14 +175,14 @@ def test_values_are_undone_too_and_can_be_kept_in_the_file(hand: Hand) -> None:
     bench, session = hand.bench, hand.bench.session
     hand.click(bench.bar.chips["kind"])
     box = last_box(hand, "ParameterBox")
-    hand.type("Stake", box.field)
+    hand.type("Stake", box.field.target())
     hand.click(box.use_button)
     assert session.values() == {"kind": "Stake"} and not session.dirty and "changed" in bench.bar.chips["kind"].text()
     hand.keys("Ctrl+Z", bench.ledger)
     assert session.values() == {"kind": "Pile"}
     hand.click(bench.bar.chips["kind"])
     box = last_box(hand, "ParameterBox")
-    hand.type("Rock", box.field)
+    hand.type("Rock", box.field.target())
     hand.click(box.keep_button)
     assert session.dirty and session.document.parameters[0].default == "Rock"
 

@@ -57,7 +57,8 @@ def there(server: PracticeServer) -> dict[str, dict[str, Any]]:
 def quarter(hand: Hand, name: str) -> None:
     """Choose a quarter in the chip at the top."""
     box = hand.bench.bar.open_parameter("quarter")
-    box.field.setCurrentText(name)  # type: ignore[attr-defined]
+    assert box.field.box is not None
+    box.field.box.setCurrentText(name)
     hand.click(box.use_button)
 
 

@@ -265,6 +265,22 @@ class Session(QObject):
             values[name] = value
         self.edit(self.document, f"change {parameter.title}", values)
 
+    def set_values(self, given: Mapping[str, Any]) -> None:
+        """Give several parameters values for this session, as one edit; what the type cannot be stays as it was."""
+        values = dict(self.state.values)
+        for parameter in self.document.parameters:
+            if parameter.name not in given:
+                continue
+            try:
+                value = parameter.accept(given[parameter.name])
+            except DocumentError:
+                continue  # it does not count now, or the form would not have let it pass
+            if value == parameter.default:
+                values.pop(parameter.name, None)
+            else:
+                values[parameter.name] = value
+        self.edit(self.document, "change the values", values)
+
     def change_step(self, step: Step, what: str) -> None:
         """Exchange a step."""
         self.edit(edits.replace_step(self.document, step.id, step), what)

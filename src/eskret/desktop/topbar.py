@@ -7,12 +7,9 @@ from typing import Any
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
     QFrame,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QMenu,
     QPushButton,
     QSizePolicy,
@@ -21,12 +18,14 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.desktop.parameters.editors import ValueEditor
+from eskret.desktop.parameters.form import offers_of
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
-from eskret.errors import EskretError
+from eskret.errors import DocumentError
 from eskret.workflow.edits import set_parameter
-from eskret.workflow.parameters import Parameter
+from eskret.workflow.parameters import Parameter, in_words
 
 
 class ParameterBox(QFrame):
@@ -40,15 +39,19 @@ class ParameterBox(QFrame):
         self._session, self._parameter = session, parameter
         title = QLabel(parameter.title)
         title.setObjectName("title")
-        self.field = self._field()
+        self.field = ValueEditor(session, parameter)
+        self.field.show_value(session.value(parameter.name))
+        self.field.entered.connect(self.use)
+        self.field.typed.connect(self._check)
         self.wrong = QLabel()
         self.wrong.setObjectName("wrong")
         self.wrong.setWordWrap(True)
         self.wrong.hide()
+        self._choices: tuple[Any, ...] | None = None
         help_ = QLabel(parameter.help or "Steps use this value wherever they name the parameter.")
         help_.setObjectName("faint")
         help_.setWordWrap(True)
-        standard = QLabel(f"In the file: {parameter.default}")
+        standard = QLabel(f"In the file: {in_words(parameter.default)}")
         standard.setObjectName("faint")
         use, keep = QPushButton("Use it"), QPushButton("Use and keep in the file")
         use.setObjectName("primary")
@@ -67,38 +70,44 @@ class ParameterBox(QFrame):
         self.setFixedWidth(330)
         self.use_button, self.keep_button = use, keep
 
-    def _field(self) -> QWidget:
-        value = self._session.value(self._parameter.name)
-        if self._parameter.type == "flag":
-            flag = QCheckBox("yes")
-            flag.setChecked(bool(value))
-            return flag
-        if self._parameter.choices:
-            box = QComboBox()
-            for choice in self._parameter.choices:
-                box.addItem(str(choice), choice)
-            box.setCurrentIndex(box.findText(str(value)))
-            return box
-        line = QLineEdit(str(value))
-        line.selectAll()
-        line.returnPressed.connect(self.use)
-        return line
+        if parameter.choices_from is not None:
+            session.ask(
+                "offers", self._offered, self, text=session.document.to_text(),
+                values={n: v if isinstance(v, bool | int | float) else str(v) for n, v in session.values().items()},
+                folder=str(session.folder),
+            )  # fmt: skip
+
+    def _offered(self, event: dict[str, Any]) -> None:
+        """Show the choices that were read."""
+        if event["event"] == "done":
+            offer = offers_of(event["offers"])[self._parameter.name]
+            self._choices = offer.choices
+            self.field.show_offer(offer)
+            self._say(offer.problem)
+
+    def _say(self, text: str) -> None:
+        self.wrong.setText(text)
+        self.wrong.setVisible(bool(text))
+        self.adjustSize()
+
+    def _check(self) -> None:
+        try:
+            self._accepted()
+        except DocumentError as error:
+            self._say(error.sentence())
+        else:
+            self._say("")
+
+    def _accepted(self) -> Any:
+        value = self._parameter.accept(self.field.value())
+        return value if self._choices is None else self._parameter.accept_among(value, self._choices)
 
     def _value(self) -> Any:
         """The value, if the parameter can have it; else the mistake is shown and nothing comes."""
-        if isinstance(self.field, QCheckBox):
-            given: Any = self.field.isChecked()
-        elif isinstance(self.field, QComboBox):
-            given = self.field.currentData()
-        else:
-            assert isinstance(self.field, QLineEdit)
-            given = self.field.text()
         try:
-            return self._parameter.accept(given)
-        except EskretError as error:
-            self.wrong.setText(error.sentence())
-            self.wrong.show()
-            self.adjustSize()
+            return self._accepted()
+        except DocumentError as error:
+            self._say(error.sentence())
             return None
 
     def use(self) -> None:
@@ -134,6 +143,8 @@ class TopBar(QWidget):
     stop_asked = Signal()
     words_asked = Signal(bool)
     publish_asked = Signal(bool)
+    edit_asked = Signal()
+    values_asked = Signal()
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -155,6 +166,15 @@ class TopBar(QWidget):
         self.file.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self._chips = QHBoxLayout()
         self._chips.setSpacing(8)
+        self.more = QPushButton()
+        self.more.setObjectName("chip")
+        self.more.setToolTip("All parameters, and their values")
+        self.more.clicked.connect(self.values_asked)
+        self.more.hide()
+        self.edit = QPushButton("Edit")
+        self.edit.setObjectName("chip")
+        self.edit.setToolTip("Add, order and describe the parameters (F12)")
+        self.edit.clicked.connect(self.edit_asked)
         self.rehearse = QPushButton("Rehearse")
         self.rehearse.setToolTip("Check everything and foretell the outputs; nothing is written (Ctrl+E)")
         self.run = QPushButton("Run")
@@ -180,6 +200,8 @@ class TopBar(QWidget):
         row.addWidget(self.file, 1)
         row.addStretch()
         row.addLayout(self._chips)
+        row.addWidget(self.more)
+        row.addWidget(self.edit)
         row.addSpacing(4)
         for button in (self.words, self.publish, self.rehearse, self.stop, self.run):
             row.addWidget(button)
@@ -218,9 +240,27 @@ class TopBar(QWidget):
             self._made = made
             self._make_chips(document.parameters)
         for parameter in document.parameters:
-            value = session.value(parameter.name)
+            value = in_words(session.value(parameter.name))
             own = parameter.name in session.state.values
             self.chips[parameter.name].setText(f"{parameter.title}:  {_short(value)}{'  ·  changed' if own else ''}")
+        self.edit.setVisible(self._working and bool(document.parameters))
+        self._fit_chips()
+
+    def _fit_chips(self) -> None:
+        """Show as many chips as there is room for; the rest are behind one that says how many."""
+        buttons = (self.words, self.publish, self.rehearse, self.stop, self.run, self.edit)
+        taken = (
+            self.title.sizeHint().width() + 150 + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
+        )
+        room = self.width() - taken - 90
+        hidden = 0
+        for chip in self.chips.values():
+            room -= chip.sizeHint().width() + 8
+            fits = room >= 0 and self._working and not hidden
+            chip.setVisible(fits)
+            hidden += not fits
+        self.more.setVisible(self._working and hidden > 0)
+        self.more.setText(f"{hidden} more" if hidden < len(self.chips) else f"{hidden} parameters")
 
     def show_work(self, working: bool) -> None:
         """Whether a workflow is open; before, there is nothing to rehearse or run."""
@@ -236,6 +276,7 @@ class TopBar(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._fit_chips()
         self._elide()
 
     def _make_chips(self, parameters: tuple[Parameter, ...]) -> None:
@@ -260,7 +301,7 @@ class TopBar(QWidget):
         window = self.window().geometry()
         box.move(min(corner.x(), window.right() - box.width() - 8), corner.y())
         box.show()
-        box.field.setFocus()
+        box.field.select()
         return box
 
 

@@ -27,6 +27,8 @@ from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
 from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
+from eskret.desktop.parameters.asking import RunBox, asks
+from eskret.desktop.parameters.view import ParametersView
 from eskret.desktop.publisher import Publisher
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
@@ -37,7 +39,7 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
-from eskret.desktop.views.heads import HeadsBox, KeysBox, NewParameterBox
+from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.desktop.views.publish import PublishView
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
@@ -56,7 +58,7 @@ KEYS = (
     ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F5", "what is on the map and how it is drawn"),
     ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
-    ("F10, F11", "the word lists, published datasets"),
+    ("F10, F11, F12", "the word lists, published datasets, parameters"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
     ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
@@ -161,6 +163,9 @@ class Workbench(QWidget):
         self.publish.closed.connect(lambda: self.show_publish(False))
         self.publish.added.connect(self._added_there)
         self.pages.addWidget(self.publish)
+        self.parameters = ParametersView(self.session)
+        self.parameters.closed.connect(lambda: self.show_parameters(False))
+        self.pages.addWidget(self.parameters)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -191,6 +196,14 @@ class Workbench(QWidget):
             if on:
                 self.publish.open_view()
             (self.publish.tree if on else self.ledger).setFocus()
+
+    def show_parameters(self, on: bool, name: str = "") -> None:
+        """The parameters over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(4 if on else 1)
+            if on:
+                self.parameters.open_view(name)
+            (self.parameters.list if on else self.ledger).setFocus()
 
     def _added_there(self, id: str) -> None:
         """A step was added from the Publish view: show it."""
@@ -271,6 +284,8 @@ class Workbench(QWidget):
         self.bar.stop_asked.connect(session.stop)
         self.bar.words_asked.connect(self.show_words)
         self.bar.publish_asked.connect(self.show_publish)
+        self.bar.edit_asked.connect(lambda: self.show_parameters(True))
+        self.bar.values_asked.connect(self._ask_values)
         self.publisher.pushes_changed.connect(self._prepared)
         self.ledger.add_asked.connect(self.add_step)
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
@@ -346,6 +361,7 @@ class Workbench(QWidget):
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
         menu.addSeparator()
         add("Title and coordinate system …", "", self.edit_heads)
+        add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
         add("Add a parameter …", "", self.add_parameter)
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
@@ -494,10 +510,24 @@ class Workbench(QWidget):
     # -- the run
 
     def run(self) -> None:
-        """Run; from a run on, the step in hand shows its features."""
-        if self.session.document.steps:
-            self.banner.hide()
-            self.session.run()
+        """Run, after the values were asked for where there are any; from a run on, the step in hand shows its features."""
+        session = self.session
+        if not session.document.steps or session.running:
+            return
+        if session.document.parameters and asks(session.memory):
+            self._ask_values()
+        else:
+            self._run_now()
+
+    def _ask_values(self) -> None:
+        """Ask for the values of all parameters, and run with them."""
+        box = RunBox(self.session, self)
+        box.run_asked.connect(self._run_now)
+        box.open()
+
+    def _run_now(self) -> None:
+        self.banner.hide()
+        self.session.run()
 
     def _run_changed(self) -> None:
         running = self.session.running
@@ -668,8 +698,10 @@ class Workbench(QWidget):
         HeadsBox(self.session, self).open()
 
     def add_parameter(self) -> None:
-        """Add a parameter."""
-        NewParameterBox(self.session, self).open()
+        """Add a parameter, and show it."""
+        if self.pages.currentIndex() > 0:
+            self.show_parameters(True)
+            self.parameters.add()
 
     def switch_theme(self) -> None:
         """Light or dark, remembered."""

@@ -1,4 +1,4 @@
-"""Small boxes: title and CRS of the workflow, a new parameter, the keys."""
+"""Small boxes: what stands at the top of the workflow, and the keys."""
 
 from __future__ import annotations
 
@@ -10,11 +10,9 @@ from PySide6.QtGui import QFont
 from PySide6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from eskret.core.crs import crs_facts
-from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import font
 from eskret.errors import EskretError
-from eskret.workflow.edits import set_parameter
 
 
 class Box(QDialog):
@@ -102,32 +100,6 @@ class HeadsBox(Box):
                 return
         document = replace(session.document, title=values["title"], summary=values["summary"], crs=values["crs"])
         session.edit(document, "change the workflow")
-        self.accept()
-
-
-class NewParameterBox(Box):
-    """A parameter: what it is called, and its first value."""
-
-    def __init__(self, session: Session, parent: QWidget) -> None:
-        super().__init__("A new parameter", "Add it", parent)
-        self._session = session
-        self.add_line("name", "Name", "", "Steps refer to it: $name in a condition, {name} in file and layer names.")
-        self.add_line("label", "Label", "", "What stands on the chip at the top; the name, if it is empty.")
-        self.add_line("default", "Value", "", "What it is as long as nobody says otherwise.")
-        self.add_line("help", "Help", "", "A sentence for whoever runs this.")
-        self.finish()
-
-    def take(self) -> None:
-        session = self._session
-        values = {name: line.text().strip() for name, line in self.lines.items()}
-        name = clean_name(values.pop("name"))
-        if not name:
-            self.say_wrong("A parameter needs a name of letters or digits.")
-            return
-        if any(p.name == name for p in session.document.parameters):
-            self.say_wrong(f"There is a parameter '{name}' already. Choose another name.")
-            return
-        session.edit(set_parameter(session.document, name, **values), f"add parameter {name}")
         self.accept()
 
 

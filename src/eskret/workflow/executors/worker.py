@@ -88,6 +88,18 @@ def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def _offers(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """What a form offers for every parameter, with the values that stand in it."""
+    from eskret.workflow.choices import offers
+    from eskret.workflow.document import parse
+
+    found = offers(parse(request["text"]), request["values"], Path(request["folder"]))
+    return {"offers": {
+        n: {"choices": None if o.choices is None else list(o.choices), "enabled": o.enabled, "why": o.why, "problem": o.problem}
+        for n, o in found.items()
+    }}  # fmt: skip
+
+
 def _look(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.formats import sources
 
@@ -264,7 +276,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
-    "find_crs": _find_crs, "report": _report,
+    "find_crs": _find_crs, "report": _report, "offers": _offers,
     **published.DO,
 }  # fmt: skip
 

@@ -1,0 +1,1 @@
+"""Parameters in the window: their values asked for, and themselves edited."""
