@@ -25,7 +25,7 @@ from eskret.workflow.document import Document, Step
 from eskret.workflow.executors.client import Worker
 from eskret.workflow.mapped import MapSaid
 from eskret.workflow.outputs import Outputs
-from eskret.workflow.references import Reference, dependents, reference_settings
+from eskret.workflow.references import Reference, bound, dependents, reference_settings
 from eskret.workflow.stored import StoredLayer
 
 REHEARSE_AFTER = 350
@@ -63,6 +63,7 @@ class Session(QObject):
     selected_changed = Signal(str)
     run_changed = Signal()  # begins, ends
     progress = Signal(dict)
+    rounds_told = Signal(dict)  # what happens in a run of several rounds
     told = Signal(str, str)  # tone (good, look, bad) and text
     _event = Signal(dict)
 
@@ -86,6 +87,8 @@ class Session(QObject):
         self._runs = 0
         self._looks = 0
         self._run_job: int | None = None
+        self._in_rounds = False
+        self._bound: tuple[State, Document] = (self.state, self.state.document)
         self._rehearse_job: int | None = None
         self._asked = False
         self._event.connect(self._take)
@@ -113,6 +116,17 @@ class Session(QObject):
     @property
     def document(self) -> Document:
         return self.state.document
+
+    @property
+    def bound(self) -> Document:
+        """The document with the layers that parameters name put in, as far as they can be."""
+        if self._bound[0] is not self.state:
+            try:
+                document = bound(self.document, self.values())
+            except EskretError:
+                document = self.document
+            self._bound = (self.state, document)
+        return self._bound[1]
 
     @property
     def dirty(self) -> bool:
@@ -245,7 +259,7 @@ class Session(QObject):
         old = {s.id: s for s in before.document.steps}
         moved = {s.id for s in after.document.steps if replace_notes(old.get(s.id)) != replace_notes(s)}
         try:
-            stale = dependents(after.document, moved)
+            stale = dependents(self.bound, moved)
         except EskretError:
             stale = {s.id for s in after.document.steps}
         ids = {s.id for s in after.document.steps}
@@ -375,6 +389,17 @@ class Session(QObject):
         self.run_changed.emit()
         self.figures_changed.emit()
 
+    def run_rounds(self, rows: Sequence[Mapping[str, Any]], go_on: bool) -> None:
+        """Run the workflow in the worker once a row of values, in place of those given now."""
+        if not self.running:
+            self._in_rounds = True
+            self._run_job = self._runner.send("rounds", rows=[dict(r) for r in rows], go_on=go_on, **self._request())
+            self.run_changed.emit()
+
+    def rehearse_rounds(self, rows: Sequence[Mapping[str, Any]], handler: Any, owner: QObject) -> None:
+        """Rehearse every row of values."""
+        self.ask("rehearse_rounds", handler, owner, rows=[dict(r) for r in rows], **self._request())
+
     def stop(self) -> None:
         """Stop the run."""
         if self._run_job is not None:
@@ -439,6 +464,16 @@ class Session(QObject):
 
     def _take_run(self, event: dict[str, Any]) -> None:
         kind = event["event"]
+        if self._in_rounds:
+            if kind == "progress":
+                self.progress.emit(event)
+            else:
+                self.rounds_told.emit(event)
+            if kind in ("done", "error", "crashed"):
+                self._in_rounds, self._run_job = False, None
+                self.run_changed.emit()
+                self._quiet.start(0)
+            return
         if kind == "step_started":
             self.started.add(event["step"])
             self.figures_changed.emit()

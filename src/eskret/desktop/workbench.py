@@ -41,6 +41,7 @@ from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, Quiet
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.desktop.views.publish import PublishView
+from eskret.desktop.views.rounds import RoundsView
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.desktop.views.words import WordsView
@@ -52,12 +53,22 @@ from eskret.workflow.document import Step
 from eskret.workflow.rehearsal import OUTSIDE, REACHES
 
 KEYS = (
-    ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"), ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
-    ("Ctrl+E", "rehearse"), ("Ctrl+R", "run"), ("Ctrl+.", "stop"), ("Insert", "add a step below the one in hand"),
-    ("Delete", "remove it"), ("Alt+Up, Alt+Down", "move it"), ("F2", "rename it"), ("Space", "switch it off or on"),
-    ("Enter", "open it into its layers"), ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
+    ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
+    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+E", "rehearse"),
+    ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),
+    ("Ctrl+.", "stop"),
+    ("Insert", "add a step below the one in hand"),
+    ("Delete", "remove it"),
+    ("Alt+Up, Alt+Down", "move it"),
+    ("F2", "rename it"),
+    ("Space", "switch it off or on"),
+    ("Enter", "open it into its layers"),
+    ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F5", "what is on the map and how it is drawn"),
-    ("F6, F7", "map or table over the whole lower half"), ("F8", "map over the whole window"), ("F9", "fold the sources away"),
+    ("F6, F7", "map or table over the whole lower half"),
+    ("F8", "map over the whole window"),
+    ("F9", "fold the sources away"),
     ("F10, F11, F12", "the word lists, published datasets, parameters"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
@@ -65,8 +76,9 @@ KEYS = (
     ("B, L", "on the map: choose by a box, by a lasso"),
     ("M, Shift+M", "on the map: measure a distance, an area"),
     ("Ctrl+A, Ctrl+Shift+I", "choose all, invert"),
-    ("Ctrl+K, Ctrl+Shift+K", "keep what is chosen, as a condition"), ("Ctrl+I", "give it a layer of its own"),
-)  # fmt: skip
+    ("Ctrl+K, Ctrl+Shift+K", "keep what is chosen, as a condition"),
+    ("Ctrl+I", "give it a layer of its own"),
+)
 
 
 class Workbench(QWidget):
@@ -166,6 +178,9 @@ class Workbench(QWidget):
         self.parameters = ParametersView(self.session)
         self.parameters.closed.connect(lambda: self.show_parameters(False))
         self.pages.addWidget(self.parameters)
+        self.rounds = RoundsView(self.session)
+        self.rounds.closed.connect(lambda: self.show_rounds(False))
+        self.pages.addWidget(self.rounds)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -204,6 +219,14 @@ class Workbench(QWidget):
             if on:
                 self.parameters.open_view(name)
             (self.parameters.list if on else self.ledger).setFocus()
+
+    def show_rounds(self, on: bool) -> None:
+        """A run in rounds over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(5 if on else 1)
+            if on:
+                self.rounds.open_view()
+            (self.rounds.grid if on else self.ledger).setFocus()
 
     def _added_there(self, id: str) -> None:
         """A step was added from the Publish view: show it."""
@@ -363,6 +386,7 @@ class Workbench(QWidget):
         add("Title and coordinate system …", "", self.edit_heads)
         add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
         add("Add a parameter …", "", self.add_parameter)
+        add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
         add("Keys", "F1", self.show_keys)
@@ -523,6 +547,7 @@ class Workbench(QWidget):
         """Ask for the values of all parameters, and run with them."""
         box = RunBox(self.session, self)
         box.run_asked.connect(self._run_now)
+        box.rounds_asked.connect(lambda: self.show_rounds(True))
         box.open()
 
     def _run_now(self) -> None:

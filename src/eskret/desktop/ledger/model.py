@@ -70,7 +70,7 @@ class LedgerModel(QAbstractItemModel):
         session = self._session
         rows = session.rows()
         ids = [r.id for r in rows]
-        takes = {s.id: [r.step for r in sources_of(s)] for s in session.document.steps}
+        takes = {s.id: [r.step for r in sources_of(s)] for s in session.bound.steps}
         self.threads = lanes(ids, takes)
         nodes: list[Node] = []
         for number, row in enumerate(rows):

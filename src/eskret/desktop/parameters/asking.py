@@ -20,9 +20,10 @@ def asks(memory: QSettings | None) -> bool:
 
 
 class RunBox(QDialog):
-    """Values to run with. ``run_asked`` comes after they were taken."""
+    """Values to run with. ``run_asked`` and ``rounds_asked`` come after they were taken."""
 
     run_asked = Signal()
+    rounds_asked = Signal()
 
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__(parent)
@@ -58,6 +59,9 @@ class RunBox(QDialog):
         self.run_button.setObjectName("primary")
         self.run_button.setDefault(True)
         self.run_button.clicked.connect(self._run)
+        self.rounds_button = QPushButton("In rounds …")
+        self.rounds_button.setToolTip("Run it once for each of several values, or once a row of a table")
+        self.rounds_button.clicked.connect(self._rounds)
         leave = QPushButton("Leave it")
         leave.clicked.connect(self.reject)
         column = QVBoxLayout(self)
@@ -68,7 +72,7 @@ class RunBox(QDialog):
         column.addWidget(scroll, 1)
         column.addWidget(self.again)
         column.addSpacing(4)
-        column.addLayout(in_row(None, leave, self.run_button))
+        column.addLayout(in_row(self.rounds_button, None, leave, self.run_button))
         self.form.settled.connect(self.run_button.setEnabled)
         self.form.entered.connect(self._run)
         self.form.show_parameters(document, {p.name: session.value(p.name) for p in document.parameters})
@@ -87,3 +91,7 @@ class RunBox(QDialog):
     def _run(self) -> None:
         if self._take():
             self.run_asked.emit()
+
+    def _rounds(self) -> None:
+        if self._take():
+            self.rounds_asked.emit()

@@ -64,6 +64,29 @@ def _run(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"state": result.state}
 
 
+def _rounds(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Run the workflow once a row of values."""
+    job = _rounds_run(request, tell)
+    jobs.on_stop(request["job"], job.stop)
+    return {"state": job.execute().state}
+
+
+def _rehearse_rounds(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    job = _rounds_run(request, lambda event: None)
+    jobs.on_stop(request["job"], job.stop)
+    return {"rounds": [found.to_json() for found in job.rehearse()]}
+
+
+def _rounds_run(request: Request, tell: Tell) -> Any:
+    from eskret.workflow.document import parse
+    from eskret.workflow.rounds import RoundsRun
+
+    return RoundsRun(
+        parse(request["text"]), request["rows"], request["values"], workflow=_path(request.get("workflow")),
+        folder=_path(request["folder"]), go_on=request.get("go_on", False), on_event=tell,
+    )  # fmt: skip
+
+
 def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.workflow.document import parse
     from eskret.workflow.rehearsal import rehearse
@@ -276,7 +299,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
-    "find_crs": _find_crs, "report": _report, "offers": _offers,
+    "find_crs": _find_crs, "report": _report, "offers": _offers, "rounds": _rounds, "rehearse_rounds": _rehearse_rounds,
     **published.DO,
 }  # fmt: skip
 

@@ -1,0 +1,89 @@
+"""The ledger of a run that is over, to be read: a round's, or one of earlier."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
+
+from eskret.core.words import duration, plain
+from eskret.desktop.grid.model import Column, GridModel
+from eskret.workflow import ledger
+from eskret.workflow.document import Document
+
+STATES = {"balanced": ("● balanced", "good"), "look": ("▲ look", "look"), "failed": ("■ failed", "bad"),
+          "stopped": ("■ stopped", "bad")}  # fmt: skip
+_COLUMNS = (
+    Column("number", "#", False, right=True, width=38), Column("step", "Step", False, width=360),
+    Column("in", "In", False, right=True, width=76), Column("out", "Out", False, right=True, width=76),
+    Column("aside", "Set aside", False, right=True, width=80), Column("total", "Control total", False, right=True, width=120),
+    Column("time", "Time", False, right=True, width=60), Column("state", "State", False, width=100),
+    Column("says", "What it says", False, width=300),
+)  # fmt: skip
+
+
+class ToldModel(GridModel):
+    """Steps of a run as JSON told them."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.ids: list[str] = []
+
+    def show_run(self, document: Document, told: Mapping[str, Any]) -> None:
+        """Show a run; of a step that did not run nothing but its sentence."""
+        results = {s["id"]: s for s in told.get("steps", ())}
+        rows, colours = [], {}
+        self.ids = []
+        for n, row in enumerate(ledger.rows(document, results)):
+            words, colour = STATES.get(row.state, ("off" if row.off else "", "faint"))
+            says = "; ".join(text for text, _ in ledger.grouped_remarks(row.remarks))
+            self.ids.append(row.id)
+            rows.append({
+                "number": str(row.number), "step": plain(row.sentence), "in": _n(row.rows_in), "out": _n(row.rows_out),
+                "aside": _n(row.aside) if row.aside else "", "total": row.total,
+                "time": "" if row.seconds is None else duration(row.seconds), "state": words, "says": row.error or says,
+            })  # fmt: skip
+            colours[n, "state"] = colour
+            colours[n, "aside"] = "bad"
+            for key in ("number", "time"):
+                colours[n, key] = "faint"
+        self.show(_COLUMNS, rows, colours=colours)
+
+    def clear(self) -> None:
+        """Show nothing."""
+        self.ids = []
+        self.show(_COLUMNS, [])
+
+
+def _n(value: int | None) -> str:
+    return "" if value is None else f"{value:,}"
+
+
+class ToldTable(QTableView):
+    """It on screen."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAccessibleName("Ledger of the run")
+        self.told = ToldModel(self)
+        self.setModel(self.told)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setShowGrid(False)
+        self.setAlternatingRowColors(True)
+        self.setWordWrap(False)
+        self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(25)
+        self.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self.horizontalHeader().setHighlightSections(False)
+        self.horizontalHeader().setStretchLastSection(True)
+        self.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.told.modelReset.connect(self._size)
+        self.told.clear()
+
+    def _size(self) -> None:
+        for number, column in enumerate(_COLUMNS):
+            self.setColumnWidth(number, column.width)
