@@ -287,7 +287,7 @@ class LedgerView(QTreeView):
 
     def _fit(self) -> None:
         lanes = max(1, width(self._model.threads))
-        self.setColumnWidth(THREAD, 28 + round(lanes * lane_width(lanes)))
+        self.setColumnWidth(THREAD, max(58, 28 + round(lanes * lane_width(lanes))))
 
     def _show_selected(self, id: str) -> None:
         index = self._model.index_of(id)

@@ -19,7 +19,7 @@ from eskret.core.naming import number_collisions
 from eskret.desktop.parameters.form import ValuesForm
 from eskret.desktop.parameters.properties import Properties
 from eskret.desktop.session import Session
-from eskret.desktop.views.parts import in_row, push_button
+from eskret.desktop.views.parts import in_row, push_button, rule
 from eskret.workflow.edits import move_parameter, put_parameter, remove_parameter
 from eskret.workflow.parameters import TYPES, Parameter
 
@@ -80,7 +80,7 @@ class ParametersView(QWidget):
         panes = QHBoxLayout()
         panes.setContentsMargins(0, 0, 0, 0)
         panes.setSpacing(0)
-        for widget in (shelf, middle, _rule(), right):
+        for widget in (shelf, middle, rule(upright=True), right):
             panes.addWidget(widget)
         panes.setStretchFactor(middle, 1)
         head = in_row(title, self.says, None, back)
@@ -89,9 +89,7 @@ class ParametersView(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(head)
-        line = QFrame()
-        line.setFrameShape(QFrame.Shape.HLine)
-        column.addWidget(line)
+        column.addWidget(rule())
         column.addLayout(panes, 1)
 
     def open_view(self, name: str = "") -> None:
@@ -177,9 +175,3 @@ def _scrolling(*widgets: QWidget) -> QScrollArea:
     scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     scroll.setWidget(body)
     return scroll
-
-
-def _rule() -> QFrame:
-    line = QFrame()
-    line.setFrameShape(QFrame.Shape.VLine)
-    return line

@@ -125,6 +125,9 @@ QAbstractScrollArea::corner {{ background: {p.paper}; border: 0; }}
 QHeaderView {{ background: {p.paper}; border: 0; }}
 QHeaderView::section {{ background: {p.paper}; color: {p.faint}; border: 0; border-bottom: 1px solid {p.ink};
   padding: 5px 8px; font-family: "{NARROW}"; font-size: 12px; font-weight: 600; }}
+QHeaderView::section:vertical {{ border-bottom: 1px solid {p.line}; }}
+QFrame#rule {{ background: {p.line}; border: 0; max-height: 1px; }}
+QFrame#upright {{ background: {p.line}; border: 0; max-width: 1px; }}
 QTableCornerButton::section {{ background: {p.paper}; border: 0; }}
 QTableView::item {{ padding: 0 6px; border: 0; }}
 QSplitter::handle {{ background: {p.line}; }}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
 
 def in_row(*widgets: QWidget | None, spacing: int = 8) -> QHBoxLayout:
@@ -25,4 +25,15 @@ def push_button(text: str, tip: str, do: Callable[[], Any]) -> QPushButton:
     made = QPushButton(text)
     made.setToolTip(tip)
     made.clicked.connect(lambda _=False: do())
+    return made
+
+
+def rule(upright: bool = False) -> QFrame:
+    """A thin line between parts."""
+    made = QFrame()
+    made.setObjectName("upright" if upright else "rule")
+    if upright:
+        made.setFixedWidth(1)
+    else:
+        made.setFixedHeight(1)
     return made

@@ -159,7 +159,8 @@ class RoundsView(QWidget):
             told = self._told.get(n, {})
             words, colour = STATES.get(told.get("state", ""), (told.get("words", ""), "faint"))
             saved = sum(o["features"] for o in told.get("outputs", ()))
-            says = told.get("error", "") or self._says_of(n)
+            wrong = [text for (at, _), text in problems.items() if at == n]
+            says = told.get("error", "") or (f"■ {wrong[0]}" if wrong else self._says_of(n))
             shown.append({**row, _STATE: words, _SAVED: f"{saved:,}" if told.get("outputs") else "", _SAYS: says})
             colours[n, _STATE] = colour
             if told.get("error") or says.startswith("■"):
