@@ -6,14 +6,25 @@ The names below are imported when they are first asked for, so that the window i
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from eskret.api import Workflow, from_geopandas, operation, read, to_geopandas, write
+    from eskret.api import Workflow, from_geopandas, read, to_geopandas, use, write
     from eskret.core.layer import Layer
     from eskret.errors import EskretError
+    from eskret.own.declare import Account, operation, setting
 
 __version__ = "0.1.0"
-_HOME = {"Layer": "eskret.core.layer", "EskretError": "eskret.errors"}
+_OWN = "eskret.own.declare"
+_HOME = {
+    "Layer": "eskret.core.layer",
+    "EskretError": "eskret.errors",
+    "operation": _OWN,
+    "setting": _OWN,
+    "Account": _OWN,
+}
 
-__all__ = ["EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "to_geopandas", "write"]
+__all__ = [
+    "Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas", "use",
+    "write",
+]  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:

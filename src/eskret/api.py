@@ -7,11 +7,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
-
 from eskret.core.account import InputAccount, OutputAccount, Remark
-from eskret.core.crs import crs_code, parse_crs
+from eskret.core.frames import from_frame as from_geopandas
+from eskret.core.frames import to_frame as to_geopandas
 from eskret.core.layer import Layer
 from eskret.core.style import style_of
 from eskret.errors import DocumentError, EskretError, InputError
@@ -218,12 +216,12 @@ class Result:
     remarks: tuple[Remark, ...]
 
 
-def operation(name: str) -> Callable[..., Result]:
+def use(name: str) -> Callable[..., Result]:
     """An operation to be called straight on a layer.
 
     Examples
     --------
-    ``operation("keep")(layer, where="desc LIKE $word", values={"word": "Pile%"}).layer``
+    ``use("keep")(layer, where="desc LIKE $word", values={"word": "Pile%"}).layer``
     """
     known = operation_by_id(name)
 
@@ -274,30 +272,6 @@ def write(layer: Layer, path: str | Path, name: str = "") -> None:
         container.add(layer, called)
 
 
-def to_geopandas(layer: Layer) -> Any:
-    """A copy as a GeoDataFrame (a DataFrame for a plain table), Arrow types kept."""
-    import geopandas
-    import pandas
-
-    frame = layer.table.to_pandas(types_mapper=pandas.ArrowDtype)
-    if layer.geometry is None:
-        return frame
-    return geopandas.GeoDataFrame(frame, geometry=np.array(layer.geometry, dtype=object), crs=layer.crs)
-
-
-def from_geopandas(frame: Any, key: str = "layer") -> Layer:
-    """A layer of a GeoDataFrame or DataFrame; its index is left out."""
-    import geopandas
-
-    if isinstance(frame, geopandas.GeoDataFrame):
-        geometry = np.array(frame.geometry.to_numpy(), dtype=object)
-        table = pa.Table.from_pandas(frame.drop(columns=frame.geometry.name), preserve_index=False)
-        crs = crs_code(parse_crs(frame.crs.to_wkt())) if frame.crs else None
-        return Layer(key, table.replace_schema_metadata(None), geometry, crs)
-    return Layer(key, pa.Table.from_pandas(frame, preserve_index=False).replace_schema_metadata(None))
-
-
 __all__ = [
-    "ParameterHandle", "Result", "StepHandle", "Workflow", "from_geopandas", "operation",
-    "read", "to_geopandas", "write",
+    "ParameterHandle", "Result", "StepHandle", "Workflow", "from_geopandas", "read", "to_geopandas", "use", "write",
 ]  # fmt: skip

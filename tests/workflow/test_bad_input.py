@@ -62,11 +62,11 @@ def test_any_field_names_and_values_come_through(tmp_path: Path, fields: list[st
 
 
 def test_odd_field_names_in_conditions() -> None:
-    from eskret import operation
+    from eskret import use
 
     layer = points({"group": ["a", "b"], "a b": [1, 2], "Größe": [3, 4], "end": ["x", "y"]})
     for where in ("group = 'b'", '"a b" = 2', "größe = 4", "\"end\" = 'y'", "GROUP = 'b' AND \"A B\" > 1"):
-        assert operation("keep")(layer, where=where).layer.table.column("group").to_pylist() == ["b"], where
+        assert use("keep")(layer, where=where).layer.table.column("group").to_pylist() == ["b"], where
 
 
 def test_two_thousand_fields(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret import Workflow, operation, read, write
+from eskret import Workflow, read, use, write
 from eskret.api import from_geopandas, to_geopandas
 from eskret.core.account import Relation
 from eskret.core.layer import Layer
@@ -68,14 +68,14 @@ def test_a_lineage_that_disagrees_is_never_passed_on() -> None:
 
 
 def test_an_operation_called_straight_on_a_layer() -> None:
-    result = operation("keep")(squares(4), where="id >= $least", values={"least": 2})
+    result = use("keep")(squares(4), where="id >= $least", values={"least": 2})
     assert result.layer.table.column("id").to_pylist() == [2, 3] and result.inputs[0].used == 2
     with pytest.raises(SettingError, match="Did you mean 'where'?"):
-        operation("keep")(squares(4), were="true")
+        use("keep")(squares(4), were="true")
     with pytest.raises(ExpressionError):
-        operation("keep")(squares(4), where="nothing = 1")
+        use("keep")(squares(4), where="nothing = 1")
     with pytest.raises(EskretError, match="does not work on a layer alone"):
-        operation("save")(squares(4), to="x.gpkg")
+        use("save")(squares(4), to="x.gpkg")
 
 
 # -- rehearsal

@@ -15,7 +15,21 @@ import typer
 
 from eskret import __version__
 from eskret.cli import publishing, rounds
-from eskret.cli.common import EXIT, FAILED, STOPPED, UNMET, USAGE, File, Json, Quiet, Set, pairs, plain_errors, values
+from eskret.cli.common import (
+    EXIT,
+    FAILED,
+    STOPPED,
+    UNMET,
+    USAGE,
+    File,
+    Json,
+    Quiet,
+    Set,
+    of_project,
+    pairs,
+    plain_errors,
+    values,
+)
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
@@ -114,7 +128,7 @@ def run(
     if rehearse:
         _rehearse(file, set_, if_exists, quiet, json_)
         return
-    with plain_errors(json_):
+    with plain_errors(json_), of_project(file):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.engine import Run
@@ -170,7 +184,7 @@ def rehearse_command(
 
 
 def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: bool, as_json: bool) -> None:
-    with plain_errors(as_json):
+    with plain_errors(as_json), of_project(file):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.rehearsal import rehearse
@@ -307,10 +321,15 @@ def operations(
 ) -> None:
     """List the operations, or explain one with its settings."""
     with plain_errors(json_):
-        from eskret.operations import all_operations, operation_by_id
+        import eskret.workflow  # noqa: F401
+        from eskret.operations.registry import OWN, all_operations, operation_by_id, own_operations, project
         from eskret.operations.settings import default_of, setting_info
+        from eskret.own.files import load
 
-        chosen = [operation_by_id(id)] if id else list(all_operations().values())
+        with project(Path.cwd()):
+            chosen = [operation_by_id(id)] if id else [*all_operations().values(), *own_operations()]
+        for problem in [] if id else load(Path.cwd()).problems:
+            typer.echo(problem.sentence(), err=True)
         if json_:
             told = [
                 {"id": o.id, "title": o.title, "phase": o.phase, "summary": o.summary, "help": o.help,
@@ -322,8 +341,9 @@ def operations(
         elif id is None:
             phase = ""
             for one in chosen:
-                if one.phase != phase:
-                    phase = one.phase
+                heading = "Of this project's own" if one.id.startswith(OWN) else str(one.phase)
+                if heading != phase:
+                    phase = heading
                     typer.echo(phase)
                 typer.echo(f"  {one.id:<17} {one.summary}")
         else:
@@ -347,9 +367,48 @@ def _shown(value: Any) -> str:
 
 
 @app.command()
+def trust(
+    folder: Annotated[Path, typer.Argument(help="A project folder, which has a folder 'operations'.")],
+    written_here: Annotated[
+        bool, typer.Option("--written-here", help="Also trust what becomes of this code in this place.")
+    ] = False,
+    take_back: Annotated[bool, typer.Option("--take-back", help="Trust it no more.")] = False,
+) -> None:
+    """Allow the operations of a project's own to run, after reading them."""
+    with plain_errors():
+        from eskret.own import trust as trusting
+
+        files = trusting.code_in(folder)
+        if not files:
+            raise InputError("there is no code in it", place=str(folder / trusting.FOLDER))
+        if take_back:
+            trusting.distrust(folder)
+            typer.echo("It is not trusted any more.")
+            return
+        told = trusting.trust(folder, written_here=written_here)
+        for path in files:
+            typer.echo(f"{path.relative_to(folder)}  {path.stat().st_size:,} bytes")
+        typer.echo(
+            f"Trusted as it is now (SHA-256 {told}){', and what is written there on this machine' if written_here else ''}."
+        )
+
+
+@app.command("new-operation")
+def new_operation(
+    title: Annotated[str, typer.Argument(help="What it is called.")],
+    folder: Annotated[Path, typer.Option("--project", help="The project's folder.")] = Path(),
+) -> None:
+    """Write a Python file to start from, for an operation of your own."""
+    with plain_errors():
+        from eskret.own import template
+
+        typer.echo(f"Written: {template.new_operation(folder.resolve(), title)}")
+
+
+@app.command()
 def script(file: File) -> None:
     """Print Python that rebuilds a workflow."""
-    with plain_errors():
+    with plain_errors(), of_project(file):
         from eskret.workflow import document as documents
         from eskret.workflow.script import to_script
 

@@ -39,6 +39,15 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
         raise typer.Exit(0) from error
 
 
+@contextmanager
+def of_project(file: Path) -> Generator[None, None, None]:
+    """Within it, operations of the project's own are those beside this workflow."""
+    from eskret.operations.registry import project
+
+    with project(file.resolve().parent):
+        yield
+
+
 def complain(text: str, as_json: bool) -> None:
     """Say what is wrong, to people and to machines."""
     if as_json:

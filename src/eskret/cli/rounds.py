@@ -9,7 +9,7 @@ from typing import Any
 
 import typer
 
-from eskret.cli.common import EXIT, UNMET, USAGE, plain_errors, values
+from eskret.cli.common import EXIT, UNMET, USAGE, of_project, plain_errors, values
 from eskret.errors import DocumentError
 
 
@@ -18,7 +18,7 @@ def run(
     go_on: bool, quiet: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Run a workflow in rounds, or only rehearse them."""
-    with plain_errors(as_json):
+    with plain_errors(as_json), of_project(file):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.report import write_report

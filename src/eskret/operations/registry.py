@@ -6,7 +6,12 @@ import importlib
 import inspect
 import pkgutil
 import re
+from collections.abc import Generator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import cache, lru_cache
+from pathlib import Path
+from typing import Any
 
 import eskret.operations
 from eskret.errors import DocumentError
@@ -47,6 +52,61 @@ def all_operations() -> dict[str, Operation]:
     return {o.id: o for o in found}
 
 
+OWN = "own:"
+"""What the ids of operations of the analyst's own begin with."""
+
+_project: ContextVar[Path | None] = ContextVar("project", default=None)
+_own_found: dict[str, Any] = {}
+
+
+def find_own_with(module: str) -> None:
+    """Say which module finds the operations that a project has of its own: with a function ``own_operation(folder, id)``
+    and one ``own_operations(folder)``."""
+    _own_found["module"] = module
+
+
+def offer_own(operations: Sequence[Operation] | None) -> None:
+    """Take these for the operations of the project's own, whatever its folder has: for a process that only shows them."""
+    _own_found["offered"] = None if operations is None else {o.id: o for o in operations}
+
+
+@contextmanager
+def project(folder: Path | None) -> Generator[None, None, None]:
+    """Within it, operations of the analyst's own are those of this folder."""
+    token = _project.set(folder)
+    try:
+        yield
+    finally:
+        _project.reset(token)
+
+
+def own_operations() -> list[Operation]:
+    """The operations of the project's own that can be used now."""
+    offered = _own_found.get("offered")
+    if offered is not None:
+        return list(offered.values())
+    folder = _project.get()
+    if folder is None or "module" not in _own_found:
+        return []
+    found: list[Operation] = importlib.import_module(_own_found["module"]).own_operations(folder)
+    return found
+
+
+def _own_by_id(name: str) -> Operation:
+    offered = _own_found.get("offered")
+    if offered is not None and name in offered:
+        known: Operation = offered[name]
+        return known
+    folder = _project.get()
+    if offered is not None or folder is None or "module" not in _own_found:
+        raise DocumentError(
+            f"there is no operation '{name}' in this project",
+            way_out="Operations of your own stand in the folder 'operations'",
+        )
+    found: Operation = importlib.import_module(_own_found["module"]).own_operation(folder, name)
+    return found
+
+
 def operation_by_id(name: str) -> Operation:
     """The operation of this id; the others are not imported for it.
 
@@ -54,6 +114,8 @@ def operation_by_id(name: str) -> Operation:
     ------
     DocumentError : there is none; says what there is.
     """
+    if name.startswith(OWN):
+        return _own_by_id(name)
     if name not in _places():
         raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {', '.join(all_operations())}")
     return _made(_places()[name])
@@ -71,15 +133,16 @@ def find_operations(words: str, with_layers: bool | None = None) -> list[Operati
         return with_layers is not None and operation.takes_layers != with_layers
 
     wanted = re.findall(r"\w+", words.lower())
+    known = [*all_operations().values(), *own_operations()]
     if not wanted:
-        return sorted(all_operations().values(), key=unfit)
+        return sorted(known, key=unfit)
     whole = " ".join(wanted)
 
     def fit(operation: Operation) -> int:
         # a name for the whole of it says more than words of its title
         return sum(_score(operation, w) for w in wanted) + 20 * (whole in operation.also_known_as)
 
-    scored = [(fit(o), o) for o in all_operations().values()]
+    scored = [(fit(o), o) for o in known]
     return [o for score, o in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
 
 

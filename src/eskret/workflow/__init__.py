@@ -1,5 +1,6 @@
 """Workflows: the document, its rehearsal, the engine, and what is made of a run."""
 
-from eskret.operations.registry import add_from_above
+from eskret.operations.registry import add_from_above, find_own_with
 
 add_from_above("workflow", "eskret.workflow.nested")
+find_own_with("eskret.own.files")

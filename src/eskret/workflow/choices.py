@@ -14,7 +14,7 @@ from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import LayerFacts, matches
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.base import Context, Finding, Level, Source
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
 from eskret.workflow.document import Document
 from eskret.workflow.edits import uses_of
@@ -159,6 +159,11 @@ def _capital(text: str) -> str:
 
 def offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict[str, Offer]:
     """What a form offers for every parameter, with these values of the others, by name. Reads only what choices need."""
+    with project(folder):
+        return _offers(document, values, folder)
+
+
+def _offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict[str, Offer]:
     settled = {p.name: _or_default(p, values) for p in document.parameters}
     known = {p.name: p for p in document.parameters}
     broken = {f.setting.removeprefix("parameter."): f.text for f in check(document)}

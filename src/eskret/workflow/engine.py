@@ -13,6 +13,7 @@ import time
 import traceback
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import partial
@@ -49,7 +50,7 @@ from eskret.operations.base import (
     Prepared,
     Source,
 )
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
 from eskret.workflow.document import Document, Step
@@ -177,6 +178,10 @@ class Run:
         ------
         RehearsalError : the rehearsal found errors; nothing was run.
         """
+        with project(self.folder):
+            return self._execute()
+
+    def _execute(self) -> RunResult:
         begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
         if not self._checked:
             sweep(self._target_folders())
@@ -290,7 +295,7 @@ class _Coordinator:
                         self.waiting.remove(id)
                         step_run = self._begin(id)
                         for number, task in enumerate(step_run.tasks):
-                            future = pool.submit(task)
+                            future = pool.submit(copy_context().run, task)  # which project it is of goes along
                             open_steps[future] = (step_run, number)
                             future.add_done_callback(done.put)
                         if not step_run.tasks:

@@ -26,7 +26,7 @@ from eskret.operations.base import (
     Reach,
     Source,
 )
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
 from eskret.workflow import choices
@@ -115,9 +115,18 @@ def rehearse(
     chain : the workflow files that are using this one, the outermost first.
     desk : where outputs are settled, if several rehearsals are of one run.
     """
+    base = folder or (workflow.parent if workflow else Path.cwd())
+    with project(base):
+        return _rehearse(document, values, workflow, base, if_exists, watch, given, chain, desk)
+
+
+def _rehearse(
+    document: Document, values: Mapping[str, Any] | None, workflow: Path | None, base: Path, if_exists: str | None,
+    watch: Callable[[int, int], None] | None, given: Mapping[str, Sequence[LayerFacts]] | None, chain: tuple[Path, ...],
+    desk: DeliveryDesk | None,
+) -> Rehearsal:  # fmt: skip
     started = time.perf_counter()
     recover(workflow)
-    base = folder or (workflow.parent if workflow else Path.cwd())
     chain = chain or ((workflow.resolve(),) if workflow is not None else ())
     findings: list[Finding] = []
     try:
@@ -324,7 +333,7 @@ def _step(
             ]
             forecast = Forecast(
                 tuple(x for p in parts for x in p.layers), tuple(x for p in parts for x in p.findings),
-                tuple(x for p in parts for x in p.outputs),
+                tuple(x for p in parts for x in p.outputs), all(p.known for p in parts),
             )  # fmt: skip
         elif isinstance(operation, Gathering):
             context = replace(context, others=others_of(step, None, made)[0])

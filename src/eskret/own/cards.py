@@ -1,0 +1,58 @@
+"""Stand-ins for operations of somebody's own, made of what another process tells of them: to be shown, not to be run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from pydantic import create_model
+
+from eskret.core.account import Relation
+from eskret.core.layer import LayerFacts
+from eskret.core.words import bold
+from eskret.operations.base import Context, Forecast, Gathering, Phase
+from eskret.operations.settings import OperationSettings, SettingInfo, setting_info
+from eskret.own.declare import _field
+
+
+class Shown(Gathering):
+    """An operation that only shows: title, help, settings."""
+
+    relation = Relation.REPORT
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        shown = []
+        for name, info in setting_info(self.Settings).items():
+            value = settings.get(name)
+            if info.kind in ("choice", "whole", "measure", "field") and value not in (None, ""):
+                shown.append(f"{info.label.lower()} {str(value)[:24]}")
+        of = f" of {bold(entering)}" if entering else ""
+        return f"{self.title}{of}{': ' + ', '.join(shown[:2]) if shown else ''}"
+
+    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+        raise NotImplementedError
+
+    def run(self, layers: Any, settings: Any, context: Context) -> Any:
+        raise NotImplementedError
+
+
+def shown_of(card: Mapping[str, Any]) -> Shown:
+    """The stand-in for an operation."""
+    fields: dict[str, Any] = {}
+    for told in card["settings"]:
+        when = told["shown_when"]
+        info = SettingInfo(
+            told["label"], told["help"], told["kind"], told["choices"], (when[0], tuple(when[1])) if when else None,
+            told["example"], told["of"],
+        )  # fmt: skip
+        fields[told["name"]] = (Any, _field(... if told["required"] else told["default"], {"info": info}, {}))
+    made = type(
+        "Shown", (Shown,),
+        {
+            "__doc__": card["doc"], "id": card["id"], "title": card["title"], "phase": Phase(card["phase"]),
+            "also_known_as": tuple(card["also_known_as"]), "takes_layers": card["takes_layers"], "rank": 95,
+            "Settings": create_model("Settings", __base__=OperationSettings, **fields),
+        },
+    )  # fmt: skip
+    found: Shown = made()
+    return found

@@ -1,0 +1,78 @@
+"""Trust in the code that a project brings along: given once, by the hash of all that is in its ``operations`` folder.
+
+Whoever writes operations there can say that changes made on this machine are trusted too; what comes from elsewhere is asked
+about. What was said is kept in the user's data folder.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_data_path
+
+FOLDER = "operations"
+
+
+def code_in(folder: Path) -> list[Path]:
+    """The Python files of a project's own operations, those that they import included."""
+    home = folder / FOLDER
+    return (
+        sorted(p for p in home.rglob("*.py") if p.is_file() and "__pycache__" not in p.parts) if home.is_dir() else []
+    )
+
+
+def hash_of(folder: Path) -> str:
+    """The hash of all code in the folder: names and contents; empty where there is none."""
+    files = code_in(folder)
+    if not files:
+        return ""
+    made = hashlib.sha256()
+    for path in files:
+        content = path.read_bytes()
+        made.update(f"{path.relative_to(folder).as_posix()}\0{len(content)}\0".encode())
+        made.update(content)
+    return made.hexdigest()
+
+
+def _store() -> Path:
+    return user_data_path("eskret", appauthor=False) / "trusted-code.json"
+
+
+def _known() -> dict[str, Any]:
+    try:
+        found = json.loads(_store().read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def is_trusted(folder: Path) -> bool:
+    """Whether the code of a project may be run as it is now."""
+    told = hash_of(folder)
+    known = _known()
+    return not told or told in known.get("hashes", {}) or str(folder.resolve()) in known.get("written_here", ())
+
+
+def trust(folder: Path, *, written_here: bool = False) -> str:
+    """Trust the code as it is now; with ``written_here`` also what becomes of it in this place. Gives the hash."""
+    told = hash_of(folder)
+    known = _known()
+    known.setdefault("hashes", {})[told] = str(folder.resolve())
+    places = known.setdefault("written_here", [])
+    if written_here and str(folder.resolve()) not in places:
+        places.append(str(folder.resolve()))
+    _store().parent.mkdir(parents=True, exist_ok=True)
+    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
+    return told
+
+
+def distrust(folder: Path) -> None:
+    """Take trust back: what is there now, and what is written there, is asked about again."""
+    known = _known()
+    known.get("hashes", {}).pop(hash_of(folder), None)
+    known["written_here"] = [p for p in known.get("written_here", []) if p != str(folder.resolve())]
+    _store().parent.mkdir(parents=True, exist_ok=True)
+    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")

@@ -1,0 +1,278 @@
+"""Operations made of what somebody declared: frames in, frames out, and what became of every row."""
+
+from __future__ import annotations
+
+import traceback
+from abc import ABC
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import Any, ClassVar
+
+import numpy as np
+
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.frames import from_frame, to_frame
+from eskret.core.layer import Layer, LayerFacts
+from eskret.core.totals import totals_of
+from eskret.core.words import bold
+from eskret.errors import EskretError, SettingError, StoppedError
+from eskret.formats import gdal
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Level, Operation, Outcome, Source
+from eskret.operations.bring import bring
+from eskret.own.declare import ALL, EACH, Account, Declared
+
+FIRST_LABEL = 1 << 40
+"""Rows are labelled from here, so that an index that was made anew is never taken for theirs."""
+
+
+class OwnOperation(Operation, ABC):
+    """What operations of somebody's own share."""
+
+    declared: ClassVar[Declared]
+
+    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+        shown = []
+        for name, info in self.declared.infos().items():
+            value = settings.get(name)
+            if info.kind in ("choice", "whole", "measure", "field") and value not in (None, ""):
+                shown.append(f"{info.label.lower()} {str(value)[:24]}")
+        of = f" of {bold(entering)}" if entering else ""
+        return f"{self.title}{of}{': ' + ', '.join(shown[:2]) if shown else ''}"
+
+    def wrong(self, settings: Any) -> dict[str, str]:
+        """What is wrong with the settings beyond their types: by choices that hang on others, by the check."""
+        values = _values(settings)
+        out = {}
+        for name, declared in self.declared.settings.items():
+            if callable(declared.choices):
+                known = self._told(partial(self.declared.choices, name, values))
+                if known and str(values[name]) not in known:
+                    out[name] = f"{values[name]!r} is not one of the choices. It can be {', '.join(known)}"
+        check = self.declared.check
+        if check is not None and not out:
+            found = self._told(lambda: check(values))
+            if isinstance(found, str) and found:
+                out[""] = found
+            elif isinstance(found, Mapping):
+                out.update({str(k): str(v) for k, v in found.items() if v})
+        return out
+
+    def _told(self, work: Callable[[], Any]) -> Any:
+        """Do something of somebody's own; what it raises names the file and the line.
+
+        Raises
+        ------
+        EskretError : it failed.
+        """
+        try:
+            return work()
+        except (EskretError, StoppedError):
+            raise
+        except Exception as error:
+            raise failure(error, self.declared.file) from error
+
+    def _foretold(self, settings: Any, context: Context) -> Forecast:
+        found = [
+            Finding(Level.ERROR, f"{text[:1].upper()}{text[1:]}".rstrip(".") + ".", setting=name)
+            for name, text in self.wrong(settings).items()
+        ]
+        if not found:
+            found = [Finding(Level.NOTE, "What it will make is known only once it ran.")]
+        return Forecast((), tuple(found), known=False)
+
+    def _call(self, first: Any, settings: Any, context: Context) -> tuple[dict[str, Any], Account]:
+        """Call it. What it gave comes as frames or layers by name; an empty name for one that has none."""
+        wrong = self.wrong(settings)
+        if wrong:
+            name, text = next(iter(wrong.items()))
+            raise SettingError(text, setting=name)
+        declared = self.declared
+        account = Account(context.watch)
+        given = _values(settings)
+        for name, info in declared.infos().items():
+            if info.kind == "layer" and given.get(name):
+                layers = context.other_layers(name)
+                given[name] = to_frame(layers[0]) if layers else None
+        more = {declared.account: account} if declared.account else {}
+
+        def work() -> Any:
+            if isinstance(declared.call, type):
+                made = declared.call()
+                for name, value in given.items():
+                    setattr(made, name, value)
+                arguments = {declared.first: first} if declared.first else {}
+                return made.run(**arguments, **more)
+            arguments = {declared.first: first} if declared.first else {}
+            return declared.call(**arguments, **given, **more)
+
+        found = self._told(work)
+        if isinstance(found, Mapping):
+            return {str(k): v for k, v in found.items()}, account
+        if isinstance(found, list | tuple):
+            return {f"{n}": v for n, v in enumerate(found, 1)}, account
+        if found is None:
+            raise EskretError(
+                "it gave nothing back",
+                place=_place(declared),
+                way_out="Let it return a GeoDataFrame, a DataFrame or a Layer",
+            )
+        return {"": found}, account
+
+    def _layers(self, found: Mapping[str, Any], key: str, crs: str | None) -> list[Layer]:
+        out = []
+        for name, thing in found.items():
+            own = name if name and len(found) > 1 else key
+            try:
+                layer = thing if isinstance(thing, Layer) else from_frame(thing, own)
+            except Exception as error:
+                raise EskretError(
+                    f"it gave back {type(thing).__name__}, which is no layer ({error})", place=_place(self.declared),
+                    way_out="Let it return a GeoDataFrame, a DataFrame or a Layer",
+                ) from error  # fmt: skip
+            if layer.drawn and layer.crs is None:
+                layer = replace(layer, crs=crs)
+            out.append(layer.with_key(own))
+        return out
+
+
+def _values(settings: Any) -> dict[str, Any]:
+    return {name: getattr(settings, name) for name in type(settings).model_fields}
+
+
+def _place(declared: Declared) -> str:
+    return f"{declared.file.name}, line {declared.line}" if declared.line else declared.file.name
+
+
+def failure(error: BaseException, file: Path) -> EskretError:
+    """What somebody's own code raised, with the line of theirs where it happened."""
+    lines = [f for f in traceback.extract_tb(error.__traceback__) if Path(f.filename) == file]
+    line = lines[-1].lineno if lines else getattr(error, "lineno", None)
+    text = str(error) or "no more is told"
+    where = f"{file.name}, line {line}" if line else file.name
+    return EskretError(f"{type(error).__name__}: {text}", place=where, way_out="Mend it there and run again")
+
+
+class OwnEach(OwnOperation, EachLayer):
+    """One layer in, one or several out."""
+
+    relation = Relation.NEW
+
+    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+        return self._foretold(settings, context)
+
+    def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
+        gdal.with_frames()
+        labels = np.arange(FIRST_LABEL, FIRST_LABEL + len(layer))
+        first = layer if self.declared.takes_layer else to_frame(layer, labels)
+        found, account = self._call(first, settings, context)
+        layers = self._layers(found, layer.key, layer.crs)
+        outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers)
+        remarks = tuple(Remark(text, layer.key, look=look) for text, look in account.remarks)
+        lineage = _lineage(found.values(), len(layer))
+        if lineage is None:
+            fresh = Remark("its rows are new ones: which came of which is not known", layer.key)
+            told = InputAccount("from", layer.key, len(layer))
+            return Outcome(tuple(layers), (told,), outputs, None, (*remarks, fresh), relation=Relation.REPORT)
+        aside = _aside(account, lineage, len(layer), self.declared.title)
+        told = InputAccount("from", layer.key, len(layer), aside)
+        return Outcome(tuple(layers), (told,), outputs, lineage, remarks, relation=Relation.REPORT)
+
+
+def _lineage(frames: Any, rows: int) -> np.ndarray | None:
+    """The row that each row that leaves comes of, by the labels it kept; None where a label is none of ours."""
+    parts = []
+    for frame in frames:
+        index = getattr(frame, "index", None)
+        if index is None or (not len(index) and not rows):
+            return None if index is None else np.empty(0, np.int64)
+        labels = np.asarray(index)
+        if labels.dtype.kind not in "iu":
+            return np.empty(0, np.int64) if not len(labels) else None
+        places = labels.astype(np.int64) - FIRST_LABEL
+        if len(places) and (places.min() < 0 or places.max() >= rows):
+            return None
+        parts.append(places)
+    return np.concatenate(parts) if parts else np.empty(0, np.int64)
+
+
+def _aside(account: Account, lineage: np.ndarray, rows: int, title: str) -> SetAside:
+    """Rows that do not leave, with the reasons that were given; the rest were left out without one."""
+    gone = np.ones(rows, bool)
+    gone[lineage] = False
+    by_reason: dict[str, list[np.ndarray]] = {}
+    for reason, told in account.aside:
+        given = np.asarray(told)
+        at = np.flatnonzero(given) if given.dtype.kind == "b" else given.astype(np.int64) - FIRST_LABEL
+        at = np.unique(at[(at >= 0) & (at < rows)])
+        at = at[gone[at]]
+        gone[at] = False
+        by_reason.setdefault(reason, []).append(at)
+    left = np.flatnonzero(gone)
+    if len(left):
+        by_reason.setdefault(f"was left out by '{title}'", []).append(left)
+    return SetAside.from_reasons([(r, np.unique(np.concatenate(parts))) for r, parts in by_reason.items()])
+
+
+class OwnGathering(OwnOperation, Gathering):
+    """The whole set in."""
+
+    relation = Relation.NEW
+
+    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+        return self._foretold(settings, context)
+
+    def run(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
+        gdal.with_frames()
+        first = list(layers) if self.declared.takes_layer else [to_frame(x) for x in layers]
+        found, account = self._call(first, settings, context)
+        crs = next((x.crs for x in layers if x.crs), None)
+        made = self._layers(found, context.step or self.declared.name, crs)
+        inputs = tuple(InputAccount("from", x.key, len(x)) for x in layers)
+        outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
+        remarks = tuple(Remark(text, look=look) for text, look in account.remarks)
+        return Outcome(tuple(made), inputs, outputs, None, remarks, relation=Relation.REPORT)
+
+
+class OwnSource(OwnOperation, Source):
+    """Nothing in: it brings a layer."""
+
+    relation = Relation.NEW
+
+    def foretell(self, settings: Any, context: Context) -> Forecast:
+        return self._foretold(settings, context)
+
+    def parts(self, settings: Any, context: Context) -> Sequence[None]:
+        return [None]
+
+    def read(self, part: None, settings: Any, context: Context) -> Sequence[Outcome]:
+        gdal.with_frames()
+        found, account = self._call(None, settings, context)
+        remarks = [Remark(text, look=look) for text, look in account.remarks]
+        made = []
+        for layer in self._layers(found, context.step or self.declared.name, context.crs):
+            brought, lost, told = bring(layer, context)
+            made.append(brought)
+            remarks += [replace(r, layer=layer.key) for r in told]
+            if len(lost):
+                remarks.append(
+                    Remark(f"{len(lost)} of its features cannot be brought to {context.crs}", layer.key, look=True)
+                )
+        outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
+        return [Outcome(tuple(made), (), outputs, None, tuple(remarks))]
+
+
+def operation_of(declared: Declared) -> OwnOperation:
+    """The operation that somebody declared."""
+    base = {EACH: OwnEach, ALL: OwnGathering}.get(declared.works_on, OwnSource)
+    made = type(
+        declared.name, (base,),
+        {
+            "__doc__": declared.doc or declared.title, "__module__": __name__, "id": declared.id, "title": declared.title,
+            "phase": declared.phase, "also_known_as": declared.also_known_as, "version": declared.version,
+            "declared": declared, "Settings": declared.model(), "takes_layers": declared.works_on in (EACH, ALL), "rank": 95,
+        },
+    )  # fmt: skip
+    found: OwnOperation = made()
+    return found
