@@ -243,7 +243,7 @@ def test_every_form_of_declaring_one(folder: Path) -> None:
     made = ran("near", other="all:others")[0]
     assert made.layers["mine"][0].table.column("others").to_pylist() == [2] * 6
     assert ran("big_hull")[1] == [("squares", 3)]
-    with pytest.raises(RehearsalError, match="too small"):
+    with pytest.raises(RehearsalError, match="Too small"):
         ran("big_hull", ratio=0.01)
     with project(folder):
         hull = operation_by_id("own:big_hull")

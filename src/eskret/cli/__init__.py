@@ -8,6 +8,8 @@ import json
 import os
 import signal
 import sys
+from collections.abc import Callable, Iterable
+from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -440,8 +442,12 @@ def demo(
             raise typer.Exit(_window(workflows[0]))
         worst = 0
         for workflow in workflows:
-            published = workflow.name == "publish.toml"
-            for step in publishing.rounds(workflow, home) if published else [lambda w=workflow: run(w)]:
+            steps: Iterable[Callable[[], object]] = [partial(run, workflow)]
+            if workflow.name == "publish.toml":
+                steps = publishing.rounds(workflow, home)
+            elif workflow.name == "district.toml":
+                steps = [partial(run, workflow, for_each="district")]
+            for step in steps:
                 try:
                     step()
                 except typer.Exit as end:

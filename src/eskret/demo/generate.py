@@ -22,6 +22,7 @@ from eskret.core.layer import Layer
 from eskret.core.wordlist import Entry
 from eskret.formats import geojson, geopackage
 from eskret.formats.wordlist_file import write_list
+from eskret.own import trust
 
 SEED = 2031
 CRS = "EPSG:32626"
@@ -45,7 +46,7 @@ class _Sound:
 
 
 LESSONS = ("piles.toml", "gather.toml", "harbour.toml", "breakwater.toml", "tracks.toml", "returns.toml",
-           "publish.toml")  # fmt: skip
+           "publish.toml", "district.toml", "districts.toml", "closure.toml")  # fmt: skip
 """The demo's workflows in the order in which they teach."""
 
 
@@ -84,13 +85,27 @@ def make(folder: Path) -> Path:
     _marks(recordings / "marks.gpx", sound, beds)
     _boat(recordings / "boat-a.gpx", sound, "Merle", (430, 372), datetime(2031, 9, 3, 6, 40, tzinfo=UTC))
     _boat(recordings / "boat-b.gpx", sound, "Sandpiper", (652,), datetime(2031, 9, 4, 7, 5, tzinfo=UTC), route=True)
-    for workflow in resources.files("eskret.demo").joinpath("workflows").iterdir():
-        if (
-            workflow.name.endswith(".toml") and not (folder / workflow.name).exists()
-        ):  # one that somebody changed is theirs
-            with resources.as_file(workflow) as source:
-                shutil.copyfile(source, folder / workflow.name)
+    _copied("workflows", ".toml", folder)
+    _copied("operations", ".py", folder / "operations")
+    # it ships with the program: nobody need be asked about it
+    if trust.hash_of(folder) == _own_hash():
+        trust.trust(folder)
     return folder
+
+
+def _copied(name: str, ending: str, to: Path) -> None:
+    """Copy what ships with the demo; what somebody changed since is theirs."""
+    to.mkdir(parents=True, exist_ok=True)
+    for one in resources.files("eskret.demo").joinpath(name).iterdir():
+        if one.name.endswith(ending) and not (to / one.name).exists():
+            with resources.as_file(one) as source:
+                shutil.copyfile(source, to / one.name)
+
+
+def _own_hash() -> str:
+    """The hash of the demo's own operations as they ship."""
+    with resources.as_file(resources.files("eskret.demo")) as home:
+        return trust.hash_of(home)
 
 
 def _island(rng: np.random.Generator, x: float, y: float, radius: float) -> shapely.Polygon:

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.core.naming import clean_name
 from eskret.core.words import duration
 from eskret.desktop.drawn.pane import MapPane
 from eskret.desktop.drawn.saving import Saving
@@ -49,6 +50,7 @@ from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, kept, ledger
+from eskret.workflow.catalogue import Entry
 from eskret.workflow.document import Step
 from eskret.workflow.rehearsal import OUTSIDE, REACHES
 
@@ -579,17 +581,19 @@ class Workbench(QWidget):
         if self.pages.currentIndex() == 0:
             return
         top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
-        self.finder.open_at(top, bool(self.session.document.steps))
+        self.finder.open_at(top, bool(self.session.document.steps), self.session.folder, self.session.path)
 
-    def _insert(self, use: str) -> None:
+    def _insert(self, entry: Entry) -> None:
         session = self.session
-        operation = operation_by_id(use)
         step = session.step()
         at = session.document.index(step.id) + 1 if step is not None else None
         source: tuple[str, ...] = ()
-        if operation.takes_layers and step is not None:
+        if entry.takes_layers and step is not None:
             source = (step.id,)
-        session.add_step(Step(use, use, source), at)
+        name = clean_name(
+            Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2]
+        )
+        session.add_step(Step(name or "step", entry.use, source, dict(entry.settings)), at)
         first = next((n for n in self.form.blocks if n != "from"), "")
         self.form.focus_field(first)
 

@@ -132,29 +132,39 @@ def find_operations(words: str, with_layers: bool | None = None) -> list[Operati
     def unfit(operation: Operation) -> bool:
         return with_layers is not None and operation.takes_layers != with_layers
 
-    wanted = re.findall(r"\w+", words.lower())
     known = [*all_operations().values(), *own_operations()]
-    if not wanted:
+    if not words_of(words):
         return sorted(known, key=unfit)
-    whole = " ".join(wanted)
-
-    def fit(operation: Operation) -> int:
-        # a name for the whole of it says more than words of its title
-        return sum(_score(operation, w) for w in wanted) + 20 * (whole in operation.also_known_as)
-
-    scored = [(fit(o), o) for o in known]
+    scored = [(fit_of(o, words), o) for o in known]
     return [o for score, o in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
 
 
-def _score(operation: Operation, word: str) -> int:
+def fit_of(operation: Operation, words: str) -> int:
+    """How well an operation fits what somebody typed."""
     labels = " ".join(i.label for i in setting_info(operation.Settings).values())
-    for weight, text in (
-        (8, f"{operation.id} {operation.title}"), (6, " ".join(operation.also_known_as)),
-        (3, f"{operation.summary} {operation.phase}"), (1, f"{labels} {operation.help}"),
-    ):  # fmt: skip
-        words = re.findall(r"\w+", text.lower())
-        if word in words:
-            return weight * 2
-        if any(w.startswith(word) for w in words):
-            return weight
-    return 0
+    return fit_of_texts(
+        words, f"{operation.id} {operation.title}", operation.also_known_as, f"{operation.summary} {operation.phase}",
+        f"{labels} {operation.help}",
+    )  # fmt: skip
+
+
+def words_of(text: str) -> list[str]:
+    """The words of a text, in small letters."""
+    return re.findall(r"\w+", text.lower())
+
+
+def fit_of_texts(words: str, name: str, known_as: Sequence[str], summary: str, more: str) -> int:
+    """How well something fits what somebody typed: its name weighs most, then other words for it, then what is told of it."""
+    wanted = words_of(words)
+    texts = ((8, words_of(name)), (6, words_of(" ".join(known_as))), (3, words_of(summary)), (1, words_of(more)))
+    score = 0
+    for word in wanted:
+        for weight, there in texts:
+            if word in there:
+                score += weight * 2
+                break
+            if any(w.startswith(word) for w in there):
+                score += weight
+                break
+    # a name for the whole of it says more than words of its title
+    return score + 20 * (" ".join(wanted) in [k.lower() for k in known_as])

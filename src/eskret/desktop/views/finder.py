@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter, QStandardItem, QStandardItemModel
 from PySide6.QtWidgets import (
@@ -17,7 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.operations.registry import all_operations, find_operations
+from eskret.workflow.catalogue import Entry, find
 
 Role = Qt.ItemDataRole.UserRole
 
@@ -30,7 +32,7 @@ class _Delegate(QStyledItemDelegate):
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> None:
         rect: QRect = option.rect
-        operation = all_operations()[index.data(Role)]
+        entry: Entry = index.data(Role)
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, theme.colour("hand_row"))
@@ -38,13 +40,13 @@ class _Delegate(QStyledItemDelegate):
         area = rect.adjusted(14, 5, -12, -5)
         painter.setFont(font(14, QFont.Weight.DemiBold))
         painter.setPen(theme.colour("ink"))
-        painter.drawText(area, Qt.AlignmentFlag.AlignTop, operation.title)
+        painter.drawText(area, Qt.AlignmentFlag.AlignTop, entry.title)
         painter.setFont(font(12, QFont.Weight.DemiBold, NARROW))
         painter.setPen(theme.colour("good"))
-        painter.drawText(area, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight, str(operation.phase))
+        painter.drawText(area, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight, entry.kind)
         painter.setFont(font(12))
         painter.setPen(theme.colour("faint"))
-        text = QFontMetrics(painter.font()).elidedText(operation.summary, Qt.TextElideMode.ElideRight, area.width())
+        text = QFontMetrics(painter.font()).elidedText(entry.summary, Qt.TextElideMode.ElideRight, area.width())
         painter.drawText(area, Qt.AlignmentFlag.AlignBottom, text)
         painter.restore()
 
@@ -52,7 +54,7 @@ class _Delegate(QStyledItemDelegate):
 class Finder(QFrame):
     """A box over the window. Arrow keys move, Enter takes, Escape leaves."""
 
-    taken = Signal(str)  # operation id
+    taken = Signal(object)  # the entry
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
@@ -78,12 +80,15 @@ class Finder(QFrame):
         column.addWidget(self.nothing)
         column.addWidget(self.list)
         self._layers = True
+        self._folder = Path()
+        self._workflow: Path | None = None
         self._width = 560
         self.hide()
 
-    def open_at(self, top: int, with_layers: bool) -> None:
-        """Show it; where there are no layers yet, what brings some comes first."""
-        self._layers = with_layers
+    def open_at(self, top: int, with_layers: bool, folder: Path, workflow: Path | None) -> None:
+        """Show it; where there are no layers yet, what brings some comes first. Workflows of the folder are offered too, but
+        the one that is open."""
+        self._layers, self._folder, self._workflow = with_layers, folder, workflow
         parent = self._over
         width = min(560, parent.width() - 40)
         self._width = width
@@ -95,12 +100,12 @@ class Finder(QFrame):
         self.line.setFocus()
 
     def _search(self, words: str) -> None:
-        found = find_operations(words, self._layers)
+        found = find(words, self._layers, self._folder, self._workflow)
         self.model.clear()
-        for operation in found:
-            item = QStandardItem(operation.title)
-            item.setData(operation.id, Role)
-            item.setToolTip(operation.summary)
+        for entry in found:
+            item = QStandardItem(entry.title)
+            item.setData(entry, Role)
+            item.setToolTip(entry.summary)
             self.model.appendRow(item)
         self.nothing.setVisible(not found)
         rows = min(len(found), 7)
