@@ -24,7 +24,8 @@ ROOT = Path(__file__).parent.parent
 
 def test_the_public_face_is_flat_short_and_light() -> None:
     assert sorted(eskret.__all__) == [
-        "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "to_geopandas", "write"
+        "Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas",
+        "use", "write",
     ]  # fmt: skip
     assert all(getattr(eskret, name).__doc__ for name in eskret.__all__)
     with pytest.raises(AttributeError, match="no attribute 'nothing'"):

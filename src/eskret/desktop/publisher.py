@@ -309,6 +309,8 @@ class Publisher(QObject):
 
     def _take(self, event: dict[str, Any]) -> None:
         kind, job = event["event"], event["job"]
+        if self._closed:
+            return  # what it would show has been taken away with the session
         if kind == "progress":
             if self.sending is not None and self.sending.job == job:
                 self.sending.progress = event

@@ -86,6 +86,7 @@ class Session(QObject):
         self._store = Path(tempfile.mkdtemp(prefix="eskret-"))
         self._runs = 0
         self._looks = 0
+        self._closed = False
         self._run_job: int | None = None
         self._in_rounds = False
         self._bound: tuple[State, Document] = (self.state, self.state.document)
@@ -106,6 +107,7 @@ class Session(QObject):
 
     def close(self) -> None:
         """End the workers and take the stored results away."""
+        self._closed = True
         self._quiet.stop()
         self._runner.close()
         self._helper.close()
@@ -421,6 +423,8 @@ class Session(QObject):
         return str(store)
 
     def _take(self, event: dict[str, Any]) -> None:
+        if self._closed:
+            return  # what it would show has been taken away
         if event["by"] == "helper":
             self._take_help(event)
         elif event["job"] == self._run_job:
@@ -576,6 +580,15 @@ class Session(QObject):
             if matches(reference.pattern, layer.key):
                 out.update({name: word for name, word in layer.fields if name not in out})
         return list(out.items())
+
+    def fields_of(self, reference: str) -> list[tuple[str, str]]:
+        """Names and types of the fields of the first layer that a reference names, as the rehearsal knows them."""
+        asked = Reference.parse(reference)
+        found = self.forecast.steps.get(asked.step)
+        for layer in found.leaving if found else ():
+            if matches(asked.pattern, layer.key):
+                return list(layer.fields)
+        return []
 
     def others_stored(self, id: str) -> list[StoredLayer]:
         """Stored layers that a step's settings name: from its own run, or from the steps they belong to."""

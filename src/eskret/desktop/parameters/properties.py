@@ -225,12 +225,7 @@ class Properties(QWidget):
         return out
 
     def _fields_of(self, reference: str) -> list[str]:
-        step, _, key = reference.partition(":")
-        found = self._session.forecast.steps.get(step)
-        for facts in found.leaving if found is not None else ():
-            if facts.key == key or not key:
-                return [name for name, _ in facts.fields]
-        return []
+        return [name for name, _ in self._session.fields_of(reference)]
 
     # -- changing
 

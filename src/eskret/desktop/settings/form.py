@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import counted
 from eskret.desktop.session import Session
+from eskret.desktop.settings.binding import BindButton
 from eskret.desktop.settings.condition import ConditionEditor, ExpressionEditor, SqlEditor
 from eskret.desktop.settings.crs import CrsEditor
 from eskret.desktop.settings.editors import (
@@ -26,21 +29,35 @@ from eskret.desktop.settings.editors import (
     WordListEditor,
 )
 from eskret.desktop.settings.entering import EnteringEditor
+from eskret.desktop.settings.inner import InnerEditor, WorkflowEditor
 from eskret.desktop.settings.layers import FieldEditor, FieldsEditor, LayerEditor
 from eskret.desktop.settings.lists import BoxEditor, CellsEditor, FeaturesEditor, PairsEditor, ShapesEditor
 from eskret.desktop.settings.preview import TextPreview
+from eskret.desktop.settings.rounds import RoundsEditor
+from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.document import Step
-from eskret.workflow.edits import rename_step
+from eskret.workflow.edits import put_parameter, rename_step, replace_step
 from eskret.workflow.ledger import grouped_remarks, reason_text
+from eskret.workflow.parameters import Parameter
 from eskret.workflow.references import with_parameters
 
 _FROM = SettingInfo(
     "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
 )
+_ROUNDS = SettingInfo(
+    "How often", "Once for all that enters; or in rounds, without drawing a loop: once for each layer, value or row. What "
+    "comes of them leaves as one set.", "each",
+)  # fmt: skip
+_RESULT = SettingInfo(
+    "What this workflow gives", "Where another workflow uses this one as a step, it gets what leaves this step.", "flag"
+)
+_BINDABLE = {"text": "text", "number": "number", "whole": "number", "flag": "flag", "choice": "choice", "crs": "crs",
+             "measure": "measure", "layer": "layer", "field": "field", "file": "file"}  # fmt: skip
+"""Kinds of settings that can take the value of a parameter as a whole, with the type of one."""
 _OWN = {
     "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
     "heading": SettingInfo("Heading above it", "A heading of your own in the ledger.", "text", example="One district"),
@@ -72,10 +89,13 @@ def retext(frame: QFrame, text: str) -> None:
 class FieldBlock(QWidget):
     """Label, editor, help while it is in focus, and what is wrong with it."""
 
-    def __init__(self, info: SettingInfo, editor: Editor, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, info: SettingInfo, editor: Editor, bind: BindButton | None = None, parent: QWidget | None = None
+    ) -> None:  # fmt: skip
         super().__init__(parent)
         self.info = info
         self.editor = editor
+        self.bind = bind
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
@@ -83,8 +103,12 @@ class FieldBlock(QWidget):
             label = QLabel(info.label)
             label.setObjectName("faint")
             label.setBuddy(editor.target())
-            column.addWidget(label)
-        column.addWidget(editor)
+            column.addLayout(in_row(label, None, bind) if bind is not None else in_row(label))
+            column.addWidget(editor)
+        elif bind is not None:
+            column.addLayout(in_row(editor, None, bind))
+        else:
+            column.addWidget(editor)
         self.help = note("note", info.help)
         self.help.hide()
         column.addWidget(self.help)
@@ -174,7 +198,9 @@ class SettingsForm(QScrollArea):
         if operation.takes_layers:
             self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
         for name, info in setting_info(operation.Settings).items():
-            self._add(column, name, info, self._editor(info, step.id))
+            if info.kind == "layers":
+                continue  # they stand among the parameters of the workflow that is used
+            self._add(column, name, info, self._editor(info, step.id), step.id)
             if operation.previews_text and info.kind == "files":
                 self._preview = TextPreview(self._session)
                 column.addWidget(self._preview)
@@ -182,8 +208,10 @@ class SettingsForm(QScrollArea):
         line = QFrame()
         line.setFrameShape(QFrame.Shape.HLine)
         column.addWidget(line)
+        self._add(column, "step.each", _ROUNDS, RoundsEditor(self._session, step.id))
         for name, info in _OWN.items():
             self._add(column, f"step.{name}", info, TextEditor(info))
+        self._add(column, "step.result", _RESULT, FlagEditor(_RESULT))
         column.addStretch()
         self.setWidget(body)
 
@@ -213,6 +241,10 @@ class SettingsForm(QScrollArea):
             return WordListEditor(info, folder)
         if info.kind == "crs":
             return CrsEditor(info, self._session)
+        if info.kind == "workflow":
+            return WorkflowEditor(info, self._session)
+        if info.kind == "values":
+            return InnerEditor(self._session, step)
         of_layers: dict[str, type[Any]] = {"layer": LayerEditor, "field": FieldEditor, "fields": FieldsEditor}
         if info.kind in of_layers:
             made: Editor = of_layers[info.kind](info, self._session, step)
@@ -229,12 +261,46 @@ class SettingsForm(QScrollArea):
         editor: Editor = kinds.get(info.kind, TextEditor)(info)
         return editor
 
-    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: Editor) -> None:
-        block = FieldBlock(info, editor)
+    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: Editor, step: str = "") -> None:
+        bind = None
+        if step and info.kind in _BINDABLE:
+            bind = BindButton(self._session, step, partial(self._bind, name), partial(self._make_parameter, name))
+        block = FieldBlock(info, editor, bind)
         self.blocks[name] = block
         column.addWidget(block)
         editor.settled.connect(lambda value, n=name: self._settled(n, value))
         editor.focused.connect(lambda n=name: self._help_for(n))
+
+    def _bind(self, name: str, value: Any) -> None:
+        """Let a setting take the value of a parameter; None gives it the value that it has now as its own."""
+        step = self._session.step()
+        if step is None:
+            return
+        if value is None:
+            bound = step.settings.get(name)
+            values = self._session.values()
+            known = isinstance(bound, dict) and bound.get("parameter") in values
+            value = values[bound["parameter"]] if known and isinstance(bound, dict) else None
+        self._session.change_step(step.with_setting(name, value), f"change {name}")
+
+    def _make_parameter(self, name: str) -> None:
+        """Make a parameter of a setting as it stands, and let the setting take its value."""
+        session, step = self._session, self._session.step()
+        if step is None:
+            return
+        info, operation = self.blocks[name].info, operation_by_id(step.use)
+        value = step.settings.get(name, default_of(operation.Settings, name))
+        kind = _BINDABLE[info.kind]
+        taken = [p.name for p in session.document.parameters]
+        called = number_collisions([clean_name(info.label) or name], taken=taken)[0]
+        empty: Any = {"number": 0, "flag": False}.get(kind, "")
+        made = Parameter(
+            called, kind, info.label, empty if value is None else value, tuple(info.choices) if kind == "choice" else (),
+            help=info.help.split(". ")[0].rstrip(".") + ".",
+        )  # fmt: skip
+        document = put_parameter(session.document, made)
+        bound = document.step(step.id).with_setting(name, {"parameter": called})
+        session.edit(replace_step(document, step.id, bound), f"make a parameter of {name}")
 
     def _help_for(self, name: str) -> None:
         for other, block in self.blocks.items():
@@ -258,9 +324,12 @@ class SettingsForm(QScrollArea):
                 parameter = isinstance(value, dict) and set(value) == {"parameter"}
                 block.editor.setEnabled(not parameter)
                 block.editor.setToolTip(f"Takes the value of the parameter '{value['parameter']}'" if parameter else "")
+                if block.bind is not None:
+                    block.bind.show_bound(value["parameter"] if parameter else "")
                 block.editor.show_value(self._session.values().get(value["parameter"]) if parameter else value)
                 block.setVisible(self._shown(block.info, step))
-            wrong = [f.text for f in findings if f.level == "error" and f.setting == name]
+            called = name.removeprefix("step.")
+            wrong = [f.text for f in findings if f.level == "error" and f.setting == called]
             block.show_wrong("\n".join(dict.fromkeys(wrong)))
             if isinstance(block.editor, SqlEditor):
                 self._fill_sql(block.editor, step, name)
@@ -269,7 +338,7 @@ class SettingsForm(QScrollArea):
                 self._preview.show_settings(with_parameters(step.settings, self._session.values()))
             except EskretError:
                 self._preview.hide()  # it names no parameter that is there; the rehearsal says so
-        own = set(self.blocks)
+        own = {n.removeprefix("step.") for n in self.blocks}
         general = [f.text for f in findings if f.level == "error" and f.setting not in own]
         retext(self._general, "\n".join(dict.fromkeys(general)))
         retext(self._makes, self._makes_text(step))

@@ -142,6 +142,10 @@ QToolButton#quiet:hover {{ color: {p.ink}; background: {p.band}; }}
 QToolButton#quiet:focus {{ border: 1px solid {p.ink}; }}
 QToolButton#quiet:checked {{ color: {p.ink}; background: {p.shelf_chosen}; }}
 QToolButton#quiet:disabled {{ color: {p.line}; }}
+QToolButton#bind {{ border: 1px solid transparent; border-radius: 3px; background: transparent; color: {p.faint}; padding: 0 5px;
+  font-size: 12px; }}
+QToolButton#bind:hover {{ color: {p.ink}; background: {p.band}; }}
+QToolButton#bind:focus {{ border: 1px solid {p.ink}; }}
 QListWidget {{ padding: 2px; outline: 0; alternate-background-color: {p.band}; }}
 QListWidget:focus {{ border: 2px solid {p.hand}; padding: 1px; }}
 QListWidget::item {{ padding: 2px 5px; color: {p.ink}; }}
