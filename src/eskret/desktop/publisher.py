@@ -52,7 +52,7 @@ class Publisher(QObject):
     pushes_changed = Signal()
     sending_changed = Signal()
     told = Signal(str, str)  # tone and text
-    _event = Signal(dict)
+    _event = Signal(object)
     _practice_line = Signal(str)
 
     def __init__(self, session: Session, parent: QObject | None = None) -> None:

@@ -62,10 +62,10 @@ class Session(QObject):
     figures_changed = Signal()  # results, forecast
     selected_changed = Signal(str)
     run_changed = Signal()  # begins, ends
-    progress = Signal(dict)
-    rounds_told = Signal(dict)  # what happens in a run of several rounds
+    progress = Signal(object)
+    rounds_told = Signal(object)  # what happens in a run of several rounds
     told = Signal(str, str)  # tone (good, look, bad) and text
-    _event = Signal(dict)
+    _event = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -363,6 +363,10 @@ class Session(QObject):
         """Rehearse now, and say what came of it."""
         self._asked = True
         self._rehearse_now()
+
+    def rehearse_soon(self) -> None:
+        """Rehearse after a moment without edits, and say nothing of it."""
+        self._quiet.start()
 
     def _rehearse_now(self) -> None:
         if self._rehearse_job is not None:

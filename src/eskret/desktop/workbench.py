@@ -28,6 +28,8 @@ from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
 from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
+from eskret.desktop.own.box import CodeBox, NewOperationBox
+from eskret.desktop.own.code import OwnCode
 from eskret.desktop.parameters.asking import RunBox, asks
 from eskret.desktop.parameters.view import ParametersView
 from eskret.desktop.publisher import Publisher
@@ -49,6 +51,7 @@ from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
+from eskret.own.files import UNTRUSTED
 from eskret.workflow import consent, kept, ledger
 from eskret.workflow.catalogue import Entry
 from eskret.workflow.document import Step
@@ -100,6 +103,7 @@ class Workbench(QWidget):
         self.sources = SourcesPanel(self.session)
         self.ledger = LedgerView(self.session)
         self.viewer = Viewer(self.session, self)
+        self.own = OwnCode(self.session)
         self.form = SettingsForm(self.session)
         self.status = StatusLine()
         self.start = StartView()
@@ -254,6 +258,10 @@ class Workbench(QWidget):
         self.look_button.setToolTip("What would change, on the map and in the table; it is sent from there (F11)")
         self.look_button.clicked.connect(lambda: self.show_publish(True))
         self.look_button.hide()
+        self.code_button = QPushButton("Read the code …")
+        self.code_button.setToolTip("Code that came with the project, and what is wrong in it")
+        self.code_button.clicked.connect(lambda: self.show_code())
+        self.code_button.hide()
         self._said_of: set[str] = set()
         close = QuietButton("Close", "Take this message away")
         close.clicked.connect(self.banner.hide)
@@ -264,6 +272,7 @@ class Workbench(QWidget):
         row.addWidget(self.banner_text, 1)
         row.addWidget(self.allow_button)
         row.addWidget(self.look_button)
+        row.addWidget(self.code_button)
         row.addWidget(close)
         self.banner.hide()
         return self.banner
@@ -304,6 +313,8 @@ class Workbench(QWidget):
         session.run_changed.connect(self._run_changed)
         session.progress.connect(self._progress)
         session.told.connect(self.tell)
+        self.own.told.connect(self._own_told)
+        self.own.changed.connect(self.form.rebuild)
         self.bar.rehearse_asked.connect(session.rehearse)
         self.bar.run_asked.connect(self.run)
         self.bar.stop_asked.connect(session.stop)
@@ -388,6 +399,8 @@ class Workbench(QWidget):
         add("Title and coordinate system …", "", self.edit_heads)
         add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
         add("Add a parameter …", "", self.add_parameter)
+        add("Operations of your own …", "", self.show_code)
+        add("New operation …", "", self.new_operation)
         add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
@@ -462,6 +475,7 @@ class Workbench(QWidget):
         self.banner_mark.show_state(tone)
         self.allow_button.setVisible(OUTSIDE in text or REACHES in text)
         self.look_button.hide()
+        self.code_button.setVisible(UNTRUSTED in text)
         self.banner_text.setText(text)
         self.banner.setProperty("tone", tone)
         self.banner.style().unpolish(self.banner)
@@ -726,6 +740,33 @@ class Workbench(QWidget):
         """Title, summary and CRS of the workflow."""
         HeadsBox(self.session, self).open()
 
+    def show_code(self, file: str = "") -> None:
+        """The code of the project's own operations."""
+        if self.pages.currentIndex() > 0:
+            self.code_box = CodeBox(self.own, self.new_operation, self, file)
+            self.code_box.open()
+
+    def new_operation(self) -> None:
+        """Begin an operation of one's own."""
+        if self.pages.currentIndex() > 0:
+            NewOperationBox(self.own, self._begun, self).open()
+
+    def _begun(self, file: str) -> None:
+        boxes = [b for b in self.findChildren(CodeBox) if b.isVisible()]
+        if not boxes:
+            self.show_code(file)
+        self.tell(
+            "good", f"{file} is a file to start from. Change it in any editor; what you save is taken up at once."
+        )
+
+    def _own_told(self, tone: str, text: str) -> None:
+        """What there is to say of the project's own code; nothing takes it away again."""
+        if text:
+            self.tell(tone, text)
+            self.code_button.show()
+        elif self.code_button.isVisible():
+            self.banner.hide()
+
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
         if self.pages.currentIndex() > 0:
@@ -764,6 +805,7 @@ class Workbench(QWidget):
         """End what is under way; False where the analyst would rather stay."""
         if not self.files.may_leave():
             return False
+        self.own.close_down()
         self.viewer.close_down()
         self.publish.close_down()
         self.publisher.close_down()

@@ -65,8 +65,14 @@ def find_own_with(module: str) -> None:
     _own_found["module"] = module
 
 
-def offer_own(operations: Sequence[Operation] | None) -> None:
-    """Take these for the operations of the project's own, whatever its folder has: for a process that only shows them."""
+def offer_own(operations: Sequence[Operation] | None, problem: str = "") -> None:
+    """Take these for the operations of the project's own, whatever its folder has: for a process that only shows them.
+
+    Parameters
+    ----------
+    problem : why there may be others that cannot be used, as part of a sentence.
+    """
+    _own_found["problem"] = problem
     _own_found["offered"] = None if operations is None else {o.id: o for o in operations}
 
 
@@ -99,6 +105,9 @@ def _own_by_id(name: str) -> Operation:
         return known
     folder = _project.get()
     if offered is not None or folder is None or "module" not in _own_found:
+        problem = _own_found.get("problem") if offered is not None else ""
+        if problem:
+            raise DocumentError(f"the operation '{name}' cannot be used now: {problem}")
         raise DocumentError(
             f"there is no operation '{name}' in this project",
             way_out="Operations of your own stand in the folder 'operations'",

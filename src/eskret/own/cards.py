@@ -9,25 +9,22 @@ from pydantic import create_model
 
 from eskret.core.account import Relation
 from eskret.core.layer import LayerFacts
-from eskret.core.words import bold
 from eskret.operations.base import Context, Forecast, Gathering, Phase
 from eskret.operations.settings import OperationSettings, SettingInfo, setting_info
-from eskret.own.declare import _field
+from eskret.own.declare import described, sentence_of
 
 
 class Shown(Gathering):
     """An operation that only shows: title, help, settings."""
 
     relation = Relation.REPORT
+    depends: frozenset[str] = frozenset()
+    """Settings whose choices hang on the values of others; whoever runs the code knows them."""
+    file = ""
+    line = 0
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        shown = []
-        for name, info in setting_info(self.Settings).items():
-            value = settings.get(name)
-            if info.kind in ("choice", "whole", "measure", "field") and value not in (None, ""):
-                shown.append(f"{info.label.lower()} {str(value)[:24]}")
-        of = f" of {bold(entering)}" if entering else ""
-        return f"{self.title}{of}{': ' + ', '.join(shown[:2]) if shown else ''}"
+        return sentence_of(self.title, setting_info(self.Settings), settings, entering)
 
     def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         raise NotImplementedError
@@ -45,13 +42,14 @@ def shown_of(card: Mapping[str, Any]) -> Shown:
             told["label"], told["help"], told["kind"], told["choices"], (when[0], tuple(when[1])) if when else None,
             told["example"], told["of"],
         )  # fmt: skip
-        fields[told["name"]] = (Any, _field(... if told["required"] else told["default"], {"info": info}, {}))
+        fields[told["name"]] = (Any, described(... if told["required"] else told["default"], {"info": info}, {}))
     made = type(
         "Shown", (Shown,),
         {
             "__doc__": card["doc"], "id": card["id"], "title": card["title"], "phase": Phase(card["phase"]),
             "also_known_as": tuple(card["also_known_as"]), "takes_layers": card["takes_layers"], "rank": 95,
-            "Settings": create_model("Settings", __base__=OperationSettings, **fields),
+            "depends": frozenset(t["name"] for t in card["settings"] if t["depends"]), "file": card["file"],
+            "line": card["line"], "Settings": create_model("Settings", __base__=OperationSettings, **fields),
         },
     )  # fmt: skip
     found: Shown = made()

@@ -21,6 +21,7 @@ from pydantic.fields import FieldInfo
 
 from eskret.core.layer import Layer
 from eskret.core.naming import clean_name
+from eskret.core.words import bold
 from eskret.errors import DocumentError
 from eskret.operations.base import Phase
 from eskret.operations.settings import KnownCrs, OperationSettings, SettingInfo
@@ -166,11 +167,23 @@ class Declared:
             kind = _checked_type(self.types[name], info.kind)
             extra: dict[str, Any] = {"info": info}
             limits = dict(declared.limits)
-            fields[name] = (kind, _field(declared.default, extra, limits))
+            fields[name] = (kind, described(declared.default, extra, limits))
         return create_model("Settings", __base__=OperationSettings, **fields)
 
 
-def _field(default: Any, extra: dict[str, Any], limits: dict[str, Any]) -> FieldInfo:
+def sentence_of(title: str, infos: Mapping[str, SettingInfo], settings: Mapping[str, Any], entering: str) -> str:
+    """What the ledger says of a step of an own operation: what it works on, and up to two of its settings."""
+    shown = []
+    for name, info in infos.items():
+        value = settings.get(name)
+        if info.kind in ("choice", "whole", "measure", "field") and value not in (None, ""):
+            shown.append(f"{info.label.lower()} {str(value)[:24]}")
+    of = f" of {bold(entering)}" if entering else ""
+    return f"{title}{of}{': ' + ', '.join(shown[:2]) if shown else ''}"
+
+
+def described(default: Any, extra: dict[str, Any], limits: dict[str, Any]) -> FieldInfo:
+    """A field of a model of settings."""
     made: FieldInfo = Field(default=default, json_schema_extra=extra, **limits)
     return made
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import threading
 import types
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -171,6 +172,18 @@ def cards(folder: Path) -> dict[str, Any]:
         "problems": [{"file": str(p.file), "line": p.line, "text": p.sentence()} for p in project.problems],
         "operations": [card_of(o) for o in project.operations.values()],
     }  # fmt: skip
+
+
+def choices(folder: Path, id: str, settings: Mapping[str, Any]) -> dict[str, dict[str, str]]:
+    """What the settings whose choices are made by a function offer with these values, as texts with words.
+
+    Raises
+    ------
+    DocumentError : there is no such operation, or its function fails.
+    """
+    operation = own_operation(folder, id)
+    assert isinstance(operation, OwnOperation)
+    return operation.choices_with(settings)
 
 
 def card_of(operation: OwnOperation) -> dict[str, Any]:

@@ -16,12 +16,11 @@ from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, S
 from eskret.core.frames import from_frame, to_frame
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.totals import totals_of
-from eskret.core.words import bold
 from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Level, Operation, Outcome, Source
 from eskret.operations.bring import bring
-from eskret.own.declare import ALL, EACH, Account, Declared
+from eskret.own.declare import ALL, EACH, Account, Declared, sentence_of
 
 FIRST_LABEL = 1 << 40
 """Rows are labelled from here, so that an index that was made anew is never taken for theirs."""
@@ -33,13 +32,17 @@ class OwnOperation(Operation, ABC):
     declared: ClassVar[Declared]
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        shown = []
-        for name, info in self.declared.infos().items():
-            value = settings.get(name)
-            if info.kind in ("choice", "whole", "measure", "field") and value not in (None, ""):
-                shown.append(f"{info.label.lower()} {str(value)[:24]}")
-        of = f" of {bold(entering)}" if entering else ""
-        return f"{self.title}{of}{': ' + ', '.join(shown[:2]) if shown else ''}"
+        return sentence_of(self.title, self.declared.infos(), settings, entering)
+
+    def choices_with(self, settings: Mapping[str, Any]) -> dict[str, dict[str, str]]:
+        """What the settings whose choices hang on others offer with these values, by setting."""
+        declared = self.declared
+        given = {n: s.default for n, s in declared.settings.items() if s.default is not ...}
+        values = {n: settings.get(n, given.get(n, "")) for n in declared.settings}
+        return {
+            n: self._told(partial(declared.choices, n, values))
+            for n, s in declared.settings.items() if callable(s.choices)
+        }  # fmt: skip
 
     def wrong(self, settings: Any) -> dict[str, str]:
         """What is wrong with the settings beyond their types: by choices that hang on others, by the check."""

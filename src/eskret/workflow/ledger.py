@@ -13,7 +13,7 @@ from eskret.core.account import FIRST
 from eskret.core.words import bold, counted, figure
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import OWN, operation_by_id
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference
 
@@ -73,6 +73,8 @@ def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]])
     try:
         operation = operation_by_id(step.use)
     except EskretError:
+        if step.use.startswith(OWN):
+            return f"{bold(step.use.removeprefix(OWN))}, which cannot be used now"
         return f"{bold(step.use)}, which is no operation known here"
     # a setting that a parameter gives is told as conditions have it: $gap
     named = {

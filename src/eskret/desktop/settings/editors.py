@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, cast
 
@@ -242,6 +243,7 @@ class ChoiceEditor(Editor):
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._value: Any = None
         self.box = QComboBox()
         self.box.setAccessibleName(info.label)
         self.box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -263,7 +265,17 @@ class ChoiceEditor(Editor):
         return super().eventFilter(watched, event)
 
     def show_value(self, value: Any) -> None:
+        self._value = value
         self.box.setCurrentIndex(self.box.findData(value))
+
+    def offer(self, choices: Mapping[str, str]) -> None:
+        """Offer other values; the one that stands is shown though it may be none of them any more."""
+        self.box.clear()
+        for value, words in choices.items():
+            self.box.addItem(words, value)
+        if self._value not in choices and self._value not in (None, ""):
+            self.box.addItem(f"{self._value} (no choice any more)", self._value)
+        self.box.setCurrentIndex(self.box.findData(self._value))
 
     def target(self) -> QWidget:
         return self.box

@@ -37,7 +37,7 @@ from eskret.desktop.settings.rounds import RoundsEditor
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import OWN, operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.document import Step
 from eskret.workflow.edits import put_parameter, rename_step, replace_step
@@ -138,6 +138,7 @@ class SettingsForm(QScrollArea):
         self._built = ("", "", Path())
         self.blocks: dict[str, FieldBlock] = {}
         self._counted: tuple[Any, ...] = ()
+        self._chosen_among: tuple[Any, ...] = ()
         self._preview: TextPreview | None = None
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
@@ -153,6 +154,13 @@ class SettingsForm(QScrollArea):
             self._build(step)
         if step is not None:
             self._fill(step)
+
+    def rebuild(self) -> None:
+        """Make the form anew where its step is an operation that may have changed."""
+        step = self._session.step()
+        if step is not None and step.use.startswith(OWN):
+            self._built = ("", "", Path())
+            self.refresh()
 
     def focus_field(self, name: str) -> None:
         """Put the cursor into a field."""
@@ -170,6 +178,7 @@ class SettingsForm(QScrollArea):
         column.setSpacing(11)
         self.blocks = {}
         self._preview = None
+        self._chosen_among = ()
         self._counted = ()  # a count that is still to come was for a field that is gone
         self._makes = note("noteMakes", "")
         self._general = note("noteWrong", "")
@@ -181,14 +190,15 @@ class SettingsForm(QScrollArea):
             column.addStretch()
             self.setWidget(body)
             return
-        column.addWidget(self._general)
         try:
             operation = operation_by_id(step.use)
         except EskretError as error:
-            column.addWidget(note("noteWrong", error.sentence()))
+            text = error.sentence()
+            column.addWidget(note("noteWrong", text[:1].upper() + text[1:]))
             column.addStretch()
             self.setWidget(body)
             return
+        column.addWidget(self._general)
         summary = QLabel(operation.summary)
         summary.setObjectName("faint")
         summary.setWordWrap(True)
@@ -333,6 +343,9 @@ class SettingsForm(QScrollArea):
             block.show_wrong("\n".join(dict.fromkeys(wrong)))
             if isinstance(block.editor, SqlEditor):
                 self._fill_sql(block.editor, step, name)
+        depends = getattr(operation, "depends", ())
+        if depends:
+            self._ask_choices(step)
         if self._preview is not None:
             try:
                 self._preview.show_settings(with_parameters(step.settings, self._session.values()))
@@ -350,6 +363,29 @@ class SettingsForm(QScrollArea):
         default = default_of(operation_by_id(step.use).Settings, other)
         value = str(step.settings.get(other, "" if default is None else default))
         return any(value.lower().endswith(str(e).lower()) for e in endings)
+
+    def _ask_choices(self, step: Step) -> None:
+        """Have the choices made that hang on other settings."""
+        session = self._session
+        try:
+            settings = with_parameters(step.settings, session.values())
+        except EskretError:
+            return  # the rehearsal says which parameter is not there
+        asked = (step.id, step.use, tuple((k, str(v)) for k, v in settings.items()))
+        if asked == self._chosen_among:
+            return
+        self._chosen_among = asked
+        blocks = self.blocks
+
+        def take(event: dict[str, Any]) -> None:
+            if asked != self._chosen_among or event["event"] != "done" or blocks is not self.blocks:
+                return
+            for name, choices in event["choices"].items():
+                block = blocks.get(name)
+                if block is not None and isinstance(block.editor, ChoiceEditor):
+                    block.editor.offer(choices)
+
+        session.ask("own_choices", take, self, folder=str(session.folder), use=step.use, settings=settings)
 
     def _fill_sql(self, editor: SqlEditor, step: Step, name: str) -> None:
         """Offer what can stand in it, mark what is wrong, and ask what comes of it."""
@@ -393,7 +429,10 @@ class SettingsForm(QScrollArea):
             return "Switched off: what enters goes on unchanged."
         if step.id in self._session.results:
             return self._made_text(step)
-        if found is None or not found.known or any(f.level == "error" for f in self._session.findings(step.id)):
+        notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]
+        if found is not None and not found.known:
+            return "\n".join(dict.fromkeys(notes))
+        if found is None or any(f.level == "error" for f in self._session.findings(step.id)):
             return ""
         lines = []
         for plan in found.outputs[:6]:
@@ -414,7 +453,6 @@ class SettingsForm(QScrollArea):
             word = "at most " if uncertain else ""
             keys = in_words([x.key for x in found.leaving], 4)
             lines.append(f"Leaves {counted(len(found.leaving), 'layer')}: {keys}; {word}{counted(total, 'feature')}.")
-        notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]
         return "\n".join([*lines, *dict.fromkeys(notes)])
 
     def _made_text(self, step: Step) -> str:

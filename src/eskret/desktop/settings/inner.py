@@ -9,7 +9,6 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from eskret.desktop.parameters.editors import ValueEditor
@@ -24,7 +23,7 @@ from eskret.errors import EskretError
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.catalogue import read_cached, workflows_in
 from eskret.workflow.document import Document
-from eskret.workflow.parameters import Parameter
+from eskret.workflow.parameters import Parameter, enabled
 
 
 class WorkflowEditor(MenuEditor):
@@ -99,7 +98,14 @@ class InnerEditor(Editor):
         self.empty.setText(problem or ("It has no parameters." if nothing else ""))
         self.empty.setVisible(bool(self.empty.text()))
         values, layers = dict(step.settings.get("values", {})), dict(step.settings.get("layers", {}))
+        given = {p.name: values.get(p.name, p.default) for p in document.parameters} if document is not None else {}
         for name, row in self.rows.items():
+            by = row.parameter.enabled_by
+            # a value that comes of a parameter is not known here, so nothing can be said to hang on it
+            unknown = by is None or document is None or isinstance(given.get(by.parameter), Mapping)
+            counts = unknown or enabled(document.parameters if document is not None else (), name, given)
+            row.setEnabled(counts)
+            row.setToolTip("" if counts else "It does not count as the others are set.")
             row.show_value(layers.get(name, values.get(name)), name in layers or name in values)
         self._ask(str(step.settings.get("file") or ""), values)
 
@@ -182,6 +188,7 @@ class _Row(QWidget):
         self.label = QLabel(parameter.title)
         self.label.setObjectName("faint")
         self.label.setToolTip(parameter.help)
+        self.label.setVisible(parameter.type != "flag")  # the box says it itself
         self.own = QPushButton()
         self.own.setObjectName("link")
         self.own.clicked.connect(lambda: settle(parameter, None))
@@ -203,15 +210,18 @@ class _Row(QWidget):
         self._shown = value if given else self.parameter.default
         self.bind.show_bound(value["parameter"] if bound else "")
         if self.layer is not None:
-            self.layer.setEnabled(not bound)
+            self.layer.setVisible(not bound)
             self.layer.show_value(value if given and not bound else "")
             if not given:
                 self.layer.say("its own", str(self.parameter.default))
         elif self.editor is not None:
-            self.editor.setEnabled(not bound)
+            self.editor.setVisible(not bound)
+            self.label.setVisible(bound or self.parameter.type != "flag")
             if not (self.editor.line is not None and self.editor.line.hasFocus() and given and not bound):
                 self.editor.show_value(self.parameter.default if bound else self._shown)
-        self.own.setText(f"Give its own value back: {self.parameter.default}")
+        default = self.parameter.default
+        own = {True: "yes", False: "no"}[default] if isinstance(default, bool) else str(default)
+        self.own.setText(f"Back to its own: {own}")
         self.own.setVisible(given and not bound)
 
     def show_offer(self, offer: Any) -> None:
@@ -231,6 +241,3 @@ class _Row(QWidget):
         return (
             self.editor.target() if self.editor is not None else self.layer.target() if self.layer is not None else self
         )
-
-    def menu_at(self) -> QPoint:
-        return self.bind.mapToGlobal(QPoint(0, self.bind.height()))

@@ -162,6 +162,7 @@ QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ backgr
   selection-color: {p.hand_ink}; }}
 QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus {{ border: 2px solid {p.hand};
   padding: 3px 6px; }}
+QPlainTextEdit#code {{ font-family: "DejaVu Sans Mono", "Liberation Mono", monospace; font-size: 12px; }}
 QSpinBox QLineEdit, QSpinBox QLineEdit:focus {{ border: 0; padding: 0; background: transparent; }}
 QSpinBox::up-button, QSpinBox::down-button {{ width: 0; border: 0; }}
 *[wrong="true"] {{ border: 2px solid {p.bad}; padding: 3px 6px; }}

@@ -296,10 +296,25 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"found": out}
 
 
+def _own(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """What a project has of its own operations; a file that changed is loaded anew."""
+    from eskret.own.files import cards
+
+    return cards(Path(request["folder"]))
+
+
+def _own_choices(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """What settings of an own operation offer, where that hangs on the others."""
+    from eskret.own.files import choices
+
+    return {"choices": choices(Path(request["folder"]), request["use"], request["settings"])}
+
+
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
     "find_crs": _find_crs, "report": _report, "offers": _offers, "rounds": _rounds, "rehearse_rounds": _rehearse_rounds,
+    "own": _own, "own_choices": _own_choices,
     **published.DO,
 }  # fmt: skip
 
