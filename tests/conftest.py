@@ -83,6 +83,7 @@ def own_data(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monke
     """A data folder of the test's own: consents, journals and tokens of whoever runs the tests stay out of it."""
     home = tmp_path_factory.mktemp("home")
     monkeypatch.setenv("XDG_DATA_HOME", str(home))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(home / "cache"))
     return home / "eskret"
 
 

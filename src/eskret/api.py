@@ -23,6 +23,7 @@ from eskret.workflow.engine import Run, RunResult, run_on_layer
 from eskret.workflow.mapped import map_of
 from eskret.workflow.parameters import Parameter, parameter_of
 from eskret.workflow.rehearsal import Rehearsal, rehearse
+from eskret.workflow.reuse import Keeping, the_store
 from eskret.workflow.script import to_script
 
 
@@ -175,14 +176,20 @@ class Workflow:
         """Check everything and foretell the outputs; nothing is written."""
         return rehearse(self.document, values, workflow=self.path, folder=self._folder())
 
-    def run(self, *, if_exists: str | None = None, hold: bool = True, **values: Any) -> RunResult:
-        """Run it; the result holds the accounts and, with ``hold``, every step's layers.
+    def run(
+        self, *, if_exists: str | None = None, hold: bool = True, fresh: bool = False, **values: Any
+    ) -> RunResult:  # fmt: skip
+        """Run it; the result holds the accounts and, with ``hold``, every step's layers. What an earlier run made is taken up
+        again where nothing has changed that it hangs on, but for ``fresh``.
 
         Raises
         ------
         RehearsalError : the rehearsal found errors; nothing was run.
         """
-        run = Run(self.document, values, workflow=self.path, folder=self._folder(), if_exists=if_exists, hold=hold)
+        run = Run(
+            self.document, values, workflow=self.path, folder=self._folder(), if_exists=if_exists, hold=hold,
+            keeping=Keeping(the_store(), fresh=fresh),
+        )  # fmt: skip
         return run.execute()
 
     def script(self, file: str = "workflow.toml") -> str:

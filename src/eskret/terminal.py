@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from rich.console import Console
@@ -14,6 +14,7 @@ from rich.text import Text
 
 from eskret.core.crs import crs_facts
 from eskret.core.words import counted, duration, pieces
+from eskret.operations.base import Delivered
 from eskret.workflow import ledger
 
 
@@ -110,7 +111,7 @@ def _ledger_table(rows: list[Any], width: int) -> Table:
         cells: dict[str, Any] = {
             "Layers": n(row.layers), "In": n(row.rows_in), "Out": n(row.rows_out),
             "Set aside": Text(n(row.aside) if row.aside else "", "red"), "Control total": row.total,
-            "Time": "" if row.seconds is None else duration(row.seconds),
+            "Time": row.time,
         }  # fmt: skip
         table.add_row(
             str(row.number), words, *(cells[title] for title in shown), Text("off" if row.off else state, colour)
@@ -129,12 +130,17 @@ def print_ledger(document: Any, results: dict[str, Any]) -> None:
     out.print(_ledger_table(ledger.rows(document, results), out.width))
 
 
+def _print_saved(out: Console, outputs: Iterable[Delivered]) -> None:
+    for one in outputs:
+        layer = f", {one.layer}" if one.layer else ""
+        verb = "Saved" if one.written else "Left as it was"
+        out.print(f"{verb} {one.path}{layer}: {counted(one.features, 'feature')}", soft_wrap=True, markup=False)
+
+
 def print_outputs(result: Any) -> None:
     """What was saved, what is left over, how it ended."""
     out = _console()
-    for output in result.outputs:
-        layer = f", {output.layer}" if output.layer else ""
-        out.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True, markup=False)
+    _print_saved(out, result.outputs)
     for one in result.pushes:
         told = (
             f"{one.added:,} to add, {one.changed:,} to change, {one.removed:,} to remove, {one.unchanged:,} as they are"
@@ -169,9 +175,7 @@ def print_rounds(result: Any) -> None:
     for one in result.rounds:
         if one.error:
             out.print(f"■ {one.label}: {one.error}", soft_wrap=True, markup=False)
-    for output in result.outputs:
-        layer = f", {output.layer}" if output.layer else ""
-        out.print(f"Saved {output.path}{layer}: {counted(output.features, 'feature')}", soft_wrap=True, markup=False)
+    _print_saved(out, result.outputs)
     for remark in result.remarks:
         out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
     state, colour = STATES[result.state]

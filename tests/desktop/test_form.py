@@ -31,9 +31,10 @@ def test_every_operation_has_its_form(hand: Hand) -> None:
     for operation in all_operations().values():
         hand.bench.session.add_step(Step(f"new_{operation.id}", operation.id))
         blocks = hand.bench.form.blocks
-        expected = {*setting_info(operation.Settings), "step.id", "step.heading", "step.note"}
+        shown = [n for n, i in setting_info(operation.Settings).items() if i.kind != "layers"]
+        expected = {*shown, "step.each", "step.id", "step.heading", "step.note", "step.result"}
         assert set(blocks) == expected | ({"from"} if operation.takes_layers else set())
-        for name in setting_info(operation.Settings):
+        for name in shown:
             assert blocks[name].editor.target().accessibleName() or isinstance(
                 blocks[name].editor, FlagEditor | ChoicesEditor
             )

@@ -19,7 +19,7 @@ from eskret.core.layer import Layer
 from eskret.errors import CrsError, InputError
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context, Outcome
-from eskret.workflow.engine import prove
+from eskret.workflow.step_run import prove
 from tests.conftest import squares
 
 

@@ -25,7 +25,8 @@ from eskret.formats import geopackage
 from eskret.operations.base import Context, Outcome
 from eskret.operations.choose.keep import NOT_MET, UNKNOWN, Keep
 from eskret.workflow import edits
-from eskret.workflow.engine import Run, prove
+from eskret.workflow.engine import Run
+from eskret.workflow.step_run import prove
 from tests.conftest import points, squares
 
 

@@ -17,6 +17,7 @@ import typer
 
 from eskret import __version__
 from eskret.cli import publishing, rounds
+from eskret.cli.cache import cache
 from eskret.cli.common import (
     EXIT,
     FAILED,
@@ -118,12 +119,15 @@ def run(
     go_on: Annotated[
         bool, typer.Option("--go-on", help="In rounds: save each by itself, and go on after one that failed.")
     ] = False,
+    fresh: Annotated[
+        bool, typer.Option("--fresh", help="Do everything anew, also what an earlier run made and nothing has changed.")
+    ] = False,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:
     """Run a workflow and print its ledger."""
     if for_each is not None:
-        rounds.run(file, for_each, set_, rehearse, report, _policy(if_exists), go_on, quiet, json_)
+        rounds.run(file, for_each, set_, rehearse, report, _policy(if_exists), go_on, fresh, quiet, json_)
         return
     if allow_outside:
         _allow_outside(file, set_)
@@ -136,6 +140,7 @@ def run(
         from eskret.workflow.engine import Run
         from eskret.workflow.report import write_report
         from eskret.workflow.report_maps import Maps
+        from eskret.workflow.reuse import Keeping, the_store
 
         path = file.resolve()
         document = documents.read(path)
@@ -145,7 +150,7 @@ def run(
             maps = Maps(document, path.parent) if report is not None and report.suffix.lower() == ".html" else None
             job = Run(
                 document, values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take,
-                keep=maps.keep if maps is not None else None,
+                keep=maps.keep if maps is not None else None, keeping=Keeping(the_store(), fresh=fresh),
             )  # fmt: skip
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
@@ -469,3 +474,4 @@ def _window(path: Path | None) -> int:
 
 
 publishing.register(app)
+app.command()(cache)

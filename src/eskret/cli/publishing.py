@@ -88,6 +88,7 @@ def _prepare(
     from eskret.workflow.engine import Run
     from eskret.workflow.report import write_report
     from eskret.workflow.report_maps import Maps
+    from eskret.workflow.reuse import Keeping, the_store
 
     document = documents.read(path)
     if not any(s.use == "publish" and not s.off for s in document.steps):
@@ -98,7 +99,7 @@ def _prepare(
     with terminal.RunProgress(quiet) as progress:
         job = Run(
             document, values(set_), workflow=path, on_event=progress.take, write_nothing=rehearse,
-            keep=maps.keep if maps is not None else None,
+            keep=maps.keep if maps is not None else None, keeping=Keeping(the_store()),
         )  # fmt: skip
         with _stops(job.stop):
             result = job.execute()

@@ -15,13 +15,14 @@ from eskret.errors import DocumentError
 
 def run(
     file: Path, for_each: str, set_: list[str] | None, rehearse: bool, report: Path | None, if_exists: str | None,
-    go_on: bool, quiet: bool, as_json: bool,
+    go_on: bool, fresh: bool, quiet: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Run a workflow in rounds, or only rehearse them."""
     with plain_errors(as_json), of_project(file):
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.report import write_report
+        from eskret.workflow.reuse import Keeping, the_store
         from eskret.workflow.rounds import RoundsRun, rows_for
 
         path = file.resolve()
@@ -32,8 +33,9 @@ def run(
         rows = rows_for(document, for_each, given, path.parent)
         with terminal.RunProgress(quiet or as_json) as progress:
             job = RoundsRun(
-                document, rows, given, workflow=path, if_exists=if_exists, go_on=go_on, on_event=progress.take
-            )
+                document, rows, given, workflow=path, if_exists=if_exists, go_on=go_on, on_event=progress.take,
+                keeping=Keeping(the_store(), fresh=fresh),
+            )  # fmt: skip
             before = [signal.signal(n, lambda *_: job.stop()) for n in (signal.SIGINT, signal.SIGTERM)]
             try:
                 if rehearse:

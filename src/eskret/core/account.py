@@ -129,11 +129,12 @@ class ControlTotal:
 
     @property
     def agrees(self) -> bool:
-        return abs(self.expected - self.found) <= self.tolerance * max(1.0, abs(self.expected), abs(self.found))
+        return bool(abs(self.expected - self.found) <= self.tolerance * max(1.0, abs(self.expected), abs(self.found)))
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "name": self.name, "unit": self.unit, "expected": self.expected, "found": self.found,
+            # what arrays give is no number of JSON's
+            "name": self.name, "unit": self.unit, "expected": float(self.expected), "found": float(self.found),
             "agrees": self.agrees,
         }  # fmt: skip
 

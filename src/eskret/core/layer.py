@@ -7,7 +7,7 @@ from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -124,6 +124,13 @@ class LayerFacts:
 
     def schema(self) -> pa.Schema:
         return pa.schema([pa.field(f.name, f.type) for f in self.fields])
+
+
+class Lined(Protocol):
+    """What has a line of steps that it came through."""
+
+    @property
+    def line(self) -> tuple[tuple[str, str], ...]: ...
 
 
 @dataclass(frozen=True)
@@ -290,7 +297,7 @@ class Layer:
         """The step that made it, in a run."""
         return self.line[0][0] if self.line else ""
 
-    def made_by(self, step: str, of: Layer | None = None) -> Layer:
+    def made_by(self, step: str, of: Lined | None = None) -> Layer:
         """The layer as one that this step made, of another one."""
         return self._with(line=((step, self.key), *(of.line if of is not None else ())))
 

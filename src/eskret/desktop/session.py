@@ -380,8 +380,8 @@ class Session(QObject):
             "workflow": str(self.path) if self.path else None,
         }  # fmt: skip
 
-    def run(self) -> None:
-        """Run the workflow in the worker."""
+    def run(self, fresh: bool = False) -> None:
+        """Run the workflow in the worker; ``fresh`` does also anew what an earlier run made and nothing has changed."""
         if self.running:
             return
         self._runs += 1
@@ -391,7 +391,7 @@ class Session(QObject):
             # the run before this one is still on screen
             shutil.rmtree(self._store / f"run-{old}", ignore_errors=True)
         store = self._store / f"run-{self._runs}"
-        self._run_job = self._runner.send("run", store=str(store), **self._request())
+        self._run_job = self._runner.send("run", store=str(store), fresh=fresh, **self._request())
         self.run_changed.emit()
         self.figures_changed.emit()
 

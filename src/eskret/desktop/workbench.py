@@ -62,6 +62,7 @@ KEYS = (
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+E", "rehearse"),
     ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),
+    ("Ctrl+Alt+R", "run and do everything anew"),
     ("Ctrl+.", "stop"),
     ("Insert", "add a step below the one in hand"),
     ("Delete", "remove it"),
@@ -401,6 +402,7 @@ class Workbench(QWidget):
         add("Add a parameter …", "", self.add_parameter)
         add("Operations of your own …", "", self.show_code)
         add("New operation …", "", self.new_operation)
+        add("Run everything anew", "Ctrl+Alt+R", self.run_fresh)
         add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
@@ -548,6 +550,12 @@ class Workbench(QWidget):
         self.sources.setVisible(not self.sources.isVisible())
 
     # -- the run
+
+    def run_fresh(self) -> None:
+        """Run, and do also anew what an earlier run made."""
+        if self.session.document.steps and not self.session.running:
+            self.banner.hide()
+            self.session.run(fresh=True)
 
     def run(self) -> None:
         """Run, after the values were asked for where there are any; from a run on, the step in hand shows its features."""

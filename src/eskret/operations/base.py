@@ -23,7 +23,7 @@ from eskret.core.naming import clean_name, fill_template
 from eskret.core.style import Style
 from eskret.core.words import bold
 from eskret.formats.reading import Watch, no_watch
-from eskret.operations.settings import OperationSettings
+from eskret.operations.settings import OperationSettings, setting_info
 from eskret.services.changing import Change
 from eskret.services.journal import Push
 
@@ -97,10 +97,12 @@ class Delivered:
     """A digest of the layer's rows, for a layer of a container."""
     own: bool = True
     """Whether the whole of it is this workflow's; not where rows went into what was there already."""
+    written: bool = True
+    """Whether it was written now; not where an earlier run left it just so."""
 
     def to_json(self) -> dict[str, Any]:
         return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,
-                "step": self.step, "sha256": self.sha256}  # fmt: skip
+                "step": self.step, "sha256": self.sha256, "written": self.written}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -259,6 +261,17 @@ class Operation(ABC):
         """The service that it asks, where it asks one; known before anything is sent there."""
         return None
 
+    def reads(self, settings: Any, context: Context) -> Sequence[Path] | None:
+        """The files that what it makes hangs on, beside its settings and the layers it works on; None where it asks what
+        may change unseen, such as a service."""
+        named = [n for n, i in setting_info(self.Settings).items() if i.kind in ("wordlist", "file")]
+        texts = [str(getattr(settings, n)) for n in named if getattr(settings, n, "")]
+        return [context.path(context.fill(text)) for text in texts]
+
+    def code_digest(self) -> str:
+        """A digest of its code, where that is not the program's own."""
+        return ""
+
     def drawn(self, settings: Mapping[str, Any]) -> Style | None:
         """How the layers it leaves are best drawn, where that is not as they were.
 
@@ -302,9 +315,17 @@ class Source(Operation):
     def parts(self, settings: Any, context: Context) -> Sequence[Any]:
         """The tasks."""
 
+    def part_reads(self, part: Any, settings: Any, context: Context) -> Sequence[Path] | None:
+        """As ``reads``, of one task alone."""
+        return self.reads(settings, context)
+
     @abstractmethod
     def read(self, part: Any, settings: Any, context: Context) -> Sequence[Outcome]:
         """Do one task."""
+
+    def joins(self, settings: Any) -> bool:
+        """Whether ``gather`` looks at the rows of layers."""
+        return True
 
     def gather(self, outcomes: Sequence[Outcome], settings: Any, context: Context) -> Sequence[Outcome]:
         """Put the tasks' results together; by default they stay as they are."""

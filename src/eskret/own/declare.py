@@ -10,7 +10,7 @@ import inspect
 import re
 import typing
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import Enum
 from functools import partial
 from pathlib import Path
@@ -126,12 +126,18 @@ class Declared:
     limits: str = ""
     account: str = ""
     check: Callable[[Mapping[str, Any]], Any] | None = None
+    reuse: bool | None = None
     file: Path = field(default_factory=Path)
     line: int = 0
 
     @property
     def id(self) -> str:
         return f"own:{self.name}"
+
+    @property
+    def reused(self) -> bool:
+        """Whether what it made once is taken up again while nothing changed that it is seen to hang on."""
+        return self.works_on != NOTHING if self.reuse is None else self.reuse
 
     def infos(self) -> dict[str, SettingInfo]:
         """What a form needs to know of each setting; choices that depend on others are those for the defaults."""
@@ -246,6 +252,7 @@ def _is_layer(kind: Any) -> bool:
 def operation(
     thing: Any = None, *, title: str = "", phase: str = "Shape", also_known_as: tuple[str, ...] | list[str] = (),
     version: int = 1, author: str = "", limits: str = "", check: Callable[[Mapping[str, Any]], Any] | None = None,
+    reuse: bool | None = None,
 ) -> Any:  # fmt: skip
     """Declare an operation of your own: put it above a typed function, or a class with a method ``run``.
 
@@ -257,6 +264,9 @@ def operation(
     version : raise it when what it makes changes.
     author, limits : for its help.
     check : gets the values of all settings, gives ``{setting: what is wrong}`` or nothing.
+    reuse : whether what it made is taken up again by later runs while its settings, its layers and its code are the same.
+        Where nothing is said, that of one that works on layers is; that of one that brings layers in is not, since it may
+        read what nobody sees.
 
     Examples
     --------
@@ -270,6 +280,7 @@ def operation(
 
     def declare(target: Any) -> Any:
         declared = _declared(target, title, phase, tuple(also_known_as), version, author, limits, check)
+        declared = replace(declared, reuse=reuse)
         setattr(target, _MARK, declared)
         return target
 

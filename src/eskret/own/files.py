@@ -111,7 +111,9 @@ def _import(project: Project, path: Path) -> None:
             )
             continue
         try:
-            project.operations[declared.id] = operation_of(declared)
+            made = operation_of(declared)
+            made.hash = project.hash
+            project.operations[declared.id] = made
         except Exception as error:
             project.problems.append(Problem(path, declared.line, f"its settings cannot be made out: {error}"))
 

@@ -30,6 +30,14 @@ class OwnOperation(Operation, ABC):
     """What operations of somebody's own share."""
 
     declared: ClassVar[Declared]
+    hash: str = ""
+    """Of all the code of its project: what one file makes may hang on another."""
+
+    def reads(self, settings: Any, context: Context) -> Sequence[Path] | None:
+        return super().reads(settings, context) if self.declared.reused else None
+
+    def code_digest(self) -> str:
+        return self.hash
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return sentence_of(self.title, self.declared.infos(), settings, entering)

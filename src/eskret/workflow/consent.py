@@ -32,6 +32,11 @@ def _known(name: str) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
+def places() -> list[Path]:
+    """The files that hold what was allowed."""
+    return [_store(_FOLDERS), _store(_SERVICES)]
+
+
 def outside(workflow: Path | None, folder: Path, targets: Iterable[Path]) -> list[Path]:
     """Folders of targets that lie neither within the workflow's folder nor within one that was allowed.
 

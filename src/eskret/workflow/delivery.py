@@ -13,7 +13,7 @@ import os
 import shutil
 import threading
 import uuid
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -67,6 +67,8 @@ class DeliveryDesk:
         self._belongs: dict[Path, Path] = {}
         self._gone: list[Path] = []
         self._kept: list[list[Path]] = []
+        self.then: list[Callable[[Sequence[Delivered]], None]] = []
+        """What is to be done once everything is in its place."""
 
     # -- what is there already
 
@@ -329,7 +331,11 @@ class DeliveryDesk:
             journal.unlink(missing_ok=True)
         self.outputs.files = records
         self._settle_pushes()
-        return tuple(replace(d, sha256=shas.get(d.path.resolve(), "")) for d in delivered)
+        done = tuple(replace(d, sha256=shas.get(d.path.resolve(), d.sha256)) for d in delivered)
+        for do in self.then:
+            do(done)
+        self.then.clear()
+        return done
 
     def _back_up(self) -> dict[Path, Path]:
         """A second name for every output that will be replaced, so that it can be put back."""
@@ -366,6 +372,7 @@ class DeliveryDesk:
 
     def rollback(self) -> None:
         """Take away what was staged; every output is as it was."""
+        self.then.clear()
         for staged in self._staged.values():
             staged.unlink(missing_ok=True)
             Path(f"{staged}-journal").unlink(missing_ok=True)

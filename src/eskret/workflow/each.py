@@ -8,9 +8,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from eskret.core.layer import Layer, LayerFacts, matches
+from eskret.core.layer import LayerFacts, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.errors import DocumentError
+from eskret.workflow.reuse.kept import Passing, loaded
 
 KINDS = ("layers", "values", "rows")
 _KNOWN = {"layers": ("layers", "as", "go_on"), "values": ("values", "field", "as", "go_on"), "rows": ("rows", "go_on")}
@@ -96,7 +97,7 @@ def each_of(table: Any, place: str) -> Each:
     return Each(kind, texts[kind], texts["field"], name, table.get("go_on", False))
 
 
-def rounds_of(each: Each, made: Mapping[str, Sequence[Layer]]) -> list[Round]:
+def rounds_of(each: Each, made: Mapping[str, Sequence[Passing]]) -> list[Round]:
     """The rounds, from the layers as they are.
 
     Raises
@@ -107,7 +108,7 @@ def rounds_of(each: Each, made: Mapping[str, Sequence[Layer]]) -> list[Round]:
     layers = [x for x in made.get(step, ()) if matches(pattern or "*", x.key)]
     if each.kind == "layers":
         return _by_layers(each, step, [x.key for x in layers])
-    return _by_tables(each, [(x.key, x.table) for x in layers])
+    return _by_tables(each, [(x.key, loaded(x).table) for x in layers])
 
 
 def foretold_rounds(each: Each, made: Mapping[str, Sequence[LayerFacts]]) -> list[Round] | None:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from eskret.core.account import FIRST
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import bold, counted, duration, figure
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
@@ -52,6 +52,15 @@ class StepRow:
     remarks: tuple[Mapping[str, Any], ...] = ()
     error: str = ""
     children: tuple[LayerRow, ...] = field(default_factory=tuple)
+    reused: int = 0
+    tasks: int = 0
+
+    @property
+    def time(self) -> str:
+        """How long it took; or that it was not done again, since nothing had changed that it hangs on."""
+        if self.seconds is None:
+            return ""
+        return "reused" if self.reused and self.reused == self.tasks else duration(self.seconds)
 
 
 def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[str]]) -> str:
@@ -133,6 +142,7 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
         rows_in=sum(i["rows"] for i in inputs), rows_out=sum(o["rows"] for o in outputs),
         aside=sum(r["count"] for i in inputs for r in i["set_aside"]), total=totals_text(_summed(seen)),
         seconds=result["seconds"], remarks=tuple(result["remarks"]), error=result["error"], children=children,
+        reused=result.get("reused", 0), tasks=result.get("tasks", 0),
     )  # fmt: skip
 
 
@@ -199,4 +209,6 @@ def summary(rows_: Sequence[StepRow]) -> str:
         for state, word in (("balanced", "balanced"), ("look", "to look at"), ("failed", "failed"))
         if states.count(state)
     ]
-    return ", ".join(words) or counted(len(states), "step")
+    reused = sum(1 for r in rows_ if r.time == "reused")
+    told = ", ".join(words) or counted(len(states), "step")
+    return f"{told}; {reused:,} of {len(states):,} reused" if reused else told

@@ -14,13 +14,16 @@ from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import CheckError, DocumentError, EskretError
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.registry import operation_by_id
-from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.registry import OWN, operation_by_id, project
+from eskret.operations.settings import OperationSettings, setting, validate
+from eskret.own.trust import code_in
 from eskret.workflow import document as documents
 from eskret.workflow.document import Document, Step
-from eskret.workflow.engine import FAILED, Run
-from eskret.workflow.references import Reference, sources_of
+from eskret.workflow.engine import Run
+from eskret.workflow.references import Reference, bound, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
+from eskret.workflow.reuse.keeping import keeping_at_work
+from eskret.workflow.step_run import FAILED
 
 GIVEN = "given_"
 """What the layers that are given to a parameter are called inside, before its name."""
@@ -83,6 +86,29 @@ class UseWorkflow(Source):
         facts = tuple(replace(f, key=k, peek=None) for f, k in zip(kept, keys, strict=True))
         return Forecast(facts, tuple(findings), known=known or bool(found.errors))
 
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        path, document = inner_of(settings.file, context)
+        inner = without_deliveries(document)
+        values = inner.values(_values(document, settings))
+        chain, out = (*context.chain, path), [path]
+        with project(path.parent):
+            for step in bound(inner, values).steps:
+                if step.off:
+                    continue
+                operation = operation_by_id(step.use)
+                try:
+                    own = validate(operation.Settings, _without_totals(settings_for(step, None, values)))
+                except EskretError:
+                    return None  # it hangs on the round, or on a layer's own settings
+                there = Context(path.parent, step.id, values, crs=inner.crs or None, chain=chain)
+                files = operation.reads(own, there)
+                if files is None:
+                    return None
+                out += files
+                if step.use.startswith(OWN):
+                    out += code_in(path.parent)
+        return out
+
     def parts(self, settings: Settings, context: Context) -> Sequence[None]:
         return [None]
 
@@ -92,6 +118,7 @@ class UseWorkflow(Source):
         run = Run(
             without_deliveries(document), _values(document, settings), workflow=path, hold=True, write_nothing=True,
             given=given, chain=(*context.chain, path), on_event=lambda event: context.watch(0, 0),
+            keeping=keeping_at_work(),
         )  # fmt: skip
         result = run.execute()
         if result.unmet:
@@ -154,6 +181,10 @@ def _values(document: Document, settings: Any) -> dict[str, Any]:
 
 def _setting_of(inner: str) -> str:
     return "values" if inner.startswith("parameter.") else "file"
+
+
+def _without_totals(settings: Mapping[str, Any]) -> dict[str, Any]:
+    return {n: v for n, v in settings.items() if n != "totals"}
 
 
 def _shown(value: Any) -> str:

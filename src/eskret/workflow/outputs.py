@@ -77,6 +77,12 @@ class Outputs:
         # the time is only a shortcut: after a copy to another machine the digest decides
         return stat.st_mtime_ns == known.modified_ns or digest_file(path) == known.sha256
 
+    def whole(self, path: Path) -> bool:
+        """Whether the file and all that belong to it are as this workflow wrote them."""
+        name = self.name_of(path)
+        belong = [n for n, r in self.files.items() if r.of == name]
+        return self.untouched(path) and all(self.untouched(self.folder / n) for n in belong)
+
     def layer_untouched(self, path: Path, layer: str) -> bool:
         """Whether a layer of a container is one that this workflow wrote and nobody changed since."""
         known = self.record(path)

@@ -13,8 +13,9 @@ from eskret.errors import DocumentError, EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.document import Document, Step
+from eskret.workflow.reuse.kept import Passing
 
-T = TypeVar("T", Layer, LayerFacts)
+T = TypeVar("T", Layer, LayerFacts, Passing)
 
 
 @dataclass(frozen=True, slots=True)

@@ -295,7 +295,7 @@ def _ledger(document: Document, told: Mapping[str, Any]) -> str:
         reasons = _reasons(row)
         aside = f"{row.aside:,}<br><small>{reasons}</small>" if row.aside else ""
         state = "off" if row.off else _MARK.get(row.state, row.state)
-        time = duration(row.seconds) if row.seconds is not None else ""
+        time = row.time
         out.append(
             f"<tr><td>{row.number}<td>{_bold(row.sentence)}{_number(row.layers)}{_number(row.rows_in)}"
             f'{_number(row.rows_out)}<td class="n aside">{aside}<td class="n">{escape(row.total)}<td class="n">{time}'

@@ -14,6 +14,7 @@ and ``ids.npy`` int64 (features), where the source gives its features numbers.
 from __future__ import annotations
 
 import json
+import shutil
 import threading
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -27,6 +28,7 @@ from eskret.core.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
+from eskret.workflow.reuse.kept import KeptLayer, Passing, home_of, link, loaded
 
 POINT, LINE, RING = 0, 1, 2
 
@@ -81,13 +83,15 @@ class ResultStore:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
-        self._known: dict[tuple[int, int], tuple[Layer, dict[str, Any]]] = {}
+        self._known: dict[Any, tuple[Passing, dict[str, Any]]] = {}
         self._number = 0
         self._lock = threading.Lock()
 
-    def put(self, layer: Layer) -> dict[str, Any]:
+    def put(self, layer: Passing) -> dict[str, Any]:
         """Store a layer; say where it is and what it is, as JSON."""
-        place = (id(layer.table), id(layer.geometry))
+        place: Any = (
+            layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.encoded or layer.geometry))
+        )
         with self._lock:
             known = self._known.get(place)
             if known is None:
@@ -100,7 +104,7 @@ class ResultStore:
                 "line": [list(place) for place in layer.line]}  # fmt: skip
 
     def keep(
-        self, step: str, entering: Sequence[Layer], outcomes: Sequence[Outcome], others: Sequence[Layer] = ()
+        self, step: str, entering: Sequence[Passing], outcomes: Sequence[Outcome], others: Sequence[Passing] = ()
     ) -> Mapping[str, Any]:
         """Store a step's result; for the engine's ``keep``."""
         aside: dict[str, Any] = {}
@@ -146,7 +150,35 @@ class ResultStore:
                 "units": [a.unit for a in altered]}  # fmt: skip
 
 
-def _write(layer: Layer, home: Path) -> dict[str, Any]:
+_INFO = "layer.json"
+_DRAWN = ("xy.npy", "starts.npy", "kinds.npy", "first.npy", "boxes.npy")
+_FILES = ("table.arrow", "ids.npy", *_DRAWN)
+
+
+def _write(layer: Passing, home: Path) -> dict[str, Any]:
+    """Write a layer, or give what was written of it before a second name."""
+    kept = home_of(layer)
+    if kept is not None and (kept / _INFO).exists() and _link_all(kept, home):
+        told: dict[str, Any] = json.loads((home / _INFO).read_text())
+        return {**told, "path": str(home)}
+    info = _write_anew(loaded(layer), home)
+    if kept is not None:
+        # so that the next run finds it; the word that it is whole comes last
+        for name in (*_DRAWN, _INFO):
+            if (home / name).exists():
+                link(home / name, kept / name)
+    return info
+
+
+def _link_all(kept: Path, home: Path) -> bool:
+    home.mkdir(parents=True)
+    if all(link(kept / n, home / n) for n in (*_FILES, _INFO) if (kept / n).exists()):
+        return True
+    shutil.rmtree(home)  # another file system
+    return False
+
+
+def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
     home.mkdir(parents=True)
     with pa.OSFile(str(home / "table.arrow"), "wb") as sink, pa.ipc.new_file(sink, layer.table.schema) as writer:
         writer.write_table(layer.table)
@@ -163,7 +195,7 @@ def _write(layer: Layer, home: Path) -> dict[str, Any]:
         "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.drawn, "extent": layer.extent(),
         "origin": layer.origin, "titles": dict(layer.titles), "numbered": layer.ids is not None,
     }  # fmt: skip
-    (home / "layer.json").write_text(json.dumps(info))
+    (home / _INFO).write_text(json.dumps(info))
     return info
 
 

@@ -18,9 +18,11 @@ from eskret.workflow.choices import offers
 from eskret.workflow.delivery import DeliveryDesk, sweep
 from eskret.workflow.document import Document
 from eskret.workflow.each import Round, labelled
-from eskret.workflow.engine import FAILED, STOPPED, Event, Run, RunResult, leftovers_of
+from eskret.workflow.engine import STOPPED, Event, Run, RunResult, leftovers_of
 from eskret.workflow.parameters import Parameter, listed
 from eskret.workflow.rehearsal import Rehearsal, rehearse
+from eskret.workflow.reuse import Keeping
+from eskret.workflow.step_run import FAILED
 
 _WORSE = ("balanced", "look", "stopped", "failed")
 
@@ -129,12 +131,13 @@ class RoundsRun:
     values : of the parameters that the rows leave alone.
     go_on : commit each round by itself and go on after one that failed; else all are committed together, or none.
     on_event : as for a run; every event also has the ``round`` it is of.
+    keeping : as for a run.
     """
 
     def __init__(
         self, document: Document, rows: Sequence[Mapping[str, Any]], values: Mapping[str, Any] | None = None, *,
         workflow: Path | None = None, folder: Path | None = None, if_exists: str | None = None, go_on: bool = False,
-        on_event: Callable[[Event], None] | None = None,
+        on_event: Callable[[Event], None] | None = None, keeping: Keeping | None = None,
     ) -> None:  # fmt: skip
         self.document = document
         self.rounds: list[Round] = labelled(rows) if rows else []
@@ -142,6 +145,7 @@ class RoundsRun:
         self.folder = folder or (workflow.parent if workflow else Path.cwd())
         self.if_exists = if_exists
         self.go_on = go_on
+        self.keeping = keeping
         self._given = dict(values or {})
         self._tell = on_event or (lambda event: None)
         self._stop = threading.Event()
@@ -240,6 +244,7 @@ class RoundsRun:
         self._current = Run(
             self.document, {**self._given, **one.values}, workflow=self.workflow, folder=self.folder,
             if_exists=self.if_exists, on_event=lambda e: self._tell({**e, "round": number}), desk=shared, checked=True,
+            keeping=self.keeping,
         )  # fmt: skip
         if self._stop.is_set():
             self._current.stop()

@@ -61,6 +61,7 @@ def pairs(text: str, unit: str) -> list[tuple[float, float]]:
     author="The register of Orrel Sound",
     limits="One area without holes; corners in order along its edge.",
     check=check,
+    reuse=True,
 )
 def area_from_text(
     text: str = eskret.setting(

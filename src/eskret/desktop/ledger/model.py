@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from eskret.core.words import counted, duration, plain
+from eskret.core.words import counted, plain
 from eskret.desktop.ledger.threads import RowThreads, lanes
 from eskret.desktop.session import Session
 from eskret.workflow.ledger import LayerRow, StepRow, grouped_remarks
@@ -178,7 +178,7 @@ class LedgerModel(QAbstractItemModel):
         return {
             NUMBER: str(row.number), LAYERS: _n(row.layers), IN: _n(row.rows_in), OUT: _n(row.rows_out),
             ASIDE: _n(row.aside or None), TOTAL: row.total,
-            TIME: "" if row.seconds is None else duration(row.seconds), STATE: words.get(node.state, node.state),
+            TIME: row.time, STATE: words.get(node.state, node.state),
         }.get(column, "")  # fmt: skip
 
     def _tip(self, node: Node) -> str:
@@ -187,6 +187,9 @@ class LedgerModel(QAbstractItemModel):
         lines = [plain(row.sentence)]
         if row.error or node.finding:
             lines.append(row.error or node.finding)
+        if row.reused:
+            part = "All of it" if row.reused == row.tasks else f"{row.reused:,} of its {row.tasks:,} parts"
+            lines.append(f"{part} was made by an earlier run, and nothing has changed since that it hangs on.")
         counts: dict[str, int] = {}
         for child in row.children:
             for reason, number in child.reasons:

@@ -469,7 +469,8 @@ class SettingsForm(QScrollArea):
         saved = [o for o in self._session.last_run.get("outputs", ()) if o.get("step") == step.id]
         for output in saved:
             layer = f", layer {output['layer']}" if output["layer"] else ""
-            lines.append(f"Saved {Path(output['path']).name}{layer}: {counted(output['features'], 'feature')}.")
+            verb = "Saved" if output.get("written", True) else "Left as it was"
+            lines.append(f"{verb} {Path(output['path']).name}{layer}: {counted(output['features'], 'feature')}.")
         if not saved:
             outputs = result["outputs"]
             keys = in_words([o["layer"] for o in outputs], 4)

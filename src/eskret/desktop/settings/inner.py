@@ -72,6 +72,7 @@ class InnerEditor(Editor):
         self._column.setSpacing(9)
         self.empty = QLabel()
         self.empty.setObjectName("faint")
+        self.empty.setAccessibleName("Its parameters")
         self.empty.setWordWrap(True)
         self._column.addWidget(self.empty)
         self.rows: dict[str, _Row] = {}

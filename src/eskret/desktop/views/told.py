@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
 
-from eskret.core.words import duration, plain
+from eskret.core.words import plain
 from eskret.desktop.grid.model import Column, GridModel
 from eskret.workflow import ledger
 from eskret.workflow.document import Document
@@ -43,7 +43,7 @@ class ToldModel(GridModel):
             rows.append({
                 "number": str(row.number), "step": plain(row.sentence), "in": _n(row.rows_in), "out": _n(row.rows_out),
                 "aside": _n(row.aside) if row.aside else "", "total": row.total,
-                "time": "" if row.seconds is None else duration(row.seconds), "state": words, "says": row.error or says,
+                "time": row.time, "state": words, "says": row.error or says,
             })  # fmt: skip
             colours[n, "state"] = colour
             colours[n, "aside"] = "bad"

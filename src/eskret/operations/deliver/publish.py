@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
@@ -166,6 +167,9 @@ class Publish(Delivery):
         return Connection(address, token, lambda: context.watch(0, 0))
 
     # -- the difference
+
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        return None  # what is published may be another by now
 
     def deliver(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Sequence[Outcome]:
         with self._connect(settings, context) as there:

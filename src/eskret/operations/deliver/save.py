@@ -354,6 +354,10 @@ class Save(Delivery):
 
     # -- writing
 
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        # whatever hangs on what is there already is looked at anew
+        return () if settings.if_exists in ("own", "replace") else None
+
     def deliver(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Sequence[Outcome]:
         first, *others = _each(settings)
         beside: set[Path] = set()

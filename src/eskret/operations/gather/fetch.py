@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -88,6 +89,9 @@ class Fetch(Source):
             "known" if found.matched is not None else "unknown", None, settings.service,
         )  # fmt: skip
         return Forecast((facts,))
+
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        return None  # what is published may be another by now
 
     def parts(self, settings: Settings, context: Context) -> Sequence[None]:
         return [None]

@@ -224,6 +224,12 @@ class Load(Source):
         keys = number_collisions([key for _, _, key in found])
         return [Wanted(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
 
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        return sources.find_files([context.fill(f) for f in settings.files], context.folder)
+
+    def part_reads(self, part: Wanted | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
+        return [part.path]
+
     def parts(self, settings: Settings, context: Context) -> Sequence[Wanted | Unreadable]:
         wanted, problems = self._wanted(settings, context)
         if not wanted and not problems:
@@ -260,6 +266,9 @@ class Load(Source):
         output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=part.key) for r in remarks)
         return [Outcome((layer,), (account,), (output,), None, named)]
+
+    def joins(self, settings: Settings) -> bool:
+        return settings.together
 
     def gather(self, outcomes: Sequence[Outcome], settings: Settings, context: Context) -> Sequence[Outcome]:
         if not settings.together:

@@ -130,6 +130,12 @@ class LoadCoordinates(Source):
 
     # -- reading
 
+    def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
+        return [path for path, _ in self.parts(settings, context)]
+
+    def part_reads(self, part: tuple[Path, str], settings: Settings, context: Context) -> Sequence[Path] | None:
+        return [part[0]]
+
     def parts(self, settings: Settings, context: Context) -> Sequence[tuple[Path, str]]:
         files = sources.find_files(
             [context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS

@@ -57,7 +57,7 @@ def _run(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     store = ResultStore(Path(request["store"]))
     job = Run(
         parse(request["text"]), request["values"], workflow=_path(request.get("workflow")),
-        folder=_path(request["folder"]), on_event=tell, keep=store.keep,
+        folder=_path(request["folder"]), on_event=tell, keep=store.keep, keeping=_keeping(request),
     )  # fmt: skip
     jobs.on_stop(request["job"], job.stop)
     result = job.execute()
@@ -84,7 +84,14 @@ def _rounds_run(request: Request, tell: Tell) -> Any:
     return RoundsRun(
         parse(request["text"]), request["rows"], request["values"], workflow=_path(request.get("workflow")),
         folder=_path(request["folder"]), go_on=request.get("go_on", False), on_event=tell,
+        keeping=_keeping(request),
     )  # fmt: skip
+
+
+def _keeping(request: Request) -> Any:
+    from eskret.workflow.reuse import Keeping, the_store
+
+    return Keeping(the_store(), fresh=request.get("fresh", False))
 
 
 def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:

@@ -1,0 +1,214 @@
+"""Layers that lie on disk: written as Arrow, mapped into memory when somebody asks for their rows."""
+
+from __future__ import annotations
+
+import os
+import threading
+import weakref
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import shapely
+
+from eskret.core.encoded import Encoded, encode
+from eskret.core.layer import Kind, Layer, LayerFacts
+
+TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.npy", "ids.npy"
+
+
+@dataclass(frozen=True)
+class KeptLayer:
+    """A layer of which only the facts are in memory. ``mark`` says which content it is: equal marks, equal content."""
+
+    key: str
+    rows: int
+    home: Path
+    mark: str
+    crs: str | None = None
+    name: str = ""
+    origin: str = ""
+    titles: Mapping[str, str] = field(default_factory=dict)
+    kind: Kind = Kind.TABLE
+    drawn: bool = False
+    numbered: bool = False
+    line: tuple[tuple[str, str], ...] = ()
+
+    def __len__(self) -> int:
+        return self.rows
+
+    @property
+    def step(self) -> str:
+        """The step that made it, in a run."""
+        return self.line[0][0] if self.line else ""
+
+    def with_key(self, key: str) -> KeptLayer:
+        return replace(self, key=key)
+
+    def made_by(self, step: str, of: Layer | KeptLayer | None = None) -> KeptLayer:
+        """The layer as one that this step made, of another one."""
+        return replace(self, line=((step, self.key), *(of.line if of is not None else ())))
+
+    def facts(self) -> LayerFacts:
+        """The layer's facts, counts and extent known."""
+        return self.load().facts()
+
+    def load(self) -> Layer:
+        """The layer with its rows; those who ask while somebody has it get the same rows."""
+        rows = _rows(self.home, self.drawn, self.numbered)
+        shape: dict[str, Any] = {"encoded": rows.encoded} if rows.encoded is not None else {"geometry": rows.geometry}
+        layer = Layer(
+            self.key, rows.table, crs=self.crs, name=self.name, origin=self.origin, titles=dict(self.titles),
+            kind=self.kind, ids=rows.ids, line=self.line, **shape,
+        )  # fmt: skip
+        note(layer, self.mark, self.home)
+        return layer
+
+
+Passing = Layer | KeptLayer
+"""What passes from step to step: a layer in memory, or one that was kept and is read when it is needed."""
+
+
+def loaded(layer: Passing) -> Layer:
+    """The layer with its rows."""
+    return layer.load() if isinstance(layer, KeptLayer) else layer
+
+
+# -- which content a layer in memory is
+
+_guard = threading.RLock()
+_noted: dict[tuple[int, int, int], tuple[weakref.ref[Any], weakref.ref[Any] | None, str, Path | None]] = {}
+
+
+def _shapes_of(layer: Layer) -> Any:
+    """Its shapes as they are, without making any."""
+    return layer.encoded if layer.encoded is not None else layer.geometry
+
+
+def _place(layer: Layer) -> tuple[int, int, int]:
+    shapes = _shapes_of(layer)
+    return id(layer.table), 0 if shapes is None else id(shapes), 0 if layer.ids is None else id(layer.ids)
+
+
+def note(layer: Layer, mark: str, home: Path | None = None) -> None:
+    """Remember which content the rows of this layer are, as long as they are in memory."""
+    shapes, place = _shapes_of(layer), _place(layer)
+    with _guard:
+        gone = weakref.ref(layer.table, lambda _: _noted.pop(place, None))
+        _noted[place] = (gone, None if shapes is None else weakref.ref(shapes), mark, home)
+
+
+def mark_of(layer: Passing) -> str | None:
+    """Which content a layer is; None where nobody knows, as of one that was made by hand."""
+    if isinstance(layer, KeptLayer):
+        return layer.mark
+    found = _found(layer)
+    return None if found is None else found[2]
+
+
+def home_of(layer: Passing) -> Path | None:
+    """Where the rows of a layer lie on disk, where they do."""
+    if isinstance(layer, KeptLayer):
+        return layer.home
+    found = _found(layer)
+    return None if found is None else found[3]
+
+
+def _found(layer: Layer) -> tuple[Any, Any, str, Path | None] | None:
+    with _guard:
+        found = _noted.get(_place(layer))
+    if found is None or found[0]() is not layer.table:
+        return None
+    if found[1] is not None and found[1]() is not _shapes_of(layer):
+        return None
+    return found
+
+
+# -- rows on disk
+
+
+@dataclass(eq=False)
+class _Rows:
+    table: pa.Table
+    encoded: Encoded | None
+    geometry: np.ndarray | None
+    ids: np.ndarray | None
+
+
+_mapped: weakref.WeakValueDictionary[Path, _Rows] = weakref.WeakValueDictionary()
+
+
+def _rows(home: Path, drawn: bool, numbered: bool) -> _Rows:
+    """The rows at a place.
+
+    Raises
+    ------
+    OSError, pa.ArrowInvalid : they are not there any more, or not whole.
+    """
+    with _guard:
+        known = _mapped.get(home)
+        if known is not None:
+            return known
+        encoded, geometry = None, None
+        if drawn:
+            column = _read(home / SHAPES).column("shape")
+            if (home / TYPES).exists():
+                encoded = Encoded(column, np.load(home / TYPES))
+            else:
+                geometry = shapely.from_wkb(np.asarray(column.to_pylist(), object))
+                geometry.flags.writeable = False
+        ids = np.load(home / IDS) if numbered else None
+        known = _Rows(_read(home / TABLE), encoded, geometry, ids)
+        _mapped[home] = known
+        return known
+
+
+def _read(path: Path) -> pa.Table:
+    with pa.memory_map(str(path)) as source:
+        return pa.ipc.open_file(source).read_all()
+
+
+def _write_table(table: pa.Table, path: Path) -> None:
+    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table)
+
+
+def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, Any]:
+    """Write a layer's rows into a new folder; what it shares with one of the others is not written again.
+
+    Returns
+    -------
+    dict : the facts to make a ``KeptLayer`` of, but its home and mark.
+    """
+    layer = loaded(given)
+    home.mkdir(parents=True)
+    shapes = _shapes_of(layer)
+    like = [(o, h) for o in others if isinstance(o, Layer) and (h := home_of(o)) is not None]
+    same = next((h for o, h in like if o.table is layer.table), None)
+    if same is None or not link(same / TABLE, home / TABLE):
+        _write_table(layer.table, home / TABLE)
+    if shapes is not None:
+        same = next((h for o, h in like if _shapes_of(o) is shapes), None)
+        if same is None or not link(same / SHAPES, home / SHAPES):
+            column = layer.encoded.column if layer.encoded is not None else pa.array(encode(shapes), pa.binary())
+            _write_table(pa.table({"shape": column}), home / SHAPES)
+        if layer.encoded is not None:
+            np.save(home / TYPES, layer.encoded.types)
+    if layer.ids is not None:
+        np.save(home / IDS, layer.ids)
+    return {
+        "key": layer.key, "rows": len(layer), "crs": layer.crs, "name": layer.name, "origin": layer.origin,
+        "titles": dict(layer.titles), "kind": layer.kind, "drawn": layer.drawn, "numbered": layer.ids is not None,
+    }  # fmt: skip
+
+
+def link(source: Path, target: Path) -> bool:
+    """Give a file a second name; False where that cannot be."""
+    try:
+        os.link(source, target)
+    except OSError:
+        return False
+    return True

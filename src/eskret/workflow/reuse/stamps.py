@@ -1,0 +1,93 @@
+"""Which content a file has, without reading it again while it was not written."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+import threading
+from pathlib import Path
+
+from eskret.formats import targets
+
+Stat = tuple[int, int, int, int]
+
+
+class Stamps:
+    """Digests of files, remembered by place, size, times and number. Safe to use from several threads."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._lock = threading.Lock()
+        self._known: dict[str, tuple[Stat, str]] = {}
+        self._new: set[str] = set()
+        self._read = False
+
+    def digest(self, path: Path) -> str:
+        """The digest of a file's content.
+
+        Raises
+        ------
+        OSError : it cannot be read.
+        """
+        name, stat = str(path.absolute()), stat_of(path)
+        with self._lock:
+            if not self._read:
+                self._load()
+            known = self._known.get(name)
+        if known is not None and known[0] == stat:
+            return known[1]
+        with path.open("rb") as stream:
+            told = hashlib.file_digest(stream, "sha256").hexdigest()
+        with self._lock:
+            self._known[name] = (stat, told)
+            self._new.add(name)
+        return told
+
+    def _load(self) -> None:
+        self._read = True
+        try:
+            with sqlite3.connect(self._path) as db:
+                rows = db.execute("SELECT path, size, modified, changed, number, digest FROM stamps").fetchall()
+            db.close()
+        except sqlite3.Error:
+            return
+        self._known.update({r[0]: ((r[1], r[2], r[3], r[4]), r[5]) for r in rows})
+
+    def save(self) -> None:
+        """Remember what is new; where that cannot be, it is read again next time."""
+        with self._lock:
+            rows = [(n, *self._known[n][0], self._known[n][1]) for n in self._new]
+            self._new.clear()
+        if not rows:
+            return
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
+            with sqlite3.connect(self._path, timeout=2) as db:
+                db.execute(
+                    "CREATE TABLE IF NOT EXISTS stamps (path TEXT PRIMARY KEY, size, modified, changed, number, digest)"
+                )
+                db.executemany("INSERT OR REPLACE INTO stamps VALUES (?, ?, ?, ?, ?, ?)", rows)
+            db.close()
+        except (sqlite3.Error, OSError):
+            return
+
+
+def stat_of(path: Path) -> Stat:
+    """Size, time of writing, time of any change and number of a file: one that was written has another."""
+    stat = path.stat()
+    return stat.st_size, stat.st_mtime_ns, stat.st_ctime_ns, stat.st_ino
+
+
+def with_companions(path: Path) -> list[Path]:
+    """A file and those that belong to it: the parts of a shapefile, what a database has not folded in yet."""
+    out = [path]
+    if path.suffix.lower() == ".shp":
+        out += sorted(p for p in path.parent.glob(f"{_literal(path.stem)}.*") if p != path and p.is_file())
+    if path.suffix.lower() == targets.GEOPACKAGE.ending:
+        wal = path.with_name(f"{path.name}-wal")
+        out += [wal] if wal.exists() and wal.stat().st_size else []
+    return out
+
+
+def _literal(text: str) -> str:
+    return "".join(f"[{c}]" if c in "*?[" else c for c in text)

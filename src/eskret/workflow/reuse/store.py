@@ -1,0 +1,168 @@
+"""Where results are kept: a folder an entry, the one used longest ago taken away first when there is no more room."""
+
+from __future__ import annotations
+
+import json
+import os
+import pickle
+import shutil
+import uuid
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_cache_path
+
+from eskret.errors import InputError
+
+FORM = 1
+"""Raised when the form of entries changes."""
+LIMIT = 4 * 1024**3
+"""Bytes that may be kept where nobody said otherwise."""
+_ENTRY = "entry.pickle"
+
+
+class Store:
+    """Entries by their key. Safe to use from several threads and processes: an entry appears whole or not at all."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.added = 0
+
+    # -- entries
+
+    def home(self, key: str) -> Path:
+        return self.folder / key[:2] / key
+
+    def get(self, key: str) -> Any | None:
+        """What was kept under a key, or None."""
+        path = self.home(key) / _ENTRY
+        try:
+            content = path.read_bytes()
+            os.utime(path)
+        except OSError:
+            return None
+        try:
+            return pickle.loads(content)  # written by this program, into the user's own folder
+        except (pickle.UnpicklingError, EOFError, AttributeError, ImportError, IndexError, TypeError, ValueError):
+            self.drop(key)  # it is not whole
+            return None
+
+    def put(self, key: str, fill: Callable[[Path], Any]) -> None:
+        """Keep something: ``fill`` writes files into a folder and gives what is to be pickled beside them. What cannot be
+        written is not kept, which costs time later and nothing else."""
+        if self.limit() <= 0 or (self.home(key) / _ENTRY).exists():
+            return
+        new = self.folder / f".new-{os.getpid()}-{uuid.uuid4().hex[:8]}"
+        try:
+            new.mkdir(parents=True)
+            told = fill(new)
+            (new / _ENTRY).write_bytes(pickle.dumps(told, protocol=5))
+            size = _size(new)
+            self.home(key).parent.mkdir(parents=True, exist_ok=True)
+            if self.home(key).exists():
+                shutil.rmtree(self.home(key), ignore_errors=True)  # one that is not whole
+            new.rename(self.home(key))
+            self.added += size
+        except (OSError, pickle.PicklingError, TypeError, ValueError):
+            shutil.rmtree(new, ignore_errors=True)
+
+    def drop(self, key: str) -> None:
+        """Take an entry away."""
+        shutil.rmtree(self.home(key), ignore_errors=True)
+
+    # -- room
+
+    def limit(self) -> int:
+        """Bytes that may be kept; 0 keeps nothing."""
+        try:
+            return int(json.loads((self.folder / "limit.json").read_text())["bytes"])
+        except (OSError, ValueError, KeyError, TypeError):
+            return LIMIT
+
+    def set_limit(self, size: int) -> None:
+        """Say how many bytes may be kept, and keep no more.
+
+        Raises
+        ------
+        InputError : it cannot be written down.
+        """
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+            (self.folder / "limit.json").write_text(json.dumps({"bytes": size}))
+        except OSError as error:
+            raise InputError(f"the limit cannot be kept ({error.strerror})", place=str(self.folder)) from error
+        self.trim()
+
+    def size(self) -> tuple[int, int]:
+        """Entries and bytes that are kept."""
+        entries = self._entries()
+        return len(entries), _bytes(entries)
+
+    def settle(self) -> None:
+        """After a run: make room where there is need. Counting all entries takes a while, so it is done only where what was
+        added may have gone over the limit."""
+        if not self.added:
+            return
+        counter = self.folder / "about.json"
+        try:
+            known = int(json.loads(counter.read_text())["bytes"])
+        except (OSError, ValueError, KeyError, TypeError):
+            known = _bytes(self._entries()) - self.added
+        known += self.added
+        self.added = 0
+        if known > self.limit():
+            known = self.trim()
+        try:
+            counter.write_text(json.dumps({"bytes": known}))
+        except OSError:
+            return
+
+    def trim(self, limit: int | None = None) -> int:
+        """Take away what was used longest ago until the rest is within the limit; the bytes that are left."""
+        most = self.limit() if limit is None else limit
+        entries = sorted(self._entries(), key=lambda e: e.stat().st_mtime)
+        left = _bytes(entries)
+        for entry in entries:
+            if left <= most:
+                break
+            left -= _size(entry.parent)
+            shutil.rmtree(entry.parent, ignore_errors=True)
+        for stray in self.folder.glob(".new-*"):
+            pid = stray.name.split("-")[1]
+            if not Path(f"/proc/{pid}").exists():
+                shutil.rmtree(stray, ignore_errors=True)
+        return left
+
+    def clear(self) -> None:
+        """Take all entries away."""
+        self.trim(0)
+        (self.folder / "about.json").unlink(missing_ok=True)
+
+    def _entries(self) -> list[Path]:
+        return list(self.folder.glob(f"??/*/{_ENTRY}"))
+
+
+def _bytes(entries: list[Path]) -> int:
+    """Bytes of entries; a file with several names counts once."""
+    seen: dict[tuple[int, int], int] = {}
+    for entry in entries:
+        for path in entry.parent.rglob("*"):
+            try:
+                stat = path.stat()
+            except OSError:
+                continue
+            if path.is_file():
+                seen[stat.st_dev, stat.st_ino] = stat.st_size
+    return sum(seen.values())
+
+
+def _size(folder: Path) -> int:
+    """Bytes of a folder that nothing else has."""
+    files = [p.stat() for p in folder.rglob("*") if p.is_file()]
+    return sum(s.st_size for s in files if s.st_nlink == 1)
+
+
+def the_store() -> Store:
+    """The store of whoever is at work, in the user's cache folder."""
+    return Store(user_cache_path("eskret", appauthor=False) / f"results-{FORM}")
