@@ -24,6 +24,7 @@ from eskret.workflow.mapped import map_of
 from eskret.workflow.parameters import Parameter, parameter_of
 from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.reuse import Keeping, the_store
+from eskret.workflow.runs import PYTHON, write_down
 from eskret.workflow.script import to_script
 
 
@@ -190,7 +191,9 @@ class Workflow:
             self.document, values, workflow=self.path, folder=self._folder(), if_exists=if_exists, hold=hold,
             keeping=Keeping(the_store(), fresh=fresh),
         )  # fmt: skip
-        return run.execute()
+        result = run.execute()
+        write_down(run, result, PYTHON)
+        return result
 
     def script(self, file: str = "workflow.toml") -> str:
         """Python that builds this workflow again."""

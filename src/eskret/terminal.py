@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -13,7 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from eskret.core.crs import crs_facts
-from eskret.core.words import counted, duration, pieces
+from eskret.core.words import counted, duration, moment, pieces
 from eskret.operations.base import Delivered
 from eskret.workflow import ledger
 
@@ -150,6 +150,90 @@ def print_outputs(result: Any) -> None:
         out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
     state, colour = STATES[result.state]
     out.print(f"[{colour}]{state}[/] in {duration(result.seconds)}")
+
+
+def _plain_table(*columns: str, right: Sequence[str] = ()) -> Table:
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for name in columns:
+        table.add_column(name, justify="right" if name in right else "left")
+    return table
+
+
+def print_runs(found: Sequence[Any], versions: Mapping[str, Mapping[str, int]]) -> None:
+    """The runs of earlier, the last first."""
+    out = _console()
+    if not found:
+        out.print("No run is known.")
+        return
+    table = _plain_table(
+        "Run",
+        "When",
+        "Workflow",
+        "Version",
+        "Round",
+        "State",
+        "Time",
+        "Saved",
+        right=("Run", "Version", "Time", "Saved"),
+    )
+    for one in found:
+        state, colour = STATES.get(one.state, (one.state, ""))
+        name = f"{one.title or 'no title'} ({one.file})"
+        number = versions.get(one.workflow, {}).get(one.version, 0)
+        table.add_row(
+            str(one.id), moment(one.started), Text(name), str(number or ""), Text(one.label), Text(state, colour),
+            duration(one.seconds), f"{one.features:,}",
+        )  # fmt: skip
+    out.print(table)
+
+
+def print_run(run: Any) -> None:
+    """One run of earlier: its values, its ledger, what it left."""
+    out, kept = _console(), run.kept
+    label = f", round {kept.label}" if kept.label else ""
+    out.print(
+        f"Run {kept.id}: {kept.title or 'no title'} ({kept.file}{label}), {moment(kept.started)}, by {kept.how}",
+        markup=False,
+    )
+    for name, value in run.told.get("values", {}).items():
+        out.print(f"  {name} = {value}", markup=False)
+    out.print(_ledger_table(ledger.rows(run.document, {s["id"]: s for s in run.told.get("steps", ())}), out.width))
+    for one in run.outputs:
+        layer = f", {one.layer}" if one.layer else ""
+        digest = (one.content or one.sha256)[:16]
+        out.print(
+            f"{one.path}{layer}: {counted(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False
+        )
+    state, colour = STATES.get(kept.state, (kept.state, ""))
+    out.print(f"[{colour}]{state}[/] in {duration(kept.seconds)}")
+    if kept.error:
+        out.print(kept.error, soft_wrap=True, markup=False)
+
+
+def print_compared(earlier: int, later: int, found: Any, counts: Mapping[str, Mapping[str, int]]) -> None:
+    """Two runs side by side."""
+    out = _console()
+
+    def pair(a: Any, b: Any) -> Text:
+        mine, theirs = ("" if x is None else f"{x:,}" if isinstance(x, int) else str(x) for x in (a, b))
+        return Text(mine) if mine == theirs else Text(f"{mine or '-'} → {theirs or '-'}", "yellow")
+
+    for name, a, b in found.values:
+        out.print(f"{name}: {a} → {b}", markup=False)
+    for line in found.text:
+        out.print(f"  {line}", markup=False, style="green" if line[:1] == "+" else "red" if line[:1] == "-" else "dim")
+    table = _plain_table("Step", "", "In", "Out", "Set aside", "State", right=("In", "Out", "Set aside"))
+    for one in found.steps:
+        figures = [
+            [getattr(r, n, None) for n in ("rows_in", "rows_out", "aside", "state")] for r in (one.earlier, one.later)
+        ]
+        cells = [pair(a, b) for a, b in zip(*figures, strict=True)]
+        table.add_row(Text(one.id), Text(one.sentence), *cells)
+    out.print(table)
+    for one in found.outputs:
+        told = ", ".join(f"{n:,} {kind}" for kind, n in counts.get(one.name, {}).items())
+        out.print(f"{one.name}: {one.state}{': ' + told if told else ''}", markup=False)
+    out.print(f"Run {earlier} → run {later}", style="dim")
 
 
 def print_rounds(result: Any) -> None:

@@ -33,6 +33,7 @@ from eskret.cli.common import (
     plain_errors,
     values,
 )
+from eskret.cli.runs import note, runs
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
@@ -141,6 +142,7 @@ def run(
         from eskret.workflow.report import write_report
         from eskret.workflow.report_maps import Maps
         from eskret.workflow.reuse import Keeping, the_store
+        from eskret.workflow.runs import COMMAND, write_down
 
         path = file.resolve()
         document = documents.read(path)
@@ -159,6 +161,7 @@ def run(
             finally:
                 signal.signal(signal.SIGINT, before)
                 signal.signal(signal.SIGTERM, term)
+        note(write_down(job, result, COMMAND))
         if report is not None:
             write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
         if json_:
@@ -475,3 +478,4 @@ def _window(path: Path | None) -> int:
 
 publishing.register(app)
 app.command()(cache)
+app.command()(runs)

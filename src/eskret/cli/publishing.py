@@ -15,6 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from eskret.cli.common import EXIT, FAILED, STOPPED, USAGE, Json, Quiet, Set, plain_errors, values
+from eskret.cli.runs import note
 from eskret.errors import DocumentError, EskretError, InputError, StoppedError
 
 
@@ -89,6 +90,7 @@ def _prepare(
     from eskret.workflow.report import write_report
     from eskret.workflow.report_maps import Maps
     from eskret.workflow.reuse import Keeping, the_store
+    from eskret.workflow.runs import COMMAND, write_down
 
     document = documents.read(path)
     if not any(s.use == "publish" and not s.off for s in document.steps):
@@ -103,6 +105,7 @@ def _prepare(
         )  # fmt: skip
         with _stops(job.stop):
             result = job.execute()
+    note(write_down(job, result, COMMAND))
     if report is not None:
         write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
     if not quiet:

@@ -10,6 +10,7 @@ from typing import Any
 import typer
 
 from eskret.cli.common import EXIT, UNMET, USAGE, of_project, plain_errors, values
+from eskret.cli.runs import note
 from eskret.errors import DocumentError
 
 
@@ -24,6 +25,7 @@ def run(
         from eskret.workflow.report import write_report
         from eskret.workflow.reuse import Keeping, the_store
         from eskret.workflow.rounds import RoundsRun, rows_for
+        from eskret.workflow.runs import COMMAND, write_down_rounds
 
         path = file.resolve()
         document = documents.read(path)
@@ -44,6 +46,7 @@ def run(
             finally:
                 for number, handler in zip((signal.SIGINT, signal.SIGTERM), before, strict=True):
                     signal.signal(number, handler)
+        note(write_down_rounds(job, result, COMMAND))
         if report is not None:
             write_report(document, result.to_json(), report, path.parent)
         if as_json:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 _ON, _OFF = "\x0e", "\x0f"
 
 
@@ -27,6 +29,14 @@ def plain(sentence: str) -> str:
 def counted(number: int, noun: str, plural: str = "") -> str:
     """``1 point``, ``1,204 points``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def moment(told: str) -> str:
+    """A time of ISO 8601 as whoever looks reads it on the clock: ``2031-10-06 09:12``."""
+    try:
+        return datetime.fromisoformat(told).astimezone().strftime("%Y-%m-%d %H:%M")
+    except ValueError:
+        return told
 
 
 def duration(seconds: float) -> str:

@@ -41,7 +41,7 @@ from eskret.workflow.document import Document
 from eskret.workflow.references import bound, order_of, others_of, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.reuse import Keeping, loaded
-from eskret.workflow.reuse.kept import Passing
+from eskret.workflow.reuse.kept import KeptLayer, Passing, on_disk
 from eskret.workflow.reuse.passed import remember_passed, was_passed
 from eskret.workflow.step_run import FAILED, StepResult, StepRun, prove
 
@@ -72,6 +72,9 @@ class RunResult:
     layers: Mapping[str, tuple[Layer, ...]] = field(default_factory=dict, repr=False)
     unmet: bool = False
     """Whether it failed because a check of the analyst's own did not hold."""
+    held: Sequence[tuple[Delivered, KeptLayer]] = field(default=(), repr=False)
+    """What was delivered, with its features as they lie in the cache; of what is not kept there, nothing. Where somebody else
+    commits, it is filled in once that is done."""
 
     def to_json(self) -> dict[str, Any]:
         return {
@@ -168,8 +171,10 @@ class Run:
         prepared: tuple[Prepared, ...] = ()
         remarks: tuple[Remark, ...] = ()
         made: dict[str, tuple[Passing, ...]] = dict(self.given)
+        held: list[tuple[Delivered, KeptLayer]] = []
         try:
             coordinator = Coordinator(self, document, desk, values, made)
+            held = coordinator.held
             places = {s.id: n for n, s in enumerate(self.document.steps)}
             # in the order of the steps, whichever of them was ready first
             delivered = sorted(coordinator.run(), key=lambda d: places.get(d.step, -1))
@@ -200,6 +205,7 @@ class Run:
             str(state), time.perf_counter() - begun,
             tuple(self.steps[i] for i in order if i in self.steps), outputs, prepared, error, started, self.document.title,
             values, remarks, {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {}, unmet,
+            held,
         )  # fmt: skip
         if state in (State.BALANCED, State.LOOK) and not self._checked and not self._write_nothing:
             remember_passed(self, coordinator.reads)
@@ -251,6 +257,7 @@ class Coordinator:
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
         self.delivered: list[Delivered] = []
         self.prepared: list[Prepared] = []
+        self.held: list[tuple[Delivered, KeptLayer]] = []
         self.reads: dict[str, set[Path] | None] = {}
         """The files that each step was seen to read; None for one of which that cannot be told."""
         self.staged: list[tuple[str, Sequence[Outcome], Sequence[Passing]]] = []
@@ -305,6 +312,9 @@ class Coordinator:
                 for o in outcomes
             ]
             keeping.keep(key, told, entering)
+            for outcome in told:
+                first = on_disk(outcome.layers[0]) if outcome.layers else None
+                self.held += [(d, first) for d in outcome.delivered if first is not None]
 
     def _ready(self, id: str) -> bool:
         return all(r.step in self.made for r in sources_of(self.document.step(id)))
@@ -329,6 +339,10 @@ class Coordinator:
             self.made[step.id] = tuple(layer for o in outcomes for layer in o.layers)
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.prepared += [p for o in outcomes for p in o.prepared]
+            for outcome in outcomes:
+                first: Passing | None = outcome.layers[0] if outcome.layers else None
+                if isinstance(first, KeptLayer):
+                    self.held += [(d, first) for d in outcome.delivered]
             self.run_.steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
             extra = self.run_.keep(step.id, entered, outcomes, others) if self.run_.keep else {}

@@ -150,6 +150,8 @@ class RoundsRun:
         self._tell = on_event or (lambda event: None)
         self._stop = threading.Event()
         self._current: Run | None = None
+        self.runs: list[Run | None] = []
+        """The run of each round so far; None for one that its rehearsal did not let begin."""
 
     def stop(self) -> None:
         """Ask the run to stop: the round under way, and those to come."""
@@ -237,6 +239,7 @@ class RoundsRun:
         return self._result(state, begun, started, results, outputs, remarks, error or _failures(results))
 
     def _round(self, number: int, one: Round, found: Rehearsal, shared: DeliveryDesk | None) -> RoundResult:
+        self.runs.append(None)
         if found.errors:
             return RoundResult(one.label, one.values, error=RehearsalError(found.errors).sentence())
         if shared is not None:
@@ -246,6 +249,7 @@ class RoundsRun:
             if_exists=self.if_exists, on_event=lambda e: self._tell({**e, "round": number}), desk=shared, checked=True,
             keeping=self.keeping,
         )  # fmt: skip
+        self.runs[-1] = self._current
         if self._stop.is_set():
             self._current.stop()
         return RoundResult(one.label, one.values, self._current.execute())

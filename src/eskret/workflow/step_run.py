@@ -35,7 +35,7 @@ from eskret.workflow.document import Step
 from eskret.workflow.each import Each, Round, rounds_of
 from eskret.workflow.references import bound_step, others_of, resolve, settings_for
 from eskret.workflow.reuse import loaded
-from eskret.workflow.reuse.kept import Passing
+from eskret.workflow.reuse.kept import Passing, on_disk
 from eskret.workflow.styles import sld_for
 
 if TYPE_CHECKING:
@@ -204,7 +204,9 @@ class StepRun:
         outcomes = do([loaded(x) for x in entering], settings, context)
         if keeping is not None and digest is not None:
             if isinstance(self.operation, Delivery):
-                self.owner.staged.append((digest, outcomes, entering))  # it is there only once the run has succeeded
+                # it is there only once the run has succeeded; until then its rows need not be in memory
+                lean: list[Outcome] = [replace(o, layers=tuple(on_disk(x) or x for x in o.layers)) for o in outcomes]  # type: ignore[misc]
+                self.owner.staged.append((digest, lean, [on_disk(x) or x for x in entering]))
             else:
                 keeping.keep(digest, outcomes, entering)
         return outcomes

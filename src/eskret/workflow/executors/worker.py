@@ -53,6 +53,7 @@ def _run(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.workflow.document import parse
     from eskret.workflow.engine import Run
     from eskret.workflow.results import ResultStore
+    from eskret.workflow.runs import WINDOW, write_down
 
     store = ResultStore(Path(request["store"]))
     job = Run(
@@ -61,14 +62,17 @@ def _run(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     )  # fmt: skip
     jobs.on_stop(request["job"], job.stop)
     result = job.execute()
-    return {"state": result.state}
+    return {"state": result.state, "note": write_down(job, result, WINDOW)}
 
 
 def _rounds(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """Run the workflow once a row of values."""
     job = _rounds_run(request, tell)
     jobs.on_stop(request["job"], job.stop)
-    return {"state": job.execute().state}
+    from eskret.workflow.runs import WINDOW, write_down_rounds
+
+    result = job.execute()
+    return {"state": result.state, "note": write_down_rounds(job, result, WINDOW)}
 
 
 def _rehearse_rounds(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:

@@ -77,6 +77,17 @@ def loaded(layer: Passing) -> Layer:
     return layer.load() if isinstance(layer, KeptLayer) else layer
 
 
+def on_disk(layer: Passing) -> KeptLayer | None:
+    """The layer as one of which only the facts are in memory; None where its rows do not lie on disk."""
+    home, mark = home_of(layer), mark_of(layer)
+    if isinstance(layer, KeptLayer) or home is None or mark is None:
+        return layer if isinstance(layer, KeptLayer) else None
+    return KeptLayer(
+        layer.key, len(layer), home, mark, layer.crs, layer.name, layer.origin, dict(layer.titles), layer.kind, layer.drawn,
+        layer.ids is not None, layer.line,
+    )  # fmt: skip
+
+
 # -- which content a layer in memory is
 
 _guard = threading.RLock()
@@ -183,8 +194,10 @@ def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, An
     -------
     dict : the facts to make a ``KeptLayer`` of, but its home and mark.
     """
+    if isinstance(given, KeptLayer) and link_rows(given.home, home):
+        return facts_of(given)
     layer = loaded(given)
-    home.mkdir(parents=True)
+    home.mkdir(parents=True, exist_ok=True)
     shapes = _shapes_of(layer)
     like = [(o, h) for o in others if isinstance(o, Layer) and (h := home_of(o)) is not None]
     same = next((h for o, h in like if o.table is layer.table), None)
@@ -199,10 +212,22 @@ def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, An
             np.save(home / TYPES, layer.encoded.types)
     if layer.ids is not None:
         np.save(home / IDS, layer.ids)
+    return facts_of(layer)
+
+
+def facts_of(layer: Passing) -> dict[str, Any]:
+    """The facts to make a ``KeptLayer`` of, but its home and mark."""
+    numbered = layer.numbered if isinstance(layer, KeptLayer) else layer.ids is not None
     return {
         "key": layer.key, "rows": len(layer), "crs": layer.crs, "name": layer.name, "origin": layer.origin,
-        "titles": dict(layer.titles), "kind": layer.kind, "drawn": layer.drawn, "numbered": layer.ids is not None,
+        "titles": dict(layer.titles), "kind": layer.kind, "drawn": layer.drawn, "numbered": numbered,
     }  # fmt: skip
+
+
+def link_rows(kept: Path, home: Path) -> bool:
+    """Give the rows that lie in one folder a second name in another; False where that cannot be."""
+    home.mkdir(parents=True, exist_ok=True)
+    return all(link(kept / n, home / n) for n in (TABLE, SHAPES, TYPES, IDS) if (kept / n).exists())
 
 
 def link(source: Path, target: Path) -> bool:
