@@ -202,7 +202,7 @@ def test_rounds_are_filled_pasted_filled_down_and_run(
     assert [view.model.index(r, 5).data() for r in range(2)] == ["● balanced", "● balanced"]
     assert geopackage.layer_list(folder / "out" / "b.gpkg") == ["places"]
     view.grid.setCurrentIndex(view.model.index(1, 0))
-    assert view.told.told.index(1, 1).data().startswith("Keep") and view.told.told.index(1, 4).data() == "3"
+    assert view.told.grid.index(1, 1).data().startswith("Keep") and view.told.grid.index(1, 4).data() == "3"
     # as a table, and back
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(folder / "r.csv"), ""))
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(folder / "r.csv"), ""))

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import EskretError
+from eskret.workflow.runs import Whole
 from eskret.workflow.script import to_script
 
 RECENT = 8
@@ -48,6 +49,26 @@ class Files(QObject):
             self.failed.emit(error.sentence())
             return
         self.opened.emit()
+
+    def reopen(self, whole: Whole) -> bool:
+        """Open a workflow as it was at a run of earlier; False where what is open is not left, or it cannot be."""
+        if not self.may_leave():
+            return False
+        kept = whole.kept
+        try:
+            self._session.reopen(
+                whole.document,
+                Path(kept.workflow) if kept.workflow else None,
+                Path(kept.folder),
+                kept.given,
+                whole.told,
+                kept.id,
+            )
+        except EskretError as error:
+            self.failed.emit(error.sentence())
+            return False
+        self.opened.emit()
+        return True
 
     def open_demo(self) -> None:
         """Open the demo in the user's data folder, made the first time; what was changed in it stays."""

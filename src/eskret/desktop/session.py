@@ -168,6 +168,35 @@ class Session(QObject):
         document = documents.read(path)
         self._load(document, path.resolve(), path.resolve().parent)
 
+    def reopen(
+        self, document: Document, path: Path | None, folder: Path, values: Mapping[str, Any], told: Mapping[str, Any],
+        run: int,
+    ) -> None:  # fmt: skip
+        """Open a workflow as it was at a run of earlier, with the ledger of that run. Where its file is another by now, that
+        counts as a change that is not saved."""
+        try:
+            saved = documents.read(path) if path is not None and path.exists() else Document()
+        except EskretError:
+            saved = Document()
+        self._load(document, path, folder)
+        known = {p.name for p in document.parameters}
+        self.state = State(document, {n: v for n, v in values.items() if n in known})
+        self._saved = saved if saved.to_text() != document.to_text() else document
+        self.last_run = dict(told)
+        self.results = {s["id"]: dict(s) for s in told.get("steps", ())}
+        self.changed.emit()
+        self.figures_changed.emit()
+
+        def take(event: Mapping[str, Any]) -> None:
+            if event["event"] == "done" and self.state.document is document:
+                for id, view in event["views"].items():
+                    if id in self.results:
+                        self.results[id]["view"] = view
+                self.figures_changed.emit()
+                self.selected_changed.emit(self.selected)
+
+        self.ask("reopen", take, self, run=run)
+
     def _load(self, document: Document, path: Path | None, folder: Path) -> None:
         if self.running:
             self.stop()
@@ -413,7 +442,7 @@ class Session(QObject):
 
     def ask(self, do: str, handler: Any, owner: QObject | None = None, **request: Any) -> int:
         """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
-        if do in ("open", "sketch"):
+        if do in ("open", "sketch", "reopen"):
             request["store"] = self.new_store()
         job = self._helper.send(do, **request)
         self._handlers[job] = (handler, owner)

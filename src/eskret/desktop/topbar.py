@@ -143,6 +143,7 @@ class TopBar(QWidget):
     stop_asked = Signal()
     words_asked = Signal(bool)
     publish_asked = Signal(bool)
+    runs_asked = Signal(bool)
     edit_asked = Signal()
     values_asked = Signal()
 
@@ -190,6 +191,10 @@ class TopBar(QWidget):
         self.publish.setCheckable(True)
         self.publish.setToolTip("Published datasets: what is there, what would change, what was sent (F11)")
         self.publish.clicked.connect(self.publish_asked)
+        self.runs = QPushButton("Runs")
+        self.runs.setCheckable(True)
+        self.runs.setToolTip("Every run of earlier: what it was given, made and left; two of them side by side (F3)")
+        self.runs.clicked.connect(self.runs_asked)
         self.rehearse.clicked.connect(self.rehearse_asked)
         self.run.clicked.connect(self.run_asked)
         self.stop.clicked.connect(self.stop_asked)
@@ -203,7 +208,7 @@ class TopBar(QWidget):
         row.addWidget(self.more)
         row.addWidget(self.edit)
         row.addSpacing(4)
-        for button in (self.words, self.publish, self.rehearse, self.stop, self.run):
+        for button in (self.words, self.runs, self.publish, self.rehearse, self.stop, self.run):
             row.addWidget(button)
         self.chips: dict[str, QPushButton] = {}
         self._made: tuple[Any, ...] = ()
@@ -230,6 +235,7 @@ class TopBar(QWidget):
         uses = any(s.use in ("draft_words", "apply_words") for s in document.steps)
         self.words.setVisible(self._working and (uses or self.words.isChecked()))
         self.publish.setVisible(self._working)
+        self.runs.setVisible(self._working)
         self.run.setVisible(self._working and not running)
         self.stop.setVisible(running)
         able = bool(document.steps) and not running
@@ -248,7 +254,7 @@ class TopBar(QWidget):
 
     def _fit_chips(self) -> None:
         """Show as many chips as there is room for; the rest are behind one that says how many."""
-        buttons = (self.words, self.publish, self.rehearse, self.stop, self.run, self.edit)
+        buttons = (self.words, self.runs, self.publish, self.rehearse, self.stop, self.run, self.edit)
         taken = (
             self.title.sizeHint().width() + 150 + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
         )

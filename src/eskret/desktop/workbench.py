@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.naming import clean_name
-from eskret.core.words import duration
+from eskret.core.words import duration, moment
 from eskret.desktop.drawn.pane import MapPane
 from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
@@ -45,6 +45,7 @@ from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.desktop.views.publish import PublishView
 from eskret.desktop.views.rounds import RoundsView
+from eskret.desktop.views.runs import RunsView
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.desktop.views.words import WordsView
@@ -56,6 +57,7 @@ from eskret.workflow import consent, kept, ledger
 from eskret.workflow.catalogue import Entry
 from eskret.workflow.document import Step
 from eskret.workflow.rehearsal import OUTSIDE, REACHES
+from eskret.workflow.runs import Whole
 
 KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
@@ -75,6 +77,7 @@ KEYS = (
     ("F6, F7", "map or table over the whole lower half"),
     ("F8", "map over the whole window"),
     ("F9", "fold the sources away"),
+    ("F3", "the runs of earlier"),
     ("F10, F11, F12", "the word lists, published datasets, parameters"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
@@ -185,9 +188,14 @@ class Workbench(QWidget):
         self.parameters = ParametersView(self.session)
         self.parameters.closed.connect(lambda: self.show_parameters(False))
         self.pages.addWidget(self.parameters)
+        self.runs = RunsView(self.session)
+        self.runs.closed.connect(lambda: self.show_runs(False))
+        self.runs.open_asked.connect(self._reopen)
+        self.runs.report_asked.connect(self.saving.save_report_of)
         self.rounds = RoundsView(self.session)
         self.rounds.closed.connect(lambda: self.show_rounds(False))
         self.pages.addWidget(self.rounds)
+        self.pages.addWidget(self.runs)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -198,6 +206,7 @@ class Workbench(QWidget):
         self.bar.show_work(page > 0)
         self.bar.words.setChecked(page == 2)
         self.bar.publish.setChecked(page == 3)
+        self.bar.runs.setChecked(page == 6)
         self._refresh()
 
     def _in_words(self) -> bool:
@@ -226,6 +235,27 @@ class Workbench(QWidget):
             if on:
                 self.parameters.open_view(name)
             (self.parameters.list if on else self.ledger).setFocus()
+
+    def show_runs(self, on: bool) -> None:
+        """The runs of earlier over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(6 if on else 1)
+            if on:
+                self.runs.open_view()
+            (self.runs.list if on else self.ledger).setFocus()
+
+    def _reopen(self, whole: Whole, run: bool) -> None:
+        """Open a run of earlier as it was, and run it again where that is wanted."""
+        if not self.files.reopen(whole):
+            return
+        self.show_runs(False)
+        when = moment(whole.kept.started)
+        if run:
+            self._run_now()
+        else:
+            self.tell(
+                "good", f"This is run {whole.kept.id} of {when}: the workflow, its values and its ledger as they were."
+            )
 
     def show_rounds(self, on: bool) -> None:
         """A run in rounds over the whole window, or the ledger again."""
@@ -321,6 +351,7 @@ class Workbench(QWidget):
         self.bar.stop_asked.connect(session.stop)
         self.bar.words_asked.connect(self.show_words)
         self.bar.publish_asked.connect(self.show_publish)
+        self.bar.runs_asked.connect(self.show_runs)
         self.bar.edit_asked.connect(lambda: self.show_parameters(True))
         self.bar.values_asked.connect(self._ask_values)
         self.publisher.pushes_changed.connect(self._prepared)
@@ -422,6 +453,7 @@ class Workbench(QWidget):
             ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
             ("On the map", "F5", self.viewer.said_button.click),
             ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
+            ("Runs", "F3", lambda: self.show_runs(self.pages.currentIndex() != 6)),
             ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
             ("Publish", "F11", lambda: self.show_publish(self.pages.currentIndex() != 3)),
             ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
@@ -816,6 +848,7 @@ class Workbench(QWidget):
         self.own.close_down()
         self.viewer.close_down()
         self.publish.close_down()
+        self.runs.close_down()
         self.publisher.close_down()
         self.saving.close_down()
         self.session.close()

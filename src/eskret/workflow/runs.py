@@ -19,9 +19,11 @@ from platformdirs import user_data_path
 
 from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError
+from eskret.formats import digest, geopackage
 from eskret.operations.base import Delivered
 from eskret.workflow.document import Document, parse
 from eskret.workflow.engine import Run, RunResult
+from eskret.workflow.outputs import digest_file
 from eskret.workflow.reuse.kept import KeptLayer, facts_of, link_rows
 from eskret.workflow.rounds import RoundsResult, RoundsRun
 
@@ -277,6 +279,25 @@ class Runs:
             raise InputError(f"they cannot be taken out ({error})", place=str(self._path)) from error
         for id in ids:
             shutil.rmtree(self._home(id), ignore_errors=True)
+
+
+def output_now(path: Path, layer: str, told: str) -> str:
+    """Whether an output is as it was left: ``same``, ``changed`` or ``gone``.
+
+    Parameters
+    ----------
+    told : the digest that was written down: of the layer's rows, or of the file.
+    """
+    if not path.is_file():
+        return "gone"
+    try:
+        if not layer:
+            return "same" if digest_file(path) == told else "changed"
+        if layer not in geopackage.layer_list(path):
+            return "gone"
+        return "same" if digest.layer_digest(path, layer) == told else "changed"
+    except (EskretError, OSError):
+        return "changed"
 
 
 def write_down(run: Run, result: RunResult, how: str) -> str:

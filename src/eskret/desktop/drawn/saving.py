@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from eskret.desktop.viewer import LEAVING, Viewer
 from eskret.desktop.views.picture import MapBox, ask_file
 from eskret.errors import EskretError
 from eskret.formats.sld import sld_text, write_sld
+from eskret.workflow.runs import Whole
 
 
 class Saving(QObject):
@@ -80,12 +82,33 @@ class Saving(QObject):
             last = next((s for s in reversed(session.document.steps) if session.view(s.id) is not None), None)
             layers = [[last.id, dict(i)] for i in (session.view(last.id) or {})["leaving"]] if last is not None else []
 
-        def take(event: Mapping[str, Any]) -> None:
-            done = event["event"] == "done"
-            self.told.emit("good" if done else "bad", f"The report is saved as {path}." if done else str(event["text"]))
-
+        take = partial(self._report_told, path)
         text, folder = session.document.to_text(), str(session.folder)
         session.ask("report", take, self, text=text, folder=folder, told=told, layers=layers, path=str(path))
+
+    def save_report_of(self, whole: Whole) -> None:
+        """Ask where the report of a run of earlier is to be written, and have it written."""
+        kept = whole.kept
+        begin = Path(kept.folder) / f"{Path(kept.workflow).stem or 'run'}-{kept.id}-report.html"
+        path = ask_file(self._window, "Save the report", begin, "Web page (*.html)")
+        if path is None:
+            return
+        path = path if path.suffix else path.with_suffix(".html")
+
+        def got(event: Mapping[str, Any]) -> None:
+            views = event.get("views", {})
+            layers = [[id, info] for id, view in views.items() for info in view["leaving"]]
+            session.ask(
+                "report", partial(self._report_told, path), self, text=whole.text, folder=kept.folder, told=dict(whole.told),
+                layers=layers, path=str(path),
+            )  # fmt: skip
+
+        session = self._session
+        session.ask("reopen", got, self, run=kept.id)
+
+    def _report_told(self, path: Path, event: Mapping[str, Any]) -> None:
+        done = event["event"] == "done"
+        self.told.emit("good" if done else "bad", f"The report is saved as {path}." if done else str(event["text"]))
 
     def write_style(self) -> None:
         """Ask where the style is to be written, and write it."""

@@ -74,6 +74,11 @@ class ChangesPane(QWidget):
             self.kind = ALL
         self._fill(again)
 
+    def show_difference(self, layer: StoredLayer) -> None:
+        """Show a difference: added, changed and removed features, by the word in its first field."""
+        self.layer, self._state_at, self.kind = layer, 0, ALL
+        self._fill(False)
+
     def choose(self, kind: str) -> None:
         """Show changes of one kind, or all."""
         self.kind = kind

@@ -208,10 +208,10 @@ class RoundsView(QWidget):
         self.look_button.setEnabled(0 <= row < len(self.rows))
         if told is not None and told.get("steps"):
             self.told_head.setText(f"Ledger of round {row + 1}, {told['label']}")
-            self.told.told.show_run(self._session.document, told)
+            self.told.show_run(self._session.document, told)
         else:
             self.told_head.setText("The ledger of the round in hand stands here once it ran.")
-            self.told.told.clear()
+            self.told.clear()
 
     def _enable(self) -> None:
         running = self._session.running

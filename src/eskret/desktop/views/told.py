@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
+from PySide6.QtWidgets import QWidget
 
 from eskret.core.words import plain
-from eskret.desktop.grid.model import Column, GridModel
+from eskret.desktop.grid.model import Column
+from eskret.desktop.grid.read import ReadTable
 from eskret.workflow import ledger
 from eskret.workflow.document import Document
 
@@ -24,11 +24,11 @@ _COLUMNS = (
 )  # fmt: skip
 
 
-class ToldModel(GridModel):
+class ToldTable(ReadTable):
     """Steps of a run as JSON told them."""
 
-    def __init__(self, parent: QObject | None = None) -> None:
-        super().__init__(parent)
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__("Ledger of the run", _COLUMNS, parent)
         self.ids: list[str] = []
 
     def show_run(self, document: Document, told: Mapping[str, Any]) -> None:
@@ -42,48 +42,20 @@ class ToldModel(GridModel):
             self.ids.append(row.id)
             rows.append({
                 "number": str(row.number), "step": plain(row.sentence), "in": _n(row.rows_in), "out": _n(row.rows_out),
-                "aside": _n(row.aside) if row.aside else "", "total": row.total,
-                "time": row.time, "state": words, "says": row.error or says,
+                "aside": _n(row.aside) if row.aside else "", "total": row.total, "time": row.time, "state": words,
+                "says": row.error or says,
             })  # fmt: skip
             colours[n, "state"] = colour
             colours[n, "aside"] = "bad"
             for key in ("number", "time"):
                 colours[n, key] = "faint"
-        self.show(_COLUMNS, rows, colours=colours)
+        self.show_rows(rows, colours=colours)
 
     def clear(self) -> None:
         """Show nothing."""
         self.ids = []
-        self.show(_COLUMNS, [])
+        self.show_rows([])
 
 
 def _n(value: int | None) -> str:
     return "" if value is None else f"{value:,}"
-
-
-class ToldTable(QTableView):
-    """It on screen."""
-
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setAccessibleName("Ledger of the run")
-        self.told = ToldModel(self)
-        self.setModel(self.told)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setShowGrid(False)
-        self.setAlternatingRowColors(True)
-        self.setWordWrap(False)
-        self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(25)
-        self.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        self.horizontalHeader().setHighlightSections(False)
-        self.horizontalHeader().setStretchLastSection(True)
-        self.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
-        self.told.modelReset.connect(self._size)
-        self.told.clear()
-
-    def _size(self) -> None:
-        for number, column in enumerate(_COLUMNS):
-            self.setColumnWidth(number, column.width)
