@@ -43,6 +43,7 @@ from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.heads import HeadsBox, KeysBox
+from eskret.desktop.views.layers import LayersView
 from eskret.desktop.views.publish import PublishView
 from eskret.desktop.views.rounds import RoundsView
 from eskret.desktop.views.runs import RunsView
@@ -78,6 +79,7 @@ KEYS = (
     ("F8", "map over the whole window"),
     ("F9", "fold the sources away"),
     ("F3", "the runs of earlier"),
+    ("Ctrl+L", "the step in hand layer by layer"),
     ("F10, F11, F12", "the word lists, published datasets, parameters"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
@@ -192,10 +194,13 @@ class Workbench(QWidget):
         self.runs.closed.connect(lambda: self.show_runs(False))
         self.runs.open_asked.connect(self._reopen)
         self.runs.report_asked.connect(self.saving.save_report_of)
+        self.layers = LayersView(self.session)
+        self.layers.closed.connect(lambda: self.show_layers(False))
         self.rounds = RoundsView(self.session)
         self.rounds.closed.connect(lambda: self.show_rounds(False))
         self.pages.addWidget(self.rounds)
         self.pages.addWidget(self.runs)
+        self.pages.addWidget(self.layers)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
@@ -243,6 +248,32 @@ class Workbench(QWidget):
             if on:
                 self.runs.open_view()
             (self.runs.list if on else self.ledger).setFocus()
+
+    def show_layers(self, on: bool) -> None:
+        """The step in hand layer by layer, over the whole window; or the ledger again."""
+        if self.pages.currentIndex() > 0 and (not on or self._by_layer(self.session.step())):
+            self.pages.setCurrentIndex(7 if on else 1)
+            if on:
+                self.layers.open_view()
+            (self.layers.grid if on else self.ledger).setFocus()
+
+    def _by_layer(self, step: Step | None) -> bool:
+        """Whether single layers can have settings of their own in a step; else it is said why not."""
+        try:
+            operation = operation_by_id(step.use) if step is not None else None
+        except EskretError:
+            operation = None
+        if step is None or operation is None:
+            self.tell("look", "Choose a step first, to go through its layers.")
+        elif operation.single == ():
+            self.tell(
+                "look", f"{operation.title} sees the whole set at once: its layers have no settings of their own."
+            )
+        elif step.each is not None:
+            self.tell("look", "This step is done in rounds, which give it its settings.")
+        else:
+            return True
+        return False
 
     def _reopen(self, whole: Whole, run: bool) -> None:
         """Open a run of earlier as it was, and run it again where that is wanted."""
@@ -359,6 +390,7 @@ class Workbench(QWidget):
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
         self.finder.taken.connect(self._insert)
+        self.form.by_layer_asked.connect(lambda: self.show_layers(True))
         self.add_button.clicked.connect(self.add_step)
         self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
         self.down_button.clicked.connect(lambda: self.ledger.move_step(1))
@@ -434,6 +466,7 @@ class Workbench(QWidget):
         add("Operations of your own …", "", self.show_code)
         add("New operation …", "", self.new_operation)
         add("Run everything anew", "Ctrl+Alt+R", self.run_fresh)
+        add("Layer by layer …", "Ctrl+L", lambda: self.show_layers(self.pages.currentIndex() != 7))
         add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)

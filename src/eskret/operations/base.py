@@ -213,6 +213,9 @@ class Context:
     chain: tuple[Path, ...] = ()
     """The workflow files that are at work, each using the next; empty where the workflow has no file."""
 
+    of_layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """Settings of single layers that enter, by their key, for an operation that sees the whole set."""
+
     def sld(self, layer: Layer, name: str) -> str:
         """How a layer is drawn, as SLD; empty where nobody knows."""
         return self.sld_of(layer, name) if self.sld_of is not None else ""
@@ -253,6 +256,8 @@ class Operation(ABC):
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
     takes_layers: ClassVar[bool] = True
+    single: ClassVar[tuple[str, ...] | None] = ()
+    """Settings that a single layer of the set may have for itself; None for all of them."""
     previews_text: ClassVar[bool] = False
     """Whether a form should show how the first lines of its text file are read."""
     Settings: ClassVar[type[OperationSettings]]
@@ -335,6 +340,8 @@ class Source(Operation):
 class EachLayer(Operation):
     """Makes of one layer what leaves in its place."""
 
+    single = None
+
     @abstractmethod
     def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         """What will leave."""
@@ -374,9 +381,3 @@ def in_words(names: Iterable[str], most: int = 2) -> str:
     if len(items) <= most:
         return " and ".join(filter(None, (", ".join(items[:-1]), items[-1]))) if items else ""
     return f"{', '.join(items[: most - 1])} and {len(items) - most + 1} more"
-
-
-def deliver_name(template: str, layer: LayerFacts | Layer, context: Context, number: int, limit: int) -> str:
-    """The name of a delivered layer: the template filled, then cleaned by the naming rule."""
-    extra = {"layer": layer.key, "step": layer.step or context.step, "n": number}
-    return clean_name(context.fill(template, extra), limit=limit)

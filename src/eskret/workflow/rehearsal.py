@@ -34,7 +34,16 @@ from eskret.workflow.consent import outside, stranger
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
 from eskret.workflow.document import Document, Step
 from eskret.workflow.each import foretold_rounds, renamed
-from eskret.workflow.references import bound, bound_step, order_of, others_of, resolve, settings_for, sources_of
+from eskret.workflow.references import (
+    bound,
+    bound_step,
+    order_of,
+    others_of,
+    resolve,
+    settings_for,
+    sources_of,
+    with_parameters,
+)
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
 REACHES = "Say once that it may: in the window, or with --allow-outside"
@@ -320,6 +329,11 @@ def _step(
             findings.append(
                 Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key)
             )
+    if step.layer:
+        context = replace(
+            context,
+            of_layer={k: {n: with_parameters(v, given) for n, v in own.items()} for k, own in step.layer.items()},
+        )
     try:
         if isinstance(operation, Source):
             context = replace(context, others=others_of(step, None, made)[0])
@@ -331,8 +345,12 @@ def _step(
                 )
                 for f in entering
             ]
+            said = [
+                replace(x, layer=x.layer or f.key) if f.key in step.layer else x
+                for f, p in zip(entering, parts, strict=True) for x in p.findings
+            ]  # fmt: skip
             forecast = Forecast(
-                tuple(x for p in parts for x in p.layers), tuple(x for p in parts for x in p.findings),
+                tuple(x for p in parts for x in p.layers), tuple(said),
                 tuple(x for p in parts for x in p.outputs), all(p.known for p in parts),
             )  # fmt: skip
         elif isinstance(operation, Gathering):
@@ -364,6 +382,13 @@ def _other_findings(
 
 def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any]) -> list[Finding]:
     out: list[Finding] = []
+    allowed = operation.single
+    if allowed is not None:
+        for one, own in step.layer.items():
+            for name in own:
+                if name not in allowed:
+                    text = f"'{name}' cannot be set for '{one}' alone: this step sees the whole set at once."
+                    out.append(Finding(Level.ERROR, text, setting=name, layer=one))
     for key in (None, *step.layer):
         values = settings_for(step, key, given)
         values.pop("totals", None)

@@ -33,7 +33,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.document import Step
 from eskret.workflow.each import Each, Round, rounds_of
-from eskret.workflow.references import bound_step, others_of, resolve, settings_for
+from eskret.workflow.references import bound_step, others_of, resolve, settings_for, with_parameters
 from eskret.workflow.reuse import loaded
 from eskret.workflow.reuse.kept import Passing, on_disk
 from eskret.workflow.styles import sld_for
@@ -85,6 +85,15 @@ class _Part:
     def own_key(self, key: str) -> str:
         """The key that a layer has outside the round."""
         return key.removesuffix(f"_{self.round.label}") if self.round is not None else key
+
+    def of_layer(self) -> dict[str, dict[str, Any]]:
+        """The settings of single layers, parameters put in, by the keys that they have in the round."""
+        return {
+            self.round.key(k) if self.round is not None else k: {
+                n: with_parameters(v, self.values) for n, v in own.items()
+            }
+            for k, own in self.step.layer.items()
+        }
 
 
 class _Loaded(Mapping[str, Sequence[Layer]]):
@@ -233,6 +242,8 @@ class StepRun:
             own = None if key is None else part.own_key(key)
             others = others_of(part.step, own, self.owner.made)[0]
             given = settings_for(part.step, own, part.values)
+            if key is None and part.step.layer:
+                more = [more, part.of_layer()]
         except (EskretError, OSError):
             return None  # the task itself says it
         return keeping.key(operation, given, context, entering, others, reads, more)
@@ -273,7 +284,7 @@ class StepRun:
         context = Context(
             owner.run_.folder, self.step.id, part.values, owner.fields, owner.document.crs or None, totals,
             self._watch, owner.desk, owner.document.path_parameters(), _Loaded(others_of(part.step, own, owner.made)[0]),
-            lambda layer, name: sld_for(owner.document, layer, name), owner.run_.chain,
+            lambda layer, name: sld_for(owner.document, layer, name), owner.run_.chain, part.of_layer() if key is None else {},
         )  # fmt: skip
         try:
             return self.operation.Settings(**values), context

@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from eskret.core.naming import clean_name, number_collisions
@@ -129,6 +129,8 @@ class FieldBlock(QWidget):
 class SettingsForm(QScrollArea):
     """The form. It is built anew when another step is taken in hand, and only filled anew when its values change."""
 
+    by_layer_asked = Signal()
+
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWidgetResizable(True)
@@ -180,6 +182,7 @@ class SettingsForm(QScrollArea):
         self._preview = None
         self._chosen_among = ()
         self._counted = ()  # a count that is still to come was for a field that is gone
+        self.by_layer: QPushButton | None = None
         self._makes = note("noteMakes", "")
         self._general = note("noteWrong", "")
         if step is None:
@@ -214,6 +217,12 @@ class SettingsForm(QScrollArea):
             if operation.previews_text and info.kind == "files":
                 self._preview = TextPreview(self._session)
                 column.addWidget(self._preview)
+        if operation.single != ():
+            self.by_layer = QPushButton("Layer by layer …")
+            self.by_layer.setObjectName("link")
+            self.by_layer.setToolTip("Settings of single layers, and what each is called (Ctrl+L)")
+            self.by_layer.clicked.connect(lambda _=False: self.by_layer_asked.emit())
+            column.addWidget(self.by_layer, 0, Qt.AlignmentFlag.AlignLeft)
         column.addWidget(self._makes)
         line = QFrame()
         line.setFrameShape(QFrame.Shape.HLine)
@@ -346,6 +355,10 @@ class SettingsForm(QScrollArea):
         depends = getattr(operation, "depends", ())
         if depends:
             self._ask_choices(step)
+        if self.by_layer is not None:
+            self.by_layer.setVisible(step.each is None)  # rounds give the settings else
+            told = f": {counted(len(step.layer), 'layer')} with settings of their own" if step.layer else " …"
+            self.by_layer.setText(f"Layer by layer{told}")
         if self._preview is not None:
             try:
                 self._preview.show_settings(with_parameters(step.settings, self._session.values()))

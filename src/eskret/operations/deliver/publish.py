@@ -28,9 +28,9 @@ from eskret.operations.base import (
     Phase,
     Prepared,
     Reach,
-    deliver_name,
     in_words,
 )
+from eskret.operations.naming_layers import deliver_name
 from eskret.operations.settings import OperationSettings, setting
 from eskret.services import features, journal, tokens
 from eskret.services.connection import Connection

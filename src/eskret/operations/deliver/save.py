@@ -15,7 +15,7 @@ from pydantic import field_validator
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.naming import number_collisions, placeholders
+from eskret.core.naming import placeholders
 from eskret.core.rows import remaining
 from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
@@ -43,8 +43,8 @@ from eskret.operations.base import (
     Outcome,
     Phase,
     Planned,
-    deliver_name,
 )
+from eskret.operations.naming_layers import names_of
 from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
 
 _JSON = (".geojson", ".json", ".geojsons")
@@ -81,6 +81,7 @@ class Save(Delivery):
     title = "Save"
     phase = Phase.DELIVER
     relation = Relation.KEPT
+    single = ("name",)
     also_known_as = (
         "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver", "shapefile", "shp",
         "csv", "section", "titles", "kml", "gpx", "excel", "xlsx", "workbook", "parquet", "flatgeobuf", "append", "update", "folder",
@@ -207,18 +208,8 @@ class Save(Delivery):
         DeliveryError : an unknown ending, a name that comes out empty, several layers for one single-layer file.
         """
         target = targets.target_for(Path(settings.to))
-        names = []
-        for number, layer in enumerate(layers, 1):
-            name = deliver_name(settings.name, layer, context, number, target.name_limit)
-            if not name:
-                raise DeliveryError(
-                    f"the name of layer '{layer.key}' comes out empty", place=settings.name,
-                    way_out="Put something into the template that is never empty",
-                )  # fmt: skip
-            if name.startswith(geopackage.RESERVED_PREFIXES):
-                name = f"layer_{name}"[: target.name_limit]
-            names.append(name)
-        names = number_collisions(names, limit=target.name_limit)
+        own = {key: str(table["name"]) for key, table in context.of_layer.items() if table.get("name")}
+        names = [n.name for n in names_of(layers, lambda key: own.get(key, settings.name), context, target)]
         per_layer = {"layer", "n"} & set(placeholders(settings.to))
         if target.holds == targets.ONE and len(layers) > 1 and not per_layer:
             raise DeliveryError(

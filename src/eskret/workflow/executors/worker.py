@@ -372,7 +372,7 @@ _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
 def _facts(facts: Any) -> dict[str, Any]:
     return {
         "key": facts.key, "name": facts.name, "kind": facts.kind, "crs": facts.crs, "count": facts.count,
-        "certainty": facts.certainty, "extent": facts.extent, "origin": facts.origin,
+        "certainty": facts.certainty, "extent": facts.extent, "origin": facts.origin, "step": facts.step,
         "fields": [[f.name, f.word] for f in facts.fields],
     }  # fmt: skip
 

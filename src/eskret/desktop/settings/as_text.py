@@ -1,0 +1,54 @@
+"""Settings as texts in a cell, and back: what can be typed into a sheet."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from eskret.operations.settings import SettingInfo
+
+KINDS = frozenset({
+    "text", "number", "whole", "flag", "choice", "template", "condition", "expression", "measure", "crs", "field", "fields",
+    "patterns", "layer", "file",
+})  # fmt: skip
+"""Kinds of settings that a cell can hold."""
+_LISTS = ("fields", "patterns")
+_YES, _NO = "yes", "no"
+
+
+def choices_of(info: SettingInfo) -> tuple[str, ...]:
+    """What a cell offers to choose from."""
+    if info.kind == "flag":
+        return (_YES, _NO)
+    return tuple(info.choices.values()) if info.kind == "choice" else ()
+
+
+def to_text(info: SettingInfo, value: Any) -> str:
+    """A value as a cell shows it."""
+    if value is None:
+        return ""
+    if isinstance(value, dict) and set(value) == {"parameter"}:
+        return f"${value['parameter']}"
+    if isinstance(value, bool):
+        return _YES if value else _NO
+    if isinstance(value, list | tuple):
+        return ", ".join(map(str, value))
+    return str(info.choices.get(value, value)) if info.kind == "choice" else str(value)
+
+
+def from_text(info: SettingInfo, text: str) -> Any:
+    """What was typed as a value; what cannot be one stays a text, which the rehearsal then refuses."""
+    text = text.strip()
+    if text.startswith("$") and text[1:].isidentifier() and info.kind not in ("condition", "expression", "template"):
+        return {"parameter": text[1:]}
+    if info.kind in _LISTS:
+        return [t.strip() for t in text.split(",") if t.strip()]
+    if info.kind == "flag":
+        return {_YES: True, "true": True, "1": True, _NO: False, "false": False, "0": False}.get(text.lower(), text)
+    if info.kind == "choice":
+        return next((k for k, words in info.choices.items() if text in (k, words)), text)
+    if info.kind in ("whole", "number"):
+        try:
+            return int(text) if info.kind == "whole" else float(text)
+        except ValueError:
+            return text
+    return text
