@@ -230,7 +230,7 @@ def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., H
     hand.until(lambda: view.fill_box.count() == 4)
     view.fill_box.activated.emit(2)
     hand.click(view.run_button)
-    hand.until(lambda: "Round 'b' failed" in view.says.text())
+    hand.until(lambda: "Round 'b' failed" in view.says.text() and not hand.bench.session.running)
     assert not (folder / "out").exists() and view.model.index(1, 5).data() == "■ failed"
     hand.click(view.go_on)
     hand.click(view.run_button)

@@ -16,7 +16,7 @@ from typing import Annotated, Any
 import typer
 
 from eskret import __version__
-from eskret.cli import publishing, rounds
+from eskret.cli import publishing, rounds, single
 from eskret.cli.cache import cache
 from eskret.cli.common import (
     EXIT,
@@ -33,7 +33,9 @@ from eskret.cli.common import (
     plain_errors,
     values,
 )
+from eskret.cli.handover import pack, unpack
 from eskret.cli.runs import note, runs
+from eskret.cli.watching import watch
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
@@ -479,3 +481,7 @@ def _window(path: Path | None) -> int:
 publishing.register(app)
 app.command()(cache)
 app.command()(runs)
+app.command()(watch)
+app.command()(pack)
+app.command()(unpack)
+single.add(app)

@@ -16,10 +16,10 @@ from eskret.core.words import counted, plain
 from eskret.desktop.grid.model import Cell, Column, GridModel
 from eskret.desktop.grid.view import Grid
 from eskret.desktop.session import Session
-from eskret.desktop.settings.as_text import KINDS, choices_of, from_text, to_text
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.formats import targets
+from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
 from eskret.operations.base import Context, Operation
 from eskret.operations.naming_layers import Named, names_of
 from eskret.operations.registry import operation_by_id

@@ -1,0 +1,76 @@
+"""``eskret pack`` and ``eskret unpack``: a workflow with all that it needs as one file."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from eskret.cli.common import File, Set, pairs, plain_errors, values
+
+
+def pack(
+    file: File,
+    out: Annotated[Path | None, typer.Option("--out", "-o", metavar="ZIP", help="Where; else beside the workflow.")] = None,
+    without_inputs: Annotated[
+        bool, typer.Option("--without-inputs", help="Leave out what it reads; it is listed, and asked for when unpacked.")
+    ] = False,
+    set_: Set = None,
+) -> None:  # fmt: skip
+    """Pack a workflow with those that it uses, its own operations and what it reads, to hand it over."""
+    with plain_errors():
+        from eskret.errors import DocumentError
+        from eskret.workflow.handover import pack as packs
+        from eskret.workflow.handover.gather import INPUT, gather
+
+        found = gather(file, values(set_))
+        if found.problems and not without_inputs:
+            raise DocumentError("; ".join(found.problems), way_out="Mend that, or pack it --without-inputs")
+        target = out or file.with_suffix(packs.ENDING)
+        size = packs.pack(found, target, inputs=not without_inputs)
+        for piece in found.pieces.values():
+            left = without_inputs and piece.role == INPUT
+            typer.echo(f"{'listed' if left else piece.role:<9} {piece.name}  {piece.size:,}")
+        for problem in found.problems:
+            typer.echo(f"Note: {problem}", err=True)
+        typer.echo(f"Packed as {target}, {size:,} bytes.")
+
+
+def unpack(
+    file: Annotated[Path, typer.Argument(help="A pack (.zip).")],
+    folder: Annotated[Path | None, typer.Argument(help="Where to; else a folder called after the pack.")] = None,
+    inputs: Annotated[
+        list[str] | None,
+        typer.Option("--input", metavar="NAME=FILE", help="The file to use for an input that is not in the pack; several times."),
+    ] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Replace files that are there and are others.")] = False,
+) -> None:  # fmt: skip
+    """Unpack a workflow that was handed over; what it still needs is asked for by name."""
+    with plain_errors():
+        from eskret.workflow.handover import pack as packs
+
+        target = folder or file.with_suffix("")
+        given = {name: Path(path) for name, path in pairs(inputs).items()}
+        asked = [m for m in packs.missing_in(file) if m.name not in given and not (target / m.name).exists()]
+        for one in asked if sys.stdin.isatty() else ():
+            text = typer.prompt(f"{one.sentence()}\nFile to use for it, or nothing", default="", show_default=False)
+            if text.strip():
+                given[one.name] = Path(text.strip()).expanduser()
+        done = packs.unpack(file, target, given=given, replace=replace)
+        _tell(done)
+        raise typer.Exit(0)
+
+
+def _tell(done: Any) -> None:
+    typer.echo(f"Unpacked into {done.workflow.parent}: {len(done.written):,} files.")
+    for note in done.notes:
+        typer.echo(f"Note: {note}.")
+    for one in done.missing:
+        typer.echo(f"Missing: {one.sentence()}")
+    if done.code:
+        typer.echo(
+            f"It brings code of its own: {', '.join(done.code)}. Read it, then allow it: eskret trust {done.workflow.parent}"
+        )
+    typer.echo(f"Run it: eskret run {done.workflow}")

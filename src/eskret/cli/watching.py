@@ -1,0 +1,62 @@
+"""``eskret watch``: a workflow run again whenever its inputs change."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from typing import Annotated, Any
+
+import typer
+
+from eskret.cli.common import File, Set, of_project, plain_errors, values
+
+
+def watch(
+    file: File, set_: Set = None,
+    every: Annotated[float, typer.Option("--every", min=0.2, help="Seconds between looks at the files.")] = 2.0,
+) -> None:  # fmt: skip
+    """Run a workflow now and again whenever what it reads has changed, until Ctrl+C."""
+    with plain_errors(), of_project(file):
+        from eskret.errors import EskretError, RehearsalError
+        from eskret.workflow import document as documents
+        from eskret.workflow import ledger, watching
+        from eskret.workflow.engine import Run
+        from eskret.workflow.reuse import Keeping, the_store
+        from eskret.workflow.runs import COMMAND, write_down
+
+        path, given = file.resolve(), values(set_)
+        documents.read(path)  # what is wrong from the beginning is said at once
+        stop = threading.Event()
+        current: list[Run] = []
+
+        def leave(*_: Any) -> None:
+            stop.set()
+            for job in current:
+                job.stop()
+
+        def run() -> None:
+            try:
+                job = Run(documents.read(path), given, workflow=path, keeping=Keeping(the_store()))
+                current[:] = [job]
+                if stop.is_set():
+                    return
+                result = job.execute()
+                write_down(job, result, COMMAND)
+                rows = ledger.rows(job.document, {s.id: s.to_json() for s in result.steps})
+                told = result.error or f"{ledger.summary(rows)}, {result.seconds:.1f} s"
+            except RehearsalError as error:
+                told = "; ".join(f.text for f in error.findings[:3])
+            except EskretError as error:
+                told = error.sentence()
+            typer.echo(f"{watching.clock()}  {told}")
+
+        def say(unseen: list[str]) -> None:
+            if unseen:
+                typer.echo(f"Not watched, since it asks what may change unseen: {', '.join(unseen)}")
+
+        handlers = [signal.signal(n, leave) for n in (signal.SIGINT, signal.SIGTERM)]
+        try:
+            watching.watch(path, run, values=given, every=every, stop=stop, told=say)
+        finally:
+            for number, handler in zip((signal.SIGINT, signal.SIGTERM), handlers, strict=True):
+                signal.signal(number, handler)

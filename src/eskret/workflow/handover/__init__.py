@@ -1,0 +1,1 @@
+"""A workflow handed over: packed with all that it needs into one file, unpacked elsewhere."""

@@ -1,0 +1,274 @@
+"""Write a pack, and take one apart.
+
+A pack is a zip file. ``pack.json`` in it lists every file with its size and digest, those too that stay behind.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path, PurePosixPath
+from typing import Any
+
+from eskret.core.words import counted
+from eskret.errors import DeliveryError, InputError
+from eskret.formats import sources, sqlite, targets
+from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, Gathered, Piece
+from eskret.workflow.outputs import digest_file
+from eskret.workflow.reuse.stamps import with_companions
+
+LIST = "pack.json"
+ENDING = ".zip"
+_FORM = 1
+_HERE = ".eskret-unpacking"
+
+
+@dataclass(frozen=True)
+class Missing:
+    """An input that is not in a pack: where the workflow looks for it, what it was, which steps read it."""
+
+    name: str
+    size: int
+    sha256: str
+    asked_by: tuple[str, ...]
+    layers: tuple[str, ...] = ()
+
+    def sentence(self) -> str:
+        steps = f", read by {', '.join(self.asked_by)}" if self.asked_by else ""
+        held = f", with {', '.join(self.layers[:4])}{' ...' if len(self.layers) > 4 else ''}" if self.layers else ""
+        return f"{self.name} ({self.size:,} bytes{held}{steps})"
+
+
+@dataclass(frozen=True)
+class Unpacked:
+    """What a pack became: the workflow's file, all files written, inputs still missing, code that asks for trust."""
+
+    workflow: Path
+    written: tuple[Path, ...]
+    missing: tuple[Missing, ...]
+    code: tuple[str, ...]
+    notes: tuple[str, ...] = ()
+
+
+def pack(
+    gathered: Gathered, target: Path, *, inputs: bool = True, watch: Callable[[int, int], None] = lambda done, of: None
+) -> int:  # fmt: skip
+    """Write a pack; its size in bytes.
+
+    Parameters
+    ----------
+    inputs : whether what the workflow reads goes along; else it is only listed.
+    watch : hears how many bytes of how many are packed.
+
+    Raises
+    ------
+    DeliveryError : something cannot be read, or the pack not be written; nothing is left behind.
+    """
+    waiting = target.with_name(f".{target.name}.new")
+    pieces = list(gathered.pieces.values())
+    of, done = sum(p.size for p in pieces if inputs or p.role != INPUT), 0
+    listed: list[dict[str, Any]] = []
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory() as place, zipfile.ZipFile(waiting, "w", zipfile.ZIP_DEFLATED) as file:
+            for number, piece in enumerate(pieces):
+                path = _settled(piece, Path(place) / f"{number}")
+                along = inputs or piece.role != INPUT
+                digest = _digest(piece, path)
+                told = {"path": piece.name, "role": piece.role, "size": piece.size, "sha256": digest, "along": along}
+                if piece.role == INPUT:
+                    told |= {"asked_by": list(piece.asked_by), "layers": _layers(path)}
+                listed.append(told)
+                if along:
+                    if piece.text is not None:
+                        file.writestr(piece.name, piece.text)
+                    else:
+                        file.write(path, piece.name)
+                    done += piece.size
+                    watch(done, of)
+            made = datetime.now(UTC).isoformat(timespec="seconds")
+            about = {"eskret_pack": _FORM, "workflow": gathered.main, "packed": made, "files": listed}
+            file.writestr(LIST, json.dumps(about, ensure_ascii=False, indent=1))
+        waiting.replace(target)
+    except OSError as error:
+        waiting.unlink(missing_ok=True)
+        raise DeliveryError(
+            f"it cannot be packed ({error.strerror or error})", place=str(error.filename or target),
+            way_out="Choose another place, or leave the inputs out",
+        ) from error  # fmt: skip
+    except BaseException:
+        waiting.unlink(missing_ok=True)
+        raise
+    return target.stat().st_size
+
+
+def _settled(piece: Piece, place: Path) -> Path:
+    """The file to pack; a database that has not folded in yet what was written last is copied whole."""
+    if piece.path.suffix.lower() == targets.GEOPACKAGE.ending and len(with_companions(piece.path)) > 1:
+        sqlite.copy(piece.path, place)
+        return place
+    return piece.path
+
+
+def _digest(piece: Piece, path: Path) -> str:
+    return hashlib.sha256(piece.text.encode()).hexdigest() if piece.text is not None else digest_file(path)
+
+
+def _layers(path: Path) -> list[str]:
+    try:
+        return [f.name for f in sources.look(path)] if sources.is_source(path) else []
+    except InputError:
+        return []
+
+
+def listing(path: Path) -> Mapping[str, Any]:
+    """What a pack says of itself.
+
+    Raises
+    ------
+    InputError : it is no pack, or one of a later version.
+    """
+    try:
+        with zipfile.ZipFile(path) as file:
+            found = json.loads(file.read(LIST))
+        form, named = found["eskret_pack"], [str(f["path"]) for f in found["files"]]
+        main = str(found["workflow"])
+    except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
+        raise InputError("this is no pack", place=str(path), way_out="A pack is made by: eskret pack FILE") from error
+    if form != _FORM:
+        raise InputError("it was packed by a later version", place=str(path), way_out="Update Eskret")
+    for name in [*named, main]:
+        pure = PurePosixPath(name)
+        if pure.is_absolute() or ".." in pure.parts or "\\" in name or not pure.parts:
+            raise InputError(
+                f"it wants to write outside its folder ('{name}')", place=str(path), way_out="Do not use it"
+            )
+    if main not in named:
+        raise InputError("there is no workflow in it", place=str(path))
+    return dict(found)
+
+
+def missing_in(path: Path) -> list[Missing]:
+    """The inputs that are listed in a pack and not in it."""
+    return [
+        Missing(f["path"], int(f["size"]), f["sha256"], tuple(f.get("asked_by", ())), tuple(f.get("layers", ())))
+        for f in listing(path)["files"] if not f["along"]
+    ]  # fmt: skip
+
+
+def unpack(path: Path, folder: Path, *, given: Mapping[str, Path] | None = None, replace: bool = False) -> Unpacked:
+    """Take a pack apart into a folder, all of it or nothing.
+
+    Parameters
+    ----------
+    given : files to use for inputs that are not in the pack, by the name that the workflow has for them.
+    replace : replace files that are there and are others.
+
+    Raises
+    ------
+    InputError : it is no pack, is damaged, or names an input that it does not know.
+    DeliveryError : other files are in the way, or the folder cannot be written.
+    """
+    about = listing(path)
+    absent = {m.name: m for m in missing_in(path)}
+    for name in given or {}:
+        if name not in absent:
+            raise InputError(
+                f"'{name}' is none of its missing inputs", way_out=f"They are {', '.join(absent) or 'none'}"
+            )
+    folder = folder.resolve()
+    waiting = folder / _HERE
+    notes: list[str] = []
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        shutil.rmtree(waiting, ignore_errors=True)
+        waiting.mkdir()
+        names = _extract(path, about, waiting)
+        for name, source in (given or {}).items():
+            names += _take_in(absent[name], source, waiting, notes)
+        _check_free(names, waiting, folder, replace)
+        for name in names:
+            place = folder / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            (waiting / name).replace(place)
+    except OSError as error:
+        raise DeliveryError(
+            f"it cannot be unpacked ({error.strerror or error})", place=str(error.filename or folder)
+        ) from error
+    finally:
+        shutil.rmtree(waiting, ignore_errors=True)
+    left = tuple(m for m in absent.values() if m.name not in (given or {}) and not (folder / m.name).exists())
+    code = tuple(f["path"] for f in about["files"] if f["role"] == CODE)
+    return Unpacked(folder / about["workflow"], tuple(folder / n for n in names), left, code, tuple(notes))
+
+
+def _extract(path: Path, about: Mapping[str, Any], into: Path) -> list[str]:
+    names = []
+    with zipfile.ZipFile(path) as file:
+        for told in about["files"]:
+            if not told["along"]:
+                continue
+            place = into / told["path"]
+            place.parent.mkdir(parents=True, exist_ok=True)
+            made = hashlib.sha256()
+            size = 0
+            try:
+                with file.open(told["path"]) as source, place.open("wb") as sink:
+                    while block := source.read(1 << 20):
+                        size += len(block)
+                        if size > int(told["size"]):
+                            break  # it would swell beyond what it says of itself
+                        made.update(block)
+                        sink.write(block)
+            except (KeyError, zipfile.BadZipFile, RuntimeError) as error:
+                raise InputError(
+                    f"'{told['path']}' is damaged in it", place=str(path), way_out="Have it sent again"
+                ) from error
+            if made.hexdigest() != told["sha256"]:
+                raise InputError(
+                    f"'{told['path']}' is not as it was packed", place=str(path), way_out="Have it sent again"
+                )
+            names.append(str(told["path"]))
+    return names
+
+
+def _take_in(wanted: Missing, source: Path, into: Path, notes: list[str]) -> list[str]:
+    """Copy a file in for an input that is missing, with what belongs to it."""
+    if not source.is_file():
+        raise InputError("there is no such file", place=str(source), way_out=f"Name the file that is {wanted.name}")
+    if digest_file(source) != wanted.sha256:
+        notes.append(f"{source.name} is not the file that was packed as {wanted.name}: its content is another")
+    names = []
+    for one in with_companions(source):
+        if one.name.endswith("-wal"):
+            continue
+        place = PurePosixPath(wanted.name)
+        if one != source:
+            place = place.with_name(place.stem + one.name[len(source.stem) :])
+        target = into / place
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if one.suffix.lower() == targets.GEOPACKAGE.ending:
+            sqlite.copy(one, target)
+        else:
+            shutil.copy2(one, target)
+        names.append(str(place))
+    return names
+
+
+def _check_free(names: Sequence[str], waiting: Path, folder: Path, replace: bool) -> None:
+    taken = [n for n in names if (folder / n).exists() and digest_file(folder / n) != digest_file(waiting / n)]
+    if taken and not replace:
+        more = f" and {len(taken) - 3} more" if len(taken) > 3 else ""
+        raise DeliveryError(
+            f"{counted(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}", place=str(folder),
+            way_out="Choose an empty folder, or let them be replaced",
+        )  # fmt: skip
+
+
+__all__ = ["CODE", "INPUT", "WORKFLOW", "Missing", "Unpacked", "listing", "missing_in", "pack", "unpack"]
