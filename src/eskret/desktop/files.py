@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import EskretError
+from eskret.workflow.handover.pack import ENDING as PACKS
 from eskret.workflow.runs import Whole
 from eskret.workflow.script import to_script
 
@@ -26,6 +27,7 @@ class Files(QObject):
     opened = Signal()
     failed = Signal(str)  # a sentence
     recent_changed = Signal()
+    unpack_asked = Signal(object)  # the path of a pack
 
     def __init__(self, session: Session, settings: QSettings, window: QWidget) -> None:
         super().__init__(window)
@@ -36,6 +38,9 @@ class Files(QObject):
 
     def open_path(self, path: Path) -> None:
         """Open a workflow file or a folder; what cannot be opened is said, and what was open stays."""
+        if path.suffix.lower() == PACKS:
+            self.unpack_asked.emit(path)
+            return
         if not self.may_leave():
             return
         try:
@@ -95,6 +100,14 @@ class Files(QObject):
         )
         if path:
             self.open_path(Path(path))
+
+    def unpack_dialog(self) -> None:
+        """Choose a pack that was handed over."""
+        path, _ = QFileDialog.getOpenFileName(
+            self._window, "Unpack what was handed over", str(self._session.folder), "Packs (*.zip)"
+        )
+        if path:
+            self.unpack_asked.emit(Path(path))
 
     def save(self) -> None:
         """Save, or ask for a name the first time."""

@@ -42,6 +42,7 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
+from eskret.desktop.views.handover import PackBox, UnpackBox
 from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.desktop.views.layers import LayersView
 from eskret.desktop.views.publish import PublishView
@@ -427,6 +428,7 @@ class Workbench(QWidget):
         files = self.files
         files.opened.connect(self._opened)
         files.failed.connect(self._not_opened)
+        files.unpack_asked.connect(self.unpack)
         files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
         self.start.demo_asked.connect(files.open_demo)
         self.start.new_asked.connect(files.new_in_folder)
@@ -455,6 +457,8 @@ class Workbench(QWidget):
         add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
         add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
         add("Save as a Python script …", "", self.files.save_script)
+        add("Pack to hand over …", "", self.pack)
+        add("Unpack what was handed over …", "", self.files.unpack_dialog)
         self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
         menu.addSeparator()
         self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
@@ -840,6 +844,27 @@ class Workbench(QWidget):
         elif self.code_button.isVisible():
             self.banner.hide()
 
+    def pack(self) -> None:
+        """Pack the workflow with all that it needs."""
+        session = self.session
+        if session.path is None or session.dirty:
+            self.tell("look", "Save the workflow first: what is packed is its file.")
+            return
+        box = PackBox(session, self)
+        box.packed.connect(lambda text: self.tell("good", text))
+        box.open()
+
+    def unpack(self, pack: Path) -> None:
+        """Unpack a workflow that was handed over, and open it."""
+        box = UnpackBox(self.session, pack, self)
+        box.unpacked.connect(self._unpacked)
+        box.open()
+
+    def _unpacked(self, path: str, said: str) -> None:
+        self.files.open_path(Path(path))
+        if said:
+            self.tell("look", said)
+
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
         if self.pages.currentIndex() > 0:
@@ -865,7 +890,7 @@ class Workbench(QWidget):
     def dropEvent(self, event: QDropEvent) -> None:
         """A workflow is opened; data files become a load step."""
         paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
-        workflows = [p for p in paths if p.suffix == ".toml"]
+        workflows = [p for p in paths if p.suffix in (".toml", ".zip")]
         if workflows:
             self.files.open_path(workflows[0])
         elif paths:

@@ -18,7 +18,7 @@ from typing import Any, TextIO
 
 from eskret.errors import EskretError, ExpressionError, RehearsalError, StoppedError
 from eskret.formats import gdal
-from eskret.workflow.executors import published
+from eskret.workflow.executors import handed, published
 
 Request = Mapping[str, Any]
 Tell = Callable[[Mapping[str, Any]], None]
@@ -321,51 +321,12 @@ def _own_choices(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"choices": choices(Path(request["folder"]), request["use"], request["settings"])}
 
 
-def _difference_of_runs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
-    """What was added, removed and changed in an output between two runs of earlier."""
-    from eskret.workflow.results import ResultStore
-    from eskret.workflow.runs import Runs
-    from eskret.workflow.runs_compared import difference
-
-    runs = Runs()
-    outcome, keys, key = difference(
-        runs, runs.get(request["earlier"]), runs.get(request["later"]), request["path"], request["layer"], request["key"]
-    )  # fmt: skip
-    store = ResultStore(Path(request["store"]))
-    return {"layer": store.put(outcome.layers[0]), "keys": keys, "key": key, "said": [r.text for r in outcome.remarks]}
-
-
-def _outputs_now(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
-    """Whether outputs of earlier are as they were left."""
-    from eskret.workflow.runs import output_now
-
-    return {"now": [output_now(Path(path), layer, told) for path, layer, told in request["outputs"]]}
-
-
-def _reopen(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
-    """The features that a run of earlier delivered, as a window shows them, by step."""
-    from eskret.workflow.results import ResultStore
-    from eskret.workflow.runs import Runs
-
-    runs = Runs()
-    store, whole = ResultStore(Path(request["store"])), runs.get(request["run"])
-    views: dict[str, dict[str, Any]] = {}
-    for output in whole.outputs:
-        layer = runs.layer(whole.kept.id, output)
-        if layer is not None:
-            view = views.setdefault(
-                output.step, {"entering": [], "leaving": [], "aside": {}, "altered": {}, "others": [], "leftovers": {}}
-            )
-            view["leaving"].append(store.put(layer))
-    return {"views": views}
-
-
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
     "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
     "find_crs": _find_crs, "report": _report, "offers": _offers, "rounds": _rounds, "rehearse_rounds": _rehearse_rounds,
-    "difference_of_runs": _difference_of_runs, "outputs_now": _outputs_now, "reopen": _reopen, "own": _own, "own_choices": _own_choices,
-    **published.DO,
+    "own": _own, "own_choices": _own_choices,
+    **published.DO, **handed.DO,
 }  # fmt: skip
 
 
