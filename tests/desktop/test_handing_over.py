@@ -64,7 +64,7 @@ def test_what_cannot_be_packed_or_unpacked_is_said(
     hand.click_step("sums")
     hand.keys("Delete", hand.bench.ledger)
     menu(hand, "Pack to hand over …")
-    assert "Save the workflow first" in hand.banner()
+    hand.until(lambda: "Save the workflow first" in hand.banner())
     (tmp_path / "no.zip").write_text("no")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(tmp_path / "no.zip"), ""))
     menu(hand, "Unpack what was handed over …")
