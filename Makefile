@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench shots clean
+.PHONY: setup demo demo-run test check bench shots handbook clean
 
 setup: $(READY)
 
@@ -36,9 +36,13 @@ bench: setup
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/kernels.py
 	$(BIN)/python benchmarks/publish.py
+	$(BIN)/python benchmarks/again.py
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py
+
+handbook: setup
+	$(BIN)/python -c "from eskret.workflow.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
 
 clean:
 	rm -rf $(VENV) build demo

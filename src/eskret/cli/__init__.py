@@ -33,6 +33,7 @@ from eskret.cli.common import (
     plain_errors,
     values,
 )
+from eskret.cli.handbook import handbook
 from eskret.cli.handover import pack, unpack
 from eskret.cli.runs import note, runs
 from eskret.cli.watching import watch
@@ -484,4 +485,5 @@ app.command()(runs)
 app.command()(watch)
 app.command()(pack)
 app.command()(unpack)
+app.command()(handbook)
 single.add(app)

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 
 from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
+from eskret.desktop import handbook
 from eskret.desktop.drawn.pane import MapPane
 from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
@@ -391,6 +392,7 @@ class Workbench(QWidget):
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
         self.finder.taken.connect(self._insert)
+        self.form.page_asked.connect(self.show_handbook)
         self.form.by_layer_asked.connect(lambda: self.show_layers(True))
         self.add_button.clicked.connect(self.add_step)
         self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
@@ -474,6 +476,7 @@ class Workbench(QWidget):
         add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
+        add("Handbook in the browser", "Shift+F1", self.show_handbook)
         add("Keys", "F1", self.show_keys)
         add("Close the window", "Ctrl+Q", self.close_asked.emit)
         for text, keys, do in (
@@ -876,6 +879,13 @@ class Workbench(QWidget):
         name = "light" if theme.palette.name == "dark" else "dark"
         self._settings.setValue("theme", name)
         theme.use(name)
+
+    def show_handbook(self, use: str = "") -> None:
+        """The handbook in the browser: the page of an operation, or the first."""
+        try:
+            handbook.open_page(handbook.write(self.session, use))
+        except EskretError as error:
+            self.tell("bad", error.sentence())
 
     def show_keys(self) -> None:
         """What the keys do."""

@@ -255,6 +255,8 @@ class Operation(ABC):
     rank: ClassVar[int] = 50
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
+    limits: ClassVar[str] = ""
+    """What it cannot do, or only so far; for the handbook."""
     takes_layers: ClassVar[bool] = True
     single: ClassVar[tuple[str, ...] | None] = ()
     """Settings that a single layer of the set may have for itself; None for all of them."""

@@ -49,7 +49,8 @@ def shown_of(card: Mapping[str, Any]) -> Shown:
             "__doc__": card["doc"], "id": card["id"], "title": card["title"], "phase": Phase(card["phase"]),
             "also_known_as": tuple(card["also_known_as"]), "takes_layers": card["takes_layers"], "rank": 95,
             "depends": frozenset(t["name"] for t in card["settings"] if t["depends"]), "file": card["file"],
-            "line": card["line"], "Settings": create_model("Settings", __base__=OperationSettings, **fields),
+            "line": card["line"],
+            "author": card["author"], "limits": card["limits"], "Settings": create_model("Settings", __base__=OperationSettings, **fields),
         },
     )  # fmt: skip
     found: Shown = made()

@@ -21,7 +21,7 @@ from eskret.workflow.document import Document
 from eskret.workflow.references import settings_for
 from eskret.workflow.report_maps import Figure
 
-_STYLE = """
+PAGE_STYLE = """
 body{font:15px/1.5 Archivo,system-ui,sans-serif;color:#1D2B2A;background:#FFFDF7;margin:0}
 header{background:#16302F;color:#FFFDF7;padding:1.2rem 2rem}h1{font-size:1.4rem;margin:0}h2{font-size:1.05rem;margin:2rem 0 .5rem}
 main{padding:0 2rem 3rem;max-width:75rem}table{border-collapse:collapse;width:100%;font-variant-numeric:tabular-nums}
@@ -122,7 +122,7 @@ def to_html(
     """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     title = escape(document.title or "Workflow")
     parts = [
-        f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{_STYLE}</style>',
+        f'<!doctype html><html lang="en"><meta charset="utf-8"><title>{title}</title><style>{PAGE_STYLE}</style>',
         f"<header><h1>{title}</h1><div>{escape(document.summary)}</div></header><main>",
     ]
     if "rounds" in told:

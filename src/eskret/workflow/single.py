@@ -117,6 +117,8 @@ def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: 
         return id
     if info.kind in ("files", "choices", "patterns", "fields"):
         return [t.strip() for t in text.split(",") if t.strip()]
+    if info.kind == "shapes" and text[:1] == "{":
+        return [text]  # one shape of GeoJSON
     if text[:1] in "[{" and info.kind not in ("text", "condition", "expression", "template"):
         try:
             return tomllib.loads(f"value = {text}")["value"]

@@ -130,6 +130,7 @@ class SettingsForm(QScrollArea):
     """The form. It is built anew when another step is taken in hand, and only filled anew when its values change."""
 
     by_layer_asked = Signal()
+    page_asked = Signal(str)  # the id of an operation
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -207,7 +208,7 @@ class SettingsForm(QScrollArea):
         summary.setWordWrap(True)
         column.addWidget(summary)
         if operation.help:
-            column.addWidget(self._how_to(" ".join(operation.help.split())))
+            column.addWidget(self._how_to(" ".join(operation.help.split()), step.use))
         if operation.takes_layers:
             self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
         for name, info in setting_info(operation.Settings).items():
@@ -234,7 +235,7 @@ class SettingsForm(QScrollArea):
         column.addStretch()
         self.setWidget(body)
 
-    def _how_to(self, text: str) -> QWidget:
+    def _how_to(self, text: str, use: str) -> QWidget:
         """A line that opens into the operation's help."""
         told = note("note", text)
         told.hide()
@@ -246,7 +247,11 @@ class SettingsForm(QScrollArea):
         inner = QVBoxLayout(both)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(4)
-        inner.addWidget(opener, 0, Qt.AlignmentFlag.AlignLeft)
+        page = QPushButton("Its page in the handbook")
+        page.setObjectName("link")
+        page.setToolTip("All settings with their help, and how it is called in Python and on the command line")
+        page.clicked.connect(lambda _=False: self.page_asked.emit(use))
+        inner.addLayout(in_row(opener, page, None, spacing=16))
         inner.addWidget(told)
         return both
 

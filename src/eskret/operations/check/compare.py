@@ -33,6 +33,7 @@ class Compare(EachLayer):
 
     id = "compare"
     title = "Compare"
+    limits = "A feature that changed its key counts as one removed and one added."
     phase = Phase.CHECK
     rank = 40
     relation = Relation.REPORT

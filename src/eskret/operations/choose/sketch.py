@@ -36,6 +36,7 @@ class Sketch(Source):
 
     id = "sketch"
     title = "Sketch"
+    limits = "As exact as the map was when it was drawn."
     phase = Phase.CHOOSE
     rank = 40
     relation = Relation.NEW

@@ -50,6 +50,7 @@ class Publish(Delivery):
 
     id = "publish"
     title = "Publish"
+    limits = "The whole dataset is fetched to take the difference, and again after it was sent."
     phase = Phase.DELIVER
     rank = 60
     relation = Relation.REPORT

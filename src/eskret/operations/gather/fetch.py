@@ -38,6 +38,7 @@ class Fetch(Source):
 
     id = "fetch"
     title = "Fetch"
+    limits = "What is changed at the service while it is fetched may be seen or not."
     phase = Phase.GATHER
     rank = 30
     relation = Relation.NEW

@@ -1,0 +1,31 @@
+"""``eskret handbook``: a page for every operation and for workflows."""
+
+from __future__ import annotations
+
+import webbrowser
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from eskret.cli.common import plain_errors
+
+
+def handbook(
+    files: Annotated[list[Path] | None, typer.Argument(help="Workflows that get a page, too.")] = None,
+    out: Annotated[Path, typer.Option("--out", "-o", metavar="FOLDER", help="Where the pages go.")] = Path("handbook"),
+    open_: Annotated[bool, typer.Option("--open", help="Open the first page in the browser.")] = False,
+) -> None:  # fmt: skip
+    """Write the handbook: every operation, this project's own, and the workflows named, as pages for the browser."""
+    with plain_errors():
+        import eskret.workflow  # noqa: F401
+        from eskret.operations.registry import all_operations, own_operations, project
+        from eskret.workflow import document as documents
+        from eskret.workflow.handbook import write_handbook
+
+        with project(Path.cwd()):
+            told = [*all_operations().values(), *own_operations()]
+            first = write_handbook(out, told, {f.name: documents.read(f) for f in files or ()})
+        typer.echo(f"{len(told):,} operations told of in {first}")
+        if open_:
+            webbrowser.open(first.resolve().as_uri())

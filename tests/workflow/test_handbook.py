@@ -1,0 +1,128 @@
+"""The handbook: every operation explained and called as it says; the pages that ship are those of today."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from html import unescape
+from html.parser import HTMLParser
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from eskret import Workflow, write
+from eskret.cli import app
+from eskret.desktop.handbook import write as write_from_window
+from eskret.desktop.session import Session
+from eskret.operations import all_operations
+from eskret.operations.base import Operation
+from eskret.operations.settings import setting_info
+from eskret.own import trust
+from eskret.workflow import document as documents
+from eskret.workflow.handbook import (
+    index,
+    on_the_command_line,
+    page_name,
+    page_of_operation,
+    page_of_workflow,
+    write_handbook,
+)
+from tests.conftest import squares
+
+SHIPPED = Path(__file__).parents[2] / "docs" / "handbook"
+every = pytest.mark.parametrize("operation", list(all_operations().values()), ids=lambda o: o.id)
+
+
+class Sound(HTMLParser):
+    """Notes tags that are closed and were never opened."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.links: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.open.append(tag)
+        self.links += [v for n, v in attrs if n == "href" and v]
+
+    def handle_endtag(self, tag: str) -> None:
+        assert tag in self.open, tag
+
+
+def test_the_pages_that_ship_are_those_of_today(tmp_path: Path) -> None:
+    write_handbook(tmp_path)
+    made, there = ({p.name: p.read_text() for p in home.iterdir()} for home in (tmp_path, SHIPPED))
+    assert made.keys() == there.keys() and [n for n in made if made[n] != there[n]] == [], "run: make handbook"
+
+
+@every
+def test_a_page_tells_all_of_an_operation(operation: Operation) -> None:
+    page = page_of_operation(operation)
+    reader = Sound()
+    reader.feed(page)
+    assert reader.links == ["index.html"] and operation.title in page
+    text = unescape(page)
+    for name, info in setting_info(operation.Settings).items():
+        assert f"<code>{name}</code>" in page and info.help in text and info.label in text
+        assert all(str(c) in text for c in info.choices)
+    assert "An example" in page and "Limits" in page and "Author" in page
+
+
+@every
+def test_the_call_on_the_command_line_is_understood(
+    operation: Operation, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whatever the example's files lack, its options are the operation's."""
+    monkeypatch.chdir(tmp_path)
+    words = shlex.split(on_the_command_line(operation))
+    assert words[0] == "eskret"
+    done = CliRunner().invoke(app, words[1:])
+    assert not re.search(r"has no setting|No such option|is more than a word|is no table or list", done.output), (
+        done.output
+    )
+
+
+def test_the_calls_of_the_handbook_work(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    write(squares(4), tmp_path / "beds.gpkg", "beds")
+    write(squares(2), tmp_path / "areas.gpkg", "areas")
+    for id in ("clip", "buffer", "overlay", "dissolve", "hull"):
+        page = page_of_operation(all_operations()[id])
+        python, command = re.findall(r"<pre>(.*?)</pre>", page, re.DOTALL)
+        found: dict[str, object] = {}
+        exec(unescape(python), found)
+        assert found["result"].state in ("balanced", "look"), id  # type: ignore[attr-defined]
+        done = CliRunner().invoke(app, shlex.split(unescape(command))[1:])
+        assert done.exit_code == 0 and (tmp_path / "result.gpkg").exists(), done.output
+        (tmp_path / "result.gpkg").unlink()
+        (tmp_path / "out" / "result.gpkg").unlink()
+
+
+def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    page = page_of_workflow(documents.read(demo / "district.toml"), "district.toml")
+    for said in ("Whose beds are returned", "from register:districts", "--for-each district", "The register of Orrel Sound",
+                 "a bed on the line between two is cut", "beds of a district", "figures"):  # fmt: skip
+        assert said in page, said
+    monkeypatch.chdir(demo)
+    trust.trust(demo)
+    done = CliRunner().invoke(app, ["handbook", "district.toml", "closure.toml", "-o", "pages"])
+    assert done.exit_code == 0, done.output
+    reader = Sound()
+    reader.feed((demo / "pages" / "index.html").read_text())
+    assert (
+        all((demo / "pages" / link).exists() for link in reader.links)
+        and len(reader.links) == len(all_operations()) + 3
+    )
+    own = (demo / "pages" / "own-area_from_text.html").read_text()
+    assert "One area without holes" in own and "workflow.step(&quot;own:area_from_text&quot;" in own
+    assert (
+        Workflow.read(demo / "district.toml").document.author in (demo / "pages" / "workflow-district.html").read_text()
+    )
+
+
+def test_the_window_writes_it_for_the_browser(qapp: object) -> None:
+    session = Session()
+    assert write_from_window(session, "clip").name == "clip.html" and write_from_window(session).name == "index.html"
+    assert page_name(all_operations()["clip"]) in index(list(all_operations().values()))
+    session.close()
