@@ -19,6 +19,7 @@ from eskret.workflow.script import to_script
 
 RECENT = 8
 _WORKFLOWS = "Workflows (*.toml)"
+_SCRIPTS = "Scripts that build workflows (*.py)"
 
 
 class Files(QObject):
@@ -28,6 +29,7 @@ class Files(QObject):
     failed = Signal(str)  # a sentence
     recent_changed = Signal()
     unpack_asked = Signal(object)  # the path of a pack
+    script_asked = Signal(object)  # the path of a script that builds workflows
 
     def __init__(self, session: Session, settings: QSettings, window: QWidget) -> None:
         super().__init__(window)
@@ -40,6 +42,9 @@ class Files(QObject):
         """Open a workflow file or a folder; what cannot be opened is said, and what was open stays."""
         if path.suffix.lower() == PACKS:
             self.unpack_asked.emit(path)
+            return
+        if path.suffix.lower() == ".py":
+            self.script_asked.emit(path)
             return
         if not self.may_leave():
             return
@@ -96,7 +101,7 @@ class Files(QObject):
     def open_dialog(self) -> None:
         """Choose a workflow file."""
         path, _ = QFileDialog.getOpenFileName(
-            self._window, "Open a workflow", str(self._session.folder), f"{_WORKFLOWS};;All (*)"
+            self._window, "Open a workflow", str(self._session.folder), f"{_WORKFLOWS};;{_SCRIPTS};;All (*)"
         )
         if path:
             self.open_path(Path(path))

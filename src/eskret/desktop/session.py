@@ -158,6 +158,12 @@ class Session(QObject):
         self._load(Document(title="New workflow"), None, folder or self.folder)
         self._saved = self.document
 
+    def take_built(self, document: Document, folder: Path) -> None:
+        """Open a workflow that has no file yet."""
+        self._load(document, None, folder)
+        self._saved = Document()
+        self.changed.emit()
+
     def open(self, path: Path) -> None:
         """Open a workflow file.
 

@@ -34,6 +34,9 @@ from eskret.desktop.own.code import OwnCode
 from eskret.desktop.parameters.asking import RunBox, asks
 from eskret.desktop.parameters.view import ParametersView
 from eskret.desktop.publisher import Publisher
+from eskret.desktop.python.console import ConsolePane
+from eskret.desktop.python.opening import ScriptBox
+from eskret.desktop.python.script import ScriptPane
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
 from eskret.desktop.sources.panel import SourcesPanel
@@ -58,7 +61,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.own.files import UNTRUSTED
 from eskret.workflow import consent, kept, ledger
 from eskret.workflow.catalogue import Entry
-from eskret.workflow.document import Step
+from eskret.workflow.document import Document, Step
 from eskret.workflow.rehearsal import OUTSIDE, REACHES
 from eskret.workflow.runs import Whole
 
@@ -82,6 +85,7 @@ KEYS = (
     ("F9", "fold the sources away"),
     ("F3", "the runs of earlier"),
     ("Ctrl+L", "the step in hand layer by layer"),
+    ("Ctrl+P, Ctrl+Shift+P", "the workflow as Python beside the ledger, the Python pane"),
     ("F10, F11, F12", "the word lists, published datasets, parameters"),
     ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
     ("F4", "what the layer is and what its fields hold"),
@@ -154,11 +158,27 @@ class Workbench(QWidget):
         self.right = QSplitter(Qt.Orientation.Vertical)
         self.right.setObjectName("ledgerSplit")
         self.right.setHandleWidth(2)
-        self.right.addWidget(self.upper)
+        self.beside = QSplitter(Qt.Orientation.Horizontal)
+        self.beside.setHandleWidth(1)
+        self.beside.addWidget(self.upper)
+        self.beside.setStretchFactor(0, 1)
+        self.right.addWidget(self.beside)
         self.main = QSplitter(Qt.Orientation.Horizontal)
         self.main.setHandleWidth(1)
         self.main.addWidget(self.sources)
         self.main.addWidget(self.right)
+        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side.setHandleWidth(1)
+        self.script = ScriptPane(self.session)
+        self.script.closed.connect(lambda: self.show_script(False))
+        self.script.save_asked.connect(self.files.save_script)
+        self.console = ConsolePane(self.session)
+        self.console.closed.connect(lambda: self.show_console(False))
+        for part in (self.script, self.console):
+            part.hide()
+            self.side.addWidget(part)
+        self.side.hide()
+        self.beside.addWidget(self.side)
         self.main.setSizes([212, 1068])
         self.main.setStretchFactor(1, 1)
         self.main.setCollapsible(1, False)
@@ -431,6 +451,7 @@ class Workbench(QWidget):
         files.opened.connect(self._opened)
         files.failed.connect(self._not_opened)
         files.unpack_asked.connect(self.unpack)
+        files.script_asked.connect(self.open_script)
         files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
         self.start.demo_asked.connect(files.open_demo)
         self.start.new_asked.connect(files.new_in_folder)
@@ -459,6 +480,8 @@ class Workbench(QWidget):
         add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
         add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
         add("Save as a Python script …", "", self.files.save_script)
+        add("As Python, beside the ledger", "Ctrl+P", lambda: self.show_script(self.script.isHidden()))
+        add("Python pane", "Ctrl+Shift+P", lambda: self.show_console(self.console.isHidden()))
         add("Pack to hand over …", "", self.pack)
         add("Unpack what was handed over …", "", self.files.unpack_dialog)
         self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
@@ -611,8 +634,8 @@ class Workbench(QWidget):
 
     def map_alone(self) -> None:
         """The map over the whole window, and back."""
-        alone = self.upper.isVisible()
-        self.upper.setVisible(not alone)
+        alone = self.beside.isVisible()
+        self.beside.setVisible(not alone)
         self.sources.setVisible(not alone)
         self._enlarge(self.viewer.map_pane, alone)
         self.viewer.canvas.setFocus()
@@ -868,6 +891,44 @@ class Workbench(QWidget):
         if said:
             self.tell("look", said)
 
+    def open_script(self, script: Path) -> None:
+        """Open what a script builds."""
+        box = ScriptBox(self.session, script, self)
+        box.built.connect(self._built)
+        box.open()
+
+    def _built(self, document: Document, folder: Path, said: str) -> None:
+        if self.files.may_leave():
+            self.session.take_built(document, folder)
+            self._opened()
+            self.tell("good", said)
+
+    def show_script(self, on: bool) -> None:
+        """The workflow as Python beside the ledger, or not."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(1)
+            self.script.setVisible(on)
+            self._settle_side()
+
+    def show_console(self, on: bool) -> None:
+        """The Python pane, or not."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(1)
+            self.console.setVisible(on)
+            self._settle_side()
+            if on:
+                self.console.begin()
+
+    def _settle_side(self) -> None:
+        """Make room at the right for what is shown there."""
+        shown = not self.script.isHidden() or not self.console.isHidden()
+        if shown and self.side.isHidden():
+            whole = self.beside.width()
+            wide = min(520, whole * 45 // 100)
+            self.side.show()
+            self.beside.setSizes([whole - wide, wide])
+        self.side.setVisible(shown)
+
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
         if self.pages.currentIndex() > 0:
@@ -900,7 +961,7 @@ class Workbench(QWidget):
     def dropEvent(self, event: QDropEvent) -> None:
         """A workflow is opened; data files become a load step."""
         paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
-        workflows = [p for p in paths if p.suffix in (".toml", ".zip")]
+        workflows = [p for p in paths if p.suffix in (".toml", ".zip", ".py")]
         if workflows:
             self.files.open_path(workflows[0])
         elif paths:
@@ -914,6 +975,7 @@ class Workbench(QWidget):
         if not self.files.may_leave():
             return False
         self.own.close_down()
+        self.console.close_down()
         self.viewer.close_down()
         self.publish.close_down()
         self.runs.close_down()

@@ -69,6 +69,26 @@ def trust(folder: Path, *, written_here: bool = False) -> str:
     return told
 
 
+def is_trusted_file(path: Path) -> bool:
+    """Whether a single script may be run as it is now."""
+    return _file_hash(path) in _known().get("hashes", {})
+
+
+def trust_file(path: Path) -> None:
+    """Trust a single script as it is now."""
+    known = _known()
+    known.setdefault("hashes", {})[_file_hash(path)] = str(path.resolve())
+    _store().parent.mkdir(parents=True, exist_ok=True)
+    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
+
+
+def _file_hash(path: Path) -> str:
+    try:
+        return hashlib.sha256(b"script\0" + path.read_bytes()).hexdigest()
+    except OSError:
+        return ""
+
+
 def distrust(folder: Path) -> None:
     """Take trust back: what is there now, and what is written there, is asked about again."""
     known = _known()

@@ -8,7 +8,8 @@ A stored layer is a folder: ``table.arrow`` (IPC file, memory-mapped when read) 
 * ``first.npy`` int64 (features + 1): the first piece of each feature
 * ``boxes.npy`` float64 (features, 4): xmin, ymin, xmax, ymax, NaN for none
 
-and ``ids.npy`` int64 (features), where the source gives its features numbers.
+``ids.npy`` int64 (features), where the source gives its features numbers, and ``shapes.arrow`` with the shapes as they are, as
+binary, for whoever works on with them.
 """
 
 from __future__ import annotations
@@ -21,14 +22,14 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 import shapely
 
 from eskret.core.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
-from eskret.workflow.reuse.kept import KeptLayer, Passing, home_of, link, loaded
+from eskret.workflow.reuse.kept import IDS, SHAPES, TABLE, TYPES, KeptLayer, Passing, home_of, link, loaded
+from eskret.workflow.reuse.kept import write as write_rows
 
 POINT, LINE, RING = 0, 1, 2
 
@@ -152,7 +153,7 @@ class ResultStore:
 
 _INFO = "layer.json"
 _DRAWN = ("xy.npy", "starts.npy", "kinds.npy", "first.npy", "boxes.npy")
-_FILES = ("table.arrow", "ids.npy", *_DRAWN)
+_FILES = (TABLE, SHAPES, TYPES, IDS, *_DRAWN)
 
 
 def _write(layer: Passing, home: Path) -> dict[str, Any]:
@@ -179,12 +180,8 @@ def _link_all(kept: Path, home: Path) -> bool:
 
 
 def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
-    home.mkdir(parents=True)
-    with pa.OSFile(str(home / "table.arrow"), "wb") as sink, pa.ipc.new_file(sink, layer.table.schema) as writer:
-        writer.write_table(layer.table)
+    write_rows(layer, home, [layer])
     crs = None
-    if layer.ids is not None:
-        np.save(home / "ids.npy", layer.ids)
     if layer.geometry is not None:
         xy, starts, kinds, first = pieces_of(layer.geometry)
         for name, array in (("xy", xy), ("starts", starts), ("kinds", kinds), ("first", first),

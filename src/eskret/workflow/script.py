@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import keyword
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from eskret.core.naming import number_collisions
@@ -17,12 +18,30 @@ from eskret.workflow.references import Reference, order_of, reference_settings, 
 _OWN = ("workflow", "sys", "datetime", "Workflow", "eskret")
 
 
+@dataclass(frozen=True)
+class Scripted:
+    """A document as Python. ``places`` gives the first and the last line (from 1) of each step's call."""
+
+    text: str
+    places: Mapping[str, tuple[int, int]]
+
+
 def to_script(document: Document, file: str) -> str:
     """Python that builds this document and writes it.
 
     Parameters
     ----------
     file : the name the script writes to when it is run without one.
+    """
+    return scripted(document, file).text
+
+
+def scripted(document: Document, file: str) -> Scripted:
+    """Python that builds this document and writes it, and where each step stands in it.
+
+    Raises
+    ------
+    DocumentError : a step takes from one that is not there.
     """
     order_of(document)  # a script cannot name a step that is not there
     taken = [*_OWN, *keyword.kwlist]
@@ -33,10 +52,14 @@ def to_script(document: Document, file: str) -> str:
     body = [_opening(document)]
     body += [_parameter(p, parameters[p.name]) for p in document.parameters]
     built: set[str] = set()
+    inside: dict[str, tuple[int, int]] = {}
     for step in document.steps:
         if step.heading:
             body.append(f"\n# {_printable(step.heading)}\n")
-        body.append(_step(step, steps, parameters, built))
+        call = _step(step, steps, parameters, built)
+        before = sum(part.count("\n") for part in body)
+        inside[step.id] = (before + 1, before + call.count("\n"))
+        body.append(call)
         built.add(step.id)
     if document.map:
         layers = _value([x.to_table() for x in document.map.layers], {})
@@ -45,7 +68,11 @@ def to_script(document: Document, file: str) -> str:
     text = "".join(body)
     imports = "import sys\n" + ("import datetime\n" if "datetime." in text else "")
     head = f'"""{_docstring(document)}"""\n\n{_sorted(imports)}\nfrom eskret import Workflow\n\n'
-    return f"{head}{text}\nworkflow.write(sys.argv[1] if len(sys.argv) > 1 else {file!r})\n"
+    above = head.count("\n")
+    return Scripted(
+        f"{head}{text}\nworkflow.write(sys.argv[1] if len(sys.argv) > 1 else {file!r})\n",
+        {id: (above + first, above + last) for id, (first, last) in inside.items()},
+    )
 
 
 def _sorted(imports: str) -> str:

@@ -118,7 +118,7 @@ def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: 
     if info.kind in ("files", "choices", "patterns", "fields"):
         return [t.strip() for t in text.split(",") if t.strip()]
     if info.kind == "shapes" and text[:1] == "{":
-        return [text]  # one shape of GeoJSON
+        return text  # a shape of GeoJSON is its setting as it is
     if text[:1] in "[{" and info.kind not in ("text", "condition", "expression", "template"):
         try:
             return tomllib.loads(f"value = {text}")["value"]

@@ -230,6 +230,11 @@ class LedgerDelegate(QStyledItemDelegate):
         painter.drawEllipse(QPointF(x(row.knot), mid), 3.6, 3.6)
 
 
+_SIZES = {NUMBER: 42, LAYERS: 62, IN: 72, OUT: 72, ASIDE: 80, TOTAL: 108, TIME: 60, STATE: 102}
+_SENTENCE = 190
+"""What the sentence of a step wants at least."""
+
+
 class LedgerView(QTreeView):
     """The ledger. Keys: Insert adds, Delete removes, Alt with arrows moves, F2 renames, Space switches off and on."""
 
@@ -269,8 +274,7 @@ class LedgerView(QTreeView):
         header.setSectionsMovable(False)
         header.setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
         header.setSectionResizeMode(STEP, QHeaderView.ResizeMode.Stretch)
-        sizes = {NUMBER: 42, LAYERS: 62, IN: 72, OUT: 72, ASIDE: 80, TOTAL: 108, TIME: 60, STATE: 102}
-        for column, size in sizes.items():
+        for column, size in _SIZES.items():
             self.setColumnWidth(column, size)
 
     def _id(self, index: QModelIndex) -> str:
@@ -288,6 +292,7 @@ class LedgerView(QTreeView):
     def _fit(self) -> None:
         lanes = max(1, width(self._model.threads))
         self.setColumnWidth(THREAD, max(58, 28 + round(lanes * lane_width(lanes))))
+        self._fit_columns()
 
     def _show_selected(self, id: str) -> None:
         index = self._model.index_of(id)
@@ -366,11 +371,16 @@ class LedgerView(QTreeView):
             self._show_selected(id)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        # at narrow widths the time gives way first, so that the sentence keeps its room
-        self.setColumnHidden(TIME, self.width() < 760)
-        self.setColumnHidden(LAYERS, self.width() < 760)
-        self.setColumnHidden(TOTAL, self.width() < 640)
+        self._fit_columns()
         super().resizeEvent(event)
+
+    def _fit_columns(self) -> None:
+        """At narrow widths figures give way, the time first, so that the sentence keeps its room."""
+        room = self.viewport().width() - self.columnWidth(THREAD)
+        room -= sum(_SIZES[c] for c in (NUMBER, OUT, STATE))
+        for column in (ASIDE, IN, TOTAL, LAYERS, TIME):
+            room -= _SIZES[column]
+            self.setColumnHidden(column, room < _SENTENCE)
 
 
 def lane_width(lanes: int) -> float:

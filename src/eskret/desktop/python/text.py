@@ -99,6 +99,13 @@ class PythonText(QPlainTextEdit):
             self.setTextCursor(QTextCursor(block))
             self.centerCursor()
 
+    def ensure_shown(self, line: int) -> None:
+        """Bring a line (from 1) into view, if it is not, without taking the cursor along."""
+        height = self.fontMetrics().lineSpacing()
+        first = self.firstVisibleBlock().blockNumber() + 1
+        if not first <= line <= first + self.viewport().height() // height - 2:
+            self.verticalScrollBar().setValue(max(0, line - 4))
+
     def line_at(self, place: QPoint) -> int:
         """The number (from 1) of the line at a place in the viewport."""
         return self.cursorForPosition(place).blockNumber() + 1

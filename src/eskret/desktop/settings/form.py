@@ -247,7 +247,7 @@ class SettingsForm(QScrollArea):
         inner = QVBoxLayout(both)
         inner.setContentsMargins(0, 0, 0, 0)
         inner.setSpacing(4)
-        page = QPushButton("Its page in the handbook")
+        page = QPushButton("Handbook")
         page.setObjectName("link")
         page.setToolTip("All settings with their help, and how it is called in Python and on the command line")
         page.clicked.connect(lambda _=False: self.page_asked.emit(use))

@@ -75,7 +75,16 @@ def _unpack(request: Request, tell: Any, jobs: Any) -> dict[str, Any]:
     return {"workflow": str(done.workflow), "missing": [m.sentence() for m in done.missing], "notes": list(done.notes)}
 
 
+def _built(request: Request, tell: Any, jobs: Any) -> dict[str, Any]:
+    """The workflows that a script builds."""
+    from eskret.workflow.built import built_by
+
+    found = built_by(Path(request["path"]))
+    return {"built": [{"name": b.name, "title": b.document.title, "text": b.document.to_text()} for b in found]}
+
+
 DO = {
+    "built": _built,
     "difference_of_runs": _difference_of_runs, "outputs_now": _outputs_now, "reopen": _reopen, "pack_pieces": _pack_pieces,
     "pack": _pack, "unpack": _unpack,
 }  # fmt: skip
