@@ -24,6 +24,7 @@ from eskret.desktop.window import Window
 from eskret.desktop.workbench import Workbench
 from eskret.practice_server import PracticeServer
 from eskret.services import practice
+from eskret.workflow.catalogue import find
 
 OUT = Path(__file__).parent / "screenshots"
 
@@ -80,10 +81,6 @@ def gathering(camera: Camera, home: Path) -> None:
     camera.take("text")
     session.select("register")
     viewer.choose_layer("lease_beds")
-    viewer.toggle_fields(True)
-    camera.until(lambda: viewer.fields.table.rowCount())
-    camera.take("fields")
-    viewer.toggle_fields(False)
     bench.banner.hide()
     camera.until(viewer.canvas.idle)
     viewer.canvas.use("lasso")
@@ -93,7 +90,7 @@ def gathering(camera: Camera, home: Path) -> None:
     camera.take("by-hand")
     viewer.canvas.use("look")
     viewer.choose_none()
-    bench._insert("keep_by_place")
+    bench._insert(next(e for e in find("keep by place", True, session.folder) if e.use == "keep_by_place"))
     camera.until(lambda: viewer.canvas.idle())
     viewer.choose_layer("lease_beds")
     viewer.canvas.use("area")
@@ -125,16 +122,11 @@ def shaping(camera: Camera, home: Path) -> None:
     session, viewer = bench.session, bench.viewer
     run_lesson(camera, home / "harbour.toml")
     session.select("inside")
-    viewer.choose_view("altered")
-    camera.take("altered")
     run_lesson(camera, home / "breakwater.toml")
     session.select("gaps")
     viewer.table.selectRow(0)
     camera.take("gap")
     run_lesson(camera, home / "returns.toml")
-    session.select("landed")
-    viewer.choose_view("altered")
-    camera.take("join")
     session.select("yield")
     viewer.choose_view("leaving")
     bench.banner.hide()
@@ -182,6 +174,51 @@ def publishing(camera: Camera, home: Path) -> None:
         practice.forget(server.address)
 
 
+def repeating(camera: Camera, home: Path) -> None:
+    """A workflow in rounds, its layers one by one, two runs side by side, and as Python."""
+    bench = camera.bench
+    session = bench.session
+    session._saved = session.document
+    bench.files.open_path(home / "district.toml")
+    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    bench.show_rounds(True)
+    view = bench.rounds
+    camera.until(lambda: view.fill_box.count() > 2)
+    view.fill_box.activated.emit(1)
+    view.run()
+    camera.until(lambda: not session.running and view.says.text())
+    view.grid.setCurrentIndex(view.model.index(1, 0))
+    QTest.qWait(500)
+    camera.window.grab().save(str(OUT / "rounds.png"))
+    bench.show_rounds(False)
+    run_lesson(camera, home / "harbour.toml")
+    session.select("deliver")
+    bench.show_layers(True)
+    bench.layers.template.setFocus()
+    bench.layers.template.selectAll()
+    QTest.keyClicks(bench.layers.template, "beds {step}")
+    QTest.qWait(400)
+    camera.window.grab().save(str(OUT / "layer-by-layer.png"))
+    bench.layers._typed = None
+    bench.show_layers(False)
+    session.set_value("limit", "2029")
+    camera.until(lambda: session._rehearse_job is None and not session._quiet.isActive())
+    bench.run()
+    camera.until(lambda: not session.running and session.last_run)
+    bench.show_runs(True)
+    bench.runs.list.choose([0, 1])
+    changes = bench.runs.compared.changes
+    camera.until(lambda: changes.layer is not None and changes.canvas.idle())
+    QTest.qWait(600)
+    camera.window.grab().save(str(OUT / "runs.png"))
+    bench.show_runs(False)
+    session.select("inside")
+    bench.banner.hide()
+    bench.show_script(True)
+    camera.take("python")
+    bench.show_script(False)
+
+
 def report(home: Path) -> None:
     """The report of a run as a browser shows it; left as it is where no browser is at hand."""
     browser = next((b for b in map(shutil.which, ("chromium", "chromium-browser")) if b), None)
@@ -219,7 +256,8 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         os.environ["XDG_DATA_HOME"] = str(
             Path(folder) / "data"
-        )  # pushes of whoever takes the pictures stay out of them
+        )  # pushes and runs of whoever takes the pictures stay out of them
+        os.environ["XDG_CACHE_HOME"] = str(Path(folder) / "cache")
         home = make(Path(folder) / "orrel-sound")
         camera = Camera(Path(folder))
         bench = camera.bench
@@ -255,15 +293,11 @@ def main() -> int:
         session.select("chosen")
         bench.viewer.choose_view("aside")
         camera.take("set-aside")
-        bench.ledger.setExpanded(bench.ledger.model().index_of("recordings"), True)  # type: ignore[attr-defined]
-        session.select("archive")
-        bench.viewer.choose_layer("boat_a_tracks")
-        bench.viewer.choose_view("leaving")
-        camera.take("layers-of-a-step")
         shaping(camera, home)
         gathering(camera, home)
         report(home)
         publishing(camera, home)
+        repeating(camera, home)
         theme.use("dark")
         run_lesson(camera, home / "tracks.toml")
         session.select("legs")

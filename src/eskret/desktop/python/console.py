@@ -21,6 +21,8 @@ from eskret.errors import EskretError
 from eskret.formats.whole import write_whole
 from eskret.workflow.document import parse
 
+_LONG = 80
+"""Characters; the name of a socket cannot be much longer, so from here on the kernel listens on loopback, with a key."""
 _BANNER = (
     "workflow is the open one; results[step][layer] is a GeoDataFrame of the last run;\n"
     "ledger(workflow) shows a changed one in the ledger.\n"
@@ -74,7 +76,12 @@ class ConsolePane(Pane):
     def begin(self) -> None:
         """Start the kernel, where there is none yet, and go there."""
         if self.widget is None:
-            self._begin()
+            try:
+                self._begin()
+            except Exception as error:  # whatever a machine lacks for it: the window goes on without
+                self._session.told.emit("bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.")
+                self.closed.emit()
+                return
         self.widget.setFocus()
 
     def _begin(self) -> None:
@@ -95,6 +102,8 @@ class ConsolePane(Pane):
             kernel_name="python3", transport="ipc", connection_file=str(self._folder / "kernel.json")
         )
         self._manager.ip = str(self._folder / "kernel")
+        if len(str(self._folder)) > _LONG:
+            self._manager.transport, self._manager.ip = "tcp", "127.0.0.1"
         self._manager.start_kernel(cwd=str(self._session.folder), env={**os.environ, **_QUIET})
         self._client = self._manager.client()
         self._client.start_channels()
