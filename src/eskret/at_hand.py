@@ -6,7 +6,7 @@ The window writes down what is open and where its results lie; the kernel, a pro
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Generator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -30,8 +30,8 @@ class Layers(Mapping[str, Any]):
             raise KeyError(f"step '{self._step}' left no '{key}'; it left {', '.join(self._layers) or 'nothing'}")
         return frame_of(self._layers[key])
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._layers)
+    def __iter__(self) -> Generator[str, None, None]:
+        yield from self._layers
 
     def __len__(self) -> int:
         return len(self._layers)
@@ -61,8 +61,8 @@ class Results(Mapping[str, Layers]):
             )
         return Layers(step, self._steps[step])
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._steps)
+    def __iter__(self) -> Generator[str, None, None]:
+        yield from self._steps
 
     def __len__(self) -> int:
         return len(self._steps)

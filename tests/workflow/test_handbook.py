@@ -61,7 +61,7 @@ def test_a_page_tells_all_of_an_operation(operation: Operation) -> None:
     page = page_of_operation(operation)
     reader = Sound()
     reader.feed(page)
-    assert reader.links == ["index.html"] and operation.title in page
+    assert reader.links == ["handbook.css", "index.html"] and operation.title in page
     text = unescape(page)
     for name, info in setting_info(operation.Settings).items():
         assert f"<code>{name}</code>" in page and info.help in text and info.label in text
@@ -112,7 +112,7 @@ def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch
     reader.feed((demo / "pages" / "index.html").read_text())
     assert (
         all((demo / "pages" / link).exists() for link in reader.links)
-        and len(reader.links) == len(all_operations()) + 3
+        and len(reader.links) == len(all_operations()) + 4
     )
     own = (demo / "pages" / "own-area_from_text.html").read_text()
     assert "One area without holes" in own and "workflow.step(&quot;own:area_from_text&quot;" in own

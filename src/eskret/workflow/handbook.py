@@ -21,6 +21,7 @@ from eskret.workflow.parameters import in_words
 from eskret.workflow.report import PAGE_STYLE
 
 INDEX = "index.html"
+_LOOKS = "handbook.css"
 _SHAPES = (
     (Source, "Nothing enters. Each file or part is read by itself, several at a time.", "gather"),
     (EachLayer, "Works on each layer of the set by itself, several at a time; single layers can have settings of their own.", "each"),
@@ -134,6 +135,7 @@ def write_handbook(
             page = f"workflow-{Path(file).stem}.html"
             write_whole(page_of_workflow(document, file, INDEX), folder / page)
             pages.append((page, document.title or file, document.summary))
+        write_whole(PAGE_STYLE.lstrip() + _MORE_STYLE, folder / _LOOKS)
         write_whole(index(told, pages), folder / INDEX)
     except OSError as error:
         raise DeliveryError(f"the handbook cannot be written ({error.strerror})", place=str(folder)) from error
@@ -263,7 +265,7 @@ def _page(title: str, summary: str, body: Sequence[str], home: str) -> str:
     way = f'<nav><a href="{home}">Handbook</a></nav>' if home else ""
     return (
         f'<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">'
-        f"<title>{escape(title)}</title><style>{PAGE_STYLE}{_MORE_STYLE}</style>"
+        f"<title>{escape(title)}</title><link rel="stylesheet" href="{_LOOKS}">"
         f"<header><h1>{escape(title)}</h1><div>{escape(summary)}</div></header>"
         f"<main>{way}{''.join(body)}</main></html>\n"
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 import traceback
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
 from functools import partial
@@ -105,8 +105,8 @@ class _Loaded(Mapping[str, Sequence[Layer]]):
     def __getitem__(self, name: str) -> Sequence[Layer]:
         return tuple(map(loaded, self.found[name]))
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.found)
+    def __iter__(self) -> Generator[str, None, None]:
+        yield from self.found
 
     def __len__(self) -> int:
         return len(self.found)

@@ -20,7 +20,7 @@ from eskret.desktop.views.parts import in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.whole import write_whole
-from eskret.workflow.parameters import Parameter
+from eskret.workflow.parameters import Parameter, in_words
 from eskret.workflow.rounds import rows_in
 
 Row = dict[str, str]
@@ -167,7 +167,7 @@ class RoundsView(QWidget):
                 colours[n, _SAYS] = "bad"
             for p in self._parameters():
                 if not row.get(p.name):
-                    inherited[n, p.name] = str(self._session.value(p.name))
+                    inherited[n, p.name] = in_words(self._session.value(p.name))
         self.model.show(columns, shown, inherited=inherited, problems=problems, colours=colours)
         self._enable()
         self._show_told()
