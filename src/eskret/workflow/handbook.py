@@ -265,7 +265,7 @@ def _page(title: str, summary: str, body: Sequence[str], home: str) -> str:
     way = f'<nav><a href="{home}">Handbook</a></nav>' if home else ""
     return (
         f'<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">'
-        f"<title>{escape(title)}</title><link rel="stylesheet" href="{_LOOKS}">"
+        f'<title>{escape(title)}</title><link rel="stylesheet" href="{_LOOKS}">'
         f"<header><h1>{escape(title)}</h1><div>{escape(summary)}</div></header>"
         f"<main>{way}{''.join(body)}</main></html>\n"
     )
