@@ -20,6 +20,7 @@ from eskret.own.trust import code_in
 from eskret.workflow import document as documents
 from eskret.workflow.document import Document, Step
 from eskret.workflow.engine import Run
+from eskret.workflow.parameters import in_words
 from eskret.workflow.references import Reference, bound, settings_for, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.reuse.keeping import keeping_at_work
@@ -188,7 +189,7 @@ def _without_totals(settings: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _shown(value: Any) -> str:
-    return f"${value['parameter']}" if isinstance(value, Mapping) and set(value) == {"parameter"} else str(value)
+    return f"${value['parameter']}" if isinstance(value, Mapping) and set(value) == {"parameter"} else in_words(value)
 
 
 def _delivers(step: Step) -> bool:

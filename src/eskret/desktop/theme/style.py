@@ -97,7 +97,7 @@ QToolTip {{ background: {p.bar}; color: {p.bar_ink}; border: 0; padding: 5px 8px
   padding: 4px 13px; font-weight: 600; }}
 #topBar QPushButton:hover {{ background: {p.bar_field}; }}
 #topBar QPushButton#run:hover {{ background: {p.hand_row if p.name == "light" else p.hand}; }}
-#topBar QPushButton:checked {{ background: {p.paper}; color: {p.ink}; }}
+#topBar QPushButton:checked {{ background: {p.bar_ink}; color: {p.bar}; }}
 #topBar QPushButton:focus {{ border: 2px solid {p.bar_ink}; padding: 3px 12px; }}
 #topBar QPushButton#run:focus {{ border: 2px solid {p.bar_ink}; padding: 4px 13px; }}
 #topBar QPushButton:disabled, #topBar QPushButton#run:disabled {{ color: {p.bar_faint}; border-color: {p.bar_field};
@@ -156,6 +156,9 @@ QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
 #viewSwitch QPushButton:checked {{ background: {p.ink}; color: {p.paper}; }}
 #viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 4px; }}
 #viewSwitch QPushButton:disabled {{ color: {p.faint}; border-color: {p.line}; }}
+
+QCheckBox::indicator:unchecked {{ background: {p.field}; border: 1px solid {p.field_line}; border-radius: 2px; width: 12px; height: 12px; }}
+QCheckBox::indicator:unchecked:disabled {{ background: {p.paper}; border-color: {p.line}; }}
 
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ background: {p.field}; border: 1px solid {p.field_line};
   border-radius: 3px; padding: 4px 7px; color: {p.ink}; selection-background-color: {p.hand};
