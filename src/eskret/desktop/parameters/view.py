@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (  # fmt: skip
     QFrame,
     QHBoxLayout,
     QLabel,
     QListWidget,
     QListWidgetItem,
-    QPushButton,
     QScrollArea,
     QVBoxLayout,
     QWidget,
@@ -19,27 +18,18 @@ from eskret.core.naming import number_collisions
 from eskret.desktop.parameters.form import ValuesForm
 from eskret.desktop.parameters.properties import Properties
 from eskret.desktop.session import Session
-from eskret.desktop.views.parts import in_row, push_button, rule
+from eskret.desktop.views.parts import View, in_row, push_button, rule
 from eskret.workflow.edits import move_parameter, put_parameter, remove_parameter
 from eskret.workflow.parameters import TYPES, Parameter
 
 
-class ParametersView(QWidget):
+class ParametersView(View):
     """Add, order, describe and take out; the form at the right is the one that asks."""
 
-    closed = Signal()
-
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("pane")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._session = session
-        title = QLabel("Parameters")
-        title.setObjectName("title")
+        super().__init__(session, "Parameters", parent)
         self.says = QLabel("Values at the top of the workflow: change one, and run it again.")
         self.says.setObjectName("faint")
-        back = QPushButton("Back to the ledger")
-        back.clicked.connect(self.closed)
         self.list = QListWidget()
         self.list.setObjectName("shelfList")
         self.list.setAccessibleName("Parameters in their order")
@@ -50,11 +40,11 @@ class ParametersView(QWidget):
         self.remove_button = push_button("Remove", "Take it out; settings that it gave keep its value", self.remove)
         self.properties = Properties(session)
         self.form = ValuesForm(session)
-        self._build(title, back)
+        self._build()
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
 
-    def _build(self, title: QLabel, back: QPushButton) -> None:
+    def _build(self) -> None:
         shelf = QWidget()
         shelf.setObjectName("shelf")
         shelf.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -83,7 +73,7 @@ class ParametersView(QWidget):
         for widget in (shelf, middle, rule(upright=True), right):
             panes.addWidget(widget)
         panes.setStretchFactor(middle, 1)
-        head = in_row(title, self.says, None, back)
+        head = in_row(self.title, self.says, None, self.back)
         head.setContentsMargins(14, 10, 12, 10)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

@@ -9,14 +9,13 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLabel, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, plain
 from eskret.desktop.grid.model import Cell, Column, GridModel
 from eskret.desktop.grid.view import Grid
 from eskret.desktop.session import Session
-from eskret.desktop.views.parts import in_row
+from eskret.desktop.views.parts import View, in_row
 from eskret.errors import EskretError
 from eskret.formats import targets
 from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
@@ -29,26 +28,17 @@ from eskret.workflow.document import Step
 _LAYER, _ROWS, _FILLED, _NAME, _NOTE = " layer", " rows", " filled", " name", " note"
 
 
-class LayersView(QWidget):
+class LayersView(View):
     """An empty cell has what stands in the settings of the step."""
 
-    closed = Signal()
-
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("pane")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._session = session
+        super().__init__(session, "Layer by layer", parent)
         self._step = ""
         self.keys: list[str] = []
         self._typed: str | None = None  # a template that is being typed
-        title = QLabel("Layer by layer")
-        title.setObjectName("title")
         self.says = QLabel()
         self.says.setObjectName("faint")
         self.says.setWordWrap(True)
-        back = QPushButton("Back to the ledger")
-        back.clicked.connect(self.closed)
         self.template = QLineEdit()
         self.template.setAccessibleName("How every layer is called")
         self.template.setMinimumWidth(300)
@@ -76,7 +66,7 @@ class LayersView(QWidget):
             "Type into a cell, or paste from a sheet. Ctrl+D fills down, Delete gives the step's own setting back, Ctrl+Z undoes."
         )
         hint.setObjectName("faint")
-        head = in_row(title, self.says, None, back)
+        head = in_row(self.title, self.says, None, self.back)
         head.setStretchFactor(self.says, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(14, 10, 12, 10)

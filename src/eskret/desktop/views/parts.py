@@ -5,7 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+
+from eskret.desktop.session import Session
+
+
+class View(QWidget):
+    """A view over the whole window: with a title, and the way back to the ledger."""
+
+    closed = Signal()
+
+    def __init__(self, session: Session, title: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("pane")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self._session = session
+        self.title = QLabel(title)
+        self.title.setObjectName("title")
+        self.back = QPushButton("Back to the ledger")
+        self.back.clicked.connect(self.closed)
 
 
 def in_row(*widgets: QWidget | None, spacing: int = 8) -> QHBoxLayout:

@@ -8,15 +8,15 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, duration
 from eskret.desktop.grid.model import Cell, Column, GridModel
 from eskret.desktop.grid.view import Grid
 from eskret.desktop.session import Session
-from eskret.desktop.views.parts import in_row, push_button
+from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.whole import write_whole
@@ -27,24 +27,17 @@ Row = dict[str, str]
 _STATE, _SAVED, _SAYS = " state", " saved", " says"
 
 
-class RoundsView(QWidget):
+class RoundsView(View):
     """Rows are values of parameters; an empty cell has the value that stands in the bar at the top."""
 
-    closed = Signal()
-
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("pane")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._session = session
+        super().__init__(session, "Rounds", parent)
         self.rows: list[Row] = []
         self._before: list[list[Row]] = []
         self._told: dict[int, dict[str, Any]] = {}
         self._foretold: list[dict[str, Any]] = []
         self._choices: dict[str, tuple[str, ...]] = {}
         self._document = session.document
-        title = QLabel("Rounds")
-        title.setObjectName("title")
         self.says = QLabel()
         self.says.setObjectName("faint")
         self.says.setWordWrap(True)
@@ -65,8 +58,6 @@ class RoundsView(QWidget):
         self.look_button = push_button(
             "Take these values", "Back to the ledger with the values of this round", self.take
         )
-        back = QPushButton("Back to the ledger")
-        back.clicked.connect(self.closed)
         self.model = GridModel(self)
         self.model.wanted.connect(self._want)
         self.grid = Grid(self.model, "Rounds and their values")
@@ -77,13 +68,13 @@ class RoundsView(QWidget):
         undo = QShortcut(QKeySequence("Ctrl+Z"), self)
         undo.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
         undo.activated.connect(self.undo)
-        self._build(title, back)
+        self._build()
         session.changed.connect(self.refresh)
         session.rounds_told.connect(self._take_event)
         session.run_changed.connect(self._enable)
 
-    def _build(self, title: QLabel, back: QPushButton) -> None:
-        head = in_row(title, self.says, None, self.go_on, self.rehearse_button, self.run_button, back)
+    def _build(self) -> None:
+        head = in_row(self.title, self.says, None, self.go_on, self.rehearse_button, self.run_button, self.back)
         head.setStretchFactor(self.says, 1)
         tools = in_row(QLabel("Fill in"), self.fill_box, self.add_button, self.remove_button, None, self.keep_button)
         below = QWidget()

@@ -8,14 +8,14 @@ from typing import Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, duration, moment
 from eskret.desktop.grid.model import Column
 from eskret.desktop.grid.read import ReadTable
 from eskret.desktop.session import Session
 from eskret.desktop.views.compared import ComparedPane
-from eskret.desktop.views.parts import in_row, push_button
+from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import EskretError
 from eskret.workflow.parameters import in_words
@@ -34,23 +34,17 @@ _OUTPUTS = (
 _NOW = {"same": ("as it was left", "good"), "changed": ("changed since", "look"), "gone": ("gone", "bad")}
 
 
-class RunsView(QWidget):
+class RunsView(View):
     """One run chosen is told, two are compared."""
 
-    closed = Signal()
     open_asked = Signal(object, bool)  # a Whole, and whether it is to be run at once
     report_asked = Signal(object)  # a Whole
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("pane")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self._session = session
+        super().__init__(session, "Runs", parent)
         self._runs = Runs()
         self.found: list[Kept] = []
         self._whole: Whole | None = None
-        title = QLabel("Runs")
-        title.setObjectName("title")
         self.search = QLineEdit()
         self.search.setPlaceholderText("Words of a title, a value, an output, a message")
         self.search.setAccessibleName("Find runs")
@@ -80,17 +74,15 @@ class RunsView(QWidget):
         self.hint.setObjectName("faint")
         self.hint.setWordWrap(True)
         self.hint.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        back = QPushButton("Back to the ledger")
-        back.clicked.connect(self.closed)
-        self._build(title, back)
+        self._build()
         gone = QShortcut(QKeySequence("Delete"), self.list)
         gone.setContext(Qt.ShortcutContext.WidgetShortcut)
         gone.activated.connect(self._forget)
         session.run_changed.connect(self._run_changed)
         session.changed.connect(self._enable)
 
-    def _build(self, title: QLabel, back: QPushButton) -> None:
-        head = in_row(title, self.search, self.mine, None, back)
+    def _build(self) -> None:
+        head = in_row(self.title, self.search, self.mine, None, self.back)
         head.setStretchFactor(self.search, 1)
         below = self._below = QSplitter(Qt.Orientation.Vertical)
         below.setHandleWidth(1)
