@@ -106,7 +106,7 @@ def main() -> None:
             out.mkdir(parents=True)
             file = options.data / f"{task}.toml"
             file.write_text(workflow(task, data, out))
-            ours.append(timed([sys.executable, "-m", "eskret", "run", str(file), "--quiet"]))
+            ours.append(timed([sys.executable, "-m", "eskret", "run", str(file), "--quiet", "--fresh"]))
             other = plain_command(task, plain, data, out)
             # appending layer by layer takes minutes: once is enough
             if other and not (task in ("layers", "split") and theirs):

@@ -18,6 +18,7 @@ from eskret.practice_server.faults import Faults
 from eskret.services import features, journal, practice
 from tests.conftest import TOKEN, points
 from tests.desktop.conftest import Hand
+from tests.desktop.test_runs_view import cells
 
 
 @pytest.fixture
@@ -302,3 +303,15 @@ def test_words_for_states_and_times() -> None:
         assert state_words(state) != state or state not in ("prepared", "part", "pushed")
         assert mark_of(state) in ("look", "good", "")
     assert moment("2019-03-04T05:06:07+00:00") == "on 4 March 2019" and moment("not a time") == "not a time"
+
+
+def test_a_push_stands_among_the_runs(lesson: Hand) -> None:
+    hand = lesson
+    run_and_look(hand, 412)
+    hand.keys("F3", hand.bench)
+    view = hand.bench.runs
+    assert (
+        cells(view.outputs, "name")[-1].startswith("leases at 127.0.0.1")
+        and cells(view.outputs, "features")[-1] == "412"
+    )
+    assert cells(view.outputs, "now")[-1] == state_words(journal.PREPARED)

@@ -105,7 +105,8 @@ def _prepare(
         )  # fmt: skip
         with _stops(job.stop):
             result = job.execute()
-    note(write_down(job, result, COMMAND))
+    if not rehearse:
+        note(write_down(job, result, COMMAND))
     if report is not None:
         write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
     if not quiet:

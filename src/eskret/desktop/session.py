@@ -507,6 +507,8 @@ class Session(QObject):
 
     def _take_run(self, event: dict[str, Any]) -> None:
         kind = event["event"]
+        if event.get("note"):
+            self.told.emit("look", str(event["note"]))
         if self._in_rounds:
             if kind == "progress":
                 self.progress.emit(event)

@@ -238,7 +238,7 @@ class StepRun:
                 # whose output it is, and how it is drawn
                 passed = {id for x in entering for id, _ in x.line}
                 styles = [[s.id, repr(s.style)] for s in self.owner.document.steps if s.id in passed]
-                more = [str(run.workflow), str(run.folder), styles, [x.line for x in entering]]
+                more = [str(run.workflow), str(run.folder), run.document.title, styles, [x.line for x in entering]]
             own = None if key is None else part.own_key(key)
             others = others_of(part.step, own, self.owner.made)[0]
             given = settings_for(part.step, own, part.values)

@@ -16,8 +16,10 @@ from eskret.desktop.grid.read import ReadTable
 from eskret.desktop.session import Session
 from eskret.desktop.views.compared import ComparedPane
 from eskret.desktop.views.parts import View, in_row, push_button
+from eskret.desktop.views.published import state_words
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import EskretError
+from eskret.services.journal import pushes
 from eskret.workflow.parameters import in_words
 from eskret.workflow.runs import Kept, Runs, Whole
 
@@ -224,6 +226,12 @@ class RunsView(View):
                          "digest": (one.content or one.sha256)[:16]})  # fmt: skip
             colours[n, "now"] = colour
             colours[n, "digest"] = "faint"
+        states = {p.id: p.state for p in pushes()} if whole.told.get("pushes") else {}
+        for one in whole.told.get("pushes", ()):
+            changes = one["added"] + one["changed"] + one["removed"]
+            state = states.get(one["push"], "")
+            rows.append({"name": f"{one['dataset']} at {one['service'].split('//')[-1]}", "features": f"{changes:,}",
+                         "now": state_words(state) if state else "outdone by a later run", "digest": ""})  # fmt: skip
         self.outputs.show_rows(rows, colours=colours)
 
     def _enable(self) -> None:

@@ -91,7 +91,7 @@ def on_disk(layer: Passing) -> KeptLayer | None:
 # -- which content a layer in memory is
 
 _guard = threading.RLock()
-_noted: dict[tuple[int, int, int], tuple[weakref.ref[Any], weakref.ref[Any] | None, str, Path | None]] = {}
+_noted: dict[tuple[int, int, int], tuple[tuple[weakref.ref[Any], ...], str, Path | None]] = {}
 
 
 def _shapes_of(layer: Layer) -> Any:
@@ -106,10 +106,11 @@ def _place(layer: Layer) -> tuple[int, int, int]:
 
 def note(layer: Layer, mark: str, home: Path | None = None) -> None:
     """Remember which content the rows of this layer are, as long as they are in memory."""
-    shapes, place = _shapes_of(layer), _place(layer)
+    place = _place(layer)
     with _guard:
-        gone = weakref.ref(layer.table, lambda _: _noted.pop(place, None))
-        _noted[place] = (gone, None if shapes is None else weakref.ref(shapes), mark, home)
+        table = weakref.ref(layer.table, lambda _: _noted.pop(place, None))
+        others = (weakref.ref(x) for x in (_shapes_of(layer), layer.ids) if x is not None)
+        _noted[place] = ((table, *others), mark, home)
 
 
 def mark_of(layer: Passing) -> str | None:
@@ -117,7 +118,7 @@ def mark_of(layer: Passing) -> str | None:
     if isinstance(layer, KeptLayer):
         return layer.mark
     found = _found(layer)
-    return None if found is None else found[2]
+    return None if found is None else found[0]
 
 
 def home_of(layer: Passing) -> Path | None:
@@ -125,17 +126,18 @@ def home_of(layer: Passing) -> Path | None:
     if isinstance(layer, KeptLayer):
         return layer.home
     found = _found(layer)
-    return None if found is None else found[3]
+    return None if found is None else found[1]
 
 
-def _found(layer: Layer) -> tuple[Any, Any, str, Path | None] | None:
+def _found(layer: Layer) -> tuple[str, Path | None] | None:
     with _guard:
         found = _noted.get(_place(layer))
-    if found is None or found[0]() is not layer.table:
+    if found is None:
         return None
-    if found[1] is not None and found[1]() is not _shapes_of(layer):
-        return None
-    return found
+    # another thing may have come to the place of one that is gone
+    mine = [x for x in (layer.table, _shapes_of(layer), layer.ids) if x is not None]
+    same = len(mine) == len(found[0]) and all(ref() is x for ref, x in zip(found[0], mine, strict=True))
+    return found[1:] if same else None
 
 
 # -- rows on disk
