@@ -49,7 +49,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     assert hand.row("marks")["out"] == "12" and hand.row("marks")["state"] == ""
 
     # the workflow's CRS
-    bench.edit_heads()
+    bench.boxes.edit_heads()
     box = last_box(hand, "HeadsBox")
     hand.keys("Ctrl+A", box.lines["title"])
     hand.type("Piles", box.lines["title"])

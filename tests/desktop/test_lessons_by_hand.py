@@ -23,7 +23,7 @@ def blank(make_hand: Callable[..., Hand], demo: Path) -> Hand:
     for workflow in demo.glob("*.toml"):
         workflow.rename(lessons / workflow.name)
     hand = make_hand(demo)
-    hand.bench.edit_heads()
+    hand.bench.boxes.edit_heads()
     box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "HeadsBox" and w.isVisible())
     hand.type("EPSG:32626", box.lines["crs"])
     hand.click(box.ok)

@@ -65,7 +65,7 @@ def test_the_second_lesson_from_nothing(
         workflow.unlink()
     hand = make_hand(demo)
     bench, session = hand.bench, hand.bench.session
-    bench.edit_heads()
+    bench.boxes.edit_heads()
     box = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "HeadsBox" and w.isVisible())
     hand.type("EPSG:32626", box.lines["crs"])
     hand.click(box.ok)

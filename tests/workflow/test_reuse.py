@@ -236,11 +236,12 @@ def test_operations_of_ones_own_are_done_again_when_their_code_changes(folder: P
 def test_workflows_inside_and_rounds(folder: Path, store: Store) -> None:
     (folder / "outer.toml").write_text(
         'eskret = 1\n[[steps]]\nid = "all"\nuse = "workflow"\nfile = "w.toml"\n\n'
-        'each = { values = "in:places", field = "n", as = "n" }\nvalues = { least = { parameter = "n" } }\n'
+        'each = { values = "few", field = "n", as = "n" }\nvalues = { least = { parameter = "n" } }\n'
         '[[steps]]\nid = "in"\nuse = "load"\nfiles = ["places.gpkg"]\n'
+        '[[steps]]\nid = "few"\nuse = "keep"\nfrom = "in"\nwhere = "n < 4"\n'
     )
     first = run(folder, store, file="outer.toml")
-    assert redone(first) == ["all", "in"] and first.steps[0].tasks == 20
+    assert redone(first) == ["all", "in", "few"] and first.steps[0].tasks == 4
     assert redone(run(folder, store, file="outer.toml")) == []
     edit(folder, '"2 m"', '"1 m"')
     assert redone(run(folder, store, file="outer.toml")) == ["all"]

@@ -23,31 +23,27 @@ from PySide6.QtWidgets import (
 
 from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
-from eskret.desktop import handbook
+from eskret.desktop.banner import Banner
+from eskret.desktop.boxes import Boxes
 from eskret.desktop.drawn.pane import MapPane
 from eskret.desktop.drawn.saving import Saving
 from eskret.desktop.files import Files
 from eskret.desktop.hand import Hand, Looked
 from eskret.desktop.ledger.view import LedgerView
-from eskret.desktop.own.box import CodeBox, NewOperationBox
 from eskret.desktop.own.code import OwnCode
 from eskret.desktop.parameters.asking import RunBox, asks
 from eskret.desktop.parameters.view import ParametersView
 from eskret.desktop.publisher import Publisher
 from eskret.desktop.python.console import ConsolePane
-from eskret.desktop.python.opening import ScriptBox
 from eskret.desktop.python.script import ScriptPane
 from eskret.desktop.session import Session
 from eskret.desktop.settings.form import SettingsForm
 from eskret.desktop.sources.panel import SourcesPanel
 from eskret.desktop.status import StatusLine
-from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.theme.style import theme
 from eskret.desktop.topbar import TopBar
 from eskret.desktop.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.views.finder import Finder
-from eskret.desktop.views.handover import PackBox, UnpackBox
-from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.desktop.views.layers import LayersView
 from eskret.desktop.views.publish import PublishView
 from eskret.desktop.views.rounds import RoundsView
@@ -58,44 +54,10 @@ from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
-from eskret.own.files import UNTRUSTED
 from eskret.workflow import consent, kept, ledger
 from eskret.workflow.catalogue import Entry
-from eskret.workflow.document import Document, Step
-from eskret.workflow.rehearsal import OUTSIDE, REACHES
+from eskret.workflow.document import Step
 from eskret.workflow.runs import Whole
-
-KEYS = (
-    ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
-    ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
-    ("Ctrl+E", "rehearse"),
-    ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),
-    ("Ctrl+Alt+R", "run and do everything anew"),
-    ("Ctrl+.", "stop"),
-    ("Insert", "add a step below the one in hand"),
-    ("Delete", "remove it"),
-    ("Alt+Up, Alt+Down", "move it"),
-    ("F2", "rename it"),
-    ("Space", "switch it off or on"),
-    ("Enter", "open it into its layers"),
-    ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
-    ("F5", "what is on the map and how it is drawn"),
-    ("F6, F7", "map or table over the whole lower half"),
-    ("F8", "map over the whole window"),
-    ("F9", "fold the sources away"),
-    ("F3", "the runs of earlier"),
-    ("Ctrl+L", "the step in hand layer by layer"),
-    ("Ctrl+P, Ctrl+Shift+P", "the workflow as Python beside the ledger, the Python pane"),
-    ("F10, F11, F12", "the word lists, published datasets, parameters"),
-    ("Ctrl+1 ... Ctrl+5", "go to sources, ledger, settings, map, table"),
-    ("F4", "what the layer is and what its fields hold"),
-    ("Arrow keys, +, -, 0, Esc", "on the map: pan, zoom, show all, let go of the feature"),
-    ("B, L", "on the map: choose by a box, by a lasso"),
-    ("M, Shift+M", "on the map: measure a distance, an area"),
-    ("Ctrl+A, Ctrl+Shift+I", "choose all, invert"),
-    ("Ctrl+K, Ctrl+Shift+K", "keep what is chosen, as a condition"),
-    ("Ctrl+I", "give it a layer of its own"),
-)
 
 
 class Workbench(QWidget):
@@ -121,6 +83,7 @@ class Workbench(QWidget):
         self.start = StartView()
         self._build()
         self.finder = Finder(self)
+        self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.currentIndex() > 0)
         self._connect()
         self._actions()
         self.start.show_recent(self.files.recent())
@@ -152,7 +115,14 @@ class Workbench(QWidget):
         upper = QVBoxLayout(self.upper)
         upper.setContentsMargins(0, 0, 0, 0)
         upper.setSpacing(0)
-        upper.addWidget(self._banner())
+        self.banner = Banner()
+        self.tell = self.banner.tell
+        self.banner_text = self.banner.text
+        self.allow_button, self.look_button, self.code_button = self.banner.allow, self.banner.look, self.banner.code
+        self.allow_button.clicked.connect(self._allow_outside)
+        self.look_button.clicked.connect(lambda: self.show_publish(True))
+        self._said_of: set[str] = set()
+        upper.addWidget(self.banner)
         upper.addWidget(self.ledger, 1)
         upper.addWidget(self._step_row())
         self.right = QSplitter(Qt.Orientation.Vertical)
@@ -323,44 +293,6 @@ class Workbench(QWidget):
         self.show_publish(False)
         self.session.select(id)
 
-    def _banner(self) -> QWidget:
-        """A strip above the ledger that says what just happened; it stays until it is closed or outdone."""
-        self.banner = QWidget()
-        self.banner.setObjectName("banner")
-        self.banner.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.banner_text = QLabel()
-        self.banner_text.setWordWrap(True)
-        self.banner_text.setTextFormat(Qt.TextFormat.PlainText)
-        self.banner_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.allow_button = QPushButton("Allow it")
-        self.allow_button.setToolTip(
-            "Let this workflow save outside its own folder and reach its services, from now on"
-        )
-        self.allow_button.clicked.connect(self._allow_outside)
-        self.allow_button.hide()
-        self.look_button = QPushButton("Look and send")
-        self.look_button.setToolTip("What would change, on the map and in the table; it is sent from there (F11)")
-        self.look_button.clicked.connect(lambda: self.show_publish(True))
-        self.look_button.hide()
-        self.code_button = QPushButton("Read the code …")
-        self.code_button.setToolTip("Code that came with the project, and what is wrong in it")
-        self.code_button.clicked.connect(lambda: self.show_code())
-        self.code_button.hide()
-        self._said_of: set[str] = set()
-        close = QuietButton("Close", "Take this message away")
-        close.clicked.connect(self.banner.hide)
-        row = QHBoxLayout(self.banner)
-        row.setContentsMargins(12, 5, 8, 5)
-        self.banner_mark = StateMark()
-        row.addWidget(self.banner_mark)
-        row.addWidget(self.banner_text, 1)
-        row.addWidget(self.allow_button)
-        row.addWidget(self.look_button)
-        row.addWidget(self.code_button)
-        row.addWidget(close)
-        self.banner.hide()
-        return self.banner
-
     def _step_row(self) -> QWidget:
         """Below the ledger: what can be done with steps, and how far the run is."""
         strip = QWidget()
@@ -412,7 +344,9 @@ class Workbench(QWidget):
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
         self.finder.taken.connect(self._insert)
-        self.form.page_asked.connect(self.show_handbook)
+        self.form.page_asked.connect(self.boxes.show_handbook)
+        self.code_button.clicked.connect(lambda: self.boxes.show_code())
+        self.boxes.told.connect(self.tell)
         self.form.by_layer_asked.connect(lambda: self.show_layers(True))
         self.add_button.clicked.connect(self.add_step)
         self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
@@ -450,8 +384,6 @@ class Workbench(QWidget):
         files = self.files
         files.opened.connect(self._opened)
         files.failed.connect(self._not_opened)
-        files.unpack_asked.connect(self.unpack)
-        files.script_asked.connect(self.open_script)
         files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
         self.start.demo_asked.connect(files.open_demo)
         self.start.new_asked.connect(files.new_in_folder)
@@ -482,25 +414,25 @@ class Workbench(QWidget):
         add("Save as a Python script …", "", self.files.save_script)
         add("As Python, beside the ledger", "Ctrl+P", lambda: self.show_script(self.script.isHidden()))
         add("Python pane", "Ctrl+Shift+P", lambda: self.show_console(self.console.isHidden()))
-        add("Pack to hand over …", "", self.pack)
+        add("Pack to hand over …", "", self.boxes.pack)
         add("Unpack what was handed over …", "", self.files.unpack_dialog)
         self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
         menu.addSeparator()
         self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
         self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
         menu.addSeparator()
-        add("Title and coordinate system …", "", self.edit_heads)
+        add("Title and coordinate system …", "", self.boxes.edit_heads)
         add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
         add("Add a parameter …", "", self.add_parameter)
-        add("Operations of your own …", "", self.show_code)
-        add("New operation …", "", self.new_operation)
+        add("Operations of your own …", "", self.boxes.show_code)
+        add("New operation …", "", self.boxes.new_operation)
         add("Run everything anew", "Ctrl+Alt+R", self.run_fresh)
         add("Layer by layer …", "Ctrl+L", lambda: self.show_layers(self.pages.currentIndex() != 7))
         add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
         menu.addSeparator()
         self._theme_action = add("Dark theme", "", self.switch_theme)
-        add("Handbook in the browser", "Shift+F1", self.show_handbook)
-        add("Keys", "F1", self.show_keys)
+        add("Handbook in the browser", "Shift+F1", self.boxes.show_handbook)
+        add("Keys", "F1", self.boxes.show_keys)
         add("Close the window", "Ctrl+Q", self.close_asked.emit)
         for text, keys, do in (
             ("Rehearse", "Ctrl+E", self.session.rehearse), ("Run", "Ctrl+R", self.run),
@@ -566,18 +498,6 @@ class Workbench(QWidget):
         for path in self.files.recent():
             self._recent_menu.addAction(path, partial(self.files.open_path, Path(path)))
         self._recent_menu.setEnabled(bool(self.files.recent()))
-
-    def tell(self, tone: str, text: str) -> None:
-        """Say something above the ledger."""
-        self.banner_mark.show_state(tone)
-        self.allow_button.setVisible(OUTSIDE in text or REACHES in text)
-        self.look_button.hide()
-        self.code_button.setVisible(UNTRUSTED in text)
-        self.banner_text.setText(text)
-        self.banner.setProperty("tone", tone)
-        self.banner.style().unpolish(self.banner)
-        self.banner.style().polish(self.banner)
-        self.banner.show()
 
     def _prepared(self) -> None:
         """A run prepared a push: say so where the run is told of."""
@@ -837,30 +757,7 @@ class Workbench(QWidget):
         else:
             self.tell("bad", sentence)
 
-    # -- small dialogs
-
-    def edit_heads(self) -> None:
-        """Title, summary and CRS of the workflow."""
-        HeadsBox(self.session, self).open()
-
-    def show_code(self, file: str = "") -> None:
-        """The code of the project's own operations."""
-        if self.pages.currentIndex() > 0:
-            self.code_box = CodeBox(self.own, self.new_operation, self, file)
-            self.code_box.open()
-
-    def new_operation(self) -> None:
-        """Begin an operation of one's own."""
-        if self.pages.currentIndex() > 0:
-            NewOperationBox(self.own, self._begun, self).open()
-
-    def _begun(self, file: str) -> None:
-        boxes = [b for b in self.findChildren(CodeBox) if b.isVisible()]
-        if not boxes:
-            self.show_code(file)
-        self.tell(
-            "good", f"{file} is a file to start from. Change it in any editor; what you save is taken up at once."
-        )
+    # -- beside the ledger
 
     def _own_told(self, tone: str, text: str) -> None:
         """What there is to say of the project's own code; nothing takes it away again."""
@@ -870,57 +767,21 @@ class Workbench(QWidget):
         elif self.code_button.isVisible():
             self.banner.hide()
 
-    def pack(self) -> None:
-        """Pack the workflow with all that it needs."""
-        session = self.session
-        if session.path is None or session.dirty:
-            self.tell("look", "Save the workflow first: what is packed is its file.")
-            return
-        box = PackBox(session, self)
-        box.packed.connect(lambda text: self.tell("good", text))
-        box.open()
-
-    def unpack(self, pack: Path) -> None:
-        """Unpack a workflow that was handed over, and open it."""
-        box = UnpackBox(self.session, pack, self)
-        box.unpacked.connect(self._unpacked)
-        box.open()
-
-    def _unpacked(self, path: str, said: str) -> None:
-        self.files.open_path(Path(path))
-        if said:
-            self.tell("look", said)
-
-    def open_script(self, script: Path) -> None:
-        """Open what a script builds."""
-        box = ScriptBox(self.session, script, self)
-        box.built.connect(self._built)
-        box.open()
-
-    def _built(self, document: Document, folder: Path, said: str) -> None:
-        if self.files.may_leave():
-            self.session.take_built(document, folder)
-            self._opened()
-            self.tell("good", said)
-
     def show_script(self, on: bool) -> None:
         """The workflow as Python beside the ledger, or not."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(1)
-            self.script.setVisible(on)
-            self._settle_side()
+        self._show_beside(self.script, on)
 
     def show_console(self, on: bool) -> None:
         """The Python pane, or not."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(1)
-            self.console.setVisible(on)
-            self._settle_side()
-            if on:
-                self.console.begin()
+        if self._show_beside(self.console, on):
+            self.console.begin()
 
-    def _settle_side(self) -> None:
-        """Make room at the right for what is shown there."""
+    def _show_beside(self, pane: QWidget, on: bool) -> bool:
+        """Show a pane at the right of the ledger or not, and make room for it there; whether it is shown."""
+        if self.pages.currentIndex() == 0:
+            return False
+        self.pages.setCurrentIndex(1)
+        pane.setVisible(on)
         shown = not self.script.isHidden() or not self.console.isHidden()
         if shown and self.side.isHidden():
             whole = self.beside.width()
@@ -928,6 +789,7 @@ class Workbench(QWidget):
             self.side.show()
             self.beside.setSizes([whole - wide, wide])
         self.side.setVisible(shown)
+        return on
 
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
@@ -940,17 +802,6 @@ class Workbench(QWidget):
         name = "light" if theme.palette.name == "dark" else "dark"
         self._settings.setValue("theme", name)
         theme.use(name)
-
-    def show_handbook(self, use: str = "") -> None:
-        """The handbook in the browser: the page of an operation, or the first."""
-        try:
-            handbook.open_page(handbook.write(self.session, use))
-        except EskretError as error:
-            self.tell("bad", error.sentence())
-
-    def show_keys(self) -> None:
-        """What the keys do."""
-        KeysBox(KEYS, self).open()
 
     # -- Qt
 
