@@ -398,8 +398,9 @@ class DeliveryDesk:
             if not path.exists() or record.of:
                 continue
             if record.layers:
-                there = set(geopackage.layer_list(path))
-                out += [(path, n) for n in record.layers if n in there and (path, n) not in now]
+                older = [n for n in record.layers if (path, n) not in now]
+                there = set(geopackage.layer_list(path)) if older else set()
+                out += [(path, n) for n in older if n in there]
             elif (path, "") not in now:
                 out.append((path, ""))
         return out

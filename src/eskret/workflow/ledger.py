@@ -196,7 +196,9 @@ def grouped_remarks(remarks: Sequence[Mapping[str, Any]]) -> list[tuple[str, boo
     out = []
     for (text, look), names in layers.items():
         known = [n for n in names if n]
-        where = known[0] if len(known) == 1 else counted(len(known), "layer") if known else ""
+        # what a round says stands for all its layers; no layer is called so
+        noun = "round" if all(n.startswith("round ") for n in known) else "layer"
+        where = known[0] if len(known) == 1 else counted(len(known), noun) if known else ""
         out.append((f"{where}: {text}" if where else text, look))
     return out
 

@@ -403,7 +403,7 @@ def _in_round(outcome: Outcome, one: Round) -> Outcome:
         outcome, layers=tuple(x.with_key(key(x.key)) for x in outcome.layers),
         inputs=tuple(replace(i, layer=key(i.layer)) if i.first else i for i in outcome.inputs),
         outputs=tuple(replace(o, layer=key(o.layer)) for o in outcome.outputs),
-        remarks=tuple(replace(r, layer=key(r.layer) if r.layer else one.label) for r in outcome.remarks),
+        remarks=tuple(replace(r, layer=key(r.layer) if r.layer else f"round {one.label}") for r in outcome.remarks),
     )  # fmt: skip
 
 
