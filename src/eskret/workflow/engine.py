@@ -342,7 +342,7 @@ class Coordinator:
             for outcome in outcomes:
                 first: Passing | None = outcome.layers[0] if outcome.layers else None
                 if isinstance(first, KeptLayer):
-                    self.held += [(d, first) for d in outcome.delivered]
+                    self.held += [(d, first.let_go()) for d in outcome.delivered]
             self.run_.steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
             extra = self.run_.keep(step.id, entered, outcomes, others) if self.run_.keep else {}

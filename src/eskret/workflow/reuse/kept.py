@@ -36,6 +36,8 @@ class KeptLayer:
     drawn: bool = False
     numbered: bool = False
     line: tuple[tuple[str, str], ...] = ()
+    _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
+    _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
 
     def __len__(self) -> int:
         return self.rows
@@ -57,7 +59,18 @@ class KeptLayer:
         return self.load().facts()
 
     def load(self) -> Layer:
-        """The layer with its rows; those who ask while somebody has it get the same rows."""
+        """The layer with its rows: always the same one, for as long as this is there. Kernels know by that what they have
+        prepared already."""
+        with self._lock:
+            if not self._loaded:
+                self._loaded.append(self._load())
+            return self._loaded[0]
+
+    def let_go(self) -> KeptLayer:
+        """The same without its rows, for whoever needs only the facts from here on."""
+        return replace(self)
+
+    def _load(self) -> Layer:
         rows = _rows(self.home, self.drawn, self.numbered)
         shape: dict[str, Any] = {"encoded": rows.encoded} if rows.encoded is not None else {"geometry": rows.geometry}
         layer = Layer(
@@ -80,8 +93,10 @@ def loaded(layer: Passing) -> Layer:
 def on_disk(layer: Passing) -> KeptLayer | None:
     """The layer as one of which only the facts are in memory; None where its rows do not lie on disk."""
     home, mark = home_of(layer), mark_of(layer)
-    if isinstance(layer, KeptLayer) or home is None or mark is None:
-        return layer if isinstance(layer, KeptLayer) else None
+    if isinstance(layer, KeptLayer):
+        return layer.let_go()
+    if home is None or mark is None:
+        return None
     return KeptLayer(
         layer.key, len(layer), home, mark, layer.crs, layer.name, layer.origin, dict(layer.titles), layer.kind, layer.drawn,
         layer.ids is not None, layer.line,
