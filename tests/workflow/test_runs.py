@@ -79,7 +79,7 @@ def test_a_run_is_kept_with_all_that_came_of_it(folder: Path) -> None:
         layer = Runs().layer(by_command.id, output)
         assert layer is not None and layer.load().table.column("n").to_pylist() == [5, 6, 7, 8, 9]
     assert read(folder / "out" / "all.gpkg", "places").table.num_rows == 7
-    assert Runs().versions(by_command.workflow) == {by_command.version: 1}
+    assert Runs().versions()[by_command.workflow] == {by_command.version: 1}
     with pytest.raises(InputError, match="there is no run 99"):
         Runs().get(99)
 

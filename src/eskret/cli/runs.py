@@ -59,7 +59,7 @@ def _list(store: Any, search: str, of: Path | None, most: int, as_json: bool) ->
     if as_json:
         _print([vars(r) for r in found])
     else:
-        terminal.print_runs(found, {w: store.versions(w) for w in {r.workflow for r in found}})
+        terminal.print_runs(found, store.versions())
 
 
 def _tell(run: Any, as_json: bool) -> None:

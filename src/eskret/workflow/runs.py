@@ -12,6 +12,7 @@ import sqlite3
 from collections.abc import Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -95,7 +96,7 @@ class Whole:
     told: Mapping[str, Any]
     outputs: tuple[Output, ...]
 
-    @property
+    @cached_property
     def document(self) -> Document:
         return parse(self.text)
 
@@ -124,13 +125,18 @@ class Runs:
 
     # -- keeping
 
-    def keep(self, run: Run, result: RunResult, how: str, batch: int = 0, label: str = "") -> int:
+    def keep(self, run: Run, result: RunResult, how: str) -> int:
         """Keep a run and the features that it delivered; its number.
 
         Raises
         ------
         InputError : it cannot be written down.
         """
+        id = self._keep(run, result, how)
+        self._make_room()
+        return id
+
+    def _keep(self, run: Run, result: RunResult, how: str, batch: int = 0, label: str = "") -> int:
         told = result.to_json()
         text = run.document.to_text()
         version = hashlib.sha256(text.encode()).hexdigest()[:12]
@@ -157,7 +163,6 @@ class Runs:
                     )
         except (sqlite3.Error, OSError) as error:
             raise InputError(f"the run cannot be written down ({error})", place=str(self._path)) from error
-        self._make_room()
         return id
 
     def keep_rounds(self, run: RoundsRun, result: RoundsResult, how: str) -> list[int]:
@@ -173,8 +178,9 @@ class Runs:
             if one.run is None or made is None:
                 continue
             outputs = tuple(done[k] for o in one.run.outputs if (k := (o.path, o.layer, o.step)) in done)
-            told = _replaced(one.run, outputs)
-            ids.append(self.keep(made, told, how, batch=ids[0] if ids else -1, label=one.label))
+            told = replace(one.run, outputs=outputs)
+            ids.append(self._keep(made, told, how, batch=ids[0] if ids else -1, label=one.label))
+        self._make_room()
         return ids
 
     def _output(self, run: int, number: int, one: Delivered, held: Mapping[Any, KeptLayer]) -> tuple[Any, ...]:
@@ -252,16 +258,20 @@ class Runs:
         facts = {**output.facts, "kind": Kind(output.facts["kind"])}
         return KeptLayer(**facts, home=home, mark=f"run-{run}-{output.number}")
 
-    def versions(self, workflow: str) -> Mapping[str, int]:
-        """The versions of a workflow, numbered from 1 as they came up."""
+    def versions(self) -> Mapping[str, Mapping[str, int]]:
+        """The versions of every workflow, numbered from 1 as they came up."""
         try:
             with self._open() as db:
                 rows = db.execute(
-                    "SELECT version FROM runs WHERE workflow = ? GROUP BY version ORDER BY min(id)", (workflow,)
+                    "SELECT workflow, version FROM runs GROUP BY workflow, version ORDER BY min(id)"
                 ).fetchall()
         except (sqlite3.Error, OSError):
             return {}
-        return {r[0]: n for n, r in enumerate(rows, 1)}
+        found: dict[str, dict[str, int]] = {}
+        for workflow, version in rows:
+            of = found.setdefault(workflow, {})
+            of[version] = len(of) + 1
+        return found
 
     def remove(self, ids: Sequence[int]) -> None:
         """Forget runs.
@@ -316,10 +326,6 @@ def write_down_rounds(run: RoundsRun, result: RoundsResult, how: str) -> str:
     except EskretError as error:
         return error.sentence()
     return ""
-
-
-def _replaced(result: RunResult, outputs: tuple[Delivered, ...]) -> RunResult:
-    return replace(result, outputs=outputs)
 
 
 def _json(value: Any) -> str:

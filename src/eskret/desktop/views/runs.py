@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, QTimer, Signal
@@ -128,11 +127,11 @@ class RunsView(View):
         only = self._session.path if self.mine.isChecked() else None
         self.mine.setEnabled(self._session.path is not None)
         self.found = self._runs.find(self.search.text(), only)
-        numbers = {w: self._runs.versions(w) for w in {r.workflow for r in self.found}}
+        numbers = self._runs.versions()
         rows, colours = [], {}
         for n, one in enumerate(self.found):
             words, colour = STATES.get(one.state, (one.state, "faint"))
-            number = numbers[one.workflow].get(one.version, 0) if one.workflow else 0
+            number = numbers.get(one.workflow, {}).get(one.version, 0) if one.workflow else 0
             title = one.title or one.file
             rows.append({
                 "id": str(one.id), "when": moment(one.started), "title": f"{one.label} · {title}" if one.label else title,
@@ -262,7 +261,3 @@ class RunsView(View):
     def close_down(self) -> None:
         """Let no work outlive the window."""
         self.compared.close_down()
-
-    def place_of(self, whole: Whole) -> Path | None:
-        """The file of the workflow of a run, where it had one."""
-        return Path(whole.kept.workflow) if whole.kept.workflow else None

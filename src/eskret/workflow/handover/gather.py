@@ -87,9 +87,8 @@ class _Gatherer:
         self.found.pieces[name] = Piece(name, WORKFLOW, workflow)
         values = document.values(given)
         parameters = tuple(self._parameter(p, folder, home) for p in document.parameters)
-        moved = {p.name: p.default for p in parameters}
         with project(folder):
-            steps = tuple(self._step(s, folder, home, values, moved) for s in document.steps)
+            steps = tuple(self._step(s, folder, home, values) for s in document.steps)
         packed = replace(document, steps=steps, parameters=parameters, map=self._map(document, folder, home))
         text = None if packed == document else packed.to_text()
         self.found.pieces[name] = Piece(name, WORKFLOW, workflow, text)
@@ -108,9 +107,7 @@ class _Gatherer:
             return parameter
         return replace(parameter, default=self._input(path, folder, home, ""))
 
-    def _step(
-        self, step: Step, folder: Path, home: PurePosixPath, values: Mapping[str, Any], moved: Mapping[str, Any]
-    ) -> Step:  # fmt: skip
+    def _step(self, step: Step, folder: Path, home: PurePosixPath, values: Mapping[str, Any]) -> Step:
         try:
             infos = setting_info(operation_by_id(step.use).Settings)
         except EskretError as error:

@@ -71,11 +71,17 @@ class KeptLayer:
         return replace(self)
 
     def _load(self) -> Layer:
-        rows = _rows(self.home, self.drawn, self.numbered)
-        shape: dict[str, Any] = {"encoded": rows.encoded} if rows.encoded is not None else {"geometry": rows.geometry}
+        shape: dict[str, Any] = {}
+        if self.drawn:
+            column = _read(self.home / SHAPES).column("shape")
+            if (self.home / TYPES).exists():
+                shape["encoded"] = Encoded(column, np.load(self.home / TYPES))
+            else:
+                shape["geometry"] = shapely.from_wkb(np.asarray(column.to_pylist(), object))
+                shape["geometry"].flags.writeable = False
         layer = Layer(
-            self.key, rows.table, crs=self.crs, name=self.name, origin=self.origin, titles=dict(self.titles),
-            kind=self.kind, ids=rows.ids, line=self.line, **shape,
+            self.key, _read(self.home / TABLE), crs=self.crs, name=self.name, origin=self.origin, titles=dict(self.titles),
+            kind=self.kind, ids=np.load(self.home / IDS) if self.numbered else None, line=self.line, **shape,
         )  # fmt: skip
         note(layer, self.mark, self.home)
         return layer
@@ -92,9 +98,9 @@ def loaded(layer: Passing) -> Layer:
 
 def on_disk(layer: Passing) -> KeptLayer | None:
     """The layer as one of which only the facts are in memory; None where its rows do not lie on disk."""
-    home, mark = home_of(layer), mark_of(layer)
     if isinstance(layer, KeptLayer):
         return layer.let_go()
+    home, mark = home_of(layer), mark_of(layer)
     if home is None or mark is None:
         return None
     return KeptLayer(
@@ -156,42 +162,6 @@ def _found(layer: Layer) -> tuple[str, Path | None] | None:
 
 
 # -- rows on disk
-
-
-@dataclass(eq=False)
-class _Rows:
-    table: pa.Table
-    encoded: Encoded | None
-    geometry: np.ndarray | None
-    ids: np.ndarray | None
-
-
-_mapped: weakref.WeakValueDictionary[Path, _Rows] = weakref.WeakValueDictionary()
-
-
-def _rows(home: Path, drawn: bool, numbered: bool) -> _Rows:
-    """The rows at a place.
-
-    Raises
-    ------
-    OSError, pa.ArrowInvalid : they are not there any more, or not whole.
-    """
-    with _guard:
-        known = _mapped.get(home)
-        if known is not None:
-            return known
-        encoded, geometry = None, None
-        if drawn:
-            column = _read(home / SHAPES).column("shape")
-            if (home / TYPES).exists():
-                encoded = Encoded(column, np.load(home / TYPES))
-            else:
-                geometry = shapely.from_wkb(np.asarray(column.to_pylist(), object))
-                geometry.flags.writeable = False
-        ids = np.load(home / IDS) if numbered else None
-        known = _Rows(_read(home / TABLE), encoded, geometry, ids)
-        _mapped[home] = known
-        return known
 
 
 def _read(path: Path) -> pa.Table:
