@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +15,8 @@ from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, geopackage_about, geopackage_update, sources
+from eskret.formats import digest, geopackage, geopackage_about, geopackage_update, sources
+from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
 from eskret.operations.updating import update
 
 Rows = dict[str, tuple[int, int, str | None]]
@@ -58,14 +60,22 @@ def test_a_geopackage_holds_the_same_and_is_sound(tmp_path: Path, old: Rows, new
     path.unlink(missing_ok=True)
     with geopackage.writing(path) as container:
         container.add(layer(old), "l")
+    before = digest.layer_digest(path, "l")
     there = sources.read(path, "l", "l").layer
     done = update(there, layer(new), ["key"] if keyed else [])
     ids = there.ids if there.ids is not None else np.arange(1, len(there) + 1)
-    with geopackage.writing(path) as container:
-        geopackage_update.change(
-            container, "l", done.aligned, done.added, done.changed, ids[done.was].tolist(), there.crs
-        )
-        assert geopackage_update.rows_of(container, "l") == len(done.layer)
+    rows = np.concatenate([done.added, done.changed]).astype(np.int64)
+    staged = tmp_path / "staged.gpkg"
+    staged.unlink(missing_ok=True)
+    with geopackage.writing(staged) as container:
+        container.add(done.aligned.take(rows), "l")
+    change = LayerChange("l", CHANGE, before, rows=len(rows), added=len(done.added))
+    keep_rows(staged, path, change, ids[done.was].tolist())
+    forward = GeoPackageInPlace(path, staged, [change], Seen.of(path))
+    forward.prepare()
+    assert digest.layer_digest(staged, "l")  # what is staged can be read meanwhile
+    assert not forward.complete()
+    assert forward.recover().already == [path], "what was committed is not done twice"
     assert sorted(rows_of(sources.read(path, "l", "l").layer), key=str) == sorted(rows_of(done.layer), key=str)
     with sqlite3.connect(path) as db:
         assert (
@@ -78,6 +88,12 @@ def test_a_geopackage_holds_the_same_and_is_sound(tmp_path: Path, old: Rows, new
         ).fetchall()
     assert len(boxes) == len(done.layer)
     assert sorted(b[1:] for b in boxes) == sorted((r[1], r[2]) for r in rows_of(done.layer))
+    back = GeoPackageInPlace(path, staged, [replace(forward.changes[0], undo=True)])
+    back.prepare()
+    assert not back.complete()
+    assert digest.layer_digest(path, "l") == before
+    with sqlite3.connect(path) as db:
+        assert db.execute("SELECT rtreecheck('rtree_l_geom')").fetchone() == ("ok",)
 
 
 def test_fields_that_only_one_side_has() -> None:

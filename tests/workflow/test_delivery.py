@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-import sqlite3
+import os
 from pathlib import Path
 
 import pytest
@@ -11,7 +11,8 @@ import pytest
 from eskret.errors import DeliveryError
 from eskret.formats import digest, geopackage
 from eskret.operations.base import Delivered, Planned
-from eskret.workflow.delivery import DeliveryDesk, journal_path
+from eskret.workflow.delivery import DeliveryDesk
+from eskret.workflow.recovery import recover
 from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of
 from tests.conftest import squares
 
@@ -119,7 +120,7 @@ def test_places_that_cannot_be(workflow: Path) -> None:
 def test_rolling_back_leaves_nothing_behind(workflow: Path) -> None:
     desk = DeliveryDesk(workflow, workflow.parent)
     deep = workflow.parent / "a" / "b" / "x.geojson"
-    staged = desk.stage(deep, keep_content=False)
+    staged = desk.stage(deep)
     staged.write_text("half")
     assert staged.parent == deep.parent and staged.name.startswith(".eskret-")
     desk.rollback()
@@ -129,20 +130,20 @@ def test_rolling_back_leaves_nothing_behind(workflow: Path) -> None:
 def test_a_folder_that_was_there_stays_when_rolling_back(workflow: Path) -> None:
     (workflow.parent / "out").mkdir()
     desk = DeliveryDesk(workflow, workflow.parent)
-    desk.stage(workflow.parent / "out" / "x.geojson", keep_content=False).write_text("half")
+    desk.stage(workflow.parent / "out" / "x.geojson").write_text("half")
     desk.rollback()
     assert list((workflow.parent / "out").iterdir()) == []
 
 
-def test_committing_puts_all_in_place_and_remembers(workflow: Path) -> None:
+def test_committing_puts_all_in_place_and_remembers(workflow: Path, own_data: Path) -> None:
     desk = DeliveryDesk(workflow, workflow.parent)
     paths = [workflow.parent / "a.geojson", workflow.parent / "sub" / "b.geojson"]
     for n, path in enumerate(paths):
-        desk.stage(path, keep_content=False).write_text(str(n))
+        desk.stage(path).write_text(str(n))
     done = desk.commit([Delivered(p, "", 1, None) for p in paths])
     assert [p.read_text() for p in paths] == ["0", "1"]
     assert [d.sha256 for d in done] == [digest_file(p) for p in paths]
-    assert not journal_path(workflow).exists()
+    assert not list(own_data.glob("transactions/*")), "journal and lock are gone with the commit"
     again = DeliveryDesk(workflow, workflow.parent)
     assert [again.settle(p, [""], "own")[0].action for p in paths] == ["replace", "replace"]
     assert set(again.outputs.files) == {"a.geojson", "sub/b.geojson"}, "paths are kept from the folder"
@@ -151,27 +152,11 @@ def test_committing_puts_all_in_place_and_remembers(workflow: Path) -> None:
 def test_a_workflow_without_a_file_owns_nothing(tmp_path: Path) -> None:
     desk = DeliveryDesk(None, tmp_path)
     target = tmp_path / "a.geojson"
-    desk.stage(target, keep_content=False).write_text("x")
+    desk.stage(target).write_text("x")
     desk.commit([Delivered(target, "", 1, None)])
     assert [p.name for p in tmp_path.iterdir()] == ["a.geojson"]
     with pytest.raises(DeliveryError, match="this workflow did not write it"):
         DeliveryDesk(None, tmp_path).settle(target, [""], "own")
-
-
-def test_what_a_write_ahead_log_holds_is_staged_too(workflow: Path) -> None:
-    target = workflow.parent / "a.gpkg"
-    with geopackage.writing(target) as out:
-        out.add(squares(2), "beds")
-    other = sqlite3.connect(target, isolation_level=None)
-    other.execute("PRAGMA journal_mode = WAL").fetchall()
-    other.execute("CREATE TABLE note (t TEXT)")
-    other.execute("INSERT INTO note VALUES ('still in the log')")
-    assert target.with_name("a.gpkg-wal").stat().st_size > 0
-    staged = DeliveryDesk(workflow, workflow.parent).stage(target, keep_content=True)
-    db = sqlite3.connect(staged)
-    assert db.execute("SELECT t FROM note").fetchall() == [("still in the log",)]
-    db.close()
-    other.close()
 
 
 def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: Path) -> None:
@@ -196,30 +181,31 @@ def test_records_that_cannot_be_understood_own_nothing(workflow: Path, text: str
     assert Outputs.beside(workflow, workflow.parent).files == {}
 
 
-@pytest.mark.parametrize("links", [True, False])
-def test_an_output_that_cannot_be_put_in_place_takes_the_others_back(
-    workflow: Path, monkeypatch: pytest.MonkeyPatch, links: bool
+def test_what_cannot_be_renamed_behind_the_commit_point_is_told_and_completed_later(
+    workflow: Path, monkeypatch: pytest.MonkeyPatch, own_data: Path
 ) -> None:
     old, new, last = (workflow.parent / n for n in ("old.geojson", "new.geojson", "last.geojson"))
     old.write_text("as it was")
     desk = DeliveryDesk(workflow, workflow.parent)
     for path in (old, new, last):
-        desk.stage(path, keep_content=False).write_text("fresh")
-    real = Path.replace
+        desk.stage(path).write_text("fresh")
+    real = os.replace
 
-    def refuse(self: Path, target: Path) -> Path:
+    def refuse(source: str | Path, target: str | Path) -> None:
         if Path(target) == last:
             raise PermissionError(13, "Permission denied", str(target))
-        return real(self, target)
+        real(source, target)
 
-    def no_links(*paths: object) -> None:
-        raise OSError("no links here")
-
-    monkeypatch.setattr(Path, "replace", refuse)
-    if not links:
-        monkeypatch.setattr("os.link", no_links)
-    with pytest.raises(PermissionError):
+    with monkeypatch.context() as context:
+        context.setattr(os, "replace", refuse)
         desk.commit([Delivered(p, "", 1, None) for p in (old, new, last)])
-    desk.rollback()
-    assert old.read_text() == "as it was"
-    assert sorted(p.name for p in workflow.parent.iterdir()) == ["old.geojson", "w.toml"]
+    assert desk.problems == [(last, "Permission denied")]
+    assert old.read_text() == new.read_text() == "fresh" and not last.exists()
+    assert "last.geojson" not in Outputs.beside(workflow, workflow.parent).files
+    (found,) = recover(workflow.parent)
+    assert found.completed == [last] and not found.left and "is done now: last.geojson" in found.sentences()[0]
+    assert sorted(p.name for p in workflow.parent.iterdir()) == [
+        "last.geojson", "new.geojson", "old.geojson", "w.outputs.json", "w.toml",
+    ]  # fmt: skip
+    assert set(Outputs.beside(workflow, workflow.parent).files) == {"last.geojson", "new.geojson", "old.geojson"}
+    assert not list(own_data.glob("transactions/*")) and recover(workflow.parent) == []

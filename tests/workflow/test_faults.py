@@ -21,10 +21,12 @@ import pyogrio
 import pytest
 
 from eskret import Workflow
-from eskret.formats import geopackage
-from eskret.workflow.delivery import DeliveryDesk, journal_path, recover, sweep
+from eskret.formats import geopackage, geopackage_apart
+from eskret.formats.geopackage_in_place import GeoPackageInPlace
+from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.executors.client import Worker
-from eskret.workflow.outputs import outputs_path
+from eskret.workflow.outputs import Outputs, outputs_path
+from eskret.workflow.recovery import recover
 from tests.conftest import squares
 
 RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"
@@ -53,7 +55,7 @@ def test_killed_at_any_instant_every_output_is_old_or_new(project: Path) -> None
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
-        recover(project)
+        recover(project.parent)
         state = outputs(project.parent)
         assert state[0] == state[1], "one output is old and the other new"
         db = sqlite3.connect(project.parent / "out" / "survey.gpkg")
@@ -113,62 +115,54 @@ sld = true
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
-        recover(path)
+        recover(path.parent)
         assert len(state()) == 1
         assert not Workflow.read(path).rehearse().errors
     Workflow.read(path).run(kind="new")
     assert state() == {"new"} and not list((tmp_path / "web").glob(".*"))
 
 
-@pytest.mark.parametrize("renamed", [0, 1, 2])
-def test_a_commit_cut_short_is_rolled_forward(project: Path, monkeypatch: pytest.MonkeyPatch, renamed: int) -> None:
-    workflow = Workflow.read(project)
-    workflow.run()
-
-    class Cut(BaseException):
-        pass
-
-    done = 0
-    real = Path.replace
-
-    def cut(self: Path, target: Path) -> Path:
-        nonlocal done
-        if self.name.startswith(".eskret-"):
-            if done == renamed:
-                raise Cut
-            done += 1
-        return real(self, target)
-
-    monkeypatch.setattr(Path, "replace", cut)
-    # a crash takes the tidying up with it
-    monkeypatch.setattr(DeliveryDesk, "rollback", lambda self: None)
-    if renamed < 2:
-        with pytest.raises(Cut):
-            workflow.run(kind="Buoy")
-    else:
-        monkeypatch.setattr("eskret.workflow.delivery.outputs_path", lambda w: w.parent / "no" / "where.json")
-        with pytest.raises(FileNotFoundError):
-            raise FileNotFoundError(workflow.run(kind="Buoy").error)
-    monkeypatch.undo()
-    assert journal_path(project).exists()
-    assert recover(project) and not journal_path(project).exists()
+@pytest.mark.parametrize("where", ["before the file", "before the database", "before the records"])
+def test_a_commit_cut_short_is_completed_by_the_next_command(project: Path, own_data: Path, where: str) -> None:
+    """Killed behind the commit point; the next rehearsal completes and says it."""
+    Workflow.read(project).run()
+    child = os.fork()
+    if child == 0:
+        geopackage_apart.say_alone()
+        if where == "before the file":
+            os.replace = lambda source, target: os._exit(9)
+        elif where == "before the database":
+            GeoPackageInPlace.complete = lambda self: os._exit(9)  # type: ignore[method-assign, assignment, return-value]
+        else:
+            Outputs.remember = lambda *_: os._exit(9)  # type: ignore[method-assign, assignment, return-value]
+        Workflow.read(project).run(kind="Buoy")
+        os._exit(0)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 9
+    assert len(list(own_data.glob("transactions/*.json"))) == 1
+    assert list((project.parent / "out").glob(".eskret-*.mark")), "colleagues are told"
+    told = Workflow.read(project).rehearse(kind="Buoy")
+    assert any("cut short" in f.text and f.code == "recovered" for f in told.findings) and not told.errors
     assert outputs(project.parent) == ("buoy", "buoy")
     assert "buoy_marks_waypoints" in outputs_path(project).read_text()
-    assert not recover(project)
+    assert not list(own_data.glob("transactions/*")) and not list((project.parent / "out").glob(".*"))
+    assert recover(project.parent) == []
 
 
-def test_a_journal_that_was_cut_short_itself_is_dropped(project: Path) -> None:
-    journal_path(project).write_text('{"moves": [["a"')
-    assert not recover(project) and not journal_path(project).exists()
-
-
-def test_only_strays_of_processes_that_are_gone_are_swept(tmp_path: Path) -> None:
-    gone = subprocess.Popen([sys.executable, "-c", ""])
-    gone.wait()
-    (tmp_path / f".eskret-{gone.pid}-abc-x.gpkg").write_text("")
-    (tmp_path / f".eskret-{os.getpid()}-abc-x.gpkg").write_text("")
-    assert sweep([tmp_path, tmp_path / "nowhere"]) == 1
-    assert [p.name for p in tmp_path.iterdir()] == [f".eskret-{os.getpid()}-abc-x.gpkg"]
+def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path: Path, own_data: Path) -> None:
+    living = DeliveryDesk(None, tmp_path)
+    mine = living.stage(tmp_path / "mine.geojson")
+    mine.write_text("")
+    child = os.fork()
+    if child == 0:
+        desk = DeliveryDesk(None, tmp_path)
+        desk.stage(tmp_path / "deep" / "gone.geojson").write_text("")
+        os._exit(0)
+    os.waitpid(child, 0)
+    assert len(list((tmp_path / "deep").glob(".eskret-*"))) == 1
+    assert recover(tmp_path) == []
+    assert not (tmp_path / "deep").exists() and mine.exists()
+    living.rollback()
+    assert list(tmp_path.iterdir()) == [] and not list(own_data.glob("transactions/*"))
 
 
 # -- the worker

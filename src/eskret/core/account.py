@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from eskret.errors import AccountError
+from eskret.errors import AccountError, Code
 
 FIRST = ("from", "files")
 """The settings through which the rows come that a step is about; the layers of others are only compared with."""
@@ -159,14 +159,17 @@ class OutputAccount:
 
 @dataclass(frozen=True)
 class Remark:
-    """Something a step has to say. A remark that asks for a ``look`` changes the step's state."""
+    """Something a step has to say. A remark that asks for a ``look`` changes the step's state. ``code`` is what it is about, for
+    programs; ``counts`` the figures in it."""
 
     text: str
     layer: str = ""
     look: bool = False
+    code: Code = Code.GENERAL
+    counts: tuple[tuple[str, int], ...] = ()
 
     def to_json(self) -> dict[str, Any]:
-        return {"text": self.text, "layer": self.layer, "look": self.look}
+        return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:

@@ -1,74 +1,124 @@
-"""A digest of a layer's content, read from the file it stands in: to know later whether somebody changed it."""
+"""A digest of a layer's content, read from the file it stands in: to know later whether somebody changed it.
+
+It is taken from what the database holds, row by row in the order of their keys, so that it does not hang on what else the
+file contains, how it is journalled, or who reads it.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import sqlite3
+from array import array
+from collections.abc import Iterable, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import pyarrow as pa
+from eskret.core.expression import quote
+from eskret.errors import InputError
+from eskret.formats import digest_earlier, sqlite
 
-from eskret.formats import geopackage_read
-from eskret.formats.gdal import library
-from eskret.formats.vector import BATCH, ahead, failures, known_facts, unreadable
+FORM = "r1:"
+"""How digests of this form begin; those of earlier versions have no such mark."""
+_CHUNK = 4096  # part of the form: values go into the digest by columns, so many rows at a time
+_ENVELOPES = (0, 32, 48, 48, 64, 0, 0, 0)
 
 
-def layer_digest(path: Path, name: str) -> str:
+def layer_digest(path: Path, name: str, like: str = FORM) -> str:
     """A digest of a layer's rows as they stand in the file: fields, their types, values and geometry, in order.
+
+    Parameters
+    ----------
+    like : a digest that it is to be compared with, which may be of an earlier form.
 
     Raises
     ------
     InputError : it cannot be read.
     """
-    found = hashlib.blake2b(digest_size=32)
-    known = (known_facts(path) or {}).get(name)
-    small = None
-    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
-        small = geopackage_read.read_small(path, known)
-    if small is not None:
-        table, binary, _ = small
-        found.update(str(table.schema).encode())
-        for column in [*table.columns, *([binary] if binary is not None else [])]:
-            _take_in(found, column)
-        return found.hexdigest()
+    if not like.startswith(FORM):
+        return digest_earlier.layer_digest(path, name)
+    return layer_digests(path, [name])[name]
+
+
+def layer_digests(path: Path, names: Iterable[str]) -> dict[str, str]:
+    """Digests of several layers of a file.
+
+    Raises
+    ------
+    InputError : it cannot be read, or there is no such layer.
+    """
     try:
-        with library().open_arrow(path, layer=name, use_pyarrow=True, batch_size=BATCH) as (_, reader):
-            found.update(str([(f.name, _storage(f.type)) for f in reader.schema]).encode())
-            with closing(ahead(reader)) as coming:
-                for batch in coming:
-                    for column in batch.columns:
-                        plain_column = column.storage if isinstance(column, pa.ExtensionArray) else column
-                        _take_in(found, pa.chunked_array([plain_column]))
-    except failures() as error:
-        raise unreadable(path, error) from error
-    return found.hexdigest()
+        with closing(sqlite.connect(path)) as db:
+            return {name: rows_digest(db, name) for name in names}
+    except sqlite3.Error as error:
+        raise sqlite.unsound(error, path) from error
 
 
-def _storage(kind: pa.DataType) -> str:
-    return str(kind.storage_type if isinstance(kind, pa.ExtensionType) else kind)
+def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main") -> str:
+    """The digest of a layer through a connection, within whatever transaction is open on it.
+
+    Raises
+    ------
+    sqlite3.Error : there is no such layer, or the file is damaged.
+    """
+    info = db.execute(f"PRAGMA {schema}.table_info({quote(layer)})").fetchall()
+    if not info:
+        raise sqlite3.OperationalError(f"no such layer: {layer}")
+    geometry = db.execute(
+        f"SELECT column_name FROM {schema}.gpkg_geometry_columns WHERE table_name = ?", (layer,)
+    ).fetchone()
+    key = next((r[1] for r in info if r[5]), None)
+    drawn = geometry[0] if geometry else None
+    fields = [(r[1], r[2].upper()) for r in info if r[1] not in (key, drawn)]
+    found = hashlib.blake2b(repr(fields).encode(), digest_size=32)
+    names = [n for n, _ in fields] + ([drawn] if drawn else [])
+    order = f" ORDER BY {quote(key)}" if key else ""
+    what = ", ".join(map(quote, names)) or "1"
+    before, db.text_factory = db.text_factory, bytes  # a text that is not sound UTF-8 is content, too
+    try:
+        return FORM + _digest_of(found, db.execute(f"SELECT {what} FROM {schema}.{quote(layer)}{order}"), names, drawn)
+    finally:
+        db.text_factory = before
 
 
-def _take_in(found: Any, column: pa.ChunkedArray) -> None:
-    """Values of a column into a digest: which are null, then the bytes of the others."""
-    for chunk in column.chunks:
-        found.update(np.packbits(np.asarray(chunk.is_null())).tobytes())
-        if pa.types.is_string(chunk.type) or pa.types.is_binary(chunk.type):
-            _, places, data = chunk.buffers()
-            ends = (
-                np.frombuffer(places, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
-                if len(chunk)
-                else np.zeros(1, int)
-            )
-            found.update(np.diff(ends).tobytes())
-            if data is not None:
-                found.update(memoryview(data)[ends[0] : ends[-1]])
-        elif pa.types.is_integer(chunk.type) or pa.types.is_floating(chunk.type) or pa.types.is_boolean(chunk.type):
-            found.update(np.asarray(chunk.fill_null(False if pa.types.is_boolean(chunk.type) else 0)).tobytes())
-        elif pa.types.is_date32(chunk.type):
-            found.update(np.asarray(chunk.cast(pa.int32()).fill_null(0)).tobytes())
-        elif pa.types.is_timestamp(chunk.type):
-            found.update(np.asarray(chunk.cast(pa.int64()).fill_null(0)).tobytes())
-        else:
-            found.update(repr(chunk.to_pylist()).encode("utf-8", "replace"))
+def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: str | None) -> str:
+    rows = 0
+    while chunk := cursor.fetchmany(_CHUNK):
+        rows += len(chunk)
+        if not names:
+            continue
+        columns: list[Sequence[Any]] = list(zip(*chunk, strict=True))
+        if drawn:
+            columns[-1] = [_bare(b) for b in columns[-1]]
+        for column in columns:
+            _take_in(found, column)
+    found.update(rows.to_bytes(8, "little"))
+    return str(found.hexdigest())
+
+
+def _bare(blob: Any) -> Any:
+    """The shape in a GeoPackage's binary (12-128r19, clause 2.1.3): the head names the number that a CRS has in this file."""
+    if not isinstance(blob, bytes) or blob[:2] != b"GP" or len(blob) < 8:
+        return blob
+    return blob[8 + _ENVELOPES[(blob[3] >> 1) & 7] :]
+
+
+def _take_in(found: Any, column: Sequence[Any]) -> None:
+    """Values of a column: of which kinds they are, then the values."""
+    kinds = {type(v) for v in column}
+    if len(kinds) > 1:
+        letters = {type(None): b"n", int: b"i", float: b"f", bytes: b"b"}
+        found.update(b"".join([letters[type(v)] for v in column]))
+        for kind in (int, float, bytes):
+            if kind in kinds:
+                _take_in(found, [v for v in column if type(v) is kind])
+        return
+    kind = kinds.pop()
+    found.update(kind.__name__.encode())
+    if kind is int:
+        found.update(array("q", column).tobytes())
+    elif kind is float:
+        found.update(array("d", column).tobytes())
+    elif kind is not type(None):
+        found.update(array("q", map(len, column)).tobytes())
+        found.update(b"".join(column))

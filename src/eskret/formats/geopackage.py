@@ -31,6 +31,7 @@ from eskret.formats import rtree, sections, sqlite
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
+APPLICATION_IDS = (APPLICATION_ID, 0x47503130, 0x47503131)  # the last two are of versions 1.0 and 1.1
 USER_VERSION = 10400
 SLICE = 50_000
 """Rows that are written, or taken into a digest, at a time."""
@@ -71,7 +72,7 @@ _SYSTEMS = (
 )
 _TYPE_NAMES = ("POINT", "LINESTRING", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON",
                "GEOMETRYCOLLECTION")  # fmt: skip
-_RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
+RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
 
 
 @dataclass(frozen=True)
@@ -101,9 +102,7 @@ def entries(path: Path) -> list[Entry]:
             for n, t in rows
         ]
     except sqlite3.Error as error:
-        raise InputError(
-            f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away"
-        ) from error
+        raise sqlite.unsound(error, path) from error
     finally:
         if db is not None:
             db.close()
@@ -117,10 +116,16 @@ class GeoPackageWriter:
     """Adds, replaces and removes layers of one file within one transaction.
 
     Use it through ``writing``; leaving it without an error commits.
+
+    Parameters
+    ----------
+    plain : only statements that are safe on a file that other programs have open; else the schema of a staged file is written
+        directly where that is faster.
     """
 
-    def __init__(self, db: sqlite3.Connection) -> None:
+    def __init__(self, db: sqlite3.Connection, plain: bool = False) -> None:
         self._db = db
+        self._plain = plain
         self._triggers: list[tuple[str, str]] = []
         self._systems: dict[str, int] = {}
         self._fresh = 0  # layers written since the schema was last cleared
@@ -131,6 +136,13 @@ class GeoPackageWriter:
         """The connection that this transaction is open on."""
         return self._db
 
+    def make_tables(self) -> None:
+        """Make the tables that the standard asks for, as far as they are not there."""
+        for statement in _TABLES.split(";"):
+            if statement.strip():
+                self._db.execute(statement)
+        self._db.executemany("INSERT OR IGNORE INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)", _SYSTEMS)
+
     def names(self) -> list[str]:
         """Layers in the file, as this transaction sees it."""
         return [row[0] for row in self._db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid")]
@@ -139,25 +151,25 @@ class GeoPackageWriter:
         """Take a layer out, with everything that other tables say of it."""
         db = self._db
         for (column,) in db.execute(
-            "SELECT column_name FROM gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)
+            "SELECT column_name FROM main.gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)
         ).fetchall():
             # the triggers call functions that plain SQLite lacks: they go first
             prefix = f"rtree_{name}_{column}_"
-            for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
+            for (trigger,) in db.execute("SELECT name FROM main.sqlite_master WHERE type = 'trigger'").fetchall():
                 if trigger.startswith(prefix):
-                    db.execute(f"DROP TRIGGER {quote(trigger)}")
-            db.execute(f"DROP TABLE IF EXISTS {quote(f'rtree_{name}_{column}')}")
+                    db.execute(f"DROP TRIGGER main.{quote(trigger)}")
+            db.execute(f"DROP TABLE IF EXISTS main.{quote(f'rtree_{name}_{column}')}")
         for (trigger,) in db.execute(
-            "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)
+            "SELECT name FROM main.sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)
         ).fetchall():
-            db.execute(f"DROP TRIGGER {quote(trigger)}")
-        db.execute(f"DROP TABLE IF EXISTS {quote(name)}")
+            db.execute(f"DROP TRIGGER main.{quote(trigger)}")
+        db.execute(f"DROP TABLE IF EXISTS main.{quote(name)}")
         sections.forget(db, name)
-        tables = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        tables = {row[0] for row in db.execute("SELECT name FROM main.sqlite_master WHERE type = 'table'")}
         for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
                       "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
             if table in tables:
-                db.execute(f"DELETE FROM {table} WHERE lower(table_name) = lower(?)", (name,))
+                db.execute(f"DELETE FROM main.{table} WHERE lower(table_name) = lower(?)", (name,))
 
     def sections(self) -> dict[str, sections.Section]:
         """Sections of the file, by name."""
@@ -168,6 +180,10 @@ class GeoPackageWriter:
         if titles:
             there = {r[1] for r in self._db.execute(f"PRAGMA table_info({quote(name)})")}
             sections.put_titles(self._db, name, {f: t for f, t in titles.items() if f in there})
+
+    def put_record(self, name: str, record: Sequence[Any]) -> None:
+        """Add a metadata record of a layer: scope, URI of the standard, MIME type, text."""
+        sections.put_record(self._db, name, record)
 
     def put_in_section(self, name: str, section: str, crs: str) -> None:
         """Say that a layer belongs to a section."""
@@ -229,7 +245,7 @@ class GeoPackageWriter:
             old = between
         sections.rename(self._db, old, new, [c for (c,) in columns])
         for (column,) in columns:
-            for statement in _triggers(new, column, key):
+            for statement in index_triggers(new, column, key):
                 self._db.execute(statement)
 
     def add(self, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
@@ -267,7 +283,7 @@ class GeoPackageWriter:
             self.add_index(name, geom, key, bounds)
         self.put_titles(name, layer.titles)
         self._fresh += 1
-        if self._fresh >= _CLEAR_AFTER:
+        if self._fresh >= _CLEAR_AFTER and not self._plain:
             self._clear_schema()
 
     def _clear_schema(self) -> None:
@@ -314,9 +330,9 @@ class GeoPackageWriter:
         rtree.fill(db, f"rtree_{name}_{geom}", there + 1, bounds[there])
         db.execute(
             "INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
-            (name, geom, _RTREE_DEFINITION),
+            (name, geom, RTREE_DEFINITION),
         )
-        self._triggers += [(name, statement) for statement in _triggers(name, geom, key)]
+        self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
 
     def settle(self) -> None:
         """Write what was put off to the end: the triggers that keep the indexes current.
@@ -332,7 +348,7 @@ class GeoPackageWriter:
             self._db.execute("PRAGMA writable_schema = RESET")
             self._hidden = []
         pending, self._triggers = self._triggers, []
-        if len(pending) <= _FEW_TRIGGERS:
+        if self._plain or len(pending) <= _FEW_TRIGGERS:
             for _, statement in pending:
                 self._db.execute(statement)
             return
@@ -388,9 +404,7 @@ def layer_list(path: Path) -> list[str]:
         with closing(sqlite.connect(path)) as db:
             return [str(r[0]) for r in db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid")]
     except sqlite3.Error as error:
-        raise InputError(
-            f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away"
-        ) from error
+        raise sqlite.unsound(error, path) from error
 
 
 def holds_only(path: Path, names: Iterable[str]) -> bool:
@@ -429,39 +443,43 @@ def sections_of(path: Path) -> dict[str, sections.Section]:
         finally:
             db.close()
     except sqlite3.Error as error:
-        raise InputError(
-            f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file"
-        ) from error
+        raise sqlite.unsound(error, path) from error
 
 
 @contextmanager
-def writing(path: Path) -> Generator[GeoPackageWriter, None, None]:
+def writing(path: Path, *, in_place: bool = False) -> Generator[GeoPackageWriter, None, None]:
     """Open a file (new or there) for one transaction; an error leaves it as it was.
+
+    Parameters
+    ----------
+    in_place : the file is no staged one: other programs may have it open. It is locked by SQLite's means and synced at the end,
+        its journal mode stays as it is, and only plain statements are used.
 
     Raises
     ------
     DeliveryError : the file is no GeoPackage, another program holds it, or the disk is full.
     """
     new = not path.exists()
-    db = sqlite3.connect(path, isolation_level=None, timeout=2.0)
+    if not new:
+        sqlite.roll_back_hot(path)
+    db = sqlite3.connect(path, isolation_level=None, timeout=sqlite.PATIENCE if in_place else 2.0)
     try:
         if new:
             db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             db.execute(f"PRAGMA user_version = {USER_VERSION}")
-        elif db.execute("PRAGMA application_id").fetchone()[0] not in (APPLICATION_ID, 0x47503130, 0x47503131):
+        elif db.execute("PRAGMA application_id").fetchone()[0] not in APPLICATION_IDS:
             raise DeliveryError(
                 "the file is there and is no GeoPackage", place=str(path), way_out="Choose another name"
             )
-        db.execute("PRAGMA journal_mode = DELETE").fetchall()
-        db.execute("PRAGMA synchronous = OFF")  # the file is a staged one: it is synced once, before it is committed
+        if not in_place:
+            db.execute("PRAGMA journal_mode = DELETE").fetchall()
+        # a staged file is synced once, before it is committed
+        db.execute(f"PRAGMA synchronous = {'FULL' if in_place else 'OFF'}")
         db.execute("PRAGMA cache_size = -65536")
-        db.execute("BEGIN IMMEDIATE")
+        db.execute("BEGIN EXCLUSIVE" if in_place else "BEGIN IMMEDIATE")
         try:
-            for statement in _TABLES.split(";"):
-                if statement.strip():
-                    db.execute(statement)
-            db.executemany("INSERT OR IGNORE INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)", _SYSTEMS)
-            writer = GeoPackageWriter(db)
+            writer = GeoPackageWriter(db, plain=in_place)
+            writer.make_tables()
             yield writer
             writer.settle()
             db.execute("COMMIT")
@@ -470,14 +488,7 @@ def writing(path: Path) -> Generator[GeoPackageWriter, None, None]:
                 db.execute("ROLLBACK")
             raise
     except sqlite3.Error as error:
-        text = str(error)
-        if "locked" in text or "busy" in text:
-            raise DeliveryError(
-                "another program holds this GeoPackage", place=str(path), way_out="Close it there and run again"
-            ) from error
-        if "full" in text:
-            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
-        raise DeliveryError(f"it cannot be written ({text})", place=str(path)) from error
+        raise sqlite.refused(error, path) from error
     finally:
         db.close()
 
@@ -593,7 +604,7 @@ def stored_values(column: pa.ChunkedArray) -> list[Any]:
     return list(column.to_pylist())
 
 
-def _triggers(table: str, geom: str, key: str) -> list[str]:
+def index_triggers(table: str, geom: str, key: str) -> list[str]:
     """The triggers that keep the R-tree current, as the extension's annex states them for version 1.4."""
     t, c, i = quote(table), quote(geom), quote(key)
     tree = quote(f"rtree_{table}_{geom}")

@@ -18,6 +18,7 @@ from eskret.formats.sqlite import insert
 _CELLS = 51  # SQLite's RTREE_MAXCELLS
 _FILL = 46  # a little room, so that later edits do not split every node at once
 _NODE_BYTES = 4 + 24 * _CELLS
+_LEAST_PAGE = 2048  # a node of 51 cells has room in a page less 64 bytes
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", 4)])
 
 
@@ -53,8 +54,15 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
         return
 
     def quoted(suffix: str) -> str:
-        return quote(table + suffix)
+        return "main." + quote(table + suffix)
 
+    if db.execute("PRAGMA main.page_size").fetchone()[0] < _LEAST_PAGE:
+        # nodes are smaller there: SQLite lays them out itself
+        rows = np.column_stack([bounds[:, 0], bounds[:, 2], bounds[:, 1], bounds[:, 3]]).tolist()
+        db.executemany(
+            f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)]
+        )
+        return
     box = _rounded(bounds)
     levels: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []  # ids, boxes and node of each cell, leaves first
     while True:

@@ -11,6 +11,7 @@ import json
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from eskret.core.expression import quote
 
@@ -46,7 +47,7 @@ class Section:
 
 
 def _tables(db: sqlite3.Connection) -> set[str]:
-    return {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')")}
+    return {row[0] for row in db.execute("SELECT name FROM main.sqlite_master WHERE type IN ('table', 'view')")}
 
 
 def _register(db: sqlite3.Connection, extension: str, place: str, tables: tuple[str, ...]) -> None:
@@ -84,14 +85,23 @@ def sections(db: sqlite3.Connection) -> dict[str, Section]:
 
 def put_in_section(db: sqlite3.Connection, layer: str, section: str, crs: str) -> None:
     """Say that a layer belongs to a section; it belongs to no other then."""
+    forget(db, layer)
+    text = json.dumps({"section": section, "crs": crs}, ensure_ascii=False)
+    put_record(db, layer, ("dataset", STANDARD, "application/json", text))
+
+
+def put_record(db: sqlite3.Connection, layer: str, record: Sequence[Any]) -> None:
+    """Add a metadata record of a layer.
+
+    Parameters
+    ----------
+    record : scope, URI of the standard, MIME type, text.
+    """
     for statement in _METADATA:
         db.execute(statement)
     _register(db, "gpkg_metadata", "extension_metadata", ("gpkg_metadata", "gpkg_metadata_reference"))
-    forget(db, layer)
-    text = json.dumps({"section": section, "crs": crs}, ensure_ascii=False)
     number = db.execute(
-        "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES ('dataset', ?, ?, ?)",
-        (STANDARD, "application/json", text),
+        "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES (?, ?, ?, ?)", tuple(record)
     ).lastrowid
     db.execute(
         "INSERT INTO gpkg_metadata_reference (reference_scope, table_name, md_file_id) VALUES ('table', ?, ?)",

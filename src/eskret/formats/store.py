@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import sqlite3
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, sqlite
+from eskret.formats import geopackage
 
 
 def change(
@@ -17,8 +15,8 @@ def change(
 ) -> None:  # fmt: skip
     """Change the layers of a file.
 
-    It is done in a copy, which takes the file's place when everything has succeeded: whoever reads the file meanwhile
-    sees it old or new, and a failure leaves it as it was.
+    It is one transaction of the database: whoever has the file open goes on with it and sees it old or new, and a failure
+    leaves it as it was.
 
     Parameters
     ----------
@@ -34,10 +32,8 @@ def change(
     if not path.exists():
         raise DeliveryError("there is no such file", place=str(path), way_out="Check its name")
     rename, section = rename or {}, section or {}
-    staged = path.with_name(f".{path.name}.new")
     try:
-        sqlite.copy(path, staged)
-        with geopackage.writing(staged) as store:
+        with geopackage.writing(path, in_place=True) as store:
             names = _all_there(path, store.names(), [*rename, *remove, *section])
             for name in remove:
                 store.remove(names[name.casefold()])
@@ -53,20 +49,11 @@ def change(
             for name, called in section.items():
                 new = rename.get(name, names[name.casefold()])
                 store.assign(new, called)
-        with staged.open("rb") as stream:
-            os.fsync(stream.fileno())
-        sqlite.check_free(path)
-        staged.replace(path)
-    except sqlite3.Error as error:
-        raise DeliveryError(f"it is no sound GeoPackage ({error})", place=str(path)) from error
     except OSError as error:
         raise DeliveryError(f"it cannot be changed ({error.strerror})", place=str(path)) from error
     except DeliveryError as error:
-        error.place = str(path)
-        error.args = (error.sentence(),)
+        error.at(str(path))
         raise
-    finally:
-        staged.unlink(missing_ok=True)
 
 
 def _all_there(path: Path, names: Sequence[str], asked: Sequence[str]) -> dict[str, str]:

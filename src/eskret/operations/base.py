@@ -22,6 +22,8 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name, fill_template
 from eskret.core.style import Style
 from eskret.core.words import bold
+from eskret.errors import Action, Code, EskretError
+from eskret.formats.geopackage_in_place import LayerChange
 from eskret.formats.reading import Watch, no_watch
 from eskret.operations.settings import OperationSettings, setting_info
 from eskret.services.changing import Change
@@ -49,7 +51,8 @@ class Level(StrEnum):
 
 @dataclass(frozen=True)
 class Finding:
-    """What a rehearsal has to say, with the place it is about. ``start`` and ``length`` mark text in the setting."""
+    """What a rehearsal has to say, with the place it is about. ``start`` and ``length`` mark text in the setting; ``code`` is
+    what it is about, for programs, ``action`` what can be done about it at once, ``counts`` the figures in it."""
 
     level: Level
     text: str
@@ -58,6 +61,25 @@ class Finding:
     layer: str = ""
     start: int = -1
     length: int = 0
+    code: Code = Code.GENERAL
+    action: Action | None = None
+    counts: tuple[tuple[str, int], ...] = ()
+
+    @classmethod
+    def of(cls, error: EskretError, **more: Any) -> Finding:
+        """An error as a finding."""
+        told: dict[str, Any] = {"step": error.step, "setting": error.setting, **more}
+        return cls(
+            told.pop("level", Level.ERROR), error.sentence(), code=error.code, action=error.action,
+            counts=tuple(error.counts.items()), **told,
+        )  # fmt: skip
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "level": str(self.level), "step": self.step, "setting": self.setting, "layer": self.layer, "text": self.text,
+            "start": self.start, "length": self.length, "code": str(self.code), "action": str(self.action or ""),
+            "counts": dict(self.counts),
+        }  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -167,9 +189,15 @@ class Desk(Protocol):
     def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
-    def stage(self, target: Path, keep_content: bool, anew: bool = False, of: Path | None = None) -> Path:
-        """A file on the target's file system to write instead of it, with the target's content if that stays (or,
-        ``anew``, only what other steps put into it in this run). ``of`` is the file that it belongs to."""
+    def stage(self, target: Path, *, shared: bool = False, of: Path | None = None) -> Path:
+        """A file on the target's file system to write instead of it; one that is ``shared`` holds what other steps staged for
+        the same target in this run. ``of`` is the file that it belongs to."""
+
+    def change_layer(self, target: Path, change: LayerChange) -> LayerChange:
+        """Say what becomes of a layer of a GeoPackage, once what is staged for it goes there."""
+
+    def digest_there(self, target: Path, layer: str) -> str:
+        """The digest of a layer that is there now; empty for none."""
 
     def written(self, target: Path, sha256: str = "") -> None:
         """Say that a staged file is written, as far as this step knows; with its digest, where that is known."""

@@ -1,35 +1,43 @@
-"""All or nothing: outputs are staged on their own file system and committed together under a journal.
+"""All or nothing: outputs are staged on their own file system and committed together as one transaction.
 
-A staged file stands beside its target under a hidden name. At commit each is synced, the journal is written and synced,
-and only then is anything renamed; a rename puts a whole file in place at once. A process killed before the journal
-stands leaves the old outputs and stray staged files, which the next run sweeps away; one killed after it is rolled
-forward by the next run or rehearsal of the same workflow.
+A staged file stands beside its target under a hidden name. Nothing is locked while steps run. At the commit the folders of
+the targets are locked, every target is compared with what was seen when it was staged, and then all is put in place: files by
+renaming, a GeoPackage that others use too by a transaction of the database (``core/files/transaction.py`` draws the protocol).
+A process killed before the commit point leaves the old outputs and stray staged files, which the next command takes away; one
+killed after it is completed by the next command.
 """
 
 from __future__ import annotations
 
-import json
 import os
-import shutil
+import stat
 import threading
-import uuid
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from eskret.core.files.atomic import sync_file
+from eskret.core.files.hashing import FileState
+from eskret.core.files.locks import folders_locked
+from eskret.core.files.transaction import Journal, Participant, commit
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError
-from eskret.formats import geopackage, sqlite, targets
+from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
+from eskret.formats import geopackage, geopackage_apart, sqlite, targets
+from eskret.formats.digest import layer_digest
+from eskret.formats.file_group import FileGroup, Move
+from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
+from eskret.formats.open_elsewhere import is_open_elsewhere
 from eskret.operations.base import Delivered, Planned, Prepared
 from eskret.services.changing import Change
-from eskret.services.journal import DRAFT, PREPARED, Journal, Push, open_push, pushes
+from eskret.services.journal import DRAFT, PREPARED, Push, open_push, pushes
+from eskret.services.journal import Journal as PushJournal
 from eskret.workflow import kept
-from eskret.workflow.outputs import FileRecord, Outputs, outputs_path, record_of
+from eskret.workflow.outputs import FileRecord, Outputs, record_of
 
-_PREFIX = ".eskret-"
 LEFTOVER = "left over from an earlier run"
 
 
@@ -38,13 +46,13 @@ class DeliveryDesk:
 
     Parameters
     ----------
-    workflow : the workflow's file, beside which the journal and the records stand; None for a workflow not saved yet,
-        which then owns nothing.
+    workflow : the workflow's file, beside which the records stand; None for a workflow not saved yet, which then owns nothing.
     folder : where relative outputs start.
     if_exists : overrules every step's own choice, where given.
     title : of the workflow, for those who read what was published.
 
-    ``round`` names the round that is at work, where a workflow is run in rounds.
+    ``round`` names the round that is at work, where a workflow is run in rounds. ``problems`` is what a commit could not
+    complete behind its commit point: target and reason.
     """
 
     def __init__(
@@ -52,23 +60,27 @@ class DeliveryDesk:
     ) -> None:  # fmt: skip
         self.folder = folder
         self.outputs = Outputs.beside(workflow, folder)
-        self._workflow = workflow
-        self._if_exists = if_exists
-        self._staged: dict[Path, Path] = {}
-        self._made: list[Path] = []
-        self._locks: dict[Path, threading.Lock] = {}
-        self._guard = threading.Lock()
-        self._claimed: dict[Path, dict[str, str]] = {}
         self.round = ""
-        self._ahead: dict[Path, Future[FileRecord]] = {}
-        self._token = f"{os.getpid()}-{uuid.uuid4().hex[:8]}"
-        self._title = title
-        self._pushes: list[str] = []
-        self._belongs: dict[Path, Path] = {}
-        self._gone: list[Path] = []
-        self._kept: list[list[Path]] = []
+        self.problems: list[tuple[Path, str]] = []
         self.then: list[Callable[[Sequence[Delivered]], None]] = []
         """What is to be done once everything is in its place."""
+        self._workflow = workflow
+        self._if_exists = if_exists
+        self._title = title
+        self._guard = threading.RLock()
+        self._locks: dict[Path, threading.Lock] = {}
+        self._claimed: dict[Path, dict[str, str]] = {}
+        self._journal: Journal | None = None
+        self._observing = False
+        self._seen: dict[Path, FileState | Seen] = {}
+        self._staged: dict[Path, Path] = {}
+        self._dataset: dict[Path, Path] = {}
+        self._belongs: dict[Path, Path] = {}
+        self._changes: dict[Path, list[LayerChange]] = {}
+        self._ahead: dict[Path, Future[FileRecord]] = {}
+        self._gone: list[Path] = []
+        self._kept: list[list[Path]] = []
+        self._pushes: list[str] = []
 
     # -- what is there already
 
@@ -81,11 +93,13 @@ class DeliveryDesk:
         """
         policy = self._if_exists or if_exists
         self._check_place(target)
+        self._observe(target)
         there: dict[str, str] = {}
         if target.is_file() and any(layers):
             # read once: a set can have thousands of layers
             there = {e.casefold(): e for e in geopackage.layer_list(target)}
-            sqlite.check_free(target)
+            if not self._observing:
+                sqlite.check_free(target)
         out = []
         for layer in layers:
             plan = self._settle_one(target, layer, policy, there)
@@ -112,24 +126,40 @@ class DeliveryDesk:
             raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
         if layer:
             if layer.casefold() not in there:
-                return Planned(target, layer, "write")
+                return self._writable(Planned(target, layer, "write"))
             own = policy == "own" and self.outputs.layer_untouched(target, there[layer.casefold()])
             names = list(there.values())
         else:
             own = policy == "own" and self.outputs.untouched(target)
             names = []
         if policy in ("append", "update"):
-            return Planned(target, layer, policy)
+            return self._writable(Planned(target, layer, policy))
         if own or policy == "replace":
-            return Planned(target, layer, "replace")
+            return self._writable(Planned(target, layer, "replace"))
         if policy == "skip":
             return Planned(target, layer, "skip")
         if policy == "number":
             if layer:
-                return Planned(target, number_collisions([layer], taken=[*names, *taken])[0], "write")
+                numbered = number_collisions([layer], taken=[*names, *taken])[0]
+                return self._writable(Planned(target, numbered, "write"))
             beside = [p.stem for p in target.parent.glob(f"*{target.suffix}")]
             return Planned(target.with_stem(number_collisions([target.stem], taken=beside)[0]), "", "write")
         raise self._in_the_way(target, layer, policy)
+
+    def _writable(self, plan: Planned) -> Planned:
+        """The plan, if the file that is there may be changed.
+
+        Raises
+        ------
+        DeliveryError : somebody said that it must not be.
+        """
+        mode = plan.path.stat().st_mode
+        if not mode & (stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH) or not os.access(plan.path, os.W_OK):
+            raise DeliveryError(
+                "it is read-only", place=str(plan.path), code=Code.READ_ONLY,
+                way_out="Save to another file, or let it be written if that is meant",
+            )  # fmt: skip
+        return plan
 
     def _in_the_way(self, target: Path, layer: str, policy: str) -> DeliveryError:
         what = f"layer '{layer}' is there already" if layer else "the file is there already"
@@ -140,7 +170,7 @@ class DeliveryDesk:
         way_out = "Choose another name, or set 'If it is there already' to replace it, number it or skip it"
         if policy == "own" and self._workflow is None:
             way_out += "; once this workflow is saved to a file, it remembers what it wrote"
-        return DeliveryError(what, place=str(target), way_out=way_out)
+        return DeliveryError(what, place=str(target), way_out=way_out, code=Code.IN_THE_WAY)
 
     def _check_place(self, target: Path) -> None:
         folder = target.parent
@@ -154,17 +184,29 @@ class DeliveryDesk:
     # -- staging
 
     def lock(self, target: Path) -> threading.Lock:
-        """Held while a staged file is written: two steps may deliver into one container."""
+        """Held while a staged file is written: two steps may deliver into one container. From here on this desk sees to it
+        that a target is still what it was when it was looked at."""
         with self._guard:
+            self._observing = True
             return self._locks.setdefault(target.resolve(), threading.Lock())
 
-    def stage(self, target: Path, keep_content: bool, anew: bool = False, of: Path | None = None) -> Path:
+    def _observe(self, target: Path) -> None:
+        """Remember how a target is before anything is made of it."""
+        target = target.resolve()
+        with self._guard:
+            if not self._observing or target in self._seen:
+                return
+            database = target.suffix.lower() == targets.GEOPACKAGE.ending and target.exists()
+            if database:
+                sqlite.roll_back_hot(target)
+            self._seen[target] = Seen.of(target) if database else FileState.of(target)
+
+    def stage(self, target: Path, *, shared: bool = False, of: Path | None = None) -> Path:
         """A file on the target's file system to write instead of it.
 
         Parameters
         ----------
-        keep_content : begin with the target's content, where there is one (or what was staged before).
-        anew : of the content, keep only what was staged before.
+        shared : several steps may put layers into it; what was staged before stays.
         of : the file that this one belongs to and is left over with.
         """
         target = target.resolve()
@@ -172,37 +214,55 @@ class DeliveryDesk:
             self._belongs[target] = of.resolve()
         with self._guard:
             known = self._staged.get(target)
-        if known is not None:
-            if not keep_content:
-                raise DeliveryError("two steps save the same file", place=str(target), way_out="Rename one of them")
-            return known
-        try:
-            self._make_folder(target.parent)
-            staged = target.with_name(f"{_PREFIX}{self._token}-{target.name}")
-            with self._guard:
-                self._staged[target] = staged
-            if keep_content and not anew and target.exists():
-                _copy(target, staged)
-        except OSError as error:
-            raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
+            if known is not None:
+                if not shared:
+                    raise DeliveryError("two steps save the same file", place=str(target), way_out="Rename one of them")
+                return known
+            try:
+                self._observing = True
+                journal = self._begin(target.parent)
+                self._observe(target)
+                staged = target.with_name(journal.staged_name(_short(target.name)))
+            except OSError as error:
+                raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(target)) from error
+            self._staged[target] = staged
+            self._dataset[target] = target
         return staged
+
+    def _begin(self, folder: Path) -> Journal:
+        """The journal, with a folder that something will be staged in; the folder is made."""
+        if self._journal is None:
+            self._journal = Journal.begin(self._workflow, self._title)
+        missing = []
+        while not folder.exists():
+            missing.insert(0, folder)
+            folder = folder.parent
+        here = missing[-1] if missing else folder
+        self._journal.use_folder(here, missing)
+        for one in missing:
+            one.mkdir(exist_ok=True)
+        return self._journal
 
     def join(self, target: Path, companion: Path) -> Path:
         """A file that belongs to a staged one, such as the table of a shapefile."""
         target, companion = target.resolve(), companion.resolve()
-        staged = self._staged[target].with_name(f"{_PREFIX}{self._token}-{companion.name}")
+        staged = self._staged[target].with_suffix(companion.suffix)
         with self._guard:
             if companion in self._staged:
                 raise DeliveryError("two steps save the same file", place=str(companion), way_out="Rename one of them")
+            self._observe(companion)
             self._staged[companion] = staged
+            self._dataset[companion] = target
             self._belongs[companion] = target
         return staged
 
     def drop(self, target: Path) -> None:
         """Take a file away together with the commit, if it is there."""
+        target = target.resolve()
         with self._guard:
-            if target.resolve().exists() and target.resolve() not in self._gone:
-                self._gone.append(target.resolve())
+            if target.exists() and target not in self._gone:
+                self._observe(target)
+                self._gone.append(target)
 
     def keep(self, target: Path, *companions: Path) -> None:
         """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
@@ -211,16 +271,31 @@ class DeliveryDesk:
             if group and group not in self._kept:
                 self._kept.append(group)
 
+    def change_layer(self, target: Path, change: LayerChange) -> LayerChange:
+        """Say what becomes of a layer of a GeoPackage once what is staged for it goes there; with a number of its own."""
+        with self._guard:
+            known = self._changes.setdefault(target.resolve(), [])
+            change = replace(change, number=len(known))
+            known.append(change)
+        return change
+
+    def digest_there(self, target: Path, layer: str) -> str:
+        """The digest of a layer that is there now; empty for none."""
+        if not target.exists():
+            return ""
+        there = {n.casefold(): n for n in geopackage.layer_list(target)}
+        name = there.get(layer.casefold())
+        return "" if name is None else layer_digest(target, name)
+
     def written(self, target: Path, sha256: str = "") -> None:
         """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
         target = target.resolve()
         staged = self._staged[target]
 
         def take() -> FileRecord:
-            with staged.open("rb") as stream:
-                os.fsync(stream.fileno())
-            stat = staged.stat()
-            return FileRecord(sha256, stat.st_size, stat.st_mtime_ns) if sha256 else record_of(staged, {})
+            sync_file(staged)
+            found = staged.stat()
+            return FileRecord(sha256, found.st_size, found.st_mtime_ns) if sha256 else record_of(staged, {})
 
         future: Future[FileRecord] = Future()
 
@@ -237,40 +312,23 @@ class DeliveryDesk:
         future = self._ahead.get(target)
         return None if future is None or future.exception() is not None else future.result()
 
-    def _make_folder(self, folder: Path) -> None:
-        missing = []
-        while not folder.exists():
-            missing.append(folder)
-            folder = folder.parent
-        for one in reversed(missing):
-            one.mkdir(exist_ok=True)
-            self._made.append(one)
-
     def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
         """Write down a push. Until the run has succeeded it is a draft, and taken away if the run does not."""
+        with self._guard:
+            if self._journal is None:
+                self._journal = Journal.begin(self._workflow, self._title)
+            self._journal.use_push(push.id)
         told = replace(
             push, state=DRAFT, workflow=str(self._workflow.resolve()) if self._workflow else "", title=self._title,
-            run=self._token, taken=datetime.now(UTC).isoformat(timespec="seconds"),
+            run=self._journal.token, taken=datetime.now(UTC).isoformat(timespec="seconds"),
         )  # fmt: skip
-        with Journal.create(told, entries):
+        with PushJournal.create(told, entries):
             pass
         with self._guard:
             self._pushes.append(push.id)
         return Prepared(
             push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged
         )
-
-    def _settle_pushes(self) -> None:
-        """The run has succeeded: its pushes can be sent. Those of earlier runs that nobody sent are outdone."""
-        for id in self._pushes:
-            with open_push(id) as journal:
-                journal.note(state=PREPARED)
-                now = journal.push
-            for old in pushes():
-                same = (old.workflow, old.service, old.dataset) == (now.workflow, now.service, now.dataset)
-                if old.state == PREPARED and same and old.id not in self._pushes:
-                    open_push(old.id).remove()
-        self._pushes.clear()
 
     # -- the end
 
@@ -279,115 +337,134 @@ class DeliveryDesk:
 
         Raises
         ------
-        DeliveryError : a target appeared or vanished meanwhile; nothing was put in place.
+        TargetChangedError : somebody changed a target meanwhile; nothing was put in place, and all can be staged anew.
+        DeliveryError, OSError : nothing was put in place.
         """
-        records: dict[str, FileRecord] = dict(self.outputs.files)
-        shas: dict[Path, str] = {}
-        for target, staged in self._staged.items():
-            ahead = self._known(target)
-            with staged.open("rb") as stream:
-                os.fsync(stream.fileno())
-            here = [d for d in delivered if d.path.resolve() == target]
-            layers = {d.layer: d.content for d in here if d.layer and d.own}
-            known = records.get(self.outputs.name_of(target))
-            if here and not any(d.own for d in here) and known is None:
-                shas[target] = record_of(staged, {}, ahead).sha256
-                continue  # rows went into somebody else's file: it is not this workflow's to replace
-            fresh = record_of(staged, layers, ahead)
-            # layers of earlier runs stay this workflow's own while they are in the file
-            older = {n: x for n, x in (known.layers if known else {}).items() if n not in fresh.layers}
-            of = self.outputs.name_of(self._belongs[target]) if target in self._belongs else ""
-            records[self.outputs.name_of(target)] = replace(fresh, layers={**older, **fresh.layers}, of=of)
-            shas[target] = fresh.sha256
-        journal = self._journal()
-        after = Outputs(self.folder, records).to_json()
-        backups = self._back_up()
-        try:
-            if self._staged and journal is not None:
-                pairs = [[str(s), str(t)] for t, s in self._staged.items()]
-                _write_synced(journal, {"moves": pairs, "gone": [str(g) for g in self._gone], "outputs": after})
-            self._put_in_place(backups)
-            for gone in self._gone:
-                if gone not in self._staged:
-                    gone.unlink(missing_ok=True)
-        except OSError:
-            if journal is not None:
-                journal.unlink(missing_ok=True)
-            raise
-        else:
-            for group in self._kept:
-                files = [(t, backups[t], shas[t]) for t in group if t in backups and t in shas]
-                if files:
-                    kept.keep(files, self._workflow, self._title)
-        finally:
-            for backup in backups.values():
-                backup.unlink(missing_ok=True)
-        self._staged.clear()
-        self._made.clear()
-        self._gone.clear()
-        self._kept.clear()
-        if self._workflow is not None and journal is not None and shas:
-            _write_synced(outputs_path(self._workflow), after)
-            journal.unlink(missing_ok=True)
-        self.outputs.files = records
-        self._settle_pushes()
-        done = tuple(replace(d, sha256=shas.get(d.path.resolve(), d.sha256)) for d in delivered)
+        done = tuple(delivered)
+        journal, self.problems = self._journal, []
+        if journal is not None:
+            done = self._commit(journal, done)
+            self._forget()
         for do in self.then:
             do(done)
         self.then.clear()
         return done
 
-    def _back_up(self) -> dict[Path, Path]:
-        """A second name for every output that will be replaced, so that it can be put back."""
-        backups: dict[Path, Path] = {}
+    def _commit(self, journal: Journal, delivered: Sequence[Delivered]) -> tuple[Delivered, ...]:
+        folders = {t.parent for t in (*self._staged, *self._gone)}
+        if self._workflow is not None:
+            folders.add(self._workflow.resolve().parent)
+        with folders_locked(folders):
+            participants = self._participants()
+            backups = self._hold(participants)
+            try:
+                self.problems = commit(
+                    journal, participants,
+                    lambda: {"records": self._records(delivered), "backups": backups(), "pushes": self._pushes},
+                )  # fmt: skip
+            except BaseException:
+                for one in backups():
+                    kept.forget(one["id"])
+                raise
+            # behind the commit point: whatever fails now is told, and nothing is taken back
+            left = {path for path, _ in self.problems}
+            found, more = finish(journal.told, left, self._workflow, self.folder, self._known)
+            self.problems += more
+            self.outputs = Outputs.beside(self._workflow, self.folder)
+        if left:
+            journal.leave()
+        else:
+            journal.end()
+        self._journal = None
+        return tuple(replace(d, sha256=found.get(d.path.resolve(), d.sha256)) for d in delivered)
+
+    def _participants(self) -> list[Participant]:
+        """What carries the transaction out: renames, and GeoPackages that are changed where they are."""
+        moves: list[Move] = []
+        out: list[Participant] = []
         for target, staged in self._staged.items():
-            if target.exists():
-                backup = staged.with_name(f"{staged.name}.old")
-                try:
-                    os.link(target, backup)
-                except OSError:  # not every file system knows links
-                    shutil.copy2(target, backup)
-                backups[target] = backup
-        return backups
+            changes, seen = self._changes.get(target, []), self._seen[target]
+            if changes and isinstance(seen, Seen) and not target.exists():
+                raise TargetChangedError(
+                    "somebody took it away while this run was under way", place=str(target),
+                    way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
+                )  # fmt: skip
+            if changes and isinstance(seen, Seen) and not self._may_rename(target, changes, seen):
+                out.append(geopackage_apart.in_place(target, staged, changes, seen))
+                continue
+            ahead = self._known(target)
+            state = FileState.of(target) if isinstance(seen, Seen) else seen
+            moves.append(Move(target, staged, state, self._dataset[target], ahead.sha256 if ahead else record_of(staged, {}).sha256))
+        for gone in self._gone:
+            if gone not in self._staged:
+                state = self._seen[gone]
+                assert isinstance(state, FileState)
+                moves.append(Move(gone, None, state, self._dataset.get(gone.with_suffix(".shp"), gone)))
+        return [*out, FileGroup(moves)] if moves else out
 
-    def _put_in_place(self, backups: Mapping[Path, Path]) -> None:
-        """Rename all staged files to their targets; if one cannot be, the others are put back.
+    def _may_rename(self, target: Path, changes: Sequence[LayerChange], seen: Seen) -> bool:
+        """Whether a new GeoPackage may take the place of one that is there: only where it holds nothing that does not become
+        new, and nobody has it open, in which case nothing that others write can be lost by it."""
+        if any(c.action == CHANGE for c in changes) or not seen.still(target) or sqlite.has_log(target):
+            return False
+        if not geopackage.holds_only(target, [c.layer for c in changes]):
+            return False
+        found = target.stat()
+        return found.st_nlink == 1 and found.st_uid == os.geteuid() and not is_open_elsewhere(target)
 
-        Raises
-        ------
-        OSError : naming the target that could not be replaced.
-        """
-        done: list[Path] = []
-        try:
-            for target, staged in self._staged.items():
-                staged.replace(target)
-                done.append(target)
-        except OSError:
-            for target in done:
-                if target in backups:
-                    os.replace(backups[target], target)
-                else:
-                    target.unlink(missing_ok=True)
-            raise
+    def _hold(self, participants: Sequence[Participant]) -> Callable[[], list[dict[str, Any]]]:
+        """Keep what can be taken back later; gives what the journal says of it, once all are prepared."""
+        assert self._journal is not None
+        databases = [p for p in participants if isinstance(p, GeoPackageInPlace)]
+        files: list[dict[str, Any]] = []
+        for group in self._kept:
+            here = [p for p in group if p in self._staged and p.exists()]
+            if here and not any(p.target in here for p in databases):
+                id = self._journal.new_backup(kept.new_id())
+                kept.hold(id, here)
+                files.append({"id": id, "files": [str(p) for p in here]})
+        rows = [
+            {"id": self._journal.new_backup(kept.new_id()), "target": str(p.target), "staged": str(p.staged)}
+            for p in databases if any(c.action == CHANGE for c in p.changes)
+        ]  # fmt: skip
+
+        def told() -> list[dict[str, Any]]:
+            found = {str(p.target): [c.to_json() for c in p.changes if c.action == CHANGE] for p in databases}
+            return [*files, *({**r, "layers": found[r["target"]]} for r in rows)]
+
+        return told
+
+    def _records(self, delivered: Sequence[Delivered]) -> list[dict[str, Any]]:
+        """What is to be remembered of each file that is put in place; of a file of somebody else's that rows went into,
+        nothing: it is not this workflow's to replace."""
+        by_path: dict[Path, list[Delivered]] = {}
+        for one in delivered:
+            by_path.setdefault(one.path.resolve(), []).append(one)
+        out = []
+        for target in self._staged:
+            here = by_path.get(target, [])
+            own = not here or any(d.own for d in here) or self.outputs.record(target) is not None
+            of = self.outputs.name_of(self._belongs[target]) if target in self._belongs else ""
+            layers = {d.layer: d.content for d in here if d.layer and d.own}
+            out.append({"path": str(target), "layers": layers, "of": of, "own": own})
+        return out
+
+    def _forget(self) -> None:
+        for one in (self._staged, self._dataset, self._changes, self._seen, self._ahead, self._claimed):
+            one.clear()
+        self._gone.clear()
+        self._kept.clear()
+        self._pushes.clear()
 
     def rollback(self) -> None:
         """Take away what was staged; every output is as it was."""
         self.then.clear()
-        for staged in self._staged.values():
-            staged.unlink(missing_ok=True)
-            Path(f"{staged}-journal").unlink(missing_ok=True)
-        self._staged.clear()
-        self._gone.clear()
-        self._kept.clear()
         for id in self._pushes:
             open_push(id).remove()
-        self._pushes.clear()
-        for folder in reversed(self._made):
-            try:
-                folder.rmdir()
-            except OSError:
-                continue
-        self._made.clear()
+        if self._journal is not None:
+            self._journal.end()
+            self._journal = None
+        self._forget()
 
     def leftovers(self, outputs: Sequence[Planned | Delivered]) -> list[tuple[Path, str]]:
         """What earlier runs of this workflow wrote and this one does not, while it is still there untouched."""
@@ -405,76 +482,96 @@ class DeliveryDesk:
                 out.append((path, ""))
         return out
 
-    def _journal(self) -> Path | None:
-        return None if self._workflow is None else journal_path(self._workflow)
 
+def finish(
+    told: Mapping[str, Any], left: set[Path], workflow: Path | None, folder: Path,
+    ahead: Callable[[Path], FileRecord | None] = lambda target: None,
+) -> tuple[dict[Path, str], list[tuple[Path, str]]]:  # fmt: skip
+    """Behind the commit point, when the outputs are in their places: remember them, put what can be taken back on record,
+    free the pushes. The folders are locked.
 
-def journal_path(workflow: Path) -> Path:
-    """Where the journal of a workflow's commit stands."""
-    return workflow.with_name(f".{workflow.stem}.journal.json")
+    Parameters
+    ----------
+    told : the journal.
+    left : targets that are not in their places.
+    ahead : a record taken of what was staged, where there is one.
 
-
-def recover(workflow: Path | None) -> bool:
-    """Finish a commit that a crash cut short. True where there was one."""
-    if workflow is None or not journal_path(workflow).exists():
-        return False
-    journal = journal_path(workflow)
-    try:
-        told = json.loads(journal.read_text(encoding="utf-8"))
-    except ValueError:
-        # the journal itself was cut short: it was not synced, so nothing had been renamed
-        journal.unlink()
-        return False
-    for staged, target in told["moves"]:
-        try:
-            os.replace(staged, target)
-        except FileNotFoundError:
-            continue  # it was put in place before
-    moved = {target for _, target in told["moves"]}
-    for gone in told.get("gone", ()):
-        if gone not in moved:
-            Path(gone).unlink(missing_ok=True)
-    _write_synced(outputs_path(workflow), told["outputs"])
-    journal.unlink()
-    return True
-
-
-def sweep(folders: Sequence[Path]) -> int:
-    """Take away staged files of processes that are gone; returns how many."""
-    swept = 0
-    for folder in folders:
-        if not folder.is_dir():
+    Returns
+    -------
+    dict : the digest of each file; list : what could not be done, with the reason.
+    """
+    problems: list[tuple[Path, str]] = []
+    digests: dict[Path, str] = {}
+    fresh: dict[Path, FileRecord] = {}
+    foreign: set[Path] = set()
+    for one in told.get("records", ()):
+        target = Path(one["path"])
+        if target in left:
             continue
-        for stray in folder.glob(f"{_PREFIX}*"):
-            pid = stray.name.removeprefix(_PREFIX).partition("-")[0]
-            if pid.isdigit() and not _alive(int(pid)):
-                stray.unlink(missing_ok=True)
-                swept += 1
-    return swept
-
-
-def _alive(pid: int) -> bool:
+        try:
+            record = replace(record_of(target, one["layers"], ahead(target)), of=one["of"])
+        except OSError as error:
+            problems.append((target, f"it cannot be read again ({error.strerror})"))
+            continue
+        digests[target] = record.sha256
+        if one["own"]:
+            fresh[target] = record
+        else:
+            foreign.add(target)
     try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
+        if workflow is not None and fresh:
+            Outputs.remember(workflow, folder, fresh)
+    except OSError as error:
+        problems.append((workflow or folder, f"what was written could not be remembered ({error.strerror})"))
+    for one in told.get("backups", ()):
+        try:
+            _record_backup(one, digests, told)
+        except (OSError, KeyError, TypeError, ValueError) as error:
+            problems.append((Path(one.get("target", "")), f"the change cannot be taken back later ({error})"))
+    try:
+        _free_pushes(told.get("pushes", ()))
+    except (EskretError, OSError) as error:
+        problems.append((folder, f"the push could not be made ready ({error})"))
+    return digests, problems
 
 
-def _copy(source: Path, target: Path) -> None:
-    """A sound copy of a file; of a GeoPackage with what a write-ahead log still holds."""
-    if source.suffix.lower() == targets.GEOPACKAGE.ending:
-        sqlite.copy(source, target)
-    else:
-        shutil.copy2(source, target)
+def _record_backup(one: Mapping[str, Any], digests: Mapping[Path, str], told: Mapping[str, Any]) -> None:
+    workflow, title = str(told["workflow"]), str(told["title"])
+    if "files" in one:
+        members = [(Path(f), digests[Path(f)]) for f in one["files"] if Path(f) in digests]
+        if members:
+            kept.record(one["id"], members, workflow, title)
+        return
+    layers = [LayerChange.from_json(c) for c in one["layers"]]
+    kept.record(one["id"], [(Path(one["target"]), "")], workflow, title, staged=Path(one["staged"]), layers=layers)
 
 
-def _write_synced(path: Path, content: Any) -> None:
-    waiting = path.with_name(f".{path.name}.new")
-    with waiting.open("w", encoding="utf-8") as stream:
-        json.dump(content, stream, ensure_ascii=False, indent=1)
-        stream.flush()
-        os.fsync(stream.fileno())
-    waiting.replace(path)
+def _free_pushes(ids: Sequence[str]) -> None:
+    """The run has succeeded: its pushes can be sent. Those of earlier runs that nobody sent are outdone."""
+    for id in ids:
+        with open_push(id) as journal:
+            if journal.push.state == DRAFT:
+                journal.note(state=PREPARED)
+            now = journal.push
+        for old in pushes():
+            same = (old.workflow, old.service, old.dataset) == (now.workflow, now.service, now.dataset)
+            if old.state == PREPARED and same and old.id not in ids:
+                open_push(old.id).remove()
+
+
+def discard_drafts(ids: Sequence[str]) -> None:
+    """Take away the drafts of pushes of a run that did not succeed."""
+    for id in ids:
+        with suppress(EskretError):
+            journal = open_push(id)
+            if journal.push.state == DRAFT:
+                journal.remove()
+            else:
+                journal.close()
+
+
+def _short(name: str) -> str:
+    """A name with room for what is put before it: a file system takes 255 bytes."""
+    stem, dot, ending = name.rpartition(".")
+    raw = (stem or ending).encode()
+    return name if len(name.encode()) <= 220 else raw[:180].decode(errors="ignore") + (dot + ending if stem else "")

@@ -109,15 +109,23 @@ class Document:
                 raise DocumentError(
                     f"there is no parameter '{name}'", way_out=f"There are {', '.join(sorted(known)) or 'none'}"
                 )
-        out = {p.name: p.accept(given[p.name]) if p.name in given else p.default for p in self.parameters}
+        out = {p.name: _accepted(p, given[p.name]) if p.name in given else p.default for p in self.parameters}
         for p in self.parameters:
             counts = enabled(self.parameters, p.name, out)
-            out[p.name] = p.accept(out[p.name]) if counts else p.default
+            out[p.name] = _accepted(p, out[p.name]) if counts else p.default
         return out
 
     def to_text(self) -> str:
         """The canonical TOML text."""
         return canonical.text_of(self, VERSION)
+
+
+def _accepted(parameter: Parameter, value: Any) -> Any:
+    try:
+        return parameter.accept(value)
+    except DocumentError as error:
+        error.setting = f"parameter.{parameter.name}"
+        raise
 
 
 def parse(text: str, place: str = "workflow") -> Document:

@@ -7,6 +7,7 @@ are committed at the very end, all together.
 
 from __future__ import annotations
 
+import errno
 import os
 import threading
 import time
@@ -25,7 +26,7 @@ from eskret.core.account import (
     State,
 )
 from eskret.core.layer import Layer
-from eskret.errors import CheckError, EskretError, RehearsalError, StoppedError
+from eskret.errors import CheckError, Code, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.operations.base import (
     Context,
     Delivered,
@@ -36,8 +37,9 @@ from eskret.operations.base import (
 )
 from eskret.operations.registry import project
 from eskret.operations.settings import validate
-from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, sweep
+from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
 from eskret.workflow.document import Document
+from eskret.workflow.recovery import recover
 from eskret.workflow.references import bound, order_of, others_of, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.reuse import Keeping, loaded
@@ -72,6 +74,10 @@ class RunResult:
     layers: Mapping[str, tuple[Layer, ...]] = field(default_factory=dict, repr=False)
     unmet: bool = False
     """Whether it failed because a check of the analyst's own did not hold."""
+    written: bool = False
+    """Whether the outputs are in their places. After that a run can only be *written, but ...*: ``error`` then says what."""
+    code: Code = Code.GENERAL
+    """What ``error`` is about, for programs."""
     held: Sequence[tuple[Delivered, KeptLayer]] = field(default=(), repr=False)
     """What was delivered, with its features as they lie in the cache; of what is not kept there, nothing. Where somebody else
     commits, it is filled in once that is done."""
@@ -82,6 +88,7 @@ class RunResult:
             "values": {k: v if isinstance(v, bool | int | float | str) else str(v) for k, v in self.values.items()},
             "steps": [s.to_json() for s in self.steps], "outputs": [o.to_json() for o in self.outputs],
             "pushes": [p.to_json() for p in self.pushes], "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+            "written": self.written, "code": str(self.code),
         }  # fmt: skip
 
 
@@ -154,22 +161,49 @@ class Run:
 
     def _execute(self) -> RunResult:
         begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
+        told: tuple[Remark, ...] = ()
         if not self._checked:
-            sweep(self._target_folders())
+            told = tuple(recovered_remarks(self.folder, self.workflow))
             try:
                 if not was_passed(self):
                     self._rehearse()
             except StoppedError as stopped:
                 seconds = time.perf_counter() - begun
-                return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title)
+                return RunResult(
+                    STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title, code=Code.STOPPED
+                )
+        try:
+            result = self._once(begun, started, told, again=self._desk is None)
+        except TargetChangedError as changed:
+            # somebody wrote into an output while the steps ran: all is staged anew, once, from what is there now
+            self.steps.clear()
+            remark = Remark(
+                f"{changed.place or 'An output'} was changed by somebody else while this run was under way; all outputs were "
+                "staged anew, from what is there now", look=True, code=Code.STAGED_ANEW,
+            )  # fmt: skip
+            result = self._once(begun, started, (*told, remark), again=False)
+        self.tell({"event": "run_finished", **result.to_json()})
+        return result
+
+    def _once(self, begun: float, started: str, told: tuple[Remark, ...], again: bool) -> RunResult:
+        """Run all steps and commit.
+
+        Parameters
+        ----------
+        again : let whoever called know where somebody changed an output meanwhile, so that it can be done once more.
+
+        Raises
+        ------
+        TargetChangedError : somebody did.
+        """
         values = self.document.values(self.values)
         document = bound(self.document, values)
         desk = self._desk or DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
         self.tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
-        state, error, unmet = FAILED, "", False
+        state, error, unmet, code, written = FAILED, "", False, Code.GENERAL, False
         outputs: tuple[Delivered, ...] = ()
         prepared: tuple[Prepared, ...] = ()
-        remarks: tuple[Remark, ...] = ()
+        remarks = told
         made: dict[str, tuple[Passing, ...]] = dict(self.given)
         held: list[tuple[Delivered, KeptLayer]] = []
         try:
@@ -184,32 +218,37 @@ class Run:
                 self._desk.then.append(coordinator.keep_delivered)
             elif not self._write_nothing:
                 outputs = desk.commit(delivered)
+                # from here on nothing undoes it: what goes wrong is told beside it
+                written = True
                 coordinator.keep_delivered(outputs)
-                remarks = leftovers_of(desk, outputs)
+                remarks += leftovers_of(desk, outputs)
             prepared = tuple(coordinator.prepared)
             looks = any(s.state == State.LOOK for s in self.steps.values())
-            state = State.LOOK if looks else State.BALANCED
+            state = State.LOOK if looks or any(r.look for r in remarks) else State.BALANCED
+            if desk.problems:
+                state, error, code = FAILED, written_but(desk.problems), Code.INCOMPLETE
         except StoppedError as stopped:
-            state, error = STOPPED, stopped.sentence()
+            state, error, code = STOPPED, stopped.sentence(), Code.STOPPED
         except CheckError as failure:
-            error, unmet = failure.sentence(), True
-        except EskretError as failure:
-            error = failure.sentence()
-        except OSError as failure:
-            error = f"{failure.filename or 'The disk'}: {failure.strerror}. Nothing was written."
+            error, unmet, code = failure.sentence(), True, failure.code
+        except TargetChangedError as failure:
+            if again:
+                raise
+            error, code = failure.sentence(), failure.code
+        except (EskretError, OSError) as failure:
+            error, code = said(failure, written)
         finally:
-            if self._desk is None:
+            if self._desk is None and not written:
                 desk.rollback()
         order = [s.id for s in self.document.steps]
         result = RunResult(
             str(state), time.perf_counter() - begun,
             tuple(self.steps[i] for i in order if i in self.steps), outputs, prepared, error, started, self.document.title,
-            values, remarks, {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {}, unmet,
+            values, remarks, {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {}, unmet, written, code,
             held,
         )  # fmt: skip
         if state in (State.BALANCED, State.LOOK) and not self._checked and not self._write_nothing:
             remember_passed(self, coordinator.reads)
-        self.tell({"event": "run_finished", **result.to_json()})
         return result
 
     def _rehearse(self) -> None:
@@ -225,19 +264,40 @@ class Run:
         if self._stop.is_set():
             raise StoppedError
 
-    def _target_folders(self) -> list[Path]:
-        folders = {self.folder}
-        for step in self.document.steps:
-            to = step.settings.get("to")
-            if isinstance(to, str) and "{" not in to:
-                folders.add((self.folder / to).parent)
-        return sorted(folders)
+
+def said(failure: EskretError | OSError, written: bool) -> tuple[str, Code]:
+    """A failure as a sentence, with its code; after the commit point as one that says that everything is written."""
+    if isinstance(failure, EskretError):
+        text, code = failure.sentence(), failure.code
+    else:
+        text, code = f"{failure.filename or 'The disk'}: {failure.strerror or failure}.", Code.GENERAL
+        if failure.errno == errno.ENOSPC:
+            code = Code.DISK_FULL
+    if written:
+        return f"Everything was written, but: {text}", Code.INCOMPLETE
+    return text if isinstance(failure, EskretError) else f"{text} Nothing was written.", code
+
+
+def written_but(problems: Sequence[tuple[Path, str]]) -> str:
+    """What a commit could not complete, as a sentence."""
+    path, why = problems[0]
+    more = f", and {len(problems) - 1} more" if len(problems) > 1 else ""
+    return f"Written, but not all of it is done: {path}: {why}{more}. 'eskret recover {path.parent}' completes it."
+
+
+def recovered_remarks(folder: Path, workflow: Path | None) -> list[Remark]:
+    """Complete what a crash cut short, and say so."""
+    found = recover(folder, workflow)
+    return [
+        Remark(text, look=True, code=Code.NOT_RECOVERED if one.left else Code.RECOVERED)
+        for one in found for text in one.sentences()
+    ]  # fmt: skip
 
 
 def leftovers_of(desk: DeliveryDesk, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
     """What earlier runs wrote and this one did not, as remarks."""
     return tuple(
-        Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is")
+        Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is", code=Code.LEFTOVER)
         for p, n in desk.leftovers(outputs)
     )
 

@@ -1,6 +1,7 @@
 """What a file held before rows were appended to it or changed in it, kept so that it can be brought back.
 
-A copy and a note a change, in the user's data folder; of each file the latest few stay.
+In the user's data folder: of a file that was written anew a copy; of a GeoPackage the rows that went in and those they
+replaced, so that what others wrote into it since stays. Of each file the latest few changes stay.
 """
 
 from __future__ import annotations
@@ -8,24 +9,33 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import sqlite3
 import uuid
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
-from platformdirs import user_data_path
-
-from eskret.errors import DeliveryError
-from eskret.workflow.outputs import digest_file
+from eskret.core.files.atomic import sync_file, write_whole
+from eskret.core.files.hashing import FileState, hash_file
+from eskret.core.files.locks import folders_locked
+from eskret.core.files.transaction import Journal, commit
+from eskret.core.files.user_state import data_folder, data_place
+from eskret.errors import Code, DeliveryError, EskretError
+from eskret.formats import geopackage_apart, sqlite, targets
+from eskret.formats.file_group import FileGroup, Move
+from eskret.formats.geopackage_in_place import LayerChange
 
 MOST = 5
 """Changes of one file that are kept."""
+_NOTE, _ROWS = "change.json", "rows.gpkg"
 
 
 @dataclass(frozen=True)
 class Member:
-    """A file as a change left it: the digest of what it holds since."""
+    """A file as a change left it: the digest of what it holds since; empty where only some rows are kept."""
 
     file: Path
     after: str
@@ -33,13 +43,15 @@ class Member:
 
 @dataclass(frozen=True)
 class Change:
-    """A change that can be taken back: of a file and, for a shapefile, of those that belong to it."""
+    """A change that can be taken back: of a file and, for a shapefile, of those that belong to it; or of rows of a
+    GeoPackage."""
 
     id: str
     members: tuple[Member, ...]
     when: str
     workflow: str
     title: str
+    layers: tuple[LayerChange, ...] = ()
 
     @property
     def file(self) -> Path:
@@ -49,54 +61,86 @@ class Change:
         """Where a member's earlier content is kept."""
         return _home() / self.id / f"before-{number}"
 
+    @property
+    def rows(self) -> Path:
+        """Where the rows of a GeoPackage are kept."""
+        return _home() / self.id / _ROWS
+
 
 def _home() -> Path:
-    return user_data_path("eskret", appauthor=False) / "kept"
+    return data_place("kept")
 
 
-def keep(files: Sequence[tuple[Path, Path, str]], workflow: Path | None, title: str) -> Change:
-    """Keep files as they were.
+def new_id() -> str:
+    """An id for a change; later ones sort behind."""
+    return f"{datetime.now(UTC).strftime('%Y%m%d-%H%M%S%f')}-{uuid.uuid4().hex[:8]}"
+
+
+def hold(id: str, files: Sequence[Path]) -> None:
+    """Before a commit: give what files hold now a second name, or copy it. It is no change on record yet.
+
+    Raises
+    ------
+    OSError : it cannot be kept.
+    """
+    folder = data_folder("kept", id)
+    for number, file in enumerate(files):
+        copy = folder / f"before-{number}"
+        try:
+            os.link(file, copy)  # the same bytes under one name more, where the file system knows that
+        except OSError:
+            shutil.copy2(file, copy)
+            sync_file(copy)
+
+
+def record(
+    id: str, members: Sequence[tuple[Path, str]], workflow: str, title: str, *, staged: Path | None = None,
+    layers: Sequence[LayerChange] = (),
+) -> None:  # fmt: skip
+    """After a commit: put a change on record.
 
     Parameters
     ----------
-    files : each with its content before the change, under another name, and the digest of what it holds now.
+    members : each with the digest of what it holds now.
+    staged : the file with the rows that went into a GeoPackage; it is moved here.
+
+    Raises
+    ------
+    OSError : it cannot be kept.
     """
-    when = datetime.now(UTC)
-    id = f"{when.strftime('%Y%m%d-%H%M%S%f')}-{uuid.uuid4().hex[:4]}"
-    members = tuple(Member(file, after) for file, _, after in files)
-    made = Change(id, members, when.isoformat(timespec="seconds"), str(workflow or ""), title)
-    folder = _home() / id
-    folder.mkdir(parents=True)
-    for number, (_, before, _) in enumerate(files):
-        try:
-            os.link(before, made.copy(number))  # the same bytes under one name more, where the file system knows that
-        except OSError:
-            shutil.copy2(before, made.copy(number))
+    folder = data_folder("kept", id)
+    if staged is not None and staged.exists():
+        shutil.move(staged, folder / _ROWS)
     told = {
-        "members": [[str(m.file), m.after] for m in members],
-        "when": made.when,
-        "workflow": made.workflow,
-        "title": title,
-    }
-    (folder / "change.json").write_text(json.dumps(told, ensure_ascii=False, indent=1), encoding="utf-8")
-    for old in changes(made.file)[MOST:]:
-        forget(old)
-    return made
+        "members": [[str(f), a] for f, a in members], "when": datetime.now(UTC).isoformat(timespec="seconds"),
+        "workflow": workflow, "title": title, "layers": [c.to_json() for c in layers],
+    }  # fmt: skip
+    write_whole(folder / _NOTE, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600)
+    for old in changes(members[0][0])[MOST:]:
+        forget(old.id)
 
 
 def changes(file: Path | None = None) -> list[Change]:
     """The changes on record, the latest first; of one file where it is named."""
     out = []
-    for note in sorted(_home().glob("*/change.json"), reverse=True):
-        try:
-            told = json.loads(note.read_text(encoding="utf-8"))
-            members = tuple(Member(Path(f), a) for f, a in told["members"])
-            one = Change(note.parent.name, members, told["when"], told["workflow"], told["title"])
-        except (OSError, ValueError, KeyError, TypeError):
-            continue
-        if members and (file is None or one.file == file.resolve()):
-            out.append(one)
+    for note in sorted(_home().glob(f"*/{_NOTE}"), reverse=True):
+        change = _read(note)
+        if change is not None and (file is None or change.file == file.resolve()):
+            out.append(change)
     return out
+
+
+def _read(note: Path) -> Change | None:
+    try:
+        told: Mapping[str, Any] = json.loads(note.read_text(encoding="utf-8"))
+        members = tuple(Member(Path(str(f)), str(a)) for f, a in told["members"])
+        layers = tuple(LayerChange.from_json(c) for c in told.get("layers", ()))
+        made = Change(
+            note.parent.name, members, str(told["when"]), str(told["workflow"]), str(told["title"]), layers
+        )
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+    return made if members else None
 
 
 def take_back(change: Change) -> None:
@@ -106,29 +150,73 @@ def take_back(change: Change) -> None:
     ------
     DeliveryError : somebody changed one since, or it cannot be written; all stay as they are.
     """
-    waiting: list[tuple[Path, Path]] = []
     try:
-        for number, member in enumerate(change.members):
-            if not member.file.exists() or digest_file(member.file) != member.after:
-                raise DeliveryError(
-                    "it was changed since, and is not brought back", place=str(member.file),
-                    way_out=f"What it held before is kept in {change.copy(number)}",
-                )  # fmt: skip
-            new = member.file.with_name(f".eskret-{os.getpid()}-{member.file.name}")
-            shutil.copy2(change.copy(number), new)
-            waiting.append((new, member.file))
-            with new.open("rb") as stream:
-                os.fsync(stream.fileno())
-        for new, file in waiting:
-            new.replace(file)
+        if change.layers:
+            _take_rows_back(change)
+        else:
+            _take_files_back(change)
+    except sqlite3.Error as error:
+        raise sqlite.refused(error, change.file) from error
     except OSError as error:
         raise DeliveryError(f"it cannot be brought back ({error.strerror})", place=str(change.file)) from error
-    finally:
-        for new, _ in waiting:
-            new.unlink(missing_ok=True)
-    forget(change)
+    forget(change.id)
 
 
-def forget(change: Change) -> None:
+def _take_rows_back(change: Change) -> None:
+    undone = [replace(c, undo=True) for c in change.layers]
+    # one transaction of the database, which is all or nothing by itself
+    database = geopackage_apart.in_place(change.file, change.rows, undone, None)
+    try:
+        database.prepare()
+    except BaseException:
+        database.abandon()
+        raise
+    for place, why in database.complete():
+        raise DeliveryError(f"it cannot be brought back ({why})", place=str(place))
+
+
+def _take_files_back(change: Change) -> None:
+    for number, member in enumerate(change.members):
+        if not member.file.exists() or hash_file(member.file) != member.after:
+            raise DeliveryError(
+                "it was changed since, and is not brought back", place=str(member.file),
+                way_out=f"What it held before is kept in {change.copy(number)}", code=Code.CHANGED_MEANWHILE,
+            )  # fmt: skip
+        if member.file.suffix.lower() == targets.GEOPACKAGE.ending and sqlite.has_log(member.file):
+            raise DeliveryError(
+                "another program has it open", place=str(member.file), way_out="Close it there and take it back again",
+                code=Code.HELD_ELSEWHERE,
+            )  # fmt: skip
+    journal = Journal.begin(None, change.title)
+    try:
+        moves = []
+        for number, member in enumerate(change.members):
+            journal.use_folder(member.file.parent)
+            new = member.file.with_name(journal.staged_name(member.file.name))
+            shutil.copy2(change.copy(number), new)
+            seen = FileState.of(member.file, sha256=member.after)
+            moves.append(Move(member.file, new, seen, change.file, hash_file(new)))
+        with folders_locked(journal.folders):
+            problems = commit(journal, [FileGroup(moves)])
+    except BaseException:
+        with suppress(EskretError, OSError):
+            journal.end()
+        raise
+    if problems:
+        journal.leave()
+        raise DeliveryError(
+            f"it is not brought back yet ({problems[0][1]})", place=str(problems[0][0]),
+            way_out=f"'eskret recover {problems[0][0].parent}' completes it", code=Code.INCOMPLETE,
+        )  # fmt: skip
+    journal.end()
+
+
+def forget(id: str) -> None:
     """Keep a change no longer."""
-    shutil.rmtree(_home() / change.id, ignore_errors=True)
+    shutil.rmtree(_home() / id, ignore_errors=True)
+
+
+def sweep(id: str) -> None:
+    """Take away what was held for a change that never came on record."""
+    if not (_home() / id / _NOTE).exists():
+        forget(id)

@@ -1,15 +1,23 @@
-"""What a workflow wrote, remembered beside it in ``NAME.outputs.json``: so that a second run knows its own."""
+"""What a workflow wrote, remembered beside it in ``NAME.outputs.json``: so that a second run knows its own.
+
+The file travels with the project, so anybody may have written it. It is a hint: an output counts as the workflow's own only
+when its content has the digest that stands there.
+"""
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from eskret.core.files.atomic import write_whole
+from eskret.core.files.hashing import hash_file
+from eskret.core.files.user_state import cache_place
+from eskret.errors import EskretError
 from eskret.formats import digest
+from eskret.workflow.reuse.stamps import Stamps, stamps_at
 
 
 @dataclass(frozen=True)
@@ -29,9 +37,13 @@ class FileRecord:
 
 
 def digest_file(path: Path) -> str:
-    """SHA-256 of a file's bytes, in hexadecimal."""
-    with path.open("rb") as stream:
-        return hashlib.file_digest(stream, "sha256").hexdigest()
+    """SHA-256 of a file's bytes, in hexadecimal; taken anew only where the file was written since it was last taken."""
+    return stamps().digest(path)
+
+
+def stamps() -> Stamps:
+    """The digests that this user's programs took of files."""
+    return stamps_at(cache_place("digests.sqlite"))
 
 
 class Outputs:
@@ -48,10 +60,7 @@ class Outputs:
             return cls(folder)
         try:
             raw = json.loads(outputs_path(workflow).read_text(encoding="utf-8"))["files"]
-            files = {
-                name: FileRecord(r["sha256"], r["size"], r["modified_ns"], r.get("layers", {}), r.get("of", ""))
-                for name, r in raw.items()
-            }
+            files = {str(name): _record(r) for name, r in raw.items()}
         except (ValueError, KeyError, TypeError, AttributeError, OSError):
             return cls(folder)
         return cls(folder, files)
@@ -71,11 +80,8 @@ class Outputs:
         known = self.record(path)
         if known is None or not path.is_file():
             return False
-        stat = path.stat()
-        if stat.st_size != known.size:
-            return False
-        # the time is only a shortcut: after a copy to another machine the digest decides
-        return stat.st_mtime_ns == known.modified_ns or digest_file(path) == known.sha256
+        # the time that stands there proves nothing: whoever wrote the record could write any
+        return path.stat().st_size == known.size and digest_file(path) == known.sha256
 
     def whole(self, path: Path) -> bool:
         """Whether the file and all that belong to it are as this workflow wrote them."""
@@ -88,11 +94,45 @@ class Outputs:
         known = self.record(path)
         if known is None or layer not in known.layers:
             return False
-        return self.untouched(path) or digest.layer_digest(path, layer) == known.layers[layer]
+        try:
+            return digest.layer_digest(path, layer, known.layers[layer]) == known.layers[layer]
+        except EskretError:
+            return False
+
+    @classmethod
+    def remember(cls, workflow: Path, folder: Path, fresh: Mapping[str, FileRecord] | Mapping[Path, FileRecord]) -> None:
+        """Put records of what was written into the file beside the workflow, whose folder is locked: what another run of it
+        remembered meanwhile stays.
+
+        Raises
+        ------
+        OSError : it cannot be written.
+        """
+        known = cls.beside(workflow, folder)
+        for path, record in fresh.items():
+            name = known.name_of(Path(path))
+            old = known.files.get(name)
+            # layers of earlier runs stay this workflow's own while they are in the file
+            older = {n: x for n, x in (old.layers if old else {}).items() if n not in record.layers}
+            known.files[name] = replace(record, layers={**older, **record.layers})
+            stamps().note(Path(path), record.sha256)
+        stamps().save()
+        write_whole(outputs_path(workflow), json.dumps(known.to_json(), ensure_ascii=False, indent=1))
 
     def to_json(self) -> dict[str, Any]:
         return {"about": "What this workflow wrote, so that a second run may replace it.",
                 "files": {n: r.to_json() for n, r in sorted(self.files.items())}}  # fmt: skip
+
+
+def _record(told: Any) -> FileRecord:
+    """A record as it stands in the file.
+
+    Raises
+    ------
+    KeyError, TypeError, ValueError : it does not say what it must.
+    """
+    layers = {str(n): str(x) for n, x in told.get("layers", {}).items()}
+    return FileRecord(str(told["sha256"]), int(told["size"]), int(told["modified_ns"]), layers, str(told.get("of", "")))
 
 
 def outputs_path(workflow: Path) -> Path:
@@ -110,4 +150,4 @@ def record_of(path: Path, layers: Mapping[str, str], known: FileRecord | None = 
     stat = path.stat()
     if known is not None and (known.size, known.modified_ns) == (stat.st_size, stat.st_mtime_ns):
         return replace(known, layers=dict(layers))
-    return FileRecord(digest_file(path), stat.st_size, stat.st_mtime_ns, dict(layers))
+    return FileRecord(hash_file(path), stat.st_size, stat.st_mtime_ns, dict(layers))

@@ -136,7 +136,7 @@ def order_of(document: Document, given: Iterable[str] = ()) -> list[str]:
                 continue
             if reference.step not in ids:
                 raise DocumentError(
-                    f"it takes from '{reference.step}', and there is no such step", place=f"step '{step.id}'",
+                    f"it takes from '{reference.step}', and there is no such step", place=f"step '{step.id}'", step=step.id,
                     way_out=f"There are {', '.join(sorted(ids - {step.id})) or 'no others'}",
                 )  # fmt: skip
             graph[step.id].append(reference.step)
@@ -170,6 +170,7 @@ def bound(document: Document, values: Mapping[str, Any]) -> Document:
         try:
             steps.append(bound_step(step, values))
         except DocumentError as error:
+            error.step = step.id
             raise error.at(f"step '{step.id}'") from error
     return replace(document, steps=tuple(steps))
 

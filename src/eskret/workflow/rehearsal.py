@@ -12,7 +12,7 @@ from typing import Any
 
 from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
-from eskret.errors import CrsError, DocumentError, EskretError, StoppedError
+from eskret.errors import Action, Code, CrsError, DocumentError, EskretError, StoppedError
 from eskret.operations.base import (
     Context,
     Delivery,
@@ -31,9 +31,10 @@ from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
 from eskret.workflow import choices
 from eskret.workflow.consent import outside, stranger
-from eskret.workflow.delivery import LEFTOVER, DeliveryDesk, recover
+from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
 from eskret.workflow.document import Document, Step
 from eskret.workflow.each import foretold_rounds, renamed
+from eskret.workflow.recovery import pending_elsewhere, recover
 from eskret.workflow.references import (
     bound,
     bound_step,
@@ -82,10 +83,7 @@ class Rehearsal:
         return {
             "state": "errors" if self.errors else "ready",
             "seconds": round(self.seconds, 3),
-            "findings": [
-                {"level": f.level, "step": f.step, "setting": f.setting, "layer": f.layer, "text": f.text}
-                for f in self.findings
-            ],
+            "findings": [f.to_json() for f in self.findings],
             "steps": [
                 {"id": id, "leaving": [
                     {"layer": x.key, "features": x.count, "certainty": x.certainty, "geometry": x.kind, "crs": x.crs}
@@ -135,9 +133,12 @@ def _rehearse(
     desk: DeliveryDesk | None,
 ) -> Rehearsal:  # fmt: skip
     started = time.perf_counter()
-    recover(workflow)
-    chain = chain or ((workflow.resolve(),) if workflow is not None else ())
     findings: list[Finding] = []
+    if not chain and desk is None:  # whoever uses it as a step, or rehearses several rounds, has done it
+        for one in recover(base, workflow):
+            code = Code.NOT_RECOVERED if one.left else Code.RECOVERED
+            findings += [Finding(Level.LOOK, text, code=code) for text in one.sentences()]
+    chain = chain or ((workflow.resolve(),) if workflow is not None else ())
     try:
         settled = document.values(values)
         findings += choices.check(document)
@@ -146,11 +147,7 @@ def _rehearse(
         if document.crs:
             parse_crs(document.crs)
     except (DocumentError, CrsError) as error:
-        place = error.place.removeprefix("step '").rstrip("'") if error.place.startswith("step '") else ""
-        setting = next(
-            (f"parameter.{p.name}" for p in document.parameters if error.place == f"parameter '{p.title}'"), ""
-        )
-        finding = Finding(Level.ERROR, error.sentence(), step=place, setting=setting)
+        finding = Finding.of(error)
         return Rehearsal((finding,), {}, time.perf_counter() - started)
     desk = desk or DeliveryDesk(workflow, base, if_exists)
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
@@ -184,13 +181,17 @@ def _rehearse(
     planned = [o for s in steps.values() for o in s.outputs]
     findings += _room(planned)
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
+        text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
         findings.append(
-            Finding(Level.ERROR, f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}", setting="outside")
+            Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW)
         )
+    places = {p.path.parent for p in planned if p.path.parent.is_dir()}
+    findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in pending_elsewhere(sorted(places))]
     if planned and not broken:
         for path, layer in desk.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name
-            findings.append(Finding(Level.NOTE, f"{what} is {LEFTOVER} and stays as it is."))
+            text = f"{what} is {LEFTOVER} and stays as it is."
+            findings.append(Finding(Level.NOTE, text, code=Code.LEFTOVER))
     return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers))
 
 
@@ -215,7 +216,10 @@ class _Strange:
         if reach is None or not stranger(self._workflow, reach):
             return []
         self._found.append(reach)
-        return [Finding(Level.ERROR, _stranger_words(reach), step=step.id, setting="service")]
+        text = _stranger_words(reach)
+        return [
+            Finding(Level.ERROR, text, step=step.id, setting="service", code=Code.STRANGE_SERVICE, action=Action.ALLOW)
+        ]
 
     @staticmethod
     def _reach(step: Step, context: Context) -> Reach | None:
@@ -257,7 +261,7 @@ def _rounds(
     try:
         rounds = foretold_rounds(step.each, made)
     except EskretError as error:
-        return (), Forecast(), [Finding(Level.ERROR, error.sentence(), setting="each")]
+        return (), Forecast(), [Finding.of(error, setting="each")]
     if rounds is None and strange.reaches(step):
         text = f"Which services it reaches is known only once '{step.each.of}' was made, so nobody can allow it before."
         return (), Forecast(), [Finding(Level.ERROR, text, setting="each")]
@@ -312,7 +316,7 @@ def _step(
         context = replace(context, totals=tuple(totals))
         findings += _settings_findings(operation, step, given)
     except EskretError as error:
-        return Forecast(), [Finding(Level.ERROR, error.sentence())]
+        return Forecast(), [Finding.of(error)]
     if operation.takes_layers:
         if not step.source:
             findings.append(Finding(Level.ERROR, "No layers enter this step. Say which ones.", setting="from"))
@@ -364,7 +368,7 @@ def _step(
     except StoppedError:
         raise
     except EskretError as error:
-        return Forecast(), [*findings, Finding(Level.ERROR, error.sentence())]
+        return Forecast(), [*findings, Finding.of(error)]
     return forecast, [*findings, *forecast.findings]
 
 
@@ -393,7 +397,7 @@ def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any
         values = settings_for(step, key, given)
         values.pop("totals", None)
         for problem in problems_of(operation.Settings, values):
-            found = Finding(Level.ERROR, problem.sentence(), setting=problem.setting, layer=key or "")
+            found = Finding.of(problem, layer=key or "")
             if all(f.text != found.text for f in out):
                 out.append(found)
     return out

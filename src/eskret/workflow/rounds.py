@@ -11,14 +11,14 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.account import Remark
-from eskret.errors import DocumentError, EskretError, RehearsalError, StoppedError
+from eskret.errors import Code, DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.formats import sources
 from eskret.operations.base import Delivered, Finding
 from eskret.workflow.choices import offers
-from eskret.workflow.delivery import DeliveryDesk, sweep
+from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.document import Document
 from eskret.workflow.each import Round, labelled
-from eskret.workflow.engine import STOPPED, Event, Run, RunResult, leftovers_of
+from eskret.workflow.engine import STOPPED, Event, Run, RunResult, leftovers_of, recovered_remarks, said, written_but
 from eskret.workflow.parameters import Parameter, listed
 from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.reuse import Keeping
@@ -60,12 +60,14 @@ class RoundsResult:
     started: str = ""
     title: str = ""
     unmet: bool = False
+    written: bool = False
 
     def to_json(self) -> dict[str, Any]:
         return {
             "state": self.state, "seconds": round(self.seconds, 3), "title": self.title, "started": self.started,
             "rounds": [r.to_json() for r in self.rounds], "outputs": [o.to_json() for o in self.outputs],
             "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+            "written": self.written,
         }  # fmt: skip
 
 
@@ -197,7 +199,7 @@ class RoundsRun:
         DocumentError : there is no round.
         """
         begun, started = time.perf_counter(), datetime.now(UTC).isoformat(timespec="seconds")
-        sweep([self.folder])
+        told = tuple(recovered_remarks(self.folder, self.workflow))
         try:
             rehearsed = self.rehearse()
         except StoppedError as stopped:
@@ -205,10 +207,23 @@ class RoundsRun:
         errors = [_of_round(f, r) for r, found in zip(self.rounds, rehearsed, strict=True) for f in found.errors]
         if errors and (not self.go_on or all(found.errors for found in rehearsed)):
             raise RehearsalError(errors)
+        try:
+            return self._all_rounds(begun, started, rehearsed, told, again=not self.go_on)
+        except TargetChangedError as changed:
+            self.runs.clear()
+            remark = Remark(
+                f"{changed.place or 'An output'} was changed by somebody else while the rounds were under way; all outputs were "
+                "staged anew, from what is there now", look=True, code=Code.STAGED_ANEW,
+            )  # fmt: skip
+            return self._all_rounds(begun, started, rehearsed, (*told, remark), again=False)
+
+    def _all_rounds(
+        self, begun: float, started: str, rehearsed: Sequence[Rehearsal], told: tuple[Remark, ...], again: bool
+    ) -> RoundsResult:
         shared = None if self.go_on else self._desk()
         results: list[RoundResult] = []
         outputs: list[Delivered] = []
-        error = ""
+        error, written = "", False
         try:
             for number, (one, found) in enumerate(zip(self.rounds, rehearsed, strict=True)):
                 self._tell({"event": "round_started", "round": number, "label": one.label, "of": len(self.rounds)})
@@ -216,27 +231,33 @@ class RoundsRun:
                 results.append(result)
                 self._tell({"event": "round_finished", "round": number, **result.to_json()})
                 if result.state == STOPPED or (result.state == FAILED and shared is not None):
-                    told = result.run.error if result.run is not None else result.error
-                    error = told if result.state == STOPPED else f"Round '{one.label}' failed. {told}"
+                    why = result.run.error if result.run is not None else result.error
+                    error = why if result.state == STOPPED else f"Round '{one.label}' failed. {why}"
                     break
                 outputs += result.run.outputs if result.run is not None else ()
             if shared is not None and not error:
                 outputs = list(shared.commit(outputs))
-        except EskretError as failure:
+                written = True
+                error = written_but(shared.problems) if shared.problems else ""
+        except TargetChangedError as failure:
+            if again:
+                raise
             error = failure.sentence()
-        except OSError as failure:
-            error = f"{failure.filename or 'The disk'}: {failure.strerror}. Nothing was written."
+        except (EskretError, OSError) as failure:
+            error = said(failure, written)[0]
         finally:
-            if shared is not None:
+            if shared is not None and not written:
                 shared.rollback()
-        if shared is not None and error:
+        if shared is not None and error and not written:
             outputs = []
         states = [r.state for r in results] + ([FAILED] if error else [])
         state = max(states, key=_WORSE.index) if states else FAILED
         if any(r.state == STOPPED for r in results):
             state = STOPPED
-        remarks = leftovers_of(shared or self._desk(), outputs) if outputs else ()
-        return self._result(state, begun, started, results, outputs, remarks, error or _failures(results))
+        if state == "balanced" and any(r.look for r in told):
+            state = "look"
+        remarks = (*told, *(leftovers_of(shared or self._desk(), outputs) if outputs else ()))
+        return self._result(state, begun, started, results, outputs, remarks, error or _failures(results), written)
 
     def _round(self, number: int, one: Round, found: Rehearsal, shared: DeliveryDesk | None) -> RoundResult:
         self.runs.append(None)
@@ -259,12 +280,12 @@ class RoundsRun:
 
     def _result(
         self, state: str, begun: float, started: str, results: Sequence[RoundResult], outputs: Sequence[Delivered],
-        remarks: tuple[Remark, ...], error: str,
+        remarks: tuple[Remark, ...], error: str, written: bool = False,
     ) -> RoundsResult:  # fmt: skip
         unmet = any(r.run is not None and r.run.unmet for r in results)
         result = RoundsResult(
             state, time.perf_counter() - begun, tuple(results), tuple(outputs), remarks, error, started, self.document.title,
-            unmet,
+            unmet, written or any(r.run is not None and r.run.written for r in results),
         )  # fmt: skip
         self._tell({"event": "rounds_finished", **result.to_json()})
         return result

@@ -329,6 +329,7 @@ class StepRun:
 
     def _failed(self, error: Exception, one: Round | None = None) -> EskretError:
         failure = plain(error, self.operation)
+        failure.step = self.step.id
         failure.at(f"step '{self.step.id}'" + (f", round '{one.label}'" if one is not None else ""))
         self._record(FAILED, (), failure.sentence())
         return failure

@@ -27,10 +27,10 @@ from eskret.formats import (
     geopackage,
     geopackage_about,
     geopackage_large,
-    geopackage_update,
     sources,
     targets,
 )
+from eskret.formats.geopackage_in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.index_page import Listed, index_page
 from eskret.operations import saving, updating
 from eskret.operations.base import (
@@ -406,22 +406,15 @@ class Save(Delivery):
     ) -> list[Outcome]:
         assert context.desk is not None
         changed = [p for _, p in writing if p.action in ("append", "update")]
-        anew = not changed and path.exists() and geopackage.holds_only(path, [p.layer for _, p in writing])
-        sections = geopackage.sections_of(path) if anew else {}
-        staged = context.desk.stage(path, keep_content=True, anew=anew)
-        if changed:
-            context.desk.keep(path)
+        there = geopackage.sections_of(path)
+        staged = context.desk.stage(path, shared=True)
         section = context.fill(settings.section) if settings.section else ""
         words = self._words(settings, context)
         with geopackage.writing(staged) as container:
-            there = {name.casefold(): name for name in container.names()}
             crs = settings.crs
             if section:
-                known = {**sections, **container.sections()}.get(section)
+                known = {**there, **container.sections()}.get(section)
                 crs = known.crs if known else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
-            for _, plan in writing:
-                if plan.layer.casefold() in there and plan not in changed:
-                    container.remove(there[plan.layer.casefold()])
         out: list[Outcome] = []
         fresh = [(x, p) for x, p in writing if p not in changed]
         for layer, plan in writing:
@@ -453,23 +446,39 @@ class Save(Delivery):
             self._styles(path, [(x, p.layer) for x, p in fresh], context, beside)
         context.desk.written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
+        digests = digest.layer_digests(staged, [p.layer for _, p in fresh])
+        for _, plan in fresh:
+            before = context.desk.digest_there(path, plan.layer) if plan.action == "replace" else ""
+            after, rows = digests[plan.layer], found.get(plan.layer, -1)
+            context.desk.change_layer(path, LayerChange(plan.layer, PUT, before, after, rows))
         return out + [
-            _saved(layer, plan, one, found.get(plan.layer, -1), context, digest.layer_digest(staged, plan.layer))
+            _saved(layer, plan, one, found.get(plan.layer, -1), context, digests[plan.layer])
             for (layer, plan), one in zip(fresh, brought, strict=True)
         ]
 
     def _change_layer(self, staged: Path, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
-        """Append to a layer of a GeoPackage, or bring it up to date, row by row where they are."""
-        old = sources.read(staged, plan.layer, plan.layer).layer
+        """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
+        assert context.desk is not None
+        before = context.desk.digest_there(plan.path, plan.layer)
+        old = sources.read(plan.path, plan.layer, plan.layer).layer
         one = saving.ready(layer, targets.GEOPACKAGE, settings, old.crs or "")
         done = updating.update(old, one.layer, settings.key if plan.action == "update" else [])
+        if old.drawn and one.layer.drawn and old.crs and one.layer.crs and not same_crs(old.crs, one.layer.crs):
+            raise DeliveryError(f"the layer '{plan.layer}' is in {old.crs}", way_out="Bring the new rows to it")
+        rows = np.concatenate([done.added, done.changed]).astype(np.int64)
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
+        name = next(n for n in geopackage.layer_list(plan.path) if n.casefold() == plan.layer.casefold())
         with geopackage.writing(staged) as container:
-            geopackage_update.change(
-                container, plan.layer, done.aligned, done.added, done.changed, ids[done.was].tolist(), old.crs
-            )
-            found = geopackage_update.rows_of(container, plan.layer)
-        return _changed(layer, plan, one, done, len(old), found, context)
+            container.add(done.aligned.take(rows), name, watch=context.watch)
+        columns = tuple(
+            (f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names
+        )
+        change = context.desk.change_layer(
+            plan.path, LayerChange(name, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
+        )
+        keep_rows(staged, plan.path, change, ids[done.was].tolist())
+        staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == name)
+        return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), context)
 
     def _to_file(
         self, target: targets.Target, writing: Sequence[tuple[Layer, Planned, str]], settings: Settings, context: Context,
@@ -518,7 +527,7 @@ class Save(Delivery):
         context: Context,
     ) -> targets.Put:
         assert context.desk is not None and target.write is not None
-        staged = context.desk.stage(path, keep_content=False)
+        staged = context.desk.stage(path)
         for ending in target.companions:
             context.desk.join(path, path.with_suffix(ending))
         how = targets.Writing(
@@ -561,7 +570,7 @@ class Save(Delivery):
             return
         done.add(file)
         context.desk.settle(file, [""], "own")
-        staged = context.desk.stage(file, keep_content=False, of=path)
+        staged = context.desk.stage(file, of=path)
         staged.write_text(text, encoding="utf-8")
 
     def _styles(
@@ -586,7 +595,7 @@ class Save(Delivery):
                     )
                 else:
                     layer = outcome.layers[0]
-                staged = context.desk.stage(one.path, keep_content=True)
+                staged = context.desk.stage(one.path, shared=True)
                 fields = [(f.title or f.name, f.word) for f in layer.fields]
                 crs = crs_facts(one.crs).name if one.crs and layer.drawn else ""
                 kind = "table" if not layer.drawn else str(layer.kind)

@@ -18,7 +18,7 @@ import shapely
 from eskret.core.layer import Layer
 from eskret.operations.base import Context, Operation, Outcome
 from eskret.workflow.reuse.kept import KeptLayer, Passing, mark_of, note, write
-from eskret.workflow.reuse.stamps import Stamps, with_companions
+from eskret.workflow.reuse.stamps import stamps_at, with_companions
 from eskret.workflow.reuse.store import Store
 
 _NAMED = re.compile(r"[${]\s*([A-Za-z_]\w*)")
@@ -38,7 +38,7 @@ class Keeping:
     def __init__(self, store: Store, *, fresh: bool = False) -> None:
         self.store = store
         self.fresh = fresh
-        self.stamps = Stamps(store.folder.parent / "digests.sqlite")
+        self.stamps = stamps_at(store.folder.parent / "digests.sqlite")
 
     @contextmanager
     def at_work(self) -> Generator[None, None, None]:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-import hashlib
 import sqlite3
 import threading
+import time
+from contextlib import suppress
+from functools import lru_cache
 from pathlib import Path
 
+from eskret.core.files.hashing import hash_file
 from eskret.formats import targets
 
 Stat = tuple[int, int, int, int]
+_TICK_NS = 20_000_000  # local file systems stamp times by the ticks of the system's clock
 
 
 class Stamps:
@@ -36,12 +40,21 @@ class Stamps:
             known = self._known.get(name)
         if known is not None and known[0] == stat:
             return known[1]
-        with path.open("rb") as stream:
-            told = hashlib.file_digest(stream, "sha256").hexdigest()
-        with self._lock:
-            self._known[name] = (stat, told)
-            self._new.add(name)
+        told = hash_file(path)
+        # one written this instant may be written once more without its times telling
+        if time.time_ns() - stat[2] > _TICK_NS and stat_of(path) == stat:
+            with self._lock:
+                self._known[name] = (stat, told)
+                self._new.add(name)
         return told
+
+    def note(self, path: Path, digest: str) -> None:
+        """Remember the digest of a file that was just put in its place; where that cannot be, it is read again next time."""
+        with suppress(OSError):
+            stat = stat_of(path)
+            with self._lock:
+                self._known[str(path.absolute())] = (stat, digest)
+                self._new.add(str(path.absolute()))
 
     def _load(self) -> None:
         self._read = True
@@ -51,7 +64,7 @@ class Stamps:
             db.close()
         except sqlite3.Error:
             return
-        self._known.update({r[0]: ((r[1], r[2], r[3], r[4]), r[5]) for r in rows})
+        self._known = {**{r[0]: ((r[1], r[2], r[3], r[4]), r[5]) for r in rows}, **self._known}
 
     def save(self) -> None:
         """Remember what is new; where that cannot be, it is read again next time."""
@@ -70,6 +83,12 @@ class Stamps:
             db.close()
         except (sqlite3.Error, OSError):
             return
+
+
+@lru_cache(maxsize=8)
+def stamps_at(path: Path) -> Stamps:
+    """The digests that are remembered in this file, one object for all who ask in this process."""
+    return Stamps(path)
 
 
 def stat_of(path: Path) -> Stat:
