@@ -35,8 +35,10 @@ from eskret.cli.common import (
 )
 from eskret.cli.handbook import handbook
 from eskret.cli.handover import pack, unpack
+from eskret.cli.recovering import recover, recover_first
 from eskret.cli.runs import note, runs
 from eskret.cli.watching import watch
+from eskret.core.files.alone import say_alone
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
@@ -54,6 +56,7 @@ Exists = Annotated[
 def main() -> None:
     """Entry point of ``eskret``."""
     gdal.be_lean()
+    say_alone()
     # until a run takes the signals over, there is nothing to bring to a good end: leave at once, as one who was stopped
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _leave)
@@ -226,6 +229,7 @@ def look(
         from eskret.core.profile import profile
         from eskret.formats import sources
 
+        recover_first(path)
         layers: list[Any] = []
         problems: list[str] = []
         profiles: dict[int, Any] = {}
@@ -282,6 +286,7 @@ def store(
         from eskret.formats import geopackage
         from eskret.formats import store as stores
 
+        recover_first(path)
         if rename or remove or section:
             stores.change(path, rename=pairs(rename), remove=remove or [], section=pairs(section))
         found = geopackage.entries(path)
@@ -308,6 +313,7 @@ def undo(
     with plain_errors(json_):
         from eskret.workflow import kept
 
+        recover_first(file or Path.cwd())
         if file is None:
             found = kept.changes()
             if json_:
@@ -486,4 +492,5 @@ app.command()(watch)
 app.command()(pack)
 app.command()(unpack)
 app.command()(handbook)
+app.command()(recover)
 single.add(app)

@@ -15,8 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.expression import quote
-from eskret.errors import InputError
-from eskret.formats import digest_earlier, sqlite
+from eskret.formats import sqlite
 
 FORM = "r1:"
 """How digests of this form begin; those of earlier versions have no such mark."""
@@ -36,6 +35,8 @@ def layer_digest(path: Path, name: str, like: str = FORM) -> str:
     InputError : it cannot be read.
     """
     if not like.startswith(FORM):
+        from eskret.formats import digest_earlier
+
         return digest_earlier.layer_digest(path, name)
     return layer_digests(path, [name])[name]
 

@@ -1,8 +1,6 @@
 """Change a GeoPackage in a small process of its own.
 
-SQLite's locks belong to a process: when any library of that process closes the file, all of them are gone. A process that
-reads files in other threads, such as a window's worker or a notebook, has the change made in a child that opens the file by
-nothing but SQLite. If the parent dies before the commit point, the child sees the end of its input and rolls back.
+SQLite's locks belong to a process (``core/files/alone.py``). The child opens the file by nothing but SQLite. If the parent dies before the commit point, the child sees the end of its input and rolls back.
 """
 
 from __future__ import annotations
@@ -15,27 +13,20 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from eskret.core.files.alone import is_alone
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import store
 from eskret.formats.geopackage_in_place import GeoPackageInPlace, LayerChange, Seen
 
-_alone = False
-
-
-def say_alone() -> None:
-    """Say that nothing else in this process opens files while a commit is under way: no child is needed."""
-    global _alone
-    _alone = True
-
 
 def in_place(target: Path, staged: Path, changes: Sequence[LayerChange], seen: Seen | None) -> GeoPackageInPlace:
     """The participant that changes a GeoPackage where it is, in this process or in a child."""
-    return (GeoPackageInPlace if _alone else _Apart)(target, staged, changes, seen)
+    return (GeoPackageInPlace if is_alone() else _Apart)(target, staged, changes, seen)
 
 
 def change_store(path: Path, **asked: Any) -> None:
     """``store.change``, in this process or in a child."""
-    if _alone:
+    if is_alone():
         store.change(path, **asked)
         return
     child = _Child()

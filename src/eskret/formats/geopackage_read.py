@@ -47,6 +47,7 @@ def all_facts(path: Path) -> dict[str, LayerFacts] | None:
     None where the file has something that only the library understands.
     """
     try:
+        sqlite.roll_back_hot(path)
         state = path.stat()
     except OSError:
         return None
@@ -54,11 +55,11 @@ def all_facts(path: Path) -> dict[str, LayerFacts] | None:
     if any(path.with_name(path.name + e).exists() for e in ("-wal", "-journal")):
         return None
     with _facts_lock:
-        return _facts(path, state.st_mtime_ns, state.st_size)
+        return _facts(path, (state.st_ino, state.st_ctime_ns, state.st_mtime_ns, state.st_size))
 
 
 @lru_cache(maxsize=32)
-def _facts(path: Path, changed: int, size: int) -> dict[str, LayerFacts] | None:
+def _facts(path: Path, state: tuple[int, ...]) -> dict[str, LayerFacts] | None:
     try:
         db = sqlite.connect(path)
         try:
@@ -158,14 +159,14 @@ def read_small(path: Path, facts: LayerFacts) -> Rows | None:
     """
     state = path.stat()
     with _lock:  # two threads that want layers of one file must not both read all of them
-        together = _small_layers(path, state.st_mtime_ns, state.st_size)
+        together = _small_layers(path, (state.st_ino, state.st_ctime_ns, state.st_mtime_ns, state.st_size))
     if facts.name in together:
         return together[facts.name]
     return _read(path, [facts])[facts.name]
 
 
 @lru_cache(maxsize=2)
-def _small_layers(path: Path, changed: int, size: int) -> dict[str, Rows | None]:
+def _small_layers(path: Path, state: tuple[int, ...]) -> dict[str, Rows | None]:
     """All small layers of a file that has many, read at once: to open it costs more than to read one."""
     known = [f for f in (all_facts(path) or {}).values() if f.count is not None and f.count <= SMALL]
     if len(known) < _MANY or sum(f.count or 0 for f in known) > _TOGETHER:

@@ -7,11 +7,12 @@ about. What was said is kept in the user's data folder.
 from __future__ import annotations
 
 import hashlib
-import json
 from pathlib import Path
 from typing import Any
 
-from platformdirs import user_data_path
+from eskret.core.files.state_file import change_state, read_state
+from eskret.core.files.user_state import data_place
+from eskret.errors import Action, Code, DocumentError
 
 FOLDER = "operations"
 
@@ -38,15 +39,11 @@ def hash_of(folder: Path) -> str:
 
 
 def _store() -> Path:
-    return user_data_path("eskret", appauthor=False) / "trusted-code.json"
+    return data_place("trusted-code.json")
 
 
 def _known() -> dict[str, Any]:
-    try:
-        found = json.loads(_store().read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) else {}
+    return read_state(_store())
 
 
 def is_trusted(folder: Path) -> bool:
@@ -56,17 +53,32 @@ def is_trusted(folder: Path) -> bool:
     return not told or told in known.get("hashes", {}) or str(folder.resolve()) in known.get("written_here", ())
 
 
-def trust(folder: Path, *, written_here: bool = False) -> str:
-    """Trust the code as it is now; with ``written_here`` also what becomes of it in this place. Gives the hash."""
-    told = hash_of(folder)
-    known = _known()
-    known.setdefault("hashes", {})[told] = str(folder.resolve())
-    places = known.setdefault("written_here", [])
-    if written_here and str(folder.resolve()) not in places:
-        places.append(str(folder.resolve()))
-    _store().parent.mkdir(parents=True, exist_ok=True)
-    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
-    return told
+def trust(folder: Path, *, written_here: bool = False, told: str = "") -> str:
+    """Trust the code as it is now; with ``written_here`` also what becomes of it in this place. Gives the hash.
+
+    Parameters
+    ----------
+    told : the hash of the code that somebody has read, where that is known: if it is another by now, it is not trusted.
+
+    Raises
+    ------
+    DocumentError : the code has changed since it was read.
+    """
+    now = hash_of(folder)
+    if told and now != told:
+        raise DocumentError(
+            "the code has changed since it was shown", place=str(folder / FOLDER), way_out="Read it again",
+            code=Code.UNTRUSTED_CODE, action=Action.READ_CODE,
+        )  # fmt: skip
+
+    def change(known: dict[str, Any]) -> None:
+        known.setdefault("hashes", {})[now] = str(folder.resolve())
+        places = known.setdefault("written_here", [])
+        if written_here and str(folder.resolve()) not in places:
+            places.append(str(folder.resolve()))
+
+    change_state(_store(), change)
+    return now
 
 
 def is_trusted_file(path: Path) -> bool:
@@ -76,10 +88,11 @@ def is_trusted_file(path: Path) -> bool:
 
 def trust_file(path: Path) -> None:
     """Trust a single script as it is now."""
-    known = _known()
-    known.setdefault("hashes", {})[_file_hash(path)] = str(path.resolve())
-    _store().parent.mkdir(parents=True, exist_ok=True)
-    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
+
+    def change(known: dict[str, Any]) -> None:
+        known.setdefault("hashes", {})[_file_hash(path)] = str(path.resolve())
+
+    change_state(_store(), change)
 
 
 def _file_hash(path: Path) -> str:
@@ -91,8 +104,9 @@ def _file_hash(path: Path) -> str:
 
 def distrust(folder: Path) -> None:
     """Take trust back: what is there now, and what is written there, is asked about again."""
-    known = _known()
-    known.get("hashes", {}).pop(hash_of(folder), None)
-    known["written_here"] = [p for p in known.get("written_here", []) if p != str(folder.resolve())]
-    _store().parent.mkdir(parents=True, exist_ok=True)
-    _store().write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
+
+    def change(known: dict[str, Any]) -> None:
+        known.get("hashes", {}).pop(hash_of(folder), None)
+        known["written_here"] = [p for p in known.get("written_here", []) if p != str(folder.resolve())]
+
+    change_state(_store(), change)

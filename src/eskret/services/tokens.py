@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from platformdirs import user_data_path
+from eskret.core.files.atomic import write_whole
+from eskret.core.files.user_state import data_place, private
 
 from eskret.errors import InputError
 from eskret.services import practice
@@ -91,12 +92,12 @@ def kept() -> list[str]:
 
 
 def _list() -> Path:
-    return user_data_path("eskret", appauthor=False) / "services-with-token.json"
+    return data_place("services-with-token.json")
 
 
 def _remember(origins: list[str]) -> None:
-    _list().parent.mkdir(parents=True, exist_ok=True)
-    _list().write_text(json.dumps(origins, indent=1), encoding="utf-8")
+    private(_list().parent)
+    write_whole(_list(), json.dumps(origins, indent=1), mode=0o600)
 
 
 def _keyring(what: str, address: str, *words: str) -> Any:

@@ -61,6 +61,8 @@ class DeliveryDesk:
         self.folder = folder
         self.outputs = Outputs.beside(workflow, folder)
         self.round = ""
+        self.folders: set[Path] = set()
+        """Those that outputs go to."""
         self.problems: list[tuple[Path, str]] = []
         self.then: list[Callable[[Sequence[Delivered]], None]] = []
         """What is to be done once everything is in its place."""
@@ -93,6 +95,7 @@ class DeliveryDesk:
         """
         policy = self._if_exists or if_exists
         self._check_place(target)
+        self.folders.add(target.parent)
         self._observe(target)
         there: dict[str, str] = {}
         if target.is_file() and any(layers):
@@ -405,7 +408,9 @@ class DeliveryDesk:
     def _may_rename(self, target: Path, changes: Sequence[LayerChange], seen: Seen) -> bool:
         """Whether a new GeoPackage may take the place of one that is there: only where it holds nothing that does not become
         new, and nobody has it open, in which case nothing that others write can be lost by it."""
-        if any(c.action == CHANGE for c in changes) or not seen.still(target) or sqlite.has_log(target):
+        if any(c.action == CHANGE for c in changes) or seen.stamps != Seen.of(target).stamps or sqlite.has_log(target):
+            return False
+        if seen.racy and any(self.digest_there(target, c.layer) != c.before for c in changes):
             return False
         if not geopackage.holds_only(target, [c.layer for c in changes]):
             return False

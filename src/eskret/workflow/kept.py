@@ -111,6 +111,7 @@ def record(
     folder = data_folder("kept", id)
     if staged is not None and staged.exists():
         shutil.move(staged, folder / _ROWS)
+        (folder / _ROWS).chmod(0o600)
     told = {
         "members": [[str(f), a] for f, a in members], "when": datetime.now(UTC).isoformat(timespec="seconds"),
         "workflow": workflow, "title": title, "layers": [c.to_json() for c in layers],

@@ -15,7 +15,7 @@ from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import DECIDED, Journal, Participant, Recovery, is_alive, marks_in, pending
 from eskret.errors import EskretError
 from eskret.formats.file_group import FileGroup
-from eskret.formats.geopackage_in_place import GeoPackageInPlace
+from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace
 from eskret.workflow import kept
 from eskret.workflow.delivery import discard_drafts, finish
 
@@ -148,6 +148,7 @@ def _complete(journal: Journal, moved: _Places) -> Recovered:
             whole.add(one.recover())
         told = {**told, "records": [{**r, "path": str(moved(Path(r["path"])))} for r in told.get("records", ())],
                 "backups": [_moved_backup(b, moved) for b in told.get("backups", ())]}  # fmt: skip
+        _with_numbers(told["backups"], participants)
         left = {path for path, _ in whole.left}
         there = workflow if workflow is not None and workflow.exists() else None
         finish(told, left, there, there.parent if there else Path.cwd())
@@ -158,6 +159,14 @@ def _complete(journal: Journal, moved: _Places) -> Recovered:
         journal.clear(moved.folders.values())
         journal.end()
     return out
+
+
+def _with_numbers(backups: list[dict[str, Any]], participants: Iterable[Participant]) -> None:
+    """What can be taken back, with the numbers that rows got in the end."""
+    databases = {str(p.target): p for p in participants if isinstance(p, GeoPackageInPlace)}
+    for one in backups:
+        if one.get("target") in databases:
+            one["layers"] = [c.to_json() for c in databases[one["target"]].changes if c.action == CHANGE]
 
 
 def _moved_backup(backup: Mapping[str, Any], moved: _Places) -> dict[str, Any]:

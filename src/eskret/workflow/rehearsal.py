@@ -185,8 +185,8 @@ def _rehearse(
         findings.append(
             Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW)
         )
-    places = {p.path.parent for p in planned if p.path.parent.is_dir()}
-    findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in pending_elsewhere(sorted(places))]
+    told = pending_elsewhere(sorted(desk.folders))
+    findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
     if planned and not broken:
         for path, layer in desk.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name

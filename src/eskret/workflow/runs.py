@@ -16,8 +16,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from platformdirs import user_data_path
-
+from eskret.core.files.user_state import data_place, private_file
 from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError
 from eskret.formats import digest, geopackage
@@ -108,13 +107,12 @@ class Runs:
     """The runs of whoever is at work. Reading never fails for want of the database: then there are none."""
 
     def __init__(self, folder: Path | None = None) -> None:
-        self.folder = folder or user_data_path("eskret", appauthor=False)
+        self.folder = folder or data_place()
         self._path = self.folder / "runs.sqlite"
 
     @contextmanager
     def _open(self) -> Generator[sqlite3.Connection, None, None]:
-        self.folder.mkdir(parents=True, exist_ok=True)
-        db = sqlite3.connect(self._path, timeout=10)
+        db = sqlite3.connect(private_file(self._path), timeout=10)
         try:
             db.execute("PRAGMA journal_mode = WAL")
             db.executescript(_TABLES)

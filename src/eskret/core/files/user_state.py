@@ -33,6 +33,18 @@ def private(folder: Path) -> Path:
     return folder
 
 
+def private_file(path: Path) -> Path:
+    """Make a file that only its owner can read, where it is not there; hand it back.
+
+    Raises
+    ------
+    OSError : it cannot be made.
+    """
+    private(path.parent)
+    os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600))
+    return path
+
+
 def data_place(*parts: str) -> Path:
     """A place in the user's data folder. Nothing is made."""
     return user_data_path(_NAME, appauthor=False).joinpath(*parts)
@@ -55,5 +67,7 @@ def data_folder(*parts: str) -> Path:
     ------
     OSError : it cannot be made.
     """
-    private(data_place())
-    return private(data_place(*parts)) if parts else data_place()
+    folder = private(data_place())
+    for part in parts:
+        folder = private(folder / part)
+    return folder
