@@ -316,13 +316,15 @@ def test_a_stranger_needs_consent_before_it_is_asked_anything(tmp_path: Path, mo
     found = rehearse(documents.read(path), workflow=path)
     assert [f.text for f in found.errors] == [
         "This workflow wants to fetch from https://evil.example, and to send it what the environment variable 'SECRET' holds. "
-        "Say once that it may: in the window, or with --allow-outside"
+        "Say once that it may: in the window, or with --allow HOST"
     ]
     assert call("run", path)[0] == 2
     consent.allow(path, [], found.strangers)
     assert not consent.stranger(path, found.strangers[0])
     for address, changes, variable, asks in (
-        ("http://127.0.0.1:1", True, "X", False), ("https://a.example", False, "", False), ("https://a.example", True, "", True),
+        ("http://127.0.0.1:1", True, "X", False), ("https://a.example", False, "", True), ("https://a.example", True, "", True),
+        ("https://evil.example/y", False, "SECRET", False), ("https://evil.example", True, "SECRET", True),
+        ("https://evil.example:8443", False, "SECRET", True), ("https://evil.example", False, "OTHER", True),
         ("http://localhost.evil.example", False, "X", True), ("http://127.0.0.1@evil.example", False, "X", True),
     ):  # fmt: skip
         assert consent.stranger(path, consent.Reach(address, variable, changes)) is asks, address

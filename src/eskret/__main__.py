@@ -1,5 +1,12 @@
 """``python -m eskret``."""
 
-from eskret.cli import main
+import os
+import sys
+
+# started so, Python looks for libraries in the folder it was started in, which may be a stranger's
+if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
+    del sys.path[0]
+
+from eskret.cli import main  # noqa: E402
 
 main()

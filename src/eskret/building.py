@@ -1,16 +1,18 @@
 """A process that runs a script to see which workflows it builds. They are told on standard output; nothing of them is written
 or run.
 
-Usage: python -m eskret.building SCRIPT
+Usage: python -m eskret.building SCRIPT < SOURCE
+
+What runs is the source that was read and allowed, not what may lie in the file by now; what lies beside it is not imported.
 """
 
 from __future__ import annotations
 
 import json
 import os
-import runpy
 import sys
 import traceback
+import types
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +21,7 @@ class _Enough(BaseException):
     """What is built is run now: the script goes no further."""
 
 
-def build(script: Path) -> dict[str, Any]:
+def build(script: Path, source: str) -> dict[str, Any]:
     """The workflows that a script builds: those that it writes or runs, or else all of them; and what stopped it."""
     import eskret
     from eskret.api import Workflow
@@ -46,9 +48,10 @@ def build(script: Path) -> dict[str, Any]:
     assert eskret.Workflow is Workflow
     error, line = "", 0
     sys.argv = [str(script)]
-    sys.path.insert(0, str(script.parent))
+    module = types.ModuleType("__main__")
+    module.__file__ = str(script)
     try:
-        runpy.run_path(str(script), run_name="__main__")
+        exec(compile(source, str(script), "exec"), module.__dict__)  # its hash was allowed
     except _Enough:
         pass
     except SystemExit as end:
@@ -70,7 +73,7 @@ def main() -> None:
     """Answer on standard output; what the script prints goes to standard error."""
     answers = os.fdopen(os.dup(sys.stdout.fileno()), "w", encoding="utf-8")
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
-    json.dump(build(Path(sys.argv[1]).resolve()), answers)
+    json.dump(build(Path(sys.argv[1]).resolve(), sys.stdin.read()), answers)
     answers.flush()
 
 

@@ -338,7 +338,6 @@ def test_saving_under_another_name_and_as_a_script(hand: Hand, project: Path, mo
 def test_the_banner_can_be_closed_and_an_allowance_given(
     make_hand: Callable[..., Hand], project: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("eskret.workflow.consent.user_data_path", lambda *a, **k: tmp_path / "data")
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home"))
     project.write_text(
         WORKFLOW.replace("out/survey.gpkg", str(tmp_path.parent / f"{tmp_path.name}-far" / "survey.gpkg"))

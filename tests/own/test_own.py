@@ -285,7 +285,7 @@ def test_own_operations_on_the_command_line(folder: Path, monkeypatch: pytest.Mo
     run = CliRunner().invoke
     found = run(app, ["run", "own.toml"])
     assert found.exit_code == 2 and "eskret trust" in found.stderr
-    found = run(app, ["trust", "."])
+    found = run(app, ["trust", "."], input="y\n")
     assert found.exit_code == 0 and "operations/grow.py" in found.output and trust.hash_of(folder) in found.output
     assert "Of this project's own\n  own:grow" in run(app, ["operations"]).output
     assert "How much." in run(app, ["operations", "own:grow"]).output

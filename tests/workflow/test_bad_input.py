@@ -254,7 +254,6 @@ def test_runs_of_one_workflow_at_the_same_time_leave_sound_files(project: Path) 
 
 
 def test_saving_elsewhere_needs_consent_once(project: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("eskret.workflow.consent.user_data_path", lambda *a, **k: tmp_path / "data")
     inner = tmp_path / "inner"
     inner.mkdir()
     moved = inner / "w.toml"

@@ -252,3 +252,21 @@ def test_stop_is_prompt_even_where_the_computation_does_not_listen(
         assert told["stopped"] and told["text"] == "Stopped; nothing was written."
     Workflow.read(project).run()
     assert not list(project.parent.glob("out/.eskret*"))
+
+
+def test_a_job_sent_the_instant_after_a_worker_died_is_done_and_told_so(project: Path, listener: Listener) -> None:
+    """Open jobs belong to a process: the death of one takes no job of the next along."""
+    worker = listener.worker
+    for _ in range(6):
+        listener.last(worker.send("rehearse", **request(project)))
+        assert worker.pid is not None
+        os.kill(worker.pid, signal.SIGKILL)
+        job = worker.send("rehearse", **request(project))
+        told = listener.last(job)
+        # whichever process it went to, there is one answer, and it is the true one
+        if told["event"] == "crashed":
+            assert worker.pid is None or "ended from outside" in told["text"]
+        else:
+            assert told["event"] == "done" and told["steps"]
+        time.sleep(0.2)
+        assert sum(e["job"] == job and e["event"] in ("done", "error", "crashed") for e in listener.events) == 1

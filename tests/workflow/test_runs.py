@@ -164,7 +164,7 @@ def test_a_failing_run_is_kept_and_a_missing_place_is_no_harm(folder: Path, monk
     assert CliRunner().invoke(app, ["run", str(folder / "bad.toml"), "-q"]).exit_code == 3
     whole = Runs().get(1)
     assert whole.kept.state == "failed" and "n < 4" in whole.kept.error and not whole.outputs
-    monkeypatch.setattr(kept, "user_data_path", lambda *a, **k: folder / "w.toml")  # a file, where a folder should be
+    monkeypatch.setattr(kept, "data_place", lambda *a: folder / "w.toml")  # a file, where a folder should be
     done = CliRunner().invoke(app, ["run", str(folder / "w.toml"), "-q"])
     assert done.exit_code == 0 and "cannot be written down" in done.output
     assert Runs().find() == []

@@ -24,10 +24,12 @@ from eskret.cli.common import (
     STOPPED,
     UNMET,
     USAGE,
+    Allow,
     File,
     Json,
     Quiet,
     Set,
+    allow_hosts,
     of_project,
     pairs,
     plain_errors,
@@ -129,10 +131,12 @@ def run(
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Do everything anew, also what an earlier run made and nothing has changed.")
     ] = False,
+    allow: Allow = None,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:
     """Run a workflow and print its ledger."""
+    allow_hosts(allow)
     if for_each is not None:
         rounds.run(file, for_each, set_, rehearse, report, _policy(if_exists), go_on, fresh, quiet, json_)
         return
@@ -193,9 +197,10 @@ def _allow_outside(file: Path, set_: list[str] | None) -> None:
 
 @app.command("rehearse")
 def rehearse_command(
-    file: File, set_: Set = None, if_exists: Exists = None, quiet: Quiet = False, json_: Json = False
+    file: File, set_: Set = None, if_exists: Exists = None, allow: Allow = None, quiet: Quiet = False, json_: Json = False
 ) -> None:
     """Check a workflow and foretell its outputs; nothing is written."""
+    allow_hosts(allow)
     _rehearse(file, set_, if_exists, quiet, json_)
 
 
@@ -392,8 +397,9 @@ def trust(
         bool, typer.Option("--written-here", help="Also trust what becomes of this code in this place.")
     ] = False,
     take_back: Annotated[bool, typer.Option("--take-back", help="Trust it no more.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask: it was read before.")] = False,
 ) -> None:
-    """Allow the operations of a project's own to run, after reading them."""
+    """Show the code of a project's own operations, and allow it to run if you say so."""
     with plain_errors():
         from eskret.own import trust as trusting
 
@@ -404,9 +410,16 @@ def trust(
             trusting.distrust(folder)
             typer.echo("It is not trusted any more.")
             return
-        told = trusting.trust(folder, written_here=written_here)
-        for path in files:
-            typer.echo(f"{path.relative_to(folder)}  {path.stat().st_size:,} bytes")
+        sources = trusting.sources_of(folder)
+        shown = trusting.hash_of_sources(sources)
+        for name, source in sources.items():
+            typer.echo(f"{name}, {len(source):,} bytes")
+            if not yes:
+                typer.echo("".join(f"  {line}\n" for line in source.decode("utf-8", "replace").splitlines()))
+        if not yes and not typer.confirm("Allow this code to run on this machine?", default=False):
+            typer.echo("It stays as it was: not allowed.")
+            raise typer.Exit(FAILED)
+        told = trusting.trust(folder, written_here=written_here, told=shown)
         typer.echo(
             f"Trusted as it is now (SHA-256 {told}){', and what is written there on this machine' if written_here else ''}."
         )

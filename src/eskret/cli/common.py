@@ -21,6 +21,20 @@ Json = Annotated[bool, typer.Option("--json", help="Print JSON for machines.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but errors.")]
 
 
+Allow = Annotated[
+    list[str] | None,
+    typer.Option("--allow", metavar="HOST", help="A host that it may ask in this run, as maps.example.org:8443; several times."),
+]
+
+
+def allow_hosts(hosts: list[str] | None) -> None:
+    """Let workflows ask these hosts for as long as this command lasts."""
+    if hosts:
+        from eskret.workflow.consent import allow_for_now
+
+        allow_for_now(hosts)
+
+
 @contextmanager
 def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
     """Errors meant for people become their sentence and an exit code."""

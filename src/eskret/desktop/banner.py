@@ -8,8 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.viewer import QuietButton
 from eskret.desktop.views.parts import push_button
-from eskret.own.files import UNTRUSTED
-from eskret.workflow.rehearsal import OUTSIDE, REACHES
+from eskret.errors import Action
 
 
 def _nothing() -> None:
@@ -49,12 +48,12 @@ class Banner(QWidget):
         row.addWidget(close)
         self.hide()
 
-    def tell(self, tone: str, text: str) -> None:
-        """Say something in a tone: good, look or bad."""
+    def tell(self, tone: str, text: str, action: str = "") -> None:
+        """Say something in a tone: good, look or bad; with what can be done about it at once, if anything."""
         self.mark.show_state(tone)
-        self.allow.setVisible(OUTSIDE in text or REACHES in text)
+        self.allow.setVisible(action == Action.ALLOW)
         self.look.hide()
-        self.code.setVisible(UNTRUSTED in text)
+        self.code.setVisible(action == Action.READ_CODE)
         self.text.setText(text)
         self.setProperty("tone", tone)
         self.style().unpolish(self)

@@ -173,7 +173,7 @@ class Publisher(QObject):
         """Start the practice server."""
         if self._practice is not None:
             return
-        command = [sys.executable, "-m", "eskret", "practice-server", "--port", _PRACTICE_PORT]
+        command = [sys.executable, "-P", "-m", "eskret", "practice-server", "--port", _PRACTICE_PORT]
         # it ends when its input does, so that a window that is gone leaves none behind
         self._practice = subprocess.Popen(
             [*command, "--while-input"],

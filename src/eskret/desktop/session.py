@@ -64,7 +64,7 @@ class Session(QObject):
     run_changed = Signal()  # begins, ends
     progress = Signal(object)
     rounds_told = Signal(object)  # what happens in a run of several rounds
-    told = Signal(str, str)  # tone (good, look, bad) and text
+    told = Signal(str, str, str)  # tone (good, look, bad), text, what can be done about it at once
     _event = Signal(object)
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -486,7 +486,7 @@ class Session(QObject):
 
     def _say_forecast(self, event: dict[str, Any]) -> None:
         if event["event"] != "done":
-            self.told.emit("bad", event["text"])
+            self.told.emit("bad", event["text"], event.get("action", ""))
             return
         errors = self.forecast.errors
         looks = [f for f in self.forecast.findings if f.level == "look"]
@@ -494,7 +494,7 @@ class Session(QObject):
             first = errors[0]
             more = f" And {len(errors) - 1} more, marked in the ledger." if len(errors) > 1 else ""
             where = f"Step {first.step}: " if first.step else ""
-            self.told.emit("bad", f"{where}{first.text}{more}")
+            self.told.emit("bad", f"{where}{first.text}{more}", first.action)
             if first.step:
                 self.select(first.step)
         else:
@@ -503,12 +503,12 @@ class Session(QObject):
             text = f"Ready to run: {will}, nothing written. Rehearsed in {self.forecast.seconds:.1f} s."
             if looks:
                 text += f" To look at: {looks[0].text}"
-            self.told.emit("look" if looks else "good", text)
+            self.told.emit("look" if looks else "good", text, "")
 
     def _take_run(self, event: dict[str, Any]) -> None:
         kind = event["event"]
         if event.get("note"):
-            self.told.emit("look", str(event["note"]))
+            self.told.emit("look", str(event["note"]), "")
         if self._in_rounds:
             if kind == "progress":
                 self.progress.emit(event)
@@ -543,11 +543,11 @@ class Session(QObject):
             rows = ledger.rows(self.document, self.results)
             summary = ledger.summary([r for r in rows if r.state])
             if state in ("balanced", "look"):
-                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.")
+                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", "")
             else:
-                self.told.emit("bad", error)
+                self.told.emit("bad", error, "")
         else:
-            self.told.emit("look" if event.get("stopped") else "bad", event["text"])
+            self.told.emit("look" if event.get("stopped") else "bad", event["text"], event.get("action", ""))
             for finding in event.get("findings", ())[:1]:
                 if finding["step"]:
                     self.select(finding["step"])
@@ -681,6 +681,12 @@ class Session(QObject):
             keys = {x.key for x in found.entering} if found else set()
             out += [StoredLayer(i) for i in self.leaving(source.partition(":")[0]) if not keys or i["key"] in keys]
         return out
+
+
+def _said(run: Mapping[str, Any]) -> str:
+    """What a run has to say as a whole, such as that it completed an earlier one first."""
+    looks = [r["text"] for r in run.get("remarks", ()) if r["look"]]
+    return f" {looks[0]}" if looks else ""
 
 
 def replace_notes(step: Step | None) -> Step | None:

@@ -54,7 +54,7 @@ from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
-from eskret.workflow import consent, kept, ledger
+from eskret.workflow import consent, ledger
 from eskret.workflow.catalogue import Entry
 from eskret.workflow.document import Step
 from eskret.workflow.runs import Whole
@@ -729,17 +729,16 @@ class Workbench(QWidget):
 
     def _take_back(self, path: str) -> None:
         """Bring a file back to what it held before rows were appended or changed."""
-        latest = kept.changes(Path(path))
-        if not latest:
-            return
-        try:
-            kept.take_back(latest[0])
-        except EskretError as error:
-            self.tell("bad", error.sentence())
-        else:
-            self.tell("good", f"{Path(path).name} is as it was before its last change.")
-        self.sources.look_again()
-        self.session.rehearse()
+
+        def taken(event: Mapping[str, Any]) -> None:
+            if event["event"] == "done":
+                self.tell("good", f"{Path(path).name} is as it was before its last change.")
+            else:
+                self.tell("bad", event["text"])
+            self.sources.look_again()
+            self.session.rehearse()
+
+        self.session.ask("take_back", taken, path=path)
 
     # -- files
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 
 import sys
 import threading
+from collections.abc import Generator
+from contextlib import contextmanager
 from importlib.abc import MetaPathFinder
 from typing import Any
 
 import pyarrow as pa
 
 _lock = threading.Lock()
-_settled = False
+_unsynced = 0
 _FRAMES = ("pandas", "geopandas")
 
 
@@ -56,9 +58,22 @@ def library() -> Any:
         import pyogrio
         import pyogrio.errors
 
-        global _settled
-        if not _settled:
-            # files are staged, and synced once before they are committed
-            pyogrio.set_gdal_config_options({"OGR_SQLITE_SYNCHRONOUS": "OFF"})
-            _settled = True
         return pyogrio
+
+
+@contextmanager
+def unsynced() -> Generator[None, None, None]:
+    """Within it, the library does not wait for the disk at every step of writing a database: for files that are staged, and
+    synced once before they are committed. Everybody else's writing in this process is as careful as ever."""
+    global _unsynced
+    there = library()
+    with _lock:
+        _unsynced += 1
+        there.set_gdal_config_options({"OGR_SQLITE_SYNCHRONOUS": "OFF"})
+    try:
+        yield
+    finally:
+        with _lock:
+            _unsynced -= 1
+            if not _unsynced:
+                there.set_gdal_config_options({"OGR_SQLITE_SYNCHRONOUS": None})

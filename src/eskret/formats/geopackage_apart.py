@@ -72,7 +72,7 @@ class _Child:
 
     def __init__(self) -> None:
         self._process = subprocess.Popen(
-            [sys.executable, "-m", __name__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
+            [sys.executable, "-P", "-m", "eskret.formats.geopackage_apart"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
         )
 
     def ask(self, request: Mapping[str, Any]) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import warnings
 from collections.abc import Generator, Mapping
 from pathlib import Path
@@ -16,11 +17,12 @@ from eskret.core.encoded import Encoded, encode
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, StoppedError
-from eskret.formats.gdal import library
+from eskret.formats.gdal import library, unsynced
 from eskret.formats.geopackage import declared
 from eskret.formats.reading import Watch, no_watch
 
 _BATCH = 20_000
+_LEAST_ROOM = 1 << 20
 _TYPES = {
     "MULTIPOINT": "MultiPoint", "POINT": "Point", "LINESTRING": "LineString", "MULTILINESTRING": "MultiLineString",
     "POLYGON": "Polygon", "MULTIPOLYGON": "MultiPolygon", "GEOMETRYCOLLECTION": "GeometryCollection",
@@ -79,7 +81,7 @@ def write_table(
             raise
 
     try:
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), unsynced():
             warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
             library().write_arrow(
                 pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver=driver, geometry_name=geom,
@@ -89,9 +91,15 @@ def write_table(
         if stopped and isinstance(stopped[0], StoppedError):
             raise stopped[0] from error
         text = str(error)
-        if "full" in text or "disk" in text or "No space" in text:
+        if no_room(path):
             raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
         raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
+
+
+def no_room(path: Path) -> bool:
+    """Whether the disk is full: the library says of a failed writing only that it failed."""
+    folder = path.parent
+    return folder.is_dir() and shutil.disk_usage(folder).free < _LEAST_ROOM
 
 
 def count(path: Path) -> int:

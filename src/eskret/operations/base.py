@@ -95,6 +95,16 @@ class Planned:
 
 
 @dataclass(frozen=True)
+class Reach:
+    """A service that an operation asks: its address, the environment variable whose value goes there as a token, and whether
+    it is for changing something."""
+
+    address: str
+    variable: str = ""
+    changes: bool = False
+
+
+@dataclass(frozen=True)
 class Forecast:
     """What a step will make, as far as facts tell."""
 
@@ -103,6 +113,8 @@ class Forecast:
     outputs: tuple[Planned, ...] = ()
     known: bool = True
     """Whether what it will make is known at all before it runs."""
+    strangers: tuple[Reach, ...] = ()
+    """Services that it would ask and nobody has allowed yet."""
 
 
 @dataclass(frozen=True)
@@ -147,16 +159,6 @@ class Prepared:
     def to_json(self) -> dict[str, Any]:
         return {"push": self.push, "service": self.service, "dataset": self.dataset, "step": self.step, "added": self.added,
                 "changed": self.changed, "removed": self.removed, "unchanged": self.unchanged}  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Reach:
-    """A service that an operation asks: its address, the environment variable whose value goes there as a token, and whether
-    it is for changing something."""
-
-    address: str
-    variable: str = ""
-    changes: bool = False
 
 
 @dataclass(frozen=True)

@@ -10,11 +10,12 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from eskret.errors import DocumentError, EskretError
+from eskret.errors import Action, Code, DocumentError, EskretError
 from eskret.formats import gdal
 from eskret.operations.base import Operation
 from eskret.own import trust
 from eskret.own.declare import declared_in
+from eskret.own.sources import AllowedSources
 from eskret.own.wrap import OwnOperation, failure, operation_of
 
 _lock = threading.RLock()
@@ -51,19 +52,20 @@ def load(folder: Path) -> Project:
     """The operations of a project. Nothing is imported that is not trusted; what was imported is not again until it changes."""
     folder = folder.resolve()
     with _lock:
-        told = trust.hash_of(folder)
+        sources = trust.sources_of(folder)
+        told = trust.hash_of_sources(sources)
         known = _projects.get(folder)
-        trusted = trust.is_trusted(folder)
+        trusted = trust.is_trusted(folder, told)
         if known is not None and known.hash == told and known.trusted == trusted:
             return known
         made = Project(folder, hash=told, trusted=trusted)
         if made.trusted and told:
-            _import_all(made)
+            _import_all(made, sources)
         _projects[folder] = made
         return made
 
 
-def _import_all(project: Project) -> None:
+def _import_all(project: Project, sources: Mapping[str, bytes]) -> None:
     home = project.folder / trust.FOLDER
     gdal.with_frames()
     for name, module in list(sys.modules.items()):
@@ -71,22 +73,24 @@ def _import_all(project: Project) -> None:
         file = getattr(module, "__file__", None)
         if file and home in Path(file).parents:
             del sys.modules[name]
-    sys.path.insert(0, str(home))
+    for old in [f for f in sys.meta_path if isinstance(f, AllowedSources) and f.home == home]:
+        old.end()
+    allowed = AllowedSources(home, {n.removeprefix(f"{trust.FOLDER}/"): s for n, s in sources.items()})
+    allowed.begin()
     try:
-        for path in trust.code_in(project.folder):
-            if path.parent == home and not path.name.startswith("_"):
-                _import(project, path)
+        for name, source in allowed.sources.items():
+            if "/" not in name and not name.startswith("_"):
+                _import(project, home / name, source)
     finally:
-        sys.path.remove(str(home))
+        allowed.stay()
 
 
-def _import(project: Project, path: Path) -> None:
+def _import(project: Project, path: Path, source: bytes) -> None:
     module = types.ModuleType(f"eskret_own_{project.hash[:12]}_{path.stem}")
     module.__file__ = str(path)
     sys.modules[module.__name__] = module
     try:
-        code = compile(path.read_text(encoding="utf-8"), str(path), "exec")
-        exec(code, module.__dict__)  # trusted by its hash a moment ago
+        exec(compile(source, str(path), "exec"), module.__dict__)  # the very bytes whose hash is trusted
     except SyntaxError as error:
         project.problems.append(Problem(path, error.lineno or 0, f"this is not sound Python: {error.msg}"))
         return
@@ -141,7 +145,8 @@ def own_operation(folder: Path, id: str) -> Operation:
     if not project.trusted:
         raise DocumentError(
             f"'{id}' is code that came with this project, and nobody has allowed it yet", place=str(folder / trust.FOLDER),
-            way_out=f"{UNTRUSTED}, in the window or with: eskret trust {folder}",
+            way_out=f"Read it, then allow it, in the window or with: eskret trust {folder}", code=Code.UNTRUSTED_CODE,
+            action=Action.READ_CODE,
         )  # fmt: skip
     if project.problems:
         told = "; ".join(p.sentence() for p in project.problems[:3])
@@ -150,10 +155,6 @@ def own_operation(folder: Path, id: str) -> Operation:
     raise DocumentError(
         f"there is no operation '{id}' in {folder / trust.FOLDER}", way_out=f"Of your own there are {names}"
     )
-
-
-UNTRUSTED = "Read it, then allow it"
-"""How every refusal of untrusted code ends, so that a window can offer to allow it."""
 
 
 def forget(folder: Path | None = None) -> None:

@@ -7,6 +7,7 @@ about. What was said is kept in the user's data folder.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -25,15 +26,23 @@ def code_in(folder: Path) -> list[Path]:
     )
 
 
+def sources_of(folder: Path) -> dict[str, bytes]:
+    """The code in the folder as it is now, by path from it."""
+    return {path.relative_to(folder).as_posix(): path.read_bytes() for path in code_in(folder)}
+
+
 def hash_of(folder: Path) -> str:
     """The hash of all code in the folder: names and contents; empty where there is none."""
-    files = code_in(folder)
-    if not files:
+    return hash_of_sources(sources_of(folder))
+
+
+def hash_of_sources(sources: Mapping[str, bytes]) -> str:
+    """The hash of code that was read: what is run is what this hash is of."""
+    if not sources:
         return ""
     made = hashlib.sha256()
-    for path in files:
-        content = path.read_bytes()
-        made.update(f"{path.relative_to(folder).as_posix()}\0{len(content)}\0".encode())
+    for name, content in sources.items():
+        made.update(f"{name}\0{len(content)}\0".encode())
         made.update(content)
     return made.hexdigest()
 
@@ -46,9 +55,9 @@ def _known() -> dict[str, Any]:
     return read_state(_store())
 
 
-def is_trusted(folder: Path) -> bool:
-    """Whether the code of a project may be run as it is now."""
-    told = hash_of(folder)
+def is_trusted(folder: Path, told: str | None = None) -> bool:
+    """Whether the code of a project may be run as it is now; or that of which this is the hash."""
+    told = hash_of(folder) if told is None else told
     known = _known()
     return not told or told in known.get("hashes", {}) or str(folder.resolve()) in known.get("written_here", ())
 
@@ -84,6 +93,15 @@ def trust(folder: Path, *, written_here: bool = False, told: str = "") -> str:
 def is_trusted_file(path: Path) -> bool:
     """Whether a single script may be run as it is now."""
     return _file_hash(path) in _known().get("hashes", {})
+
+
+def trusted_source(path: Path) -> bytes | None:
+    """A script as it is now, if it may be run so: the very bytes that were allowed; None where nobody has."""
+    try:
+        content = path.read_bytes()
+    except OSError:
+        return None
+    return content if hashlib.sha256(b"script\0" + content).hexdigest() in _known().get("hashes", {}) else None
 
 
 def trust_file(path: Path) -> None:

@@ -6,11 +6,14 @@ host alone.
 
 from __future__ import annotations
 
+import re
 import ssl
 import threading
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from functools import cache
 from typing import Any
 from urllib.parse import urljoin, urlsplit, urlunsplit
@@ -87,8 +90,13 @@ class Connection:
     def __init__(self, address: str, token: str = "", stopped: Callable[[], None] = lambda: None) -> None:
         import httpx
 
-        parts = urlsplit(address.strip())
-        if parts.scheme not in ("http", "https") or not parts.netloc:
+        try:
+            parts = urlsplit(address.strip())
+            sound = parts.scheme in ("http", "https") and bool(parts.hostname) and parts.port != 0
+            httpx.URL(address.strip())
+        except (ValueError, httpx.InvalidURL):
+            sound = False
+        if not sound:
             raise ServiceError(
                 "this is no address of a service", place=address, way_out="It begins with https:// or http://"
             )
@@ -135,10 +143,8 @@ class Connection:
 
     def pause(self, attempt: int, told: str = "") -> None:
         """Wait before the next try: as long as the service says, or longer each time."""
-        wait = PAUSE * 2 ** (attempt - 1)
-        if told.replace(".", "", 1).isdigit():
-            wait = float(told)
-        until = time.monotonic() + min(wait, LONGEST_PAUSE)
+        wait = seconds_told(told)
+        until = time.monotonic() + min(PAUSE * 2 ** (attempt - 1) if wait is None else wait, LONGEST_PAUSE)
         while (left := until - time.monotonic()) > 0:
             self._stopped()
             time.sleep(min(left, 0.1))
@@ -194,6 +200,21 @@ class Connection:
                 return answer
             raise refused(url, answer)
         raise AssertionError("the last try answers or raises")
+
+
+def seconds_told(text: str) -> float | None:
+    """How long a service says to wait (RFC 9110, section 10.2.3): seconds, or a date; None where it says neither. Parts of a
+    second are no part of the standard, and harmless."""
+    text = text.strip()
+    if re.fullmatch(r"[0-9]{1,9}(\.[0-9]{1,9})?", text):
+        return float(text)
+    try:
+        when = parsedate_to_datetime(text)
+    except (ValueError, TypeError, IndexError, OverflowError):
+        return None
+    if when.tzinfo is None:
+        when = when.replace(tzinfo=UTC)
+    return max(0.0, (when - datetime.now(UTC)).total_seconds())
 
 
 def silent(url: str, why: str) -> ServiceError:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import os
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from platformdirs import user_data_path
+from eskret.core.files.state_file import change_state, read_state
+from eskret.core.files.user_state import data_place
 
 
 @dataclass(frozen=True)
@@ -23,39 +22,41 @@ class Running:
 
 def data_folder() -> Path:
     """Where a practice server keeps its datasets unless another place is named."""
-    return user_data_path("eskret", appauthor=False) / "practice-server"
+    return data_place("practice-server")
 
 
 def _note() -> Path:
-    return user_data_path("eskret", appauthor=False) / "practice-servers.json"
+    return data_place("practice-servers.json")
 
 
 def running() -> list[Running]:
     """The practice servers whose process is there."""
-    return [Running(a, r["token"], r["pid"]) for a, r in _read().items()]
+    out = []
+    for address, told in read_state(_note()).items():
+        try:
+            one = Running(str(address), str(told["token"]), int(told["pid"]))
+        except (KeyError, TypeError, ValueError):
+            continue
+        if _is_there(one.pid):
+            out.append(one)
+    return out
 
 
 def note(address: str, token: str) -> None:
     """Remember that this process serves there."""
-    _write({**_read(), address: {"token": token, "pid": os.getpid()}})
+    change_state(_note(), lambda known: known.update({address: {"token": token, "pid": os.getpid()}}))
 
 
 def forget(address: str) -> None:
-    """Take a server off the note again."""
-    _write({a: r for a, r in _read().items() if a != address})
+    """Take a server off the note again, and those whose process is gone."""
+
+    def change(known: dict[str, Any]) -> None:
+        there = {s.address for s in running()} - {address}
+        for other in set(known) - there:
+            del known[other]
+
+    change_state(_note(), change)
 
 
-def _read() -> dict[str, Any]:
-    try:
-        found = json.loads(_note().read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return {a: r for a, r in found.items() if Path(f"/proc/{r['pid']}").exists()} if isinstance(found, dict) else {}
-
-
-def _write(told: Mapping[str, Any]) -> None:
-    _note().parent.mkdir(parents=True, exist_ok=True)
-    waiting = _note().with_suffix(f".{os.getpid()}.new")
-    with open(os.open(waiting, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "w", encoding="utf-8") as stream:
-        json.dump(told, stream)
-    waiting.replace(_note())
+def _is_there(pid: int) -> bool:
+    return pid > 0 and Path(f"/proc/{pid}").exists()

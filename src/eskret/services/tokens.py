@@ -10,7 +10,6 @@ from urllib.parse import urlsplit
 
 from eskret.core.files.atomic import write_whole
 from eskret.core.files.user_state import data_place, private
-
 from eskret.errors import InputError
 from eskret.services import practice
 
@@ -19,8 +18,13 @@ _NAME = "eskret"
 
 def origin_of(address: str) -> str:
     """Scheme, host and port of an address: what a token is kept for."""
-    parts = urlsplit(address.strip())
-    return f"{parts.scheme}://{parts.netloc}".lower()
+    try:
+        parts = urlsplit(address.strip())
+        host, port = parts.hostname or "", parts.port
+    except ValueError:  # such as http://[::1
+        return address.strip().lower()
+    shown = f"[{host}]" if ":" in host else host
+    return f"{parts.scheme}://{shown}{f':{port}' if port else ''}".lower()
 
 
 def is_local(address: str) -> bool:

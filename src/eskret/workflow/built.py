@@ -8,7 +8,7 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
-from eskret.errors import DocumentError
+from eskret.errors import Action, Code, DocumentError
 from eskret.own import trust
 from eskret.workflow.document import Document, parse
 
@@ -31,14 +31,16 @@ def built_by(script: Path, patience: float = PATIENCE) -> list[Built]:
     ------
     DocumentError : nobody has allowed it yet, it fails, takes too long, or builds none.
     """
-    if not trust.is_trusted_file(script):
+    source = trust.trusted_source(script)
+    if source is None:
         raise DocumentError(
-            "this script is code that nobody here has allowed yet", place=str(script), way_out="Read it, then allow it"
-        )
+            "this script is code that nobody here has allowed yet", place=str(script), way_out="Read it, then allow it",
+            code=Code.UNTRUSTED_CODE, action=Action.READ_CODE,
+        )  # fmt: skip
     try:
         done = subprocess.run(
-            [sys.executable, "-m", "eskret.building", str(script.resolve())], cwd=script.resolve().parent,
-            capture_output=True, text=True, timeout=patience, encoding="utf-8",
+            [sys.executable, "-P", "-m", "eskret.building", str(script.resolve())], cwd=script.resolve().parent,
+            input=source.decode("utf-8", "replace"), capture_output=True, text=True, timeout=patience, encoding="utf-8",
         )  # fmt: skip
     except subprocess.TimeoutExpired as error:
         raise DocumentError(

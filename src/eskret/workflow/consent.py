@@ -1,40 +1,53 @@
-"""Consent to save outside a workflow's own folder, and to reach a service with a token or a change, given once by the analyst.
+"""Consent to save outside a workflow's own folder and to ask a service, given once by the analyst.
 
-A workflow file from somebody else must not be able to overwrite files elsewhere, to publish, or to send what an environment
-variable holds to an address of its own, just by being run. What was allowed is kept in the user's data folder, by workflow file
-and target.
+A workflow file from somebody else must not be able to overwrite files elsewhere, to publish, or to send anything to an address
+of its own (what was read, what a parameter or an environment variable holds), just by being opened, rehearsed or run. So no
+request goes to a host before somebody has said that this workflow may ask it. What was allowed is kept in the user's data
+folder, by workflow file and target.
 """
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from platformdirs import user_data_path
-
+from eskret.core.files.state_file import change_state, read_state
+from eskret.core.files.user_state import data_place
 from eskret.operations.base import Reach
 from eskret.services.tokens import is_local, origin_of
 
 _FOLDERS, _SERVICES = "allowed-folders.json", "allowed-services.json"
+_READ = "read "
+_for_now: set[str] = set()
 
 
 def _store(name: str) -> Path:
-    return user_data_path("eskret", appauthor=False) / name
+    return data_place(name)
 
 
 def _known(name: str) -> dict[str, Any]:
-    try:
-        found = json.loads(_store(name).read_text(encoding="utf-8"))
-    except (OSError, ValueError):
-        return {}
-    return found if isinstance(found, dict) else {}
+    return read_state(_store(name))
 
 
 def places() -> list[Path]:
     """The files that hold what was allowed."""
     return [_store(_FOLDERS), _store(_SERVICES)]
+
+
+def allow_for_now(hosts: Iterable[str]) -> None:
+    """Let workflows ask these hosts for as long as this process lives: for runs that nobody attends.
+
+    Parameters
+    ----------
+    hosts : as ``maps.example.org``, ``maps.example.org:8443`` or a whole address.
+    """
+    _for_now.update(_host(h) for h in hosts)
+
+
+def _host(text: str) -> str:
+    origin = origin_of(text if "://" in text else f"https://{text}")
+    return origin.partition("://")[2]
 
 
 def outside(workflow: Path | None, folder: Path, targets: Iterable[Path]) -> list[Path]:
@@ -55,17 +68,23 @@ def outside(workflow: Path | None, folder: Path, targets: Iterable[Path]) -> lis
 
 
 def stranger(workflow: Path | None, reach: Reach | None) -> bool:
-    """Whether a workflow reaches for a service in a way that was not allowed yet: to change something, or with a token.
+    """Whether a workflow reaches for a service that nobody has allowed it yet; a new host, port or token asks again, and so does
+    changing where only reading was allowed.
 
-    This machine is no stranger, nor is what a workflow reads without a token.
+    This machine is no stranger. A workflow that has no file yet is being written by the analyst at hand.
     """
-    if workflow is None or reach is None or is_local(reach.address) or not (reach.changes or reach.variable):
+    if workflow is None or reach is None or is_local(reach.address):
         return False
-    return _words(reach) not in _known(_SERVICES).get(str(workflow.resolve()), [])
+    if _host(origin_of(reach.address)) in _for_now:
+        return False
+    known = _known(_SERVICES).get(str(workflow.resolve()), [])
+    whole = f"{origin_of(reach.address)} {reach.variable}".strip()
+    return not (whole in known or (not reach.changes and f"{_READ}{whole}" in known))
 
 
 def _words(reach: Reach) -> str:
-    return f"{origin_of(reach.address)} {reach.variable}".strip()
+    whole = f"{origin_of(reach.address)} {reach.variable}".strip()
+    return whole if reach.changes else f"{_READ}{whole}"
 
 
 def allow(workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = ()) -> None:
@@ -75,8 +94,12 @@ def allow(workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = (
 
 
 def _add(name: str, workflow: Path, words: Iterable[str]) -> None:
-    known = _known(name)
-    places = known.setdefault(str(workflow.resolve()), [])
-    places += [w for w in words if w not in places]
-    _store(name).parent.mkdir(parents=True, exist_ok=True)
-    _store(name).write_text(json.dumps(known, ensure_ascii=False, indent=1), encoding="utf-8")
+    new = list(words)
+    if not new:
+        return
+
+    def change(known: dict[str, Any]) -> None:
+        allowed = known.setdefault(str(workflow.resolve()), [])
+        allowed += [w for w in new if w not in allowed]
+
+    change_state(_store(name), change)

@@ -24,6 +24,7 @@ from eskret.core.files.atomic import sync_file
 from eskret.core.files.hashing import FileState
 from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import Journal, Participant, commit
+from eskret.core.files.user_state import data_place
 from eskret.core.naming import number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_apart, sqlite, targets
@@ -235,7 +236,7 @@ class DeliveryDesk:
     def _begin(self, folder: Path) -> Journal:
         """The journal, with a folder that something will be staged in; the folder is made."""
         if self._journal is None:
-            self._journal = Journal.begin(self._workflow, self._title)
+            self._journal = _new_journal(self._workflow, self._title)
         missing = []
         while not folder.exists():
             missing.insert(0, folder)
@@ -319,7 +320,7 @@ class DeliveryDesk:
         """Write down a push. Until the run has succeeded it is a draft, and taken away if the run does not."""
         with self._guard:
             if self._journal is None:
-                self._journal = Journal.begin(self._workflow, self._title)
+                self._journal = _new_journal(self._workflow, self._title)
             self._journal.use_push(push.id)
         told = replace(
             push, state=DRAFT, workflow=str(self._workflow.resolve()) if self._workflow else "", title=self._title,
@@ -573,6 +574,22 @@ def discard_drafts(ids: Sequence[str]) -> None:
                 journal.remove()
             else:
                 journal.close()
+
+
+def _new_journal(workflow: Path | None, title: str) -> Journal:
+    """A journal in the user's data folder.
+
+    Raises
+    ------
+    DeliveryError : that folder cannot be written.
+    """
+    try:
+        return Journal.begin(workflow, title)
+    except OSError as error:
+        raise DeliveryError(
+            f"what a run is about to do is written down there first, and that cannot be ({error.strerror})",
+            place=str(error.filename or data_place()), way_out="Let this folder be written, or set XDG_DATA_HOME to another",
+        ) from error  # fmt: skip
 
 
 def _short(name: str) -> str:

@@ -85,7 +85,7 @@ class UseWorkflow(Source):
         kept = [f for f, patterns in leaving if any(Reference("", p).matches(f.key) for p in patterns)]
         keys = number_collisions([f.key for f in kept], limit=10_000)
         facts = tuple(replace(f, key=k, peek=None) for f, k in zip(kept, keys, strict=True))
-        return Forecast(facts, tuple(findings), known=known or bool(found.errors))
+        return Forecast(facts, tuple(findings), known=known or bool(found.errors), strangers=found.strangers)
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         path, document = inner_of(settings.file, context)

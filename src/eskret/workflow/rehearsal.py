@@ -47,7 +47,7 @@ from eskret.workflow.references import (
 )
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
-REACHES = "Say once that it may: in the window, or with --allow-outside"
+REACHES = "Say once that it may: in the window, or with --allow HOST"
 
 
 @dataclass(frozen=True)
@@ -168,7 +168,9 @@ def _rehearse(
                           path_parameters=document.path_parameters(), chain=chain)  # fmt: skip
         if watch is not None:
             context = replace(context, watch=watch)
-        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(workflow, strangers))
+        # what a workflow asks that is used as a step, the one that uses it is asked for
+        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers))
+        strangers.extend(forecast.strangers)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
         failed = blocked or any(f.level is Level.ERROR for f in more)
@@ -295,7 +297,7 @@ def _rounds(
         findings = [replace(f, level=Level.ERROR) for f in findings]
     together = Forecast(
         tuple(x for p in parts for x in p.layers), (), tuple(x for p in parts for x in p.outputs),
-        all(p.known for p in parts),
+        all(p.known for p in parts), tuple(dict.fromkeys(s for p in parts for s in p.strangers)),
     )  # fmt: skip
     return tuple(entered), together, findings
 

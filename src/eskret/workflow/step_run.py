@@ -27,10 +27,12 @@ from eskret.core.account import (
     state_of,
 )
 from eskret.core.layer import Layer
-from eskret.errors import AccountError, CheckError, EskretError, StoppedError
+from eskret.errors import AccountError, Action, CheckError, Code, EskretError, StoppedError
 from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Operation, Outcome, Source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
+from eskret.services.tokens import origin_of
+from eskret.workflow.consent import stranger
 from eskret.workflow.document import Step
 from eskret.workflow.each import Each, Round, rounds_of
 from eskret.workflow.references import bound_step, others_of, resolve, settings_for, with_parameters
@@ -210,6 +212,7 @@ class StepRun:
             if found is not None:
                 self.reused.add(number)
                 return found
+        self._check_reach(settings, context)
         outcomes = do([loaded(x) for x in entering], settings, context)
         if keeping is not None and digest is not None:
             if isinstance(self.operation, Delivery):
@@ -219,6 +222,21 @@ class StepRun:
             else:
                 keeping.keep(digest, outcomes, entering)
         return outcomes
+
+    def _check_reach(self, settings: Any, context: Context) -> None:
+        """Ask no service that nobody has allowed: which one it is may have been known only now.
+
+        Raises
+        ------
+        EskretError : nobody has.
+        """
+        run = self.owner.run_
+        reach = self.operation.reach(settings, context)
+        if reach is not None and stranger(run.chain[0] if run.chain else run.workflow, reach):
+            raise EskretError(
+                f"nobody has allowed this workflow to ask {origin_of(reach.address)}",
+                way_out="Say once that it may: in the window, or with --allow", code=Code.STRANGE_SERVICE, action=Action.ALLOW,
+            )  # fmt: skip
 
     def _digest(
         self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[Passing], source: Any

@@ -26,7 +26,7 @@ from eskret.desktop.python.text import PythonText
 from eskret.desktop.theme.style import font
 from eskret.desktop.views.heads import Box
 from eskret.desktop.views.parts import push_button
-from eskret.errors import EskretError
+from eskret.errors import DocumentError, EskretError
 from eskret.own import trust
 from eskret.own.template import new_operation
 
@@ -153,13 +153,13 @@ class CodeBox(QDialog):
         folder = self._own.folder
         if folder is None:
             return
-        if trust.hash_of(folder) != self._own.hash:
+        try:
+            trust.trust(folder, written_here=self.onward.isChecked(), told=self._own.hash)
+        except DocumentError:
             # it changed since it was shown: what was read is not what would run
             self._own.look()
             self.says.setText("The code has changed since it was shown. Read it again, then allow it.")
             return
-        try:
-            trust.trust(folder, written_here=self.onward.isChecked())
         except OSError as error:
             self.says.setText(f"It cannot be kept that you allow it: {error}.")
             return

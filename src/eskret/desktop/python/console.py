@@ -79,7 +79,7 @@ class ConsolePane(Pane):
             try:
                 self._begin()
             except Exception as error:  # whatever a machine lacks for it: the window goes on without
-                self._session.told.emit("bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.")
+                self._session.told.emit("bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.", "")
                 self.closed.emit()
                 return
         self.widget.setFocus()
@@ -104,7 +104,11 @@ class ConsolePane(Pane):
         self._manager.ip = str(self._folder / "kernel")
         if len(str(self._folder)) > _LONG:
             self._manager.transport, self._manager.ip = "tcp", "127.0.0.1"
-        self._manager.start_kernel(cwd=str(self._session.folder), env={**os.environ, **_QUIET})
+        # nothing that lies in the project's folder may pass for a library
+        self._manager.start_kernel(
+            cwd=str(self._session.folder), env={**os.environ, **_QUIET, "PYTHONSAFEPATH": "1"},
+            extra_arguments=["--InteractiveShellApp.ignore_cwd=True"],
+        )  # fmt: skip
         self._client = self._manager.client()
         self._client.start_channels()
         self.widget = Console()
@@ -178,7 +182,7 @@ class ConsolePane(Pane):
             self._session.edit(parse(text, "the Python pane"), "take what the Python pane made")
         except (OSError, EskretError) as error:
             told = error.sentence() if isinstance(error, EskretError) else str(error)
-            self._session.told.emit("bad", told)
+            self._session.told.emit("bad", told, "")
 
     def close_down(self) -> None:
         """End the kernel."""

@@ -29,7 +29,8 @@ class Worker:
         self._on_event = on_event
         self._process: subprocess.Popen[str] | None = None
         self._lock = threading.Lock()
-        self._open: dict[int, str] = {}
+        self._open: dict[int, tuple[str, subprocess.Popen[str]]] = {}
+        """Jobs without an answer: what they are, and the process that has them. A job is lost with its process alone."""
         self._ended: set[int] = set()
         self._number = 0
         self._closing = False
@@ -44,14 +45,16 @@ class Worker:
         with self._lock:
             self._number += 1
             job = self._number
-            self._open[job] = do
             process = self._running()
+            self._open[job] = (do, process)
             try:
                 self._write(process, {"job": job, "do": do, **request})
             except (BrokenPipeError, ValueError):
-                # it died this instant: its reader tells of the crash, this job goes to a fresh process
+                # it died this instant, before it had the job: a fresh process gets it
                 self._process = None
-                self._write(self._running(), {"job": job, "do": do, **request})
+                process = self._running()
+                self._open[job] = (do, process)
+                self._write(process, {"job": job, "do": do, **request})
         return job
 
     def stop(self, job: int, *, insist: bool = True) -> None:
@@ -62,9 +65,9 @@ class Worker:
         insist : where False, asking is all: other jobs of the process matter more.
         """
         with self._lock:
-            if job not in self._open or self._process is None:
+            if job not in self._open:
                 return
-            process = self._process
+            process = self._open[job][1]
             try:
                 self._write(process, {"job": job, "do": "stop"})
             except (BrokenPipeError, ValueError):
@@ -112,7 +115,7 @@ class Worker:
         if self._process is None or self._process.poll() is not None:
             environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "eskret.workflow.executors.worker"], stdin=subprocess.PIPE,
+                [sys.executable, "-P", "-m", "eskret.workflow.executors.worker"], stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE, text=True, encoding="utf-8", env=environment,
             )  # fmt: skip
             threading.Thread(target=self._listen, args=(self._process,), daemon=True).start()
@@ -128,8 +131,9 @@ class Worker:
                     continue
                 if event["event"] in ("done", "error"):
                     with self._lock:
-                        if self._open.pop(event["job"], None) is None:
-                            continue
+                        if self._open.get(event["job"], ("", None))[1] is not process:
+                            continue  # nobody waits for it any more
+                        del self._open[event["job"]]
                 if not self._closing:  # nobody is there any more to hear it
                     self._on_event(event)
         code = process.wait()
@@ -139,9 +143,12 @@ class Worker:
         with self._lock:
             if self._process is process:
                 self._process = None
-            lost = {} if self._closing else dict(self._open)
-            self._open.clear()
-            ended, self._ended = self._ended, set()
+            mine = {job: do for job, (do, of) in self._open.items() if of is process}
+            for job in mine:
+                del self._open[job]
+            lost = {} if self._closing else mine
+            ended = self._ended & set(mine)
+            self._ended -= ended
         for job, do in lost.items():
             if job in ended:
                 told = {"event": "error", "stopped": True, "text": "Stopped; nothing was written."}
@@ -159,5 +166,6 @@ def _how(code: int) -> str:
     else:
         why = f"ended with code {code}"
     return (
-        f"The process that computes {why}. Outputs are as they were before; the window and your workflow are unharmed."
+        f"The process that computes {why}. Outputs are as they were before, or, if it was just putting them in place, completed "
+        "now; the window and your workflow are unharmed."
     )

@@ -109,8 +109,7 @@ def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {
         "seconds": found.seconds,
         "findings": [
-            {"level": f.level, "text": f.text, "step": f.step, "setting": f.setting, "layer": f.layer, "start": f.start,
-             "length": f.length} for f in found.findings
+            f.to_json() for f in found.findings
         ],
         "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
         "steps": {
@@ -260,6 +259,18 @@ def _store(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     return {"layers": [{"name": e.name, "rows": e.rows, "section": e.section} for e in geopackage.entries(path)]}
 
 
+def _take_back(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
+    """Bring a file back to what it held before its last change."""
+    from eskret.errors import InputError
+    from eskret.workflow import kept
+
+    latest = kept.changes(Path(request["path"]))
+    if not latest:
+        raise InputError("no change of it is on record", place=str(request["path"]))
+    kept.take_back(latest[0])
+    return {}
+
+
 def _sketch(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """Store what was drawn, as its step would leave it."""
     from eskret.operations.base import Context
@@ -323,7 +334,7 @@ def _own_choices(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
     "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
-    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store,
+    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store, "take_back": _take_back,
     "find_crs": _find_crs, "report": _report, "offers": _offers, "rounds": _rounds, "rehearse_rounds": _rehearse_rounds,
     "own": _own, "own_choices": _own_choices,
     **published.DO, **handed.DO,
@@ -359,10 +370,8 @@ def serve(requests: TextIO, answers: TextIO) -> None:
             answer = _DO[request["do"]](request, lambda e: tell({"job": job, **e}), jobs)
             tell({"job": job, "event": "done", "do": request["do"], **answer})
         except RehearsalError as error:
-            findings = [
-                {"level": f.level, "text": f.text, "step": f.step, "setting": f.setting} for f in error.findings
-            ]
-            tell({"job": job, "event": "error", "do": request["do"], "text": error.sentence(), "findings": findings})
+            findings = [f.to_json() for f in error.findings]
+            tell({"job": job, "event": "error", "do": request["do"], **error.to_json(), "findings": findings})
         except EskretError as error:
             more = {"start": error.start, "length": error.length} if isinstance(error, ExpressionError) else {}
             stopped = isinstance(error, StoppedError)
@@ -371,7 +380,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
                     "job": job,
                     "event": "error",
                     "do": request["do"],
-                    "text": error.sentence(),
+                    **error.to_json(),
                     "stopped": stopped,
                     **more,
                 }
