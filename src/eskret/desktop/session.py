@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-import tempfile
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -13,6 +12,7 @@ from typing import Any
 from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 from shiboken6 import isValid
 
+from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.layer import matches
 from eskret.core.naming import clean_name
 from eskret.core.style import Style
@@ -83,7 +83,7 @@ class Session(QObject):
         self._saved = Document()
         self._undo: list[tuple[State, str]] = []
         self._redo: list[tuple[State, str]] = []
-        self._store = Path(tempfile.mkdtemp(prefix="eskret-"))
+        self._store = scratch_folder("window")
         self._runs = 0
         self._looks = 0
         self._closed = False
@@ -111,7 +111,7 @@ class Session(QObject):
         self._quiet.stop()
         self._runner.close()
         self._helper.close()
-        shutil.rmtree(self._store, ignore_errors=True)
+        drop_scratch(self._store)
 
     # -- the document
 

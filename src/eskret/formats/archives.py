@@ -6,13 +6,21 @@ should are refused before anything is used.
 
 from __future__ import annotations
 
+import atexit
+import errno
+import shutil
 import stat
-import tempfile
+import threading
+import uuid
 import zipfile
+import zlib
+from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
-from eskret.errors import InputError
+from eskret.core.files.scratch import drop_scratch, scratch_folder
+from eskret.core.files.user_state import cache_place
+from eskret.errors import Code, InputError
 
 MOST_BYTES = 8 << 30
 MOST_MEMBERS = 20_000
@@ -77,18 +85,51 @@ def unpacked(path: Path) -> dict[str, Path]:
     if not path.exists():
         raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
     state = path.stat()
-    return _unpacked(path, state.st_mtime_ns, state.st_size)
+    key = (path, state.st_ino, state.st_ctime_ns, state.st_mtime_ns, state.st_size)
+    with _lock:
+        found = _known.pop(key, None)
+        if found is None:
+            found = _unpack(path)
+            while len(_known) >= _MOST:
+                shutil.rmtree(_known.pop(next(iter(_known)))[0], ignore_errors=True)
+        _known[key] = found
+    return found[1]
+
+
+_MOST = 32
+_lock = threading.Lock()
+_known: dict[tuple[Path, int, int, int, int], tuple[Path, dict[str, Path]]] = {}
+"""Archives that are unpacked, the one used last at the end; the one used longest ago is taken away first."""
 
 
 @lru_cache(maxsize=1)
-def _home() -> tempfile.TemporaryDirectory[str]:
-    return tempfile.TemporaryDirectory(prefix="eskret-archives-")
+def _home(cache: Path) -> Path:
+    home = scratch_folder("archives")
+    atexit.register(drop_scratch, home)
+    return home
 
 
-@lru_cache(maxsize=32)
-def _unpacked(path: Path, changed: int, size: int) -> dict[str, Path]:
+def _unpack(path: Path) -> tuple[Path, dict[str, Path]]:
     members = check(path)
-    home = Path(tempfile.mkdtemp(dir=_home().name))
+    home = _home(cache_place()) / uuid.uuid4().hex[:12]
+    home.mkdir()
+    try:
+        return home, _unpack_into(home, path, members)
+    except OSError as error:
+        shutil.rmtree(home, ignore_errors=True)
+        full = error.errno == errno.ENOSPC
+        raise InputError(
+            "there is no room to unpack it" if full else f"it cannot be unpacked ({error.strerror or error}): two of its names "
+            "want the same place, or one is longer than a file's may be", place=str(path),
+            way_out="Make room" if full else "Unpack it by hand and load the files you want",
+            code=Code.DISK_FULL if full else Code.DAMAGED,
+        ) from error  # fmt: skip
+    except BaseException:
+        shutil.rmtree(home, ignore_errors=True)
+        raise
+
+
+def _unpack_into(home: Path, path: Path, members: Sequence[zipfile.ZipInfo]) -> dict[str, Path]:
     out: dict[str, Path] = {}
     with zipfile.ZipFile(path) as archive:
         for member in members:
@@ -99,13 +140,13 @@ def _unpacked(path: Path, changed: int, size: int) -> dict[str, Path]:
             target.parent.mkdir(parents=True, exist_ok=True)
             left = member.file_size
             try:
-                with archive.open(member) as source, target.open("wb") as sink:
+                with archive.open(member) as source, target.open("xb") as sink:
                     while piece := source.read(_CHUNK):
                         left -= len(piece)
                         if left < 0:  # it said it was smaller
                             raise _swollen(path, member)
                         sink.write(piece)
-            except (zipfile.BadZipFile, EOFError, NotImplementedError, zipfile.LargeZipFile) as error:
+            except (zipfile.BadZipFile, EOFError, NotImplementedError, zipfile.LargeZipFile, zlib.error, RuntimeError) as error:
                 raise InputError(f"'{name[:80]}' in it is damaged", place=str(path),
                                  way_out="Fetch it again from its source") from error  # fmt: skip
             out[name] = target

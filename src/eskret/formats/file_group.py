@@ -74,12 +74,18 @@ class FileGroup(Participant):
     def _hold(self, database: Path) -> None:
         """Keep writers out of a database until another file has its place. Whoever has the old one open is told by SQLite, at
         the next writing, that it was moved."""
+        if sqlite.has_log(database):
+            raise DeliveryError(
+                "another program has it open", place=str(database), way_out="Close it there and try again",
+                code=Code.HELD_ELSEWHERE,
+            )  # fmt: skip
         held = sqlite3.connect(database, isolation_level=None, timeout=sqlite.PATIENCE, check_same_thread=False)
         self._held.append(held)
         try:
             held.execute("BEGIN EXCLUSIVE")
         except sqlite3.Error as error:
-            raise sqlite.refused(error, database) from error
+            if not sqlite.is_damaged(error):  # one that is no database has no writers either
+                raise sqlite.refused(error, database) from error
 
     def _let_go(self) -> None:
         for held in self._held:

@@ -7,6 +7,7 @@ that is gone leaves no worker behind.
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import sys
@@ -405,6 +406,7 @@ def main() -> None:
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
     serve(sys.stdin, answers)
     # jobs still under way must not hold the process: whoever asked is gone
+    atexit._run_exitfuncs()
     os._exit(0)
 
 

@@ -10,15 +10,20 @@ import json
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
 
+from eskret.core.files.hashing import FileState, hash_file
+from eskret.core.files.locks import folders_locked
+from eskret.core.files.transaction import Journal, commit
 from eskret.core.words import counted
-from eskret.errors import DeliveryError, InputError
+from eskret.errors import Code, DeliveryError, InputError
 from eskret.formats import sources, sqlite, targets
+from eskret.formats.file_group import FileGroup, Move
 from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, Gathered, Piece
 from eskret.workflow.outputs import digest_file
 from eskret.workflow.reuse.stamps import with_companions
@@ -26,7 +31,6 @@ from eskret.workflow.reuse.stamps import with_companions
 LIST = "pack.json"
 ENDING = ".zip"
 _FORM = 1
-_HERE = ".eskret-unpacking"
 
 
 @dataclass(frozen=True)
@@ -138,6 +142,8 @@ def listing(path: Path) -> Mapping[str, Any]:
         with zipfile.ZipFile(path) as file:
             found = json.loads(file.read(LIST))
         form, named = found["eskret_pack"], [str(f["path"]) for f in found["files"]]
+        for f in found["files"]:
+            f["size"], f["sha256"], f["role"], f["along"] = int(f["size"]), str(f["sha256"]), str(f["role"]), bool(f["along"])
         main = str(found["workflow"])
     except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
         raise InputError("this is no pack", place=str(path), way_out="A pack is made by: eskret pack FILE") from error
@@ -149,6 +155,11 @@ def listing(path: Path) -> Mapping[str, Any]:
             raise InputError(
                 f"it wants to write outside its folder ('{name}')", place=str(path), way_out="Do not use it"
             )
+        if any(part.startswith(".") for part in pure.parts):
+            raise InputError(
+                f"it wants to write a hidden file ('{name}'), which no workflow needs", place=str(path),
+                way_out="Do not use it; ask where it comes from",
+            )  # fmt: skip
     if main not in named:
         raise InputError("there is no workflow in it", place=str(path))
     return dict(found)
@@ -183,50 +194,85 @@ def unpack(path: Path, folder: Path, *, given: Mapping[str, Path] | None = None,
                 f"'{name}' is none of its missing inputs", way_out=f"They are {', '.join(absent) or 'none'}"
             )
     folder = folder.resolve()
-    waiting = folder / _HERE
     notes: list[str] = []
+    staging = _Staging(folder, path.name)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        shutil.rmtree(waiting, ignore_errors=True)
-        waiting.mkdir()
-        names = _extract(path, about, waiting)
+        _extract(path, about, staging)
         for name, source in (given or {}).items():
-            names += _take_in(absent[name], source, waiting, notes)
-        _check_free(names, waiting, folder, replace)
-        for name in names:
-            place = folder / name
-            place.parent.mkdir(parents=True, exist_ok=True)
-            (waiting / name).replace(place)
+            _take_in(absent[name], source, staging, notes)
+        _check_free(staging, replace)
+        names = staging.commit()
     except OSError as error:
         raise DeliveryError(
             f"it cannot be unpacked ({error.strerror or error})", place=str(error.filename or folder)
         ) from error
     finally:
-        shutil.rmtree(waiting, ignore_errors=True)
+        staging.end()
     left = tuple(m for m in absent.values() if m.name not in (given or {}) and not (folder / m.name).exists())
     code = tuple(f["path"] for f in about["files"] if f["role"] == CODE)
     return Unpacked(folder / about["workflow"], tuple(folder / n for n in names), left, code, tuple(notes))
 
 
-def _extract(path: Path, about: Mapping[str, Any], into: Path) -> list[str]:
-    names = []
+class _Staging:
+    """Files of a pack, each beside its place until all are there."""
+
+    def __init__(self, folder: Path, title: str) -> None:
+        self.folder = folder
+        self.staged: dict[str, Path] = {}
+        self._journal: Journal | None = Journal.begin(None, title)
+
+    def place(self, name: str) -> Path:
+        """Where a file is written until the commit."""
+        assert self._journal is not None
+        target = self.folder / name
+        missing, up = [], target.parent
+        while not up.exists():
+            missing.insert(0, up)
+            up = up.parent
+        self._journal.use_folder(target.parent, missing)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        self.staged[name] = target.with_name(self._journal.staged_name(target.name[-180:]))
+        return self.staged[name]
+
+    def commit(self) -> list[str]:
+        """Put all in place, or none."""
+        assert self._journal is not None
+        moves = [
+            Move(self.folder / n, s, FileState.of(self.folder / n), self.folder / n, hash_file(s)) for n, s in self.staged.items()
+        ]
+        with folders_locked(m.target.parent for m in moves):
+            problems = commit(self._journal, [FileGroup(moves)])
+        if problems:
+            self._journal.leave()
+            self._journal = None
+            raise DeliveryError(
+                f"it is not all in place ({problems[0][1]})", place=str(problems[0][0]),
+                way_out=f"'eskret recover {self.folder}' completes it", code=Code.INCOMPLETE,
+            )  # fmt: skip
+        return list(self.staged)
+
+    def end(self) -> None:
+        if self._journal is not None:
+            self._journal.end()
+            self._journal = None
+
+
+def _extract(path: Path, about: Mapping[str, Any], into: _Staging) -> None:
     with zipfile.ZipFile(path) as file:
         for told in about["files"]:
             if not told["along"]:
                 continue
-            place = into / told["path"]
-            place.parent.mkdir(parents=True, exist_ok=True)
             made = hashlib.sha256()
             size = 0
             try:
-                with file.open(told["path"]) as source, place.open("wb") as sink:
+                with file.open(told["path"]) as source, into.place(str(told["path"])).open("wb") as sink:
                     while block := source.read(1 << 20):
                         size += len(block)
-                        if size > int(told["size"]):
+                        if size > told["size"]:
                             break  # it would swell beyond what it says of itself
                         made.update(block)
                         sink.write(block)
-            except (KeyError, zipfile.BadZipFile, RuntimeError) as error:
+            except (KeyError, zipfile.BadZipFile, RuntimeError, zlib.error, EOFError) as error:
                 raise InputError(
                     f"'{told['path']}' is damaged in it", place=str(path), way_out="Have it sent again"
                 ) from error
@@ -234,40 +280,35 @@ def _extract(path: Path, about: Mapping[str, Any], into: Path) -> list[str]:
                 raise InputError(
                     f"'{told['path']}' is not as it was packed", place=str(path), way_out="Have it sent again"
                 )
-            names.append(str(told["path"]))
-    return names
 
 
-def _take_in(wanted: Missing, source: Path, into: Path, notes: list[str]) -> list[str]:
+def _take_in(wanted: Missing, source: Path, into: _Staging, notes: list[str]) -> None:
     """Copy a file in for an input that is missing, with what belongs to it."""
     if not source.is_file():
         raise InputError("there is no such file", place=str(source), way_out=f"Name the file that is {wanted.name}")
     if digest_file(source) != wanted.sha256:
         notes.append(f"{source.name} is not the file that was packed as {wanted.name}: its content is another")
-    names = []
     for one in with_companions(source):
         if one.name.endswith("-wal"):
             continue
         place = PurePosixPath(wanted.name)
         if one != source:
             place = place.with_name(place.stem + one.name[len(source.stem) :])
-        target = into / place
-        target.parent.mkdir(parents=True, exist_ok=True)
+        target = into.place(str(place))
         if one.suffix.lower() == targets.GEOPACKAGE.ending:
             sqlite.copy(one, target)
         else:
             shutil.copy2(one, target)
-        names.append(str(place))
-    return names
 
 
-def _check_free(names: Sequence[str], waiting: Path, folder: Path, replace: bool) -> None:
-    taken = [n for n in names if (folder / n).exists() and digest_file(folder / n) != digest_file(waiting / n)]
+def _check_free(staging: _Staging, replace: bool) -> None:
+    folder = staging.folder
+    taken = [n for n, s in staging.staged.items() if (folder / n).exists() and digest_file(folder / n) != hash_file(s)]
     if taken and not replace:
         more = f" and {len(taken) - 3} more" if len(taken) > 3 else ""
         raise DeliveryError(
             f"{counted(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}", place=str(folder),
-            way_out="Choose an empty folder, or let them be replaced",
+            way_out="Choose an empty folder, or let them be replaced", code=Code.IN_THE_WAY,
         )  # fmt: skip
 
 
