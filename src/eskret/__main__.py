@@ -7,6 +7,6 @@ import sys
 if not sys.flags.safe_path and sys.path and sys.path[0] in ("", os.getcwd()):
     del sys.path[0]
 
-from eskret.cli import main  # noqa: E402
+from eskret.cli import main
 
 main()

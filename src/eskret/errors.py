@@ -77,6 +77,14 @@ class Action(StrEnum):
     SHOW_SETTING = "show-setting"
 
 
+_LONGEST = 1_500
+
+
+def _readable(text: str) -> str:
+    """A text that somebody can read: what a file says of itself can be without end."""
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} ... ({len(text) - _LONGEST:,} more characters)"
+
+
 class EskretError(Exception):
     """Base of all errors meant to be read by a person.
 
@@ -103,7 +111,7 @@ class EskretError(Exception):
         action: Action | None = None,
         counts: Mapping[str, int] | None = None,
     ) -> None:
-        self.problem = problem.rstrip(".")
+        self.problem = _readable(problem.rstrip("."))
         self.place = place
         self.way_out = way_out.rstrip(".")
         self.code = code

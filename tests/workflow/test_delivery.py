@@ -12,8 +12,8 @@ from eskret.errors import DeliveryError
 from eskret.formats import digest, geopackage
 from eskret.operations.base import Delivered, Planned
 from eskret.workflow.delivery import DeliveryDesk
-from eskret.workflow.recovery import recover
 from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of
+from eskret.workflow.recovery import recover
 from tests.conftest import squares
 
 ABSENT, OURS, CHANGED, FOREIGN = "absent", "ours", "changed", "foreign"

@@ -132,7 +132,7 @@ def test_a_commit_cut_short_is_completed_by_the_next_command(project: Path, own_
         say_alone()
         if where == "before the file":
             real = os.replace
-            os.replace = lambda a, b: os._exit(9) if Path(a).name.startswith('.eskret-') else real(a, b)  # type: ignore[assignment]
+            os.replace = lambda a, b: os._exit(9) if Path(a).name.startswith(".eskret-") else real(a, b)  # type: ignore[assignment]
         elif where == "before the database":
             GeoPackageInPlace.complete = lambda self: os._exit(9)  # type: ignore[method-assign, assignment, return-value]
         else:

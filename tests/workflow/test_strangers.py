@@ -53,7 +53,9 @@ def no_requests(monkeypatch: pytest.MonkeyPatch) -> None:
 )  # fmt: skip
 def test_no_request_leaves_before_somebody_has_allowed_it(tmp_path: Path, no_requests: None, text: str) -> None:
     (tmp_path / "places.csv").write_text(PLACES)
-    (tmp_path / "inner.toml").write_text("eskret = 1\n" + FETCH.format(service="https://evil.example", more="result = true\n"))
+    (tmp_path / "inner.toml").write_text(
+        "eskret = 1\n" + FETCH.format(service="https://evil.example", more="result = true\n")
+    )
     path = tmp_path / "theirs.toml"
     path.write_text("eskret = 1\n" + text)
     found = rehearse(documents.read(path), workflow=path)

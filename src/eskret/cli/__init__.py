@@ -8,6 +8,8 @@ import json
 import os
 import signal
 import sys
+import threading
+import time
 from collections.abc import Callable, Iterable
 from functools import partial
 from pathlib import Path
@@ -40,7 +42,10 @@ from eskret.cli.handover import pack, unpack
 from eskret.cli.recovering import recover, recover_first
 from eskret.cli.runs import note, runs
 from eskret.cli.watching import watch
+from eskret.core import watchdog
 from eskret.core.files.alone import say_alone
+from eskret.core.files.log import start_log
+from eskret.core.unforeseen import as_sentence
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
@@ -55,16 +60,27 @@ Exists = Annotated[
 ]
 
 
+_DEAF = 15.0
+"""Seconds after which a process that was asked to stop is ended."""
+
+
 def main() -> None:
     """Entry point of ``eskret``."""
+    start_log("command")
     gdal.be_lean()
     say_alone()
+    watchdog.limit_memory(0.95)
+    watchdog.may_be_ended(_overrun)
     # until a run takes the signals over, there is nothing to bring to a good end: leave at once, as one who was stopped
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _leave)
+    _leave_even_if_deaf()
     code = 0
     try:
         app()
+    except Exception as error:  # nobody foresaw it: a sentence all the same, and the details in the log
+        sys.stderr.write(as_sentence(error).sentence() + "\n")
+        code = FAILED
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 1
         if isinstance(end.code, str):
@@ -79,6 +95,28 @@ def main() -> None:
 def _leave(*_: Any) -> None:
     os.write(2, b"Stopped; nothing was written.\n")
     os._exit(STOPPED)
+
+
+def _overrun(text: str) -> None:
+    os.write(2, f"{text}. Nothing was written.\n".encode())
+    os._exit(FAILED)
+
+
+def _leave_even_if_deaf() -> None:
+    """A signal is heard by Python only between its own steps, and a computation in a library takes none: if the process is
+    still there some seconds after one, it leaves. The next command takes away what it had staged."""
+    reading, writing = os.pipe()
+    os.set_blocking(writing, False)
+    signal.set_wakeup_fd(writing, warn_on_full_buffer=False)
+
+    def listen() -> None:
+        while number := os.read(reading, 1):
+            if number[0] in (signal.SIGINT, signal.SIGTERM):
+                time.sleep(_DEAF)
+                os.write(2, b"Stopped; what was at work did not listen and was ended.\n")
+                os._exit(STOPPED)
+
+    threading.Thread(target=listen, daemon=True).start()
 
 
 def _version(asked: bool) -> None:
@@ -197,7 +235,12 @@ def _allow_outside(file: Path, set_: list[str] | None) -> None:
 
 @app.command("rehearse")
 def rehearse_command(
-    file: File, set_: Set = None, if_exists: Exists = None, allow: Allow = None, quiet: Quiet = False, json_: Json = False
+    file: File,
+    set_: Set = None,
+    if_exists: Exists = None,
+    allow: Allow = None,
+    quiet: Quiet = False,
+    json_: Json = False,
 ) -> None:
     """Check a workflow and foretell its outputs; nothing is written."""
     allow_hosts(allow)

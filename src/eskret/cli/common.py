@@ -10,6 +10,7 @@ from typing import Annotated
 
 import typer
 
+from eskret.core.unforeseen import as_sentence
 from eskret.errors import DocumentError, EskretError, RehearsalError
 
 FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
@@ -23,7 +24,9 @@ Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but er
 
 Allow = Annotated[
     list[str] | None,
-    typer.Option("--allow", metavar="HOST", help="A host that it may ask in this run, as maps.example.org:8443; several times."),
+    typer.Option(
+        "--allow", metavar="HOST", help="A host that it may ask in this run, as maps.example.org:8443; several times."
+    ),
 ]
 
 
@@ -51,6 +54,11 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
         raise typer.Exit(FAILED) from error
     except BrokenPipeError as error:
         raise typer.Exit(0) from error
+    except Exception as error:
+        if isinstance(error, (typer.Exit, typer.Abort, typer.BadParameter)):
+            raise
+        complain(as_sentence(error).sentence(), as_json)
+        raise typer.Exit(FAILED) from error
 
 
 @contextmanager

@@ -13,7 +13,8 @@ from eskret.cli.common import FAILED, Json, plain_errors
 
 def recover(
     folder: Annotated[
-        Path | None, typer.Argument(help="Only what concerns this folder and those in it; without, everything of yours.")
+        Path | None,
+        typer.Argument(help="Only what concerns this folder and those in it; without, everything of yours."),
     ] = None,
     json_: Json = False,
 ) -> None:

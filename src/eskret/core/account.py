@@ -169,7 +169,13 @@ class Remark:
     counts: tuple[tuple[str, int], ...] = ()
 
     def to_json(self) -> dict[str, Any]:
-        return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
+        return {
+            "text": self.text,
+            "layer": self.layer,
+            "look": self.look,
+            "code": str(self.code),
+            "counts": dict(self.counts),
+        }
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:

@@ -19,12 +19,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.errors import ExpressionError
+from eskret.core import watchdog
+from eskret.errors import Code, ExpressionError
 
 if TYPE_CHECKING:
     import duckdb
 
 MEMORY = "4GB"
+MOST_SIGNS, MOST_JOINED, MOST_DEEP, MOST_DIGITS = 200_000, 1_000, 200, 300
+_TABLE = "Put the values into a table and join it, or write them as a list: field IN (1, 2, 3)"
 SECONDS = 120.0
 _HEAD = "SELECT (\n"
 _TAIL = "\n) FROM layer"
@@ -154,6 +157,7 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     """
     if not text.strip():
         raise ExpressionError("there is no condition yet", way_out="Write one, for example: name = 'North'")
+    _check_size(text)
     sql, shifts = _prepare(text, names, fields_by_parameter or {})
     tree = json.loads(_parser().execute("SELECT json_serialize_sql(?)", [_HEAD + sql + _TAIL]).fetchall()[0][0])
     if tree["error"]:
@@ -167,6 +171,41 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     parameters: list[str] = []
     _walk(node["select_list"][0], names, fields, parameters, lambda at: _original(at - len(_HEAD), shifts))
     return Expression(text, sql, tuple(dict.fromkeys(fields)), tuple(dict.fromkeys(parameters)))
+
+
+def _check_size(text: str) -> None:
+    """Refuse what would take the database longer to understand than to answer.
+
+    Raises
+    ------
+    ExpressionError : it is too long, joins too many conditions, or nests too deeply.
+    """
+    if len(text) > MOST_SIGNS:
+        raise ExpressionError(
+            f"it has {len(text):,} characters, and {MOST_SIGNS:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE
+        )
+    joined, depth, deepest, longest = 0, 0, 0, 0
+    for token in tokens(text):
+        word = token.text.lower()
+        joined += word in ("and", "or", "not", "case", "when")
+        depth += (word in ("(", "[", "{")) - (word in (")", "]", "}"))
+        deepest = max(deepest, depth)
+    for digits in re.finditer(r"\d+", text):
+        longest = max(longest, len(digits.group()))
+    if joined > MOST_JOINED:
+        raise ExpressionError(
+            f"it joins {joined:,} conditions, and {MOST_JOINED:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE
+        )
+    if deepest > MOST_DEEP:
+        raise ExpressionError(
+            f"its brackets stand {deepest:,} deep, and {MOST_DEEP:,} are the most", code=Code.TOO_LARGE,
+            way_out="Take brackets out",
+        )  # fmt: skip
+    if longest > MOST_DIGITS:
+        raise ExpressionError(
+            f"a number in it has {longest:,} digits, and {MOST_DIGITS} are the most", code=Code.TOO_LARGE,
+            way_out="Put texts in 'single' quotes",
+        )  # fmt: skip
 
 
 def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -> tuple[str, list[tuple[int, int]]]:
@@ -324,14 +363,17 @@ def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator
     timer.daemon = True
     timer.start()
     try:
-        yield
+        # a single function over one value does not listen to being interrupted
+        with watchdog.bounded(seconds + watchdog.GRACE, "The expression"):
+            yield
     except duckdb.InterruptException as error:
         raise ExpressionError(
-            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows"
-        ) from error
+            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows",
+            code=Code.TIME_LIMIT,
+        ) from error  # fmt: skip
     except duckdb.OutOfMemoryException as error:
         raise ExpressionError(
-            f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler"
+            f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler", code=Code.MEMORY
         ) from error
     except duckdb.Error as error:
         raise _plain(error) from error
@@ -445,12 +487,14 @@ def parse_condition(
     return expression
 
 
-def truth(expression: Expression, table: pa.Table, values: Mapping[str, Any]) -> tuple[np.ndarray, np.ndarray]:
+def truth(
+    expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS
+) -> tuple[np.ndarray, np.ndarray]:
     """Where a condition is true, and where it is unknown for want of a value (two boolean arrays).
 
     Logic of three values as in ISO 9075: a comparison with null is unknown, and unknown is not true.
     """
-    column = evaluate(expression, table, values)
+    column = evaluate(expression, table, values, seconds)
     if pa.types.is_null(column.type):
         return np.zeros(len(column), bool), np.ones(len(column), bool)
     unknown = column.is_null().to_numpy()

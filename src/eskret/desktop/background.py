@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -12,28 +14,39 @@ from PySide6.QtCore import QObject, Signal
 class Background(QObject):
     """One thread. What is asked is done one after the other; after ``close`` nothing is handed back."""
 
-    _done = Signal(object, object)
+    _done = Signal(int, object)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="eskret-window")
         self._closed = False
+        self._number = 0
+        # whoever is to be told may be a widget: the thread knows only a number, so that it never is the last to hold one
+        self._takes: dict[int, tuple[Callable[[], Any], Callable[[Any], None]]] = {}
+        self._lately: deque[Any] = deque(maxlen=8)
         self._done.connect(self._hand_back)
 
     def run(self, work: Callable[[], Any], take: Callable[[Any], None]) -> None:
         """Do ``work`` in the thread, then call ``take`` with its answer in this one. What it raises is raised here."""
         if not self._closed:
-            self._pool.submit(work).add_done_callback(lambda future: self._tell(take, future))
+            self._number += 1
+            number = self._number
+            self._takes[number] = (work, take)
+            self._pool.submit(work).add_done_callback(partial(self._tell, number))
 
-    def _tell(self, take: Callable[[Any], None], future: Future[Any]) -> None:
+    def _tell(self, number: int, future: Future[Any]) -> None:
         if not self._closed and not future.cancelled():
-            self._done.emit(take, future)
+            self._done.emit(number, future)
 
-    def _hand_back(self, take: Callable[[Any], None], future: Future[Any]) -> None:
-        if not self._closed:
-            take(future.result())
+    def _hand_back(self, number: int, future: Future[Any]) -> None:
+        asked = self._takes.pop(number, None)
+        self._lately.append((asked, future))
+        if not self._closed and asked is not None:
+            asked[1](future.result())
 
     def close(self) -> None:
         """Wait for what is being done, and drop the rest."""
         self._closed = True
         self._pool.shutdown(wait=True, cancel_futures=True)
+        self._takes.clear()
+        self._lately.clear()

@@ -182,7 +182,8 @@ class Publisher(QObject):
             stderr=subprocess.STDOUT,
             text=True,
         )
-        threading.Thread(target=self._listen, args=(self._practice,), daemon=True).start()
+        self._listener = threading.Thread(target=self._listen, args=(self._practice,), daemon=True)
+        self._listener.start()
 
     def _listen(self, process: subprocess.Popen[str]) -> None:
         assert process.stdout is not None
@@ -213,6 +214,7 @@ class Publisher(QObject):
             except subprocess.TimeoutExpired:
                 process.kill()
                 process.wait()
+            self._listener.join(2.0)  # it holds this object, which is to be freed on its own thread
 
     def set_faults(self, told: Mapping[str, float]) -> None:
         """Have the practice server that runs be slow or fail, for practice."""

@@ -543,7 +543,9 @@ class Session(QObject):
             rows = ledger.rows(self.document, self.results)
             summary = ledger.summary([r for r in rows if r.state])
             if state in ("balanced", "look"):
-                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", "")
+                self.told.emit(
+                    "good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", ""
+                )
             else:
                 self.told.emit("bad", error, "")
         else:

@@ -12,6 +12,7 @@ from PySide6.QtCore import QRect, QSettings, Qt
 from PySide6.QtGui import QCloseEvent, QFont, QPainter, QPaintEvent
 from PySide6.QtWidgets import QMainWindow
 
+from eskret.desktop.collector import window_begins, window_ends
 from eskret.desktop.theme.style import font, theme
 
 if TYPE_CHECKING:
@@ -23,6 +24,8 @@ class Window(QMainWindow):
 
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
+        window_begins()
+        self._closed = False
         self._settings = settings
         self.workbench: Workbench | None = None
         self.setWindowTitle("Eskret")
@@ -60,3 +63,6 @@ class Window(QMainWindow):
             return
         self._settings.setValue("place", self.saveGeometry())
         event.accept()
+        if not self._closed:
+            self._closed = True
+            window_ends()

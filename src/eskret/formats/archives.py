@@ -146,7 +146,14 @@ def _unpack_into(home: Path, path: Path, members: Sequence[zipfile.ZipInfo]) -> 
                         if left < 0:  # it said it was smaller
                             raise _swollen(path, member)
                         sink.write(piece)
-            except (zipfile.BadZipFile, EOFError, NotImplementedError, zipfile.LargeZipFile, zlib.error, RuntimeError) as error:
+            except (
+                zipfile.BadZipFile,
+                EOFError,
+                NotImplementedError,
+                zipfile.LargeZipFile,
+                zlib.error,
+                RuntimeError,
+            ) as error:
                 raise InputError(f"'{name[:80]}' in it is damaged", place=str(path),
                                  way_out="Fetch it again from its source") from error  # fmt: skip
             out[name] = target

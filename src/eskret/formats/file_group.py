@@ -147,7 +147,9 @@ class FileGroup(Participant):
             for move in open_:
                 assert move.staged is not None
                 if move in strange or (move.sha256 and hash_file(move.staged) != move.sha256):
-                    found.left.append((move.target, CHANGED if move in strange else "what was staged for it is damaged"))
+                    found.left.append(
+                        (move.target, CHANGED if move in strange else "what was staged for it is damaged")
+                    )
                     continue
                 try:
                     os.replace(move.staged, move.target)

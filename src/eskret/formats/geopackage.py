@@ -26,7 +26,7 @@ from eskret.core.encoded import Encoded, encode, slices
 from eskret.core.expression import quote
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, InputError
+from eskret.errors import DeliveryError
 from eskret.formats import rtree, sections, sqlite
 from eskret.formats.reading import Watch, no_watch
 
@@ -95,6 +95,7 @@ def entries(path: Path) -> list[Entry]:
     db = None
     try:
         db = sqlite.connect(path)
+        sqlite.limit_time(db, 120.0)
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
         section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
         return [

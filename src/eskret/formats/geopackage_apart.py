@@ -1,6 +1,7 @@
 """Change a GeoPackage in a small process of its own.
 
-SQLite's locks belong to a process (``core/files/alone.py``). The child opens the file by nothing but SQLite. If the parent dies before the commit point, the child sees the end of its input and rolls back.
+SQLite's locks belong to a process (``core/files/alone.py``). The child opens the file by nothing but SQLite. If the parent
+dies before the commit point, the child sees the end of its input and rolls back.
 """
 
 from __future__ import annotations
@@ -72,7 +73,11 @@ class _Child:
 
     def __init__(self) -> None:
         self._process = subprocess.Popen(
-            [sys.executable, "-P", "-m", "eskret.formats.geopackage_apart"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
+            [sys.executable, "-P", "-m", "eskret.formats.geopackage_apart"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+            encoding="utf-8",
         )
 
     def ask(self, request: Mapping[str, Any]) -> dict[str, Any]:
@@ -128,7 +133,13 @@ def serve() -> None:
                 told = {"problems": [[str(p), why] for p, why in held.complete()]}
         except EskretError as error:
             kind = "changed" if isinstance(error, TargetChangedError) else "delivery"
-            told = {"error": error.problem, "place": error.place, "way_out": error.way_out, "code": error.code, "kind": kind}
+            told = {
+                "error": error.problem,
+                "place": error.place,
+                "way_out": error.way_out,
+                "code": error.code,
+                "kind": kind,
+            }
         except OSError as error:
             told = {"error": error.strerror or str(error), "place": str(error.filename or ""), "way_out": "", "code": Code.GENERAL,
                     "kind": "delivery"}  # fmt: skip

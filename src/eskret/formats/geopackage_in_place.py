@@ -152,7 +152,9 @@ class GeoPackageInPlace(Participant):
     @classmethod
     def from_json(cls, told: Mapping[str, Any], moved: Callable[[Path], Path]) -> GeoPackageInPlace:
         return cls(
-            moved(Path(told["target"])), moved(Path(told["staged"])), [LayerChange.from_json(c) for c in told["changes"]]
+            moved(Path(told["target"])),
+            moved(Path(told["staged"])),
+            [LayerChange.from_json(c) for c in told["changes"]],
         )
 
     def recover(self) -> Recovery:
@@ -184,7 +186,11 @@ class GeoPackageInPlace(Participant):
         """A connection with the staged file attached and the target locked."""
         sqlite.roll_back_hot(self.target)
         db = sqlite3.connect(
-            sqlite.uri(self.target, "rw"), uri=True, isolation_level=None, timeout=sqlite.PATIENCE, check_same_thread=False
+            sqlite.uri(self.target, "rw"),
+            uri=True,
+            isolation_level=None,
+            timeout=sqlite.PATIENCE,
+            check_same_thread=False,
         )
         self._db = db
         db.execute("PRAGMA synchronous = FULL")
@@ -325,7 +331,8 @@ def _undo(db: sqlite3.Connection, change: LayerChange) -> tuple[LayerChange, int
         )  # fmt: skip
     if change.added:
         db.execute(
-            f"DELETE FROM main.{layer} WHERE {quote(key)} BETWEEN ? AND ?", (change.first, change.first + change.added - 1)
+            f"DELETE FROM main.{layer} WHERE {quote(key)} BETWEEN ? AND ?",
+            (change.first, change.first + change.added - 1),
         )
     if change.rows > change.added:
         columns = [c for c in geopackage_transfer.columns_of(db, change.kept, SOURCE) if c != key]
@@ -337,9 +344,7 @@ def _undo(db: sqlite3.Connection, change: LayerChange) -> tuple[LayerChange, int
         used = db.execute(f"SELECT 1 FROM main.{layer} WHERE {quote(column)} IS NOT NULL LIMIT 1").fetchone()
         if used is None:
             db.execute(f"ALTER TABLE main.{layer} DROP COLUMN {quote(column)}")
-    db.execute(
-        "UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (geopackage.now(), change.layer)
-    )
+    db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (geopackage.now(), change.layer))
     return change, before - change.added
 
 

@@ -23,6 +23,8 @@ from eskret.core.layer import Field, Kind, LayerFacts
 from eskret.errors import CrsError, InputError
 from eskret.formats import sections, sqlite
 
+COUNTING = 30.0
+"""Seconds that counting the layers of a file may take."""
 SMALL = 5_000
 """Up to so many rows a layer is read here."""
 
@@ -62,13 +64,16 @@ def all_facts(path: Path) -> dict[str, LayerFacts] | None:
 def _facts(path: Path, state: tuple[int, ...]) -> dict[str, LayerFacts] | None:
     try:
         db = sqlite.connect(path)
+        sqlite.limit_time(db, COUNTING)
         try:
             if db.execute("PRAGMA application_id").fetchone()[0] != 0x47504B47:
                 return None
             return _told(path, db)
         finally:
             db.close()
-    except (sqlite3.Error, ValueError, TypeError):
+    except (sqlite3.Error, ValueError, TypeError) as error:
+        if isinstance(error, sqlite3.Error) and sqlite.is_interrupted(error):
+            raise sqlite.unsound(error, path) from error  # the library would count on for ever
         return None
 
 
@@ -78,6 +83,10 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
     systems = {n: _crs(o, c, d) for n, o, c, d in db.execute(
         "SELECT srs_id, organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys")}  # fmt: skip
     tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')")}
+    for (view,) in db.execute(
+        "SELECT name FROM sqlite_master WHERE type = 'view' AND name IN (SELECT table_name FROM gpkg_contents)"
+    ).fetchall():
+        db.execute(f"SELECT count(*) FROM {quote(view)}").fetchone()  # one without end is found out here
     titles: dict[str, dict[str, str]] = {}
     if "gpkg_data_columns" in tables:
         for table, column, title in db.execute("SELECT table_name, column_name, title FROM gpkg_data_columns"):

@@ -26,7 +26,7 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats.reading import Reading, Watch, no_watch
-from eskret.formats.vector import check_readable
+from eskret.formats.vector import check_readable, unknown_encoding
 
 PARTS = ("waypoints", "routes", "route_points", "tracks", "track_points")
 _TIME = pa.timestamp("ms", "UTC")
@@ -220,6 +220,8 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
             f"it is not well-formed in line {error.lineno}: {expat.ErrorString(error.code)}", place=str(path),
             way_out="The recording was probably cut short; copy it from the unit again",
         ) from error  # fmt: skip
+    except LookupError as error:
+        raise unknown_encoding(path) from error
     shared: list[Remark] = []
     if reader.empty_segments:
         shared.append(Remark(f"{counted(reader.empty_segments, 'empty track segment')} left out"))

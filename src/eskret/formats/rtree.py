@@ -60,7 +60,8 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
         # nodes are smaller there: SQLite lays them out itself
         rows = np.column_stack([bounds[:, 0], bounds[:, 2], bounds[:, 1], bounds[:, 3]]).tolist()
         db.executemany(
-            f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)]
+            f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)",
+            [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)],
         )
         return
     box = _rounded(bounds)

@@ -7,6 +7,7 @@ is no family: its files are read as if they lay in a folder, and are called ``me
 from __future__ import annotations
 
 import re
+import stat
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from functools import lru_cache
@@ -86,7 +87,9 @@ def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable
             if not hits:
                 raise InputError("there is no readable file in this folder", place=str(whole))
         else:
-            if not whole.exists():
+            if whole.exists():
+                check_regular(whole)
+            else:
                 raise InputError("there is no such file", place=str(whole), way_out="Put it there, or choose another")
             if not endings and not is_source(whole):
                 raise InputError(
@@ -183,7 +186,31 @@ def recording_part(path: Path, name: str) -> str:
     return part if path.suffix.lower() == ".zip" and member.lower().endswith(".gpx") else ""
 
 
+def check_regular(path: Path) -> None:
+    """Refuse what only looks like a file: to read from it may never end.
+
+    Raises
+    ------
+    InputError : it is a pipe, a device or a socket.
+    """
+    try:
+        mode = path.stat().st_mode
+    except OSError:
+        return  # whoever reads it says it
+    for test, what in (
+        (stat.S_ISFIFO, "a pipe"),
+        (stat.S_ISCHR, "a device"),
+        (stat.S_ISBLK, "a device"),
+        (stat.S_ISSOCK, "a socket"),
+    ):
+        if test(mode):
+            raise InputError(
+                f"this is {what}, not a file", place=str(path), way_out="Write what comes from it to a file first"
+            )
+
+
 def _family(path: Path) -> Any:
+    check_regular(path)
     return _FAMILIES.get(path.suffix.lower(), vector)
 
 

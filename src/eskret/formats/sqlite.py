@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import time
 from collections.abc import Iterable, Sequence
 from contextlib import closing, suppress
 from itertools import chain
@@ -32,6 +33,17 @@ def connect(path: Path) -> sqlite3.Connection:
     """A connection that can only read. What a program that was killed had begun is rolled back first, where we may write."""
     roll_back_hot(path)
     return sqlite3.connect(uri(path), uri=True)
+
+
+def limit_time(db: sqlite3.Connection, seconds: float) -> None:
+    """Let no statement on a connection go on for longer: a view can be without end."""
+    until = time.monotonic() + seconds
+    db.set_progress_handler(lambda: time.monotonic() > until, 200_000)
+
+
+def is_interrupted(error: sqlite3.Error) -> bool:
+    """Whether a statement took longer than it may."""
+    return _result(error) == sqlite3.SQLITE_INTERRUPT
 
 
 def roll_back_hot(path: Path) -> bool:
@@ -140,6 +152,11 @@ def unsound(error: sqlite3.Error, path: Path) -> InputError:
         return InputError(
             "another program is writing this GeoPackage right now", place=str(path), way_out="Try again when it is done",
             code=Code.HELD_ELSEWHERE,
+        )  # fmt: skip
+    if is_interrupted(error):
+        return InputError(
+            "a layer in it does not come to an end when it is counted", place=str(path),
+            way_out="It may be a view; save it as a layer of its own", code=Code.TIME_LIMIT,
         )  # fmt: skip
     return InputError(
         f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away",

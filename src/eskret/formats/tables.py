@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv as csv_lines
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import replace
@@ -108,12 +109,20 @@ def _parsed(path: Path, encoding: str, delimiter: str, names: Sequence[str], bad
             ),
         )  # fmt: skip
     except pa.ArrowInvalid as error:
-        if "Empty CSV" in str(error):
+        if _has_no_rows(path, encoding, delimiter):
             return pa.table({n: pa.array([], pa.string()) for n in names})
         raise InputError(
             f"it cannot be read as a table ({str(error)[:120]})", place=str(path),
             way_out="Open it where it was made and save it again",
         ) from error  # fmt: skip
+
+
+def _has_no_rows(path: Path, encoding: str, delimiter: str) -> bool:
+    """Whether there is nothing behind the head of a table: the library takes that for a mistake."""
+    with path.open(encoding=encoding, errors="replace", newline="") as stream:
+        rows = csv_lines.reader(stream, delimiter=delimiter)
+        next(rows, None)
+        return not any(row for row in rows)
 
 
 def _names(head: Sequence[Any]) -> tuple[list[str], list[Remark]]:

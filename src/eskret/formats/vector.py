@@ -23,7 +23,7 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
-from eskret.errors import CrsError, InputError
+from eskret.errors import Code, CrsError, InputError
 from eskret.formats import geopackage_read
 from eskret.formats.gdal import library
 from eskret.formats.reading import Reading, Watch, no_watch
@@ -148,6 +148,16 @@ def _check_xml(path: Path, changed: int, size: int) -> None:
             f"it is not sound XML ({expat.errors.messages[error.code]}); it is damaged or was cut short",
             place=f"{path}, line {error.lineno}", way_out="Fetch it again from its source",
         ) from error  # fmt: skip
+    except (LookupError, ValueError) as error:
+        raise unknown_encoding(path) from error
+
+
+def unknown_encoding(path: Path) -> InputError:
+    """What to say of an XML file whose first line names an encoding that nobody knows, or that is not its own."""
+    return InputError(
+        "the encoding that its first line names is not known, or not the one it is written in", place=str(path),
+        way_out='Correct encoding="..." in its first line', code=Code.UNDECODABLE,
+    )  # fmt: skip
 
 
 def _options(path: Path) -> dict[str, str]:

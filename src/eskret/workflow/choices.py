@@ -143,7 +143,9 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
     step = document.step(id)
     operation = operation_by_id(step.use)
     if not isinstance(operation, Source):
-        raise DocumentError("it does not load layers", place=f"step '{id}'", step=id, way_out="Take choices from one that does")
+        raise DocumentError(
+            "it does not load layers", place=f"step '{id}'", step=id, way_out="Take choices from one that does"
+        )
     given = {p.name: values[p.name] for p in document.parameters}
     of_fields = {p.name: str(given[p.name]) for p in document.parameters if p.type == "field"}
     context = Context(folder, id, given, of_fields, document.crs or None,

@@ -398,7 +398,15 @@ class DeliveryDesk:
                 continue
             ahead = self._known(target)
             state = FileState.of(target) if isinstance(seen, Seen) else seen
-            moves.append(Move(target, staged, state, self._dataset[target], ahead.sha256 if ahead else record_of(staged, {}).sha256))
+            moves.append(
+                Move(
+                    target,
+                    staged,
+                    state,
+                    self._dataset[target],
+                    ahead.sha256 if ahead else record_of(staged, {}).sha256,
+                )
+            )
         for gone in self._gone:
             if gone not in self._staged:
                 state = self._seen[gone]

@@ -6,6 +6,7 @@ moved. Reading a canonical file and writing it gives the same bytes.
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -17,7 +18,7 @@ from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.naming import clean_name
 from eskret.core.style import Style
-from eskret.errors import DocumentError
+from eskret.errors import Code, DocumentError
 from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
 from eskret.workflow.each import Each, each_of
@@ -139,11 +140,27 @@ def parse(text: str, place: str = "workflow") -> Document:
         toml = tomlkit.parse(text)
     except tomlkit.exceptions.TOMLKitError as error:
         raise DocumentError(f"this is not sound TOML: {error}", place=place) from error
+    except (RecursionError, ValueError, TypeError, KeyError, AttributeError, IndexError) as error:
+        # what the library did not foresee itself, such as a number without end
+        raise DocumentError("this is not sound TOML", place=place, way_out="Check what was changed last") from error
+    try:
+        return _document(toml, place)
+    except RecursionError as error:
+        raise DocumentError("something in it is nested too deeply", place=place, code=Code.TOO_LARGE) from error
+    except (TypeError, ValueError, KeyError, AttributeError, IndexError) as error:
+        logging.getLogger(__name__).exception("a workflow file")
+        raise DocumentError(
+            f"something in it is of a kind that cannot stand there ({type(error).__name__})", place=place,
+            way_out="Compare it with the handbook's example",
+        ) from error  # fmt: skip
+
+
+def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
     plain = toml.unwrap()
     version = plain.pop("eskret", None)
     if version is None:
         raise DocumentError("this is no workflow file", place=place, way_out="Its first line must be: eskret = 1")
-    if not isinstance(version, int) or version < 1:
+    if not isinstance(version, int) or isinstance(version, bool) or version < 1:
         raise DocumentError(f"the version {version!r} makes no sense", place=place, way_out="Write eskret = 1")
     if version > VERSION:
         raise DocumentError(
@@ -197,8 +214,8 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         if not isinstance(use, str):
             raise DocumentError("it does not say which operation to use", place=where, way_out='Write use = "load"')
         source = values.pop("from", ())
-        source = (source,) if isinstance(source, str) else tuple(source)
-        if not all(isinstance(r, str) for r in source):
+        source = (source,) if isinstance(source, str) else source
+        if not isinstance(source, list | tuple) or not all(isinstance(r, str) for r in source):
             raise DocumentError("'from' must be a reference or a list of them", place=where)
         heading, note = values.pop("heading", ""), values.pop("note", "")
         off, result = values.pop("off", False), values.pop("result", False)
@@ -209,7 +226,7 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         if not isinstance(layer, dict) or not all(isinstance(v, dict) for v in layer.values()):
             raise DocumentError("settings for one layer are [steps.layer.KEY]", place=where)
         style = _styles(values.pop("style", {}), where)
-        yield Step(id, use, source, values, heading, note, off, layer, style, each, result)
+        yield Step(id, use, tuple(source), values, heading, note, off, layer, style, each, result)
 
 
 def _styles(tables: Any, place: str) -> dict[str, Style]:

@@ -170,7 +170,12 @@ class Run:
             except StoppedError as stopped:
                 seconds = time.perf_counter() - begun
                 return RunResult(
-                    STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title, code=Code.STOPPED
+                    STOPPED,
+                    seconds,
+                    error=stopped.sentence(),
+                    started=started,
+                    title=self.document.title,
+                    code=Code.STOPPED,
                 )
         try:
             result = self._once(begun, started, told, again=self._desk is None)

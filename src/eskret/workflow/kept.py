@@ -136,9 +136,7 @@ def _read(note: Path) -> Change | None:
         told: Mapping[str, Any] = json.loads(note.read_text(encoding="utf-8"))
         members = tuple(Member(Path(str(f)), str(a)) for f, a in told["members"])
         layers = tuple(LayerChange.from_json(c) for c in told.get("layers", ()))
-        made = Change(
-            note.parent.name, members, str(told["when"]), str(told["workflow"]), str(told["title"]), layers
-        )
+        made = Change(note.parent.name, members, str(told["when"]), str(told["workflow"]), str(told["title"]), layers)
     except (OSError, ValueError, KeyError, TypeError):
         return None
     return made if members else None

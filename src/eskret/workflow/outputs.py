@@ -100,7 +100,9 @@ class Outputs:
             return False
 
     @classmethod
-    def remember(cls, workflow: Path, folder: Path, fresh: Mapping[str, FileRecord] | Mapping[Path, FileRecord]) -> None:
+    def remember(
+        cls, workflow: Path, folder: Path, fresh: Mapping[str, FileRecord] | Mapping[Path, FileRecord]
+    ) -> None:
         """Put records of what was written into the file beside the workflow, whose folder is locked: what another run of it
         remembered meanwhile stays.
 

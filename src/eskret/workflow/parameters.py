@@ -204,8 +204,8 @@ def parameter_of(name: str, values: Any, place: str) -> Parameter:
         if key not in KEYS:
             raise DocumentError(f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(KEYS)}")
     kind = values.get("type", "text")
-    if kind not in TYPES:
-        raise DocumentError(f"there is no type '{kind}'", place=where, way_out=f"Types: {', '.join(TYPES)}")
+    if not isinstance(kind, str) or kind not in TYPES:
+        raise DocumentError(f"there is no type '{str(kind)[:60]}'", place=where, way_out=f"Types: {', '.join(TYPES)}")
     for key in ("label", "help"):
         if not isinstance(values.get(key, ""), str):
             raise DocumentError(f"'{key}' must be text", place=where)

@@ -39,9 +39,13 @@ class Recovered:
         what = f"the run of '{self.title}'" if self.title else "a run"
         if self.completed:
             names = ", ".join(p.name for p in self.completed[:4]) + (" ..." if len(self.completed) > 4 else "")
-            out.append(f"{what[:1].upper()}{what[1:]} was cut short while it put its outputs in place; that is done now: {names}.")
+            out.append(
+                f"{what[:1].upper()}{what[1:]} was cut short while it put its outputs in place; that is done now: {names}."
+            )
         elif not self.left:
-            out.append(f"{what[:1].upper()}{what[1:]} was cut short after all its outputs were in place; it is remembered now.")
+            out.append(
+                f"{what[:1].upper()}{what[1:]} was cut short after all its outputs were in place; it is remembered now."
+            )
         again = "It is tried again by the next command." if self.pending else "Run it again to have it."
         out += [f"{path}: {why}, so what {what} made for it is not there. {again}" for path, why in self.left]
         return out
@@ -173,4 +177,3 @@ def _moved_backup(backup: Mapping[str, Any], moved: _Places) -> dict[str, Any]:
     if "files" in backup:
         return {**backup, "files": [str(moved(Path(f))) for f in backup["files"]]}
     return {**backup, "target": str(moved(Path(backup["target"]))), "staged": str(moved(Path(backup["staged"])))}
-

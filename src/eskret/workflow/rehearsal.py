@@ -169,7 +169,9 @@ def _rehearse(
         if watch is not None:
             context = replace(context, watch=watch)
         # what a workflow asks that is used as a step, the one that uses it is asked for
-        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers))
+        entered, forecast, more = _rounds(
+            step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers)
+        )
         strangers.extend(forecast.strangers)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
@@ -184,9 +186,7 @@ def _rehearse(
     findings += _room(planned)
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
         text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
-        findings.append(
-            Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW)
-        )
+        findings.append(Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
     told = pending_elsewhere(sorted(desk.folders))
     findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
     if planned and not broken:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-import traceback
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, replace
@@ -27,6 +26,7 @@ from eskret.core.account import (
     state_of,
 )
 from eskret.core.layer import Layer
+from eskret.core.unforeseen import as_sentence
 from eskret.errors import AccountError, Action, CheckError, Code, EskretError, StoppedError
 from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Operation, Outcome, Source
 from eskret.operations.registry import operation_by_id
@@ -340,13 +340,13 @@ class StepRun:
         except Exception as error:
             if part.round is None or not self._goes_on(part):
                 raise self._failed(error, part.round) from error
-            failure = plain(error, self.operation)
+            failure = as_sentence(error, self.operation.id)
             self._first_failure = self._first_failure or failure
             self._failed_rounds += 1
             self.results[number] = [_failed_round(failure, part.round, entering)]
 
     def _failed(self, error: Exception, one: Round | None = None) -> EskretError:
-        failure = plain(error, self.operation)
+        failure = as_sentence(error, self.operation.id)
         failure.step = self.step.id
         failure.at(f"step '{self.step.id}'" + (f", round '{one.label}'" if one is not None else ""))
         self._record(FAILED, (), failure.sentence())
@@ -467,22 +467,3 @@ def _once(accounts: Iterable[InputAccount]) -> tuple[InputAccount, ...]:
     for number, account in enumerate(accounts):
         out.setdefault(number if account.first else (account.setting, account.layer), account)
     return tuple(out.values())
-
-
-def plain(error: Exception, operation: Operation) -> EskretError:
-    """Any failure as one a person can read; a fault of the program says where it is."""
-    if isinstance(error, EskretError):
-        return error
-    if isinstance(error, MemoryError):
-        return EskretError(
-            "there is not enough memory", way_out="Close other programs, or work on fewer layers at a time"
-        )
-    if isinstance(error, OSError):
-        what = {28: "the disk is full", 13: "access is denied", 2: "the file is gone"}.get(error.errno or 0, str(error))
-        return EskretError(what, place=str(error.filename or ""), way_out="Mend that and run again")
-    where = traceback.extract_tb(error.__traceback__)[-1]
-    return EskretError(
-        f"'{operation.id}' failed with a fault of the program: {type(error).__name__}: {error} "
-        f"({Path(where.filename).name}, line {where.lineno})",
-        way_out="Nothing was written; please report it",
-    )

@@ -313,7 +313,9 @@ def marks_in(folder: Path) -> list[Mark]:
     for file in folder.glob(f"{PREFIX}*{_MARK}") if folder.is_dir() else ():
         try:
             told = json.loads(file.read_text(encoding="utf-8"))
-            out.append(Mark(file, str(told["run"]), int(told["place"]), str(told["user"])[:80], str(told["machine"])[:80]))
+            out.append(
+                Mark(file, str(told["run"]), int(told["place"]), str(told["user"])[:80], str(told["machine"])[:80])
+            )
         except (OSError, ValueError, KeyError, TypeError):
             continue
     return out

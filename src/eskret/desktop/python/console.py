@@ -79,7 +79,9 @@ class ConsolePane(Pane):
             try:
                 self._begin()
             except Exception as error:  # whatever a machine lacks for it: the window goes on without
-                self._session.told.emit("bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.", "")
+                self._session.told.emit(
+                    "bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.", ""
+                )
                 self.closed.emit()
                 return
         self.widget.setFocus()

@@ -471,7 +471,9 @@ class Save(Delivery):
         with geopackage.writing(staged) as container:
             container.add(done.aligned.take(rows), name, watch=context.watch)
         columns = tuple(
-            (f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names
+            (f.name, geopackage.sql_type(f.type))
+            for f in done.aligned.table.schema
+            if f.name not in old.table.column_names
         )
         change = context.desk.change_layer(
             plan.path, LayerChange(name, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)

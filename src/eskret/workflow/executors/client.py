@@ -34,6 +34,7 @@ class Worker:
         self._ended: set[int] = set()
         self._number = 0
         self._closing = False
+        self._listeners: list[threading.Thread] = []
 
     def warm(self) -> None:
         """Start the process before it is needed."""
@@ -93,6 +94,11 @@ class Worker:
             except subprocess.TimeoutExpired:
                 process.kill()
                 process.wait()
+        # whoever listened may be an object of a window: no thread holds it any longer than this
+        self._on_event = _nobody
+        for listener in self._listeners:
+            if listener is not threading.current_thread():
+                listener.join(2.0)
 
     @property
     def pid(self) -> int | None:
@@ -118,7 +124,9 @@ class Worker:
                 [sys.executable, "-P", "-m", "eskret.workflow.executors.worker"], stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE, text=True, encoding="utf-8", env=environment,
             )  # fmt: skip
-            threading.Thread(target=self._listen, args=(self._process,), daemon=True).start()
+            listener = threading.Thread(target=self._listen, args=(self._process,), daemon=True)
+            self._listeners = [t for t in self._listeners if t.is_alive()] + [listener]
+            listener.start()
         return self._process
 
     def _listen(self, process: subprocess.Popen[str]) -> None:
@@ -155,6 +163,10 @@ class Worker:
             else:
                 told = {"event": "crashed", "text": _how(code)}
             self._on_event({"job": job, "do": do, **told})
+
+
+def _nobody(event: Mapping[str, Any]) -> None:
+    """Hears what comes after the end."""
 
 
 def _how(code: int) -> str:

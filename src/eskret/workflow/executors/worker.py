@@ -12,14 +12,21 @@ import json
 import os
 import sys
 import threading
-import traceback
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any, TextIO
 
-from eskret.errors import EskretError, ExpressionError, RehearsalError, StoppedError
+from eskret.core import watchdog
+from eskret.core.files.log import start_log
+from eskret.core.unforeseen import as_sentence
+from eskret.errors import Code, EskretError, ExpressionError, RehearsalError, StoppedError
 from eskret.formats import gdal
 from eskret.workflow.executors import handed, published
+
+OVERRUN = 75
+"""The exit code of a worker that ended itself because something in it did not listen."""
+UNASKED = 8.0
+"""Seconds that an expression may take which is tried while somebody types it."""
 
 Request = Mapping[str, Any]
 Tell = Callable[[Mapping[str, Any]], None]
@@ -158,7 +165,7 @@ def _count(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
     table = StoredLayer(request["layer"]).table
     condition = parse_condition(request["where"], table.schema, request["values"])
-    true, _ = truth(condition, table, request["values"])
+    true, _ = truth(condition, table, request["values"], UNASKED)
     return {"kept": int(true.sum()), "of": len(true)}
 
 
@@ -171,7 +178,7 @@ def _compute(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     table = StoredLayer(request["layer"]).table
     expression = parse(request["value"], table.column_names)
     try:
-        column = evaluate(expression, table.slice(0, 6), request["values"], 5.0)
+        column = evaluate(expression, table.slice(0, 6), request["values"], UNASKED)
     except ExpressionError as error:
         return {"wrong": f"The first rows cannot be worked out: {error.problem}.", "values": [], "of": table.num_rows}
     values = [v if v is None or isinstance(v, bool | int | float) else str(v) for v in column.to_pylist()]
@@ -358,6 +365,23 @@ def serve(requests: TextIO, answers: TextIO) -> None:
     """Answer requests until there are no more."""
     lock = threading.Lock()
     jobs = _Jobs()
+    open_jobs: dict[int, str] = {}
+
+    def overrun(text: str) -> None:
+        """Something does not listen: every open job is told, and the process ends; whoever keeps it starts another."""
+        for job, do in list(open_jobs.items()):
+            tell(
+                {
+                    "job": job,
+                    "event": "error",
+                    "do": do,
+                    "text": f"{text}. Nothing was written.",
+                    "code": Code.TIME_LIMIT,
+                }
+            )
+        os._exit(OVERRUN)
+
+    watchdog.may_be_ended(overrun)
 
     def tell(event: Mapping[str, Any]) -> None:
         line = json.dumps(event, ensure_ascii=False, default=str)
@@ -367,6 +391,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
 
     def work(request: Request) -> None:
         job = request["job"]
+        open_jobs[job] = request["do"]
         try:
             answer = _DO[request["do"]](request, lambda e: tell({"job": job, **e}), jobs)
             tell({"job": job, "event": "done", "do": request["do"], **answer})
@@ -387,9 +412,9 @@ def serve(requests: TextIO, answers: TextIO) -> None:
                 }
             )
         except Exception as error:
-            traceback.print_exc()
-            text = f"A fault of the program: {type(error).__name__}: {error}. Nothing was written."
-            tell({"job": job, "event": "error", "do": request["do"], "text": text})
+            tell({"job": job, "event": "error", "do": request["do"], **as_sentence(error, request["do"]).to_json()})
+        finally:
+            open_jobs.pop(job, None)
 
     for line in requests:
         request = json.loads(line)
@@ -401,7 +426,9 @@ def serve(requests: TextIO, answers: TextIO) -> None:
 
 def main() -> None:
     """Serve on standard input and output; what libraries print goes to standard error."""
+    start_log("worker")
     gdal.be_lean()
+    watchdog.limit_memory(0.9)
     answers = os.fdopen(os.dup(sys.stdout.fileno()), "w", encoding="utf-8")
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
     serve(sys.stdin, answers)

@@ -11,7 +11,7 @@ import shutil
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -143,7 +143,12 @@ def listing(path: Path) -> Mapping[str, Any]:
             found = json.loads(file.read(LIST))
         form, named = found["eskret_pack"], [str(f["path"]) for f in found["files"]]
         for f in found["files"]:
-            f["size"], f["sha256"], f["role"], f["along"] = int(f["size"]), str(f["sha256"]), str(f["role"]), bool(f["along"])
+            f["size"], f["sha256"], f["role"], f["along"] = (
+                int(f["size"]),
+                str(f["sha256"]),
+                str(f["role"]),
+                bool(f["along"]),
+            )
         main = str(found["workflow"])
     except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
         raise InputError("this is no pack", place=str(path), way_out="A pack is made by: eskret pack FILE") from error
@@ -238,7 +243,8 @@ class _Staging:
         """Put all in place, or none."""
         assert self._journal is not None
         moves = [
-            Move(self.folder / n, s, FileState.of(self.folder / n), self.folder / n, hash_file(s)) for n, s in self.staged.items()
+            Move(self.folder / n, s, FileState.of(self.folder / n), self.folder / n, hash_file(s))
+            for n, s in self.staged.items()
         ]
         with folders_locked(m.target.parent for m in moves):
             problems = commit(self._journal, [FileGroup(moves)])
