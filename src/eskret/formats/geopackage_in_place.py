@@ -92,11 +92,12 @@ class LayerChange:
     @classmethod
     def from_json(cls, told: Mapping[str, Any]) -> LayerChange:
         columns = tuple((str(n), str(t)) for n, t in told["columns"])
-        texts = {n: str(told[n]) for n in ("layer", "action", "before", "after")}
-        numbers = {n: int(told[n]) for n in ("rows", "added", "number", "first")}
-        if texts["action"] not in (PUT, CHANGE):
-            raise ValueError(texts["action"])
-        return cls(**texts, **numbers, columns=columns, undo=bool(told["undo"]))
+        if told["action"] not in (PUT, CHANGE):
+            raise ValueError(told["action"])
+        return cls(
+            str(told["layer"]), str(told["action"]), str(told["before"]), str(told["after"]), int(told["rows"]),
+            int(told["added"]), int(told["number"]), int(told["first"]), columns, bool(told["undo"]),
+        )  # fmt: skip
 
 
 class GeoPackageInPlace(Participant):

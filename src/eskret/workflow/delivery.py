@@ -23,7 +23,7 @@ from typing import Any
 from eskret.core.files.atomic import sync_file
 from eskret.core.files.hashing import FileState
 from eskret.core.files.locks import folders_locked
-from eskret.core.files.transaction import Journal, Participant, commit
+from eskret.core.files.transaction import PREFIX, Journal, Participant, commit
 from eskret.core.files.user_state import data_place
 from eskret.core.naming import number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
@@ -53,7 +53,7 @@ class DeliveryDesk:
     title : of the workflow, for those who read what was published.
 
     ``round`` names the round that is at work, where a workflow is run in rounds. ``problems`` is what a commit could not
-    complete behind its commit point: target and reason.
+    complete behind its commit point, target and reason; ``told`` what went wrong beside that, with all outputs in place.
     """
 
     def __init__(
@@ -65,6 +65,7 @@ class DeliveryDesk:
         self.folders: set[Path] = set()
         """Those that outputs go to."""
         self.problems: list[tuple[Path, str]] = []
+        self.told: list[tuple[Path, str]] = []
         self.then: list[Callable[[Sequence[Delivered]], None]] = []
         """What is to be done once everything is in its place."""
         self._workflow = workflow
@@ -237,7 +238,7 @@ class DeliveryDesk:
         """The journal, with a folder that something will be staged in; the folder is made."""
         if self._journal is None:
             self._journal = _new_journal(self._workflow, self._title)
-        missing = []
+        missing: list[Path] = []
         while not folder.exists():
             missing.insert(0, folder)
             folder = folder.parent
@@ -345,7 +346,7 @@ class DeliveryDesk:
         DeliveryError, OSError : nothing was put in place.
         """
         done = tuple(delivered)
-        journal, self.problems = self._journal, []
+        journal, self.problems, self.told = self._journal, [], []
         if journal is not None:
             done = self._commit(journal, done)
             self._forget()
@@ -358,6 +359,7 @@ class DeliveryDesk:
         folders = {t.parent for t in (*self._staged, *self._gone)}
         if self._workflow is not None:
             folders.add(self._workflow.resolve().parent)
+            journal.use_folder(self._workflow.resolve().parent)
         with folders_locked(folders):
             participants = self._participants()
             backups = self._hold(participants)
@@ -373,7 +375,7 @@ class DeliveryDesk:
             # behind the commit point: whatever fails now is told, and nothing is taken back
             left = {path for path, _ in self.problems}
             found, more = finish(journal.told, left, self._workflow, self.folder, self._known)
-            self.problems += more
+            self.told = more
             self.outputs = Outputs.beside(self._workflow, self.folder)
         if left:
             journal.leave()
@@ -409,9 +411,9 @@ class DeliveryDesk:
             )
         for gone in self._gone:
             if gone not in self._staged:
-                state = self._seen[gone]
-                assert isinstance(state, FileState)
-                moves.append(Move(gone, None, state, self._dataset.get(gone.with_suffix(".shp"), gone)))
+                was = self._seen[gone]
+                assert isinstance(was, FileState)
+                moves.append(Move(gone, None, was, self._dataset.get(gone.with_suffix(".shp"), gone)))
         return [*out, FileGroup(moves)] if moves else out
 
     def _may_rename(self, target: Path, changes: Sequence[LayerChange], seen: Seen) -> bool:
@@ -534,7 +536,9 @@ def finish(
             foreign.add(target)
     try:
         if workflow is not None and fresh:
-            Outputs.remember(workflow, folder, fresh)
+            # what a crash leaves of it is taken away with all else of this transaction
+            waiting = workflow.with_name(f"{PREFIX}{str(told['token'])[:12]}-records")
+            Outputs.remember(workflow, folder, fresh, waiting)
     except OSError as error:
         problems.append((workflow or folder, f"what was written could not be remembered ({error.strerror})"))
     for one in told.get("backups", ()):

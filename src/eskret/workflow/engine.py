@@ -226,7 +226,7 @@ class Run:
                 # from here on nothing undoes it: what goes wrong is told beside it
                 written = True
                 coordinator.keep_delivered(outputs)
-                remarks += leftovers_of(desk, outputs)
+                remarks += (*told_beside(desk), *leftovers_of(desk, outputs))
             prepared = tuple(coordinator.prepared)
             looks = any(s.state == State.LOOK for s in self.steps.values())
             state = State.LOOK if looks or any(r.look for r in remarks) else State.BALANCED
@@ -281,6 +281,11 @@ def said(failure: EskretError | OSError, written: bool) -> tuple[str, Code]:
     if written:
         return f"Everything was written, but: {text}", Code.INCOMPLETE
     return text if isinstance(failure, EskretError) else f"{text} Nothing was written.", code
+
+
+def told_beside(desk: DeliveryDesk) -> tuple[Remark, ...]:
+    """What went wrong beside a commit whose outputs are all in place."""
+    return tuple(Remark(f"Written, but {path}: {why}", look=True, code=Code.INCOMPLETE) for path, why in desk.told)
 
 
 def written_but(problems: Sequence[tuple[Path, str]]) -> str:

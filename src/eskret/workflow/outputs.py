@@ -101,7 +101,7 @@ class Outputs:
 
     @classmethod
     def remember(
-        cls, workflow: Path, folder: Path, fresh: Mapping[str, FileRecord] | Mapping[Path, FileRecord]
+        cls, workflow: Path, folder: Path, fresh: Mapping[Path, FileRecord], waiting: Path | None = None
     ) -> None:
         """Put records of what was written into the file beside the workflow, whose folder is locked: what another run of it
         remembered meanwhile stays.
@@ -119,7 +119,7 @@ class Outputs:
             known.files[name] = replace(record, layers={**older, **record.layers})
             stamps().note(Path(path), record.sha256)
         stamps().save()
-        write_whole(outputs_path(workflow), json.dumps(known.to_json(), ensure_ascii=False, indent=1))
+        write_whole(outputs_path(workflow), json.dumps(known.to_json(), ensure_ascii=False, indent=1), waiting=waiting)
 
     def to_json(self) -> dict[str, Any]:
         return {"about": "What this workflow wrote, so that a second run may replace it.",

@@ -18,7 +18,17 @@ from eskret.workflow.choices import offers
 from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.document import Document
 from eskret.workflow.each import Round, labelled
-from eskret.workflow.engine import STOPPED, Event, Run, RunResult, leftovers_of, recovered_remarks, said, written_but
+from eskret.workflow.engine import (
+    STOPPED,
+    Event,
+    Run,
+    RunResult,
+    leftovers_of,
+    recovered_remarks,
+    said,
+    told_beside,
+    written_but,
+)
 from eskret.workflow.parameters import Parameter, listed
 from eskret.workflow.rehearsal import Rehearsal, rehearse
 from eskret.workflow.reuse import Keeping
@@ -256,7 +266,8 @@ class RoundsRun:
             state = STOPPED
         if state == "balanced" and any(r.look for r in told):
             state = "look"
-        remarks = (*told, *(leftovers_of(shared or self._desk(), outputs) if outputs else ()))
+        beside = told_beside(shared) if shared is not None else ()
+        remarks = (*told, *beside, *(leftovers_of(shared or self._desk(), outputs) if outputs else ()))
         return self._result(state, begun, started, results, outputs, remarks, error or _failures(results), written)
 
     def _round(self, number: int, one: Round, found: Rehearsal, shared: DeliveryDesk | None) -> RoundResult:

@@ -9,7 +9,9 @@ from contextlib import suppress
 from pathlib import Path
 
 
-def write_whole(path: Path, content: str | bytes, *, mode: int | None = None, synced: bool = True) -> None:
+def write_whole(
+    path: Path, content: str | bytes, *, mode: int | None = None, synced: bool = True, waiting: Path | None = None
+) -> None:  # fmt: skip
     """Write beside a file and put it in its place at once; what was there is replaced or stays.
 
     Parameters
@@ -17,17 +19,21 @@ def write_whole(path: Path, content: str | bytes, *, mode: int | None = None, sy
     content : text is written as UTF-8.
     mode : permissions of a file that only some may read; None keeps those that are there, or the usual ones.
     synced : wait until the disk has it.
+    waiting : where it is written first, for whoever holds a lock and knows how to find that again after a crash.
 
     Raises
     ------
     OSError : it cannot be written; nothing is left behind.
     """
     raw = content.encode("utf-8") if isinstance(content, str) else content
-    waiting = path.with_name(f".{path.name[:180]}.{os.getpid()}-{uuid.uuid4().hex[:6]}.new")
+    known = waiting is not None
+    waiting = waiting or path.with_name(f".{path.name[:180]}.{os.getpid()}-{uuid.uuid4().hex[:6]}.new")
     try:
         if mode is None and path.exists():
             mode = path.stat().st_mode & 0o777
-        number = os.open(waiting, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666 if mode is None else mode)
+        number = os.open(
+            waiting, os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if known else os.O_EXCL), 0o666 if mode is None else mode
+        )
         with os.fdopen(number, "wb") as stream:
             if mode is not None:
                 os.fchmod(stream.fileno(), mode)

@@ -169,13 +169,14 @@ class Journal:
         """
         for number, folder in enumerate(self.folders):
             with suppress(OSError):  # a folder that takes no mark takes outputs all the same
-                write_whole(folder / f"{PREFIX}{self.token[:12]}{_MARK}", self._mark(number), synced=False)
+                mark = folder / f"{PREFIX}{self.token[:12]}{_MARK}"
+                write_whole(mark, self._mark(number), synced=False, waiting=folder / self.staged_name("new"))
         told = {
             **self.told, **more, "state": DECIDED,
             "participants": [{"kind": p.kind, **p.to_json()} for p in participants],
         }  # fmt: skip
         try:
-            write_whole(self._file, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600)
+            write_whole(self._file, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600, waiting=self._waiting)
         except OSError:
             # it may be there and only not be known to be synced: then it must not be
             with suppress(OSError):
@@ -199,6 +200,7 @@ class Journal:
                 with suppress(OSError):
                     folder.rmdir()
         self._file.unlink(missing_ok=True)
+        self._waiting.unlink(missing_ok=True)
         self._lock.release()
 
     def clear(self, folders: Iterable[Path]) -> None:
@@ -221,8 +223,18 @@ class Journal:
     def _file(self) -> Path:
         return data_place(_HOME) / f"{self.token}.json"
 
+    @property
+    def _waiting(self) -> Path:
+        return self._file.with_suffix(".new")
+
     def _write(self, *, synced: bool) -> None:
-        write_whole(self._file, json.dumps(self.told, ensure_ascii=False, indent=1), mode=0o600, synced=synced)
+        write_whole(
+            self._file,
+            json.dumps(self.told, ensure_ascii=False, indent=1),
+            mode=0o600,
+            synced=synced,
+            waiting=self._waiting,
+        )
 
 
 def commit(
@@ -276,11 +288,13 @@ def pending() -> list[Journal]:
             lock.release()
             continue
         found.append(Journal(token, lock, told))
-    for lone in home.glob("*.lock") if home.is_dir() else ():
+    for lone in [*home.glob("*.lock"), *home.glob("*.new")] if home.is_dir() else ():
+        # killed before there was a journal at all
         if not lone.with_suffix(".json").exists():
             with suppress(OSError):
-                held = FileLock.take(lone)
+                held = FileLock.take(lone.with_suffix(".lock"))
                 if held is not None:
+                    lone.with_suffix(".new").unlink(missing_ok=True)
                     held.release()
     return found
 

@@ -230,7 +230,8 @@ class _Staging:
         """Where a file is written until the commit."""
         assert self._journal is not None
         target = self.folder / name
-        missing, up = [], target.parent
+        missing: list[Path] = []
+        up = target.parent
         while not up.exists():
             missing.insert(0, up)
             up = up.parent
