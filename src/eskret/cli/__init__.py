@@ -37,6 +37,7 @@ from eskret.cli.common import (
     plain_errors,
     values,
 )
+from eskret.cli.doctor import doctor
 from eskret.cli.handbook import handbook
 from eskret.cli.handover import pack, unpack
 from eskret.cli.recovering import recover, recover_first
@@ -549,4 +550,5 @@ app.command()(pack)
 app.command()(unpack)
 app.command()(handbook)
 app.command()(recover)
+app.command()(doctor)
 single.add(app)

@@ -14,6 +14,7 @@ from typing import Any
 from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import DECIDED, Journal, Participant, Recovery, is_alive, marks_in, pending
 from eskret.errors import EskretError
+from eskret.formats import sqlite, targets
 from eskret.formats.file_group import FileGroup
 from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace
 from eskret.workflow import kept
@@ -92,10 +93,18 @@ def pending_elsewhere(folders: Iterable[Path]) -> list[str]:
 
 def _discard(journal: Journal) -> None:
     """Nothing was decided: every output is as it was."""
+    _roll_back(journal.folders)
     for id in journal.told["backup_ids"]:
         kept.sweep(str(id))
     discard_drafts([str(p) for p in journal.told["pushes"]])
     journal.end()
+
+
+def _roll_back(folders: Iterable[Path]) -> None:
+    """Undo what a transaction of ours had begun in a database when it was killed."""
+    for folder in folders:
+        for left in folder.glob(f"*{targets.GEOPACKAGE.ending}-journal") if folder.is_dir() else ():
+            sqlite.roll_back_hot(left.with_name(left.name.removesuffix("-journal")))
 
 
 def _concerns(journal: Journal, folder: Path, workflow: Path | None) -> bool:

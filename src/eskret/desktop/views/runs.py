@@ -10,6 +10,7 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, duration, moment
+from eskret.desktop.background import Background
 from eskret.desktop.grid.model import Column
 from eskret.desktop.grid.read import ReadTable
 from eskret.desktop.session import Session
@@ -44,6 +45,9 @@ class RunsView(View):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(session, "Runs", parent)
         self._runs = Runs()
+        self._background = Background(self)
+        self._asked = 0
+        self._choose_last = False
         self.found: list[Kept] = []
         self._whole: Whole | None = None
         self.search = QLineEdit()
@@ -115,19 +119,25 @@ class RunsView(View):
 
     def open_view(self) -> None:
         """Show the runs; the last one is chosen where none is."""
+        self._choose_last = True
         self.refresh()
-        if self.found and not self.list.chosen():
-            self.list.choose([0])
 
     def refresh(self) -> None:
-        """Show what is kept now."""
+        """Look beside the window's thread for what is kept now, then show it: there can be thousands of runs."""
         if not self.isVisible():
             return
-        before = {self.found[n].id for n in self.list.chosen() if n < len(self.found)}
-        only = self._session.path if self.mine.isChecked() else None
         self.mine.setEnabled(self._session.path is not None)
-        self.found = self._runs.find(self.search.text(), only)
-        numbers = self._runs.versions()
+        words, only = self.search.text(), self._session.path if self.mine.isChecked() else None
+        self._asked += 1
+        number, runs = self._asked, self._runs
+        self._background.run(lambda: (number, runs.find(words, only), runs.versions()), self._show)
+
+    def _show(self, answer: tuple[int, list[Kept], dict[str, dict[str, int]]]) -> None:
+        number, found, numbers = answer
+        if number != self._asked:
+            return  # something else was asked meanwhile
+        before = {self.found[n].id for n in self.list.chosen() if n < len(self.found)}
+        self.found = found
         rows, colours = [], {}
         for n, one in enumerate(self.found):
             words, colour = STATES.get(one.state, (one.state, "faint"))
@@ -142,6 +152,9 @@ class RunsView(View):
         self.list.blockSignals(True)
         self.list.show_rows(rows, colours=colours)
         self.list.choose([n for n, r in enumerate(self.found) if r.id in before])
+        if self._choose_last and self.found and not self.list.chosen():
+            self.list.choose([0])
+        self._choose_last = False
         self.list.blockSignals(False)
         self._chosen()
 
@@ -260,4 +273,5 @@ class RunsView(View):
 
     def close_down(self) -> None:
         """Let no work outlive the window."""
+        self._background.close()
         self.compared.close_down()
