@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench shots handbook clean
+.PHONY: setup demo demo-run test check bench reliability shots handbook clean
 
 setup: $(READY)
 
@@ -37,6 +37,13 @@ bench: setup
 	$(BIN)/python benchmarks/kernels.py
 	$(BIN)/python benchmarks/publish.py
 	$(BIN)/python benchmarks/again.py
+
+# about two hours on two cores; what it found stands in docs/reliability.md
+reliability: setup
+	$(BIN)/python benchmarks/reliability/kills.py 1000
+	$(BIN)/python benchmarks/reliability/together.py 25
+	$(BIN)/python benchmarks/reliability/fuzz.py
+	$(BIN)/python benchmarks/reliability/soak.py 30
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py

@@ -74,21 +74,45 @@ def _save(id: str, to: str, **more: object) -> str:
 
 KINDS = [
     Kind("own container", _save("a", "out/own.gpkg"), {"out/own.gpkg:beds": (OLD, NEW)}),
-    Kind("files", _save("a", "out/a.geojson", index=True) + _save("b", "out/b.csv") + _save("c", "out/c.fgb"),
-         {"out/a.geojson": (OLD, NEW), "out/b.csv": (OLD, NEW), "out/c.fgb": (OLD, NEW)}),
+    Kind(
+        "files",
+        _save("a", "out/a.geojson", index=True) + _save("b", "out/b.csv") + _save("c", "out/c.fgb"),
+        {"out/a.geojson": (OLD, NEW), "out/b.csv": (OLD, NEW), "out/c.fgb": (OLD, NEW)},
+    ),
     Kind("shapefile", _save("a", "out/a.shp"), {"out/a.shp": (OLD, NEW), "out/a.dbf": (OLD, NEW)}),
-    Kind("shared container", _save("a", "out/all.gpkg") + _save("b", "out/b.geojson"),
-         {"out/all.gpkg:beds": (OLD, NEW), "out/b.geojson": (OLD, NEW)}, ("out/all.gpkg",)),
-    Kind("shared container, write-ahead", _save("a", "out/all.gpkg") + _save("b", "out/b.geojson"),
-         {"out/all.gpkg:beds": (OLD, NEW), "out/b.geojson": (OLD, NEW)}, ("out/all.gpkg",), "wal"),
-    Kind("two shared containers", _save("a", "out/all.gpkg") + _save("b", "out/more.gpkg"),
-         {"out/all.gpkg:beds": (OLD, NEW), "out/more.gpkg:beds": (OLD, NEW)}, ("out/all.gpkg", "out/more.gpkg")),
-    Kind("appended rows", _save("a", "out/all.gpkg", name="log", if_exists="append") + _save("b", "out/b.geojson"),
-         {"out/all.gpkg:log": (10, 10 + NEW), "out/b.geojson": (OLD, NEW)}, ("out/all.gpkg",)),
-    Kind("rows by key", _save("a", "out/all.gpkg", name="log", if_exists="update", key=["id"]) + _save("b", "out/b.geojson"),
-         {"out/all.gpkg:log": (10, NEW), "out/b.geojson": (OLD, NEW)}, ("out/all.gpkg",)),
+    Kind(
+        "shared container",
+        _save("a", "out/all.gpkg") + _save("b", "out/b.geojson"),
+        {"out/all.gpkg:beds": (OLD, NEW), "out/b.geojson": (OLD, NEW)},
+        ("out/all.gpkg",),
+    ),
+    Kind(
+        "shared container, write-ahead",
+        _save("a", "out/all.gpkg") + _save("b", "out/b.geojson"),
+        {"out/all.gpkg:beds": (OLD, NEW), "out/b.geojson": (OLD, NEW)},
+        ("out/all.gpkg",),
+        "wal",
+    ),
+    Kind(
+        "two shared containers",
+        _save("a", "out/all.gpkg") + _save("b", "out/more.gpkg"),
+        {"out/all.gpkg:beds": (OLD, NEW), "out/more.gpkg:beds": (OLD, NEW)},
+        ("out/all.gpkg", "out/more.gpkg"),
+    ),
+    Kind(
+        "appended rows",
+        _save("a", "out/all.gpkg", name="log", if_exists="append") + _save("b", "out/b.geojson"),
+        {"out/all.gpkg:log": (10, 10 + NEW), "out/b.geojson": (OLD, NEW)},
+        ("out/all.gpkg",),
+    ),
+    Kind(
+        "rows by key",
+        _save("a", "out/all.gpkg", name="log", if_exists="update", key=["id"]) + _save("b", "out/b.geojson"),
+        {"out/all.gpkg:log": (10, NEW), "out/b.geojson": (OLD, NEW)},
+        ("out/all.gpkg",),
+    ),
     Kind("appended to a file", _save("a", "out/a.geojson", if_exists="append"), {"out/a.geojson": (OLD, OLD + NEW)}),
-]  # fmt: skip
+]
 
 
 def make(home: Path, kind: Kind) -> None:
@@ -99,9 +123,11 @@ def make(home: Path, kind: Kind) -> None:
     source(home, OLD)
     head = 'eskret = 1\ntitle = "Trial"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["in.gpkg"]\n'
     steps = kind.steps.replace('"if_exists = "append"', '"')
-    first = steps if "append" not in steps and "update" not in steps else "\n".join(
-        part for part in steps.split("\n\n") if "if_exists" not in part
-    )  # fmt: skip
+    first = (
+        steps
+        if "append" not in steps and "update" not in steps
+        else "\n".join(part for part in steps.split("\n\n") if "if_exists" not in part)
+    )
     if kind.name == "appended to a file":
         first = _save("a", "out/a.geojson")
     (home / "w.toml").write_text(head + first)

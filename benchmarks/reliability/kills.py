@@ -47,8 +47,12 @@ NEXT = ("run", "rehearse", "look", "recover")
 def whole_process(command: list[str], at: int | None, seconds: float) -> int:
     """Run a command that is killed at its so-manieth file event, or after a time; its exit code."""
     if at is not None:
-        process = subprocess.Popen([sys.executable, "-c", WHOLE, *command], env={**os.environ, "TRIAL_AT": str(at)},
-                                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)  # fmt: skip
+        process = subprocess.Popen(
+            [sys.executable, "-c", WHOLE, *command],
+            env={**os.environ, "TRIAL_AT": str(at)},
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         return process.wait(120)
     process = subprocess.Popen([*ESKRET, *command], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     try:
@@ -80,9 +84,11 @@ def after(home: Path, kind: Kind, chance: random.Random) -> str:
     """The next command of somebody who knows of nothing; then what must hold. Empty where all does."""
     what = chance.choice(NEXT)
     command = {
-        "run": kind.command(home), "rehearse": ["rehearse", str(home / "w.toml"), "-q"], "look": ["look", str(home)],
+        "run": kind.command(home),
+        "rehearse": ["rehearse", str(home / "w.toml"), "-q"],
+        "look": ["look", str(home)],
         "recover": ["recover", str(home)],
-    }[what]  # fmt: skip
+    }[what]
     before = state(home, kind) if what == "run" and "append" in kind.name else ""
     done = subprocess.run([*ESKRET, *command], capture_output=True, text=True, cwd=home)
     if "Traceback" in done.stderr:

@@ -34,6 +34,7 @@ def hand(make_hand: Callable[..., Hand], demo: Path) -> Hand:
     made.settled()
     made.run()
     made.click(made.bench.bar.runs)
+    made.until(lambda: made.bench.runs.list.chosen() == [0])
     return made
 
 

@@ -395,6 +395,25 @@ def test_who_may_read_a_file_stays_as_it_was_and_read_only_is_respected(tmp_path
     assert "it is read-only" in told.stderr and len(json.loads(path.read_text())["features"]) == 61
 
 
+@pytest.mark.parametrize("why", ["second name", "another owner"])
+def test_a_file_that_is_not_the_users_alone_is_asked_about(tmp_path: Path, why: str) -> None:
+    workflow, path = project(tmp_path, to="out/beds.geojson"), tmp_path / "out" / "beds.geojson"
+    call("run", workflow, cwd=tmp_path)
+    if why == "second name":
+        os.link(path, tmp_path / "second.geojson")
+    elif os.geteuid() == 0:
+        os.chown(path, 4242, -1)
+    else:
+        pytest.skip("only root can give a file away")
+    project(tmp_path, count=61, to="out/beds.geojson")
+    told = json.loads(call("rehearse", workflow, "--json", cwd=tmp_path, code=2).stdout)
+    assert [(f["code"], f["action"]) for f in told["findings"] if f["level"] == "error"] == [("shared-file", "allow")]
+    call("run", workflow, "--allow-outside", cwd=tmp_path)
+    assert len(json.loads(path.read_text())["features"]) == 61
+    if why == "second name":
+        assert len(json.loads((tmp_path / "second.geojson").read_text())["features"]) == 60
+
+
 def test_what_a_user_keeps_is_his_alone(tmp_path: Path, own_data: Path) -> None:
     workflow = project(tmp_path, policy="append", name="theirs")
     theirs(tmp_path / "out" / "all.gpkg")

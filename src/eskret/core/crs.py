@@ -68,9 +68,9 @@ def parse_crs(crs: str) -> pyproj.CRS:
     """
     try:
         return pyproj.CRS.from_user_input(crs)
-    except CRSError as error:
+    except (CRSError, ValueError, RecursionError) as error:  # a text can hold signs that no name has
         raise CrsError(
-            f"'{crs[:80]}' is not a coordinate system that is known here",
+            f"{crs[:80]!r} is not a coordinate system that is known here",
             way_out="Give an authority and code such as EPSG:32626",
         ) from error
 

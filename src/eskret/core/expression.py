@@ -158,6 +158,8 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     if not text.strip():
         raise ExpressionError("there is no condition yet", way_out="Write one, for example: name = 'North'")
     _check_size(text)
+    if not _is_text(text):
+        raise ExpressionError("it holds signs that no text has", way_out="Type it again")
     sql, shifts = _prepare(text, names, fields_by_parameter or {})
     tree = json.loads(_parser().execute("SELECT json_serialize_sql(?)", [_HEAD + sql + _TAIL]).fetchall()[0][0])
     if tree["error"]:
@@ -171,6 +173,15 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     parameters: list[str] = []
     _walk(node["select_list"][0], names, fields, parameters, lambda at: _original(at - len(_HEAD), shifts))
     return Expression(text, sql, tuple(dict.fromkeys(fields)), tuple(dict.fromkeys(parameters)))
+
+
+def _is_text(text: str) -> bool:
+    """Whether a text can be written down: half a sign cannot."""
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return "\0" not in text
 
 
 def _check_size(text: str) -> None:

@@ -49,6 +49,7 @@ class Forecast:
     steps: dict[str, SimpleNamespace] = field(default_factory=dict)
     seconds: float = 0.0
     strangers: list[tuple[str, str, bool]] = field(default_factory=list)
+    shared: list[str] = field(default_factory=list)
 
     @property
     def errors(self) -> list[SimpleNamespace]:
@@ -705,4 +706,6 @@ def _forecast(event: Mapping[str, Any]) -> Forecast:
         for id, s in event["steps"].items()
     }  # fmt: skip
     strangers = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
-    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers)
+    return Forecast(
+        [SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"]
+    )

@@ -518,7 +518,12 @@ class Workbench(QWidget):
         if session.path is not None:
             planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
             reaches = [Reach(*s) for s in session.forecast.strangers]
-            consent.allow(session.path, consent.outside(session.path, session.folder, planned), reaches)
+            consent.allow(
+                session.path,
+                consent.outside(session.path, session.folder, planned),
+                reaches,
+                map(Path, session.forecast.shared),
+            )
             self.banner.hide()
             session.rehearse()
 

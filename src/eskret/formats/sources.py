@@ -6,9 +6,11 @@ is no family: its files are read as if they lay in a folder, and are called ``me
 
 from __future__ import annotations
 
+import logging
 import re
 import stat
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -18,7 +20,7 @@ import pyarrow as pa
 
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
-from eskret.errors import EskretError, InputError
+from eskret.errors import Code, EskretError, InputError
 from eskret.formats import archives, coordinates_text, gpx, kml, parquet, tables, vector
 from eskret.formats.reading import Reading, Watch, no_watch
 
@@ -113,6 +115,26 @@ def key_for(path: Path, name: str, layers_in_file: int) -> str:
     return clean_name(base) or "layer"
 
 
+@contextmanager
+def _at(path: Path) -> Generator[None, None, None]:
+    """Whatever a library makes of a file that is not what it should be is a sentence that names the file.
+
+    Raises
+    ------
+    InputError : it cannot be read.
+    """
+    try:
+        yield
+    except (EskretError, OSError, MemoryError):
+        raise
+    except Exception as error:
+        logging.getLogger(__name__).info("%s: %s", path.suffix, type(error).__name__, exc_info=True)
+        raise InputError(
+            f"it cannot be read; it is damaged, or not what its ending says ({type(error).__name__})", place=str(path),
+            way_out="Open it where it was made and save it again", code=Code.DAMAGED,
+        ) from error  # fmt: skip
+
+
 def layer_names(path: Path) -> list[str]:
     """Names of the layers in a file; for GPX, its parts that hold something.
 
@@ -120,10 +142,10 @@ def layer_names(path: Path) -> list[str]:
     ------
     InputError : the file cannot be read.
     """
-    if path.suffix.lower() == ".zip":
-        return list(_members(path))
-    family = _family(path)
-    return list(family.layer_names(path))
+    with _at(path):
+        if path.suffix.lower() == ".zip":
+            return list(_members(path))
+        return list(_family(path).layer_names(path))
 
 
 def look(path: Path, encoding: str = "") -> list[LayerFacts]:
@@ -139,6 +161,11 @@ def look(path: Path, encoding: str = "") -> list[LayerFacts]:
 
 def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     """Facts of one layer, under a key."""
+    with _at(path):
+        return _facts(path, name, key, encoding)
+
+
+def _facts(path: Path, name: str, key: str, encoding: str) -> LayerFacts:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
         found = _told_as(path, inner, lambda: _family(inner).facts(inner, layer, key, encoding))
@@ -148,6 +175,11 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
 
 def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
     """Read one layer under a key."""
+    with _at(path):
+        return _read(path, name, key, encoding, watch)
+
+
+def _read(path: Path, name: str, key: str, encoding: str, watch: Watch) -> Reading:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
         reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, encoding, watch))
@@ -165,7 +197,7 @@ def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") ->
     state = path.stat()
     try:
         return _columns(path, name, tuple(fields), encoding, state.st_mtime_ns, state.st_size)
-    except (EskretError, OSError):
+    except Exception:  # whoever reads the file says what is wrong with it
         return None
 
 

@@ -17,7 +17,7 @@ from eskret.core.files.user_state import data_place
 from eskret.operations.base import Reach
 from eskret.services.tokens import is_local, origin_of
 
-_FOLDERS, _SERVICES = "allowed-folders.json", "allowed-services.json"
+_FOLDERS, _SERVICES, _FILES = "allowed-folders.json", "allowed-services.json", "allowed-files.json"
 _READ = "read "
 _for_now: set[str] = set()
 
@@ -32,7 +32,7 @@ def _known(name: str) -> dict[str, Any]:
 
 def places() -> list[Path]:
     """The files that hold what was allowed."""
-    return [_store(_FOLDERS), _store(_SERVICES)]
+    return [_store(_FOLDERS), _store(_SERVICES), _store(_FILES)]
 
 
 def allow_for_now(hosts: Iterable[str]) -> None:
@@ -87,8 +87,16 @@ def _words(reach: Reach) -> str:
     return whole if reach.changes else f"{_READ}{whole}"
 
 
-def allow(workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = ()) -> None:
-    """Remember that this workflow may save in these folders and reach these services."""
+def may_replace(workflow: Path | None, file: Path) -> bool:
+    """Whether a workflow may put a new file in the place of one that is not its user's alone."""
+    return workflow is None or str(file.resolve()) in _known(_FILES).get(str(workflow.resolve()), [])
+
+
+def allow(
+    workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = (), files: Iterable[Path] = ()
+) -> None:  # fmt: skip
+    """Remember that this workflow may save in these folders, reach these services and replace these files."""
+    _add(_FILES, workflow, [str(f.resolve()) for f in files])
     _add(_FOLDERS, workflow, [str(f.resolve()) for f in folders])
     _add(_SERVICES, workflow, [_words(s) for s in services])
 

@@ -64,6 +64,8 @@ class DeliveryDesk:
         self.round = ""
         self.folders: set[Path] = set()
         """Those that outputs go to."""
+        self.shared: dict[Path, str] = {}
+        """Files that will be replaced and are not this user's alone, with why: somebody else's, or known by a second name."""
         self.problems: list[tuple[Path, str]] = []
         self.told: list[tuple[Path, str]] = []
         self.then: list[Callable[[Sequence[Delivered]], None]] = []
@@ -164,6 +166,12 @@ class DeliveryDesk:
                 "it is read-only", place=str(plan.path), code=Code.READ_ONLY,
                 way_out="Save to another file, or let it be written if that is meant",
             )  # fmt: skip
+        found = plan.path.stat()
+        if not plan.layer and plan.action == "replace":
+            if found.st_uid != os.geteuid():
+                self.shared[plan.path] = "it belongs to another user, and the new file would be yours"
+            elif found.st_nlink > 1:
+                self.shared[plan.path] = "it has a second name, under which the old content would stay"
         return plan
 
     def _in_the_way(self, target: Path, layer: str, policy: str) -> DeliveryError:

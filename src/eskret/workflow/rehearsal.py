@@ -12,6 +12,7 @@ from typing import Any
 
 from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
+from eskret.core.unforeseen import as_sentence
 from eskret.errors import Action, Code, CrsError, DocumentError, EskretError, StoppedError
 from eskret.operations.base import (
     Context,
@@ -30,7 +31,7 @@ from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
 from eskret.workflow import choices
-from eskret.workflow.consent import outside, stranger
+from eskret.workflow.consent import may_replace, outside, stranger
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
 from eskret.workflow.document import Document, Step
 from eskret.workflow.each import foretold_rounds, renamed
@@ -70,6 +71,8 @@ class Rehearsal:
     seconds: float = 0.0
     strangers: tuple[Reach, ...] = ()
     """Services that it may not reach yet."""
+    shared: tuple[Path, ...] = ()
+    """Files that it may not replace yet, since they are not the user's alone."""
 
     @property
     def errors(self) -> list[Finding]:
@@ -187,6 +190,10 @@ def _rehearse(
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
         text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
         findings.append(Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
+    shared = [p for p in desk.shared if not may_replace(workflow, p)]
+    for path in shared:
+        text = f"{path}: {desk.shared[path]}. Say once that it may be replaced: in the window, or with --allow-outside"
+        findings.append(Finding(Level.ERROR, text, setting="outside", code=Code.SHARED_FILE, action=Action.ALLOW))
     told = pending_elsewhere(sorted(desk.folders))
     findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
     if planned and not broken:
@@ -194,7 +201,7 @@ def _rehearse(
             what = f"{path.name}, layer '{layer}'" if layer else path.name
             text = f"{what} is {LEFTOVER} and stays as it is."
             findings.append(Finding(Level.NOTE, text, code=Code.LEFTOVER))
-    return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers))
+    return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers), tuple(shared))
 
 
 class _Strange:
@@ -258,7 +265,7 @@ def _rounds(
         refused = [] if blocked else strange.findings(step, context)
         if refused:
             return tuple(entering), Forecast(), refused
-        forecast, told = _step(step, entering, empty, blocked, context, context.values, made)
+        forecast, told = _guarded(step, entering, empty, blocked, context, context.values, made)
         return tuple(entering), forecast, told
     try:
         rounds = foretold_rounds(step.each, made)
@@ -283,7 +290,7 @@ def _rounds(
         found, empty = resolve(mine, made)
         entering = renamed(found, one)
         own = replace(mine, layer={one.key(k): v for k, v in mine.layer.items()})
-        forecast, more = _step(own, entering, empty, blocked, replace(context, values=values), values, made)
+        forecast, more = _guarded(own, entering, empty, blocked, replace(context, values=values), values, made)
         leaving = [f if f.key.endswith(f"_{one.label}") else replace(f, key=one.key(f.key)) for f in forecast.layers]
         entered += entering
         parts.append(replace(forecast, layers=tuple(leaving)))
@@ -302,6 +309,16 @@ def _rounds(
     return tuple(entered), together, findings
 
 
+def _guarded(step: Step, *more: Any) -> tuple[Forecast, list[Finding]]:
+    """A step's forecast; what nobody foresaw is an error of the step, and the others are rehearsed all the same."""
+    try:
+        return _step(step, *more)
+    except StoppedError:
+        raise
+    except Exception as error:
+        return Forecast(), [Finding.of(as_sentence(error, step.use))]
+
+
 def _step(
     step: Step,
     entering: list[LayerFacts],
@@ -315,6 +332,8 @@ def _step(
     try:
         operation = operation_by_id(step.use)
         totals = settings_for(step, None, given).pop("totals", ())
+        if not isinstance(totals, list | tuple) or not all(isinstance(t, str) for t in totals):
+            return Forecast(), [Finding(Level.ERROR, "'totals' must be a list of fields.", setting="totals")]
         context = replace(context, totals=tuple(totals))
         findings += _settings_findings(operation, step, given)
     except EskretError as error:

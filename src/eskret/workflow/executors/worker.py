@@ -120,6 +120,7 @@ def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
             f.to_json() for f in found.findings
         ],
         "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
+        "shared": [str(p) for p in found.shared],
         "steps": {
             id: {"known": s.known, "entering": [_facts(x) for x in s.entering], "leaving": [_facts(x) for x in s.leaving],
                  "outputs": [{"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features,

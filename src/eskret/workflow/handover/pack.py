@@ -150,7 +150,17 @@ def listing(path: Path) -> Mapping[str, Any]:
                 bool(f["along"]),
             )
         main = str(found["workflow"])
-    except (OSError, zipfile.BadZipFile, KeyError, ValueError, TypeError) as error:
+    except (
+        OSError,
+        zipfile.BadZipFile,
+        zlib.error,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+        LookupError,
+        ValueError,
+        TypeError,
+    ) as error:
         raise InputError("this is no pack", place=str(path), way_out="A pack is made by: eskret pack FILE") from error
     if form != _FORM:
         raise InputError("it was packed by a later version", place=str(path), way_out="Update Eskret")
@@ -279,7 +289,7 @@ def _extract(path: Path, about: Mapping[str, Any], into: _Staging) -> None:
                             break  # it would swell beyond what it says of itself
                         made.update(block)
                         sink.write(block)
-            except (KeyError, zipfile.BadZipFile, RuntimeError, zlib.error, EOFError) as error:
+            except (LookupError, zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error, EOFError) as error:
                 raise InputError(
                     f"'{told['path']}' is damaged in it", place=str(path), way_out="Have it sent again"
                 ) from error
