@@ -311,10 +311,12 @@ def print_pushes(found: list[Any]) -> None:
     out.print(table)
 
 
-def print_push(push: Any, conflicts: list[Any]) -> None:
-    """What became of a push."""
+def print_push(push: Any, conflicts: list[Any], came: tuple[int, int] | None = None) -> None:
+    """What became of a push; ``came`` says how many of its changes that is true of so far, and how many there are."""
     out = _console()
     told = f"{push.added:,} added, {push.changed:,} changed, {push.removed:,} removed, {push.unchanged:,} as they were"
+    if came is not None and came[0] != came[1]:
+        told = f"{came[0]:,} of {came[1]:,} changes; in all {told}"
     text = f"'{push.dataset}' at {push.service}: {PUSH_STATES[push.state]} ({told}). Push {push.id}."
     out.print(text, soft_wrap=True, markup=False)
     if push.says:

@@ -308,11 +308,12 @@ def test_what_only_the_library_understands_is_left_to_it(written: Path, change: 
     db.commit()
     db.close()
     try:
-        layer = vector.read(written, "beds", "beds").layer
+        reading = vector.read(written, "beds", "beds")
     except InputError as error:
         assert "all.gpkg" in error.sentence()
     else:
-        assert len(layer) == 5000
+        assert len(reading.layer) + sum(len(rows) for _, rows in reading.set_aside) == reading.found == 5000
+        assert bool(reading.set_aside) == ("geom" in change), "a damaged shape is no row without a shape"
 
 
 def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:

@@ -290,7 +290,11 @@ def look(
                 for found in sources.look(file):
                     layers.append(found)
                     if fields:
-                        profiles[len(layers) - 1] = profile(sources.read(file, found.name, found.key).layer.table)
+                        reading = sources.read(file, found.name, found.key)
+                        profiles[len(layers) - 1] = profile(reading.layer.table)
+                        problems += [
+                            f"{file}, {found.name}: {len(rows):,} left out: {why}" for why, rows in reading.set_aside
+                        ]
             except InputError as error:
                 problems.append(error.sentence())
         if json_:

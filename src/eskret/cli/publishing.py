@@ -163,10 +163,17 @@ def _carry_out(way: Callable[..., Any], id: str, theirs: str, quiet: bool, as_js
     with journal.open_push(id) as open_:
         now = open_.push
         conflicts = open_.entries([journal.CONFLICT], 20)
+        came = open_.came()
     if as_json:
-        typer.echo(json.dumps({**now.to_json(), "conflicts": [e.key for e in conflicts]}, ensure_ascii=False, indent=1))
+        typer.echo(
+            json.dumps(
+                {**now.to_json(), "done": came[0], "of": came[1], "conflicts": [e.key for e in conflicts]},
+                ensure_ascii=False,
+                indent=1,
+            )
+        )
     elif not quiet:
-        terminal.print_push(now, conflicts)
+        terminal.print_push(now, conflicts, came)
     if failure:
         typer.echo(failure, err=True)
         if code == FAILED:

@@ -3,6 +3,7 @@ than the process asks for."""
 
 from __future__ import annotations
 
+import os
 import sys
 import threading
 from collections.abc import Generator
@@ -24,6 +25,8 @@ def be_lean() -> None:
     into arrays, and do without where they are not. For processes of which nobody asks for frames: the command line's and
     the worker's. A process that holds somebody's own Python must not call it, or call ``with_frames`` before that runs.
     """
+    # what the library says beside its errors goes nowhere: whoever reads a file says what is wrong with it
+    os.environ.setdefault("CPL_LOG", os.devnull)
     if "pandas" in sys.modules:
         return
     # the library for tables asks once from compiled code, which takes a module that is None for one that is there

@@ -10,6 +10,7 @@ import datetime as dt
 import sqlite3
 import threading
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -216,11 +217,39 @@ def _rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
     return pa.table(arrays, schema=facts.schema()), binary, ids
 
 
+def with_shape(path: Path, name: str, ids: Sequence[int]) -> set[int]:
+    """Of these rows those that have something where their shape should be.
+
+    Raises
+    ------
+    InputError : the file is damaged.
+    """
+    out: set[int] = set()
+    try:
+        with closing(sqlite.connect(path)) as db:
+            row = db.execute(
+                "SELECT column_name FROM gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)
+            ).fetchone()
+            key = next((r[1] for r in db.execute(f"PRAGMA table_info({quote(name)})") if r[5]), None)
+            if row is None or key is None:
+                return out
+            # a shape that is known to be empty is none, and not damaged: its head says so
+            asked = f"SELECT {quote(key)}, {quote(row[0])} FROM {quote(name)} WHERE {quote(row[0])} NOTNULL AND {quote(key)} IN "
+            for start in range(0, len(ids), 500):
+                some = ids[start : start + 500]
+                for id, blob in db.execute(f"{asked} ({', '.join('?' * len(some))})", some):
+                    if not (isinstance(blob, bytes) and blob[:2] == b"GP" and len(blob) > 3 and blob[3] & 0x10):
+                        out.add(int(id))
+    except sqlite3.Error as error:
+        raise sqlite.unsound(error, path) from error
+    return out
+
+
 def _bare(blob: bytes | None) -> bytes | None:
     """The well-known binary in a GeoPackage's (12-128r19, clause 2.1.3)."""
     if blob is None:
         return None
-    if blob[:2] != b"GP":
+    if not isinstance(blob, bytes) or blob[:2] != b"GP" or len(blob) < 8:
         raise ValueError
     return blob[8 + _ENVELOPES[(blob[3] >> 1) & 7] :]
 

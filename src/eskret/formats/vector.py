@@ -23,6 +23,7 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
+from eskret.core.rows import remaining
 from eskret.errors import Code, CrsError, InputError
 from eskret.formats import geopackage_read
 from eskret.formats.gdal import library
@@ -345,6 +346,11 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
         whole = plain(binary)
         if whole is None:
             geometry = _decoded(path, binary)
+        elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
+            # the library hands on what stands in the file, unread: what does not end where it says is found out here
+            whole.array = _decoded(path, binary)
+            if shapely.is_missing(whole.array).any():
+                geometry, whole = whole.array, None
     rest = pa.schema([f for f in schema if f.name != column])
     table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
     remarks: list[Remark] = []
@@ -358,7 +364,31 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     crs = _crs(info["crs"])
     kind = _settled_kind(info["geometry_type"], geometry, whole)
     layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
-    return Reading(layer, table.num_rows, (), tuple(remarks))
+    reading = Reading(layer, table.num_rows, (), tuple(remarks))
+    return _without_damaged(path, name, reading) if path.suffix.lower() == ".gpkg" else reading
+
+
+def _sound(binary: pa.ChunkedArray) -> bool:
+    """Whether every shape can be decoded to its end; for few rows, since it takes as long as decoding them."""
+    values = np.asarray(binary.to_pylist(), object)
+    there = np.array([v is not None for v in values], bool)
+    return not (shapely.is_missing(shapely.from_wkb(values, on_invalid="ignore")) & there).any()
+
+
+def _without_damaged(path: Path, name: str, reading: Reading) -> Reading:
+    """The rows whose shapes are damaged in the file, aside: the library takes them for rows without a shape."""
+    layer = reading.layer
+    if layer.encoded is not None or layer.geometry is None or layer.ids is None:
+        return reading
+    missing = np.flatnonzero(shapely.is_missing(layer.geometry))
+    if not len(missing):
+        return reading
+    told = geopackage_read.with_shape(path, name, layer.ids[missing].tolist())
+    damaged = missing[np.isin(layer.ids[missing], list(told))]
+    if not len(damaged):
+        return reading
+    rest = layer.take(remaining(len(layer), damaged))
+    return replace(reading, layer=rest, set_aside=(*reading.set_aside, ("its shape is damaged in the file", damaged)))
 
 
 def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") -> pa.Table | None:
@@ -403,6 +433,8 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
     table, binary, ids = found
     geometry = whole = None
     kind = facts.kind
+    if binary is not None and not _sound(binary):
+        return None  # the library says what it makes of it
     if binary is not None:
         whole = plain(binary)
         geometry = None if whole is not None else _decoded(path, binary)
@@ -462,7 +494,10 @@ def _decoded(path: Path, binary: pa.ChunkedArray) -> np.ndarray:
     try:
         parts = [decode(chunk) for chunk in binary.chunks]
     except shapely.errors.ShapelyError as error:
-        raise unreadable(path, error) from error
+        if path.suffix.lower() != ".gpkg":
+            raise unreadable(path, error) from error
+        # single shapes are damaged: those rows are set aside
+        parts = [shapely.from_wkb(np.asarray(c.to_pylist(), object), on_invalid="ignore") for c in binary.chunks]
     return np.concatenate(parts) if parts else np.empty(0, object)
 
 

@@ -122,13 +122,13 @@ def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> Settin
         hint = f"Did you mean '{near[0]}'?" if near else f"It has {', '.join(model.model_fields)}"
         return SettingError(f"there is no setting '{name}' in this operation", setting=name, way_out=hint)
     infos = setting_info(model)
-    label = infos[name].label if name in infos else name
+    label = infos[name].label if name in infos else name or "This"
+    shown = repr(problem["input"])
+    shown = shown if len(shown) <= 80 else f"{shown[:80]} ..."
     if problem["type"] == "missing":
         return SettingError(f"'{label}' is not filled in", setting=name, way_out=infos[name].help.split(". ")[0])
     choices = infos[name].choices if name in infos else {}
     if problem["type"] in ("literal_error", "enum") and choices:
-        return SettingError(
-            f"'{label}' cannot be {problem['input']!r}", setting=name, way_out=f"It can be {', '.join(choices)}"
-        )
+        return SettingError(f"'{label}' cannot be {shown}", setting=name, way_out=f"It can be {', '.join(choices)}")
     message = str(problem["msg"]).removeprefix("Value error, ")
-    return SettingError(f"'{label}' cannot be {problem['input']!r}: {message[:1].lower()}{message[1:]}", setting=name)
+    return SettingError(f"'{label}' cannot be {shown}: {message[:1].lower()}{message[1:]}", setting=name)

@@ -23,6 +23,8 @@ from eskret.practice_server.storage import Dataset, Item, Storage, schema_of
 
 MOST_BYTES = 64 << 20
 """A request with a longer body is refused (413)."""
+MOST_DEEP = 64
+"""Lists and objects of a geometry stand in each other no deeper than this; a multipolygon in a collection takes six."""
 _NAME = re.compile(r"[A-Za-z0-9_\-.]{1,120}")
 _SAFE = {
     "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'", "X-Content-Type-Options": "nosniff",
@@ -333,10 +335,24 @@ def _feature(told: Mapping[str, Any], dataset: Dataset) -> Mapping[str, Any]:
             raise BadRequestError(f"'{name}' is of the type {known} here, and {value!r} is not")
     shape = told["geometry"]
     if shape is not None:
+        if _depth(shape) > MOST_DEEP:
+            raise BadRequestError(f"the 'geometry' of this feature is nested more than {MOST_DEEP} deep")
         read = shapely.from_geojson(orjson.dumps(shape), on_invalid="ignore") if isinstance(shape, dict) else None
         if read is None:
             raise BadRequestError("the 'geometry' of this feature cannot be understood")
     return told
+
+
+def _depth(value: Any) -> int:
+    """How deep lists and objects stand in each other, found without going deep itself."""
+    depth, level = 0, [value]
+    while level and depth <= MOST_DEEP:
+        level = [
+            x for v in level if isinstance(v, dict | list) for x in (v.values() if isinstance(v, dict) else v)
+            if isinstance(x, dict | list)
+        ]  # fmt: skip
+        depth += 1
+    return depth
 
 
 def _fits(given: str, known: str | list[str]) -> bool:

@@ -294,8 +294,8 @@ def sortable(text: str) -> tuple[str, str] | None:
             day = datetime.fromisoformat(text).date().isoformat()
             return f"{day}T00:00:00.000000", f"{day}T23:59:59.999999"
         moment = datetime.fromisoformat(text)
-    except ValueError:
+        moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+    except (ValueError, OverflowError):  # the zone can lead out of the years that there are
         return None
-    moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
     told = moment.replace(tzinfo=None).isoformat(timespec="microseconds")
     return told, told

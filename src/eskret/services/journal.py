@@ -167,6 +167,16 @@ class Journal:
         """How many entries are in a state."""
         return int(self._db.execute("SELECT count(*) FROM entry WHERE state = ?", (state,)).fetchone()[0])
 
+    def came(self) -> tuple[int, int]:
+        """How many changes are sent, or, of a push that is being taken back, how many are taken back; and how many there are."""
+        undoing = self.push.state in (UNDOING, UNDONE)
+        what = "undone = 1" if undoing else f"state = '{DONE}'"
+        of = f"state <> '{LEFT}'" if undoing else "1"
+        counts = self._db.execute(
+            f"SELECT count(*) FILTER (WHERE {what}), count(*) FILTER (WHERE {of}) FROM entry"
+        ).fetchone()
+        return int(counts[0]), int(counts[1])
+
     def settle(self, settled: Iterable[Entry]) -> None:
         """Write down how far these came, all at once."""
         rows = [

@@ -95,7 +95,7 @@ def layer_of(open_: Journal, crs: str = "") -> Layer:
     crs : to draw it in; WGS 84 where none is named or it cannot be brought there.
     """
     entries = open_.entries()
-    taken_back = open_.push.state == UNDONE
+    back, all_back = open_.push.state in (UNDOING, UNDONE), open_.push.state == UNDONE
     features = [e.change.wanted or e.change.before or {} for e in entries]
     texts = np.empty(len(entries), object)
     for n, one in enumerate(features):
@@ -106,7 +106,7 @@ def layer_of(open_: Journal, crs: str = "") -> Layer:
     heads = [
         [e.action for e in entries],
         [_what(e) for e in entries],
-        ["taken back" if taken_back and e.state != LEFT else _STANDS[e.state] for e in entries],
+        ["taken back" if back and e.state != LEFT and (all_back or e.undone) else _STANDS[e.state] for e in entries],
     ]
     kind, what, state = (pa.array(h, pa.string()) for h in heads)
     # the key comes first, so that it is seen what each line is about

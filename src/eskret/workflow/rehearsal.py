@@ -448,10 +448,18 @@ def _room(planned: Sequence[Planned]) -> list[Finding]:
         free = shutil.disk_usage(folder).free
         if needed > free:
             out.append(
-                Finding(Level.ERROR, f"{folder}: about {needed / 1e6:,.0f} MB are needed and {free / 1e6:,.0f} MB are "
-                        "free. Make room or choose another folder.")
+                Finding(Level.ERROR, f"{folder}: about {_amount(needed)} are needed and {_amount(free)} are free. "
+                        "Make room or choose another folder.", code=Code.NO_ROOM)
             )  # fmt: skip
     return out
+
+
+def _amount(size: int) -> str:
+    """Bytes in words that are never nothing."""
+    for unit, one in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if size >= one:
+            return f"{size / one:,.1f} {unit}"
+    return f"{size} bytes"
 
 
 def _existing(folder: Path) -> Path:

@@ -156,7 +156,8 @@ def _open(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     layer = request["layer"] or next((x.name for x in sources.look(Path(request["path"]))), "")
     reading = sources.read(Path(request["path"]), layer, request["key"], watch=jobs.watch(request["job"]))
     return {"layer": ResultStore(Path(request["store"])).put(reading.layer),
-            "remarks": [r.text for r in reading.remarks]}  # fmt: skip
+            "remarks": [r.text for r in reading.remarks]
+            + [f"{len(rows):,} left out: {why}" for why, rows in reading.set_aside]}  # fmt: skip
 
 
 def _count(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
