@@ -200,7 +200,7 @@ def print_run(run: Any) -> None:
     out.print(_ledger_table(ledger.rows(run.document, {s["id"]: s for s in run.told.get("steps", ())}), out.width))
     for one in run.outputs:
         layer = f", {one.layer}" if one.layer else ""
-        digest = (one.content or one.sha256)[:16]
+        digest = (one.content or one.sha256).rpartition(":")[2][:16]
         out.print(
             f"{one.path}{layer}: {counted(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False
         )

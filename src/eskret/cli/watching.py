@@ -8,14 +8,16 @@ from typing import Annotated, Any
 
 import typer
 
-from eskret.cli.common import File, Set, of_project, plain_errors, values
+from eskret.cli.common import Allow, File, Set, allow_hosts, of_project, plain_errors, values
 
 
 def watch(
     file: File, set_: Set = None,
     every: Annotated[float, typer.Option("--every", min=0.2, help="Seconds between looks at the files.")] = 2.0,
+    allow: Allow = None,
 ) -> None:  # fmt: skip
     """Run a workflow now and again whenever what it reads has changed, until Ctrl+C."""
+    allow_hosts(allow)
     with plain_errors(), of_project(file):
         from eskret.errors import EskretError, RehearsalError
         from eskret.workflow import document as documents

@@ -181,7 +181,7 @@ def _is_text(text: str) -> bool:
         text.encode("utf-8")
     except UnicodeEncodeError:
         return False
-    return "\0" not in text
+    return True
 
 
 def _check_size(text: str) -> None:

@@ -235,7 +235,7 @@ class RunsView(View):
         for n, one in enumerate(whole.outputs):
             words, colour = _NOW[now[n]] if n < len(now) else ("", "faint")
             rows.append({"name": one.name, "features": f"{one.features:,}", "now": words,
-                         "digest": (one.content or one.sha256)[:16]})  # fmt: skip
+                         "digest": (one.content or one.sha256).rpartition(":")[2][:16]})  # fmt: skip
             colours[n, "now"] = colour
             colours[n, "digest"] = "faint"
         states = {p.id: p.state for p in pushes()} if whole.told.get("pushes") else {}
