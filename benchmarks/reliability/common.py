@@ -7,7 +7,7 @@ import os
 import sqlite3
 import subprocess
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -180,7 +180,7 @@ def state(home: Path, kind: Kind) -> str:
     return states.pop() if len(states) == 1 else f"mixed: {found}"
 
 
-def left_behind(home: Path) -> Iterator[str]:
+def left_behind(home: Path) -> Generator[str, None, None]:
     """Staged files, marks, journals and locks that should be gone."""
     data = Path(os.environ["XDG_DATA_HOME"]) / "eskret"
     for path in [*home.rglob(".eskret-*"), *data.glob("transactions/*")]:

@@ -9,12 +9,13 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 from array import array
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 from eskret.core.expression import quote
+from eskret.errors import InputError
 from eskret.formats import sqlite
 
 FORM = "r1:"
@@ -38,19 +39,30 @@ def layer_digest(path: Path, name: str, like: str = FORM) -> str:
         from eskret.formats import digest_earlier
 
         return digest_earlier.layer_digest(path, name)
-    return layer_digests(path, [name])[name]
+    found = layer_digests(path, [name])
+    if name not in found:
+        raise InputError(f"there is no layer '{name}' in it", place=str(path), way_out="Check its name")
+    return found[name]
 
 
-def layer_digests(path: Path, names: Iterable[str]) -> dict[str, str]:
-    """Digests of several layers of a file.
+def layer_digests(path: Path, names: Iterable[str], like: Mapping[str, str] | None = None) -> dict[str, str]:
+    """Digests of several layers of a file, those that are there, through one connection: to open a file of many layers costs
+    more than to read one.
+
+    Parameters
+    ----------
+    like : digests that they are to be compared with, which may be of an earlier form.
 
     Raises
     ------
-    InputError : it cannot be read, or there is no such layer.
+    InputError : it cannot be read.
     """
+    earlier = {n for n, d in (like or {}).items() if not d.startswith(FORM)}
     try:
         with closing(sqlite.connect(path)) as db:
-            return {name: rows_digest(db, name) for name in names}
+            there = {row[0] for row in db.execute("SELECT table_name FROM gpkg_contents")}
+            out = {name: rows_digest(db, name) for name in names if name in there and name not in earlier}
+        return out | {name: layer_digest(path, name, "") for name in names if name in there & earlier}
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
 

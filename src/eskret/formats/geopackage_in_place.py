@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import os
 import sqlite3
-import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.expression import quote
+from eskret.core.files.hashing import is_racy
 from eskret.core.files.transaction import Participant, Recovery
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_transfer, geopackage_update, sqlite
@@ -25,7 +25,6 @@ from eskret.formats.geopackage_transfer import SOURCE
 
 PUT, CHANGE = "put", "change"
 OLD, NEW, NEITHER = "old", "new", "neither"
-_COARSE_NS = 2_000_000_000  # file systems stamp times this coarsely at worst
 
 
 @dataclass(frozen=True)
@@ -40,7 +39,7 @@ class Seen:
     @classmethod
     def of(cls, path: Path) -> Seen:
         stamps = tuple(_stamp(path.with_name(path.name + e)) for e in ("", "-wal"))
-        return cls(stamps, any(s and time.time_ns() - s[3] < _COARSE_NS for s in stamps))
+        return cls(stamps, any(s and is_racy(s[3]) for s in stamps))
 
     def still(self, path: Path) -> bool:
         """Whether the file surely was not written since. It is not opened: that would cost locks."""
@@ -223,9 +222,9 @@ class GeoPackageInPlace(Participant):
         writer = geopackage.GeoPackageWriter(db, plain=True)
         writer.make_tables()
         done = []
+        there = {n.casefold(): n for n in writer.names()}
         for change in self.changes:
             if change.action == PUT:
-                there = {n.casefold(): n for n in writer.names()}
                 if change.layer.casefold() in there:
                     writer.remove(there[change.layer.casefold()])
                 geopackage_transfer.carry(writer, change.layer)

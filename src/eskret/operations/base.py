@@ -198,8 +198,8 @@ class Desk(Protocol):
     def change_layer(self, target: Path, change: LayerChange) -> LayerChange:
         """Say what becomes of a layer of a GeoPackage, once what is staged for it goes there."""
 
-    def digest_there(self, target: Path, layer: str) -> str:
-        """The digest of a layer that is there now; empty for none."""
+    def digests_there(self, target: Path, layers: Sequence[str]) -> dict[str, str]:
+        """Digests of layers that are there now; empty for one that is not."""
 
     def written(self, target: Path, sha256: str = "") -> None:
         """Say that a staged file is written, as far as this step knows; with its digest, where that is known."""

@@ -28,7 +28,7 @@ from eskret.core.files.user_state import data_place
 from eskret.core.naming import number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_apart, sqlite, targets
-from eskret.formats.digest import layer_digest
+from eskret.formats.digest import FORM, layer_digests
 from eskret.formats.file_group import FileGroup, Move
 from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.open_elsewhere import is_open_elsewhere
@@ -107,14 +107,19 @@ class DeliveryDesk:
             there = {e.casefold(): e for e in geopackage.layer_list(target)}
             if not self._observing:
                 sqlite.check_free(target)
+        own: set[str] = set()
+        if policy == "own" and there:
+            own = self.outputs.layers_untouched(target, [there[n.casefold()] for n in layers if n.casefold() in there])
         out = []
         for layer in layers:
-            plan = self._settle_one(target, layer, policy, there)
+            plan = self._settle_one(target, layer, policy, there, own)
             self._claimed.setdefault(plan.path, {})[plan.layer.casefold()] = self.round
             out.append(plan)
         return out
 
-    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str]) -> Planned:
+    def _settle_one(
+        self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]
+    ) -> Planned:  # fmt: skip
         taken = self._claimed.get(target, {})
         if layer.casefold() in taken:
             what = f"layer '{layer}'" if layer else "file"
@@ -134,7 +139,7 @@ class DeliveryDesk:
         if layer:
             if layer.casefold() not in there:
                 return self._writable(Planned(target, layer, "write"))
-            own = policy == "own" and self.outputs.layer_untouched(target, there[layer.casefold()])
+            own = policy == "own" and there[layer.casefold()] in untouched
             names = list(there.values())
         else:
             own = policy == "own" and self.outputs.untouched(target)
@@ -292,13 +297,22 @@ class DeliveryDesk:
             known.append(change)
         return change
 
-    def digest_there(self, target: Path, layer: str) -> str:
-        """The digest of a layer that is there now; empty for none."""
-        if not target.exists():
-            return ""
+    def digests_there(self, target: Path, layers: Sequence[str]) -> dict[str, str]:
+        """Digests of layers that are there now, by the names asked for; empty for none."""
+        if not target.exists() or not layers:
+            return dict.fromkeys(layers, "")
         there = {n.casefold(): n for n in geopackage.layer_list(target)}
-        name = there.get(layer.casefold())
-        return "" if name is None else layer_digest(target, name)
+        names = {layer: there[layer.casefold()] for layer in layers if layer.casefold() in there}
+        known = self.outputs.record(target)
+        if (
+            known is not None
+            and all(known.layers.get(n, "").startswith(FORM) for n in names.values())
+            and self.outputs.untouched(target)
+        ):
+            found: Mapping[str, str] = known.layers  # the file as a whole is as it was left
+        else:
+            found = layer_digests(target, names.values())
+        return {layer: found.get(names[layer], "") if layer in names else "" for layer in layers}
 
     def written(self, target: Path, sha256: str = "") -> None:
         """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
@@ -429,7 +443,7 @@ class DeliveryDesk:
         new, and nobody has it open, in which case nothing that others write can be lost by it."""
         if any(c.action == CHANGE for c in changes) or seen.stamps != Seen.of(target).stamps or sqlite.has_log(target):
             return False
-        if seen.racy and any(self.digest_there(target, c.layer) != c.before for c in changes):
+        if seen.racy and self.digests_there(target, [c.layer for c in changes]) != {c.layer: c.before for c in changes}:
             return False
         if not geopackage.holds_only(target, [c.layer for c in changes]):
             return False

@@ -7,7 +7,7 @@ when its content has the digest that stands there.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -89,15 +89,19 @@ class Outputs:
         belong = [n for n, r in self.files.items() if r.of == name]
         return self.untouched(path) and all(self.untouched(self.folder / n) for n in belong)
 
-    def layer_untouched(self, path: Path, layer: str) -> bool:
-        """Whether a layer of a container is one that this workflow wrote and nobody changed since."""
+    def layers_untouched(self, path: Path, layers: Iterable[str]) -> set[str]:
+        """Of these layers of a container those that this workflow wrote and nobody changed since."""
         known = self.record(path)
-        if known is None or layer not in known.layers:
-            return False
+        asked = [n for n in layers if known is not None and n in known.layers]
+        if known is None or not asked:
+            return set()
+        if self.untouched(path):
+            return set(asked)
         try:
-            return digest.layer_digest(path, layer, known.layers[layer]) == known.layers[layer]
+            now = digest.layer_digests(path, asked, known.layers)
         except EskretError:
-            return False
+            return set()
+        return {n for n in asked if now.get(n) == known.layers[n]}
 
     @classmethod
     def remember(

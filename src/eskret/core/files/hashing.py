@@ -9,9 +9,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-_COARSE_NS = 2_000_000_000
-"""File systems stamp times this coarsely at worst: a file written so shortly before it was looked at may be written again
-without its time telling."""
+_COARSE_NS, _FINE_NS = 2_000_000_000, 20_000_000
+
+
+def is_racy(changed_ns: int) -> bool:
+    """Whether a file was written so shortly ago that it may be written again without its time telling.
+
+    Local file systems stamp times by the ticks of the system's clock; others to the second, or two, which shows.
+    """
+    coarse = changed_ns % 1_000_000 == 0
+    return time.time_ns() - changed_ns < (_COARSE_NS if coarse else _FINE_NS)
 
 
 def hash_file(path: Path) -> str:
@@ -56,7 +63,7 @@ class FileState:
             found = os.stat(path)
         except FileNotFoundError:
             return cls()
-        racy = time.time_ns() - found.st_ctime_ns < _COARSE_NS
+        racy = is_racy(found.st_ctime_ns)
         if not sha256 and (hashed or racy):
             sha256 = hash_file(path)
         return cls(True, found.st_ino, found.st_size, found.st_mtime_ns, found.st_ctime_ns, sha256, racy)

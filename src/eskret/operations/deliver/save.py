@@ -447,10 +447,10 @@ class Save(Delivery):
         context.desk.written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
         digests = digest.layer_digests(staged, [p.layer for _, p in fresh])
+        before = context.desk.digests_there(path, [p.layer for _, p in fresh if p.action == "replace"])
         for _, plan in fresh:
-            before = context.desk.digest_there(path, plan.layer) if plan.action == "replace" else ""
             after, rows = digests[plan.layer], found.get(plan.layer, -1)
-            context.desk.change_layer(path, LayerChange(plan.layer, PUT, before, after, rows))
+            context.desk.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
         return out + [
             _saved(layer, plan, one, found.get(plan.layer, -1), context, digests[plan.layer])
             for (layer, plan), one in zip(fresh, brought, strict=True)
@@ -459,7 +459,7 @@ class Save(Delivery):
     def _change_layer(self, staged: Path, layer: Layer, plan: Planned, settings: Settings, context: Context) -> Outcome:
         """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
         assert context.desk is not None
-        before = context.desk.digest_there(plan.path, plan.layer)
+        before = context.desk.digests_there(plan.path, [plan.layer])[plan.layer]
         old = sources.read(plan.path, plan.layer, plan.layer).layer
         one = saving.ready(layer, targets.GEOPACKAGE, settings, old.crs or "")
         done = updating.update(old, one.layer, settings.key if plan.action == "update" else [])

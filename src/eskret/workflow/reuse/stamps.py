@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-import time
 from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 
-from eskret.core.files.hashing import hash_file
+from eskret.core.files.hashing import hash_file, is_racy
 from eskret.formats import targets
 
 Stat = tuple[int, int, int, int]
-_TICK_NS = 20_000_000  # local file systems stamp times by the ticks of the system's clock
 
 
 class Stamps:
@@ -41,8 +39,7 @@ class Stamps:
         if known is not None and known[0] == stat:
             return known[1]
         told = hash_file(path)
-        # one written this instant may be written once more without its times telling
-        if time.time_ns() - stat[2] > _TICK_NS and stat_of(path) == stat:
+        if not is_racy(stat[2]) and stat_of(path) == stat:
             with self._lock:
                 self._known[name] = (stat, told)
                 self._new.add(name)
