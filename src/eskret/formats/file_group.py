@@ -56,10 +56,7 @@ class FileGroup(Participant):
         ready = []
         for move in self.moves:
             if not move.seen.still(move.target):
-                raise TargetChangedError(
-                    "somebody else changed it while this run was under way", place=str(move.target),
-                    way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
-                )  # fmt: skip
+                raise changed(move.target)
             if move.staged is not None:
                 like(move.target, move.staged)
                 sync_file(move.staged)
@@ -163,6 +160,14 @@ class FileGroup(Participant):
                     move.target.unlink(missing_ok=True)
             sync_folders(m.target.parent for m in group)
         return found
+
+
+def changed(target: Path) -> TargetChangedError:
+    """What to say of a target that is not what it was when it was staged."""
+    return TargetChangedError(
+        "somebody else changed it while this run was under way", place=str(target),
+        way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
+    )  # fmt: skip
 
 
 def like(old: Path, new: Path) -> None:

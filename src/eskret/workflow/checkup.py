@@ -17,7 +17,6 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret import __version__
 from eskret.core.files.log import log_path
 from eskret.core.files.user_state import cache_place, data_place, state_place
 from eskret.core.layer import Layer
@@ -40,7 +39,7 @@ class Finding:
 
 def check_up() -> Generator[Finding, None, None]:
     """Look at everything, one thing after the other."""
-    yield Finding("Eskret", f"{__version__}, Python {platform.python_version()}, {platform.platform()}")
+    yield Finding("Eskret", f"{metadata.version('eskret')}, Python {platform.python_version()}, {platform.platform()}")
     yield Finding("SQLite", sqlite3.sqlite_version, sqlite3.sqlite_version_info >= (3, 35))
     for name in _LIBRARIES:
         try:

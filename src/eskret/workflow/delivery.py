@@ -29,7 +29,7 @@ from eskret.core.naming import number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_apart, sqlite, targets
 from eskret.formats.digest import FORM, layer_digests
-from eskret.formats.file_group import FileGroup, Move
+from eskret.formats.file_group import FileGroup, Move, changed
 from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.open_elsewhere import is_open_elsewhere
 from eskret.operations.base import Delivered, Planned, Prepared
@@ -383,16 +383,17 @@ class DeliveryDesk:
             folders.add(self._workflow.resolve().parent)
             journal.use_folder(self._workflow.resolve().parent)
         with folders_locked(folders):
-            participants = self._participants()
-            backups = self._hold(participants)
             try:
+                files = self._hold_files()
+                participants = self._participants()
+                backups = self._hold_rows(participants, files)
                 self.problems = commit(
                     journal, participants,
                     lambda: {"records": self._records(delivered), "backups": backups(), "pushes": self._pushes},
                 )  # fmt: skip
             except BaseException:
-                for one in backups():
-                    kept.forget(one["id"])
+                for id in journal.told["backup_ids"]:
+                    kept.sweep(str(id))
                 raise
             # behind the commit point: whatever fails now is told, and nothing is taken back
             left = {path for path, _ in self.problems}
@@ -450,17 +451,35 @@ class DeliveryDesk:
         found = target.stat()
         return found.st_nlink == 1 and found.st_uid == os.geteuid() and not is_open_elsewhere(target)
 
-    def _hold(self, participants: Sequence[Participant]) -> Callable[[], list[dict[str, Any]]]:
-        """Keep what can be taken back later; gives what the journal says of it, once all are prepared."""
+    def _hold_files(self) -> list[dict[str, Any]]:
+        """Keep what files hold that will be written anew, so that it can be brought back; it is what was seen.
+
+        Raises
+        ------
+        TargetChangedError : somebody changed one.
+        """
+        assert self._journal is not None
+        out: list[dict[str, Any]] = []
+        for group in self._kept:
+            here = [p for p in group if p in self._staged and p.exists() and not isinstance(self._seen[p], Seen)]
+            if not here:
+                continue
+            for path in here:
+                if not self._seen[path].still(path):
+                    raise changed(path)
+            id = self._journal.new_backup(kept.new_id())
+            kept.hold(id, here)
+            # a second name is a change of the file that is ours
+            self._seen.update({p: FileState.of(p) for p in here})
+            out.append({"id": id, "files": [str(p) for p in here]})
+        return out
+
+    def _hold_rows(
+        self, participants: Sequence[Participant], files: Sequence[dict[str, Any]]
+    ) -> Callable[[], list[dict[str, Any]]]:  # fmt: skip
+        """The same of rows of GeoPackages; gives what the journal says of all that is kept, once all are prepared."""
         assert self._journal is not None
         databases = [p for p in participants if isinstance(p, GeoPackageInPlace)]
-        files: list[dict[str, Any]] = []
-        for group in self._kept:
-            here = [p for p in group if p in self._staged and p.exists()]
-            if here and not any(p.target in here for p in databases):
-                id = self._journal.new_backup(kept.new_id())
-                kept.hold(id, here)
-                files.append({"id": id, "files": [str(p) for p in here]})
         rows = [
             {"id": self._journal.new_backup(kept.new_id()), "target": str(p.target), "staged": str(p.staged)}
             for p in databases if any(c.action == CHANGE for c in p.changes)
