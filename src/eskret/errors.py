@@ -35,7 +35,6 @@ class Code(StrEnum):
     READ_ONLY = "read-only"
     DAMAGED = "damaged"
     NOT_THERE = "not-there"
-    EMPTY = "empty"
     UNDECODABLE = "undecodable"
     TOO_LARGE = "too-large"
     IN_THE_WAY = "in-the-way"
@@ -49,7 +48,6 @@ class Code(StrEnum):
     NOT_RECOVERED = "not-recovered"
     CUT_SHORT_ELSEWHERE = "cut-short-elsewhere"
     INCOMPLETE = "incomplete"
-    JOURNAL_RECOVERED = "journal-recovered"
     # consent
     OUTSIDE_FOLDER = "outside-folder"
     STRANGE_SERVICE = "strange-service"
@@ -57,15 +55,10 @@ class Code(StrEnum):
     # workflow
     NO_SUCH_LAYER = "no-such-layer"
     SETTING = "setting"
-    UNKNOWN_BEFORE_RUN = "unknown-before-run"
     ROUND_FAILS = "round-fails"
     STOPPED = "stopped"
     TIME_LIMIT = "time-limit"
     MEMORY = "memory"
-    # what happened to rows
-    ROWS_CHANGED = "rows-changed"
-    REPROJECTED = "reprojected"
-    CUT = "cut"
 
 
 class Action(StrEnum):
@@ -73,8 +66,6 @@ class Action(StrEnum):
 
     ALLOW = "allow"
     READ_CODE = "read-code"
-    RECOVER = "recover"
-    SHOW_SETTING = "show-setting"
 
 
 _LONGEST = 1_500
@@ -180,6 +171,9 @@ class DocumentError(EskretError):
 
 class SettingError(EskretError):
     """A setting of a step has a value it cannot have. ``setting`` is its name in the file."""
+
+    def __init__(self, problem: str, **more: Any) -> None:
+        super().__init__(problem, **{"code": Code.SETTING, **more})
 
 
 class RehearsalError(EskretError):

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from eskret.cli.common import File, Set, pairs, plain_errors, values
+from eskret.cli.recovering import recover_first
 
 
 def pack(
@@ -25,6 +26,7 @@ def pack(
         from eskret.workflow.handover import pack as packs
         from eskret.workflow.handover.gather import INPUT, gather
 
+        recover_first(file)
         found = gather(file, values(set_))
         if found.problems and not without_inputs:
             raise DocumentError("; ".join(found.problems), way_out="Mend that, or pack it --without-inputs")
@@ -52,6 +54,7 @@ def unpack(
         from eskret.workflow.handover import pack as packs
 
         target = folder or file.with_suffix("")
+        recover_first(target if target.is_dir() else file)
         given = {name: Path(path) for name, path in pairs(inputs).items()}
         asked = [m for m in packs.missing_in(file) if m.name not in given and not (target / m.name).exists()]
         for one in asked if sys.stdin.isatty() else ():

@@ -123,8 +123,7 @@ def _import(project: Project, path: Path, source: bytes) -> None:
 
 
 def _line_in(error: BaseException, path: Path) -> int:
-    place = failure(error, path).place
-    return int(place.rpartition(" ")[2]) if ", line " in place else 0
+    return failure(error, path).counts.get("line", 0)
 
 
 def own_operations(folder: Path) -> list[Operation]:

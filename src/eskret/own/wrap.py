@@ -162,7 +162,10 @@ def failure(error: BaseException, file: Path) -> EskretError:
     line = lines[-1].lineno if lines else getattr(error, "lineno", None)
     text = str(error) or "no more is told"
     where = f"{file.name}, line {line}" if line else file.name
-    return EskretError(f"{type(error).__name__}: {text}", place=where, way_out="Mend it there and run again")
+    counts = {"line": line} if line else {}
+    return EskretError(
+        f"{type(error).__name__}: {text}", place=where, way_out="Mend it there and run again", counts=counts
+    )
 
 
 class OwnEach(OwnOperation, EachLayer):

@@ -16,8 +16,8 @@ from pathlib import Path
 from typing import Any
 
 import orjson
-from platformdirs import user_data_path
 
+from eskret.core.files.user_state import data_place, private, private_file
 from eskret.errors import InputError
 from eskret.services.changing import Change, Feature
 
@@ -122,10 +122,11 @@ class Journal:
     def create(cls, push: Push, entries: Sequence[tuple[str, Change]], folder: Path | None = None) -> Journal:
         """Write a journal, all of it, and open it."""
         home = folder or pushes_folder()
-        home.mkdir(parents=True, exist_ok=True)
+        private(home.parent)
+        private(home)
         file = home / f"{push.id}.push"
         waiting = home / f".{push.id}.{os.getpid()}.new"
-        db = sqlite3.connect(waiting, isolation_level=None)
+        db = sqlite3.connect(private_file(waiting), isolation_level=None)
         try:
             db.execute("PRAGMA journal_mode = OFF")
             db.executescript(_TABLES)
@@ -220,7 +221,7 @@ def _entry(row: Sequence[Any]) -> Entry:
 
 def pushes_folder() -> Path:
     """Where the journals stand."""
-    return user_data_path("eskret", appauthor=False) / "pushes"
+    return data_place("pushes")
 
 
 def new_id(dataset: str) -> str:

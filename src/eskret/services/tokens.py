@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from eskret.core.files.atomic import write_whole
-from eskret.core.files.user_state import data_place, private
+from eskret.core.files.state_file import change_state
+from eskret.core.files.user_state import data_place
 from eskret.errors import InputError
 from eskret.services import practice
 
@@ -69,7 +70,7 @@ def keep(address: str, token: str) -> None:
     InputError : there is no keyring that can be used.
     """
     _keyring("set_password", address, _NAME, origin_of(address), token)
-    _remember(sorted({*kept(), origin_of(address)}))
+    _remember(lambda known: known | {origin_of(address)})
 
 
 def forget(address: str) -> bool:
@@ -82,16 +83,17 @@ def forget(address: str) -> bool:
     if origin_of(address) not in kept():
         return False
     _keyring("delete_password", address, _NAME, origin_of(address))
-    _remember([o for o in kept() if o != origin_of(address)])
+    _remember(lambda known: known - {origin_of(address)})
     return True
 
 
 def kept() -> list[str]:
     """The services for which a token is in the keyring. Only for these it is asked, since that can take a while."""
     try:
-        found = json.loads(_list().read_text(encoding="utf-8"))
+        told = json.loads(_list().read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return []
+    found = told.get("services") if isinstance(told, dict) else told  # it was a bare list once
     return [str(o) for o in found] if isinstance(found, list) else []
 
 
@@ -99,9 +101,8 @@ def _list() -> Path:
     return data_place("services-with-token.json")
 
 
-def _remember(origins: list[str]) -> None:
-    private(_list().parent)
-    write_whole(_list(), json.dumps(origins, indent=1), mode=0o600)
+def _remember(change: Callable[[set[str]], set[str]]) -> None:
+    change_state(_list(), lambda known: known.update(services=sorted(change(set(kept())))))
 
 
 def _keyring(what: str, address: str, *words: str) -> Any:

@@ -298,7 +298,10 @@ def _rounds(
         bad = any(f.level is Level.ERROR for f in more)
         failing += bad
         if bad and step.each.go_on:
-            more = [replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}") for f in more]
+            more = [
+                replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}", code=Code.ROUND_FAILS)
+                for f in more
+            ]
         findings += [f for f in more if f.text not in said]
     if failing == len(rounds):
         findings = [replace(f, level=Level.ERROR) for f in findings]
@@ -344,7 +347,7 @@ def _step(
         elif not blocked:
             for reference in empty:
                 text = f"'{reference}' names no layer that is there at this point."
-                findings.append(Finding(Level.ERROR, text, setting="from"))
+                findings.append(Finding(Level.ERROR, text, setting="from", code=Code.NO_SUCH_LAYER))
     if not blocked:
         findings += _other_findings(step, entering, made)
     if findings or (blocked and sources_of(step)):
@@ -401,7 +404,7 @@ def _other_findings(
     for key in (None, *(f.key for f in entering if f.key in step.layer)):
         for name, reference in others_of(step, key, made)[1]:
             text = f"'{reference}' names no layer that is there at this point."
-            out[text] = Finding(Level.ERROR, text, setting=name.partition(".")[0])
+            out[text] = Finding(Level.ERROR, text, setting=name.partition(".")[0], code=Code.NO_SUCH_LAYER)
     return list(out.values())
 
 

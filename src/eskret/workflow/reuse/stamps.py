@@ -9,6 +9,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from eskret.core.files.hashing import hash_file, is_racy
+from eskret.core.files.user_state import private_file
 from eskret.formats import targets
 
 Stat = tuple[int, int, int, int]
@@ -71,8 +72,7 @@ class Stamps:
         if not rows:
             return
         try:
-            self._path.parent.mkdir(parents=True, exist_ok=True)
-            with sqlite3.connect(self._path, timeout=2) as db:
+            with sqlite3.connect(private_file(self._path), timeout=2) as db:
                 db.execute(
                     "CREATE TABLE IF NOT EXISTS stamps (path TEXT PRIMARY KEY, size, modified, changed, number, digest)"
                 )

@@ -11,8 +11,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from platformdirs import user_cache_path
-
+from eskret.core.files.atomic import write_whole
+from eskret.core.files.user_state import cache_place, private
 from eskret.errors import InputError
 
 FORM = 1
@@ -55,7 +55,9 @@ class Store:
             return
         new = self.folder / f".new-{os.getpid()}-{uuid.uuid4().hex[:8]}"
         try:
-            new.mkdir(parents=True)
+            private(self.folder.parent)
+            private(self.folder)
+            new.mkdir(mode=0o700)
             told = fill(new)
             (new / _ENTRY).write_bytes(pickle.dumps(told, protocol=5))
             size = _size(new)
@@ -88,8 +90,9 @@ class Store:
         InputError : it cannot be written down.
         """
         try:
-            self.folder.mkdir(parents=True, exist_ok=True)
-            (self.folder / "limit.json").write_text(json.dumps({"bytes": size}))
+            private(self.folder.parent)
+            private(self.folder)
+            write_whole(self.folder / "limit.json", json.dumps({"bytes": size}), mode=0o600)
         except OSError as error:
             raise InputError(f"the limit cannot be kept ({error.strerror})", place=str(self.folder)) from error
         self.trim()
@@ -165,4 +168,4 @@ def _size(folder: Path) -> int:
 
 def the_store() -> Store:
     """The store of whoever is at work, in the user's cache folder."""
-    return Store(user_cache_path("eskret", appauthor=False) / f"results-{FORM}")
+    return Store(cache_place(f"results-{FORM}"))
