@@ -64,6 +64,20 @@ def roll_back_hot(path: Path) -> bool:
     return False
 
 
+def take_away_stale(path: Path) -> None:
+    """Take away a journal that a transaction of ours had begun and not filled in when it was killed: there is nothing in it to
+    roll back, so SQLite leaves it lying until the next transaction. While we hold the lock it is nobody else's."""
+    journal = path.with_name(f"{path.name}-journal")
+    with (
+        suppress(sqlite3.Error, OSError),
+        closing(sqlite3.connect(uri(path, "rw"), uri=True, timeout=1.0, isolation_level=None)) as db,
+    ):
+        db.execute("BEGIN EXCLUSIVE")
+        if not any(journal.read_bytes()[:8]):
+            journal.unlink()
+        db.execute("ROLLBACK")
+
+
 def has_log(path: Path) -> bool:
     """Whether a file is written with a write-ahead log, or has one, or a journal, beside it."""
     if any(path.with_name(path.name + e).exists() for e in ("-wal", "-shm", "-journal")):

@@ -104,7 +104,9 @@ def _roll_back(folders: Iterable[Path]) -> None:
     """Undo what a transaction of ours had begun in a database when it was killed."""
     for folder in folders:
         for left in folder.glob(f"*{targets.GEOPACKAGE.ending}-journal") if folder.is_dir() else ():
-            sqlite.roll_back_hot(left.with_name(left.name.removesuffix("-journal")))
+            database = left.with_name(left.name.removesuffix("-journal"))
+            if not sqlite.roll_back_hot(database) and left.exists():
+                sqlite.take_away_stale(database)
 
 
 def _concerns(journal: Journal, folder: Path, workflow: Path | None) -> bool:
