@@ -229,7 +229,7 @@ def test_a_full_disk_is_foretold(project: Path, monkeypatch: pytest.MonkeyPatch)
     usage = shutil.disk_usage(project.parent)
     monkeypatch.setattr("shutil.disk_usage", lambda p: usage._replace(free=100))
     errors = [f.text for f in Workflow.read(project).rehearse().errors]
-    assert len(errors) == 1 and "MB are needed" in errors[0] and "Make room" in errors[0]
+    assert len(errors) == 1 and "kB are needed and 100 bytes are free" in errors[0] and "Make room" in errors[0]
 
 
 def test_runs_of_one_workflow_at_the_same_time_leave_sound_files(project: Path) -> None:
