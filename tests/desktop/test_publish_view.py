@@ -310,6 +310,7 @@ def test_a_push_stands_among_the_runs(lesson: Hand) -> None:
     run_and_look(hand, 412)
     hand.keys("F3", hand.bench)
     view = hand.bench.runs
+    hand.until(lambda: bool(cells(view.outputs, "name")))
     assert (
         cells(view.outputs, "name")[-1].startswith("leases at 127.0.0.1")
         and cells(view.outputs, "features")[-1] == "412"
