@@ -206,6 +206,7 @@ def repeating(camera: Camera, home: Path) -> None:
     bench.run()
     camera.until(lambda: not session.running and session.last_run)
     bench.show_runs(True)
+    camera.until(lambda: len(bench.runs.found) > 1)
     bench.runs.list.choose([0, 1])
     changes = bench.runs.compared.changes
     camera.until(lambda: changes.layer is not None and changes.canvas.idle())

@@ -546,6 +546,10 @@ def _window(path: Path | None) -> int:
         return FAILED
     from eskret.desktop.app import start
 
+    # a window may have something to ask before it closes, and is ended by nobody
+    signal.set_wakeup_fd(-1)
+    watchdog.may_be_ended(None)
+    say_alone(False)
     return start(path)
 
 
