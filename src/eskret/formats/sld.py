@@ -10,10 +10,10 @@ from pathlib import Path
 import pyarrow as pa
 
 from eskret.core.classes import class_labels
+from eskret.core.files.atomic import write_whole
 from eskret.core.ramps import NO_VALUE, OTHERS, darker, ramp_colours
 from eskret.core.style import CLASSES, ONE, Style
 from eskret.errors import DeliveryError
-from eskret.formats.whole import write_whole
 
 SLD, SE, OGC = "http://www.opengis.net/sld", "http://www.opengis.net/se", "http://www.opengis.net/ogc"
 _XSI = "http://www.w3.org/2001/XMLSchema-instance"
@@ -74,7 +74,7 @@ def write_sld(text: str, path: Path) -> None:
     DeliveryError : the folder cannot be written.
     """
     try:
-        write_whole(text, path)
+        write_whole(path, text)
     except OSError as error:
         raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(path)) from error
 

@@ -16,10 +16,10 @@ import tomlkit
 import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
+from eskret.core.files.atomic import write_whole
 from eskret.core.naming import clean_name
 from eskret.core.style import Style
 from eskret.errors import Code, DocumentError
-from eskret.formats.whole import write_whole
 from eskret.workflow import canonical
 from eskret.workflow.each import Each, each_of
 from eskret.workflow.mapped import MapSaid, map_of, style_at
@@ -300,6 +300,6 @@ def write(document: Document, path: Path) -> None:
     DocumentError : the folder cannot be written.
     """
     try:
-        write_whole(document.to_text(), path)
+        write_whole(path, document.to_text())
     except OSError as error:
         raise DocumentError(f"it cannot be saved ({error.strerror})", place=str(path)) from error

@@ -182,11 +182,7 @@ class Run:
         except TargetChangedError as changed:
             # somebody wrote into an output while the steps ran: all is staged anew, once, from what is there now
             self.steps.clear()
-            remark = Remark(
-                f"{changed.place or 'An output'} was changed by somebody else while this run was under way; all outputs were "
-                "staged anew, from what is there now", look=True, code=Code.STAGED_ANEW,
-            )  # fmt: skip
-            result = self._once(begun, started, (*told, remark), again=False)
+            result = self._once(begun, started, (*told, staged_anew(changed)), again=False)
         self.tell({"event": "run_finished", **result.to_json()})
         return result
 
@@ -281,6 +277,14 @@ def said(failure: EskretError | OSError, written: bool) -> tuple[str, Code]:
     if written:
         return f"Everything was written, but: {text}", Code.INCOMPLETE
     return text if isinstance(failure, EskretError) else f"{text} Nothing was written.", code
+
+
+def staged_anew(changed: TargetChangedError) -> Remark:
+    """What is told of a run all of whose outputs were staged once more."""
+    return Remark(
+        f"{changed.place or 'An output'} was changed by somebody else while this run was under way; all outputs were staged anew, "
+        "from what is there now", look=True, code=Code.STAGED_ANEW,
+    )  # fmt: skip
 
 
 def told_beside(desk: DeliveryDesk) -> tuple[Remark, ...]:

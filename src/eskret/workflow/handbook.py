@@ -8,9 +8,9 @@ from collections.abc import Mapping, Sequence
 from html import escape
 from pathlib import Path
 
+from eskret.core.files.atomic import write_whole
 from eskret.core.words import pieces
 from eskret.errors import DeliveryError
-from eskret.formats.whole import write_whole
 from eskret.operations.base import Delivery, EachLayer, Gathering, Operation, Phase, Source
 from eskret.operations.registry import OWN, all_operations
 from eskret.operations.settings import SettingInfo, default_of, setting_info
@@ -129,14 +129,14 @@ def write_handbook(
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for one in told:
-            write_whole(page_of_operation(one), folder / page_name(one))
+            write_whole(folder / page_name(one), page_of_operation(one), synced=False)
         pages = []
         for file, document in (workflows or {}).items():
             page = f"workflow-{Path(file).stem}.html"
-            write_whole(page_of_workflow(document, file, INDEX), folder / page)
+            write_whole(folder / page, page_of_workflow(document, file, INDEX), synced=False)
             pages.append((page, document.title or file, document.summary))
-        write_whole(PAGE_STYLE.lstrip() + _MORE_STYLE, folder / _LOOKS)
-        write_whole(index(told, pages), folder / INDEX)
+        write_whole(folder / _LOOKS, PAGE_STYLE.lstrip() + _MORE_STYLE, synced=False)
+        write_whole(folder / INDEX, index(told, pages), synced=False)
     except OSError as error:
         raise DeliveryError(f"the handbook cannot be written ({error.strerror})", place=str(folder)) from error
     return folder / INDEX

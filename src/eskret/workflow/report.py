@@ -10,12 +10,12 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
+from eskret.core.files.atomic import write_whole
 from eskret.core.naming import fill_template
 from eskret.core.words import duration, pieces
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import sources
 from eskret.formats.coordinates_text import ENDINGS as TEXT_ENDINGS
-from eskret.formats.whole import write_whole
 from eskret.workflow import ledger
 from eskret.workflow.document import Document
 from eskret.workflow.references import settings_for
@@ -111,7 +111,7 @@ def write_report(
             text = json.dumps({**told, "sources": listed}, indent=1, ensure_ascii=False) + "\n"
         else:
             text = to_html(document, told, read, maps)
-        write_whole(text, path)
+        write_whole(path, text)
     except OSError as error:
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.account import Remark
-from eskret.errors import Code, DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
+from eskret.errors import DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.formats import sources
 from eskret.operations.base import Delivered, Finding
 from eskret.workflow.choices import offers
@@ -26,6 +26,7 @@ from eskret.workflow.engine import (
     leftovers_of,
     recovered_remarks,
     said,
+    staged_anew,
     told_beside,
     written_but,
 )
@@ -221,11 +222,7 @@ class RoundsRun:
             return self._all_rounds(begun, started, rehearsed, told, again=not self.go_on)
         except TargetChangedError as changed:
             self.runs.clear()
-            remark = Remark(
-                f"{changed.place or 'An output'} was changed by somebody else while the rounds were under way; all outputs were "
-                "staged anew, from what is there now", look=True, code=Code.STAGED_ANEW,
-            )  # fmt: skip
-            return self._all_rounds(begun, started, rehearsed, (*told, remark), again=False)
+            return self._all_rounds(begun, started, rehearsed, (*told, staged_anew(changed)), again=False)
 
     def _all_rounds(
         self, begun: float, started: str, rehearsed: Sequence[Rehearsal], told: tuple[Remark, ...], again: bool

@@ -14,11 +14,11 @@ from PySide6.QtGui import QFontDatabase
 from PySide6.QtWidgets import QLabel
 
 from eskret.at_hand import BACK, STATE
+from eskret.core.files.atomic import write_whole
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import theme
 from eskret.desktop.viewer import Pane, QuietButton
 from eskret.errors import EskretError
-from eskret.formats.whole import write_whole
 from eskret.workflow.document import parse
 
 _LONG = 80
@@ -170,7 +170,7 @@ class ConsolePane(Pane):
             "folder": str(session.folder), "values": {n: str(v) for n, v in session.values().items()}, "results": results,
         }  # fmt: skip
         try:
-            write_whole(json.dumps(told, ensure_ascii=False), self._folder / STATE)
+            write_whole(self._folder / STATE, json.dumps(told, ensure_ascii=False), synced=False)
         except OSError:
             return
 

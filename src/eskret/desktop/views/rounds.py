@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QSplitter, QVBoxLayout, QWidget
 
+from eskret.core.files.atomic import write_whole
 from eskret.core.words import counted, duration
 from eskret.desktop.grid.model import Cell, Column, GridModel
 from eskret.desktop.grid.view import Grid
@@ -19,7 +20,6 @@ from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError
-from eskret.formats.whole import write_whole
 from eskret.workflow.parameters import Parameter, in_words
 from eskret.workflow.rounds import rows_in
 
@@ -299,7 +299,7 @@ class RoundsView(View):
         writer.writerow(names)
         writer.writerows([[r.get(n, "") for n in names] for r in self.rows])
         try:
-            write_whole(out.getvalue(), Path(path))
+            write_whole(Path(path), out.getvalue())
         except OSError as error:
             self.says.setText(f"{path}: it cannot be written ({error.strerror}).")
         else:
