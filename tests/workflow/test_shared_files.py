@@ -348,6 +348,18 @@ def test_a_project_that_was_moved_after_the_crash_is_completed_where_it_is_now(t
     assert left_behind(away, own_data) == []
 
 
+def test_a_commit_that_cannot_be_completed_now_is_told_and_waits(tmp_path: Path, own_data: Path) -> None:
+    """The outputs' drive is gone: every command says so, and once it is back the commit is completed."""
+    workflow = project(tmp_path, to="out/beds.geojson")
+    killed_behind_the_commit_point(workflow, "FileGroup")
+    (tmp_path / "out").rename(tmp_path / "unplugged")
+    told = call("recover", tmp_path, cwd=tmp_path, code=1)
+    assert "its folders are not there" in told.stdout and "tried again by the next command" in told.stdout
+    (tmp_path / "unplugged").rename(tmp_path / "out")
+    assert "is done now: beds.geojson" in call("recover", tmp_path, cwd=tmp_path).stdout
+    assert left_behind(tmp_path, own_data) == []
+
+
 def test_a_rehearsal_leaves_a_run_alone_that_is_alive(tmp_path: Path, own_data: Path) -> None:
     """The run is held behind its commit point; rehearsals and recovery meanwhile do nothing to it."""
     workflow, path = project(tmp_path, to="out/beds.geojson"), tmp_path / "out" / "beds.geojson"

@@ -69,13 +69,21 @@ def recover(folder: Path | None = None, workflow: Path | None = None) -> list[Re
                 moved = _moved(journal, folder)
                 if moved is None:
                     journal.leave()
+                    found.append(_stuck(journal, "its folders are not there, as where a drive is not connected"))
                 else:
                     found.append(_complete(journal, moved))
             else:
                 journal.leave()
-        except (OSError, EskretError, KeyError, TypeError, ValueError):
+        except (OSError, EskretError, KeyError, TypeError, ValueError) as error:
             journal.leave()
+            found.append(_stuck(journal, f"its journal cannot be carried out ({type(error).__name__}: {error})"))
     return found
+
+
+def _stuck(journal: Journal, why: str) -> Recovered:
+    """What is told of a commit that nothing could be done about now; its journal stays."""
+    places = journal.folders[:1] or [Path(str(journal.told["workflow"]) or "a run")]
+    return Recovered(str(journal.told["workflow"]), str(journal.told["title"]), [], [(places[0], why)], pending=True)
 
 
 def pending_elsewhere(folders: Iterable[Path]) -> list[str]:

@@ -215,11 +215,6 @@ class Journal:
         self._lock.release(keep_file=True)
 
     @property
-    def lock_number(self) -> int:
-        """The descriptor of the lock, for a child that is to hold it too."""
-        return self._lock.number
-
-    @property
     def _file(self) -> Path:
         return data_place(_HOME) / f"{self.token}.json"
 
