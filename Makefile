@@ -41,6 +41,7 @@ bench: setup
 # about two hours on two cores; what it found stands in docs/reliability.md
 reliability: setup
 	$(BIN)/python benchmarks/reliability/kills.py 1000
+	$(BIN)/python benchmarks/reliability/pushes.py 100
 	$(BIN)/python benchmarks/reliability/together.py 25
 	$(BIN)/python benchmarks/reliability/fuzz.py
 	$(BIN)/python benchmarks/reliability/soak.py 30

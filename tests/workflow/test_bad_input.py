@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import subprocess
+import sys
 import threading
 import time
 from pathlib import Path
@@ -304,3 +306,31 @@ def test_a_loop_of_steps_and_a_step_of_a_newer_kind_are_told(project: Path) -> N
         0
     ].text
     assert not found.steps["web"].known and not found.steps["archive"].known
+
+
+def test_names_in_an_old_encoding_are_a_sentence_before_anything_is_written(tmp_path: Path) -> None:
+    """As a folder unpacked from an old archive has them: no library can be told such a name, and no record can hold it."""
+    home = os.fsencode(tmp_path)
+    workflow = b'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["*.csv"]\n' + (
+        b'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out.geojson"\n'
+    )
+    for folder, name, data in (
+        (b"in pr\xe9s", b"w.toml", b"a.csv"),
+        (b"in", b"w\xe9.toml", b"a.csv"),
+        (b"in", b"w.toml", b"\xe9.csv"),
+    ):
+        place = home + b"/" + folder
+        os.makedirs(place, exist_ok=True)
+        for one, text in ((name, workflow), (data, b"x,y,n\n1,2,a\n")):
+            with open(place + b"/" + one, "wb") as stream:
+                stream.write(text)
+        for command in ("run", "rehearse"):
+            done = subprocess.run(
+                [sys.executable, "-m", "eskret", command, place + b"/" + name], capture_output=True, text=True
+            )
+            told = done.stdout + done.stderr
+            assert done.returncode in (1, 2) and "was written in an old encoding" in told and "fault" not in told, told
+        assert sorted(os.listdir(place)) == sorted([name, data])
+        shutil.rmtree(place)
+    done = subprocess.run([sys.executable, "-m", "eskret", "look", b"--set", b"p=\xe9"], capture_output=True, text=True)
+    assert "'p=\ufffd' was written in an old encoding" in done.stderr

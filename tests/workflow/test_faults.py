@@ -22,6 +22,7 @@ import pytest
 
 from eskret import Workflow
 from eskret.core.files.alone import say_alone
+from eskret.core.files.transaction import Journal, pending
 from eskret.formats import geopackage
 from eskret.formats.geopackage_in_place import GeoPackageInPlace
 from eskret.workflow.delivery import DeliveryDesk
@@ -170,6 +171,24 @@ def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path:
     assert not (tmp_path / "deep").exists() and mine.exists()
     living.rollback()
     assert list(tmp_path.iterdir()) == [] and not list(own_data.glob("transactions/*"))
+
+
+def test_a_journal_of_thousands_of_folders_grows_by_a_line_for_each(tmp_path: Path, own_data: Path) -> None:
+    journal = Journal.begin(None, "Many")
+    file = own_data / "transactions" / f"{journal.token}.json"
+    begun, lengths = file.stat().st_ino, []
+    for number in range(2_000):
+        journal.use_folder(tmp_path / f"sheet {number}", [tmp_path / f"sheet {number}"])
+        journal.use_folder(tmp_path / "sheet 0")
+        lengths.append(file.stat().st_size)
+    assert file.stat().st_ino == begun and lengths[-1] - lengths[-2] < 2 * len(str(tmp_path)) + 80
+    with file.open("ab") as stream:
+        stream.write(b'{"folders": ["/never beg')  # killed while it wrote that it would
+    journal.leave()
+    found = pending()
+    assert [j.told["folders"] for j in found] == [[str(tmp_path / f"sheet {n}") for n in range(2_000)]]
+    assert len(found[0].told["made"]) == 2_000
+    found[0].end()
 
 
 # -- the worker

@@ -24,6 +24,7 @@ from eskret.cli.common import (
     EXIT,
     FAILED,
     STOPPED,
+    UNKNOWN,
     UNMET,
     USAGE,
     Allow,
@@ -46,6 +47,7 @@ from eskret.cli.watching import watch
 from eskret.core import watchdog
 from eskret.core.files.alone import say_alone
 from eskret.core.files.log import start_log
+from eskret.core.files.spelling import check_spelling
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
@@ -78,9 +80,11 @@ def main() -> None:
     _leave_even_if_deaf()
     code = 0
     try:
+        for given in sys.argv[1:]:
+            check_spelling(Path(given))
         app()
     except Exception as error:  # nobody foresaw it: a sentence all the same, and the details in the log
-        sys.stderr.write(as_sentence(error).sentence() + "\n")
+        sys.stderr.write(as_sentence(error, after=UNKNOWN).sentence() + "\n")
         code = FAILED
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 1

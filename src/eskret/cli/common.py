@@ -14,6 +14,8 @@ from eskret.core.unforeseen import as_sentence
 from eskret.errors import DocumentError, EskretError, RehearsalError
 
 FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
+UNKNOWN = "Look at the outputs before you go on"
+"""What a command says of a failure that nobody foresaw, as it cannot know how far it came."""
 EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
 
 File = Annotated[Path, typer.Argument(help="A workflow file (.toml).")]
@@ -57,7 +59,7 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
     except Exception as error:
         if isinstance(error, (typer.Exit, typer.Abort, typer.BadParameter)):
             raise
-        complain(as_sentence(error).sentence(), as_json)
+        complain(as_sentence(error, after=UNKNOWN).sentence(), as_json)
         raise typer.Exit(FAILED) from error
 
 

@@ -18,6 +18,7 @@ from typing import Any, TypeVar
 
 import pyarrow as pa
 
+from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
 from eskret.errors import Code, EskretError, InputError
@@ -123,6 +124,7 @@ def _at(path: Path) -> Generator[None, None, None]:
     ------
     InputError : it cannot be read.
     """
+    check_spelling(path)
     try:
         yield
     except (EskretError, OSError, MemoryError):

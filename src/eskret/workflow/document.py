@@ -17,6 +17,7 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.files.atomic import write_whole
+from eskret.core.files.spelling import check_spelling
 from eskret.core.naming import clean_name
 from eskret.core.style import Style
 from eskret.errors import Code, DocumentError
@@ -280,7 +281,9 @@ def read(path: Path) -> Document:
     Raises
     ------
     DocumentError : it is missing, no text, or no workflow.
+    InputError : it, or a folder on the way to it, has a name that cannot be written down.
     """
+    check_spelling(path.absolute())
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError as error:
@@ -298,7 +301,9 @@ def write(document: Document, path: Path) -> None:
     Raises
     ------
     DocumentError : the folder cannot be written.
+    InputError : it has a name that cannot be written down.
     """
+    check_spelling(path.absolute())
     try:
         write_whole(path, document.to_text())
     except OSError as error:

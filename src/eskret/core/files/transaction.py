@@ -109,6 +109,7 @@ class Journal:
         self.token = token
         self.told = told
         self._lock = lock
+        self._folders = set(told["folders"])
 
     @classmethod
     def begin(cls, workflow: Path | None, title: str) -> Journal:
@@ -130,7 +131,7 @@ class Journal:
             "participants": [], "pushes": [], "backup_ids": [],
         }  # fmt: skip
         made = cls(token, lock, told)
-        made._write(synced=False)
+        write_whole(made._file, json.dumps(told) + "\n", mode=0o600, synced=False, waiting=made._waiting)
         return made
 
     @property
@@ -144,21 +145,26 @@ class Journal:
 
     def use_folder(self, folder: Path, made: Iterable[Path] = ()) -> None:
         """Say that something will be staged in a folder, before it is; ``made`` are the folders made for it."""
-        if str(folder) not in self.told["folders"]:
-            self.told["folders"].append(str(folder))
-            self.told["made"] += [str(m) for m in made]
-            self._write(synced=False)
+        if str(folder) not in self._folders:
+            self._folders.add(str(folder))
+            self._say(folders=[str(folder)], made=[str(m) for m in made])
 
     def use_push(self, id: str) -> None:
         """Say that a push will be drafted."""
-        self.told["pushes"].append(id)
-        self._write(synced=False)
+        self._say(pushes=[id])
 
     def new_backup(self, id: str) -> str:
         """Say that a backup will be made under this id, before it is."""
-        self.told["backup_ids"].append(id)
-        self._write(synced=False)
+        self._say(backup_ids=[id])
         return id
+
+    def _say(self, **more: list[str]) -> None:
+        """Add to what is told, in a line of its own, so that a commit of thousands of folders does not write all of them again
+        for each; a line that a kill cuts short tells of something that was not begun."""
+        for name, values in more.items():
+            self.told[name] += values
+        with self._file.open("ab") as stream:
+            stream.write(json.dumps(more).encode("ascii") + b"\n")
 
     def decide(self, participants: Sequence[Participant], more: Mapping[str, Any]) -> None:
         """The commit point.
@@ -176,7 +182,7 @@ class Journal:
             "participants": [{"kind": p.kind, **p.to_json()} for p in participants],
         }  # fmt: skip
         try:
-            write_whole(self._file, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600, waiting=self._waiting)
+            write_whole(self._file, json.dumps(told, indent=1), mode=0o600, waiting=self._waiting)
         except OSError:
             # it may be there and only not be known to be synced: then it must not be
             with suppress(OSError):
@@ -190,7 +196,7 @@ class Journal:
             "about": "Eskret was putting outputs in their places here. Whoever ran it finishes that with: eskret recover",
             "run": self.token, "place": number, "user": self.told["user"], "machine": self.told["machine"],
         }  # fmt: skip
-        return json.dumps(told, ensure_ascii=False)
+        return json.dumps(told)
 
     def end(self) -> None:
         """All is done, or nothing is to be: the journal, its marks and everything staged under it go."""
@@ -221,15 +227,6 @@ class Journal:
     @property
     def _waiting(self) -> Path:
         return self._file.with_suffix(".new")
-
-    def _write(self, *, synced: bool) -> None:
-        write_whole(
-            self._file,
-            json.dumps(self.told, ensure_ascii=False, indent=1),
-            mode=0o600,
-            synced=synced,
-            waiting=self._waiting,
-        )
 
 
 def commit(
@@ -296,13 +293,19 @@ def pending() -> list[Journal]:
 
 def _read(file: Path, token: str) -> dict[str, Any] | None:
     try:
-        told = json.loads(file.read_text(encoding="utf-8"))
+        text = file.read_text(encoding="utf-8")
+        told, end = json.JSONDecoder().raw_decode(text)
+        for line in text[end:].splitlines():
+            with suppress(json.JSONDecodeError):
+                for name, values in (json.loads(line) if line else {}).items():
+                    told[name] += values
         sound = told["form"] == FORM and told["token"] == token and told["state"] in (STAGING, DECIDED)
         lists = all(isinstance(told[n], list) for n in ("folders", "made", "participants", "pushes", "backup_ids"))
         texts = all(isinstance(told[n], str) for n in ("workflow", "title", "user", "machine"))
-    except (OSError, ValueError, KeyError, TypeError):
+        begun = all(isinstance(n, str) for name in ("folders", "made", "pushes", "backup_ids") for n in told[name])
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
-    return told if sound and lists and texts else None
+    return told if sound and lists and texts and begun else None
 
 
 @dataclass(frozen=True)
