@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -12,8 +13,10 @@ from eskret.core.frames import from_frame as from_geopandas
 from eskret.core.frames import to_frame as to_geopandas
 from eskret.core.layer import Layer
 from eskret.core.style import style_of
+from eskret.core.texts import codec_of
 from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geopackage, sources, targets
+from eskret.formats.reading import Texts
 from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
 from eskret.workflow import edits
@@ -247,6 +250,12 @@ def use(name: str) -> Callable[..., Result]:
 def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> Layer:
     """One layer of a file; the name may be left out where there is just one.
 
+    What there is to say of how it was read comes as warnings: texts in an encoding that had to be assumed, rows left out.
+
+    Parameters
+    ----------
+    encoding : what its texts are in, whatever it declares; empty for what it declares.
+
     Raises
     ------
     InputError : it cannot be read, or there are several and none was named.
@@ -258,7 +267,15 @@ def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> L
     name = layer if layer is not None else names[0]
     if name not in names:
         raise InputError(f"it has no layer '{name}'", place=str(file), way_out=f"It has {', '.join(names)}")
-    return sources.read(file, name, sources.key_for(file, name, len(names)), encoding).layer
+    if encoding and not codec_of(encoding):
+        raise InputError(f"no encoding is called '{encoding}'", way_out="It can be utf-8, cp1252, cp850 and the like")
+    texts = Texts(encoding, always=True) if encoding else Texts()
+    reading = sources.read(file, name, sources.key_for(file, name, len(names)), texts)
+    for said in [r.text for r in reading.remarks if r.look] + [
+        f"{len(rows):,} rows left out: {why}" for why, rows in reading.set_aside
+    ]:
+        warnings.warn(f"{path}: {said}", stacklevel=2)
+    return reading.layer
 
 
 def write(layer: Layer, path: str | Path, name: str = "") -> None:

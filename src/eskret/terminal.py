@@ -355,8 +355,10 @@ def print_layers(layers: list[Any], profiles: Mapping[int, Any]) -> None:
             out.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))
         if number in profiles:
             out.print(_fields_table(profiles[number]))
-            continue
-        out.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)
+        else:
+            out.print("  " + ", ".join(f"{f.name} ({f.word})" for f in facts.fields), soft_wrap=True, markup=False)
+        for said in facts.told:
+            out.print(f"  {'▲' if said.look else '·'} {said.text}", soft_wrap=True, markup=False)
 
 
 def _fields_table(profiles: Any) -> Table:

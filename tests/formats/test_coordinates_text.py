@@ -56,7 +56,7 @@ def test_what_is_said_overrules_what_is_found(tmp_path: Path) -> None:
     assert layout(tmp_path, "n\n1\n", header="").x == -1
     with pytest.raises(InputError, match="there is no column 'depth'. It has column_1"):
         layout(tmp_path, body, x="depth")
-    assert layout(tmp_path, "x,y\n1,Ø\n", "cp1252").encoding == "cp1252"
+    assert layout(tmp_path, "x,y\n1,Ø\n", "cp1252").spelling.codec == "cp1252"
 
 
 @pytest.mark.parametrize(

@@ -14,12 +14,13 @@ from hypothesis import strategies as st
 from eskret.core.layer import Kind
 from eskret.errors import InputError
 from eskret.formats import delimited, sources, tables, text
+from eskret.formats.reading import Texts
 from tests.conftest import points, squares
 
 
 def read(path: Path, encoding: str = "") -> tables.Reading:
     name = sources.layer_names(path)[0]
-    return sources.read(path, name, "t", encoding)
+    return sources.read(path, name, "t", Texts(encoding))
 
 
 def write(path: Path, body: str, encoding: str = "utf-8") -> Path:
@@ -87,7 +88,7 @@ def test_records_of_another_length_are_set_aside_with_their_place(tmp_path: Path
     assert reading.layer.table.column("a").to_pylist() == [1, 6]
     ((reason, rows),) = reading.set_aside
     assert "3 values" in reason and rows.tolist() == [1, 3]
-    assert any("record 3 (2), record 5 (4)" in r.text for r in reading.remarks)
+    assert any("record 3 has 2: '4,5'; record 5 has 4: '9,9,9,9'" in r.text for r in reading.remarks)
     assert any("a second column 'a' is called 'a_2'" in r.text for r in reading.remarks)
 
 
@@ -174,12 +175,12 @@ def test_geometry_goes_into_csv_as_coordinates_or_as_text(tmp_path: Path) -> Non
 
 
 def test_a_column_of_text_is_typed_only_when_all_of_it_fits() -> None:
-    def kind(*values: str | None, comma: bool = False) -> pa.DataType:
-        return text.typed(pa.chunked_array([pa.array(values, pa.string())]), comma).type
+    def kind(*values: str | None, decimal: str = ".") -> pa.DataType:
+        return text.typed(pa.chunked_array([pa.array(values, pa.string())]), decimal).type
 
     assert kind("1", " 2", None) == pa.int64() and kind("1", "x") == pa.string() and kind("1", "1.5e3") == pa.float64()
     assert (
-        kind("01", "2") == pa.string() and kind("0", "0.5") == pa.float64() and kind("1,5", comma=True) == pa.float64()
+        kind("01", "2") == pa.string() and kind("0", "0.5") == pa.float64() and kind("1,5", decimal=",") == pa.float64()
     )
     assert kind("1,5") == pa.string() and kind("2031-02-31") == pa.string() and kind("True", "true") == pa.string()
     assert kind("2031-09-03T10:00", "2031-09-03T10:00Z") == pa.string() and kind("2031-09-03 10:00") == pa.timestamp(

@@ -14,6 +14,7 @@ import shapely
 from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError, StoppedError
 from eskret.formats import geopackage_read, sources, vector
+from eskret.formats.reading import Texts
 
 FORMATS = ["a.gpkg", "a.shp", "a.geojson", "a.fgb"]
 
@@ -94,7 +95,7 @@ def test_an_encoding_can_be_named(tmp_path: Path) -> None:
         path, encoding="cp1252"
     )
     path.with_suffix(".cpg").unlink()
-    assert sources.read(path, "old", "old", "cp1252").layer.table.column("name").to_pylist() == ["Brücke"]
+    assert sources.read(path, "old", "old", Texts("cp1252")).layer.table.column("name").to_pylist() == ["Brücke"]
 
 
 def test_times_keep_their_zone(tmp_path: Path) -> None:

@@ -11,6 +11,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
@@ -296,6 +297,7 @@ def look(
                     if fields:
                         reading = sources.read(file, found.name, found.key)
                         profiles[len(layers) - 1] = profile(reading.layer.table)
+                        layers[-1] = replace(found, told=reading.remarks)
                         problems += [
                             f"{file}, {found.name}: {len(rows):,} left out: {why}" for why, rows in reading.set_aside
                         ]
@@ -322,7 +324,7 @@ def _facts_json(facts: Any, profiles: Any = None) -> dict[str, Any]:
     return {
         "file": facts.origin, "layer": facts.name, "key": facts.key, "features": facts.count, "geometry": facts.kind,
         "crs": facts.crs, "crs_name": crs.name if crs else None, "unit": crs.unit if crs else None,
-        "extent": facts.extent, "fields": [
+        "extent": facts.extent, "told": [r.to_json() for r in facts.told], "fields": [
             {"name": f.name, "type": f.word} if profiles is None else
             {"name": f.name, "type": f.word, "nulls": p.nulls, "distinct": p.distinct, "least": p.least,
              "greatest": p.greatest, "sample": list(p.sample)}

@@ -33,6 +33,9 @@ def do(
     undeclared: Annotated[
         str, typer.Option("--undeclared", metavar="CRS", help="The CRS of files that do not say theirs.")
     ] = "",
+    texts_in: Annotated[
+        str, typer.Option("--texts-in", metavar="ENCODING", help="What texts are in, in files that do not say, as cp850.")
+    ] = "",
     keep: Annotated[
         Path | None, typer.Option("--workflow", metavar="FILE", help="Also keep it as a workflow, to run again.")
     ] = None,
@@ -68,7 +71,8 @@ def do(
 
                 operations(use, json_)
                 return
-            loading = {"crs": undeclared} if undeclared else {}
+            said = {"crs": undeclared, "encoding": texts_in}
+            loading = {name: value for name, value in said.items() if value}
             document = single(use, given, settings, out or (), crs=crs, load_settings=loading)
             if keep is not None:
                 documents.write(document, keep)

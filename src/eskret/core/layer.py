@@ -13,8 +13,10 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
+from eskret.core.account import Remark
 from eskret.core.encoded import Encoded
-from eskret.errors import InputError
+from eskret.core.texts import is_text, is_unicode
+from eskret.errors import Code, InputError
 
 
 class Kind(StrEnum):
@@ -88,7 +90,7 @@ class LayerFacts:
     ``count`` is None where only reading would tell; ``certainty`` says whether the count is
     ``known``, ``at most`` or ``unknown``. ``step`` is the one that made it. ``open_key`` stands for layers whose keys only
     the run will tell. ``peek`` reads some fields of the source the layer comes from; ``stale`` are fields that no longer
-    hold what the source has.
+    hold what the source has. ``told`` is what there is to say of how the source is read.
     """
 
     key: str
@@ -104,6 +106,7 @@ class LayerFacts:
     open_key: bool = False
     peek: Callable[[Sequence[str]], pa.Table | None] | None = field(default=None, repr=False, compare=False)
     stale: frozenset[str] = frozenset()
+    told: tuple[Remark, ...] = field(default=(), compare=False)
 
     def names(self) -> list[str]:
         return [f.name for f in self.fields]
@@ -207,6 +210,12 @@ class Layer:
         return self.encoded is not None or self.geometry is not None
 
     def _settle(self) -> None:
+        for number, column in enumerate(self.table.schema):
+            if is_text(column.type) and not is_unicode(self.table.column(number)):
+                raise InputError(
+                    f"the field '{column.name}' of '{self.key}' holds bytes that are no UTF-8", place=self.origin,
+                    way_out="Decode them first, as with bytes.decode('cp1252')", code=Code.UNDECODABLE,
+                )  # fmt: skip
         if self.ids is not None and len(self.ids) != self.table.num_rows:
             raise ValueError(f"{len(self.ids)} ids for {self.table.num_rows} rows in layer {self.key!r}")
         if not self.name:

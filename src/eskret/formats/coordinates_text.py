@@ -8,14 +8,17 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from eskret.core.account import Remark
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted
 from eskret.errors import InputError
@@ -41,6 +44,7 @@ _X = (
 _Y = ("y", "lat", "latitude", "northing", "north", "northings", "n", "ycoord", "y_coord", "coord_y", "lat_dd")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
 _COMMA_NUMBER = re.compile(r"[+-]?\d*,\d+([eE][+-]?\d+)?")
+_GROUPED = re.compile(r"[+-]?[1-9]\d{0,2}(\.\d{3})+(,\d*)?")
 _ANGLE = re.compile(
     r"""\s*(?P<before>[NSEWnsew])?\s*(?P<sign>[+-])?\s*(?P<d>\d+(?:\.\d+)?)\s*(?:[°dD:]|\s)\s*
     (?:(?P<m>\d+(?:\.\d+)?)\s*(?:['′:]|\s)?\s*(?:(?P<s>\d+(?:\.\d+)?)\s*(?:["″]|'')?\s*)?)?(?P<after>[NSEWnsew])?\s*""",
@@ -53,7 +57,7 @@ _HALF = re.compile(r"\s*(?P<before>[NSEWnsew])?\s*(?P<d>\d+(?:\.\d+)?)\s*°?\s*(
 class Layout:
     """How a text is laid out. ``x``, ``y`` and ``z`` are positions of columns (-1: not found, or none)."""
 
-    encoding: str
+    spelling: text.Spelling
     delimiter: str
     header: bool
     decimal: str
@@ -61,8 +65,6 @@ class Layout:
     x: int = -1
     y: int = -1
     z: int = -1
-    sure: bool = True
-    """Whether the encoding is: what is no Unicode is taken for cp1252."""
 
 
 @dataclass(frozen=True)
@@ -84,7 +86,8 @@ class Rows:
     """The records of a text.
 
     ``xyz`` is float64 (records, 3), NaN where there is none; ``table`` holds the other columns; ``bad`` gives, by
-    position, what is wrong with a record (it stays in the arrays); ``lines`` the line each record stands in, from 1.
+    position, what is wrong with a record (it stays in the arrays); ``lines`` the line each record stands in, from 1;
+    ``remarks`` what there is to say of them.
     """
 
     layout: Layout
@@ -92,6 +95,7 @@ class Rows:
     table: pa.Table
     bad: dict[int, str]
     lines: np.ndarray
+    remarks: tuple[Remark, ...] = ()
 
 
 def layout_of(path: Path, wish: Wish | None = None) -> Layout:
@@ -103,8 +107,8 @@ def layout_of(path: Path, wish: Wish | None = None) -> Layout:
     """
     wish = wish or Wish()
     check_readable(path)
-    encoding, sure = text.encoding_of(path, wish.encoding)
-    lines = text.sample_lines(path, encoding)
+    spelling = text.spelling_of(path, wish.encoding)
+    lines = text.sample_lines(path, spelling)
     if not lines:
         raise InputError("it holds no line of text", place=str(path), way_out="Check that it is the file you mean")
     delimiter = wish.delimiter or text.delimiter_of(lines, text.BLANKS)
@@ -112,7 +116,7 @@ def layout_of(path: Path, wish: Wish | None = None) -> Layout:
     decimal = wish.decimal or _decimal(rows[1:] or rows, delimiter)
     header = wish.header == "yes" if wish.header else _has_header(rows, decimal)
     names = _column_names(rows, header, wish.names)
-    layout = Layout(encoding, delimiter, header, decimal, names, sure=sure)
+    layout = Layout(spelling, delimiter, header, decimal, names)
     body = rows[1:] if header else rows
     x, y = _found_xy(layout, body)
     return replace(
@@ -124,7 +128,7 @@ def _decimal(rows: Sequence[Sequence[str]], delimiter: str) -> str:
     if delimiter == ",":
         return "."
     values = [v for row in rows for v in row]
-    commas = sum(bool(_COMMA_NUMBER.fullmatch(v)) for v in values)
+    commas = sum(bool(_COMMA_NUMBER.fullmatch(v) or ("," in v and _GROUPED.fullmatch(v))) for v in values)
     points = sum("." in v and bool(_NUMBER.fullmatch(v)) for v in values)
     return "," if commas > points else "."
 
@@ -141,7 +145,8 @@ def _has_header(rows: Sequence[Sequence[str]], decimal: str) -> bool:
 
 
 def _column_names(rows: Sequence[Sequence[str]], header: bool, given: Sequence[str]) -> tuple[str, ...]:
-    width = max((len(r) for r in rows), default=0) if not header else len(rows[0])
+    # one line with a stray comma must not decide for all others
+    width = len(rows[0]) if header else Counter(len(r) for r in rows).most_common(1)[0][0]
     names = [v.strip() for v in rows[0]] if header else []
     names = [*given, *names[len(given) :]]
     filled = [names[n] if n < len(names) and names[n] else f"column_{n + 1}" for n in range(max(width, len(given)))]
@@ -189,7 +194,7 @@ def number(value: str, decimal: str = ".") -> float | None:
     """A coordinate of text: a number, or degrees with minutes and seconds (``47°14'14.8"N``); None where it is neither."""
     plain = value.strip()
     if decimal == ",":
-        plain = plain.replace(",", ".")
+        plain = (plain.replace(".", "") if _GROUPED.fullmatch(plain) else plain).replace(",", ".")
     if _NUMBER.fullmatch(plain):
         return float(plain)
     found = _ANGLE.fullmatch(plain) or _HALF.fullmatch(plain)
@@ -228,28 +233,13 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
             way_out=f"Say which columns are x and y; it has {', '.join(layout.columns[:12])}",
         )  # fmt: skip
     width = len(layout.columns)
-    records: list[list[str]] = []
-    lines: list[int] = []
-    with path.open(encoding=layout.encoding, errors="replace", newline="") as stream:
-        if layout.delimiter == text.BLANKS:
-            parsed = ((n, line.split()) for n, line in enumerate(stream, 1))
-        else:
-            reader = csv.reader(stream, delimiter=layout.delimiter, skipinitialspace=True)
-            parsed = ((reader.line_num, row) for row in reader)
-        waiting = layout.header
-        for line, row in parsed:
-            if not any(v.strip() for v in row):
-                continue
-            if waiting:
-                waiting = False
-                continue
-            records.append([v.strip() for v in row])
-            lines.append(line)
+    records, pieces, lines = _records(path, layout)
+    recovered = _recovered(records, pieces, layout)
     xyz = np.full((len(records), 3), np.nan)
     bad: dict[int, str] = {}
     for n, row in enumerate(records):
         if len(row) != width:
-            bad[n] = f"has {counted(len(row), 'value')} instead of {width}"
+            bad[n] = f"has {counted(len(row), 'value')} instead of {width}: {text.short(pieces[n])}"
             continue
         for axis, column in enumerate((layout.x, layout.y, layout.z)):
             if column < 0:
@@ -264,9 +254,89 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
                 xyz[n, axis] = found
     good = [row if len(row) == width else [""] * width for row in records]
     others = [n for n in range(width) if n not in (layout.x, layout.y)]
-    columns = {}
+    columns, texts = {}, {}
     for n in others:
         values = pa.chunked_array([pa.array([row[n] or None for row in good], pa.string())])
-        columns[layout.columns[n]] = text.typed(values, comma=layout.decimal == ",").combine_chunks()
+        texts[layout.columns[n]] = values
+        columns[layout.columns[n]] = text.typed(values, layout.decimal).combine_chunks()
     table = pa.table(columns) if columns else pa.table({"line": pa.array(lines, pa.int64())})
-    return Rows(layout, xyz, table, bad, np.array(lines, np.int64))
+    remarks = [*layout.spelling.remarks, *text.number_remarks(pa.table(texts), list(columns.values()), layout.decimal)]
+    if recovered:
+        shown = "; ".join(f"line {lines[n]}, '{name}' is {text.short(value)}" for n, name, value in recovered[:5])
+        more = f" and {len(recovered) - 5:,} more" if len(recovered) > 5 else ""
+        hold = "line holds" if len(recovered) == 1 else "lines hold"
+        remarks.append(
+            Remark(f"{len(recovered):,} {hold} the sign between values in one of them, put together where only one column can "
+                   f"hold it: {shown}{more}", look=True)
+        )  # fmt: skip
+    return Rows(layout, xyz, table, bad, np.array(lines, np.int64), tuple(remarks))
+
+
+def _records(path: Path, layout: Layout) -> tuple[list[list[str]], list[str], list[int]]:
+    """The records cut into values, as they stand in the file, and the line of each."""
+    records: list[list[str]] = []
+    whole: list[str] = []
+    lines: list[int] = []
+    waiting = layout.header
+    with text.lines_of(path, layout.spelling, newline="") as stream:
+        taken: list[str] = []
+
+        def kept() -> Generator[str, None, None]:
+            for line in stream:
+                taken.append(line)
+                yield line
+
+        if layout.delimiter == text.BLANKS:
+            parsed: Any = ((n, line.split()) for n, line in enumerate(kept(), 1))
+        else:
+            reader = csv.reader(kept(), delimiter=layout.delimiter, skipinitialspace=True)
+            parsed = ((reader.line_num, row) for row in reader)
+        for line, row in parsed:
+            standing = "".join(taken).rstrip("\r\n")
+            taken.clear()
+            if not any(v.strip() for v in row):
+                continue
+            if waiting:
+                waiting = False
+                continue
+            records.append([v.strip() for v in row])
+            whole.append(standing)
+            lines.append(line)
+    return records, whole, lines
+
+
+def _recovered(records: list[list[str]], whole: Sequence[str], layout: Layout) -> list[tuple[int, str, str]]:
+    """Put together, in place, values that were cut since they hold the sign between values: where just one column can hold it,
+    the others being numbers. Gives the record, the column and the value of each."""
+    width = len(layout.columns)
+    long = [n for n, row in enumerate(records) if len(row) > width]
+    if not long:
+        return []
+    good = [row for row in records if len(row) == width]
+    numeric = {
+        c for c in range(width)
+        if c in (layout.x, layout.y) or (any(r[c] for r in good) and all(_may_be_number(r[c], layout) for r in good))
+    }  # fmt: skip
+    out = []
+    for n in long:
+        row = records[n]
+        # blanks beside the sign are kept where it is plain that nothing is in quotes
+        standing = whole[n].split(layout.delimiter) if layout.delimiter != text.BLANKS else row
+        parts = standing if len(standing) == len(row) else row
+        joint = " " if layout.delimiter == text.BLANKS else layout.delimiter
+        more = len(row) - width
+        ways = []
+        for c in range(width):
+            if c in numeric:
+                continue
+            tried = [*row[:c], joint.join(parts[c : c + more + 1]).strip(), *row[c + more + 1 :]]
+            if all(_may_be_number(tried[k], layout) for k in numeric):
+                ways.append((c, tried))
+        if len(ways) == 1:
+            c, records[n] = ways[0]
+            out.append((n, layout.columns[c], records[n][c]))
+    return out
+
+
+def _may_be_number(value: str, layout: Layout) -> bool:
+    return not value or number(value, layout.decimal) is not None

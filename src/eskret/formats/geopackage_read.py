@@ -188,7 +188,7 @@ def _read(path: Path, layers: Sequence[LayerFacts]) -> dict[str, Rows | None]:
     try:
         db = sqlite.connect(path)
         try:
-            return {facts.name: _rows(db, facts) for facts in layers}
+            return {facts.name: _decoded_rows(db, facts) for facts in layers}
         finally:
             db.close()
     except sqlite3.Error as error:
@@ -196,6 +196,15 @@ def _read(path: Path, layers: Sequence[LayerFacts]) -> dict[str, Rows | None]:
             f"it cannot be read; it is damaged, cut short, or not what its ending says ({error})", place=str(path),
             way_out="Open it where it was made and save it again",
         ) from error  # fmt: skip
+
+
+def _decoded_rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
+    try:
+        return _rows(db, facts)
+    except sqlite3.OperationalError as error:
+        if getattr(error, "sqlite_errorcode", None) is None:
+            return None  # no error of the database's: a text is not UTF-8
+        raise
 
 
 def _rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:

@@ -25,7 +25,7 @@ from eskret.core.crs import WGS84
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable, unknown_encoding
 
 PARTS = ("waypoints", "routes", "route_points", "tracks", "track_points")
@@ -331,12 +331,12 @@ def layer_names(path: Path) -> list[str]:
     return list(parts_of(path))
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of one part; the file is read for them."""
-    return replace(_part(path, name).layer.facts(), key=key)
+    return read(path, name, key).facts()
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read one part."""
     reading = _part(path, name)
     return replace(reading, layer=reading.layer.with_key(key))

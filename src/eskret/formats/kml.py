@@ -11,7 +11,7 @@ import pyarrow as pa
 from eskret.core.layer import LayerFacts
 from eskret.errors import InputError
 from eskret.formats import vector
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 # what the standard says of drawing, not of the feature: left out where nothing says anything
 _DRAWING = {
@@ -33,12 +33,12 @@ def layer_names(path: Path) -> list[str]:
     return list(_parts(path))
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of a folder's placemarks; the file is read for them."""
-    return replace(_part(path, name).layer.facts(), key=key)
+    return read(path, name, key).facts()
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read a folder's placemarks."""
     reading = _part(path, name)
     watch(reading.found, reading.found)

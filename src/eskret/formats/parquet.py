@@ -17,8 +17,9 @@ from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.encoded import decode, encode
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
 from eskret.core.naming import number_collisions
-from eskret.errors import CrsError, InputError
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.core.texts import codec_of, settled
+from eskret.errors import Code, CrsError, InputError
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable, plain_type
 
 CRS84 = "OGC:CRS84"
@@ -30,7 +31,7 @@ def layer_names(path: Path) -> list[str]:
     return [path.stem]
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of the layer, from the file's own metadata."""
     file, geo = _open(path)
     columns, geometry, _ = _columns(file.schema_arrow, geo)
@@ -44,7 +45,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path))
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read the layer.
 
     Raises
@@ -68,7 +69,8 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     table = pa.Table.from_batches([b.cast(schema) for b in batches], schema) if columns else _bare(done)
     names = number_collisions(table.column_names, limit=10_000)
     plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
-    table = table.rename_columns(names).cast(plain)
+    table, said = settled(table.rename_columns(names).cast(plain), codec_of(texts.codec))
+    remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
     array = None
     if geometry:
         array = np.concatenate(shapes) if shapes else np.empty(0, object)

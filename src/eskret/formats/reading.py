@@ -3,15 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from eskret.core.account import Remark
-from eskret.core.layer import Layer
+from eskret.core.layer import Layer, LayerFacts
 
 Watch = Callable[[int, int], None]
 """Called now and then with records done and records in all (0 where unknown); raises StoppedError to end the reading."""
+
+
+@dataclass(frozen=True)
+class Texts:
+    """What a file's texts are to be read as: ``codec`` where it declares nothing, or ``always``, whatever it declares."""
+
+    codec: str = ""
+    always: bool = False
+
+
+AS_DECLARED = Texts()
 
 
 def no_watch(done: int, of: int) -> None:
@@ -30,3 +41,7 @@ class Reading:
     found: int
     set_aside: tuple[tuple[str, np.ndarray], ...] = ()
     remarks: tuple[Remark, ...] = ()
+
+    def facts(self) -> LayerFacts:
+        """The layer's facts, with what there is to say of it."""
+        return replace(self.layer.facts(), told=self.remarks)

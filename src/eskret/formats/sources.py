@@ -23,7 +23,7 @@ from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
 from eskret.errors import Code, EskretError, InputError
 from eskret.formats import archives, coordinates_text, gpx, kml, parquet, tables, vector
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 ENDINGS = {
     ".gpx": "GPX", ".gpkg": "GeoPackage", ".shp": "shapefile", ".geojson": "GeoJSON", ".json": "GeoJSON",
@@ -150,7 +150,7 @@ def layer_names(path: Path) -> list[str]:
         return list(_family(path).layer_names(path))
 
 
-def look(path: Path, encoding: str = "") -> list[LayerFacts]:
+def look(path: Path, texts: Texts = AS_DECLARED) -> list[LayerFacts]:
     """Facts of every layer in a file.
 
     Raises
@@ -158,57 +158,57 @@ def look(path: Path, encoding: str = "") -> list[LayerFacts]:
     InputError : the file cannot be read.
     """
     names = layer_names(path)
-    return [facts(path, name, key_for(path, name, len(names)), encoding) for name in names]
+    return [facts(path, name, key_for(path, name, len(names)), texts) for name in names]
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of one layer, under a key."""
     with _at(path):
-        return _facts(path, name, key, encoding)
+        return _facts(path, name, key, texts)
 
 
-def _facts(path: Path, name: str, key: str, encoding: str) -> LayerFacts:
+def _facts(path: Path, name: str, key: str, texts: Texts) -> LayerFacts:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
-        found = _told_as(path, inner, lambda: _family(inner).facts(inner, layer, key, encoding))
+        found = _told_as(path, inner, lambda: _family(inner).facts(inner, layer, key, texts))
         return replace(found, name=name, origin=str(path))
-    return _family(path).facts(path, name, key, encoding)
+    return _family(path).facts(path, name, key, texts)
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read one layer under a key."""
     with _at(path):
-        return _read(path, name, key, encoding, watch)
+        return _read(path, name, key, texts, watch)
 
 
-def _read(path: Path, name: str, key: str, encoding: str, watch: Watch) -> Reading:
+def _read(path: Path, name: str, key: str, texts: Texts, watch: Watch) -> Reading:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
-        reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, encoding, watch))
+        reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, texts, watch))
         return replace(reading, layer=replace(reading.layer, name=name, origin=str(path)))
-    return _family(path).read(path, name, key, encoding, watch)
+    return _family(path).read(path, name, key, texts, watch)
 
 
-def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") -> pa.Table | None:
+def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
     """Some fields of a layer without its geometry, all rows, for a rehearsal; None where that would mean to read it all."""
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
-        return columns(inner, layer, fields, encoding)
+        return columns(inner, layer, fields, texts)
     if path.suffix.lower() == ".gpx":
         return None
     state = path.stat()
     try:
-        return _columns(path, name, tuple(fields), encoding, state.st_mtime_ns, state.st_size)
+        return _columns(path, name, tuple(fields), texts, state.st_mtime_ns, state.st_size)
     except Exception:  # whoever reads the file says what is wrong with it
         return None
 
 
 @lru_cache(maxsize=16)
-def _columns(path: Path, name: str, fields: tuple[str, ...], encoding: str, changed: int, size: int) -> pa.Table | None:
+def _columns(path: Path, name: str, fields: tuple[str, ...], texts: Texts, changed: int, size: int) -> pa.Table | None:
     family = _family(path)
     if family is vector:
-        return vector.columns(path, name, fields, encoding)
-    table = family.read(path, name, name, encoding).layer.table
+        return vector.columns(path, name, fields, texts)
+    table = family.read(path, name, name, texts).layer.table
     return table.select(list(fields)) if all(f in table.column_names for f in fields) else None
 
 

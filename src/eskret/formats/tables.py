@@ -19,7 +19,7 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.errors import InputError
 from eskret.formats import archives, text
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable
 
 
@@ -31,12 +31,12 @@ def layer_names(path: Path) -> list[str]:
     return list(_sheets(path))
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of a table; it is read for them, since nothing else tells its types."""
-    return replace(read(path, name, key, encoding).layer.facts(), key=key)
+    return read(path, name, key, texts).facts()
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read a table.
 
     Raises
@@ -52,7 +52,7 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
     else:
         check_readable(path)
         state = path.stat()
-        reading = _delimited(path, encoding, state.st_mtime_ns, state.st_size)
+        reading = _delimited(path, texts.codec, state.st_mtime_ns, state.st_size)
     return replace(reading, layer=reading.layer.with_key(key))
 
 
@@ -61,8 +61,8 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
 
 @lru_cache(maxsize=8)
 def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
-    found, sure = text.encoding_of(path, encoding)
-    lines = text.sample_lines(path, found)
+    spelling = text.spelling_of(path, encoding)
+    lines = text.sample_lines(path, spelling)
     if not lines:
         raise InputError("it holds no line of text", place=str(path), way_out="Fetch it again from its source")
     delimiter = "\t" if path.suffix.lower() == ".tsv" else text.delimiter_of(lines)
@@ -70,37 +70,43 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
         delimiter = ","
     head = text.split_line(lines[0], delimiter)
     names, remarks = _names(head)
-    bad: list[tuple[int, int]] = []
-    table = _parsed(path, found, delimiter, names, bad)
-    columns = [text.typed(c, comma=delimiter != ",") for c in table.columns]
+    bad: list[tuple[int, int, str]] = []
+    remarks += spelling.remarks
+    table = _parsed(path, spelling, delimiter, names, bad)
+    decimal = "." if delimiter == "," else text.decimal_of(table.columns)
+    columns = [text.typed(c, decimal) for c in table.columns]
+    remarks += text.number_remarks(table, columns, decimal)
     table = pa.table(columns, names=names)
-    if not sure:
-        remarks.append(Remark("its text is not Unicode and was read as cp1252; name the encoding if letters are wrong",
-                              look=True))  # fmt: skip
     aside = []
     if bad:
         # positions among the records: each bad one stands after the good ones before it
-        aside = [(f"has not {len(names)} values as the header has", np.array([n for n, _ in bad], np.int64))]
-        shown = ", ".join(f"record {n + 2} ({w})" for n, w in bad[:5]) + (" ..." if len(bad) > 5 else "")
-        remarks.append(Remark(f"{len(bad):,} records have not as many values as the header's {len(names)}: {shown}",
-                              look=True))  # fmt: skip
+        aside = [(f"has not {len(names)} values as the header has", np.array([n for n, _, _ in bad], np.int64))]
+        shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (
+            " ..." if len(bad) > 5 else ""
+        )
+        have = "record has" if len(bad) == 1 else "records have"
+        remarks.append(
+            Remark(f"{len(bad):,} {have} not as many values as the header's {len(names)}: {shown}", look=True)
+        )
     layer = Layer(path.stem, table.combine_chunks(), None, None, path.stem, str(path))
     return Reading(layer, len(table) + len(bad), tuple(aside), tuple(remarks))
 
 
-def _parsed(path: Path, encoding: str, delimiter: str, names: Sequence[str], bad: list[tuple[int, int]]) -> pa.Table:
+def _parsed(
+    path: Path, spelling: text.Spelling, delimiter: str, names: Sequence[str], bad: list[tuple[int, int, str]]
+) -> pa.Table:
     csv = pyarrow.csv
 
     def skip(row: Any) -> str:
         # the first record below the header is number 2
-        bad.append((row.number - 2, row.actual_columns))
+        bad.append((row.number - 2, row.actual_columns, str(row.text)))
         return "skip"
 
     try:
         return csv.read_csv(
-            path,
+            path if spelling.codec == "utf-8" else text.opened(path, spelling),
             read_options=csv.ReadOptions(
-                use_threads=False, column_names=list(names), skip_rows_after_names=1, encoding=encoding, block_size=1 << 24
+                use_threads=False, column_names=list(names), skip_rows_after_names=1, block_size=1 << 24
             ),
             parse_options=csv.ParseOptions(delimiter=delimiter, newlines_in_values=True, invalid_row_handler=skip),
             convert_options=csv.ConvertOptions(
@@ -109,7 +115,7 @@ def _parsed(path: Path, encoding: str, delimiter: str, names: Sequence[str], bad
             ),
         )  # fmt: skip
     except pa.ArrowInvalid as error:
-        if _has_no_rows(path, encoding, delimiter):
+        if _has_no_rows(path, spelling, delimiter):
             return pa.table({n: pa.array([], pa.string()) for n in names})
         raise InputError(
             f"it cannot be read as a table ({str(error)[:120]})", place=str(path),
@@ -117,9 +123,9 @@ def _parsed(path: Path, encoding: str, delimiter: str, names: Sequence[str], bad
         ) from error  # fmt: skip
 
 
-def _has_no_rows(path: Path, encoding: str, delimiter: str) -> bool:
+def _has_no_rows(path: Path, spelling: text.Spelling, delimiter: str) -> bool:
     """Whether there is nothing behind the head of a table: the library takes that for a mistake."""
-    with path.open(encoding=encoding, errors="replace", newline="") as stream:
+    with text.lines_of(path, spelling, newline="") as stream:
         rows = csv_lines.reader(stream, delimiter=delimiter)
         next(rows, None)
         return not any(row for row in rows)

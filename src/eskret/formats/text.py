@@ -7,13 +7,18 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Generator, Iterable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
+from typing import BinaryIO, TextIO
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.errors import InputError
+from eskret.core.account import Remark
+from eskret.core.texts import ASSUMED, SINGLE_BYTE, codec_of, decode, proposal, sentences
+from eskret.core.words import counted
+from eskret.errors import Code, InputError
 
 SAMPLE = 1 << 18
 BLANKS = " "
@@ -23,7 +28,9 @@ DELIMITERS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma", BLANKS: "
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
 _WHOLE = r"^\s*[+-]?(0|[1-9][0-9]*)\s*$"
 _NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
-_COMMA_NUMBER = r"^\s*[+-]?(0|[1-9][0-9]*)(,[0-9]+)?\s*$"
+_COMMA_NUMBER = (
+    r"^\s*[+-]?((0|[1-9][0-9]*)(,[0-9]*)?|,[0-9]+|[1-9][0-9]{0,2}(\.[0-9]{3})+(,[0-9]*)?)([eE][+-]?[0-9]+)?\s*$"
+)
 _DATE = r"^\d{4}-\d{2}-\d{2}$"
 _TIME = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?$"
 _ZONED = r"(Z|[+-]\d{2}:?\d{2})$"
@@ -31,55 +38,113 @@ _LOGICAL = r"^(true|false)$"
 _TWO_NUMBERS = re.compile(r"\s*[+-]?\d+\s+[+-]?\d+\s*")
 
 
-def encoding_of(path: Path, wanted: str = "") -> tuple[str, bool]:
-    """The encoding of a text, and whether it is sure: Unicode shows itself, cp1252 is what is taken for the rest.
+@dataclass(frozen=True)
+class Spelling:
+    """How a text is written down: ``codec``, and whether lines that are no UTF-8 stand among such that are (``mixed``).
+
+    ``remarks`` are what there is to say of it.
+    """
+
+    codec: str
+    mixed: bool = False
+    remarks: tuple[Remark, ...] = ()
+
+    def text_of(self, raw: bytes) -> str:
+        """One line."""
+        if self.mixed:
+            try:
+                return raw.decode("utf-8")
+            except UnicodeDecodeError:
+                pass
+        return raw.decode(self.codec, "replace")
+
+
+def spelling_of(path: Path, wanted: str = "") -> Spelling:
+    """How a text is written down: as its mark says, else as wanted, else UTF-8, and cp1252 for lines that are not.
 
     Raises
     ------
-    InputError : the wanted encoding is not known, or the text is not in it.
+    InputError : the wanted encoding is not known, or the text is not in it, or it is no text at all.
     """
     with path.open("rb") as stream:
         head = stream.read(4)
-        marked = next((name for mark, name in _MARKS if head.startswith(mark)), "")
-        stream.seek(0)
-        if wanted:
-            _decoded(path, stream, wanted)
-            return marked if marked and codecs.lookup(wanted).name.startswith("utf") else wanted, True
-        if marked:
-            _decoded(path, stream, marked)
-            return marked, True
-        decoder = codecs.getincrementaldecoder("utf-8")()
-        try:
-            while piece := stream.read(1 << 20):
-                if b"\0" in piece:
-                    raise InputError("it is no text", place=str(path), way_out="Check that it is the file you mean")
-                decoder.decode(piece)
-            decoder.decode(b"", True)
-        except UnicodeDecodeError:
-            return "cp1252", False
-    return "utf-8", True
+    marked = next((name for mark, name in _MARKS if head.startswith(mark)), "")
+    codec = codec_of(wanted)
+    if wanted and not codec:
+        raise InputError(f"no encoding is called '{wanted}'", place=str(path), way_out="Try utf-8 or cp1252")
+    if marked and (not wanted or codec.startswith("utf")):
+        return _checked(path, marked)
+    return _checked(path, codec) if codec else _found(path)
 
 
-def _decoded(path: Path, stream: io.BufferedReader, encoding: str) -> None:
+def _checked(path: Path, codec: str) -> Spelling:
+    decoder = codecs.getincrementaldecoder(codec)()
     try:
-        decoder = codecs.getincrementaldecoder(encoding)()
-        while piece := stream.read(1 << 20):
-            decoder.decode(piece)
+        with path.open("rb") as stream:
+            while piece := stream.read(1 << 20):
+                decoder.decode(piece)
         decoder.decode(b"", True)
-    except LookupError as error:
-        raise InputError(
-            f"no encoding is called '{encoding}'", place=str(path), way_out="Try utf-8 or cp1252"
-        ) from error
     except UnicodeDecodeError as error:
-        raise InputError(
-            f"its text is not in {encoding} (byte {error.start + 1:,})", place=str(path),
-            way_out="Name another encoding, or leave it empty to have it found",
-        ) from error  # fmt: skip
+        if codec not in SINGLE_BYTE:
+            raise InputError(
+                f"its text is not in {codec} (byte {error.start + 1:,})", place=str(path),
+                way_out="Name another encoding, or leave it empty to have it found", code=Code.UNDECODABLE,
+            ) from error  # fmt: skip
+        with path.open("rb") as stream:
+            found = Counter(decode(line, codec)[1] for line in stream)
+        return Spelling(codec, remarks=tuple(_looks(sentences(found, codec, "line"))))
+    return Spelling(codec)
 
 
-def sample_lines(path: Path, encoding: str, most: int = 200) -> list[str]:
+def _found(path: Path) -> Spelling:
+    """Lines that are no UTF-8 are taken for cp1252."""
+    unicode, others = 0, []
+    with path.open("rb") as stream:
+        for line in stream:
+            if b"\0" in line:
+                raise InputError("it is no text", place=str(path), way_out="Check that it is the file you mean")
+            if line.isascii():
+                continue
+            try:
+                line.decode("utf-8")
+                unicode += 1
+            except UnicodeDecodeError:
+                others.append(line)
+    if not others:
+        return Spelling("utf-8")
+    found = Counter(decode(line, ASSUMED)[1] for line in others)
+    like = proposal(others, ASSUMED)
+    hint = f"; they look like {like}" if like else ""
+    what = f"{counted(len(others), 'line')} {'is' if len(others) == 1 else 'are'} not UTF-8, as {unicode:,} others are," if unicode else (
+        "its text is not Unicode")  # fmt: skip
+    said = [f"{what} and was read as {ASSUMED}{hint}; name the encoding if letters are wrong" if not unicode else
+            f"{what} and were read as {ASSUMED}{hint}; name the encoding if letters are wrong"]  # fmt: skip
+    return Spelling(ASSUMED, bool(unicode), tuple(_looks([*said, *sentences(found, ASSUMED, "line")])))
+
+
+def _looks(texts: Iterable[str]) -> Generator[Remark, None, None]:
+    for one in texts:
+        yield Remark(one, look=True, code=Code.UNDECODABLE)
+
+
+def opened(path: Path, spelling: Spelling) -> BinaryIO:
+    """A text as UTF-8 without a mark, whatever it is written in."""
+    if spelling.codec == "utf-8":
+        return path.open("rb")
+    raw = path.read_bytes()
+    if not spelling.mixed:
+        return io.BytesIO(raw.decode(spelling.codec, "replace").encode())
+    return io.BytesIO("".join(spelling.text_of(line) for line in raw.splitlines(keepends=True)).encode())
+
+
+def lines_of(path: Path, spelling: Spelling, newline: str | None = None) -> TextIO:
+    """A text to be read line by line."""
+    return io.TextIOWrapper(opened(path, spelling), encoding="utf-8", newline=newline)
+
+
+def sample_lines(path: Path, spelling: Spelling, most: int = 200) -> list[str]:
     """The first lines that hold something."""
-    with path.open(encoding=encoding, errors="replace", newline=None) as stream:
+    with lines_of(path, spelling) as stream:
         text = stream.read(SAMPLE)
     lines = text.split("\n")
     if len(text) == SAMPLE and len(lines) > 1:
@@ -115,14 +180,28 @@ def delimiter_of(lines: Sequence[str], default: str = ",") -> str:
     return best
 
 
-def typed(column: pa.ChunkedArray, comma: bool = False) -> pa.ChunkedArray:
+def decimal_of(columns: Iterable[pa.ChunkedArray]) -> str:
+    """The decimal sign of a table of texts: the comma where more values can only be numbers with one than with a point."""
+    commas = points = 0
+    for column in columns:
+        values = pc.utf8_trim_whitespace(column.drop_null())
+        only_commas = pc.and_not(
+            pc.match_substring_regex(values, _COMMA_NUMBER), pc.match_substring_regex(values, _WHOLE)
+        )
+        only_points = pc.and_not(pc.match_substring_regex(values, _NUMBER), pc.match_substring_regex(values, _WHOLE))
+        commas += pc.sum(only_commas).as_py() or 0
+        points += pc.sum(only_points).as_py() or 0
+    return "," if commas > points else "."
+
+
+def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
     """A column of text in the type that all its values have: whole number, number, date, date and time, yes/no; else text.
 
     Numbers with leading zeros are codes and stay text. Empty cells do not count.
 
     Parameters
     ----------
-    comma : whether a comma can be a decimal sign.
+    decimal : the decimal sign of the table; the other of point and comma can stand between thousands.
     """
     values = column.drop_null()
     if not len(values):
@@ -134,10 +213,12 @@ def typed(column: pa.ChunkedArray, comma: bool = False) -> pa.ChunkedArray:
     try:
         if all_match(_WHOLE):
             return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.int64())
-        if all_match(_NUMBER):
-            return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.float64())
-        if comma and all_match(_COMMA_NUMBER):
-            return pc.utf8_trim_whitespace(_unsigned(pc.replace_substring(column, ",", "."))).cast(pa.float64())
+        if decimal == ".":
+            if all_match(_NUMBER):
+                return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.float64())
+        elif all_match(_COMMA_NUMBER):
+            plain = pc.replace_substring(pc.replace_substring(column, ".", ""), ",", ".")
+            return pc.utf8_trim_whitespace(_unsigned(plain)).cast(pa.float64())
         if all_match(_LOGICAL):
             return column.cast(pa.bool_())
         if all_match(_DATE):
@@ -151,6 +232,33 @@ def typed(column: pa.ChunkedArray, comma: bool = False) -> pa.ChunkedArray:
     except pa.ArrowInvalid:
         pass  # a number of twenty digits, a 31st of June: it is text
     return column
+
+
+def number_remarks(texts: pa.Table, columns: Sequence[pa.ChunkedArray | pa.Array], decimal: str) -> list[Remark]:
+    """What there is to say of the decimal sign: points taken as standing between thousands, columns that have the other one."""
+    sign, other = ("point", "comma") if decimal == "." else ("comma", "point")
+    odd, pattern = (",", _COMMA_NUMBER) if decimal == "." else (".", _NUMBER)
+    out = []
+    for name, column in zip(texts.column_names, columns, strict=True):
+        values = texts.column(name).drop_null()
+        has = int(pc.sum(pc.match_substring(values, odd)).as_py() or 0)
+        if not has:
+            continue
+        if pa.types.is_floating(column.type):
+            hold = "value holds" if has == 1 else "values hold"
+            text = f"{has:,} {hold} a {other} in '{name}', taken as standing between thousands"
+        elif pa.types.is_string(column.type) and pc.all(pc.match_substring_regex(values, pattern)).as_py():
+            text = f"'{name}' has numbers with a {other} and stays text"
+        else:
+            continue
+        out.append(Remark(f"the decimal sign is a {sign}: {text}", look=True))
+    return out
+
+
+def short(text: str, most: int = 60) -> str:
+    """A line as it can stand in a sentence."""
+    plain = " ".join(text.split())
+    return f"'{plain}'" if len(plain) <= most else f"'{plain[:most]} ...'"
 
 
 def _unsigned(column: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -24,10 +24,12 @@ from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
+from eskret.core.texts import codec_of, is_text, recoded, settled
 from eskret.errors import Code, CrsError, InputError
 from eskret.formats import geopackage_read
+from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
 from eskret.formats.gdal import library
-from eskret.formats.reading import Reading, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 BATCH = 10_000
 
@@ -86,7 +88,7 @@ def check_readable(path: Path) -> None:
         _check_xml(path, state.st_mtime_ns, state.st_size)
     if path.suffix.lower() == ".shp":
         for suffix, what in _COMPANIONS.items():
-            if _companion(path, suffix) is None:
+            if companion(path, suffix) is None:
                 raise InputError(
                     f"{path.stem}{suffix} is missing, {what}", place=str(path),
                     way_out="Put it beside the .shp file; a shapefile is several files that travel together",
@@ -107,7 +109,7 @@ def _check_length(path: Path) -> None:
     with path.open("rb") as stream:
         head = stream.read(28)
     lengths = [(path, 2 * int.from_bytes(head[24:28], "big") if len(head) == 28 else 100)]
-    table = _companion(path, ".dbf")
+    table = companion(path, ".dbf")
     if table is not None:
         with table.open("rb") as stream:
             head = stream.read(12)
@@ -166,12 +168,30 @@ def _options(path: Path) -> dict[str, str]:
     return {"WRITE_GFS": "NO"} if path.suffix.lower() == ".gml" else {}
 
 
-def _companion(path: Path, suffix: str) -> Path | None:
-    """The companion of a shapefile, whatever the case of its ending."""
-    for other in (path.with_suffix(suffix), path.with_suffix(suffix.upper())):
-        if other.exists():
-            return other
-    return None
+def encoding(path: Path, texts: Texts = AS_DECLARED) -> Encoding | None:
+    """What a shapefile's texts are in; None for formats that are UTF-8 by their standard or say it of themselves."""
+    if path.suffix.lower() != ".shp":
+        return None
+    return encoding_of(path, "" if texts.always else texts.codec, texts.codec if texts.always else "")
+
+
+def _spelled(encoding: Encoding | None) -> str | None:
+    """What the library is told that the texts are in."""
+    return None if encoding is None else "UTF-8" if encoding.as_it_is else SPELLED
+
+
+def _read_as(table: pa.Table, encoding: Encoding | None, texts: Texts) -> tuple[pa.Table, list[Remark]]:
+    """The table with its texts decoded, and what there is to say of that."""
+    if encoding is None or encoding.as_it_is:
+        table, said = settled(table, codec_of(texts.codec))
+        return table, [Remark(s, look=True, code=Code.UNDECODABLE) for s in said] + list(
+            encoding.remarks() if encoding else ()
+        )
+    for number, field in enumerate(table.schema):
+        if is_text(field.type):
+            column, _ = recoded(table.column(number), lambda raw: (encoding.text(raw.decode("utf-8")), ""))
+            table = table.set_column(number, field.name, column)
+    return table, list(encoding.remarks())
 
 
 def unreadable(path: Path, error: Exception) -> InputError:
@@ -218,16 +238,17 @@ def plain_type(kind: pa.DataType) -> pa.DataType:
 
 
 def _fields(
-    schema: pa.Schema, geometry: str, whole: Mapping[str, str] | None = None
+    schema: pa.Schema, geometry: str, whole: Mapping[str, str] | None = None, encoding: Encoding | None = None
 ) -> tuple[tuple[Field, ...], list[str]]:
     """Attribute fields under names that differ by more than case, and the names they have in the file."""
     columns = [f for f in schema if f.name != geometry]
     known = whole or {}
-    unique = number_collisions([known.get(f.name, f.name) for f in columns], limit=10_000)
+    names = [f.name if encoding is None or encoding.as_it_is else encoding.text(f.name) for f in columns]
+    unique = number_collisions([known.get(n, n) for n in names], limit=10_000)
     return tuple(Field(n, plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
 
 
-def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
+def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of one layer, without its rows.
 
     Raises
@@ -237,17 +258,18 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
     known = (known_facts(path) or {}).get(name)
     if known is not None:
         return replace(known, key=key)
+    inside = encoding(path, texts)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             info = library().read_info(
-                path, layer=name, encoding=encoding or None, force_feature_count=True, force_total_bounds=False,
+                path, layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False,
                 **_options(path),
             )  # fmt: skip
             with library().open_arrow(
-                path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)
+                path, layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
             ) as (meta, reader):
-                fields, _ = _fields(reader.schema, _geometry_column(meta), whole_names(path))
+                fields, _ = _fields(reader.schema, _geometry_column(meta), whole_names(path), inside)
     except failures() as error:
         raise unreadable(path, error) from error
     count = int(info["features"])
@@ -256,7 +278,7 @@ def facts(path: Path, name: str, key: str, encoding: str = "") -> LayerFacts:
         key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
         count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
-        origin=str(path),
+        origin=str(path), told=inside.remarks() if inside else (),
     )  # fmt: skip
 
 
@@ -282,14 +304,14 @@ def _geometry_column(meta: dict[str, object]) -> str:
     return str(meta.get("geometry_name") or "wkb_geometry")
 
 
-def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
     """Read one layer.
 
     Parameters
     ----------
     path, name : the file and the layer in it.
     key : the layer's key.
-    encoding : of a shapefile's texts, where its own word for it is missing or wrong.
+    texts : what they are in, where the file does not say or is wrong about it.
     watch : told of progress in records; may raise StoppedError.
 
     Raises
@@ -303,20 +325,21 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
         if small is not None:
             watch(known.count, known.count)
             return small
+    inside = encoding(path, texts)
     encoded: list[pa.Array] = []
     batches: list[pa.RecordBatch] = []
     done = 0
     try:
-        with warnings.catch_warnings(record=True) as said:
-            warnings.simplefilter("always")
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
             info = library().read_info(
-                path, layer=name, encoding=encoding or None, force_feature_count=True, **_options(path)
+                path, layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path)
             )
             expected = int(info["features"])
             with library().open_arrow(
                 path,
                 layer=name,
-                encoding=encoding or None,
+                encoding=_spelled(inside),
                 use_pyarrow=True,
                 batch_size=BATCH,
                 return_fids=True,
@@ -353,14 +376,15 @@ def read(path: Path, name: str, key: str, encoding: str = "", watch: Watch = no_
                 geometry, whole = whole.array, None
     rest = pa.schema([f for f in schema if f.name != column])
     table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
-    remarks: list[Remark] = []
+    table, remarks = _read_as(table, inside, texts)
     listed = whole_names(path)
-    fields, originals = _fields(table.schema, column, listed)
-    for field, original in zip(fields, originals, strict=True):
+    fields, originals = _fields(table.schema, column, listed, inside)
+    for field, spelled in zip(fields, originals, strict=True):
+        original = inside.text(spelled) if inside is not None and not inside.as_it_is else spelled
         if field.name != original and original not in listed:
             remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
-    remarks.extend(_losses(said, info["geometry_type"]))
+    remarks.extend(_losses(info["geometry_type"]))
     crs = _crs(info["crs"])
     kind = _settled_kind(info["geometry_type"], geometry, whole)
     layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
@@ -391,7 +415,7 @@ def _without_damaged(path: Path, name: str, reading: Reading) -> Reading:
     return replace(reading, layer=rest, set_aside=(*reading.set_aside, ("its shape is damaged in the file", damaged)))
 
 
-def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") -> pa.Table | None:
+def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
     """Some fields of a layer, all rows, without geometry; None where it has no such field."""
     known = (known_facts(path) or {}).get(name)
     if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
@@ -399,11 +423,12 @@ def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") ->
         if small is not None:
             there = all(f in small[0].column_names for f in fields)
             return small[0].select(list(fields)) if there else None
-    with library().open_arrow(path, layer=name, encoding=encoding or None, use_pyarrow=True, **_options(path)) as (
+    inside = encoding(path, texts)
+    with library().open_arrow(path, layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (
         m,
         r,
     ):
-        shown, originals = _fields(r.schema, _geometry_column(m), whole_names(path))
+        shown, originals = _fields(r.schema, _geometry_column(m), whole_names(path), inside)
     by_name = {f.name: (original, f.type) for f, original in zip(shown, originals, strict=True)}
     if any(f not in by_name for f in fields):
         return None
@@ -413,11 +438,11 @@ def columns(path: Path, name: str, fields: Sequence[str], encoding: str = "") ->
         layer=name,
         columns=wanted,
         read_geometry=False,
-        encoding=encoding or None,
+        encoding=_spelled(inside),
         use_pyarrow=True,
         **_options(path),
     ) as (_, reader):
-        table = reader.read_all()
+        table, _ = _read_as(reader.read_all(), inside, texts)
     return pa.table([table.column(by_name[f][0]).cast(by_name[f][1]) for f in fields], names=list(fields))
 
 
@@ -511,13 +536,10 @@ def _settled_kind(declared: str | None, geometry: np.ndarray | None, encoded: En
     return _kind(declared) if found is Kind.MIXED and not (shapely.get_type_id(geometry) >= 0).any() else found
 
 
-def _losses(said: list[warnings.WarningMessage], declared: str | None) -> list[Remark]:
+def _losses(declared: str | None) -> list[Remark]:
     out = []
     if declared and (" M" in declared or declared.startswith("Measured")):
         out.append(Remark("measures (M values) are not kept", look=True))
     if declared and ("Curve" in declared or "Circular" in declared or "Surface" in declared):
         out.append(Remark("curves were turned into short straight lines", look=True))
-    for text in dict.fromkeys(str(w.message) for w in said):
-        if "decode" in text or "encoding" in text.lower():
-            out.append(Remark("some texts do not fit the declared encoding", look=True))
     return out

@@ -12,6 +12,7 @@ from pydantic import AfterValidator
 
 from eskret.core.measures import Measure, parse_length, parse_measure, parse_speed, parse_time
 from eskret.core.statistics import parse_statistics
+from eskret.core.texts import codec_of
 from eskret.errors import SettingError
 
 
@@ -42,6 +43,12 @@ def _figure(value: str) -> str:
     return value
 
 
+def _encoding(value: str) -> str:
+    if value and not codec_of(value):
+        raise ValueError("no encoding is called so; it can be utf-8, cp1252, cp850, cp1251, iso-8859-15 and the like")
+    return value
+
+
 _SOME, _ANY, _OTHER = (lambda v: v > 0, "it must be more than zero"), (lambda v: v >= 0, "it is not less than zero"), (
     lambda v: v != 0, "it must not be zero")  # fmt: skip
 
@@ -52,6 +59,8 @@ SomeTime = Annotated[str, _checked(parse_time, *_SOME)]
 Speed = Annotated[str, _checked(parse_speed, *_ANY)]
 Size = Annotated[str, _checked(parse_measure, *_ANY)]
 """An area or a length, whichever its unit says."""
+TextEncoding = Annotated[str, AfterValidator(_encoding)]
+"""The name of an encoding of texts; empty where it may be."""
 Figures = Annotated[dict[str, str], AfterValidator(_figures)]
 """New field = figure and field, as ``parse_statistics`` reads them."""
 Figure = Annotated[str, AfterValidator(_figure)]

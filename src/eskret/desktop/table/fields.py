@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHeaderView, QLabel, QTableWidget, QTableWidgetIte
 
 from eskret.core.words import counted
 from eskret.desktop.table.model import show
+from eskret.formats.dbf import declared
 
 _HEADS = ("Field", "Type", "Empty", "Different", "Least", "Greatest", "Most frequent")
 
@@ -118,12 +119,8 @@ def _encoding(path: Path) -> str:
     """The encoding that a shapefile declares for its texts."""
     if path.suffix.lower() != ".shp":
         return ""
-    declared = path.with_suffix(".cpg")
-    return (
-        f", texts in {declared.read_text(errors='replace').strip()}"
-        if declared.exists()
-        else ", texts in no declared encoding"
-    )
+    word = declared(path)
+    return f", texts in {word}" if word else ", texts in no declared encoding"
 
 
 def _short_code(code: str) -> str:

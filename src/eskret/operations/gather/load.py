@@ -24,9 +24,11 @@ from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError, InputError
 from eskret.formats import sources
+from eskret.formats.reading import Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
 from eskret.operations.bring import bring, outside_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.typed import TextEncoding
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
 _PART_WORDS = {
@@ -98,9 +100,17 @@ class Load(Source):
             "Days in time zone", default="", example="Atlantic/Azores",
             help="Adds a field 'day' to points with a time: its date in this zone. A recording itself keeps time in UTC.",
         )  # fmt: skip
-        encoding: str = setting(
-            "Encoding of texts", default="", example="cp1252",
-            help="Only where the texts of a shapefile or table come out wrong: utf-8, cp1252, iso-8859-1 ...",
+        crs_of: dict[str, KnownCrs] = setting(
+            "CRS of single files", kind="pairs", default={}, example="old/*.shp = EPSG:32626",
+            help="The same for files that differ from the rest: a file or pattern, and its CRS. What a file declares counts.",
+        )  # fmt: skip
+        encoding: TextEncoding = setting(
+            "Encoding where none is declared", default="", example="cp1252",
+            help="For shapefiles and tables that do not say what their texts are in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.",
+        )  # fmt: skip
+        encodings: dict[str, TextEncoding] = setting(
+            "Encoding of single files", kind="pairs", default={}, example="old/*.shp = cp850",
+            help="A file or pattern, and what its texts are in, whatever it declares.",
         )  # fmt: skip
         if_unreadable: Literal["stop", "go on"] = setting(
             "A file cannot be read", kind="choice", default="stop",
@@ -139,7 +149,8 @@ class Load(Source):
         readable: list[Wanted] = []
         for one in wanted:
             try:
-                facts = _foretold_days(sources.facts(one.path, one.name, one.key, settings.encoding), settings.zone)
+                read_as = _texts(one, settings, context)
+                facts = _foretold_days(sources.facts(one.path, one.name, one.key, read_as), settings.zone)
             except EskretError as error:
                 if settings.if_unreadable == "stop":
                     raise
@@ -148,8 +159,15 @@ class Load(Source):
                 )
                 continue
             readable.append(one)
-            facts = replace(facts, peek=partial(sources.columns, one.path, one.name, encoding=settings.encoding))
-            facts, more = self._settled(facts, settings, context, shown)
+            facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
+            findings += [
+                Finding(
+                    Level.LOOK if r.look else Level.NOTE, f"{one.path.name}: {r.text}.", setting="files", layer=one.key,
+                    code=r.code, counts=r.counts,
+                )
+                for r in facts.told
+            ]  # fmt: skip
+            facts, more = self._settled(replace(facts, told=()), one, settings, context, shown)
             layers.append(facts)
             findings.extend(more)
             context.watch(len(layers), len(wanted))
@@ -161,13 +179,13 @@ class Load(Source):
         return Forecast(tuple(layers), tuple(findings))
 
     def _settled(
-        self, facts: LayerFacts, settings: Settings, context: Context, shown: set[str]
+        self, facts: LayerFacts, one: Wanted, settings: Settings, context: Context, shown: set[str]
     ) -> tuple[LayerFacts, list[Finding]]:
         findings: list[Finding] = []
         place = f"{Path(facts.origin).name}, {facts.name}"
         if facts.kind == "table":
             return facts, findings
-        crs = facts.crs or settings.crs or None
+        crs = facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None
         if crs is None:
             findings.append(
                 Finding(
@@ -242,7 +260,7 @@ class Load(Source):
         if isinstance(part, Unreadable):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
         try:
-            reading = sources.read(part.path, part.name, part.key, settings.encoding, context.watch)
+            reading = sources.read(part.path, part.name, part.key, _texts(part, settings, context), context.watch)
         except InputError as error:
             if settings.if_unreadable == "stop":
                 raise
@@ -251,8 +269,8 @@ class Load(Source):
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
-        if layer.drawn and layer.crs is None and settings.crs:
-            layer = replace(layer, crs=settings.crs)
+        if layer.drawn and layer.crs is None:
+            layer = replace(layer, crs=_of_file(settings.crs_of, part, context) or settings.crs or None)
         layer, lost, more = bring(layer, context)
         remarks += more
         if len(lost):
@@ -283,6 +301,21 @@ class Load(Source):
             else:
                 rest.append(outcome)
         return [_joined(name, group, context) for name, group in alike.items()] + rest
+
+
+def _of_file(by_file: Mapping[str, str], one: Wanted, context: Context) -> str:
+    """What is said of a file, by its name or by a pattern for its path from the workflow's folder; empty where nothing is."""
+    places = {one.path.name, one.path.as_posix(), f"{one.path.as_posix()}/{one.name}"}
+    if one.path.is_relative_to(context.folder):
+        inside = one.path.relative_to(context.folder).as_posix()
+        places |= {inside, f"{inside}/{one.name}"}
+    return next((v for p, v in by_file.items() if any(matches(context.fill(p), place) for place in places)), "")
+
+
+def _texts(one: Wanted, settings: Load.Settings, context: Context) -> Texts:
+    """What the texts of a file are to be read as."""
+    special = _of_file(settings.encodings, one, context)
+    return Texts(special, always=True) if special else Texts(settings.encoding)
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:

@@ -25,6 +25,7 @@ from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
 from eskret.operations.bring import bring
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.typed import TextEncoding
 
 SIGNS = {"": "found from the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
 _FEWEST = {"points": 1, "lines": 2, "areas": 3}
@@ -96,7 +97,7 @@ class LoadCoordinates(Source):
             "Fields with one value", kind="pairs", default={},
             help="Fields to add that hold the same value in every feature, written as name = value.",
         )  # fmt: skip
-        encoding: str = setting(
+        encoding: TextEncoding = setting(
             "Encoding", default="", example="cp1252", help="Only where texts come out wrong: utf-8, cp1252 ..."
         )
 
@@ -147,9 +148,7 @@ class LoadCoordinates(Source):
         path, key = part
         rows = texts.rows_of(path, wish_of(settings))
         context.watch(len(rows.xyz), len(rows.xyz))
-        remarks: list[Remark] = []
-        if not rows.layout.sure:
-            remarks.append(Remark("its text is not Unicode and was read as cp1252", look=True))
+        remarks: list[Remark] = list(rows.remarks)
         if rows.bad:
             shown = [f"line {rows.lines[n]} {why}" for n, why in list(rows.bad.items())[:5]]
             more = f" and {len(rows.bad) - 5:,} more" if len(rows.bad) > 5 else ""

@@ -249,11 +249,11 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     context = Context(Path(request["folder"]), values=request["values"])
     files = sources.find_files([context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS)
     layout = texts.layout_of(files[0], wish_of(settings))
-    lines = text.sample_lines(files[0], layout.encoding, 7)
+    lines = text.sample_lines(files[0], layout.spelling, 7)
     rows = [text.split_line(line, layout.delimiter) for line in lines]
     return {
         "file": str(files[0]), "files": len(files), "delimiter": layout.delimiter, "header": layout.header,
-        "decimal": layout.decimal, "encoding": layout.encoding, "columns": list(layout.columns), "x": layout.x,
+        "decimal": layout.decimal, "encoding": layout.spelling.codec, "columns": list(layout.columns), "x": layout.x,
         "y": layout.y, "z": layout.z, "rows": rows[1:] if layout.header else rows[:6],
     }  # fmt: skip
 
