@@ -188,7 +188,7 @@ def test_text_files_in_old_encodings(tmp_path: Path, step: str) -> None:
         ),
         ((head + b"1;2;Jos\n").decode().encode("utf-16"), "", ["Jos"], ""),
         (head + "1;2;São João\n".encode("cp850"), "cp850", ["São João"], ""),
-        (head + "1;2;Ærø\n".encode() + b"3;4;Jos\xe9\n", "", ["Ærø", "José"], "1 line is not UTF-8, as 1 others are"),
+        (head + "1;2;Ærø\n".encode() + b"3;4;Jos\xe9\n", "", ["Ærø", "José"], "1 line is not UTF-8, as 1 other is"),
         ("x;y;n\n1;2;Ærø\n".encode("utf-8-sig"), "", ["Ærø"], ""),
     ]
     for body, wanted, values, says in cases:
@@ -238,3 +238,36 @@ def test_decoding_is_pythons_and_every_row_that_is_odd_is_counted(raw: list[byte
 def test_no_word_for_an_encoding_is_more_than_one_or_none(word: str) -> None:
     found = codec_of(word)
     assert not found or "é".encode(found, "replace")
+
+
+_XML = {
+    ".gpx": '<gpx version="1.1" creator="t" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"><name>{}</name></wpt></gpx>',
+    ".kml": '<kml xmlns="http://www.opengis.net/kml/2.2"><Document><Folder><name>f</name><Placemark><name>{}</name><Point>'
+    "<coordinates>1,2</coordinates></Point></Placemark></Folder></Document></kml>",
+    ".gml": '<a:FeatureCollection xmlns:a="http://a.example" xmlns:gml="http://www.opengis.net/gml"><gml:featureMember><a:beds fid="a.0">'
+    "<a:place><gml:Point><gml:coordinates>1,2</gml:coordinates></gml:Point></a:place><a:name>{}</a:name></a:beds></gml:featureMember>"
+    "</a:FeatureCollection>",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("ending", list(_XML))
+def test_markup_is_read_in_whatever_encoding_it_declares(tmp_path: Path, ending: str) -> None:
+    cases = [
+        ("UTF-8", "utf-8", "José"), ("ISO-8859-1", "latin-1", "José"), ("windows-1250", "cp1250", "Říčany"),
+        ("UTF-16", "utf-16", "東"), ("ibm850", "cp850", "José"), ("Shift_JIS", "cp932", "東京"), ("koi8-r", "koi8_r", "Скала"),
+        ("UTF-8", "cp1252", "José"),
+    ]  # fmt: skip
+    for n, (declared, codec, name) in enumerate(cases):
+        path = tmp_path / f"a{n}{ending}"
+        path.write_bytes(f'<?xml version="1.0" encoding="{declared}"?>\n{_XML[ending].format(name)}'.encode(codec))
+        facts = sources.look(path)[0]
+        table = sources.read(path, facts.name, "k").layer.table
+        field = next(c for c in table.column_names if c.casefold() == "name")
+        assert table.column(field).to_pylist() == [name], declared
+        # a file that is not what it declares is not well-formed: what was made of it is told before a run
+        assert [r.look for r in facts.told if "read as cp1252" in r.text] == (
+            [True] if (declared, codec) == ("UTF-8", "cp1252") else []
+        )
+    path.write_bytes(f'<?xml version="1.0" encoding="x-none"?>{_XML[ending].format("a")}'.encode())
+    with pytest.raises(InputError, match="the encoding that its first line names"):
+        sources.look(path)

@@ -119,7 +119,7 @@ def test_any_waypoints_come_back_as_written(tmp_path_factory: pytest.TempPathFac
         (b"", "the file is empty"),
         (b'<gpx version="1.1"><wpt lat="1" lon="2">', "not well-formed in line 1"),
         (b"<kml></kml>", "no GPX recording: it begins with <kml>"),
-        (b"\x00\x01binary", "not well-formed"),
+        (b"\x00\x01binary", "it is no text"),
         (b'<!DOCTYPE gpx [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><gpx><wpt lat="1" lon="2"><name>&b;</name></wpt></gpx>',
          "declares a document type"),
         (b'<!DOCTYPE gpx [<!ENTITY x SYSTEM "file:///etc/passwd">]><gpx><wpt lat="1" lon="2"><name>&x;</name></wpt></gpx>',

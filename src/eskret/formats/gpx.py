@@ -7,6 +7,7 @@ other files.
 
 from __future__ import annotations
 
+import io
 import math
 from collections import defaultdict
 from dataclasses import dataclass, field, replace
@@ -26,7 +27,8 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
-from eskret.formats.vector import check_readable, unknown_encoding
+from eskret.formats.vector import check_readable
+from eskret.formats.xml_text import source_of, unknown_encoding
 
 PARTS = ("waypoints", "routes", "route_points", "tracks", "track_points")
 _TIME = pa.timestamp("ms", "UTC")
@@ -211,7 +213,8 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
     check_readable(path)
     reader = _Reader(str(path), watch)
     try:
-        with path.open("rb") as stream:
+        source = source_of(path)
+        with io.BytesIO(source.file) if isinstance(source.file, bytes) else source.file.open("rb") as stream:
             while chunk := stream.read(1 << 20):
                 reader.parser.Parse(chunk, False)
             reader.parser.Parse(b"", True)
@@ -222,7 +225,7 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
         ) from error  # fmt: skip
     except LookupError as error:
         raise unknown_encoding(path) from error
-    shared: list[Remark] = []
+    shared: list[Remark] = list(source.remarks)
     if reader.empty_segments:
         shared.append(Remark(f"{counted(reader.empty_segments, 'empty track segment')} left out"))
     if reader.bad_values:

@@ -59,7 +59,7 @@ class Spelling:
         return raw.decode(self.codec, "replace")
 
 
-def spelling_of(path: Path, wanted: str = "") -> Spelling:
+def spelling_of(path: Path, wanted: str = "", way_out: str = "name the encoding") -> Spelling:
     """How a text is written down: as its mark says, else as wanted, else UTF-8, and cp1252 for lines that are not.
 
     Raises
@@ -74,7 +74,7 @@ def spelling_of(path: Path, wanted: str = "") -> Spelling:
         raise InputError(f"no encoding is called '{wanted}'", place=str(path), way_out="Try utf-8 or cp1252")
     if marked and (not wanted or codec.startswith("utf")):
         return _checked(path, marked)
-    return _checked(path, codec) if codec else _found(path)
+    return _checked(path, codec) if codec else _found(path, way_out)
 
 
 def _checked(path: Path, codec: str) -> Spelling:
@@ -96,13 +96,13 @@ def _checked(path: Path, codec: str) -> Spelling:
     return Spelling(codec)
 
 
-def _found(path: Path) -> Spelling:
+def _found(path: Path, way_out: str) -> Spelling:
     """Lines that are no UTF-8 are taken for cp1252."""
+    if _is_utf8(path):
+        return Spelling("utf-8")
     unicode, others = 0, []
     with path.open("rb") as stream:
         for line in stream:
-            if b"\0" in line:
-                raise InputError("it is no text", place=str(path), way_out="Check that it is the file you mean")
             if line.isascii():
                 continue
             try:
@@ -110,16 +110,33 @@ def _found(path: Path) -> Spelling:
                 unicode += 1
             except UnicodeDecodeError:
                 others.append(line)
-    if not others:
-        return Spelling("utf-8")
     found = Counter(decode(line, ASSUMED)[1] for line in others)
     like = proposal(others, ASSUMED)
-    hint = f"; they look like {like}" if like else ""
-    what = f"{counted(len(others), 'line')} {'is' if len(others) == 1 else 'are'} not UTF-8, as {unicode:,} others are," if unicode else (
-        "its text is not Unicode")  # fmt: skip
-    said = [f"{what} and was read as {ASSUMED}{hint}; name the encoding if letters are wrong" if not unicode else
-            f"{what} and were read as {ASSUMED}{hint}; name the encoding if letters are wrong"]  # fmt: skip
-    return Spelling(ASSUMED, bool(unicode), tuple(_looks([*said, *sentences(found, ASSUMED, "line")])))
+    what = "its text is not Unicode and was"
+    if unicode:
+        what = f"{counted(len(others), 'line is', 'lines are')} not UTF-8, as {counted(unicode, 'other is', 'others are')}, and were"
+    hint = f"; it looks like {like}" if like else ""
+    said = f"{what} read as {ASSUMED}{hint}; {way_out} if letters are wrong"
+    return Spelling(ASSUMED, bool(unicode), tuple(_looks([said, *sentences(found, ASSUMED, "line")])))
+
+
+def _is_utf8(path: Path) -> bool:
+    decoder = codecs.getincrementaldecoder("utf-8")()
+    good = True
+    with path.open("rb") as stream:
+        while piece := stream.read(1 << 20):
+            if b"\0" in piece:
+                raise InputError("it is no text", place=str(path), way_out="Check that it is the file you mean")
+            if good:
+                try:
+                    decoder.decode(piece)
+                except UnicodeDecodeError:
+                    good = False
+    try:
+        decoder.decode(b"", True)
+    except UnicodeDecodeError:
+        return False
+    return good
 
 
 def _looks(texts: Iterable[str]) -> Generator[Remark, None, None]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import queue
 import threading
 import warnings
@@ -30,10 +31,12 @@ from eskret.formats import geopackage_read
 from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
 from eskret.formats.gdal import library
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
+from eskret.formats.xml_text import source_of, unknown_encoding
 
 BATCH = 10_000
 
 
+_XML = (".kml", ".gml")
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
 
@@ -58,7 +61,8 @@ def layer_names(path: Path) -> list[str]:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             # reading GML can leave a file beside it: of its bytes alone it cannot
-            place = path.read_bytes() if path.suffix.lower() == ".gml" else path
+            place = _place(path)
+            place = path.read_bytes() if path.suffix.lower() == ".gml" and place is path else place
             return [str(row[0]) for row in library().list_layers(place)]
     except failures() as error:
         raise unreadable(path, error) from error
@@ -83,7 +87,7 @@ def check_readable(path: Path) -> None:
             raise InputError(
                 "you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may"
             ) from error
-    if path.suffix.lower() in (".kml", ".gml"):
+    if path.suffix.lower() in _XML:
         state = path.stat()
         _check_xml(path, state.st_mtime_ns, state.st_size)
     if path.suffix.lower() == ".shp":
@@ -144,7 +148,8 @@ def _check_xml(path: Path, changed: int, size: int) -> None:
 
     parser.StartDoctypeDeclHandler = refuse
     try:
-        with path.open("rb") as stream:
+        source = source_of(path).file
+        with io.BytesIO(source) if isinstance(source, bytes) else source.open("rb") as stream:
             parser.ParseFile(stream)
     except expat.ExpatError as error:
         raise InputError(
@@ -155,12 +160,9 @@ def _check_xml(path: Path, changed: int, size: int) -> None:
         raise unknown_encoding(path) from error
 
 
-def unknown_encoding(path: Path) -> InputError:
-    """What to say of an XML file whose first line names an encoding that nobody knows, or that is not its own."""
-    return InputError(
-        "the encoding that its first line names is not known, or not the one it is written in", place=str(path),
-        way_out='Correct encoding="..." in its first line', code=Code.UNDECODABLE,
-    )  # fmt: skip
+def _place(path: Path) -> Path | bytes:
+    """What the library is given to read."""
+    return source_of(path).file if path.suffix.lower() in _XML else path
 
 
 def _options(path: Path) -> dict[str, str]:
@@ -263,11 +265,11 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             info = library().read_info(
-                path, layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False,
+                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False,
                 **_options(path),
             )  # fmt: skip
             with library().open_arrow(
-                path, layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
+                _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
             ) as (meta, reader):
                 fields, _ = _fields(reader.schema, _geometry_column(meta), whole_names(path), inside)
     except failures() as error:
@@ -278,7 +280,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
         count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
-        origin=str(path), told=inside.remarks() if inside else (),
+        origin=str(path), told=inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else (),
     )  # fmt: skip
 
 
@@ -333,11 +335,11 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             info = library().read_info(
-                path, layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path)
+                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path)
             )
             expected = int(info["features"])
             with library().open_arrow(
-                path,
+                _place(path),
                 layer=name,
                 encoding=_spelled(inside),
                 use_pyarrow=True,
@@ -384,6 +386,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         if field.name != original and original not in listed:
             remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
+    remarks.extend(source_of(path).remarks if path.suffix.lower() in _XML else ())
     remarks.extend(_losses(info["geometry_type"]))
     crs = _crs(info["crs"])
     kind = _settled_kind(info["geometry_type"], geometry, whole)
@@ -424,7 +427,9 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
             there = all(f in small[0].column_names for f in fields)
             return small[0].select(list(fields)) if there else None
     inside = encoding(path, texts)
-    with library().open_arrow(path, layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (
+    with library().open_arrow(
+        _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
+    ) as (
         m,
         r,
     ):
@@ -434,7 +439,7 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
         return None
     wanted = [by_name[f][0] for f in fields]
     with library().open_arrow(
-        path,
+        _place(path),
         layer=name,
         columns=wanted,
         read_geometry=False,
