@@ -12,6 +12,7 @@ from eskret.core.account import InputAccount, OutputAccount, Remark
 from eskret.core.frames import from_frame as from_geopandas
 from eskret.core.frames import to_frame as to_geopandas
 from eskret.core.layer import Layer
+from eskret.core.naming import AS_TYPED, TIDY
 from eskret.core.style import style_of
 from eskret.core.texts import codec_of
 from eskret.errors import DocumentError, EskretError, InputError
@@ -64,9 +65,11 @@ class Workflow:
 
     def __init__(
         self, title: str = "", summary: str = "", crs: str = "", *, help: str = "", keywords: Sequence[str] = (),
-        author: str = "", limits: str = "",
+        author: str = "", limits: str = "", names: str = AS_TYPED,
     ) -> None:  # fmt: skip
-        self.document = Document(title, summary, crs, help, tuple(keywords), author, limits)
+        if names not in ("", AS_TYPED, TIDY):
+            raise DocumentError(f"'names' cannot be '{names}'", way_out=f"It can be '{AS_TYPED}' or '{TIDY}'")
+        self.document = Document(title, summary, crs, help, tuple(keywords), author, limits, names)
         self.path: Path | None = None
 
     @classmethod

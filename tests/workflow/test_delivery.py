@@ -88,7 +88,7 @@ def test_another_layer_of_a_file_is_in_nobodys_way(workflow: Path) -> None:
     prepare(workflow, target, FOREIGN)
     desk = DeliveryDesk(workflow, workflow.parent)
     assert desk.settle(target, ["new"], "own")[0].action == "write"
-    with pytest.raises(DeliveryError, match="layer 'BEDS' is there already"):
+    with pytest.raises(DeliveryError, match="layer 'beds' is there already"):
         desk.settle(target, ["BEDS"], "own")  # the same but for case
 
 

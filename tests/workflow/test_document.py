@@ -114,8 +114,8 @@ def any_document(draw: Any) -> Document:
     )  # fmt: skip
     text = st.text(max_size=20)
     return Document(
-        draw(text), draw(text), "", draw(text), tuple(draw(st.lists(text, max_size=3))), draw(text), draw(text), parameters,
-        tuple(steps),
+        draw(text), draw(text), "", draw(text), tuple(draw(st.lists(text, max_size=3))), draw(text), draw(text),
+        draw(st.sampled_from(["", "as typed", "tidy"])), parameters, tuple(steps),
     )  # fmt: skip
 
 
@@ -134,8 +134,8 @@ def test_every_document_survives_the_file(document: Document) -> None:
     assert [plain(dict(s.settings)) for s in back.steps] == [plain(dict(s.settings)) for s in document.steps]
     assert back.parameters == document.parameters and back.title == document.title
     assert [(s.each, s.result) for s in back.steps] == [(s.each, s.result) for s in document.steps]
-    assert (back.help, back.keywords, back.author, back.limits) == (
-        document.help, document.keywords, document.author, document.limits,
+    assert (back.help, back.keywords, back.author, back.limits, back.names) == (
+        document.help, document.keywords, document.author, document.limits, document.names,
     )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from fnmatch import fnmatchcase
+from pathlib import PurePath
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,6 +16,7 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.encoded import Encoded
+from eskret.core.naming import clean_name
 from eskret.core.texts import is_text, is_unicode
 from eskret.errors import Code, InputError
 
@@ -91,6 +93,7 @@ class LayerFacts:
     ``known``, ``at most`` or ``unknown``. ``step`` is the one that made it. ``open_key`` stands for layers whose keys only
     the run will tell. ``peek`` reads some fields of the source the layer comes from; ``stale`` are fields that no longer
     hold what the source has. ``told`` is what there is to say of how the source is read.
+    ``unnumbered`` is its key before it was told apart from others that enter the same step.
     """
 
     key: str
@@ -107,6 +110,12 @@ class LayerFacts:
     peek: Callable[[Sequence[str]], pa.Table | None] | None = field(default=None, repr=False, compare=False)
     stale: frozenset[str] = frozenset()
     told: tuple[Remark, ...] = field(default=(), compare=False)
+    unnumbered: str = ""
+
+    @property
+    def own_name(self) -> str:
+        """What it is called where it came from, as long as its key says so; else its key."""
+        return own_name(self)
 
     def names(self) -> list[str]:
         return [f.name for f in self.fields]
@@ -127,6 +136,28 @@ class LayerFacts:
 
     def schema(self) -> pa.Schema:
         return pa.schema([pa.field(f.name, f.type) for f in self.fields])
+
+
+class Called(Protocol):
+    """What has a key and a name that it came with."""
+
+    @property
+    def key(self) -> str: ...
+    @property
+    def name(self) -> str: ...
+    @property
+    def origin(self) -> str: ...
+    @property
+    def unnumbered(self) -> str: ...
+
+
+def own_name(layer: Called) -> str:
+    """What a layer is called where it came from, as long as its key says so; else its key."""
+    key = layer.unnumbered or layer.key
+    for name in (layer.name, PurePath(layer.origin).stem):
+        if name and (name == key or clean_name(name) == key):
+            return name
+    return key
 
 
 class Lined(Protocol):
@@ -164,6 +195,8 @@ class Layer:
     kind: Kind = field(default=Kind.TABLE)
     ids: np.ndarray | None = field(default=None, repr=False)
     encoded: Encoded | None = field(default=None, repr=False)
+    unnumbered: str = field(default="", repr=False)
+    """Its key before it was told apart from others that enter the same step."""
     line: tuple[tuple[str, str], ...] = field(default=(), repr=False)
     """In a run: the steps it came through, the last one first, with its key at each. Of several layers that became one, the
     first counts."""
@@ -203,6 +236,11 @@ class Layer:
             ) from error  # fmt: skip
         object.__setattr__(self, "geometry", array)
         return array
+
+    @property
+    def own_name(self) -> str:
+        """What it is called where it came from, as long as its key says so; else its key."""
+        return own_name(self)
 
     @property
     def drawn(self) -> bool:

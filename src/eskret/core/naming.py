@@ -20,12 +20,14 @@
 from __future__ import annotations
 
 import re
+import string
 import unicodedata
 from collections.abc import Iterable, Mapping
 
 from eskret.errors import SettingError
 
 LIMIT = 60
+_CAPITALS = str.maketrans(string.ascii_uppercase, string.ascii_lowercase)
 _DEVICES = {"con", "prn", "aux", "nul", *(f"{d}{n}" for d in ("com", "lpt") for n in range(1, 10))}
 # Latin letters that Unicode does not take apart into a letter and a mark
 _LATIN = str.maketrans(
@@ -82,6 +84,21 @@ def number_collisions(names: Iterable[str], *, limit: int = LIMIT, taken: Iterab
         used.add(candidate.casefold())
         out.append(candidate)
     return out
+
+
+AS_TYPED, TIDY = "as typed", "tidy"
+"""What becomes of the names of layers: they stay as they are, or the rule is applied."""
+
+
+def folded(name: str) -> str:
+    """A name as SQL compares it: capitals of ASCII count as small letters, and no others."""
+    return name.translate(_CAPITALS)
+
+
+def found_as(name: str, there: Iterable[str]) -> str:
+    """The name among these that is meant by one: just that, else one that differs in capitals of ASCII; empty where none is."""
+    names = list(there)
+    return name if name in names else next((n for n in names if folded(n) == folded(name)), "")
 
 
 _PLACE = re.compile(r"\{([^{}]*)\}")

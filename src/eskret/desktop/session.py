@@ -13,8 +13,7 @@ from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 from shiboken6 import isValid
 
 from eskret.core.files.scratch import drop_scratch, scratch_folder
-from eskret.core.layer import matches
-from eskret.core.naming import clean_name
+from eskret.core.naming import AS_TYPED, clean_name
 from eskret.core.style import Style
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
@@ -156,7 +155,7 @@ class Session(QObject):
 
     def new(self, folder: Path | None = None) -> None:
         """Begin an empty workflow in a folder."""
-        self._load(Document(title="New workflow"), None, folder or self.folder)
+        self._load(Document(title="New workflow", names=AS_TYPED), None, folder or self.folder)
         self._saved = self.document
 
     def take_built(self, document: Document, folder: Path) -> None:
@@ -621,7 +620,7 @@ class Session(QObject):
         found = self.forecast.steps.get(reference.step)
         out: dict[str, str] = {}
         for layer in found.leaving if found else ():
-            if matches(reference.pattern, layer.key):
+            if reference.means(layer):
                 out.update({name: word for name, word in layer.fields if name not in out})
         return list(out.items())
 
@@ -630,7 +629,7 @@ class Session(QObject):
         asked = Reference.parse(reference)
         found = self.forecast.steps.get(asked.step)
         for layer in found.leaving if found else ():
-            if matches(asked.pattern, layer.key):
+            if asked.means(layer):
                 return list(layer.fields)
         return []
 
@@ -645,7 +644,7 @@ class Session(QObject):
         out = []
         for name in reference_settings(step):
             reference = Reference.parse(str(step.settings.get(name) or ""))
-            out += [StoredLayer(i) for i in self.leaving(reference.step) if matches(reference.pattern, i["key"])]
+            out += [x for x in map(StoredLayer, self.leaving(reference.step)) if reference.means(x)]
         return out
 
     def leaving(self, id: str) -> Sequence[Mapping[str, Any]]:

@@ -25,7 +25,7 @@ from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.encoded import Encoded, encode, slices
 from eskret.core.expression import quote
 from eskret.core.layer import Kind, Layer
-from eskret.core.naming import number_collisions
+from eskret.core.naming import folded, number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import rtree, sections, sqlite
 from eskret.formats.reading import Watch, no_watch
@@ -224,22 +224,22 @@ class GeoPackageWriter:
         ------
         DeliveryError : there is no such layer, or the new name is taken or cannot be.
         """
-        there = {n.casefold(): n for n in self.names()}
-        if old.casefold() not in there:
+        there = {folded(n): n for n in self.names()}
+        if folded(old) not in there:
             raise DeliveryError(
                 f"there is no layer '{old}'", way_out=f"There are {', '.join(there.values()) or 'none'}"
             )
-        if new.casefold() in there and new.casefold() != old.casefold():
+        if folded(new) in there and folded(new) != folded(old):
             raise DeliveryError(f"there is a layer '{new}' already", way_out="Choose another name")
         if not new or new.lower().startswith(RESERVED_PREFIXES):
             raise DeliveryError(f"a layer cannot be called '{new}'", way_out="Choose another name")
-        old = there[old.casefold()]
+        old = there[folded(old)]
         key = next(r[1] for r in self._db.execute(f"PRAGMA table_info({quote(old)})") if r[5])
         columns = self._db.execute(
             "SELECT column_name FROM gpkg_extensions WHERE table_name = ? AND extension_name = 'gpkg_rtree_index'",
             (old,),
         ).fetchall()
-        if new.casefold() == old.casefold() and new != old:
+        if folded(new) == folded(old) and new != old:
             # a table's name does not count its case: it goes over another one
             between = f"{new}_{len(there)}"
             self.rename(old, between)
@@ -413,14 +413,12 @@ def holds_only(path: Path, names: Iterable[str]) -> bool:
 
     Making it anew is then the same as taking out one layer after the other, and a hundred times faster for hundreds.
     """
-    taken = {n.casefold() for n in names}
+    taken = {folded(n) for n in names}
     try:
         with closing(sqlite.connect(path)) as db:
-            layers = {str(r[0]).casefold() for r in db.execute("SELECT table_name FROM gpkg_contents")}
-            tables = {str(r[0]).casefold() for r in db.execute("SELECT name FROM sqlite_master WHERE type <> 'index'")}
-            triggers = {
-                str(r[0]).casefold() for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'")
-            }
+            layers = {folded(str(r[0])) for r in db.execute("SELECT table_name FROM gpkg_contents")}
+            tables = {folded(str(r[0])) for r in db.execute("SELECT name FROM sqlite_master WHERE type <> 'index'")}
+            triggers = {folded(str(r[0])) for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'")}
     except sqlite3.Error:
         return False
     own = {t for t in tables - triggers if not t.startswith(("gpkg_", "rtree_", "sqlite_"))}

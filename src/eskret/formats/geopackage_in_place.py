@@ -18,6 +18,7 @@ from typing import Any
 from eskret.core.expression import quote
 from eskret.core.files.hashing import is_racy
 from eskret.core.files.transaction import Participant, Recovery
+from eskret.core.naming import folded
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_transfer, geopackage_update, sqlite
 from eskret.formats.digest import rows_digest
@@ -222,11 +223,11 @@ class GeoPackageInPlace(Participant):
         writer = geopackage.GeoPackageWriter(db, plain=True)
         writer.make_tables()
         done = []
-        there = {n.casefold(): n for n in writer.names()}
+        there = {folded(n): n for n in writer.names()}
         for change in self.changes:
             if change.action == PUT:
-                if change.layer.casefold() in there:
-                    writer.remove(there[change.layer.casefold()])
+                if folded(change.layer) in there:
+                    writer.remove(there[folded(change.layer)])
                 geopackage_transfer.carry(writer, change.layer)
                 expected = change.rows
             else:
@@ -266,7 +267,7 @@ def _pairs(db: sqlite3.Connection, change: LayerChange, source: str) -> list[tup
     """Columns of the target and what goes into them, from the staged rows."""
     drawn, theirs = geometry_of_source(db, change.layer), geopackage_transfer.geometry_of(db, change.layer)
     key = geopackage_transfer.key_of(db, change.layer, SOURCE)
-    there = {c.casefold(): c for c in geopackage_transfer.columns_of(db, change.layer)}
+    there = {folded(c): c for c in geopackage_transfer.columns_of(db, change.layer)}
     out = []
     for column in geopackage_transfer.columns_of(db, change.layer, SOURCE):
         if column == key:
@@ -277,8 +278,8 @@ def _pairs(db: sqlite3.Connection, change: LayerChange, source: str) -> list[tup
                 continue
             # whoever staged the rows brought them to the layer's CRS; only its number may be another in this file
             out.append((theirs[0], f"eskret_in_srs({value}, {theirs[1]})" if drawn[1] != theirs[1] else value))
-        elif column.casefold() in there:
-            out.append((there[column.casefold()], value))
+        elif folded(column) in there:
+            out.append((there[folded(column)], value))
     return out
 
 
@@ -291,9 +292,9 @@ def _change_rows(writer: geopackage.GeoPackageWriter, change: LayerChange) -> tu
     """Append and replace rows; with the numbers reserved, and how many rows there must be then."""
     db, layer = writer.connection, quote(change.layer)
     before = db.execute(f"SELECT count(*) FROM main.{layer}").fetchone()[0]
-    there = {c.casefold() for c in geopackage_transfer.columns_of(db, change.layer)}
+    there = {folded(c) for c in geopackage_transfer.columns_of(db, change.layer)}
     for column, kind in change.columns:
-        if column.casefold() not in there:
+        if folded(column) not in there:
             db.execute(f"ALTER TABLE main.{layer} ADD COLUMN {quote(column)} {kind}")
     key, own = geopackage_transfer.key_of(db, change.layer), geopackage_transfer.key_of(db, change.layer, SOURCE)
     pairs = _pairs(db, change, "s")
@@ -352,9 +353,9 @@ def _present(db: sqlite3.Connection, change: LayerChange) -> tuple[int, int]:
     """How many of the staged rows are in the layer as they were written, and how many of those replaced as they were."""
     layer, key = quote(change.layer), geopackage_transfer.key_of(db, change.layer)
     own = geopackage_transfer.key_of(db, change.layer, SOURCE)
-    there = {c.casefold() for c in geopackage_transfer.columns_of(db, change.layer)}
+    there = {folded(c) for c in geopackage_transfer.columns_of(db, change.layer)}
     ours = 0
-    if all(c.casefold() in there for c, _ in change.columns):
+    if all(folded(c) in there for c, _ in change.columns):
         pairs = _pairs(db, change, "s")
         same = " AND ".join([f"t.{quote(c)} IS {v}" for c, v in pairs] or ["1"])
         if change.added and change.first:

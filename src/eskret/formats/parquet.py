@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -36,13 +36,16 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     file, geo = _open(path)
     columns, geometry, _ = _columns(file.schema_arrow, geo)
     names = number_collisions([f.name for f in columns], limit=10_000)
+    told = _renamed([f.name for f in columns], names)
     fields = tuple(Field(n, plain_type(f.type)) for n, f in zip(names, columns, strict=True))
     known = geo["columns"][geometry] if geometry else {}
     box: list[Any] = list(known.get("bbox") or ())
     half = len(box) // 2
     extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
     kind, crs = (_kind(known), _crs(known)) if geometry else (Kind.TABLE, None)
-    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path))
+    return LayerFacts(
+        key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path), told=tuple(told)
+    )
 
 
 def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
@@ -68,6 +71,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     schema = pa.schema([pa.field(f.name, f.type) for f in columns])
     table = pa.Table.from_batches([b.cast(schema) for b in batches], schema) if columns else _bare(done)
     names = number_collisions(table.column_names, limit=10_000)
+    remarks += _renamed(table.column_names, names)
     plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
     table, said = settled(table.rename_columns(names).cast(plain), codec_of(texts.codec))
     remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
@@ -78,6 +82,14 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     kind = Kind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
     layer = Layer(key, table, array, _crs(known) if geometry else None, path.stem, str(path), kind=kind)
     return Reading(layer, done, (), tuple(remarks))
+
+
+def _renamed(given: Sequence[str], names: Sequence[str]) -> list[Remark]:
+    """What there is to say of fields that are called otherwise than in the file."""
+    return [
+        Remark(f"field '{old}' differs from another only in case and is called '{new}'")
+        for old, new in zip(given, names, strict=True) if old != new
+    ]  # fmt: skip
 
 
 def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_watch) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from eskret.core.naming import folded
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage
 
@@ -36,18 +37,18 @@ def change(
         with geopackage.writing(path, in_place=True) as store:
             names = _all_there(path, store.names(), [*rename, *remove, *section])
             for name in remove:
-                store.remove(names[name.casefold()])
+                store.remove(names[folded(name)])
             # every one to a name that nobody has first, so that names can be swapped
-            taken = {n.casefold() for n in [*store.names(), *rename.values()]}
+            taken = {folded(n) for n in [*store.names(), *rename.values()]}
             between = {}
             for number, old in enumerate(rename):
                 between[old] = next(f"layer_{n}" for n in range(number, 10_000) if f"layer_{n}" not in taken)
                 taken.add(between[old])
-                store.rename(names[old.casefold()], between[old])
+                store.rename(names[folded(old)], between[old])
             for old, new in rename.items():
                 store.rename(between[old], new)
             for name, called in section.items():
-                new = rename.get(name, names[name.casefold()])
+                new = rename.get(name, names[folded(name)])
                 store.assign(new, called)
     except OSError as error:
         raise DeliveryError(f"it cannot be changed ({error.strerror})", place=str(path)) from error
@@ -57,9 +58,9 @@ def change(
 
 
 def _all_there(path: Path, names: Sequence[str], asked: Sequence[str]) -> dict[str, str]:
-    there = {n.casefold(): n for n in names}
+    there = {folded(n): n for n in names}
     for name in asked:
-        if name.casefold() not in there:
+        if folded(name) not in there:
             raise DeliveryError(
                 f"there is no layer '{name}'", place=str(path), way_out=f"There are {', '.join(names) or 'none'}"
             )

@@ -56,6 +56,10 @@ class Target:
     write: Callable[[Path, Pairs, Writing, Watch], Put] | None = None
     bounds: Bounds | None = None
     name_limit: int = LIMIT
+    typed_limit: int = 250
+    """How long a name may be that is not tidied."""
+    barred: str = ""
+    """Signs that no name of a layer may hold."""
     crs: str = ""
     tables: bool = True
     kinds: frozenset[Kind] = frozenset(Kind)
@@ -152,7 +156,8 @@ GPX = Target(
     words=frozenset({"title", "description"}), rounds=True,
 )  # fmt: skip
 WORKBOOK = Target(
-    "a workbook", ".xlsx", SET, _as_workbook, name_limit=workbook.SHEET_NAME, words=frozenset({"title", "description"}),
+    "a workbook", ".xlsx", SET, _as_workbook, name_limit=workbook.SHEET_NAME, typed_limit=workbook.SHEET_NAME, barred="[]:*?/\\",
+    words=frozenset({"title", "description"}),
     bounds=Bounds("a workbook", text_signs=workbook.MOST_SIGNS, most_fields=workbook.MOST_FIELDS - 2, most_rows=workbook.MOST_ROWS,
                   zones=False, empty_texts=False),
 )  # fmt: skip

@@ -271,17 +271,31 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
             with library().open_arrow(
                 _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
             ) as (meta, reader):
-                fields, _ = _fields(reader.schema, _geometry_column(meta), whole_names(path), inside)
+                listed = whole_names(path)
+                fields, originals = _fields(reader.schema, _geometry_column(meta), listed, inside)
     except failures() as error:
         raise unreadable(path, error) from error
+    told = inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else ()
     count = int(info["features"])
     box = info.get("total_bounds")
     return LayerFacts(
         key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
         count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
-        origin=str(path), told=inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else (),
+        origin=str(path), told=(*told, *_renamed(fields, originals, listed, inside)),
     )  # fmt: skip
+
+
+def _renamed(
+    fields: Sequence[Field], originals: Sequence[str], listed: Mapping[str, str], inside: Encoding | None
+) -> list[Remark]:
+    """What there is to say of fields that are called otherwise than in the file."""
+    out = []
+    for field, spelled in zip(fields, originals, strict=True):
+        original = inside.text(spelled) if inside is not None and not inside.as_it_is else spelled
+        if field.name != original and original not in listed:
+            out.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
+    return out
 
 
 def _titles(path: Path, name: str) -> dict[str, str]:
@@ -381,10 +395,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     table, remarks = _read_as(table, inside, texts)
     listed = whole_names(path)
     fields, originals = _fields(table.schema, column, listed, inside)
-    for field, spelled in zip(fields, originals, strict=True):
-        original = inside.text(spelled) if inside is not None and not inside.as_it_is else spelled
-        if field.name != original and original not in listed:
-            remarks.append(Remark(f"field '{original}' differs from another only in case and is called '{field.name}'"))
+    remarks += _renamed(fields, originals, listed, inside)
     table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
     remarks.extend(source_of(path).remarks if path.suffix.lower() in _XML else ())
     remarks.extend(_losses(info["geometry_type"]))

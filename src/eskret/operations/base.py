@@ -19,7 +19,7 @@ import numpy as np
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.naming import clean_name, fill_template
+from eskret.core.naming import clean_name, fill_template, placeholders
 from eskret.core.style import Style
 from eskret.core.words import bold
 from eskret.errors import Action, Code, EskretError
@@ -232,6 +232,8 @@ class Context:
     values: Mapping[str, Any] = field(default_factory=dict)
     field_values: Mapping[str, str] = field(default_factory=dict)
     crs: str | None = None
+    names: str = ""
+    """What becomes of the names of layers that are saved, where their step does not say."""
     totals: tuple[str, ...] = ()
     watch: Watch = no_watch
     desk: Desk | None = None
@@ -260,13 +262,16 @@ class Context:
 
     def fill(self, template: str, extra: Mapping[str, object] | None = None) -> str:
         """Put parameters, and what a task adds, into a template."""
-        return fill_template(template, {**(extra or {}), **self.values})
+        return fill_template(template, {**self.values, **(extra or {})})
 
     def fill_path(self, template: str, extra: Mapping[str, object]) -> Path:
         """A path to write, from a template. Values are cleaned by the naming rule, so that none can climb out of its
-        folder; only parameters that are files or folders go in as they are."""
+        folder; only parameters that are files or folders, or the whole of the path, go in as they are."""
+        whole = template.strip()
+        if placeholders(whole) == [whole[1:-1]] and whole[1:-1] in self.values:
+            return self.path(str(self.values[whole[1:-1]]))  # it is the path
         cleaned = {n: v if n in self.path_parameters else clean_name(str(v)) for n, v in self.values.items()}
-        return self.path(fill_template(template, {**extra, **cleaned}))
+        return self.path(fill_template(template, {**cleaned, **{n: clean_name(str(v)) for n, v in extra.items()}}))
 
     def path(self, text: str) -> Path:
         """A path of the workflow file, absolute."""

@@ -10,7 +10,7 @@ import tomlkit
 if TYPE_CHECKING:
     from eskret.workflow.document import Comments, Document, Step
 
-HEADS = ("title", "summary", "help", "keywords", "author", "limits", "crs")
+HEADS = ("title", "summary", "help", "keywords", "author", "limits", "crs", "names")
 """What stands at the top of the file, in its order."""
 
 Place = tuple[str, ...]

@@ -11,11 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.expression import parse_condition, truth
-from eskret.core.layer import LayerFacts, matches
+from eskret.core.layer import LayerFacts
 from eskret.errors import DocumentError, EskretError
-from eskret.operations.base import Context, Finding, Level, Source
+from eskret.operations.base import Finding, Level, Source
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
+from eskret.workflow.contexts import context_of
 from eskret.workflow.document import Document
 from eskret.workflow.edits import uses_of
 from eskret.workflow.parameters import ChoicesFrom, Parameter, enabled, in_words
@@ -90,7 +91,7 @@ def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values
     EskretError : the layer or the field is not there, or the condition is wrong.
     """
     reference = Reference.parse(of.layer)
-    layers = [f for f in made.get(reference.step, ()) if matches(reference.pattern, f.key)]
+    layers = [f for f in made.get(reference.step, ()) if reference.means(f)]
     if not layers:
         raise DocumentError(f"'{of.layer}' names no layer that is there")
     if not of.field:
@@ -147,9 +148,7 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
             "it does not load layers", place=f"step '{id}'", step=id, way_out="Take choices from one that does"
         )
     given = {p.name: values[p.name] for p in document.parameters}
-    of_fields = {p.name: str(given[p.name]) for p in document.parameters if p.type == "field"}
-    context = Context(folder, id, given, of_fields, document.crs or None,
-                      path_parameters=document.path_parameters())  # fmt: skip
+    context = context_of(document, id, given, folder)
     settings = settings_for(step, None, given)
     settings.pop("totals", None)
     return operation.foretell(validate(operation.Settings, settings), context).layers

@@ -9,6 +9,7 @@ killed after it is completed by the next command.
 
 from __future__ import annotations
 
+import difflib
 import os
 import stat
 import threading
@@ -25,14 +26,14 @@ from eskret.core.files.hashing import FileState
 from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import PREFIX, Journal, Participant, commit
 from eskret.core.files.user_state import data_place
-from eskret.core.naming import number_collisions
+from eskret.core.naming import LIMIT, folded, number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import geopackage, geopackage_apart, sqlite, targets
 from eskret.formats.digest import FORM, layer_digests
 from eskret.formats.file_group import FileGroup, Move, changed
 from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.open_elsewhere import is_open_elsewhere
-from eskret.operations.base import Delivered, Planned, Prepared
+from eskret.operations.base import Delivered, Planned, Prepared, in_words
 from eskret.services.changing import Change
 from eskret.services.journal import DRAFT, PREPARED, Push, open_push, pushes
 from eskret.services.journal import Journal as PushJournal
@@ -104,16 +105,16 @@ class DeliveryDesk:
         there: dict[str, str] = {}
         if target.is_file() and any(layers):
             # read once: a set can have thousands of layers
-            there = {e.casefold(): e for e in geopackage.layer_list(target)}
+            there = {folded(e): e for e in geopackage.layer_list(target)}
             if not self._observing:
                 sqlite.check_free(target)
         own: set[str] = set()
         if policy == "own" and there:
-            own = self.outputs.layers_untouched(target, [there[n.casefold()] for n in layers if n.casefold() in there])
+            own = self.outputs.layers_untouched(target, [there[folded(n)] for n in layers if folded(n) in there])
         out = []
         for layer in layers:
             plan = self._settle_one(target, layer, policy, there, own)
-            self._claimed.setdefault(plan.path, {})[plan.layer.casefold()] = self.round
+            self._claimed.setdefault(plan.path, {})[folded(plan.layer)] = self.round
             out.append(plan)
         return out
 
@@ -121,9 +122,9 @@ class DeliveryDesk:
         self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]
     ) -> Planned:  # fmt: skip
         taken = self._claimed.get(target, {})
-        if layer.casefold() in taken:
+        if folded(layer) in taken:
             what = f"layer '{layer}'" if layer else "file"
-            other = taken[layer.casefold()]
+            other = taken[folded(layer)]
             if other != self.round:
                 raise DeliveryError(
                     f"the rounds '{other}' and '{self.round}' save the same {what}", place=str(target),
@@ -132,15 +133,19 @@ class DeliveryDesk:
             raise DeliveryError(
                 f"two steps save the same {what}", place=str(target), way_out="Give one of them another name"
             )
+        if policy == "update" and (not target.exists() or (layer and folded(layer) not in there)):
+            raise self._nothing_to_update(target, layer, list(there.values()))
         if not target.exists():
             return Planned(target, layer, "write")
         if target.is_dir():
             raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
         if layer:
-            if layer.casefold() not in there:
+            if folded(layer) not in there:
                 return self._writable(Planned(target, layer, "write"))
-            own = policy == "own" and there[layer.casefold()] in untouched
+            own = policy == "own" and there[folded(layer)] in untouched
             names = list(there.values())
+            # it keeps the name that it has
+            layer = there[folded(layer)] if policy != "number" else layer
         else:
             own = policy == "own" and self.outputs.untouched(target)
             names = []
@@ -152,11 +157,25 @@ class DeliveryDesk:
             return Planned(target, layer, "skip")
         if policy == "number":
             if layer:
-                numbered = number_collisions([layer], taken=[*names, *taken])[0]
+                numbered = number_collisions([layer], taken=[*names, *taken], limit=max(LIMIT, len(layer) + 8))[0]
                 return self._writable(Planned(target, numbered, "write"))
             beside = [p.stem for p in target.parent.glob(f"*{target.suffix}")]
             return Planned(target.with_stem(number_collisions([target.stem], taken=beside)[0]), "", "write")
         raise self._in_the_way(target, layer, policy)
+
+    @staticmethod
+    def _nothing_to_update(target: Path, layer: str, there: Sequence[str]) -> DeliveryError:
+        if not layer or not target.exists():
+            return DeliveryError(
+                "it is not there, so nothing in it can be brought up to date", place=str(target), code=Code.NO_SUCH_LAYER,
+                way_out="Check where it is, or save it for the first time with another choice under 'If it is there already'",
+            )  # fmt: skip
+        near = difflib.get_close_matches(layer, there, 1, 0.5)
+        hint = f"Did you mean '{near[0]}'? " if near else ""
+        return DeliveryError(
+            f"there is no layer '{layer}' to bring up to date", place=str(target), code=Code.NO_SUCH_LAYER,
+            way_out=f"{hint}It has {in_words(there, 8)}",
+        )  # fmt: skip
 
     def _writable(self, plan: Planned) -> Planned:
         """The plan, if the file that is there may be changed.
@@ -301,8 +320,8 @@ class DeliveryDesk:
         """Digests of layers that are there now, by the names asked for; empty for none."""
         if not target.exists() or not layers:
             return dict.fromkeys(layers, "")
-        there = {n.casefold(): n for n in geopackage.layer_list(target)}
-        names = {layer: there[layer.casefold()] for layer in layers if layer.casefold() in there}
+        there = {folded(n): n for n in geopackage.layer_list(target)}
+        names = {layer: there[folded(layer)] for layer in layers if folded(layer) in there}
         known = self.outputs.record(target)
         if (
             known is not None

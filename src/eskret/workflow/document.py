@@ -18,7 +18,7 @@ from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.files.atomic import write_whole
 from eskret.core.files.spelling import check_spelling
-from eskret.core.naming import clean_name
+from eskret.core.naming import AS_TYPED, TIDY, clean_name
 from eskret.core.style import Style
 from eskret.errors import Code, DocumentError
 from eskret.workflow import canonical
@@ -78,6 +78,7 @@ class Document:
     keywords: tuple[str, ...] = ()
     author: str = ""
     limits: str = ""
+    names: str = ""
     parameters: tuple[Parameter, ...] = ()
     steps: tuple[Step, ...] = ()
     comments: Comments = field(default_factory=Comments)
@@ -175,6 +176,10 @@ def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
     for name, value in heads.items():
         if not isinstance(value, str):
             raise DocumentError(f"'{name}' must be text", place=place)
+    if heads["names"] not in ("", AS_TYPED, TIDY):
+        raise DocumentError(
+            f"'names' cannot be '{heads['names'][:40]}'", place=place, way_out=f"It can be '{AS_TYPED}' or '{TIDY}'"
+        )
     heads["keywords"] = _keywords(plain.pop("keywords", []), place)
     if plain:
         raise DocumentError(f"'{next(iter(plain))}' is not known at the top of a workflow", place=place)

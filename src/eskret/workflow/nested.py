@@ -82,7 +82,7 @@ class UseWorkflow(Source):
             (f, patterns) for id, patterns in steps.items() if id in found.steps for f in found.steps[id].leaving
         ]
         known = all(id in found.steps and found.steps[id].known for id in steps)
-        kept = [f for f, patterns in leaving if any(Reference("", p).matches(f.key) for p in patterns)]
+        kept = [f for f, patterns in leaving if any(Reference("", p).means(f) for p in patterns)]
         keys = number_collisions([f.key for f in kept], limit=10_000)
         facts = tuple(replace(f, key=k, peek=None) for f, k in zip(kept, keys, strict=True))
         return Forecast(facts, tuple(findings), known=known or bool(found.errors), strangers=found.strangers)
@@ -128,7 +128,7 @@ class UseWorkflow(Source):
             raise EskretError(f"{path.name}: {result.error}")
         kept: list[Layer] = []
         for id, patterns in result_steps(document).items():
-            kept += [x for x in result.layers.get(id, ()) if any(Reference("", p).matches(x.key) for p in patterns)]
+            kept += [x for x in result.layers.get(id, ()) if any(Reference("", p).means(x) for p in patterns)]
         keys = number_collisions([x.key for x in kept], limit=10_000)
         layers = tuple(x if x.key == k else x.with_key(k) for x, k in zip(kept, keys, strict=True))
         inputs = tuple(

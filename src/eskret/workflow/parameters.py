@@ -19,6 +19,8 @@ TYPES = {
 }  # fmt: skip
 """The types of the workflow file, with the words for a person."""
 
+STAND_FOR = ("layer", "step", "n", "value")
+"""What names are made of beside parameters."""
 KEYS = ("type", "label", "default", "choices", "choices_from", "enabled_by", "min", "max", "help")
 """What a parameter's table may hold, in the order in which it is written."""
 
@@ -200,6 +202,11 @@ def parameter_of(name: str, values: Any, place: str) -> Parameter:
         raise DocumentError("it must be a table", place=where, way_out=f"Write [parameters.{name}]")
     if not name or clean_name(name, keep_case=True) != name:
         raise DocumentError("its name may hold letters, digits and single underscores", place=where)
+    if name in STAND_FOR:
+        raise DocumentError(
+            f"a parameter may not be called '{name}': in names, {{{name}}} stands for something else", place=where,
+            way_out=f"Call it '{name}_wanted' or the like",
+        )  # fmt: skip
     for key in values:
         if key not in KEYS:
             raise DocumentError(f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(KEYS)}")

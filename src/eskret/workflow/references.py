@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from graphlib import CycleError, TopologicalSorter
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.errors import DocumentError, EskretError
+from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.document import Document, Step
 from eskret.workflow.reuse.kept import Passing
 
 T = TypeVar("T", Layer, LayerFacts, Passing)
+
+
+class _Named(Protocol):
+    @property
+    def key(self) -> str: ...
+    @property
+    def own_name(self) -> str: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,8 +39,9 @@ class Reference:
         step, colon, pattern = text.partition(":")
         return cls(step.strip(), pattern.strip() if colon else "*")
 
-    def matches(self, key: str) -> bool:
-        return matches(self.pattern, key)
+    def means(self, layer: _Named) -> bool:
+        """Whether a layer of its step is meant, by its key or by the name that it came with."""
+        return matches(self.pattern, layer.key) or (self.pattern != "*" and matches(self.pattern, layer.own_name))
 
     def __str__(self) -> str:
         return self.step if self.pattern == "*" else f"{self.step}:{self.pattern}"
@@ -110,7 +120,7 @@ def others_of(
     empty: list[tuple[str, str]] = []
     for name, text in _named_in(step, {**step.settings, **own}).items():
         reference = Reference.parse(text)
-        found[name] = tuple(x for x in made.get(reference.step, ()) if matches(reference.pattern, x.key))
+        found[name] = tuple(x for x in made.get(reference.step, ()) if reference.means(x))
         if not found[name]:
             empty.append((name, text))
     return found, empty
@@ -220,15 +230,32 @@ def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[
         hits = [
             layer
             for layer in made.get(reference.step, ())
-            if matches(reference.pattern, layer.key) or getattr(layer, "open_key", False)
+            if reference.means(layer) or getattr(layer, "open_key", False)
         ]
         if not hits:
             empty.append(str(reference))
         found.extend(h for h in hits if not any(h is f for f in found))
     keys = number_collisions([layer.key for layer in found], limit=10_000)
-    return [
-        layer if layer.key == key else replace(layer, key=key) for layer, key in zip(found, keys, strict=True)
-    ], empty
+    return [_numbered(layer, key) for layer, key in zip(found, keys, strict=True)], empty
+
+
+def _numbered(layer: T, key: str) -> T:
+    unnumbered = "" if layer.key == key else layer.key
+    if not unnumbered and not layer.unnumbered:
+        return layer
+    return replace(layer, key=key, unnumbered=unnumbered)
+
+
+def names_nothing(text: str, made: Mapping[str, Sequence[_Named]]) -> str:
+    """What to say of a reference that names no layer: what its step has, and the nearest of these."""
+    reference = Reference.parse(text)
+    there = list(dict.fromkeys(layer.own_name for layer in made.get(reference.step, ())))
+    says = f"'{text}' names no layer that is there at this point."
+    if not there:
+        return f"{says} '{reference.step}' leaves none."
+    near = difflib.get_close_matches(reference.pattern, there, 1, 0.5)
+    hint = f" Did you mean '{reference.step}:{near[0]}'?" if near else ""
+    return f"{says}{hint} '{reference.step}' has {in_words(there, 8)}."
 
 
 def with_parameters(value: Any, values: Mapping[str, Any]) -> Any:

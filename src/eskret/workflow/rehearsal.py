@@ -32,6 +32,7 @@ from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
 from eskret.workflow import choices
 from eskret.workflow.consent import may_replace, outside, stranger
+from eskret.workflow.contexts import context_of
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
 from eskret.workflow.document import Document, Step
 from eskret.workflow.each import foretold_rounds, renamed
@@ -39,6 +40,7 @@ from eskret.workflow.recovery import pending_elsewhere, recover
 from eskret.workflow.references import (
     bound,
     bound_step,
+    names_nothing,
     order_of,
     others_of,
     resolve,
@@ -167,8 +169,7 @@ def _rehearse(
             if blocked:
                 broken.add(id)
             continue
-        context = Context(base, id, settled, _field_values(document, settled), document.crs or None, desk=desk,
-                          path_parameters=document.path_parameters(), chain=chain)  # fmt: skip
+        context = context_of(document, id, settled, base, desk=desk, chain=chain)
         if watch is not None:
             context = replace(context, watch=watch)
         # what a workflow asks that is used as a step, the one that uses it is asked for
@@ -250,10 +251,6 @@ def _stranger_words(reach: Reach) -> str:
         what = f"This workflow wants to fetch from {origin_of(reach.address)}"
     token = f", and to send it what the environment variable '{reach.variable}' holds" if reach.variable else ""
     return f"{what}{token}. {REACHES}"
-
-
-def _field_values(document: Document, given: Mapping[str, Any]) -> dict[str, str]:
-    return {p.name: str(given[p.name]) for p in document.parameters if p.type == "field"}
 
 
 def _rounds(
@@ -346,7 +343,7 @@ def _step(
             findings.append(Finding(Level.ERROR, "No layers enter this step. Say which ones.", setting="from"))
         elif not blocked:
             for reference in empty:
-                text = f"'{reference}' names no layer that is there at this point."
+                text = names_nothing(reference, made)
                 findings.append(Finding(Level.ERROR, text, setting="from", code=Code.NO_SUCH_LAYER))
     if not blocked:
         findings += _other_findings(step, entering, made)
@@ -403,7 +400,7 @@ def _other_findings(
     out: dict[str, Finding] = {}
     for key in (None, *(f.key for f in entering if f.key in step.layer)):
         for name, reference in others_of(step, key, made)[1]:
-            text = f"'{reference}' names no layer that is there at this point."
+            text = names_nothing(reference, made)
             out[text] = Finding(Level.ERROR, text, setting=name.partition(".")[0], code=Code.NO_SUCH_LAYER)
     return list(out.values())
 

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from eskret.core.naming import number_collisions
+from eskret.core.naming import AS_TYPED, number_collisions
 from eskret.operations.registry import all_operations
 from eskret.workflow.canonical import HEADS
 from eskret.workflow.document import Document, Step
@@ -95,7 +95,9 @@ def _variable(name: str) -> str:
 
 def _opening(document: Document) -> str:
     heads = {k: getattr(document, k) for k in HEADS}
-    given = [f"{k}={_value(v, {})}" for k, v in heads.items() if v]
+    # a workflow built in Python leaves names as they are, where it says nothing else
+    heads["names"] = "" if document.names == AS_TYPED else document.names
+    given = [f"{k}={_value(v, {})}" for k, v in heads.items() if v or (k == "names" and not document.names)]
     return _call("workflow", "Workflow", given)
 
 

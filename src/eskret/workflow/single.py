@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from eskret.core.naming import clean_name, number_collisions
+from eskret.core.naming import AS_TYPED, clean_name, number_collisions
 from eskret.errors import DocumentError
 from eskret.formats import sources
 from eskret.operations.as_text import from_text
@@ -79,7 +79,7 @@ def single(
         steps.append(Step(OUTPUT, "save", (steps[-1].id,), saving))
     elif isinstance(operation, Delivery) and "if_exists" in infos and "if_exists" not in values:
         steps[-1] = steps[-1].with_setting("if_exists", "replace")
-    return Document(f"{operation.title} ({use})", crs=crs, steps=tuple(steps))
+    return Document(f"{operation.title} ({use})", crs=crs, names=AS_TYPED, steps=tuple(steps))
 
 
 def _parted(inputs: Sequence[str]) -> tuple[list[str], list[str]]:

@@ -33,6 +33,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.services.tokens import origin_of
 from eskret.workflow.consent import stranger
+from eskret.workflow.contexts import context_of
 from eskret.workflow.document import Step
 from eskret.workflow.each import Each, Round, rounds_of
 from eskret.workflow.references import bound_step, others_of, resolve, settings_for, with_parameters
@@ -299,10 +300,10 @@ class StepRun:
         own = None if key is None else part.own_key(key)
         values = settings_for(part.step, own, part.values)
         totals = tuple(values.pop("totals", ()))
-        context = Context(
-            owner.run_.folder, self.step.id, part.values, owner.fields, owner.document.crs or None, totals,
-            self._watch, owner.desk, owner.document.path_parameters(), _Loaded(others_of(part.step, own, owner.made)[0]),
-            lambda layer, name: sld_for(owner.document, layer, name), owner.run_.chain, part.of_layer() if key is None else {},
+        context = context_of(
+            owner.document, self.step.id, part.values, owner.run_.folder, totals=totals, watch=self._watch, desk=owner.desk,
+            others=_Loaded(others_of(part.step, own, owner.made)[0]), chain=owner.run_.chain,
+            sld_of=lambda layer, name: sld_for(owner.document, layer, name), of_layer=part.of_layer() if key is None else {},
         )  # fmt: skip
         try:
             return self.operation.Settings(**values), context

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from eskret.core.layer import own_name
 from eskret.core.words import figure
 
 
@@ -42,6 +43,13 @@ class StoredLayer:
         self.name = str(info["name"])
         self.kind = str(info["kind"])
         self.crs: Mapping[str, Any] | None = info["crs"]
+        self.origin = str(info.get("origin") or "")
+        self.unnumbered = ""
+
+    @property
+    def own_name(self) -> str:
+        """What it is called where it came from, as long as its key says so."""
+        return own_name(self)
 
     @property
     def rows(self) -> int:

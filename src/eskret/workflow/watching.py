@@ -12,11 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from eskret.errors import EskretError
-from eskret.operations.base import Context, Source
+from eskret.operations.base import Source
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
 from eskret.own.trust import code_in
 from eskret.workflow import document as documents
+from eskret.workflow.contexts import context_of
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import bound, settings_for
 from eskret.workflow.reuse.stamps import Stat, stat_of, with_companions
@@ -61,7 +62,7 @@ def _reads(step: Step, values: Mapping[str, Any], document: Document, workflow: 
         operation = operation_by_id(step.use)
         settings = settings_for(step, None, values)
         settings.pop("totals", None)
-        context = Context(workflow.parent, step.id, values, crs=document.crs or None, chain=(workflow,))
+        context = context_of(document, step.id, values, workflow.parent, chain=(workflow,))
         found = operation.reads(validate(operation.Settings, settings), context)
     except EskretError:
         return []  # a pattern that matches nothing yet, a setting that only a round gives

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QFont
-from PySide6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from eskret.core.crs import crs_facts
+from eskret.core.naming import AS_TYPED, TIDY
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import font
 from eskret.errors import EskretError
@@ -60,6 +71,23 @@ class Box(QDialog):
         for widget in (title, line, told):
             self.column.addWidget(widget)
 
+    def add_choice(self, label: str, value: str, choices: Mapping[str, str], help_: str) -> QComboBox:
+        """A labelled choice with its help; what it is of is each item's data."""
+        box = QComboBox()
+        box.setAccessibleName(label)
+        for key, words in choices.items():
+            box.addItem(words, key)
+        box.setCurrentIndex(max(0, box.findData(value)))
+        title = QLabel(label)
+        title.setBuddy(box)
+        told = QLabel(help_)
+        told.setObjectName("faint")
+        told.setWordWrap(True)
+        self.column.addSpacing(6)
+        for widget in (title, box, told):
+            self.column.addWidget(widget)
+        return box
+
     def finish(self) -> None:
         """Put the buttons below."""
         self.column.addWidget(self.wrong)
@@ -75,7 +103,7 @@ class Box(QDialog):
 
 
 class HeadsBox(Box):
-    """Title, summary and coordinate system."""
+    """Title, summary, coordinate system and how layers are named."""
 
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__("The workflow", "Change it", parent)
@@ -86,6 +114,12 @@ class HeadsBox(Box):
         self.add_line(
             "crs", "Coordinate system", document.crs,
             "Layers are brought to it as they are loaded, such as EPSG:32626. Leave it empty to keep each as it is.",
+        )  # fmt: skip
+        older = {} if document.names else {"": "are tidied, save where one of just that name is there"}
+        self.names = self.add_choice(
+            "Names of layers that are saved", document.names,
+            {AS_TYPED: "stay as they are", TIDY: "are tidied: small letters, digits, underscores", **older},
+            "What a format cannot hold is told. A step that saves can say otherwise; names of files are always tidied.",
         )  # fmt: skip
         self.finish()
 
@@ -98,7 +132,8 @@ class HeadsBox(Box):
             except EskretError as error:
                 self.say_wrong(error.sentence())
                 return
-        document = replace(session.document, title=values["title"], summary=values["summary"], crs=values["crs"])
+        document = replace(session.document, title=values["title"], summary=values["summary"], crs=values["crs"],
+                           names=str(self.names.currentData()))  # fmt: skip
         session.edit(document, "change the workflow")
         self.accept()
 

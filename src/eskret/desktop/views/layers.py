@@ -134,7 +134,8 @@ class LayersView(View):
         context = Context(self._session.folder, step.id, self._session.values())
         try:
             target = targets.target_for(Path(str(step.settings.get("to", ""))))
-            found = names_of(facts, lambda key: own.get(key, whole), context, target)
+            mode = str(step.settings.get("names", "")) or self._session.document.names
+            found = names_of(facts, lambda key: own.get(key, whole), context, target, mode)
         except EskretError as error:
             return {}, error.sentence()
         return {n.key: n for n in found}, ""

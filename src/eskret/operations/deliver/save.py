@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -15,7 +16,7 @@ from pydantic import field_validator
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.naming import placeholders
+from eskret.core.naming import AS_TYPED, TIDY, found_as, placeholders
 from eskret.core.rows import remaining
 from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
@@ -65,6 +66,8 @@ class _Place:
     layer: str  # empty where the file is known by its own name
     name: str
     original: str
+    told: tuple[str, ...] = ()
+    """What was done to its name."""
 
 
 class Save(Delivery):
@@ -100,7 +103,14 @@ class Save(Delivery):
         )  # fmt: skip
         name: str = setting(
             "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
-            help="How each layer is called. {layer}, {step} (that made it), {n} and parameters are filled in, then it is cleaned.",
+            help="How each layer is called. {layer}, {step} (that made it), {n} and parameters are filled in.",
+        )  # fmt: skip
+        names: Literal["", "as typed", "tidy"] = setting(
+            "Names of layers", kind="choice", default="", shown_when=("to", (".gpkg", ".kml", ".gpx", ".xlsx")),
+            choices={
+                "": "as the workflow says", AS_TYPED: "stay as they are", TIDY: "are tidied: small letters, digits, underscores",
+            },
+            help="Where the workflow says nothing either, they are tidied, save where a layer of just that name is there.",
         )  # fmt: skip
         if_exists: Literal["own", "stop", "replace", "number", "skip", "append", "update"] = setting(
             "If it is there already", kind="choice", default="own",
@@ -207,9 +217,12 @@ class Save(Delivery):
         ------
         DeliveryError : an unknown ending, a name that comes out empty, several layers for one single-layer file.
         """
-        target = targets.target_for(Path(settings.to))
+        target = _target(settings, context)
         own = {key: str(table["name"]) for key, table in context.of_layer.items() if table.get("name")}
-        names = [n.name for n in names_of(layers, lambda key: own.get(key, settings.name), context, target)]
+        there = geopackage.layer_list(file) if target.many and (file := _one_file(settings, context)) else ()
+        names = names_of(
+            layers, lambda key: own.get(key, settings.name), context, target, settings.names or context.names, there
+        )
         per_layer = {"layer", "n"} & set(placeholders(settings.to))
         if target.holds == targets.ONE and len(layers) > 1 and not per_layer:
             raise DeliveryError(
@@ -217,9 +230,23 @@ class Save(Delivery):
                 way_out="Put {layer} into the path for a file each, or save to a .gpkg",
             )  # fmt: skip
         out = []
-        for number, (layer, name) in enumerate(zip(layers, names, strict=True), 1):
-            path = context.fill_path(settings.to, {"layer": name, "step": layer.step or context.step, "n": number})
-            out.append(_Place(layer.key, path, name if target.many else "", name, layer.name))
+        more = [{"step": x.step or context.step, "n": n} for n, x in enumerate(layers, 1)]
+        paths = [context.fill_path(settings.to, {**m, "layer": n.unnumbered}) for m, n in zip(more, names, strict=True)]
+        often = Counter(str(p).casefold() for p in paths)
+        for layer, named, path, one in zip(layers, names, paths, more, strict=True):
+            name, alone = named.name, target.holds == targets.ONE and often[str(path).casefold()] == 1
+            if alone:
+                # what else is in the path tells them apart already
+                named = replace(
+                    named,
+                    name=named.unnumbered,
+                    notes=named.notes[:-1] if named.name != named.unnumbered else named.notes,
+                )
+                name = named.name
+            else:
+                path = context.fill_path(settings.to, {**one, "layer": name})
+            told = tuple(f"'{named.filled}' is called '{name}' there: {note}" for note in named.notes)
+            out.append(_Place(layer.key, path, name if target.many else "", name, layer.name, told))
         return out
 
     # -- before anything is read
@@ -240,7 +267,7 @@ class Save(Delivery):
         except EskretError as error:
             setting_name = "name" if error.place == settings.name else "to"
             return Forecast((), (Finding(Level.ERROR, error.sentence(), setting=setting_name),))
-        target = targets.target_for(Path(settings.to))
+        target = _target(settings, context)
         findings += self._unfit(target, settings)
         for one in facts:
             findings += saving.foretell(replace(one, fields=saving.measured(one, settings)), target, settings)[1]
@@ -264,6 +291,11 @@ class Save(Delivery):
                 findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
                 continue
             planned += _planned(plans, group, known)
+            for plan, place in zip(plans, group, strict=False):
+                findings += [
+                    Finding(Level.LOOK, f"{place.key}: {text}.", layer=place.key, setting="name")
+                    for text in _of_names(plan, place)
+                ]
         return Forecast(tuple(settled), tuple(dict.fromkeys(findings)), tuple(planned))
 
     def _unfit(self, target: targets.Target, settings: Settings) -> list[Finding]:
@@ -365,7 +397,7 @@ class Save(Delivery):
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
         assert context.desk is not None
-        target = targets.target_for(Path(settings.to))
+        target = _target(settings, context)
         for path, group in _by_path(self._places(layers, settings, context)).items():
             with context.desk.lock(path):
                 plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
@@ -377,11 +409,15 @@ class Save(Delivery):
                 if not writing:
                     continue
                 if target.many:
-                    outcomes += self._to_geopackage(path, [(x, p) for x, p, _ in writing], settings, context, beside)
+                    done = self._to_geopackage(path, [(x, p) for x, p, _ in writing], settings, context, beside)
                 else:
-                    outcomes += self._to_file(
-                        target, [(x, p, z.name) for x, p, z in writing], settings, context, beside
-                    )
+                    done = self._to_file(target, [(x, p, z.name) for x, p, z in writing], settings, context, beside)
+                told = {x.key: _of_names(p, z) for x, p, z in writing}
+                outcomes += [
+                    replace(o, remarks=(*o.remarks, *(Remark(t, key, look=True) for t in told[key])))
+                    for o in done
+                    for key in [o.inputs[0].layer]
+                ]
         return outcomes
 
     def _settle_companions(self, target: targets.Target, path: Path, settings: Settings, context: Context) -> None:
@@ -425,7 +461,7 @@ class Save(Delivery):
         # many small layers in one transaction; a large one by itself, through the library
         large: list[tuple[Layer, str]] = []
         description = words.get("description", "")
-        for many_rows, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(pair[0])):
+        for many_rows, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(*pair)):
             if many_rows:
                 for layer, name in group:
                     large.append((layer, name))
@@ -467,7 +503,7 @@ class Save(Delivery):
             raise DeliveryError(f"the layer '{plan.layer}' is in {old.crs}", way_out="Bring the new rows to it")
         rows = np.concatenate([done.added, done.changed]).astype(np.int64)
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
-        name = next(n for n in geopackage.layer_list(plan.path) if n.casefold() == plan.layer.casefold())
+        name = found_as(plan.layer, geopackage.layer_list(plan.path))
         with geopackage.writing(staged) as container:
             container.add(done.aligned.take(rows), name, watch=context.watch)
         columns = tuple(
@@ -608,6 +644,35 @@ class Save(Delivery):
         for folder, files in folders.items():
             page = index_page(files, self._words(settings, context), made)
             self._beside(folder / files[0].file, folder / _INDEX, page, context, beside)
+
+
+def _of_names(plan: Planned, place: _Place) -> list[str]:
+    """What there is to say of the name of a layer."""
+    out = list(place.told)
+    if plan.layer and plan.action in ("append", "update", "replace") and plan.layer != place.layer:
+        out.append(f"'{place.layer}' is called '{plan.layer}' there, and stays so")
+    return out
+
+
+def _target(settings: Any, context: Context) -> targets.Target:
+    """The format of the files to be written.
+
+    Raises
+    ------
+    DeliveryError : no such format.
+    """
+    if Path(settings.to).suffix.lower() in targets.TARGETS:
+        return targets.target_for(Path(settings.to))
+    stands_for = {"layer": "layer", "step": context.step, "n": 1}
+    return targets.target_for(context.fill_path(settings.to, stands_for))
+
+
+def _one_file(settings: Any, context: Context) -> Path | None:
+    """The file that all layers go into, where it is there; None where each may have its own."""
+    if {"layer", "step", "n"} & set(placeholders(settings.to)):
+        return None
+    path = context.fill_path(settings.to, {})
+    return path if path.is_file() else None
 
 
 def _each(settings: Any) -> list[Any]:

@@ -355,6 +355,7 @@ def _facts(facts: Any) -> dict[str, Any]:
     return {
         "key": facts.key, "name": facts.name, "kind": facts.kind, "crs": facts.crs, "count": facts.count,
         "certainty": facts.certainty, "extent": facts.extent, "origin": facts.origin, "step": facts.step,
+        "own_name": facts.own_name, "unnumbered": facts.unnumbered,
         "fields": [[f.name, f.word] for f in facts.fields],
     }  # fmt: skip
 

@@ -84,7 +84,7 @@ class Keeping:
         except OSError:
             return None  # the task itself says what is wrong with it
         told = [self._code, operation.id, operation.version, operation.code_digest(), text, used, fields, context.step,
-                context.crs, list(context.totals), layers, named, files, more]  # fmt: skip
+                context.crs, context.names, list(context.totals), layers, named, files, more]  # fmt: skip
         return digest_of(told)
 
     def _files(self, paths: Iterable[Path]) -> list[tuple[str, str]]:
@@ -167,7 +167,8 @@ def _told(layer: Passing) -> list[Any] | None:
     if mark is None:
         return None
     # the step that made it can stand in a name
-    return [mark, layer.key, layer.name, layer.crs, layer.origin, str(layer.kind), dict(layer.titles), layer.step]
+    return [mark, layer.key, layer.name, layer.crs, layer.origin, str(layer.kind), dict(layer.titles), layer.step,
+            layer.unnumbered]  # fmt: skip
 
 
 @lru_cache(maxsize=1)

@@ -15,7 +15,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.encoded import Encoded, encode
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import Kind, Layer, LayerFacts, own_name
 
 TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.npy", "ids.npy"
 
@@ -36,11 +36,17 @@ class KeptLayer:
     drawn: bool = False
     numbered: bool = False
     line: tuple[tuple[str, str], ...] = ()
+    unnumbered: str = ""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
 
     def __len__(self) -> int:
         return self.rows
+
+    @property
+    def own_name(self) -> str:
+        """As a layer has it."""
+        return own_name(self)
 
     @property
     def step(self) -> str:
@@ -81,7 +87,7 @@ class KeptLayer:
                 shape["geometry"].flags.writeable = False
         layer = Layer(
             self.key, _read(self.home / TABLE), crs=self.crs, name=self.name, origin=self.origin, titles=dict(self.titles),
-            kind=self.kind, ids=np.load(self.home / IDS) if self.numbered else None, line=self.line, **shape,
+            kind=self.kind, ids=np.load(self.home / IDS) if self.numbered else None, line=self.line, unnumbered=self.unnumbered, **shape,
         )  # fmt: skip
         note(layer, self.mark, self.home)
         return layer
@@ -105,7 +111,7 @@ def on_disk(layer: Passing) -> KeptLayer | None:
         return None
     return KeptLayer(
         layer.key, len(layer), home, mark, layer.crs, layer.name, layer.origin, dict(layer.titles), layer.kind, layer.drawn,
-        layer.ids is not None, layer.line,
+        layer.ids is not None, layer.line, layer.unnumbered,
     )  # fmt: skip
 
 

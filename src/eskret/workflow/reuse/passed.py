@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from eskret.errors import EskretError
-from eskret.operations.base import Context
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.own.trust import code_in
 from eskret.workflow import consent
+from eskret.workflow.contexts import context_of
 from eskret.workflow.document import Document, Step
 from eskret.workflow.outputs import Outputs
 from eskret.workflow.references import bound, settings_for
@@ -107,6 +107,6 @@ def _reads_of(step: Step, values: Mapping[str, Any], run: Run, document: Documen
     operation = operation_by_id(step.use)
     settings = settings_for(step, None, values)
     settings.pop("totals", None)
-    context = Context(run.folder, step.id, values, crs=document.crs or None, chain=run.chain)
+    context = context_of(document, step.id, values, run.folder, chain=run.chain)
     found = operation.reads(validate(operation.Settings, settings), context)
     return None if found is None else list(found)
