@@ -22,7 +22,7 @@ demo-run: setup
 	$(BIN)/eskret demo $(DEMO) --run
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n auto --dist worksteal
 	@command -v xvfb-run >/dev/null && xvfb-run -a env QT_QPA_PLATFORM=xcb $(BIN)/python -m pytest -m screen tests/desktop \
 	  || { command -v xvfb-run >/dev/null && exit 1 || echo "xvfb-run is not installed: the pass on a real screen was left out"; }
 

@@ -105,7 +105,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     hand.keys("Ctrl+E", bench)
     hand.until(lambda: "Ready to run: 2 outputs foretold" in hand.banner())
     assert not (folder / "out").exists()
-    assert "layer pile_marks_waypoints" in bench.form._makes_text(bench.session.step())
+    assert "layer Pile marks_waypoints" in bench.form._makes_text(bench.session.step())
 
     # run it, and read what came, went and was set aside
     hand.run()
@@ -118,7 +118,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     assert bench.viewer.table_count.text() == "2 of 3 rows"
     reasons = {bench.viewer.table.model_.index(r, 1).data() for r in range(2)}
     assert reasons == {"does not meet the condition", "a field the condition asks for is empty"}
-    assert [e.name for e in geopackage.entries(folder / "out" / "survey.gpkg")] == ["pile_marks_waypoints"]
+    assert [e.name for e in geopackage.entries(folder / "out" / "survey.gpkg")] == ["Pile marks_waypoints"]
     saved = json.loads((folder / "out" / "pile_marks.geojson").read_text())
     assert [f["properties"]["name"] for f in saved["features"]] == ["A1"]
 

@@ -152,7 +152,7 @@ def test_choices_come_from_a_layer_or_a_list(make_hand: Callable[..., Hand], fol
     form.field.activated.emit(form.field.currentIndex())
     found = session.document.parameters[-1].choices_from
     assert found is not None and (found.layer, found.field) == ("all:places", "region")
-    box = view.form.blocks["value"].editor.box
+    box = view.form.blocks["wanted"].editor.box
     assert box is not None
     hand.until(lambda: box.count() == 2)
     form.choice.setCurrentText("one of a list")

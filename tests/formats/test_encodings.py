@@ -40,9 +40,7 @@ def shapefile(
     frame = pa.table(
         {"name": ["x"] * len(texts), "wkb": shapely.to_wkb(shapely.points([[n, n] for n in range(len(texts))]))}
     )
-    pyogrio.write_arrow(
-        frame, path, geometry_name="wkb", geometry_type="Point", crs="EPSG:4326", driver="ESRI Shapefile"
-    )
+    pyogrio.write_arrow(frame, path, geometry_name="wkb", geometry_type="Point", crs="EPSG:4326")
     path.with_suffix(".cpg").unlink()
     if cpg is not None:
         path.with_suffix(".cpg").write_text(cpg)

@@ -139,16 +139,19 @@ def test_a_plain_table_goes_through(tmp_path: Path) -> None:
 def test_layer_names_of_any_kind(tmp_path: Path, name: str) -> None:
     with geopackage.writing(tmp_path / "in.gpkg") as container:
         container.add(squares(2), name)
-    workflow = Workflow()
-    workflow.path = tmp_path / "w.toml"
-    workflow.save("saved", workflow.load("loaded", files=["in.gpkg"]), to="out.gpkg")
-    result = workflow.run()
-    assert result.state == "balanced", result.error
-    saved = geopackage.entries(tmp_path / "out.gpkg")[0].name
-    assert clean_name(saved) == saved and pyogrio.read_info(tmp_path / "out.gpkg", layer=saved)["features"] == 2
-    db = sqlite3.connect(tmp_path / "out.gpkg")
-    assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
-    db.close()
+    for names in ("tidy", "as typed"):
+        workflow = Workflow(names=names)
+        workflow.path = tmp_path / "w.toml"
+        workflow.save("saved", workflow.load("loaded", files=["in.gpkg"]), to=f"{names}.gpkg")
+        result = workflow.run()
+        # a beginning that is the format's own is changed, and told
+        assert result.state == ("look" if name == "gpkg_x" else "balanced"), result.error
+        saved = geopackage.entries(tmp_path / f"{names}.gpkg")[0].name
+        assert clean_name(saved) == saved if names == "tidy" else saved in (name, f"layer_{name}")
+        assert pyogrio.read_info(tmp_path / f"{names}.gpkg", layer=saved)["features"] == 2
+        db = sqlite3.connect(tmp_path / f"{names}.gpkg")
+        assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+        db.close()
 
 
 def test_layers_of_one_name_in_several_files_are_numbered(tmp_path: Path) -> None:

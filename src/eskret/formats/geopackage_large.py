@@ -26,7 +26,12 @@ less by plain SQL, where the file is not opened anew for it."""
 def is_large(layer: Layer, name: str) -> bool:
     """Whether a layer is one for ``write_large``: many rows, shapes in two dimensions (or none), a name that the library takes,
     which refuses some that begin with a sign."""
-    if len(layer) < LARGE or (name[:1].isascii() and not name[:1].isalnum() and name[:1] != "_") or not layer.table.num_columns or (layer.drawn and layer.crs is None):
+    if (
+        len(layer) < LARGE
+        or (name[:1].isascii() and not name[:1].isalnum() and name[:1] != "_")
+        or not layer.table.num_columns
+        or (layer.drawn and layer.crs is None)
+    ):
         return False
     return layer.encoded is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
 

@@ -131,7 +131,7 @@ class ParametersView(View):
     def add(self) -> None:
         """Add a parameter, ready to be named."""
         taken = [p.name for p in self._session.document.parameters]
-        name = number_collisions(["value"], taken=taken)[0]
+        name = number_collisions(["wanted"], taken=taken)[0]
         self.properties.name = name
         self._session.edit(put_parameter(self._session.document, Parameter(name)), f"add parameter {name}")
         self.properties.called.setFocus()
