@@ -3,7 +3,7 @@
 Two thirds of the runs are whole command-line processes; the others are forked from one that has everything imported, which is
 faster and hits the commit itself more often.
 
-    python benchmarks/reliability/kills.py [HOW_MANY] [SEED]
+    python benchmarks/reliability/kills.py [HOW_MANY_KILLS] [SEED]
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ import sys
 import tempfile
 import time
 from collections import Counter
+from functools import partial
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[2]))
@@ -28,7 +29,13 @@ from benchmarks.reliability.common import ESKRET, KINDS, Kind, left_behind, make
 # An audit hook sees every file that Python opens, renames, links or takes away, and every database that is opened.
 COUNTED = """
 import os, sys
+import atexit
 _at, _seen = int(os.environ["TRIAL_AT"]), 0
+def _told():
+    with open(os.environ["TRIAL_COUNT"], "w") as out:
+        out.write(str(_seen))
+if "TRIAL_COUNT" in os.environ:
+    atexit.register(_told)
 _events = {"open", "os.rename", "os.remove", "os.link", "os.mkdir", "os.rmdir", "os.truncate", "os.chmod", "sqlite3.connect",
            "shutil.move", "os.setxattr", "os.chown", "fcntl.flock", "fcntl.fcntl"}
 def _hook(event, args):
@@ -80,6 +87,25 @@ def forked(command: list[str], at: int) -> int:
     return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
 
 
+_known: dict[str, int] = {}
+
+
+def events_of(kind: Kind, forked_too: bool) -> int:
+    """How many file events a run of this kind has, counted once: a kill at a later one would come too late."""
+    name = f"{kind.name} {forked_too}"
+    if name not in _known:
+        place = Path(tempfile.mkdtemp(prefix="trial-"))
+        home = place / "p"
+        home.mkdir()
+        make(home, kind)
+        os.environ["TRIAL_COUNT"] = str(place / "count")
+        (forked if forked_too else partial(whole_process, seconds=0))(kind.command(home), at=1_000_000)
+        del os.environ["TRIAL_COUNT"]
+        _known[name] = int((place / "count").read_text())
+        shutil.rmtree(place)
+    return _known[name]
+
+
 def after(home: Path, kind: Kind, chance: random.Random) -> str:
     """The next command of somebody who knows of nothing; then what must hold. Empty where all does."""
     what = chance.choice(NEXT)
@@ -115,7 +141,7 @@ def main(most: int, seed: int) -> int:
     counts: Counter[str] = Counter()
     begun = time.monotonic()
     tried = 0
-    while tried < most:
+    while counts["killed"] < most:
         kind = chance.choice(KINDS)
         place = Path(
             tempfile.mkdtemp(prefix="trial-")
@@ -123,8 +149,8 @@ def main(most: int, seed: int) -> int:
         home = place / "p"
         home.mkdir()
         make(home, kind)
-        at = chance.randint(1, 260)
         way = tried % 3
+        at = chance.randint(1, events_of(kind, way == 0))
         if way == 0:
             code = forked(kind.command(home), at)
         elif way == 1:
