@@ -35,6 +35,8 @@ _TIME = pa.timestamp("ms", "UTC")
 # Fields that a layer always has, so that a workflow does not break when a recording leaves one out.
 _POINT_FIELDS = ("name", "desc", "cmt", "sym", "type", "ele", "time")
 _NUMBERS = {"ele", "magvar", "geoidheight", "hdop", "vdop", "pdop", "ageofdgpsdata"}
+_WORDS = {"name", "cmt", "desc", "src"}
+"""What somebody wrote, blanks and all."""
 _WHOLE = {"sat", "dgpsid", "number"}
 _POINT_CHILDREN = {*_POINT_FIELDS, *_NUMBERS, *_WHOLE, "src", "fix", "url", "urlname", "speed", "course"} - {"number"}
 _PATH_FIELDS = ("name", "desc", "cmt", "type", "number")
@@ -110,7 +112,7 @@ class _Reader:
 
     def _close(self, tag: str) -> None:
         name = self._path.pop()
-        text = "".join(self._text).strip()
+        text = "".join(self._text)
         self._text.clear()
         parent = self._path[-1] if self._path else ""
         if name in ("wpt", "rtept", "trkpt") and self._point is not None and parent in ("gpx", "rte", "trkseg"):
@@ -125,8 +127,10 @@ class _Reader:
             self._value(self._line, name, text, _PATH_CHILDREN, ("rte", "trk"))
 
     def _value(self, target: dict[str, Any], name: str, text: str, known: set[str], owners: tuple[str, ...]) -> None:
-        if not text:
+        if not text.strip():
             return
+        if name not in _WORDS:
+            text = text.strip()
         if self._path[-1] in owners and name in known:
             target[name] = self._typed(name, text)
         elif "extensions" in self._path[2:]:

@@ -12,6 +12,7 @@ import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, parse_crs
+from eskret.core.kernels.parts import invalid
 from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -124,7 +125,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         remarks += remark
         empty = np.flatnonzero(shapely.is_missing(brought) | shapely.is_empty(brought))
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
-        bad = np.flatnonzero(~shapely.is_valid(brought))
+        bad = np.flatnonzero(invalid(brought))
         if len(bad):
             remarks.append(Remark(f"'{other.key}' has {counted(len(bad), 'invalid shape')}; its edge is not sure", layer.key,
                                   look=True))  # fmt: skip

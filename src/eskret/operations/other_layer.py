@@ -11,6 +11,7 @@ import shapely
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, reproject, same_crs, transformation
 from eskret.core.kernels.chunks import real
+from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import CrsError
@@ -83,7 +84,7 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
         accounts.append(InputAccount(setting, other.key, len(other), aside))
         some = brought[there]
-        bad = ~shapely.is_valid(some)
+        bad = invalid(some)
         if bad.any() and valid:
             some = some.copy()
             some[bad] = shapely.make_valid(some[bad])

@@ -14,7 +14,7 @@ import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, OUTSIDE, Cells
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real
-from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, of_dimension
 
 _PIECE = 500
 _MANY = 2_000
@@ -101,7 +101,7 @@ def cut(
     in_chunks(closely, len(close), watch, _PIECE)
     shapes = shapes[~within[close] & ~apart[close]]
     edge = np.flatnonzero(~within & ~apart)
-    bad = ~shapely.is_valid(shapes)
+    bad = invalid(shapes)
     if bad.any():
         shapes = shapes.copy()
         shapes[bad] = of_dimension(shapely.make_valid(shapes[bad]), dimension(shapes[bad]))

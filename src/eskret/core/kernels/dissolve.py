@@ -16,7 +16,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.chunks import Watch, in_threads, real
-from eskret.core.kernels.parts import dimension, of_dimension, single_parts, together
+from eskret.core.kernels.parts import dimension, invalid, of_dimension, single_parts, together
 
 _TOGETHER = 5_000
 _SAME = 1e-9
@@ -88,7 +88,7 @@ def _join(members: np.ndarray) -> tuple[shapely.Geometry, float, np.ndarray]:
             joined = None
         if joined is not None and shapely.is_valid(joined) and abs(joined.area - whole) <= _SAME * whole:
             return _plain(joined), 0.0, nothing
-    bad = np.flatnonzero(areas & ~shapely.is_valid(members))
+    bad = np.flatnonzero(areas & invalid(members))
     if len(bad):
         members = members.copy()
         members[bad] = of_dimension(shapely.make_valid(members[bad]), np.full(len(bad), 2))

@@ -15,6 +15,11 @@ def dimension(geometry: np.ndarray) -> np.ndarray:
     return np.asarray(_DIMENSION[shapely.get_type_id(geometry) + 1])
 
 
+def invalid(geometry: np.ndarray) -> np.ndarray:
+    """Which shapes are there and not valid: to the library, one that is missing is not valid either."""
+    return np.asarray(~shapely.is_valid(geometry) & ~shapely.is_missing(geometry))
+
+
 def single_parts(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """All single parts, in order, collections within collections taken apart too, and the feature of each (int64)."""
     parts, owner = shapely.get_parts(geometry, return_index=True)

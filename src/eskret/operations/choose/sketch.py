@@ -15,6 +15,7 @@ from pydantic import field_validator
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84, out_of_range
+from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Layer
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
@@ -96,7 +97,7 @@ def _layer(settings: Any, context: Context) -> tuple[Layer, list[Remark]]:
         raise InputError(
             f"the coordinates cannot be degrees, as {crs} says", place=key, way_out="Name the CRS that they are in"
         )
-    wrong = shapely.is_valid_reason(geometry)[~shapely.is_valid(geometry)]
+    wrong = shapely.is_valid_reason(geometry)[invalid(geometry)]
     remarks += [Remark(f"a shape is not valid: {reason}", key, look=True) for reason in dict.fromkeys(wrong)]
     layer, lost, said = bring(layer, context)
     if len(lost):

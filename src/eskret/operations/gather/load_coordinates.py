@@ -14,6 +14,7 @@ import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts, extent_of, out_of_range
+from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
@@ -239,7 +240,7 @@ def _shapes(
             shapes.append(shapely.LineString(xyz))
     geometry = np.array([*shapes, None], object)[:-1]
     remarks = [Remark(f"{counted(closed, 'ring')} closed")] if closed else []
-    wrong = int((~shapely.is_valid(geometry)).sum())
+    wrong = int((invalid(geometry)).sum())
     if wrong:
         remarks.append(Remark(f"{counted(wrong, 'shape')} not valid, such as: {_reason(geometry)}", look=True))
     out = _one_row_each(table, list(made.values()), settings)
@@ -248,7 +249,7 @@ def _shapes(
 
 
 def _reason(geometry: np.ndarray) -> str:
-    return str(shapely.is_valid_reason(geometry)[~shapely.is_valid(geometry)][0])
+    return str(shapely.is_valid_reason(geometry)[invalid(geometry)][0])
 
 
 def _one_row_each(table: pa.Table, groups: Sequence[Sequence[int]], settings: Any) -> pa.Table:

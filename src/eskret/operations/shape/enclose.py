@@ -13,7 +13,7 @@ from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, 
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
 from eskret.core.kernels.local import planes
-from eskret.core.kernels.parts import dimension
+from eskret.core.kernels.parts import dimension, invalid
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
@@ -152,7 +152,7 @@ def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float)
         out.append(Remark(text, layer.key))
     if len(found.open):
         out.append(Remark(f"{counted(len(found.open), 'line')} stay open", layer.key, look=True))
-    bad = int((~shapely.is_valid(polygons)).sum()) if len(polygons) else 0
+    bad = int((invalid(polygons)).sum()) if len(polygons) else 0
     if bad:
         out.append(Remark(f"{counted(bad, 'area')} cross themselves; Make valid mends them", layer.key, look=True))
     return out

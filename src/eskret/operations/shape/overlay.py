@@ -12,7 +12,7 @@ import shapely
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.overlay import Pieces, common, covered_sizes, remains
-from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.plane import unit_of
@@ -87,7 +87,7 @@ class Overlay(EachLayer):
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))
         left = layer.geometry[there]
-        bad = ~shapely.is_valid(left)
+        bad = invalid(left)
         remarks = list(others.remarks)
         if bad.any():
             left = left.copy()

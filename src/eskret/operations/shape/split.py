@@ -13,12 +13,13 @@ import pyarrow.compute as pc
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.naming import clean_name, number_collisions
+from eskret.core.naming import clean_name
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.naming_parts import part_names
 from eskret.operations.settings import OperationSettings, setting
 
 EMPTY = "has no value in {}"
@@ -93,7 +94,12 @@ class Split(EachLayer):
         if left:
             text = f"{key}: {counted(left, 'feature')} without a value will be set aside; give 'Name without a value' to keep them."
             out.append(Finding(Level.LOOK, text, setting="empty_as", layer=key))
-        plain = [clean_name(self._text(settings, value)) for value in values]
+        texts = [self._text(settings, value) for value in values]
+        _, cut = part_names(texts, settings.name, Context(), key) if settings.name == "{value}" else ([], [])
+        if cut:
+            text = f"{key}: {counted(len(cut), 'value is', 'values are')} too long for a name and cut, such as '{cut[0][:40]} ...'."
+            out.append(Finding(Level.LOOK, text, setting="name", layer=key))
+        plain = [clean_name(text) for text in texts]
         numbered = [n for n, p in zip(names, plain, strict=True) if n and n != p and p]
         if numbered and settings.name == "{value}":
             text = f"{key}: {counted(len(numbered), 'value')} make a name that is taken and are numbered: {in_words(numbered, 4)}."
@@ -112,15 +118,10 @@ class Split(EachLayer):
         self, values: Sequence[tuple[str, ...]], settings: Settings, context: Context, layer: str
     ) -> tuple[list[str], list[str]]:
         """The name of each value's layer, empty for one set aside, and why."""
-        names, why = [], []
-        for number, value in enumerate(values, 1):
-            text = self._text(settings, value)
-            name = self._name(settings, context, text, layer, number) if text else ""
-            usable = bool(clean_name(text)) or "{n}" in settings.name
-            names.append(name if text and usable else "")
-            why.append("" if names[-1] else NAMELESS if text else EMPTY.format(in_words(settings.by, 4)))
-        unique = iter(number_collisions([n for n in names if n]))
-        return [next(unique) if n else "" for n in names], why
+        texts = [self._text(settings, value) for value in values]
+        names, _ = part_names(texts, settings.name, context, layer)
+        empty = EMPTY.format(in_words(settings.by, 4))
+        return names, ["" if name else NAMELESS if text else empty for name, text in zip(names, texts, strict=True)]
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by)

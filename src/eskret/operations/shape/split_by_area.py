@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -11,17 +12,71 @@ import shapely
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.overlay import common, meeting
-from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.naming import clean_name, number_collisions
 from eskret.core.plane import sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.naming_parts import part_names
 from eskret.operations.settings import OperationSettings, setting
 
 IN_NONE = "lies in no area"
+IN_NAMELESS = "lies in an area without a name"
+
+
+@dataclass(frozen=True)
+class _Doubtful:
+    """How many features lie in two areas that lie on each other, and how many on a border between two."""
+
+    twice: int = 0
+    on_border: int = 0
+
+
+@dataclass(frozen=True)
+class _Groups:
+    """Which areas make which layer: the value and the key of each layer (empty where it makes none), the layer of each area."""
+
+    values: Sequence[str]
+    names: Sequence[str]
+    of_area: np.ndarray
+    cut: Sequence[str]
+
+    @property
+    def nameless(self) -> np.ndarray:
+        """Positions of the areas that make no layer."""
+        return np.array([n for n, g in enumerate(self.of_area.tolist()) if not self.names[g]], np.int64)
+
+    def remarks(self, areas: str, settings: Any) -> list[str]:
+        """What there is to say of the names of the areas."""
+        out = []
+        if len(self.nameless):
+            have = counted(len(self.nameless), "area has", "areas have")
+            out.append(
+                f"{areas}: {have} no name in '{settings.name_field}', or one of signs only; what lies there is set aside. Fill in "
+                "'Name without a value', or put {n} into the layer name"
+            )
+        often = np.bincount(self.of_area, minlength=len(self.values)) if len(self.of_area) else np.zeros(0, np.int64)
+        several = [self.values[g] for g in np.flatnonzero(often > 1).tolist() if self.names[g]]
+        if several:
+            many = int(often[often > 1].sum())
+            out.append(
+                f"{areas}: {many:,} areas share {counted(len(several), 'name')} and are put together: {in_words(several, 4)}"
+            )
+        if self.cut:
+            are = counted(len(self.cut), "name is", "names are")
+            out.append(f"{areas}: {are} too long and cut, such as '{self.cut[0][:40]} ...'")
+        return out
+
+    def account(self, account: InputAccount, places: np.ndarray) -> InputAccount:
+        """The account of the areas, with those set aside that make no layer."""
+        reasons = [
+            (r, account.set_aside.rows[account.set_aside.codes == n]) for n, r in enumerate(account.set_aside.reasons)
+        ]
+        return replace(
+            account, set_aside=SetAside.from_reasons([*reasons, ("has no name", np.sort(places[self.nameless]))])
+        )
 
 
 class SplitByArea(EachLayer):
@@ -52,7 +107,15 @@ class SplitByArea(EachLayer):
         )
         name_field: str = setting(
             "Field with their name", kind="field", of="areas", min_length=1, example="name",
-            help="The field of the areas that names the new layers. Areas with one name make one layer.",
+            help="The field of the areas that names the new layers.",
+        )  # fmt: skip
+        same_name: Literal["together", "each"] = setting(
+            "Areas of one name", kind="choice", default="together", help="Whether areas that are called the same make one layer.",
+            choices={"together": "make one layer", "each": "make one each, numbered"},
+        )  # fmt: skip
+        empty_as: str = setting(
+            "Name without a value", default="", example="no district",
+            help="The layer for what lies in areas whose name is empty. Left blank, it is set aside with that reason.",
         )  # fmt: skip
         across: Literal["centre", "most", "cut"] = setting(
             "A feature across a border", kind="choice", default="centre", help="Which layer it goes to.",
@@ -78,52 +141,70 @@ class SplitByArea(EachLayer):
         table = areas.values([settings.name_field])
         if table is None:
             return Forecast((other_layer.at_most(facts, open_key=True, count=None),), tuple(found))
-        values = list(dict.fromkeys(str(v) for v in table.column(0).to_pylist() if v is not None))
-        names = self._names(values, settings, context, facts.key)
-        layers = [other_layer.at_most(facts, key=n, name=v) for n, v in zip(names, values, strict=True) if n]
+        groups = self._groups(table.column(0).to_pylist(), settings, context, facts.key)
+        named = [(n, v) for n, v in zip(groups.names, groups.values, strict=True) if n]
+        layers = [other_layer.at_most(facts, key=n, name=v) for n, v in named]
+        for text in groups.remarks(areas.key, settings):
+            found.append(Finding(Level.LOOK, f"{text}.", setting="name_field", layer=facts.key))
         return Forecast(tuple(layers), tuple(found))
 
-    def _names(self, values: Sequence[str], settings: Settings, context: Context, layer: str) -> list[str]:
-        names = [
-            clean_name(context.fill(settings.name, {"value": v, "layer": layer, "n": n, "step": context.step}))
-            if clean_name(v) else "" for n, v in enumerate(values, 1)
-        ]  # fmt: skip
-        unique = iter(number_collisions([n for n in names if n]))
-        return [next(unique) if n else "" for n in names]
+    def _groups(self, given: Sequence[Any], settings: Settings, context: Context, layer: str) -> _Groups:
+        """Which areas make which layer."""
+        texts = [str(v).strip() if v is not None else "" for v in given]
+        texts = [t or settings.empty_as for t in texts]
+        whole = texts if settings.same_name == "each" else list(dict.fromkeys(texts))
+        names, cut = part_names(whole, settings.name, context, layer)
+        place = {t: n for n, t in enumerate(whole)}
+        of_area = (
+            np.arange(len(texts)) if settings.same_name == "each" else np.array([place[t] for t in texts], np.int64)
+        )
+        return _Groups(whole, names, of_area, cut)
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "areas")
         assert layer.geometry is not None and others.layer is not None
         column = others.layer.table.column(settings.name_field).to_pylist()
-        all_names = [column[r] for r in others.rows.tolist()]
-        values = list(dict.fromkeys(str(v) for v in all_names if v is not None))
-        names = self._names(values, settings, context, layer.key)
-        place = {v: n for n, v in enumerate(values)}
-        of_area = np.array([place.get(str(v), -1) if v is not None else -1 for v in all_names], np.int64)
-        usable = np.array([bool(n) for n in names], bool)
-        named = np.flatnonzero((of_area >= 0) & (usable[of_area] if len(usable) else False))
-        rows, group, shapes, twice = self._assigned(layer, others.geometry[named], of_area[named], settings, context)
+        groups = self._groups([column[r] for r in others.rows.tolist()], settings, context, layer.key)
+        names, values = groups.names, groups.values
+        rows, group, shapes, found = self._assigned(layer, others.geometry, groups.of_area, settings, context)
         order = np.lexsort((rows, group))
         rows, group = rows[order], group[order]
+        shapes = None if shapes is None else shapes[order]
+        # what lies in areas without a name goes nowhere, and is told apart from what lies in none
+        usable = np.array([bool(n) for n in names], bool)
+        goes = usable[group] if len(usable) else np.zeros(len(group), bool)
+        nameless = np.setdiff1d(rows[~goes], rows[goes])
+        rows, group, shapes = rows[goes], group[goes], None if shapes is None else shapes[goes]
         starts = np.searchsorted(group, np.arange(len(values) + 1))
         out = []
         for number, part in enumerate(layer.slices(rows, starts)):
             if shapes is not None:
-                part = part.with_geometry(shapes[order][starts[number] : starts[number + 1]], layer.kind)
+                part = part.with_geometry(shapes[starts[number] : starts[number + 1]], layer.kind)
             if names[number]:
                 out.append(part.renamed(names[number], values[number]))
         missing = ~real(layer.geometry)
-        alone = np.setdiff1d(np.flatnonzero(~missing), rows)
-        aside = SetAside.from_reasons([(IN_NONE, alone), (other_layer.NO_PLACE, np.flatnonzero(missing))])
+        alone = np.setdiff1d(np.flatnonzero(~missing), np.concatenate([rows, nameless]))
+        aside = SetAside.from_reasons(
+            [(IN_NONE, alone), (IN_NAMELESS, nameless), (other_layer.NO_PLACE, np.flatnonzero(missing))]
+        )
         remarks = [
             *others.remarks,
             Remark(f"{counted(len(out), 'layer')} of {counted(len(np.unique(rows)), 'feature')}", layer.key),
+            *(Remark(text, layer.key, look=True) for text in groups.remarks(others.layer.key, settings)),
         ]
         if len(alone):
-            remarks.append(Remark(f"{counted(len(alone), 'feature')} lie in no area", layer.key, look=True))
-        if twice:
-            text = f"{counted(twice, 'feature')} lie in more than one area, since areas lie on each other"
-            remarks.append(Remark(text, layer.key, look=True))
+            remarks.append(
+                Remark(f"{counted(len(alone), 'feature lies', 'features lie')} in no area", layer.key, look=True)
+            )
+        if len(nameless):
+            lie = counted(len(nameless), "feature lies", "features lie")
+            remarks.append(Remark(f"{lie} in areas without a name", layer.key, look=True))
+        if found.on_border:
+            lie = counted(found.on_border, "feature lies", "features lie")
+            remarks.append(Remark(f"{lie} on the border of areas, and went to the first of them", layer.key))
+        if found.twice:
+            lie = counted(found.twice, "feature lies", "features lie")
+            remarks.append(Remark(f"{lie} in more than one area, since areas lie on each other", layer.key, look=True))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in out]
         if outputs and settings.across != "cut":
             before = sizes_of(layer.geometry)
@@ -132,26 +213,28 @@ class SplitByArea(EachLayer):
             for name in ("length", "area"):
                 if before[name].any():
                     unit, factor = unit_of(name, layer.crs)
-                    found = sum(float(a[name].sum()) for a in after) + float(before[name][aside.rows].sum())
-                    controls.append(ControlTotal(name, unit, float(np.nansum(before[name])) * factor, found * factor))
+                    total = sum(float(a[name].sum()) for a in after) + float(before[name][aside.rows].sum())
+                    controls.append(ControlTotal(name, unit, float(np.nansum(before[name])) * factor, total * factor))
             outputs[0] = OutputAccount(outputs[0].layer, outputs[0].rows, outputs[0].totals, tuple(controls))
+        accounts = [groups.account(one, others.rows) for one in others.accounts]
         return Outcome(
-            tuple(out), (InputAccount("from", layer.key, len(layer), aside), *others.accounts), tuple(outputs), rows,
+            tuple(out), (InputAccount("from", layer.key, len(layer), aside), *accounts), tuple(outputs), rows,
             tuple(remarks), relation=Relation.MULTIPLIED if settings.across == "cut" else Relation.KEPT,
         )  # fmt: skip
 
     def _assigned(
         self, layer: Layer, areas: np.ndarray, of_area: np.ndarray, settings: Settings, context: Context
-    ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, int]:
-        """Rows, the group of each, the pieces where they are cut, and how many features lie in two areas."""
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, _Doubtful]:
+        """Rows, the group of each, the pieces where they are cut, and how many features lie in two areas or between them."""
         assert layer.geometry is not None
         there = np.flatnonzero(real(layer.geometry))
         left = layer.geometry[there]
         if settings.across == "centre":
-            a, b = meeting(shapely.centroid(left), areas, context.watch)
+            centres = shapely.centroid(left)
+            a, b = meeting(centres, areas, context.watch)
             size = np.ones(len(a))
-            return (*_best(there[a], of_area[b], size), None, _twice(a, of_area[b]))
-        bad = ~shapely.is_valid(left)
+            return (*_best(there[a], of_area[b], size), None, _doubtful(a, of_area[b], centres, areas, b))
+        bad = invalid(left)
         if bad.any():
             left = left.copy()
             left[bad] = of_dimension(shapely.make_valid(left[bad]), dimension(left[bad]))
@@ -161,7 +244,7 @@ class SplitByArea(EachLayer):
             sizes = sizes_of(found.piece)
             size = sizes["length"] + sizes["area"]
             size[dimension(found.piece) == 0] = 1.0
-            return (*_best(rows, group, size), None, 0)
+            return (*_best(rows, group, size), None, _Doubtful())
         # pieces in two areas of one name are one piece
         code = rows * (int(of_area.max(initial=0)) + 1) + group
         order = np.argsort(code, kind="stable")
@@ -176,7 +259,19 @@ class SplitByArea(EachLayer):
         total = np.zeros(len(layer))
         np.add.at(total, rows[first], got["length"] + got["area"])
         over = total[there] > (whole["length"] + whole["area"]) * (1 + 1e-9) + 1e-9
-        return rows[first], group[first], pieces, int(over.sum())
+        rows, group = rows[first], group[first]
+        # a point cannot be cut: one between two areas goes to the first, as where centres decide
+        flat = shapely.get_type_id(layer.geometry)[rows] == 0
+        again = np.r_[False, rows[1:] == rows[:-1]] & flat
+        between = np.unique(rows[again])
+        kept = ~again
+        inner = _doubtful(found.left, of_area[found.right], left, areas, found.right, only=dimension(left) == 0)
+        return (
+            rows[kept],
+            group[kept],
+            pieces[kept],
+            _Doubtful(int(over.sum()) + inner.twice, len(between) - inner.twice),
+        )
 
 
 def _best(rows: np.ndarray, group: np.ndarray, size: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -186,6 +281,24 @@ def _best(rows: np.ndarray, group: np.ndarray, size: np.ndarray) -> tuple[np.nda
     return rows[order][first], group[order][first]
 
 
-def _twice(rows: np.ndarray, group: np.ndarray) -> int:
-    pairs = np.unique(np.column_stack([rows, group]), axis=0)
-    return int((np.bincount(pairs[:, 0]) > 1).sum()) if len(pairs) else 0
+def _doubtful(
+    a: np.ndarray,
+    group: np.ndarray,
+    points: np.ndarray,
+    areas: np.ndarray,
+    b: np.ndarray,
+    only: np.ndarray | None = None,
+) -> _Doubtful:
+    """How many points lie in two groups of areas: within both, or on the border between them."""
+    if only is not None:
+        keep = only[a]
+        a, group, b = a[keep], group[keep], b[keep]
+    pairs = np.unique(np.column_stack([a, group]), axis=0)
+    often = np.bincount(pairs[:, 0], minlength=len(points)) if len(pairs) else np.zeros(len(points), np.int64)
+    at = np.flatnonzero(often[a] > 1)
+    if not len(at):
+        return _Doubtful()
+    within = at[shapely.contains(areas[b[at]], points[a[at]])]
+    deep = np.unique(np.column_stack([a[within], group[within]]), axis=0)
+    twice = int((np.bincount(deep[:, 0]) > 1).sum()) if len(deep) else 0
+    return _Doubtful(twice, int((often > 1).sum()) - twice)
