@@ -11,6 +11,7 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from eskret.core.account import Relation
 from eskret.core.layer import Layer
 from eskret.errors import EskretError
 from eskret.operations import all_operations
@@ -134,14 +135,40 @@ POOL = [None, shapely.Polygon(), shapely.Point(E, N), shapely.Point(E + 400, N +
         shapely.MultiLineString([[(E, N), (E + 5, N)], [(E + 5, N), (E + 5, N + 5)]]), shapely.LineString([(E, N), (E, N)])]  # fmt: skip
 
 
+WORDS = [None, "", " ", "pile", "Pile", "pile ", "?", "--", "Nord-Øst", "x" * 90]
+NUMBERS = [None, 0, 1, 1, 2, 2**60]
+
+
+def untidy(rows: list[tuple]) -> Layer:
+    """A layer as others make them: keys missing, blank and twice, fields that differ in case alone."""
+    shapes, kinds, numbers = ([r[i] for r in rows] for i in range(3))
+    begun = datetime(2031, 9, 3, 6, 0, tzinfo=UTC)
+    table = pa.table({
+        "row": pa.array(range(len(rows)), pa.int64()), "n": pa.array(numbers, pa.int64()), "kind": pa.array(kinds, pa.string()),
+        "time": pa.array([None if n is None else begun + timedelta(minutes=n % 90) for n in numbers], pa.timestamp("us", "UTC")),
+        "Kind": pa.array(kinds[::-1], pa.string()), "N": pa.array([float(n or 0) for n in numbers], pa.float64()),
+    })  # fmt: skip
+    return Layer("a", table, np.array([*shapes, None], object)[:-1], UTM)
+
+
 @pytest.mark.parametrize("operation", [o for o in ON_LAYERS if o.id != "apply_words"], ids=lambda o: o.id)
 @settings(max_examples=25)
-@given(st.lists(st.sampled_from(POOL), max_size=9))
-def test_whatever_is_drawn_the_accounts_balance(operation: EachLayer | Gathering, shapes: list) -> None:
-    """in = used + set aside, every row once; a total that should be kept is; or a sentence, never a fault."""
-    layer = layer_of(shapes)
+@given(
+    st.lists(st.tuples(st.sampled_from(POOL), st.sampled_from(WORDS), st.sampled_from(NUMBERS)), max_size=9),
+    st.lists(st.sampled_from(WORDS), min_size=3, max_size=3),
+)
+def test_whatever_comes_the_accounts_balance(operation: EachLayer | Gathering, rows: list[tuple], areas: list) -> None:
+    """in = used + set aside, every row once; a total that should be kept is; or a sentence, never a fault.
+
+    Where rows keep their number, those that left are counted from what left, whatever the account says.
+    """
+    layer = untidy(rows)
     given_settings = SETTINGS[operation.id]
-    model, context = validate(operation.Settings, given_settings), context_for(given_settings)
+    others = {**OTHERS, "x": AREAS.with_table(AREAS.table.set_column(0, "name", [pa.array(areas, pa.string())]))}
+    context = Context(
+        step="made", others={k: [others[v]] for k, v in given_settings.items() if isinstance(v, str) and v in others}
+    )
+    model = validate(operation.Settings, given_settings)
     single = isinstance(operation, EachLayer)
     told = Context(step="made", others={k: [x.facts() for x in v] for k, v in context.others.items()})
     forecast = operation.foretell(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
@@ -154,5 +181,12 @@ def test_whatever_is_drawn_the_accounts_balance(operation: EachLayer | Gathering
         return
     prove(outcome, operation.relation)
     (mine,) = [a for a in outcome.inputs if a.first]
-    assert mine.rows == len(shapes) == mine.used + len(mine.set_aside)
-    assert all(a.rows.max(initial=-1) < len(shapes) for a in mine.altered)
+    assert mine.rows == len(rows) == mine.used + len(mine.set_aside)
+    assert all(a.rows.max(initial=-1) < len(rows) for a in mine.altered)
+    relation = outcome.relation or operation.relation
+    if relation in (Relation.KEPT, Relation.ONE_FOR_ONE, Relation.MULTIPLIED) and all(
+        "row" in x.table.column_names for x in outcome.layers
+    ):
+        left = {n for x in outcome.layers for n in x.table.column("row").to_pylist()}
+        assert left == set(range(len(rows))) - set(mine.set_aside.rows.tolist()), operation.id
+    assert len({x.key for x in outcome.layers}) == len(outcome.layers)
