@@ -159,6 +159,7 @@ def listing(path: Path) -> Mapping[str, Any]:
         EOFError,
         LookupError,
         ValueError,
+        ArithmeticError,
         TypeError,
     ) as error:
         raise InputError("this is no pack", place=str(path), way_out="A pack is made by: eskret pack FILE") from error
