@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench reliability shots handbook clean
+.PHONY: setup demo demo-run test check bench reliability fidelity shots handbook clean
 
 setup: $(READY)
 
@@ -45,6 +45,10 @@ reliability: setup
 	$(BIN)/python benchmarks/reliability/together.py 25
 	$(BIN)/python benchmarks/reliability/fuzz.py
 	$(BIN)/python benchmarks/reliability/soak.py 30
+
+# what each format keeps, told by trying it: docs/fidelity.md
+fidelity: setup
+	$(BIN)/python -W ignore -m tests.fidelity
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py

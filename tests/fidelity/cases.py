@@ -33,7 +33,7 @@ VALUES: dict[str, tuple[pa.DataType, list[Any]]] = {
     "long texts": (pa.string(), ["x" * 300, "ß" * 200, "a"]),
     "dates": (pa.date32(), [dt.date(2031, 9, 3), dt.date(1899, 12, 30), dt.date(1, 1, 1)]),
     "times without a zone": (pa.timestamp("us"), [_WHEN, _WHEN.replace(microsecond=250_000), dt.datetime(1999, 12, 31, 23, 59, 59)]),
-    "times in UTC": (pa.timestamp("us", "UTC"), [t.replace(tzinfo=dt.UTC) for t in (_WHEN, _WHEN.replace(microsecond=250_000))] * 1 + [None]),
+    "times in UTC": (pa.timestamp("us", "UTC"), [_WHEN.replace(tzinfo=dt.UTC), _WHEN.replace(tzinfo=dt.UTC, microsecond=250_000), None]),
     "times to the microsecond": (pa.timestamp("us", "UTC"), [_WHEN.replace(tzinfo=dt.UTC, microsecond=123_456)] * 3),
     "times in another zone": (pa.timestamp("us", "Atlantic/Azores"), [_WHEN.replace(tzinfo=dt.UTC)] * 3),
     "times of day": (pa.time64("us"), [dt.time(6, 40), dt.time(23, 59, 59, 250_000), dt.time(0, 0)]),
@@ -52,10 +52,11 @@ def _raised(shape: Any, z: bool, m: bool) -> Any:
     head, _, rest = flat.partition(" (")
     count = iter(range(1, 1_000))
     out, pair = "", ""
+    known: dict[str, int] = {}
     for sign in f"({rest}":
         if sign in ",()":
             if pair.strip():
-                n = next(count)
+                n = known.setdefault(pair.strip(), next(count))  # a ring ends as it begins
                 out += pair + (f" {n}.5" if z else "") + (f" {n}" if m else "")
             out += sign
             pair = ""
@@ -64,6 +65,7 @@ def _raised(shape: Any, z: bool, m: bool) -> Any:
     return shapely.from_wkt(f"{head} {'Z' * z}{'M' * m} {out}")
 
 
+_TWO = shapely.MultiPolygon([shapely.box(2, 47, 3, 48), shapely.box(5, 47, 6, 48)])
 SHAPES: dict[str, list[Any]] = {
     "points": [shapely.Point(p) for p in (_P, _Q, _R)],
     "lines": [shapely.LineString(_LINE), shapely.LineString(_LINE[:2]), shapely.LineString(_LINE[1:])],
@@ -73,7 +75,7 @@ SHAPES: dict[str, list[Any]] = {
     "several areas": [shapely.MultiPolygon([shapely.Polygon(_AREA), shapely.box(2, 47, 3, 48)])] * 3,
     "of several kinds": [shapely.Point(_P), shapely.LineString(_LINE), shapely.Polygon(_AREA)],
     "collections": [shapely.GeometryCollection([shapely.Point(_P), shapely.LineString(_LINE)])] * 3,
-    "one and several": [shapely.Polygon(_AREA), shapely.MultiPolygon([shapely.box(2, 47, 3, 48), shapely.box(5, 47, 6, 48)]), shapely.Polygon(_AREA)],
+    "one and several": [shapely.Polygon(_AREA), _TWO, shapely.Polygon(_AREA)],
 }  # fmt: skip
 for _name, _z, _m in (("heights", True, False), ("measures", False, True), ("heights and measures", True, True)):
     for _kind in ("points", "lines", "areas"):
@@ -91,9 +93,10 @@ def of_values() -> Generator[tuple[str, str, Layer], None, None]:
     for name, (kind, values) in VALUES.items():
         for nulls in NULLS:
             some = with_nulls(values, nulls)
-            yield name, nulls, _layer(pa.table({"row": pa.array(range(len(some)), pa.int64()), "value": pa.array(some, kind)}),
-                                      np.array([*SHAPES["points"], None], object)[: len(some)])  # fmt: skip
-    yield "times to the nanosecond", "no nulls", _layer(pa.table({"row": [0, 1, 2], "value": NANOSECONDS}), np.array(SHAPES["points"], object))
+            table = pa.table({"row": pa.array(range(len(some)), pa.int64()), "value": pa.array(some, kind)})
+            yield name, nulls, _layer(table, np.array([*SHAPES["points"], None], object)[: len(some)])
+    table = pa.table({"row": [0, 1, 2], "value": NANOSECONDS})
+    yield "times to the nanosecond", "no nulls", _layer(table, np.array(SHAPES["points"], object))
 
 
 def of_shapes() -> Generator[tuple[str, str, Layer], None, None]:
@@ -101,10 +104,12 @@ def of_shapes() -> Generator[tuple[str, str, Layer], None, None]:
     for name, shapes in SHAPES.items():
         for nulls in (*NULLS, "an empty one"):
             if nulls == "an empty one":
-                some = [shapes[0], shapely.from_wkt(shapely.to_wkt(shapes[1]).partition(" (")[0].split(" ")[0] + " EMPTY"), shapes[2]]
+                kind = shapely.to_wkt(shapes[1]).partition(" (")[0].split(" ")[0]
+                some = [shapes[0], shapely.from_wkt(f"{kind} EMPTY"), shapes[2]]
             else:
                 some = with_nulls(shapes, nulls)
-            table = pa.table({"row": pa.array(range(len(some)), pa.int64()), "value": pa.array(["a", "b", "c"][: len(some)], pa.string())})
+            texts = pa.array(["a", "b", "c"][: len(some)], pa.string())
+            table = pa.table({"row": pa.array(range(len(some)), pa.int64()), "value": texts})
             yield name, nulls, _layer(table, np.array([*some, None], object)[:-1])
     for name in ("points", "lines", "areas"):
         yield f"{name} and no fields", "no nulls", _layer(_bare(3), np.array(SHAPES[name], object))

@@ -12,14 +12,10 @@ import shapely
 
 from eskret.core.layer import Kind, Layer
 from eskret.core.naming import number_collisions
+from eskret.formats.fitting import shortest_time, written_form
 from eskret.formats.reading import Watch, no_watch
 
 _CHUNK = 50_000
-
-
-def losses(schema: pa.Schema) -> list[str]:
-    """What CSV cannot hold of these fields, in sentences."""
-    return [f"'{f.name}' is a list and becomes text" for f in schema if pa.types.is_nested(f.type)]
 
 
 def write(path: Path, layer: Layer, watch: Watch = no_watch) -> None:
@@ -36,15 +32,12 @@ def write(path: Path, layer: Layer, watch: Watch = no_watch) -> None:
 
 def _written(column: pa.ChunkedArray) -> pa.ChunkedArray:
     kind = column.type
-    if pa.types.is_nested(kind) or pa.types.is_binary(kind):
-        return pa.chunked_array([pa.array([None if v is None else str(v) for v in column.to_pylist()], pa.string())])
+    if pa.types.is_nested(kind) or pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return written_form(column)
     if pa.types.is_timestamp(kind):
-        mark = "Z" if kind.tz else ""
-        utc = column.cast(pa.timestamp("ms", kind.tz), safe=False)
         # without a zone database at hand the hour is written as it is held: in UTC
-        return pc.strftime(
-            utc.cast(pa.timestamp("s", "UTC" if kind.tz else None), safe=False), f"%Y-%m-%dT%H:%M:%S{mark}"
-        )
+        utc = column.cast(pa.timestamp(kind.unit, "UTC")) if kind.tz else column
+        return pc.strftime(shortest_time(utc), "%Y-%m-%dT%H:%M:%SZ" if kind.tz else "%Y-%m-%dT%H:%M:%S")
     return column
 
 
@@ -53,14 +46,19 @@ def with_geometry(layer: Layer) -> pa.Table:
     if layer.geometry is None:
         return layer.table
     taken = layer.table.column_names
-    if layer.kind is Kind.POINT and not (shapely.get_type_id(layer.geometry) == 4).any():
-        x, y = number_collisions(["x", "y"], taken=taken)
-        xs, ys = shapely.get_x(layer.geometry), shapely.get_y(layer.geometry)
-        return layer.table.append_column(x, pa.array(xs, mask=np.isnan(xs))).append_column(
-            y, pa.array(ys, mask=np.isnan(ys))
-        )
+    measured = bool(shapely.has_m(layer.geometry).any())
+    if layer.kind is Kind.POINT and not (shapely.get_type_id(layer.geometry) == 4).any() and not measured:
+        there = layer.geometry.copy()
+        there[shapely.is_empty(there)] = None
+        out = layer.table
+        axes = [("x", shapely.get_x), ("y", shapely.get_y)]
+        axes += [("z", shapely.get_z)] if shapely.has_z(there).any() else []
+        for (_, value), name in zip(axes, number_collisions([n for n, _ in axes], taken=taken), strict=True):
+            values = value(there)
+            out = out.append_column(name, pa.array(values, mask=np.isnan(values)))
+        return out
     name = number_collisions(["geometry"], taken=taken)[0]
-    texts = shapely.to_wkt(layer.geometry, rounding_precision=-1)
+    texts = shapely.to_wkt(layer.geometry, rounding_precision=-1, output_dimension=4)
     return layer.table.append_column(name, pa.array(texts.tolist(), pa.string()))
 
 

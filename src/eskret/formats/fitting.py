@@ -149,10 +149,8 @@ def _columns(fields: Sequence[Field], bounds: Bounds, choices: Choices) -> list[
 
 
 def _maker(kind: pa.DataType, bounds: Bounds) -> Callable[[pa.ChunkedArray], pa.ChunkedArray]:
-    if pa.types.is_nested(kind):
-        return lambda c: _texts(c, lambda v: json.dumps(v, ensure_ascii=False, default=str))
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        return lambda c: _texts(c, lambda v: v.hex())
+    if pa.types.is_nested(kind) or pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
+        return written_form
     if pa.types.is_time(kind):
         return lambda c: _texts(c, lambda v: v.isoformat())
     if pa.types.is_decimal(kind):
@@ -166,6 +164,23 @@ def _maker(kind: pa.DataType, bounds: Bounds) -> Callable[[pa.ChunkedArray], pa.
     if pa.types.is_integer(kind):
         return lambda c: c.cast(pa.int64())
     return lambda c: c
+
+
+def written_form(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Lists and bytes as texts, in the one form that all formats have here: JSON, and hexadecimal."""
+    if pa.types.is_nested(column.type):
+        return _texts(column, lambda v: json.dumps(v, ensure_ascii=False, default=str))
+    return _texts(column, lambda v: v.hex())
+
+
+def shortest_time(column: pa.ChunkedArray) -> pa.ChunkedArray:
+    """Times in the coarsest unit that holds all of them, so that no needless fraction is written."""
+    for unit in ("s", "ms", "us"):
+        try:
+            return column.cast(pa.timestamp(unit, column.type.tz))
+        except pa.ArrowInvalid:
+            continue
+    return column
 
 
 def _texts(column: pa.ChunkedArray, say: Callable[[Any], str]) -> pa.ChunkedArray:

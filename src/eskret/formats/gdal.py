@@ -15,6 +15,7 @@ import pyarrow as pa
 
 _lock = threading.Lock()
 _unsynced = 0
+_settled = False
 _FRAMES = ("pandas", "geopandas")
 
 
@@ -58,9 +59,14 @@ def with_frames() -> None:
 def library() -> Any:
     """pyogrio, with its errors."""
     with _lock:
+        global _settled
         import pyogrio
         import pyogrio.errors
 
+        if not _settled:
+            # its own way to columns of FlatGeobuf reads beyond its memory where a feature has no shape, and can end the process
+            pyogrio.set_gdal_config_options({"OGR_FLATGEOBUF_STREAM_BASE_IMPL": "YES"})
+            _settled = True
         return pyogrio
 
 

@@ -96,15 +96,21 @@ def rounded(geometry: np.ndarray, decimals: int) -> np.ndarray:
     """Geometry whose coordinates have so many digits after the point."""
     has_z = shapely.has_z(geometry)
     out = np.asarray(shapely.transform(geometry, lambda c: np.round(c, decimals) + 0.0), object)
-    if has_z.any():  # what is flat must stay so
-        out[has_z] = shapely.transform(geometry[has_z], lambda c: np.round(c, decimals) + 0.0, include_z=True)
+    if has_z.any():  # what is flat must stay so; heights are in metres, whatever the unit of the rest
+        digits = np.array([decimals, decimals, METRIC_DECIMALS])
+
+        def round_all(c: np.ndarray) -> np.ndarray:
+            return np.column_stack([np.round(c[:, n], int(d)) + 0.0 for n, d in enumerate(digits[: c.shape[1]])])
+
+        out[has_z] = shapely.transform(geometry[has_z], round_all, include_z=True)
     return out
 
 
 def texts_of(geometry: np.ndarray) -> list[bytes]:
     """GeoJSON of each geometry; ``null`` for none. Empty ones keep their type with no coordinates."""
     texts = shapely.to_geojson(geometry)
-    return [b"null" if t is None else t.encode() for t in texts]
+    # the library writes 17 digits of a number (47.004970899999996): read again and written shortly it is as it was rounded
+    return [b"null" if t is None else orjson.dumps(orjson.loads(t)) for t in texts]
 
 
 def plain_value(value: Any) -> Any:
@@ -190,6 +196,10 @@ def _values(column: pa.ChunkedArray) -> list[Any]:
     if pa.types.is_floating(column.type):
         values = np.asarray(pc.fill_null(column, float("nan")))
         return list(values.tolist())  # what is no number is written as null, as JSON wants it
+    if pa.types.is_timestamp(column.type) and column.type.tz:
+        column = column.cast(pa.timestamp(column.type.unit, "UTC"))
+    if pa.types.is_timestamp(column.type) and column.type.unit == "ns":
+        column = column.cast(pa.timestamp("us", column.type.tz), safe=False)
     return list(column.to_pylist())
 
 
@@ -260,7 +270,8 @@ def _named(crs: str) -> dict[str, Any]:
 
 
 def _box(geometry: np.ndarray | _Pieces, over: bool) -> np.ndarray:
-    """West, south, east, north; west is greater than east for what goes over the antimeridian (section 5.2)."""
+    """West, south, east, north, with the lowest and highest where there are heights; west is greater than east for what goes
+    over the antimeridian (section 5.2)."""
     if isinstance(geometry, _Pieces):
         return geometry.box()
     if not len(geometry):
@@ -268,6 +279,11 @@ def _box(geometry: np.ndarray | _Pieces, over: bool) -> np.ndarray:
     box = np.asarray(shapely.total_bounds(geometry), float)
     if over:
         box[0], box[2] = antimeridian.around(shapely.bounds(shapely.get_parts(geometry)))
+    if shapely.has_z(geometry).any() and not np.isnan(box).any():
+        heights = shapely.get_coordinates(geometry, include_z=True)[:, 2]
+        heights = heights[~np.isnan(heights)]
+        if len(heights):
+            box = np.array([box[0], box[1], heights.min(), box[2], box[3], heights.max()])
     return box
 
 
@@ -289,7 +305,8 @@ def losses(schema: pa.Schema) -> list[str]:
     out = []
     for field in schema:
         if pa.types.is_timestamp(field.type) or pa.types.is_date(field.type) or pa.types.is_time(field.type):
-            out.append(f"'{field.name}' becomes text; times are written in UTC")
+            zoned = pa.types.is_timestamp(field.type) and field.type.tz
+            out.append(f"'{field.name}' becomes text{', in UTC' if zoned else ''}")
         elif pa.types.is_binary(field.type):
             out.append(f"'{field.name}' becomes hexadecimal text")
     return out

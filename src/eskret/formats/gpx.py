@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import io
 import math
+import re
 from collections import defaultdict
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -35,6 +36,7 @@ _TIME = pa.timestamp("ms", "UTC")
 # Fields that a layer always has, so that a workflow does not break when a recording leaves one out.
 _POINT_FIELDS = ("name", "desc", "cmt", "sym", "type", "ele", "time")
 _NUMBERS = {"ele", "magvar", "geoidheight", "hdop", "vdop", "pdop", "ageofdgpsdata"}
+_WHOLE_TEXT = re.compile(r"\s*[+-]?\d+\s*")
 _WORDS = {"name", "cmt", "desc", "src"}
 """What somebody wrote, blanks and all."""
 _WHOLE = {"sat", "dgpsid", "number"}
@@ -129,7 +131,7 @@ class _Reader:
     def _value(self, target: dict[str, Any], name: str, text: str, known: set[str], owners: tuple[str, ...]) -> None:
         if not text.strip():
             return
-        if name not in _WORDS:
+        if name not in _WORDS and self._path[-1] in owners:
             text = text.strip()
         if self._path[-1] in owners and name in known:
             target[name] = self._typed(name, text)
@@ -308,6 +310,14 @@ def _column(name: str, values: list[Any]) -> pa.Array:
         return pa.array([v if isinstance(v, int) else None for v in values], pa.int64())
     if name in _POINT_CHILDREN or name in _PATH_CHILDREN or name in ("link", "route_name", "track_name"):
         return pa.array(values, pa.string())
+    if any(v is not None and len(str(v)) > 15 for v in values) and all(
+        v is None or _WHOLE_TEXT.fullmatch(str(v)) for v in values
+    ):
+        # of so many digits a number would not keep all
+        whole = [None if v is None else int(v) for v in values]
+        if all(v is None or -(2**63) <= v < 2**63 for v in whole):
+            return pa.array(whole, pa.int64())
+        return pa.array([None if v is None else str(v) for v in values], pa.string())
     numbers = [_as_float(v) for v in values]
     if all(n is not None for n, v in zip(numbers, values, strict=True) if v is not None):
         return pa.array(numbers, pa.float64())

@@ -46,10 +46,16 @@ def write(
 def with_shapes(layer: Layer, geom: str) -> tuple[pa.Table, str]:
     """The attributes with the geometry as binary in a column, and its type as the library calls it."""
     shapes, type_name, has_z = declared(layer)
-    binary = shapes.column if isinstance(shapes, Encoded) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
-    return layer.table.append_column(geom, binary.cast(pa.binary())), _TYPES.get(type_name, "Unknown") + (
-        " Z" if has_z else ""
-    )
+    has_m = False
+    if isinstance(shapes, Encoded):
+        binary = shapes.column
+    else:
+        has_m = bool(shapely.has_m(shapes).any())
+        binary = pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+    table = layer.table.append_column(geom, binary.cast(pa.binary()))
+    if has_m:
+        return table, "Unknown"  # the library has no word for such a type, and takes it from the shapes
+    return table, _TYPES.get(type_name, "Unknown") + (" Z" if has_z else "")
 
 
 def crs_text(crs: str | None) -> str | None:

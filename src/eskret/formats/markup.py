@@ -5,14 +5,17 @@ Sources, from memory: the GPX 1.1 schema (order of elements in a waypoint and a 
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Generator, Mapping, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import shapely
 
 from eskret.core.layer import Kind, Layer
@@ -108,7 +111,9 @@ def write_kml(
             fields = [f for f in layer.table.schema if f.name.lower() not in ("name", "description")]
             out.write(f'<Schema name={_attribute(name)} id="fields_{number}">\n')
             for field in fields:
-                out.write(f'<SimpleField name={_attribute(field.name)} type="{_kml_type(field.type)}"/>\n')
+                out.write(
+                    f'<SimpleField name={_attribute(field.name)} type="{_kml_type(layer.table.column(field.name))}"/>\n'
+                )
             out.write("</Schema>\n")
         for number, (layer, name) in enumerate(layers):
             out.write(f"<Folder><name>{_clean(name)}</name>\n")
@@ -119,11 +124,15 @@ def write_kml(
         out.write("</Document>\n</kml>\n")
 
 
-def _kml_type(kind: pa.DataType) -> str:
+def _kml_type(column: pa.ChunkedArray) -> str:
+    kind = column.type
     if pa.types.is_boolean(kind):
         return "bool"
     if pa.types.is_integer(kind):
-        return "int"
+        # the standard's whole numbers have 32 bits
+        ends = pc.min_max(column).as_py()
+        most = max(abs(ends["min"] or 0), abs(ends["max"] or 0))
+        return "int" if most < 2**31 else "double" if most <= 2**53 else "string"
     return "double" if pa.types.is_floating(kind) else "string"
 
 
@@ -180,6 +189,12 @@ def _number(value: float, decimals: int) -> str:
 def _said(value: Any) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
+    if isinstance(value, bytes):
+        return value.hex()
+    if isinstance(value, list | dict):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    if isinstance(value, datetime) and value.tzinfo is not None:
+        value = value.astimezone(UTC)
     if hasattr(value, "isoformat"):
         text = str(value.isoformat())
         return text.replace("+00:00", "Z")

@@ -211,6 +211,9 @@ _TYPES: tuple[tuple[type | tuple[type, ...], pa.DataType, Callable[[Any], Any]],
 def _cells(cells: Sequence[Any]) -> tuple[pa.Array, str]:
     """A column of cells in the one type they have; of several types it is text, and that is said."""
     values = [None if c == "" else c for c in cells]
+    if any(isinstance(v, float) for v in values):
+        # a cell holds no endless number: it stands there in letters
+        values = [float(v) if v in ("inf", "-inf") else v for v in values]
     kinds = {_kind(v) for v in values if v is not None}
     if not kinds:
         return pa.array(values, pa.string()), ""

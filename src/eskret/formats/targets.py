@@ -6,11 +6,14 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import shapely
+
 from eskret.core.layer import Field, Kind, Layer
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
-from eskret.formats import delimited, fitting, geojson, geopackage, library_write, markup, parquet, workbook
+from eskret.formats import delimited, fitting, geojson, geopackage, holding, library_write, markup, parquet, workbook
 from eskret.formats.fitting import Bounds, Choices
+from eskret.formats.holding import EXACT, Holds
 from eskret.formats.reading import Watch, no_watch
 
 ANY, ONE = "any", "one"
@@ -66,6 +69,7 @@ class Target:
     companions: tuple[str, ...] = ()
     words: frozenset[str] = frozenset()
     rounds: bool = False
+    holds_values: Holds = field(default_factory=lambda: Holds(""))
 
     @property
     def many(self) -> bool:
@@ -100,7 +104,13 @@ def _as_parquet(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
 
 def _by_library(options: Mapping[str, str]) -> Callable[[Path, Pairs, Writing, Watch], Put]:
     def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
-        library_write.write(path, pairs[0][0], pairs[0][1], options=options, watch=watch)
+        layer = pairs[0][0]
+        # the format's index has no place for features without a shape
+        nowhere = (
+            layer.encoded is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
+        )
+        more = {"SPATIAL_INDEX": "NO"} if nowhere and "SPATIAL_INDEX" in options else {}
+        library_write.write(path, layer, pairs[0][1], options={**options, **more}, watch=watch)
         return Put(library_write.count(path))
 
     return write
@@ -132,34 +142,56 @@ def _as_workbook(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
     return Put(sum(workbook.count(path)))
 
 
+_TEXTS = frozenset({"flag", "decimal", "moment", "date", "time", "bytes", "list"})
 _DRAWN = frozenset({Kind.POINT, Kind.LINE, Kind.AREA})
 _WORDS = frozenset({"title", "description", "licence"})
-GEOPACKAGE = Target("GeoPackage", ".gpkg", ANY, words=_WORDS)
-GEOJSON = Target(
-    "GeoJSON", ".geojson", ONE, _as_geojson(False), crs=geojson.CRS84, words=_WORDS, rounds=True,
+_JSON = Holds(
+    "GeoJSON", frozenset({"decimal"}), infinity=False, exact=EXACT, digits=6, measures=False, empty_fields=False
+)
+GEOPACKAGE = Target(
+    "GeoPackage", ".gpkg", ANY, words=_WORDS, holds_values=Holds("a GeoPackage", empties=True),
 )  # fmt: skip
-SEQUENCE = Target("GeoJSON text sequence", ".geojsons", ONE, _as_geojson(True), crs=geojson.CRS84, rounds=True)
+GEOJSON = Target(
+    "GeoJSON", ".geojson", ONE, _as_geojson(False), crs=geojson.CRS84, words=_WORDS, rounds=True, holds_values=_JSON,
+)  # fmt: skip
+SEQUENCE = Target(
+    "GeoJSON text sequence", ".geojsons", ONE, _as_geojson(True), crs=geojson.CRS84, rounds=True, holds_values=_JSON,
+)  # fmt: skip
 SHAPEFILE = Target(
     "a shapefile", ".shp", ONE, _as_shapefile, tables=False, kinds=_DRAWN, companions=(".shx", ".dbf", ".prj", ".cpg"),
     bounds=Bounds("a shapefile", name_bytes=10, text_bytes=254, most_fields=255, whole_digits=18, times=False, flags=False,
                   empty_texts=False),
+    holds_values=Holds("a shapefile", nan=True, infinity=False, blanks=False, largest=1e23, decimal_places=15),
 )  # fmt: skip
 FLATGEOBUF = Target(
     "FlatGeobuf", ".fgb", ONE, _by_library({"SPATIAL_INDEX": "YES"}), tables=False,
-    bounds=Bounds("FlatGeobuf", dates=False),
+    bounds=Bounds("FlatGeobuf", dates=False, zones=False), holds_values=Holds("FlatGeobuf", nan=True, measures=False),
 )  # fmt: skip
-PARQUET = Target("GeoParquet", ".parquet", ONE, _as_parquet, words=_WORDS)
-CSV = Target("CSV", ".csv", ONE, _as_csv)
-KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True)
+PARQUET = Target(
+    "GeoParquet", ".parquet", ONE, _as_parquet, words=_WORDS,
+    holds_values=Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True),
+)  # fmt: skip
+CSV = Target(
+    "CSV", ".csv", ONE, _as_csv,
+    holds_values=Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True),
+)  # fmt: skip
+KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True,
+             holds_values=Holds("KML", _TEXTS - {"flag"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False,
+                                empty_fields=False))  # fmt: skip
 GPX = Target(
     "GPX", ".gpx", SET, _as_gpx, crs=geojson.CRS84, tables=False, kinds=frozenset({Kind.POINT, Kind.LINE}),
     words=frozenset({"title", "description"}), rounds=True,
+    holds_values=Holds(
+        "GPX", _TEXTS, nan=True, digits=9, measures=False, nulls=False, empty_fields=False, empty_columns=False, empty_texts=False,
+        heights_as="ele",
+    ),
 )  # fmt: skip
 WORKBOOK = Target(
     "a workbook", ".xlsx", SET, _as_workbook, name_limit=workbook.SHEET_NAME, typed_limit=workbook.SHEET_NAME, barred="[]:*?/\\",
     words=frozenset({"title", "description"}),
     bounds=Bounds("a workbook", text_signs=workbook.MOST_SIGNS, most_fields=workbook.MOST_FIELDS - 2, most_rows=workbook.MOST_ROWS,
                   zones=False, empty_texts=False),
+    holds_values=Holds("a workbook", places=False, empties=True),
 )  # fmt: skip
 TARGETS = {
     ".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".geojsons": SEQUENCE, ".shp": SHAPEFILE, ".fgb": FLATGEOBUF,
@@ -187,13 +219,19 @@ def losses(
     target: Target, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE
 ) -> list[str]:
     """What the format cannot hold of these fields, in sentences; empty where nothing is lost."""
+    return [
+        *_losses(target, fields, choices, kind), *holding.foretell(fields, kind is not Kind.TABLE, target.holds_values),
+    ]  # fmt: skip
+
+
+def _losses(target: Target, fields: Sequence[Field], choices: Choices | None, kind: Kind) -> list[str]:
     import pyarrow as pa
 
     schema = pa.schema([pa.field(f.name, f.type) for f in fields])
     if target in (GEOJSON, SEQUENCE):
         return geojson.losses(schema)
     if target is CSV:
-        return delimited.losses(schema)
+        return []
     if target is GPX:
         return markup.gpx_losses([f.name for f in fields], kind)
     if target is FLATGEOBUF:
@@ -228,6 +266,15 @@ def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> N
         with geopackage.writing(path) as container:
             container.add(layer, name, watch=watch)
         return
+    settled = holding.settle(layer, target.holds_values)
+    if settled.aside:
+        reason, rows = settled.aside[0]
+        raise DeliveryError(
+            f"{len(rows):,} of {len(layer):,} rows cannot be written: {reason}",
+            place=str(path),
+            way_out="Take them out first",
+        )
+    layer = settled.layer
     if target.bounds is not None:
         layer = fitting.fit(layer, target.bounds, Choices()).layer
     target.write(path, [(layer, name)], Writing(), watch)

@@ -17,6 +17,7 @@ from xml.parsers import expat
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import shapely
 
 from eskret.core.account import Remark
@@ -36,6 +37,8 @@ from eskret.formats.xml_text import source_of, unknown_encoding
 BATCH = 10_000
 
 
+_SEQUENCES = (".geojsons", ".geojsonl")
+"""Texts of one feature a line: one without any is a layer without rows."""
 _XML = (".kml", ".gml")
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
@@ -54,6 +57,8 @@ def layer_names(path: Path) -> list[str]:
     InputError : the file is missing, empty, damaged or of another format.
     """
     check_readable(path)
+    if _is_empty_sequence(path):
+        return [path.stem]
     known = known_facts(path)
     if known is not None:
         return list(known)
@@ -78,7 +83,7 @@ def check_readable(path: Path) -> None:
     if not path.exists():
         raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
     if path.is_file():
-        if path.stat().st_size == 0:
+        if path.stat().st_size == 0 and path.suffix.lower() not in _SEQUENCES:
             raise InputError("the file is empty (0 bytes)", place=str(path), way_out="Fetch it again from its source")
         try:
             with path.open("rb"):
@@ -250,6 +255,16 @@ def _fields(
     return tuple(Field(n, plain_type(f.type)) for n, f in zip(unique, columns, strict=True)), [f.name for f in columns]
 
 
+def _is_empty_sequence(path: Path) -> bool:
+    return path.suffix.lower() in _SEQUENCES and path.is_file() and path.stat().st_size == 0
+
+
+def _nothing(path: Path, key: str) -> Reading:
+    """What a text sequence without features holds."""
+    layer = Layer(key, pa.table({}), np.empty(0, object), "EPSG:4326", path.stem, str(path), kind=Kind.MIXED)
+    return Reading(layer, 0, (), (Remark("it holds no features, so nothing is known of its fields"),))
+
+
 def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
     """Facts of one layer, without its rows.
 
@@ -257,6 +272,8 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     ------
     InputError : the layer cannot be opened.
     """
+    if _is_empty_sequence(path):
+        return _nothing(path, key).facts()
     known = (known_facts(path) or {}).get(name)
     if known is not None:
         return replace(known, key=key)
@@ -335,6 +352,8 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     InputError : the layer cannot be read to its end.
     """
     check_readable(path)
+    if _is_empty_sequence(path):
+        return _nothing(path, key)
     known = (known_facts(path) or {}).get(name)
     if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
         small = _read_small(path, known, key)
@@ -366,8 +385,10 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
                 with closing(ahead(reader)) as coming:
                     for batch in coming:
                         if column in schema.names:
+                            # some formats say by no bytes at all that there is no shape
                             binary = batch.column(column)
-                            encoded.append(binary)
+                            nothing = pc.equal(pc.binary_length(binary), 0)
+                            encoded.append(pc.if_else(nothing, None, binary) if pc.any(nothing).as_py() else binary)
                             batch = batch.drop_columns([column])
                         batches.append(batch)
                         done += batch.num_rows

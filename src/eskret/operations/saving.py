@@ -16,7 +16,7 @@ from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
 from eskret.core.sizes import with_measures
 from eskret.errors import DeliveryError
-from eskret.formats import fitting, geojson, targets
+from eskret.formats import fitting, geojson, holding, targets
 from eskret.formats.fitting import Choices, Fitted
 from eskret.formats.library_write import of_one_kind
 from eskret.formats.targets import Target
@@ -69,12 +69,17 @@ def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field
     fields = chosen_fields(one.fields, settings)
     for loss in targets.losses(target, fields, choices_of(settings), one.kind):
         findings.append(Finding(Level.NOTE, f"{one.key}: {loss}.", layer=one.key))
+    for number in (f for f in fields if pa.types.is_uint64(f.type)):
+        values = one.values([number.name])
+        if values is not None and holding.too_large(values.column(0), target.holds_values):
+            text = f"{one.key}: '{number.name}' has whole numbers beyond {target.holds_values.most:,}, and {target.title} holds none."
+            findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
     if one.kind is Kind.TABLE and not target.tables:
         text = f"{one.key}: it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook."
         findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
     elif one.kind not in target.kinds and one.kind is not Kind.TABLE:
         held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
-        what = "shapes of several kinds" if one.kind is Kind.MIXED else f"{one.kind}s"
+        what = "shapes of several kinds, or none that is known," if one.kind is Kind.MIXED else f"{one.kind}s"
         level = Level.LOOK if one.kind is Kind.MIXED else Level.ERROR
         findings.append(
             Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to")
@@ -117,6 +122,11 @@ def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
             f"it has shapes of several kinds, and {target.title} holds one", place=layer.key,
             way_out="Keep one kind of them, or save to a GeoPackage",
         )  # fmt: skip
+    settled = holding.settle(out, target.holds_values)
+    aside += [(reason, rows if not aside or not len(aside[-1][1]) else remaining(len(layer), aside[-1][1])[rows])
+              for reason, rows in settled.aside]  # fmt: skip
+    remarks += settled.remarks
+    out = settled.layer
     fitted = Fitted(out)
     if target.bounds is not None:
         fitted = fitting.fit(out, target.bounds, choices_of(settings))
