@@ -8,13 +8,16 @@ not left to itself: a timer of the window's thread runs it, when as much has bee
 from __future__ import annotations
 
 import gc
+import time
 
 from PySide6.QtCore import QObject, QTimer
 
 _EVERY = 300  # milliseconds
-_FREQUENT, _RARE = 2_000, (12, 12)
-"""Objects made since the last time after which the youngest are gone through; and how many such times come before the next
-older ones are, as the collector's own thresholds have it."""
+_FREQUENT, _RARE = 2_000, 12
+"""Objects made since the last time after which the youngest are gone through; how many such times come before older ones are."""
+_WHOLE = 20.0
+"""Seconds after which all are gone through, if anything was made meanwhile. How many objects were made says little of what they
+hold: the layers of a workflow that was closed are few objects, with many megabytes and open files."""
 
 
 class _Collector(QObject):
@@ -23,12 +26,16 @@ class _Collector(QObject):
         self._timer = QTimer(self, interval=_EVERY)
         self._timer.timeout.connect(self.look)
         self._windows = 0
-        self._young, self._middle = 0, 0
+        self._young, self._last = 0, 0.0
 
     def begin(self) -> None:
         self._windows += 1
         if self._windows == 1:
             gc.disable()
+            # what was imported stays anyhow: it need not be gone through every time
+            gc.collect()
+            gc.freeze()
+            self._last = time.monotonic()
             self._timer.start()
 
     def end(self) -> None:
@@ -37,6 +44,7 @@ class _Collector(QObject):
         self._windows -= 1
         if self._windows == 0:
             self._timer.stop()
+            gc.unfreeze()
             gc.collect()  # what is left of the window goes here and now
             gc.enable()
 
@@ -44,13 +52,11 @@ class _Collector(QObject):
         if gc.get_count()[0] < _FREQUENT:
             return
         self._young += 1
-        generation = 0
-        if self._young > _RARE[0]:
-            self._young, generation = 0, 1
-            self._middle += 1
-            if self._middle > _RARE[1]:
-                self._middle, generation = 0, 2
-        gc.collect(generation)
+        if time.monotonic() - self._last > _WHOLE:
+            self._young, self._last = 0, time.monotonic()
+            gc.collect()
+        else:
+            gc.collect(1 if self._young % _RARE == 0 else 0)
 
 
 _one: list[_Collector] = []
