@@ -249,8 +249,8 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
         pass
     for name, layer in layers.items():
         assert (
-            geopackage_large.is_large(layer)
-            and not geopackage_large.is_large(points({"n": []}).take(np.empty(0, np.int64)))
+            geopackage_large.is_large(layer, "many")
+            and not geopackage_large.is_large(points({"n": []}).take(np.empty(0, np.int64)), "many")
         ) or name
         geopackage_large.write_large(library, layer, name, "described")
         with geopackage.writing(library) as container:

@@ -110,7 +110,7 @@ def test_any_waypoints_come_back_as_written(tmp_path_factory: pytest.TempPathFac
     layer = parts["waypoints"].layer
     assert layer.geometry is not None
     np.testing.assert_allclose(shapely.get_coordinates(layer.geometry), [p for p, _ in marks], atol=1e-9)
-    assert layer.table.column("desc").to_pylist() == [" ".join([d]).strip() or None for _, d in marks]
+    assert layer.table.column("desc").to_pylist() == [d if d.strip() else None for _, d in marks]
 
 
 @pytest.mark.parametrize(

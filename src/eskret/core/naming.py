@@ -67,7 +67,8 @@ def clean_name(text: str, *, limit: int = LIMIT, keep_case: bool = False) -> str
         name = name.lower()
     name = name[:limit].rstrip("_")
     if name.lower() in _DEVICES:
-        name = name[: limit - 1] + "_"
+        # an underscore that is cut off again by the next cleaning would bring the device back
+        name = f"{name}_" if len(name) < limit else f"{name[: limit - 1]}0"
     return name
 
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import partial
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
+
+_A_LITTLE = 1_000  # milliseconds
 
 
 class Background(QObject):
@@ -23,7 +24,10 @@ class Background(QObject):
         self._number = 0
         # whoever is to be told may be a widget: the thread knows only a number, so that it never is the last to hold one
         self._takes: dict[int, tuple[Callable[[], Any], Callable[[Any], None]]] = {}
-        self._lately: deque[Any] = deque(maxlen=8)
+        # what was asked is held a little longer than its thread can, and no longer: it may be layers with their files open
+        self._lately: list[Any] = []
+        self._drop = QTimer(self, singleShot=True, interval=_A_LITTLE)
+        self._drop.timeout.connect(self._let_go)
         self._done.connect(self._hand_back)
 
     def run(self, work: Callable[[], Any], take: Callable[[Any], None]) -> None:
@@ -41,8 +45,16 @@ class Background(QObject):
     def _hand_back(self, number: int, future: Future[Any]) -> None:
         asked = self._takes.pop(number, None)
         self._lately.append((asked, future))
+        if not self._drop.isActive():
+            self._drop.start()
         if not self._closed and asked is not None:
             asked[1](future.result())
+
+    def _let_go(self) -> None:
+        # what came in this very moment may still be in its thread's hands
+        self._lately = self._lately[-1:] if len(self._lately) > 1 else []
+        if self._lately:
+            self._drop.start()
 
     def close(self) -> None:
         """Wait for what is being done, and drop the rest."""
