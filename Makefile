@@ -22,7 +22,8 @@ demo-run: setup
 	$(BIN)/eskret demo $(DEMO) --run
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n auto --dist worksteal
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n auto --dist worksteal --ignore=tests/desktop
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/desktop
 	@command -v xvfb-run >/dev/null && xvfb-run -a env QT_QPA_PLATFORM=xcb $(BIN)/python -m pytest -m screen tests/desktop \
 	  || { command -v xvfb-run >/dev/null && exit 1 || echo "xvfb-run is not installed: the pass on a real screen was left out"; }
 

@@ -161,6 +161,7 @@ def test_ticking_a_layer_takes_the_place_of_the_whole_step(hand: Hand) -> None:
     hand.click_step("web")
     hand.settled()
     entering = hand.bench.form.blocks["from"].editor
+    hand.until(lambda: len(hand.bench.session.forecast.steps["recordings"].leaving) > 1)
 
     def tick(words: str) -> None:
         hand.click(entering.button)
