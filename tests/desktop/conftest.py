@@ -147,3 +147,9 @@ def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Cal
 def hand(make_hand: Callable[..., Hand], project: Path) -> Hand:
     """The window on the small project."""
     return make_hand(project)
+
+
+@pytest.fixture(autouse=True)
+def no_words_of_the_command(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A script of a workflow takes where to write from the command's words: those of the tests are none of its business."""
+    monkeypatch.setattr("sys.argv", ["pytest"])
