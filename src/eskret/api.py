@@ -12,7 +12,7 @@ from eskret.core.account import InputAccount, OutputAccount, Remark
 from eskret.core.frames import from_frame as from_geopandas
 from eskret.core.frames import to_frame as to_geopandas
 from eskret.core.layer import Layer
-from eskret.core.naming import AS_TYPED, TIDY
+from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.core.style import style_of
 from eskret.core.texts import codec_of
 from eskret.errors import DocumentError, EskretError, InputError
@@ -284,6 +284,8 @@ def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> L
 def write(layer: Layer, path: str | Path, name: str = "") -> None:
     """Write one layer to a file that is not there yet, or as a new layer of a GeoPackage.
 
+    What the format cannot hold comes as warnings.
+
     Raises
     ------
     DeliveryError : the ending is not known, or the file or layer is there already.
@@ -292,14 +294,12 @@ def write(layer: Layer, path: str | Path, name: str = "") -> None:
     target = targets.target_for(file)
     if not target.many and file.exists():
         raise EskretError("the file is there already", place=str(file), way_out="Choose another name, or remove it")
-    if target.write is not None:
-        targets.write_one(file, layer, name or layer.key)
-        return
-    with geopackage.writing(file) as container:
-        called = name or layer.key
-        if called.casefold() in {n.casefold() for n in container.names()}:
-            raise EskretError(f"layer '{called}' is there already", place=str(file), way_out="Choose another name")
-        container.add(layer, called)
+    called = name or layer.key
+    if target.many and file.exists() and folded(called) in map(folded, geopackage.layer_list(file)):
+        raise EskretError(f"layer '{called}' is there already", place=str(file), way_out="Choose another name")
+    for said in targets.write_one(file, layer, called):
+        if said.look:
+            warnings.warn(f"{path}: {said.text}", stacklevel=2)
 
 
 __all__ = [

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 import eskret
 from eskret import Workflow
 from eskret.core.layer import Layer
-from eskret.core.naming import AS_TYPED, TIDY, folded, found_as
+from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.errors import DocumentError, EskretError
 from eskret.formats import geopackage
 from tests.test_cli import call
@@ -232,8 +232,41 @@ def test_any_names_are_kept_or_what_was_done_to_them_is_told(tmp_path: Path, nam
             assert name in there or f"'{name}' is called" in told
 
 
-@given(st.text(max_size=6), st.lists(st.text(max_size=6), max_size=6))
-def test_a_name_is_found_as_sql_would(name: str, there: list[str]) -> None:
-    found = found_as(name, there)
-    assert (found == name) if name in there else (found in there and folded(found) == folded(name)) or not found
+@given(st.text(max_size=6))
+def test_names_are_compared_as_sql_does(name: str) -> None:
     assert folded(name) == "".join(c.lower() if c.isascii() else c for c in name)
+
+
+def test_a_layer_that_got_a_number_is_not_meant_by_the_name_of_the_other(tmp_path: Path) -> None:
+    for folder in ("a", "b"):
+        (tmp_path / folder).mkdir()
+        eskret.write(wards([1, 2]), tmp_path / folder / "x.gpkg", "x")
+    workflow = Workflow(title="Two files")
+    workflow.path = tmp_path / "w.toml"
+    loaded = [workflow.load(f"in_{n}", files=[f"{n}/x.gpkg"]) for n in ("a", "b")]
+    workflow.keep("both", loaded, where="id > 0")
+    workflow.keep("one", "both:x", where="id > 0")
+    found = workflow.rehearse().steps
+    assert [f.key for f in found["both"].leaving] == ["x", "x_2"] and [f.key for f in found["one"].entering] == ["x"]
+    assert workflow.run().steps[3].inputs[0].rows == 2 and len(workflow.run().steps[3].inputs) == 1
+
+
+def test_python_is_told_what_a_file_cannot_hold_and_writes_no_half(tmp_path: Path) -> None:
+    layer = Layer("k", pa.table({"v": [float("nan"), 1.0]}), np.array([shapely.Point(1, 2), None], object), "EPSG:4326")
+    for ending in (".gpkg", ".geojson"):
+        with pytest.warns(UserWarning, match="no number"):
+            eskret.write(layer, tmp_path / f"a{ending}")
+    with pytest.raises(EskretError, match="1 of 2 rows cannot be written: has no shape"):
+        eskret.write(layer, tmp_path / "a.gpx")
+    assert not (tmp_path / "a.gpx").exists()
+
+
+def test_an_encoding_that_is_named_for_markup_is_told_to_be_idle(tmp_path: Path) -> None:
+    (tmp_path / "a.gpx").write_text(
+        '<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"/></gpx>'
+    )
+    (tmp_path / "w.toml").write_text(
+        'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["a.gpx"]\nencodings = { "a.gpx" = "cp850" }\n'
+    )
+    for command in ("rehearse", "run"):
+        assert "the encoding named for it is not used" in " ".join(call(command, tmp_path / "w.toml")[1].split())

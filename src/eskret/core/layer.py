@@ -147,13 +147,11 @@ class Called(Protocol):
     def name(self) -> str: ...
     @property
     def origin(self) -> str: ...
-    @property
-    def unnumbered(self) -> str: ...
 
 
-def own_name(layer: Called) -> str:
-    """What a layer is called where it came from, as long as its key says so; else its key."""
-    key = layer.unnumbered or layer.key
+def own_name(layer: Called, key: str = "") -> str:
+    """What a layer is called where it came from, as long as its key (or this one) says so; else the key."""
+    key = key or layer.key
     for name in (layer.name, PurePath(layer.origin).stem):
         if name and (name == key or clean_name(name) == key):
             return name

@@ -96,12 +96,6 @@ def folded(name: str) -> str:
     return name.translate(_CAPITALS)
 
 
-def found_as(name: str, there: Iterable[str]) -> str:
-    """The name among these that is meant by one: just that, else one that differs in capitals of ASCII; empty where none is."""
-    names = list(there)
-    return name if name in names else next((n for n in names if folded(n) == folded(name)), "")
-
-
 _PLACE = re.compile(r"\{([^{}]*)\}")
 
 

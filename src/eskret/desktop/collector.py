@@ -33,7 +33,6 @@ class _Collector(QObject):
         if self._windows == 1:
             gc.disable()
             # what was imported stays anyhow: it need not be gone through every time
-            gc.collect()
             gc.freeze()
             self._last = time.monotonic()
             self._timer.start()

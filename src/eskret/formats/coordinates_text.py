@@ -273,7 +273,7 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
 
 
 def _records(path: Path, layout: Layout) -> tuple[list[list[str]], list[str], list[int]]:
-    """The records cut into values, as they stand in the file, and the line of each."""
+    """The records cut into values; those of another width as they stand in the file, too; and the line of each."""
     records: list[list[str]] = []
     whole: list[str] = []
     lines: list[int] = []
@@ -300,7 +300,7 @@ def _records(path: Path, layout: Layout) -> tuple[list[list[str]], list[str], li
                 waiting = False
                 continue
             records.append([v.strip() for v in row])
-            whole.append(standing)
+            whole.append(standing if len(row) != len(layout.columns) else "")
             lines.append(line)
     return records, whole, lines
 

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.account import Remark
-from eskret.core.layer import Field, Layer
+from eskret.core.layer import Field, Layer, type_word
 from eskret.core.words import counted
 from eskret.errors import DeliveryError
 
@@ -67,25 +67,13 @@ class Settled:
 
 
 def kind_word(kind: pa.DataType) -> str:
-    """The kind of a field, as ``Holds.texts`` names it."""
-    if pa.types.is_boolean(kind):
-        return "flag"
-    if pa.types.is_decimal(kind):
-        return "decimal"
-    if pa.types.is_timestamp(kind):
-        return "moment"
-    if pa.types.is_date(kind):
-        return "date"
-    if pa.types.is_time(kind):
-        return "time"
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        return "bytes"
-    return "list" if pa.types.is_nested(kind) else ""
+    """The kind of a field, as ``Holds.texts`` names it: the word that people read, but for exact decimals."""
+    return "decimal" if pa.types.is_decimal(kind) else type_word(kind)
 
 
 _SAYS = {
-    "flag": "is yes or no and becomes the text true or false", "decimal": "has exact decimals and becomes text",
-    "moment": "is a time and becomes text, in UTC where it has a zone", "date": "is a date and becomes text",
+    "yes/no": "is yes or no and becomes the text true or false", "decimal": "has exact decimals and becomes text",
+    "date and time": "is a time and becomes text, in UTC where it has a zone", "date": "is a date and becomes text",
     "time": "is a time of day and becomes text", "bytes": "holds bytes and becomes hexadecimal text",
     "list": "is a list and becomes text, as JSON",
 }  # fmt: skip

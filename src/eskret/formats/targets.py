@@ -8,6 +8,7 @@ from pathlib import Path
 
 import shapely
 
+from eskret.core.account import Remark
 from eskret.core.layer import Field, Kind, Layer
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
@@ -142,7 +143,7 @@ def _as_workbook(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
     return Put(sum(workbook.count(path)))
 
 
-_TEXTS = frozenset({"flag", "decimal", "moment", "date", "time", "bytes", "list"})
+_TEXTS = frozenset({"yes/no", "decimal", "date and time", "date", "time", "bytes", "list"})
 _DRAWN = frozenset({Kind.POINT, Kind.LINE, Kind.AREA})
 _WORDS = frozenset({"title", "description", "licence"})
 _JSON = Holds(
@@ -176,7 +177,7 @@ CSV = Target(
     holds_values=Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True),
 )  # fmt: skip
 KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True,
-             holds_values=Holds("KML", _TEXTS - {"flag"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False,
+             holds_values=Holds("KML", _TEXTS - {"yes/no"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False,
                                 empty_fields=False))  # fmt: skip
 GPX = Target(
     "GPX", ".gpx", SET, _as_gpx, crs=geojson.CRS84, tables=False, kinds=frozenset({Kind.POINT, Kind.LINE}),
@@ -254,18 +255,14 @@ def _losses(target: Target, fields: Sequence[Field], choices: Choices | None, ki
     return out
 
 
-def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> None:
-    """Write a layer to a file of its own, as usual for its format.
+def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> tuple[Remark, ...]:
+    """Write a layer to a file of its own, or as a new layer of a GeoPackage, as usual for its format; gives what had to give way.
 
     Raises
     ------
-    DeliveryError : the format cannot hold it.
+    DeliveryError : the format cannot hold it, or not all of its rows; nothing is written.
     """
     target = target_for(path)
-    if target.write is None:
-        with geopackage.writing(path) as container:
-            container.add(layer, name, watch=watch)
-        return
     settled = holding.settle(layer, target.holds_values)
     if settled.aside:
         reason, rows = settled.aside[0]
@@ -274,7 +271,12 @@ def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> N
             place=str(path),
             way_out="Take them out first",
         )
-    layer = settled.layer
+    if target.write is None:
+        with geopackage.writing(path) as container:
+            container.add(settled.layer, name, watch=watch)
+        return settled.remarks
+    fitted = fitting.Fitted(settled.layer)
     if target.bounds is not None:
-        layer = fitting.fit(layer, target.bounds, Choices()).layer
-    target.write(path, [(layer, name)], Writing(), watch)
+        fitted = fitting.fit(settled.layer, target.bounds, Choices())
+    target.write(path, [(fitted.layer, name)], Writing(), watch)
+    return (*settled.remarks, *fitted.remarks)

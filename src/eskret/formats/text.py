@@ -201,13 +201,19 @@ def decimal_of(columns: Iterable[pa.ChunkedArray]) -> str:
     """The decimal sign of a table of texts: the comma where more values can only be numbers with one than with a point."""
     commas = points = 0
     for column in columns:
-        values = pc.utf8_trim_whitespace(column.drop_null())
-        only_commas = pc.and_not(
-            pc.match_substring_regex(values, _COMMA_NUMBER), pc.match_substring_regex(values, _WHOLE)
-        )
-        only_points = pc.and_not(pc.match_substring_regex(values, _NUMBER), pc.match_substring_regex(values, _WHOLE))
-        commas += pc.sum(only_commas).as_py() or 0
-        points += pc.sum(only_points).as_py() or 0
+        has_comma, has_point = (pc.any(pc.match_substring(column, sign)).as_py() for sign in ",.")
+        values = pc.utf8_trim_whitespace(column.drop_null()) if has_comma or has_point else column
+        if has_comma:
+            commas += (
+                pc.sum(
+                    pc.and_(pc.match_substring(values, ","), pc.match_substring_regex(values, _COMMA_NUMBER))
+                ).as_py()
+                or 0
+            )
+        if has_point:
+            points += (
+                pc.sum(pc.and_(pc.match_substring(values, "."), pc.match_substring_regex(values, _NUMBER))).as_py() or 0
+            )
     return "," if commas > points else "."
 
 

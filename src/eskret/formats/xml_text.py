@@ -17,6 +17,8 @@ from eskret.core.texts import codec_of
 from eskret.errors import Code, InputError
 from eskret.formats import text
 
+ENDINGS = (".gpx", ".kml", ".gml")
+"""Formats that are XML."""
 _DECLARED = re.compile(rb"""^\s*<\?xml[^>]*?\sencoding\s*=\s*["']([^"']{1,40})["']""")
 _TAKEN_OUT = re.compile(r"""^(\s*<\?xml[^>]*?)\s+encoding\s*=\s*["'][^"']*["']""")
 _WIDE = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Layer, LayerFacts, own_name
 from eskret.core.naming import AS_TYPED, clean_name, number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, targets
@@ -49,7 +49,7 @@ def names_of(
         template = template_of(layer.key)
         extra: dict[str, object] = {"step": layer.step or context.step, "n": number}
         plain = context.fill(template, {**extra, "layer": layer.unnumbered or layer.key})
-        own = context.fill(template, {**extra, "layer": layer.own_name})
+        own = context.fill(template, {**extra, "layer": own_name(layer, layer.unnumbered)})
         meant = next((t for t in (own, plain) if t in there), "") if not mode else ""
         typed = mode == AS_TYPED and target.holds != targets.ONE
         text = meant or (own if typed else plain)

@@ -44,7 +44,6 @@ class StoredLayer:
         self.kind = str(info["kind"])
         self.crs: Mapping[str, Any] | None = info["crs"]
         self.origin = str(info.get("origin") or "")
-        self.unnumbered = ""
 
     @property
     def own_name(self) -> str:

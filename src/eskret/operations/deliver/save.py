@@ -16,7 +16,7 @@ from pydantic import field_validator
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.naming import AS_TYPED, TIDY, found_as, placeholders
+from eskret.core.naming import AS_TYPED, TIDY, placeholders
 from eskret.core.rows import remaining
 from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
@@ -219,10 +219,10 @@ class Save(Delivery):
         """
         target = _target(settings, context)
         own = {key: str(table["name"]) for key, table in context.of_layer.items() if table.get("name")}
-        there = geopackage.layer_list(file) if target.many and (file := _one_file(settings, context)) else ()
-        names = names_of(
-            layers, lambda key: own.get(key, settings.name), context, target, settings.names or context.names, there
-        )
+        mode = settings.names or context.names
+        file = _one_file(settings, context) if target.many and not mode else None
+        there = frozenset(geopackage.layer_list(file)) if file is not None else frozenset()
+        names = names_of(layers, lambda key: own.get(key, settings.name), context, target, mode, there)
         per_layer = {"layer", "n"} & set(placeholders(settings.to))
         if target.holds == targets.ONE and len(layers) > 1 and not per_layer:
             raise DeliveryError(
@@ -503,19 +503,18 @@ class Save(Delivery):
             raise DeliveryError(f"the layer '{plan.layer}' is in {old.crs}", way_out="Bring the new rows to it")
         rows = np.concatenate([done.added, done.changed]).astype(np.int64)
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
-        name = found_as(plan.layer, geopackage.layer_list(plan.path))
         with geopackage.writing(staged) as container:
-            container.add(done.aligned.take(rows), name, watch=context.watch)
+            container.add(done.aligned.take(rows), plan.layer, watch=context.watch)
         columns = tuple(
             (f.name, geopackage.sql_type(f.type))
             for f in done.aligned.table.schema
             if f.name not in old.table.column_names
         )
         change = context.desk.change_layer(
-            plan.path, LayerChange(name, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
+            plan.path, LayerChange(plan.layer, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
         )
         keep_rows(staged, plan.path, change, ids[done.was].tolist())
-        staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == name)
+        staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == plan.layer)
         return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), context)
 
     def _to_file(

@@ -23,7 +23,7 @@ from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError, InputError
-from eskret.formats import sources
+from eskret.formats import sources, xml_text
 from eskret.formats.reading import Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
 from eskret.operations.bring import bring, outside_words
@@ -165,7 +165,7 @@ class Load(Source):
                     Level.LOOK if r.look else Level.NOTE, f"{one.path.name}: {r.text}.", setting="files", layer=one.key,
                     code=r.code, counts=r.counts,
                 )
-                for r in facts.told
+                for r in (*facts.told, *_not_used(one, settings, context))
             ]  # fmt: skip
             facts, more = self._settled(replace(facts, told=()), one, settings, context, shown)
             layers.append(facts)
@@ -265,7 +265,8 @@ class Load(Source):
             if settings.if_unreadable == "stop":
                 raise
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
-        layer, remarks = _with_days(reading.layer, settings.zone), list(reading.remarks)
+        layer = _with_days(reading.layer, settings.zone)
+        remarks = [*reading.remarks, *_not_used(part, settings, context)]
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
@@ -316,6 +317,14 @@ def _texts(one: Wanted, settings: Load.Settings, context: Context) -> Texts:
     """What the texts of a file are to be read as."""
     special = _of_file(settings.encodings, one, context)
     return Texts(special, always=True) if special else Texts(settings.encoding)
+
+
+def _not_used(one: Wanted, settings: Load.Settings, context: Context) -> list[Remark]:
+    """What to say where an encoding is named for a file that says its own in its first line."""
+    ending = (Path(one.name.partition(":")[0]) if one.path.suffix.lower() == ".zip" else one.path).suffix.lower()
+    if ending not in xml_text.ENDINGS or not _of_file(settings.encodings, one, context):
+        return []
+    return [Remark("the encoding named for it is not used: its first line says its own", look=True)]
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:
