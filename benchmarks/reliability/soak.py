@@ -18,7 +18,7 @@ _OWN = tempfile.mkdtemp(prefix="trial-data-")
 os.environ.update(XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_HOME=f"{_OWN}/state")
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QSettings, Qt  # noqa: E402
+from PySide6.QtCore import QEvent, QSettings, Qt  # noqa: E402
 from PySide6.QtTest import QTest  # noqa: E402
 from PySide6.QtWidgets import QApplication  # noqa: E402
 
@@ -52,6 +52,7 @@ def main(minutes: float) -> int:
         until = time.monotonic() + seconds
         while time.monotonic() < until:
             app.processEvents()
+            app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # a loop of one's own leaves these out
             time.sleep(0.005)
 
     turn(3)

@@ -86,6 +86,7 @@ class Session(QObject):
         self._store = scratch_folder("window")
         self._runs = 0
         self._looks = 0
+        self._openings = 0
         self._closed = False
         self._run_job: int | None = None
         self._in_rounds = False
@@ -212,6 +213,9 @@ class Session(QObject):
         self._undo.clear()
         self._redo.clear()
         self.source_styles.clear()
+        self._sketches.clear()
+        self._openings += 1  # what was looked at for the workflow before this one may still be on screen
+        shutil.rmtree(self._store / f"looks-{self._openings - 2}", ignore_errors=True)
         self.results.clear()
         self.forecast = Forecast()
         self.last_run = {}
@@ -422,9 +426,8 @@ class Session(QObject):
         self._runs += 1
         self.started.clear()
         self.results.clear()
-        for old in range(1, self._runs - 1):
-            # the run before this one is still on screen
-            shutil.rmtree(self._store / f"run-{old}", ignore_errors=True)
+        # the run before this one is still on screen; those before that went when it began
+        shutil.rmtree(self._store / f"run-{self._runs - 2}", ignore_errors=True)
         store = self._store / f"run-{self._runs}"
         self._run_job = self._runner.send("run", store=str(store), fresh=fresh, **self._request())
         self.run_changed.emit()
@@ -457,7 +460,7 @@ class Session(QObject):
     def new_store(self) -> str:
         """A folder of its own for a layer that is looked at."""
         self._looks += 1
-        store = self._store / "looks" / f"{self._looks}"
+        store = self._store / f"looks-{self._openings}" / f"{self._looks}"
         store.parent.mkdir(parents=True, exist_ok=True)
         return str(store)
 

@@ -28,7 +28,6 @@ from eskret.errors import CrsError
 from eskret.workflow.mapped import OnMap
 from eskret.workflow.stored import Shapes, StoredLayer
 
-_MANY = 200
 NO_FILE = "no such file"
 FEW = 20_000
 """Rows that are put into groups at once, without a first picture in one colour."""
@@ -67,10 +66,14 @@ class Stage(QObject):
             self._session.ask("warm", lambda event: None, self)
 
     def forget(self) -> None:
-        """Drop what was worked out for results that are gone: after a run, all of it is found anew."""
+        """Drop what was worked out for results that are gone: it holds their files open, deleted or not."""
         for known in (self._breaks, self._legends, self._moved):
-            if len(known) > _MANY:
-                known.clear()
+            for asked in [k for k in known if not Path(k[0]).is_dir()]:
+                del known[asked]
+        for asked in [
+            k for k, layer in self._files.items() if isinstance(layer, StoredLayer) and not layer.home.is_dir()
+        ]:
+            del self._files[asked]
 
     def close_down(self) -> None:
         """Let no work outlive the window."""

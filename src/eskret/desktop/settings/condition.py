@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QStringListModel, Qt
 from PySide6.QtGui import QColor, QFont, QKeyEvent, QSyntaxHighlighter, QTextCharFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QCompleter, QLabel, QPlainTextEdit, QWidget
 
@@ -57,16 +57,15 @@ class _Text(QPlainTextEdit):
 
     def __init__(self) -> None:
         super().__init__()
-        self.completer_ = QCompleter([])
+        self._words = QStringListModel(self)
+        self.completer_ = QCompleter(self._words, self)
         self.completer_.setWidget(self)
         self.completer_.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.completer_.activated.connect(self._put)
 
     def offer(self, words: list[str]) -> None:
         """The words that can be completed."""
-        from PySide6.QtCore import QStringListModel
-
-        self.completer_.setModel(QStringListModel(words, self.completer_))
+        self._words.setStringList(words)
 
     def _put(self, word: str) -> None:
         cursor = self.textCursor()

@@ -274,7 +274,8 @@ class SourcesPanel(QWidget):
             place = path.parent.relative_to(folder) if path.is_relative_to(folder) else path.parent
             groups.setdefault(" / ".join(place.parts), []).append(path)
         for name, members in groups.items():
-            home: QStandardItem = self.model.invisibleRootItem()
+            # Never by the invisible root: what is appended to that is held by Python after the model let go of it.
+            home: QStandardItem | QStandardItemModel = self.model
             if name:
                 title = QStandardItem(name)
                 title.setData({"what": "folder"}, Role)
