@@ -27,7 +27,7 @@ def call(*arguments: str | Path) -> tuple[int, str, str]:
 def test_run_prints_the_ledger_and_what_was_saved(project: Path) -> None:
     code, out, _ = call("run", project)
     assert code == 0
-    assert "Keep marks_waypoints where desc LIKE $kind || '%'" in out and "1 · does not meet the condition" in out
+    assert "Keep marks_waypoints where desc LIKE 'Pile' || '%'" in out and "1 · does not meet the condition" in out
     assert "survey.gpkg, pile_marks_waypoints: 1 feature" in out and "▲ look" in out
 
 

@@ -49,6 +49,13 @@ class ParameterHandle:
     name: str
 
 
+class _Unsaid:
+    """An option of which nothing was said: what its name means is not in question."""
+
+
+_UNSAID = _Unsaid()
+
+
 class Workflow:
     """A workflow being built or read; changes in place, unlike the document inside it.
 
@@ -179,27 +186,59 @@ class Workflow:
                 notes = replace(notes, behind={**notes.behind, place: behind})
         self.document = replace(self.document, comments=notes)
 
-    def rehearse(self, **values: Any) -> Rehearsal:
-        """Check everything and foretell the outputs; nothing is written."""
-        return rehearse(self.document, values, workflow=self.path, folder=self._folder())
+    def rehearse(self, values: Mapping[str, Any] | None = None, **named: Any) -> Rehearsal:
+        """Check everything and foretell the outputs; nothing is written. Parameters are given as for ``run``."""
+        given = self._values(values, named, {})
+        return rehearse(self.document, given, workflow=self.path, folder=self._folder())
 
     def run(
-        self, *, if_exists: str | None = None, hold: bool = True, fresh: bool = False, **values: Any
+        self, values: Mapping[str, Any] | None = None, *, if_exists: str | _Unsaid | None = _UNSAID,
+        hold: bool | _Unsaid = _UNSAID, fresh: bool | _Unsaid = _UNSAID, **named: Any,
     ) -> RunResult:  # fmt: skip
-        """Run it; the result holds the accounts and, with ``hold``, every step's layers. What an earlier run made is taken up
-        again where nothing has changed that it hangs on, but for ``fresh``.
+        """Run it; the result holds the accounts and, unless ``hold`` is False, every step's layers. What an earlier run made is
+        taken up again where nothing has changed that it hangs on, but for ``fresh=True``.
+
+        Parameters
+        ----------
+        values : of parameters, by name.
+        if_exists : in place of what the steps say: refuse, replace, number.
+        named : of parameters too: ``run(district="North")``. One whose name means something here is given in ``values``.
 
         Raises
         ------
+        DocumentError : there is no such parameter, or what its name stands for here is not clear.
         RehearsalError : the rehearsal found errors; nothing was run.
         """
+        said = {"if_exists": if_exists, "hold": hold, "fresh": fresh}
+        given = self._values(values, named, {n: v for n, v in said.items() if not isinstance(v, _Unsaid)})
         run = Run(
-            self.document, values, workflow=self.path, folder=self._folder(), if_exists=if_exists, hold=hold,
-            keeping=Keeping(the_store(), fresh=fresh),
+            self.document, given, workflow=self.path, folder=self._folder(),
+            if_exists=None if isinstance(if_exists, _Unsaid) else if_exists, hold=isinstance(hold, _Unsaid) or hold,
+            keeping=Keeping(the_store(), fresh=not isinstance(fresh, _Unsaid) and fresh),
         )  # fmt: skip
         result = run.execute()
         write_down(run, result, PYTHON)
         return result
+
+    def _values(
+        self, values: Mapping[str, Any] | None, named: Mapping[str, Any], options: Mapping[str, Any]
+    ) -> dict[str, Any]:
+        names = [p.name for p in self.parameters]
+        table = isinstance(values, Mapping)
+        for name in ("values", *options):
+            if name in names and (name in options or values is not None) and not (table and name in (values or {})):
+                raise DocumentError(
+                    f"'{name}' is a parameter of this workflow and means something else here", place="values",
+                    way_out=f"Give it as values={{'{name}': ...}}",
+                )  # fmt: skip
+        if values is not None and not table:
+            raise DocumentError(
+                "'values' must be a table of parameters' values", way_out="Write values={'name': value}"
+            )
+        twice = [n for n in named if n in (values or {})]
+        if twice:
+            raise DocumentError(f"'{twice[0]}' is given twice", place="values", way_out="Give it once")
+        return {**(values or {}), **named}
 
     def script(self, file: str = "workflow.toml") -> str:
         """Python that builds this workflow again."""

@@ -37,7 +37,7 @@ def build(script: Path, source: str) -> dict[str, Any]:
     def write(self: Any, path: Any = None) -> None:
         told[id(self)] = Path(path or self.path or "workflow.toml").name
 
-    def run(self: Any, **_: Any) -> None:
+    def run(self: Any, *_: Any, **__: Any) -> None:
         told.setdefault(id(self), Path(self.path or "workflow.toml").name)
         raise _Enough
 

@@ -123,9 +123,9 @@ class EskretError(Exception):
             "counts": self.counts,
         }
 
-    def sentence(self) -> str:
-        """The whole message, as it is shown."""
-        head = f"{self.place}: {self.problem}." if self.place else f"{self.problem}."
+    def sentence(self, placed: bool = True) -> str:
+        """The whole message, as it is shown; without the place, where that is shown already."""
+        head = f"{self.place}: {self.problem}." if self.place and placed else f"{self.problem}."
         end = "" if self.way_out.endswith("?") else "."
         return f"{head} {self.way_out}{end}" if self.way_out else head
 

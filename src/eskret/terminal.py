@@ -124,10 +124,11 @@ def _ledger_table(rows: list[Any], width: int) -> Table:
     return table
 
 
-def print_ledger(document: Any, results: dict[str, Any]) -> None:
-    """The ledger after a run."""
+def print_ledger(document: Any, told: Mapping[str, Any]) -> None:
+    """The ledger after a run, which is told as JSON."""
     out = _console()
-    out.print(_ledger_table(ledger.rows(document, results), out.width))
+    results = {s["id"]: s for s in told.get("steps", ())}
+    out.print(_ledger_table(ledger.rows(document, results, values=told.get("values", {})), out.width))
 
 
 def _print_saved(out: Console, outputs: Iterable[Delivered]) -> None:
@@ -197,7 +198,7 @@ def print_run(run: Any) -> None:
     )
     for name, value in run.told.get("values", {}).items():
         out.print(f"  {name} = {value}", markup=False)
-    out.print(_ledger_table(ledger.rows(run.document, {s["id"]: s for s in run.told.get("steps", ())}), out.width))
+    print_ledger(run.document, run.told)
     for one in run.outputs:
         layer = f", {one.layer}" if one.layer else ""
         digest = (one.content or one.sha256).rpartition(":")[2][:16]
@@ -325,10 +326,10 @@ def print_push(push: Any, conflicts: list[Any], came: tuple[int, int] | None = N
         out.print(f"  {entry.key}: somebody else {'changed' if entry.theirs else 'removed'} it", markup=False)
 
 
-def print_rehearsal(document: Any, found: Any) -> None:
-    """What a rehearsal foretells and finds."""
+def print_rehearsal(document: Any, found: Any, values: Mapping[str, Any]) -> None:
+    """What a rehearsal with these values foretells and finds."""
     out = _console()
-    out.print(_ledger_table(ledger.rows(document, {}, found.steps), out.width))
+    out.print(_ledger_table(ledger.rows(document, {}, found.steps, values), out.width))
     for plan in found.outputs:
         word = "" if plan.certainty == "known" else "at most "
         at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"

@@ -96,7 +96,7 @@ def test_the_report_says_what_the_ledger_says(project: Path, tmp_path: Path) -> 
     result = workflow.run()
     page = to_html(workflow.document, result.to_json())
     text = unescape(re.sub(r"<[^>]+>", " ", page))
-    for row in ledger.rows(workflow.document, {s.id: s.to_json() for s in result.steps}):
+    for row in ledger.rows(workflow.document, {s.id: s.to_json() for s in result.steps}, values=result.values):
         assert " ".join(plain(row.sentence).split()) in " ".join(text.split())
     for output in result.outputs:
         assert output.sha256 in page and str(output.path) in page

@@ -221,7 +221,7 @@ def run(
         if json_:
             typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
-            terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
+            terminal.print_ledger(document, result.to_json())
             terminal.print_outputs(result)
         if result.error:
             typer.echo(result.error, err=True)
@@ -264,11 +264,12 @@ def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: 
 
         path = file.resolve()
         document = documents.read(path)
-        found = rehearse(document, values(set_), workflow=path, if_exists=_policy(if_exists))
+        given = values(set_)
+        found = rehearse(document, given, workflow=path, if_exists=_policy(if_exists))
         if as_json:
             typer.echo(json.dumps(found.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
-            terminal.print_rehearsal(document, found)
+            terminal.print_rehearsal(document, found, given)
         for finding in found.errors if quiet else ():
             typer.echo(finding.text, err=True)
         raise typer.Exit(USAGE if found.errors else 0)

@@ -110,7 +110,7 @@ def _prepare(
     if report is not None:
         write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
     if not quiet:
-        terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
+        terminal.print_ledger(document, result.to_json())
         terminal.print_outputs(result)
     if result.error:
         typer.echo(result.error, err=True)

@@ -120,7 +120,7 @@ def _again(whole: Any, as_json: bool) -> int:
         if as_json:
             _print(result.to_json())
         else:
-            terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
+            terminal.print_ledger(document, result.to_json())
             terminal.print_outputs(result)
     return EXIT[result.state]
 

@@ -84,7 +84,7 @@ def do(
         if json_:
             typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
-            terminal.print_ledger(document, {s.id: s.to_json() for s in result.steps})
+            terminal.print_ledger(document, result.to_json())
             terminal.print_outputs(result)
             if not result.outputs and not result.pushes and not result.error:
                 typer.echo("Nothing was saved: name a file with --out.")

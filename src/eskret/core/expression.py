@@ -230,6 +230,11 @@ def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -
         if token.kind == "name" and piece[0] != '"' and piece.lower() in known and _is_reserved(piece.lower()):
             piece = quote(known[piece.lower()])
         elif token.kind == "parameter" and piece[1:] in by_parameter:
+            if not by_parameter[piece[1:]]:
+                raise ExpressionError(
+                    f"parameter '{piece[1:]}' names no field yet", way_out="Give it one", start=token.start,
+                    length=len(piece),
+                )  # fmt: skip
             piece = quote(by_parameter[piece[1:]])
         shifts.append((length, token.start))
         out.append(piece)

@@ -104,6 +104,11 @@ def placeholders(template: str) -> list[str]:
     return _PLACE.findall(template)
 
 
+def fill_known(template: str, values: Mapping[str, object]) -> str:
+    """Put those values into ``{braces}`` that there are; the rest stays as it is."""
+    return _PLACE.sub(lambda m: str(values.get(m.group(1), m.group())), template)
+
+
 def fill_template(template: str, values: Mapping[str, object]) -> str:
     """Put values into ``{braces}``.
 

@@ -543,7 +543,7 @@ class Session(QObject):
         kind = event["event"]
         if kind == "done":
             state, error = self.last_run["state"], self.last_run["error"]
-            rows = ledger.rows(self.document, self.results)
+            rows = ledger.rows(self.document, self.results, values=self.state.values)
             summary = ledger.summary([r for r in rows if r.state])
             if state in ("balanced", "look"):
                 self.told.emit(
@@ -591,7 +591,7 @@ class Session(QObject):
 
     def rows(self) -> list[ledger.StepRow]:
         """The ledger's rows as they stand."""
-        return ledger.rows(self.document, self.results, self.forecast.steps)
+        return ledger.rows(self.document, self.results, self.forecast.steps, self.state.values)
 
     def findings(self, id: str) -> list[SimpleNamespace]:
         """What the last rehearsal says of a step."""

@@ -70,7 +70,7 @@ class Finding:
         """An error as a finding."""
         told: dict[str, Any] = {"step": error.step, "setting": error.setting, **more}
         return cls(
-            told.pop("level", Level.ERROR), error.sentence(), code=error.code, action=error.action,
+            told.pop("level", Level.ERROR), error.sentence(error.place != f"step '{error.step}'"), code=error.code, action=error.action,
             counts=tuple(error.counts.items()), **told,
         )  # fmt: skip
 
@@ -267,16 +267,20 @@ class Context:
     def fill_path(self, template: str, extra: Mapping[str, object]) -> Path:
         """A path to write, from a template. Values are cleaned by the naming rule, so that none can climb out of its
         folder; only parameters that are files or folders, or the whole of the path, go in as they are."""
-        whole = template.strip()
-        if placeholders(whole) == [whole[1:-1]] and whole[1:-1] in self.values:
-            return self.path(str(self.values[whole[1:-1]]))  # it is the path
-        cleaned = {n: v if n in self.path_parameters else clean_name(str(v)) for n, v in self.values.items()}
+        cleaned = as_in_paths(template, self.values, self.path_parameters)
         return self.path(fill_template(template, {**cleaned, **{n: clean_name(str(v)) for n, v in extra.items()}}))
 
     def path(self, text: str) -> Path:
         """A path of the workflow file, absolute."""
         path = Path(text).expanduser()
         return path if path.is_absolute() else (self.folder / path)
+
+
+def as_in_paths(template: str, values: Mapping[str, Any], path_parameters: frozenset[str]) -> dict[str, Any]:
+    """Parameters' values as they go into a path to write: cleaned, but for files and folders, and for one that is all of it."""
+    whole = template.strip()
+    alone = whole[1:-1] if placeholders(whole) == [whole[1:-1]] else ""
+    return {n: v if n in path_parameters or n == alone else clean_name(str(v)) for n, v in values.items()}
 
 
 class Operation(ABC):

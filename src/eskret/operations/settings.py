@@ -5,9 +5,9 @@ from __future__ import annotations
 import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Annotated, Any, cast
+from typing import Annotated, Any, Literal, cast, get_args, get_origin
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 from pydantic.fields import FieldInfo
 
 from eskret.core.crs import parse_crs
@@ -18,6 +18,11 @@ class OperationSettings(BaseModel):
     """Base of every settings model: immutable, and a name it does not know is an error."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _texts_as_lists(cls, values: Any) -> Any:
+        return with_lists(cls, values) if isinstance(values, Mapping) else values
 
 
 @dataclass(frozen=True)
@@ -89,6 +94,23 @@ def default_of(model: type[OperationSettings], name: str) -> Any:
     """The default of a setting, or None where it must be given."""
     declared = model.model_fields[name]
     return None if declared.is_required() else declared.get_default(call_default_factory=True)
+
+
+def with_lists(model: type[OperationSettings], values: Mapping[str, Any]) -> dict[str, Any]:
+    """Values with a single text as the list of one that its setting takes: so a parameter can stand for it. An empty text is an
+    empty list."""
+    out = dict(values)
+    for name, value in values.items():
+        if isinstance(value, str) and name in model.model_fields and _lists_texts(model.model_fields[name].annotation):
+            out[name] = [value] if value else []
+    return out
+
+
+def _lists_texts(declared: Any) -> bool:
+    if get_origin(declared) is not list:
+        return False
+    (of,) = get_args(declared)
+    return of in (str, Any) or get_origin(of) is Literal
 
 
 def validate(model: type[OperationSettings], values: Mapping[str, Any]) -> OperationSettings:

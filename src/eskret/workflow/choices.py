@@ -14,6 +14,7 @@ from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import LayerFacts
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.base import Finding, Level, Source
+from eskret.operations.base import in_words as in_list
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
 from eskret.workflow.contexts import context_of
@@ -68,7 +69,18 @@ def _from_problem(parameter: Parameter, document: Document) -> str:
     of = parameter.choices_from
     if of is None:
         return ""
-    id = Reference.parse(of.layer).step
+    by_name = {p.name: p for p in document.parameters}
+    if of.layer.startswith("$"):
+        by = by_name.get(of.layer[1:])
+        if by is None:
+            return f"its choices are of parameter '{of.layer[1:]}', and there is no such parameter."
+        if by.type != "layer":
+            return f"its choices are of parameter '{by.name}', which is no layer."
+        if by.default == "":
+            return ""  # which layer is known once it has a value
+        id = Reference.parse(str(by.default)).step
+    else:
+        id = Reference.parse(of.layer).step
     step = next((s for s in document.steps if s.id == id), None)
     if step is None:
         return f"its choices are of step '{id}', and there is no such step."
@@ -90,6 +102,7 @@ def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values
     ------
     EskretError : the layer or the field is not there, or the condition is wrong.
     """
+    of = of.given(values)
     reference = Reference.parse(of.layer)
     layers = [f for f in made.get(reference.step, ()) if reference.means(f)]
     if not layers:
@@ -118,13 +131,12 @@ def findings_of(
     out = []
     for parameter in document.parameters:
         of = parameter.choices_from
-        if (
-            of is None
-            or not made.get(Reference.parse(of.layer).step)
-            or not enabled(document.parameters, parameter.name, values)
-        ):
+        if of is None or not enabled(document.parameters, parameter.name, values):
             continue
         try:
+            of = of.given(values)
+            if not made.get(Reference.parse(of.layer).step):
+                continue
             parameter.accept_among(values[parameter.name], choices_in(of, made, values))
         except DocumentError as error:
             text = error.sentence() if error.place else _finding(parameter, error.sentence()).text
@@ -141,7 +153,11 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
     ------
     EskretError : it cannot load them.
     """
-    step = document.step(id)
+    step = next((s for s in document.steps if s.id == id), None)
+    if step is None:
+        raise DocumentError(
+            f"there is no step '{id}'", way_out=f"There are {in_list([s.id for s in document.steps], 8)}"
+        )
     operation = operation_by_id(step.use)
     if not isinstance(operation, Source):
         raise DocumentError(
@@ -177,11 +193,12 @@ def _offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict
         problem = broken.get(parameter.name, "")
         choices: tuple[Any, ...] | None = parameter.choices or None
         if parameter.choices_from is not None and not problem:
-            id = Reference.parse(parameter.choices_from.layer).step
             try:
+                of = parameter.choices_from.given(settled)
+                id = Reference.parse(of.layer).step
                 if id not in made:
                     made[id] = foretell_alone(document, id, settled, folder)
-                choices = tuple(choices_in(parameter.choices_from, made, settled))
+                choices = tuple(choices_in(of, made, settled))
             except EskretError as error:
                 problem = error.sentence()
         out[parameter.name] = Offer(choices, on, why, problem)

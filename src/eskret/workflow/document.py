@@ -6,6 +6,7 @@ moved. Reading a canonical file and writing it gives the same bytes.
 
 from __future__ import annotations
 
+import difflib
 import logging
 from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -109,9 +110,9 @@ class Document:
         known = {p.name for p in self.parameters}
         for name in given:
             if name not in known:
-                raise DocumentError(
-                    f"there is no parameter '{name}'", way_out=f"There are {', '.join(sorted(known)) or 'none'}"
-                )
+                near = difflib.get_close_matches(name, known, 1)
+                hint = f"Did you mean '{near[0]}'?" if near else f"There are {', '.join(sorted(known)) or 'none'}"
+                raise DocumentError(f"there is no parameter '{name}'", way_out=hint)
         out = {p.name: _accepted(p, given[p.name]) if p.name in given else p.default for p in self.parameters}
         for p in self.parameters:
             counts = enabled(self.parameters, p.name, out)

@@ -140,7 +140,7 @@ def rename_parameter(document: Document, name: str, new: str) -> Document:
         if by is not None and by.parameter == name:
             by = replace(by, parameter=clean)
         if of is not None:
-            of = replace(of, where=put(of.where))
+            of = replace(of, layer=put(of.layer), field=put(of.field), where=put(of.where))
         return replace(p, name=clean if p.name == name else p.name, enabled_by=by, choices_from=of)
 
     def moved(path: Path_) -> Path_:
@@ -169,7 +169,10 @@ def uses_of(document: Document, name: str) -> list[tuple[str, str]]:
         ("", p.name)
         for p in document.parameters
         if (p.enabled_by is not None and p.enabled_by.parameter == name)
-        or (p.choices_from is not None and holds(p.choices_from.where))
+        or (
+            p.choices_from is not None
+            and any(map(holds, (p.choices_from.layer, p.choices_from.field, p.choices_from.where)))
+        )
     ]
     for step in document.steps:
         tables = (step.settings, *step.layer.values())

@@ -16,6 +16,7 @@ from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference
+from eskret.workflow.settings_shown import settings_shown
 
 
 @dataclass(frozen=True)
@@ -77,32 +78,32 @@ def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[
     return in_words(names)
 
 
-def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]]) -> str:
-    """A step as a sentence, with bold parts."""
+def sentence(
+    document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, Any] | None = None
+) -> str:
+    """A step as a sentence, with bold parts; ``values`` of parameters as for ``settings_shown``."""
     try:
         operation = operation_by_id(step.use)
     except EskretError:
         if step.use.startswith(OWN):
             return f"{bold(step.use.removeprefix(OWN))}, which cannot be used now"
         return f"{bold(step.use)}, which is no operation known here"
-    # a setting that a parameter gives is told as conditions have it: $gap
-    named = {
-        k: f"${v['parameter']}" if isinstance(v, Mapping) and set(v) == {"parameter"} else v
-        for k, v in step.settings.items()
-    }
-    told = operation.sentence(named, entering_words(document, step, known))
+    shown = settings_shown(document, step, operation, values)
+    told = operation.sentence(shown, entering_words(document, step, known))
     return told if step.each is None else f"{told}, {step.each.words()}"
 
 
 def rows(
-    document: Document, results: Mapping[str, Mapping[str, Any]], forecast: Mapping[str, Any] | None = None
-) -> list[StepRow]:
+    document: Document, results: Mapping[str, Mapping[str, Any]], forecast: Mapping[str, Any] | None = None,
+    values: Mapping[str, Any] | None = None,
+) -> list[StepRow]:  # fmt: skip
     """All rows of the ledger.
 
     Parameters
     ----------
     results : a step's result as JSON, by id, for those that ran.
     forecast : what a rehearsal found, by step id (with ``entering`` and ``leaving`` facts), for those that did not.
+    values : of parameters, as for ``settings_shown``.
     """
     known: dict[str, list[str]] = {}
     for id, found in (forecast or {}).items():
@@ -115,7 +116,7 @@ def rows(
     out = []
     for number, step in enumerate(document.steps, 1):
         head: dict[str, Any] = {"id": step.id, "number": number, "heading": step.heading, "use": step.use, "off": step.off,
-                "sentence": sentence(document, step, known)}  # fmt: skip
+                "sentence": sentence(document, step, known, values)}  # fmt: skip
         if step.id in results:
             out.append(_ran(head, results[step.id]))
         elif forecast and step.id in forecast and forecast[step.id].known and not step.off:

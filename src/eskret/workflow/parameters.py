@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from eskret.core.crs import parse_crs
@@ -19,6 +19,10 @@ TYPES = {
 }  # fmt: skip
 """The types of the workflow file, with the words for a person."""
 
+_NEVER_EMPTIED = ("measure", "crs", "file", "folder")
+"""Types of which nothing is no value: one that is there by default is not taken away by an empty text. A text may be empty, and so
+may a field, where a step asks for none."""
+
 STAND_FOR = ("layer", "step", "n", "value")
 """What names are made of beside parameters."""
 KEYS = ("type", "label", "default", "choices", "choices_from", "enabled_by", "min", "max", "help")
@@ -30,12 +34,21 @@ class ChoicesFrom:
     """Choices read from a layer: the values of a field, or, without one, the names of its fields.
 
     ``layer`` is a reference to a step that loads, such as ``register:districts``; ``where`` is a condition on its rows, which
-    may name other parameters.
+    may name other parameters. Layer and field may be a parameter each: ``$which``.
     """
 
     layer: str
     field: str = ""
     where: str = ""
+
+    def given(self, values: Mapping[str, Any]) -> ChoicesFrom:
+        """With the layer and the field that parameters stand for.
+
+        Raises
+        ------
+        DocumentError : one of them names nothing yet.
+        """
+        return replace(self, layer=_stood_for(self.layer, values), field=_stood_for(self.field, values))
 
     def to_table(self) -> dict[str, str]:
         return {k: v for k, v in (("layer", self.layer), ("field", self.field), ("where", self.where)) if v}
@@ -104,6 +117,10 @@ class Parameter:
         place = f"parameter '{self.title}'"
         if value == "" and self.type in ("number", "date", "flag"):
             raise DocumentError("it has no value yet", place=place, way_out="Give it one")
+        if value == "" and self.default not in ("", None) and self.type in _NEVER_EMPTIED:
+            raise DocumentError(
+                "it cannot be empty", place=place, way_out=f"Give it a value, or leave it out for {self.default}"
+            )
         try:
             found = self._typed(value)
         except (TypeError, ValueError, KeyError) as error:
@@ -162,6 +179,17 @@ class Parameter:
         if self.type == "measure" and text:
             return _measure(text)
         return text
+
+
+def _stood_for(text: str, values: Mapping[str, Any]) -> str:
+    if not text.startswith("$"):
+        return text
+    name = text[1:]
+    if name not in values:
+        raise DocumentError(f"there is no parameter '{name}'", way_out=f"There are {', '.join(values) or 'none'}")
+    if not str(values[name]).strip():
+        raise DocumentError(f"parameter '{name}' has no value yet", way_out="Give it one")
+    return str(values[name])
 
 
 def _measure(text: str) -> str:

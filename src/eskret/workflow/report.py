@@ -284,7 +284,7 @@ def _remarks(document: Document, told: Mapping[str, Any]) -> list[tuple[str, str
 
 
 def _ledger(document: Document, told: Mapping[str, Any]) -> str:
-    table = ledger.rows(document, {s["id"]: s for s in told["steps"]})
+    table = ledger.rows(document, {s["id"]: s for s in told["steps"]}, values=told.get("values", {}))
     heads = "<th>#<th>Step" + "".join(
         f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total")
     )

@@ -74,7 +74,12 @@ def compare(earlier: Whole, later: Whole, runs: Runs) -> Compared:
 
 
 def _rows(run: Whole) -> dict[str, ledger.StepRow]:
-    return {r.id: r for r in ledger.rows(run.document, {s["id"]: s for s in run.told.get("steps", ())})}
+    return {
+        r.id: r
+        for r in ledger.rows(
+            run.document, {s["id"]: s for s in run.told.get("steps", ())}, values=run.told.get("values", {})
+        )
+    }
 
 
 def _steps(earlier: Whole, later: Whole) -> tuple[StepPair, ...]:

@@ -212,8 +212,9 @@ class Properties(QWidget):
         box.setCurrentIndex(values.index(chosen))
 
     def _loaded(self) -> list[str]:
-        """Layers that steps load, as references."""
-        out = []
+        """Layers that steps load, as references, and parameters that stand for one."""
+        others = [p for p in self._session.document.parameters if p.type == "layer" and p != self.parameter]
+        out = [f"${p.name}" for p in others]
         for step in self._session.document.steps:
             try:
                 loads = isinstance(operation_by_id(step.use), Source)
@@ -222,9 +223,11 @@ class Properties(QWidget):
             found = self._session.forecast.steps.get(step.id)
             if loads and found is not None:
                 out += [f"{step.id}:{f.key}" for f in found.leaving]
-        return out
+        return sorted(out, key=lambda reference: reference.startswith("$"))
 
     def _fields_of(self, reference: str) -> list[str]:
+        if reference.startswith("$"):
+            reference = str(self._session.values().get(reference[1:], ""))
         return [name for name, _ in self._session.fields_of(reference)]
 
     # -- changing

@@ -36,7 +36,7 @@ class ToldTable(ReadTable):
         results = {s["id"]: s for s in told.get("steps", ())}
         rows, colours = [], {}
         self.ids = []
-        for n, row in enumerate(ledger.rows(document, results)):
+        for n, row in enumerate(ledger.rows(document, results, values=told.get("values", {}))):
             words, colour = STATES.get(row.state, ("off" if row.off else "", "faint"))
             says = "; ".join(text for text, _ in ledger.grouped_remarks(row.remarks))
             self.ids.append(row.id)
