@@ -119,3 +119,19 @@ def test_a_setting_takes_the_value_of_a_parameter(hand: Hand) -> None:
     hand.keys("Ctrl+Z", hand.bench)
     hand.keys("Ctrl+Z", hand.bench)
     assert not session.document.parameters and str(session.document.step(step).settings[name]) == "25 m"
+
+
+def test_a_list_takes_a_parameter_as_its_only_one_and_the_ledger_tells_the_value(hand: Hand) -> None:
+    session, form = hand.bench.session, hand.bench.form
+    hand.click_step("sums")
+    bind(hand, form.blocks["by"].bind, "Make a parameter of it")
+    made = session.document.parameters[0]
+    assert (made.type, made.default) == ("field", "district")
+    assert session.document.step("sums").settings["by"] == {"parameter": made.name}
+    assert "by district" in hand.row("sums")["step"]
+    hand.settled()
+    assert hand.row("sums")["state"] != "cannot run"
+    button = form.blocks["by"].editor.target()
+    assert button.text() == "district"  # type: ignore[attr-defined]
+    bind(hand, form.blocks["by"].bind, "A value of its own")
+    assert session.document.step("sums").settings["by"] == ["district"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 from eskret.operations.settings import SettingInfo
@@ -33,6 +34,16 @@ def to_text(info: SettingInfo, value: Any) -> str:
     if isinstance(value, list | tuple):
         return ", ".join(map(str, value))
     return str(info.choices.get(value, value)) if info.kind == "choice" else str(value)
+
+
+def parameters_named(values: list[Any]) -> list[Any]:
+    """A list in which a parameter stands as it is typed: ``$name``."""
+    return [f"${v['parameter']}" if isinstance(v, dict) and set(v) == {"parameter"} else v for v in values]
+
+
+def parameters_meant(values: list[Any], names: Collection[str]) -> list[Any]:
+    """The list as the file has it, of one with parameters as they are typed; only what is the name of one is meant so."""
+    return [{"parameter": v[1:]} if isinstance(v, str) and v.startswith("$") and v[1:] in names else v for v in values]
 
 
 def from_text(info: SettingInfo, text: str) -> Any:

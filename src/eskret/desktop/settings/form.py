@@ -36,9 +36,10 @@ from eskret.desktop.settings.preview import TextPreview
 from eskret.desktop.settings.rounds import RoundsEditor
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
+from eskret.operations.as_text import parameters_meant, parameters_named
 from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
-from eskret.operations.settings import SettingInfo, default_of, setting_info
+from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
 from eskret.workflow.document import Step
 from eskret.workflow.edits import put_parameter, rename_step, replace_step
 from eskret.workflow.ledger import grouped_remarks, reason_text
@@ -56,7 +57,8 @@ _RESULT = SettingInfo(
     "What this workflow gives", "Where another workflow uses this one as a step, it gets what leaves this step.", "flag"
 )
 _BINDABLE = {"text": "text", "number": "number", "whole": "number", "flag": "flag", "choice": "choice", "crs": "crs",
-             "measure": "measure", "layer": "layer", "field": "field", "file": "file"}  # fmt: skip
+             "measure": "measure", "layer": "layer", "field": "field", "file": "file",
+             "fields": "field", "files": "file", "patterns": "text", "target": "file"}  # fmt: skip
 """Kinds of settings that can take the value of a parameter as a whole, with the type of one."""
 _OWN = {
     "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
@@ -305,6 +307,7 @@ class SettingsForm(QScrollArea):
             values = self._session.values()
             known = isinstance(bound, dict) and bound.get("parameter") in values
             value = values[bound["parameter"]] if known and isinstance(bound, dict) else None
+            value = with_lists(operation_by_id(step.use).Settings, {name: value})[name]
         self._session.change_step(step.with_setting(name, value), f"change {name}")
 
     def _make_parameter(self, name: str) -> None:
@@ -314,6 +317,11 @@ class SettingsForm(QScrollArea):
             return
         info, operation = self.blocks[name].info, operation_by_id(step.use)
         value = step.settings.get(name, default_of(operation.Settings, name))
+        if isinstance(value, list) and len(value) > 1:
+            session.told.emit("look", f"A parameter has one value, and '{info.label}' has {len(value)} now.", "")
+            return
+        if isinstance(value, list):
+            value = value[0] if value else None
         kind = _BINDABLE[info.kind]
         taken = [p.name for p in session.document.parameters]
         called = number_collisions([clean_name(info.label) or name], taken=taken)[0]
@@ -350,7 +358,9 @@ class SettingsForm(QScrollArea):
                 block.editor.setToolTip(f"Takes the value of the parameter '{value['parameter']}'" if parameter else "")
                 if block.bind is not None:
                     block.bind.show_bound(value["parameter"] if parameter else "")
-                block.editor.show_value(self._session.values().get(value["parameter"]) if parameter else value)
+                shown = self._session.values().get(value["parameter"]) if parameter else value
+                shown = with_lists(operation.Settings, {name: shown})[name]
+                block.editor.show_value(parameters_named(shown) if isinstance(shown, list) else shown)
                 block.setVisible(self._shown(block.info, step))
             called = name.removeprefix("step.")
             wrong = [f.text for f in findings if f.level == "error" and f.setting == called]
@@ -512,6 +522,8 @@ class SettingsForm(QScrollArea):
             )
         else:
             operation = operation_by_id(step.use)
+            if isinstance(value, list):
+                value = parameters_meant(value, [p.name for p in session.document.parameters])
             known = not operation.Settings.model_fields[name].is_required()
             same = known and value == default_of(operation.Settings, name)
             # what equals the default need not stand in the file
