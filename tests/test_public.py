@@ -17,7 +17,6 @@ from eskret import Workflow, read
 from eskret.core.crs import reproject
 from eskret.desktop.theme.style import FAMILY, FONTS, NARROW, font
 from eskret.formats import sources
-from eskret.workflow import document as documents
 
 ROOT = Path(__file__).parent.parent
 
@@ -36,16 +35,6 @@ def test_the_public_face_is_flat_short_and_light() -> None:
 
 def blocks(kind: str) -> list[str]:
     return re.findall(rf"```{kind}\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)
-
-
-def test_the_readmes_python_runs_on_the_demo(demo: Path) -> None:
-    code = blocks("python")[0].replace("field/*.gpx", "field/*/marks.gpx")
-    done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True)
-    assert done.returncode == 0, done.stderr
-    assert (
-        "balanced [('does not meet the condition', 125), ('a field the condition asks for is empty', 4)]" in done.stdout
-    )
-    assert documents.read(demo / "piles.toml").title == "Piles"
 
 
 def test_the_readmes_workflow_is_the_demos(demo: Path) -> None:

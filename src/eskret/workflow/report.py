@@ -48,7 +48,8 @@ class Source:
 
 
 def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> list[Source]:
-    """What the steps of a workflow read, as it is there now."""
+    """What the steps of a workflow read, as it is there now. A parameter without a value has its default."""
+    values = {**{p.name: p.default for p in document.parameters}, **values}
     out = []
     for step in document.steps:
         if step.off:
@@ -59,6 +60,8 @@ def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> l
                 Source(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}")
             )
         patterns = given.get("files")
+        if isinstance(patterns, str):
+            patterns = [patterns]
         if not isinstance(patterns, list):
             continue
         try:
@@ -103,7 +106,8 @@ def write_report(
     """
     if path.suffix.lower() not in (".json", ".html"):
         raise DeliveryError("a report ends in .json or .html", place=str(path), way_out="Choose one of these")
-    read = sources_of(document, told.get("values", {}), folder)
+    given = [r["values"] for r in told["rounds"]] if "rounds" in told else [told.get("values", {})]
+    read = list(dict.fromkeys(source for values in given for source in sources_of(document, values, folder)))
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         if path.suffix.lower() == ".json":
