@@ -263,12 +263,24 @@ def _plain(value: Any) -> Any:
 
 @dataclass(frozen=True)
 class Result:
-    """What an operation made of one layer, and its accounts."""
+    """What an operation made of one layer: the layers that leave, and its accounts."""
 
-    layer: Layer
+    layers: tuple[Layer, ...]
     inputs: tuple[InputAccount, ...]
     outputs: tuple[OutputAccount, ...]
     remarks: tuple[Remark, ...]
+
+    @property
+    def layer(self) -> Layer:
+        """The layer that leaves, where it is one.
+
+        Raises
+        ------
+        EskretError : it made several, or none.
+        """
+        if len(self.layers) != 1:
+            raise EskretError(f"it made {len(self.layers):,} layers, not one", way_out="Take them from 'layers'")
+        return self.layers[0]
 
 
 def use(name: str) -> Callable[..., Result]:
@@ -277,12 +289,14 @@ def use(name: str) -> Callable[..., Result]:
     Examples
     --------
     ``use("keep")(layer, where="desc LIKE $word", values={"word": "Pile%"}).layer``
+    ``use("clip")(layer, to=read("register.gpkg", "districts")).layer``
+    ``use("split")(layer, by="district").layers``
     """
     known = operation_by_id(name)
 
     def call(layer: Layer, *, values: Mapping[str, Any] | None = None, **settings: Any) -> Result:
         outcome = run_on_layer(known, layer, settings, values or {})
-        return Result(outcome.layers[0], outcome.inputs, outcome.outputs, outcome.remarks)
+        return Result(outcome.layers, outcome.inputs, outcome.outputs, outcome.remarks)
 
     call.__name__ = name
     call.__doc__ = f"{known.summary}\n\n{known.help}"

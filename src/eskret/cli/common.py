@@ -66,9 +66,16 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
 @contextmanager
 def of_project(file: Path) -> Generator[None, None, None]:
     """Within it, operations of the project's own are those beside this workflow."""
+    with of_folder(file.resolve().parent):
+        yield
+
+
+@contextmanager
+def of_folder(folder: Path) -> Generator[None, None, None]:
+    """Within it, operations of the project's own are those of this folder."""
     from eskret.operations.registry import project
 
-    with project(file.resolve().parent):
+    with project(folder):
         yield
 
 

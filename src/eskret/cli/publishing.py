@@ -14,7 +14,7 @@ from typing import Annotated, Any
 
 import typer
 
-from eskret.cli.common import EXIT, FAILED, STOPPED, USAGE, Json, Quiet, Set, plain_errors, values
+from eskret.cli.common import EXIT, FAILED, STOPPED, USAGE, Json, Quiet, Set, of_project, plain_errors, values
 from eskret.cli.runs import note
 from eskret.errors import DocumentError, EskretError, InputError, StoppedError
 
@@ -110,7 +110,8 @@ def _prepare(
     if report is not None:
         write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
     if not quiet:
-        terminal.print_ledger(document, result.to_json())
+        with of_project(path):
+            terminal.print_ledger(document, result.to_json())
         terminal.print_outputs(result)
     if result.error:
         typer.echo(result.error, err=True)

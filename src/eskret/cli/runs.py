@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from eskret.cli.common import EXIT, Json, plain_errors
+from eskret.cli.common import EXIT, Json, of_folder, plain_errors
 
 
 def runs(
@@ -69,7 +69,8 @@ def _tell(run: Any, as_json: bool) -> None:
         outputs = [{k: v for k, v in vars(o).items() if k not in ("facts", "number")} for o in run.outputs]
         _print({**vars(run.kept), "told": run.told, "outputs": outputs, "document": run.text})
     else:
-        terminal.print_run(run)
+        with of_folder(Path(run.kept.folder)):  # its own operations tell their steps
+            terminal.print_run(run)
 
 
 def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
@@ -77,7 +78,8 @@ def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
     from eskret.workflow import runs_compared
 
     earlier, later = store.get(a), store.get(b)
-    found = runs_compared.compare(earlier, later, store)
+    with of_folder(Path(later.kept.folder)):
+        found = runs_compared.compare(earlier, later, store)
     counts: dict[str, dict[str, int]] = {}
     for pair in found.outputs:
         if pair.shown and pair.state != runs_compared.SAME and pair.later is not None:
@@ -101,14 +103,13 @@ def _figures(row: Any) -> Any:
 
 def _again(whole: Any, as_json: bool) -> int:
     from eskret import terminal
-    from eskret.operations.registry import project
     from eskret.workflow.engine import Run
     from eskret.workflow.reuse import Keeping, the_store
     from eskret.workflow.runs import COMMAND, write_down
 
     kept = whole.kept
     folder = Path(kept.folder)
-    with project(folder):
+    with of_folder(folder):
         document = whole.document
         with terminal.RunProgress(as_json) as progress:
             job = Run(

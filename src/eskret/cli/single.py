@@ -81,13 +81,13 @@ def do(
                 job = Run(document, folder=here, on_event=progress.take, keeping=Keeping(the_store()))
                 result = job.execute()
             write_down(job, result, COMMAND)
-        if json_:
-            typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
-        elif not quiet:
-            terminal.print_ledger(document, result.to_json())
-            terminal.print_outputs(result)
-            if not result.outputs and not result.pushes and not result.error:
-                typer.echo("Nothing was saved: name a file with --out.")
+            if json_:
+                typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
+            elif not quiet:
+                terminal.print_ledger(document, result.to_json())
+                terminal.print_outputs(result)
+                if not result.outputs and not result.pushes and not result.error:
+                    typer.echo("Nothing was saved: name a file with --out.")
         if result.error:
             typer.echo(result.error, err=True)
         raise typer.Exit(UNMET if result.unmet else EXIT[result.state])

@@ -26,17 +26,26 @@ from eskret.core.account import (
     State,
 )
 from eskret.core.layer import Layer
-from eskret.errors import CheckError, Code, EskretError, RehearsalError, StoppedError, TargetChangedError
+from eskret.errors import (
+    CheckError,
+    Code,
+    EskretError,
+    RehearsalError,
+    SettingError,
+    StoppedError,
+    TargetChangedError,
+)
 from eskret.operations.base import (
     Context,
     Delivered,
     EachLayer,
+    Level,
     Operation,
     Outcome,
     Prepared,
 )
 from eskret.operations.registry import project
-from eskret.operations.settings import validate
+from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
 from eskret.workflow.document import Document
 from eskret.workflow.recovery import recover
@@ -437,15 +446,47 @@ def _traced(outcome: Outcome, step: str, entering: Mapping[str, Passing]) -> Out
 
 
 def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any], values: Mapping[str, Any]) -> Outcome:
-    """Do an operation straight on one layer, accounts proved.
+    """Do an operation straight on one layer: foretold as in a workflow, done, its accounts proved.
+
+    Parameters
+    ----------
+    settings : the operation's; one that names a layer of another step takes a layer, or several in a list.
 
     Raises
     ------
+    RehearsalError : it is known beforehand that it cannot be done so.
+    CheckError : it is a check, and does not hold.
     EskretError : a setting is wrong, or the operation cannot be done.
     """
     if not isinstance(operation, EachLayer):
         raise EskretError(f"'{operation.id}' does not work on a layer alone", way_out="Use it in a workflow")
-    context = Context(Path.cwd(), operation.id, values)
-    outcome = operation.run(layer, validate(operation.Settings, settings), context)
+    given, others = _with_layers(operation, settings)
+    checked = validate(operation.Settings, given)
+    context = Context(Path.cwd(), operation.id, values, others=others)
+    known = replace(context, others={name: [x.facts() for x in layers] for name, layers in others.items()})
+    errors = [f for f in operation.foretell(layer.facts(), checked, known).findings if f.level is Level.ERROR]
+    if errors:
+        raise RehearsalError(errors)
+    outcome = operation.run(layer, checked, context)
     prove(outcome, operation.relation)
+    if outcome.failed:
+        raise CheckError(outcome.failed, way_out="Mend the layer, or let the check only tell")
     return outcome
+
+
+def _with_layers(
+    operation: Operation, settings: Mapping[str, Any]
+) -> tuple[dict[str, Any], dict[str, tuple[Layer, ...]]]:
+    """Settings in which a layer stands by its key, and the layers by setting."""
+    given, others = dict(settings), {}
+    for name in layer_settings(operation.Settings):
+        value = settings.get(name)
+        if value is None or (isinstance(value, str) and not value):
+            continue
+        layers = tuple(value) if isinstance(value, list | tuple) else (value,)
+        if not layers or not all(isinstance(x, Layer) for x in layers):
+            raise SettingError(
+                f"'{name}' takes a layer, and {value!r} is none", setting=name, way_out="Give it one: eskret.read(...)"
+            )
+        given[name], others[name] = layers[0].key, layers
+    return given, others

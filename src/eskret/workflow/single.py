@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import shlex
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -49,11 +51,12 @@ def single(
             )
     steps: list[Step] = []
     source: tuple[str, ...] = ()
+    values: dict[str, Any] = {}
     if isinstance(operation, Source):
         if inputs and "files" not in infos:
             raise DocumentError(f"'{use}' takes no files", way_out="Give only its settings")
-        if inputs:
-            given = {"files": ", ".join(inputs), **given}
+        if inputs and "files" not in given:
+            values["files"] = list(inputs)
     elif inputs:
         files, wanted = _parted(inputs)
         loading: dict[str, Any] = {"files": files, **(load_settings or {})}
@@ -63,7 +66,6 @@ def single(
         source = (INPUT,)
     else:
         raise DocumentError(f"'{use}' needs layers to work on", way_out="Name a file: eskret do OPERATION FILE ...")
-    values: dict[str, Any] = {}
     for name, text in given.items():
         values[name] = _value(infos[name], name, text, steps, load_settings or {})
     if isinstance(operation, Delivery) and "to" in infos and out:
@@ -116,7 +118,7 @@ def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: 
         steps.append(Step(id, "load", (), settings))
         return id
     if info.kind in ("files", "choices", "patterns", "fields"):
-        return [t.strip() for t in text.split(",") if t.strip()]
+        return _listed(text)
     if info.kind == "shapes" and text[:1] == "{":
         return text  # a shape of GeoJSON is its setting as it is
     if text[:1] in "[{" and info.kind not in ("text", "condition", "expression", "template"):
@@ -124,9 +126,30 @@ def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: 
             return tomllib.loads(f"value = {text}")["value"]
         except tomllib.TOMLDecodeError as error:
             raise DocumentError(f"the value of '{name}' is no table or list: {error}") from error
-    if info.kind in ("pairs", "cells", "features", "shapes", "box"):
-        raise DocumentError(
-            f"'{name}' is more than a word",
-            way_out=f"Write it as a workflow file has it, such as {info.example or '[…]'}",
-        )
+    if info.kind == "features":
+        return _listed(text)
+    if info.kind == "box":
+        return [float(t) if _is_number(t) else t for t in _listed(text)]
+    if info.kind == "pairs":
+        pairs = [pair.partition("=")[::2] for pair in _listed(text)]
+        if pairs and all(a.strip() and b.strip() for a, b in pairs):
+            return {a.strip(): b.strip() for a, b in pairs}
+    if info.kind in ("pairs", "cells", "shapes"):
+        example = info.example or "name = value"
+        wanted = example if info.kind == "pairs" else f"[{example}]"
+        option = f"--{name.replace('_', '-')} {shlex.quote(wanted)}"
+        raise DocumentError(f"'{text}' is not what '{name}' takes", way_out=f"Write it so: {option}")
     return from_text(info, text)
+
+
+def _listed(text: str) -> list[str]:
+    """Texts between commas; one that holds a comma itself stands in double quotes."""
+    return [t.strip() for t in next(csv.reader([text], skipinitialspace=True), []) if t.strip()]
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
