@@ -35,6 +35,7 @@ SETTINGS: dict[str, dict] = {
     "pace": {"time": "time", "by": ["kind"]}, "join_table": {"table": "table", "key": "n"},
     "join_by_place": {"other": "x"}, "count_in_areas": {"other": "points"}, "nearest": {"other": "x"},
     "summarise": {"by": ["kind"], "figures": {"all": "sum n"}}, "sort": {"by": ["n down"]},
+    "number": {"within": ["kind"], "order": ["n down"]},
     "pivot": {"by": ["kind"], "columns": "n"}, "arrange_fields": {"rename": {"n": "number"}, "types": {"kind": "whole"}},
     "draft_words": {"fields": ["kind"]}, "tally": {"by": ["kind"]}, "find_gaps": {}, "compare": {"earlier": "x", "key": ["n"]},
     "check": {"that": "valid", "otherwise": "look"},

@@ -16,7 +16,7 @@ from eskret.operations.base import Operation, Phase, in_words
 from eskret.operations.settings import default_of, problems_of, setting_info, validate
 
 KINDS = {
-    "text", "whole", "flag", "choice", "choices", "files", "target", "condition", "template", "patterns", "crs", "layer",
+    "text", "whole", "number", "flag", "choice", "choices", "files", "target", "condition", "template", "patterns", "crs", "layer",
     "expression", "wordlist", "field", "fields", "measure", "cells", "features", "shapes", "pairs", "box",
     "workflow", "values", "layers",
 }  # fmt: skip

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from datetime import datetime
 
+PER_CENT = "%"
+"""The unit of a share: it is told of each layer, and those of several are not added."""
 _ON, _OFF = "\x0e", "\x0f"
 
 

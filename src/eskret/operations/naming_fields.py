@@ -4,10 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from eskret.core.naming import clean_name
+from eskret.core.layer import LayerFacts
+from eskret.core.naming import AS_TYPED, clean_name
+from eskret.operations.base import Context, Finding, Level
 
 
-def field_called(names: Sequence[str], wanted: str) -> str:
-    """The field as it is called there, case ignored; else the name cleaned."""
+def field_called(names: Sequence[str], wanted: str, context: Context) -> str:
+    """The field as it is called there, case ignored; else as it was typed, or cleaned, as the workflow has names."""
     there = {n.casefold(): n for n in names}
-    return there.get(wanted.casefold()) or clean_name(wanted, keep_case=True) or "field"
+    found = there.get(wanted.casefold())
+    if found is not None:
+        return found
+    typed = " ".join(wanted.split())
+    return (typed if context.names == AS_TYPED else clean_name(typed, keep_case=True)) or "field"
+
+
+def renamed(facts: LayerFacts, wanted: str, name: str, setting: str) -> list[Finding]:
+    """That a field is called otherwise than was typed."""
+    if wanted == name or name in facts.names():
+        return []
+    text = f"{facts.key}: the field is called '{name}', since names are tidied here."
+    return [Finding(Level.NOTE, text, setting=setting, layer=facts.key)]

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from eskret.core.account import FIRST
-from eskret.core.words import bold, counted, duration, figure
+from eskret.core.words import PER_CENT, bold, counted, duration, figure
 from eskret.errors import EskretError
 from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
@@ -166,11 +166,14 @@ def _foretold(head: Mapping[str, Any], found: Any) -> StepRow:
 
 
 def _summed(layers: Iterable[Sequence[Mapping[str, Any]]]) -> list[dict[str, Any]]:
-    """Totals of a set: like ones are added."""
+    """Totals of a set: like ones are added, but for shares, which are told only of a layer alone."""
+    sets = list(layers)
     out: dict[tuple[str, str], float] = {}
-    for totals in layers:
+    for totals in sets:
         for total in totals:
             place = (total["name"], total["unit"])
+            if total["unit"] == PER_CENT and len(sets) > 1:
+                continue
             out[place] = out.get(place, 0.0) + total["value"]
     return [{"name": n, "unit": u, "value": v} for (n, u), v in out.items()]
 
@@ -179,6 +182,9 @@ def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:
     """Totals as they stand in the ledger: ``1,867.2 ha`` or ``12.4 km``, chosen fields by name."""
     words = []
     for total in totals:
+        if total["unit"] == PER_CENT:
+            words.append(f"{total['name']} {total['value']:.2f} %")
+            continue
         own = total["name"] not in ("length", "area")
         words.append(f"{total['name']} {figure(total['value'])}" if own else figure(total["value"], total["unit"]))
     return " · ".join(words)

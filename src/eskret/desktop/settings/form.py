@@ -36,7 +36,7 @@ from eskret.desktop.settings.preview import TextPreview
 from eskret.desktop.settings.rounds import RoundsEditor
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
-from eskret.operations.as_text import parameters_meant, parameters_named
+from eskret.operations.as_text import from_text, parameters_meant, parameters_named
 from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
@@ -522,6 +522,8 @@ class SettingsForm(QScrollArea):
             )
         else:
             operation = operation_by_id(step.use)
+            if isinstance(value, str) and self.blocks[name].info.kind == "number":
+                value = from_text(self.blocks[name].info, value)
             if isinstance(value, list):
                 value = parameters_meant(value, [p.name for p in session.document.parameters])
             known = not operation.Settings.model_fields[name].is_required()

@@ -25,11 +25,13 @@ from eskret.core.words import bold, counted, figure
 from eskret.errors import ExpressionError
 from eskret.operations import figuring, other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.kept import share
 from eskret.operations.settings import OperationSettings, setting
 
 _THAT = {
     "count": "there are as many features as", "unique": "every feature has its own", "filled": "nothing is empty in",
-    "condition": "a condition holds for all", "valid": "all shapes are valid", "totals": "totals agree with another layer",
+    "condition": "a condition holds for all", "share": "a condition holds for a share of them",
+    "valid": "all shapes are valid", "totals": "totals agree with another layer",
     "inside": "all lie inside another layer", "overlaps": "no areas lie on each other", "gaps": "no gaps between areas",
 }  # fmt: skip
 _FIELDS = ("unique", "filled", "totals")
@@ -67,9 +69,9 @@ class Check(EachLayer):
     )  # fmt: skip
 
     class Settings(OperationSettings):
-        that: Literal["count", "unique", "filled", "condition", "valid", "totals", "inside", "overlaps", "gaps"] = (
-            setting("Check that", kind="choice", choices=_THAT, example="unique", help="What must hold.")
-        )
+        that: Literal[
+            "count", "unique", "filled", "condition", "share", "valid", "totals", "inside", "overlaps", "gaps"
+        ] = setting("Check that", kind="choice", choices=_THAT, example="unique", help="What must hold.")
         least: int = setting("At least", kind="whole", default=1, ge=0, shown_when=("that", ("count",)),
                              help="The smallest number of features that will do.")  # fmt: skip
         most: int = setting("At most", kind="whole", default=-1, ge=-1, shown_when=("that", ("count",)),
@@ -79,7 +81,12 @@ class Check(EachLayer):
             help="The fields it is about. For totals: fields to sum up, beside number, length and area.",
         )  # fmt: skip
         where: str = setting("Condition", kind="condition", default="", example="depth_m >= 0",
-                             shown_when=("that", ("condition",)), help="An SQL condition that must hold for every feature.")  # fmt: skip
+                             shown_when=("that", ("condition", "share")),
+                             help="An SQL condition that must hold for every feature, or for the share wanted.")  # fmt: skip
+        least_share: float = setting("At least, per cent", kind="number", default=0.0, ge=0, le=100, shown_when=("that", ("share",)),
+                                     help="The smallest share of all features that will do.")  # fmt: skip
+        most_share: float = setting("At most, per cent", kind="number", default=100.0, ge=0, le=100, shown_when=("that", ("share",)),
+                                    help="The largest share of all features that will do.")  # fmt: skip
         other: str = setting("Other layer", kind="layer", tables=True, default="", example="register:lease_beds",
                              shown_when=("that", _OTHER), help="The layer to hold it against: step, or step:layer.")  # fmt: skip
         otherwise: Literal["stop", "look"] = setting(
@@ -96,6 +103,9 @@ class Check(EachLayer):
             if that in ("unique", "filled") and isinstance(given, list) and given
             else ""
         )
+        if that == "share":
+            limits = f"{settings.get('least_share', 0)} to {settings.get('most_share', 100)} %"
+            fields = f", {limits}: {' '.join(str(settings.get('where') or '…').split())}"
         if that == "condition":
             fields = f": {' '.join(str(settings.get('where') or '…').split())}"
         if that == "count":
@@ -108,7 +118,7 @@ class Check(EachLayer):
         found = figuring.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
         if settings.that in ("unique",) and not settings.fields:
             found.append(Finding(Level.ERROR, "Say which fields are the key.", setting="fields"))
-        if settings.that == "condition":
+        if settings.that in ("condition", "share"):
             try:
                 parse_condition(settings.where, facts.schema(), context.values, context.field_values)
             except ExpressionError as error:
@@ -198,6 +208,20 @@ def _condition(layer: Layer, settings: Any, context: Context) -> _Answer:
     return _Answer(not len(rows), text if len(rows) else f"{' '.join(settings.where.split())} for all", rows)
 
 
+def _share(layer: Layer, settings: Any, context: Context) -> _Answer:
+    condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
+    holds, _ = truth(condition, layer.table, context.values)
+    if not len(layer):
+        return _Answer(False, "there are no features to take a share of", _NOBODY)
+    found = 100.0 * float(holds.sum()) / len(layer)
+    fits = settings.least_share <= found <= settings.most_share
+    text = f"{' '.join(settings.where.split())} holds for {share(int(holds.sum()), len(layer))}"
+    wanted = f"{settings.least_share:g} to {settings.most_share:g} % are wanted"
+    # too many are as wrong as too few, and then it is these that offend
+    rows = _NOBODY if fits else np.flatnonzero(holds if found > settings.most_share else ~holds)
+    return _Answer(fits, f"{text}, {wanted}", rows)
+
+
 def _valid(layer: Layer, settings: Any, context: Context) -> _Answer:
     assert layer.geometry is not None
     rows = np.flatnonzero(~shapely.is_valid(layer.geometry) & ~shapely.is_missing(layer.geometry))
@@ -283,6 +307,6 @@ def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
 
 
 _ASK = {
-    "count": _count, "unique": _unique, "filled": _filled, "condition": _condition, "valid": _valid, "totals": _totals,
+    "count": _count, "unique": _unique, "filled": _filled, "condition": _condition, "share": _share, "valid": _valid, "totals": _totals,
     "inside": _inside, "overlaps": _overlaps, "gaps": _gaps,
 }  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -12,12 +12,15 @@ import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, matches
+from eskret.core.naming import number_collisions
 from eskret.core.words import bold, counted
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
 from eskret.operations.kept import share
 from eskret.operations.settings import OperationSettings, setting
 
 _KINDS = {"points": (0, 4), "lines": (1, 2, 5), "areas": (3, 6), "collections": (7,)}
+_OF_LAYERS = {"point": "points", "line": "lines", "area": "areas", "mixed": "of several kinds", "table": "tables"}
+_ABOUT = {"name": "its own name", "file": "its file", "kind": "its kind", "crs": "its coordinate system"}
 _FIGURES = ("features", *_KINDS, "without_geometry", "empty", "invalid")
 
 
@@ -47,6 +50,14 @@ class Tally(Gathering):
             "By the values of", kind="fields", default=[], example="kind",
             help="A row for each value of these fields; a layer that lacks one counts as empty there.",
         )  # fmt: skip
+        kinds: list[Literal["point", "line", "area", "mixed", "table"]] = setting(
+            "Kinds of layers", kind="choices", default=list(_OF_LAYERS), choices=_OF_LAYERS, min_length=1,
+            help="Layers of which kinds are counted; leave tables out where only shapes count.",
+        )  # fmt: skip
+        about: list[Literal["name", "file", "kind", "crs"]] = setting(
+            "Tell of each layer", kind="choices", default=[], choices=_ABOUT,
+            help="More columns: what the layer is called in its file, which file that is, its kind and coordinate system.",
+        )  # fmt: skip
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("by")
@@ -54,11 +65,11 @@ class Tally(Gathering):
         return f"Tally {bold(entering or '…')}{by}"
 
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
-        chosen = [f for f in facts if _chosen(f.key, settings)]
+        chosen = [f for f in facts if _chosen(f, settings)]
         if not chosen:
-            text = (
-                f"No layer is called {in_words(settings.layers, 6)}. There are {in_words((f.key for f in facts), 12)}."
-            )
+            there = in_words((f"{f.key} ({f.kind})" for f in facts), 12)
+            kinds = "" if len(settings.kinds) == len(_OF_LAYERS) else f" and is of kind {' or '.join(settings.kinds)}"
+            text = f"No layer is called {in_words(settings.layers, 6)}{kinds}. There are {there}."
             return Forecast((), (Finding(Level.ERROR, text, setting="layers"),))
         findings = [
             Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="by")
@@ -66,7 +77,7 @@ class Tally(Gathering):
         ]  # fmt: skip
         if findings:
             return Forecast((), tuple(findings))
-        fields = tuple(Field(n, t) for n, t in _schema(settings.by))
+        fields = tuple(Field(n, t) for n, t in _schema(settings))
         count = None if settings.by else len(chosen)
         return Forecast((
             LayerFacts(context.step or "tally", context.step or "tally", Kind.TABLE, None, fields, count,
@@ -74,34 +85,43 @@ class Tally(Gathering):
         ))  # fmt: skip
 
     def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
-        chosen = [layer for layer in layers if _chosen(layer.key, settings)]
+        chosen = [layer for layer in layers if _chosen(layer, settings)]
         whole = sum(map(len, chosen))
         rows: list[dict[str, Any]] = []
         for number, layer in enumerate(chosen):
-            rows += _counted(layer, settings.by)
+            rows += _counted(layer, settings)
             context.watch(number + 1, len(chosen))
         for row in rows:
             row["share"] = round(100 * row["features"] / whole, 2) if whole else 0.0
-        schema = pa.schema([pa.field(n, t) for n, t in _schema(settings.by)])
+        schema = pa.schema([pa.field(n, t) for n, t in _schema(settings)])
         key = context.step or "tally"
         out = Layer(key, pa.Table.from_pylist(rows, schema))
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in chosen)
-        return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, whole, len(chosen))))
+        return Outcome(
+            (out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, settings, whole, len(chosen)))
+        )
 
 
-def _chosen(key: str, settings: Any) -> bool:
-    return any(matches(pattern, key) for pattern in settings.layers)
+def _chosen(layer: Layer | LayerFacts, settings: Any) -> bool:
+    return str(layer.kind) in settings.kinds and any(matches(pattern, layer.key) for pattern in settings.layers)
 
 
-def _schema(by: Sequence[str]) -> list[tuple[str, pa.DataType]]:
+def _columns(settings: Any) -> list[str]:
+    """The columns of the fields that are counted by: called like them, or numbered where a column of the tally is called so."""
+    return number_collisions(list(settings.by), taken=["layer", *settings.about, *_FIGURES, "share"])
+
+
+def _schema(settings: Any) -> list[tuple[str, pa.DataType]]:
     return [
-        ("layer", pa.string()), *((name, pa.string()) for name in by), *((f, pa.int64()) for f in _FIGURES),
-        ("share", pa.float64()),
+        ("layer", pa.string()), *((n, pa.string()) for n in (*settings.about, *_columns(settings))),
+        *((f, pa.int64()) for f in _FIGURES), ("share", pa.float64()),
     ]  # fmt: skip
 
 
-def _counted(layer: Layer, by: Sequence[str]) -> list[dict[str, Any]]:
+def _counted(layer: Layer, settings: Any) -> list[dict[str, Any]]:
     """A row for each value of the fields, in order, empty last; one for the whole layer where none is named."""
+    by = settings.by
+    about = {"name": layer.name or layer.key, "file": layer.origin or None, "kind": str(layer.kind), "crs": layer.crs}
     values = [
         layer.table.column(n).to_pylist() if n in layer.table.column_names else [None] * len(layer) for n in by
     ]  # fmt: skip
@@ -116,7 +136,8 @@ def _counted(layer: Layer, by: Sequence[str]) -> list[dict[str, Any]]:
     for group in sorted(groups, key=lambda g: [(v is None, v or "") for v in g]):
         at = np.array(groups[group], np.int64)
         figures = {name: int(mask[at].sum()) for name, mask in marks.items()}
-        out.append({"layer": layer.key, **dict(zip(by, group, strict=True)), "features": len(at), **figures})
+        told = {"layer": layer.key, **{n: about[n] for n in settings.about}}
+        out.append({**told, **dict(zip(_columns(settings), group, strict=True)), "features": len(at), **figures})
     return out
 
 
@@ -133,16 +154,20 @@ def _marks(layer: Layer) -> dict[str, np.ndarray]:
     return out
 
 
-def _remarks(rows: Sequence[Mapping[str, Any]], whole: int, layers: int) -> list[Remark]:
+def _remarks(rows: Sequence[Mapping[str, Any]], settings: Any, whole: int, layers: int) -> list[Remark]:
     """What a person wants to read in the ledger without opening the table."""
     out = [Remark(f"{counted(whole, 'feature')} in {counted(layers, 'layer')}")]
+    moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, _columns(settings), strict=True)
+             if name != column]  # fmt: skip
+    if moved:
+        out.append(Remark(in_words(moved, 4)))
     for name, words in (("without_geometry", "without geometry"), ("invalid", "invalid")):
         number = sum(r[name] for r in rows)
         if number:
             out.append(Remark(f"{words}: {share(number, whole)}", look=name == "invalid"))
     by_value: Counter[str] = Counter()
     for row in rows:
-        named = [str(v) if v is not None else "empty" for k, v in row.items() if k not in (*_FIGURES, "layer", "share")]
+        named = [str(row[k]) if row[k] is not None else "empty" for k in _columns(settings)]
         by_value[", ".join(named)] += row["features"]
     if len(by_value) > 1 or "" not in by_value:
         out += [Remark(f"{value}: {share(number, whole)}") for value, number in by_value.most_common(6)]

@@ -18,7 +18,7 @@ from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.naming_fields import field_called
+from eskret.operations.naming_fields import field_called, renamed
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -71,9 +71,9 @@ class Compute(EachLayer):
             text = f"{facts.key}: {error.sentence()}"
             finding = Finding(Level.ERROR, text, "", "value", facts.key, error.start, error.length)
             return Forecast((), (finding,))
-        name = field_called(facts.names(), settings.field)
+        name = field_called(facts.names(), settings.field, context)
         kind = _kind(found, settings.type)
-        said = []
+        said = renamed(facts, settings.field, name, "field")
         fields = list(facts.fields)
         if name in facts.names():
             said.append(Finding(Level.LOOK, f"{facts.key}: the field '{name}' is there already and is written over.",
@@ -89,7 +89,7 @@ class Compute(EachLayer):
         values, failing = _values(expression, layer.table, context.values)
         values, endless = _finite(values)
         made = retyped(values, _kind(values.type, settings.type))
-        name = field_called(layer.table.column_names, settings.field)
+        name = field_called(layer.table.column_names, settings.field, context)
         at = layer.table.schema.get_field_index(name)
         table = (
             layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from pydantic import model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
@@ -14,12 +15,12 @@ from eskret.core.expression import parse_condition, truth
 from eskret.core.keys import as_values
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.totals import totals_of
-from eskret.core.words import bold
+from eskret.core.words import PER_CENT, bold
 from eskret.errors import ExpressionError, SettingError
 from eskret.operations import by_place
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import share
-from eskret.operations.naming_fields import field_called
+from eskret.operations.naming_fields import field_called, renamed
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -29,7 +30,9 @@ class Flag(EachLayer):
 
     The condition is one on the fields, on the place, or both. Without a value, a yes/no field says of every feature
     whether it holds. With a value, the features for which it holds get that value in the field; the others keep what
-    stood there, or stay empty where the field is new. The share is of all features, counted, whatever is chosen elsewhere.
+    stood there, get another value, or are emptied, as you choose. Features of which it cannot be told, because a field
+    asked for is empty, are left as they are. The share is of all features, counted, whatever is chosen elsewhere; it
+    stands in the step's totals, so that reports and two runs side by side tell it, and 'check' can hold it to limits.
     """
 
     id = "flag"
@@ -59,10 +62,26 @@ class Flag(EachLayer):
             help="What to write where it holds. Left empty, the field says yes or no of every feature.",
         )  # fmt: skip
 
+        others: Literal["leave", "other value", "empty"] = setting(
+            "Where it does not hold", kind="choice", default="leave",
+            choices={"leave": "leave what stands there", "other value": "write another value", "empty": "empty the field"},
+            help="What becomes of the other features, where a value is given for those for which it holds.",
+        )  # fmt: skip
+        other_value: str = setting(
+            "Other value", default="", example="outside", shown_when=("others", ("other value",)),
+            help="What to write where it does not hold.",
+        )  # fmt: skip
+
         @model_validator(mode="after")
         def _something(self) -> Flag.Settings:
             if not self.where.strip() and not self.to:
                 raise ValueError("write a condition, or name a layer to compare with")
+            if self.others != "leave" and not self.value:
+                raise ValueError(
+                    "say what to write where it holds; without a value the field says yes or no of every feature"
+                )
+            if self.others == "other value" and not self.other_value:
+                raise ValueError("say which other value to write where it does not hold")
             return self
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
@@ -70,7 +89,9 @@ class Flag(EachLayer):
         place = by_place.in_words(settings) if settings.get("to") else ""
         held = " and ".join(filter(None, (f"where {where}" if where else "", place))) or "where …"
         value = f"{settings['field']} = {settings['value']}" if settings.get("value") and settings.get("field") else ""
-        return f"Flag {bold(entering or '…')} {held}" + (f" with {value}" if value else "")
+        other = {"other value": f", else {settings.get('other_value') or '…'}", "empty": ", else empty"}
+        rest = other.get(str(settings.get("others")), "")
+        return f"Flag {bold(entering or '…')} {held}" + (f" with {value}{rest}" if value else "")
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         findings: list[Finding] = []
@@ -82,21 +103,21 @@ class Flag(EachLayer):
                 findings.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
         if settings.to:
             findings += by_place.findings(facts, settings, context)
-        name = field_called(facts.names(), settings.field)
+        name = field_called(facts.names(), settings.field, context)
         there = next((f for f in facts.fields if f.name == name), None)
         kind = _kind(there.type if there else None, settings.value)
+        findings += renamed(facts, settings.field, name, "field")
         if there is not None:
-            try:
-                _written(settings.value, there.type, name)
-            except SettingError as error:
-                findings.append(
-                    Finding(Level.ERROR, f"{facts.key}: {error.sentence()}", setting="value", layer=facts.key)
-                )
-            else:
-                text = (
-                    f"{facts.key}: the field '{name}' is there already and is written over where the condition holds."
-                )
-                findings.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
+            for text, said in ((settings.value, "value"), *_other(settings)):
+                try:
+                    _written(text, there.type, name)
+                except SettingError as error:
+                    problem = f"{facts.key}: {error.sentence()}"
+                    findings.append(Finding(Level.ERROR, problem, setting=said, layer=facts.key))
+        if there is not None and not findings:
+            where = "" if settings.others != "leave" or not settings.value else " where the condition holds"
+            text = f"{facts.key}: the field '{name}' is there already and is written over{where}."
+            findings.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
         if any(f.level is Level.ERROR for f in findings):
             return Forecast((), tuple(findings))
         fields = facts.fields if there else (*facts.fields, Field(name, kind))
@@ -104,13 +125,17 @@ class Flag(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         held = np.ones(len(layer), bool)
+        untold = np.zeros(len(layer), bool)
         remarks: list[Remark] = []
         accounts: tuple[InputAccount, ...] = ()
         if settings.where.strip():
             condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
             held, unknown = truth(condition, layer.table, context.values)
-            if (unknown & ~held).any():
-                text = f"{int((unknown & ~held).sum()):,} could not be told, because a field asked for is empty; they are not marked"
+            untold = unknown & ~held
+            if untold.any():
+                text = (
+                    f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"
+                )
                 remarks.append(Remark(text, layer.key, look=True))
         if settings.to:
             found = by_place.placed(layer, settings, context)
@@ -118,11 +143,15 @@ class Flag(EachLayer):
             remarks += found.remarks
             accounts = found.accounts
         remarks.insert(0, Remark(f"it holds for {share(int(held.sum()), len(layer))}", layer.key))
-        out = _marked(layer, held, settings)
+        out = _marked(layer, held, ~held & ~untold, settings, context)
         rows = np.arange(len(layer))
+        totals = totals_of(out, context.totals)
+        if len(layer):
+            name = field_called(layer.table.column_names, settings.field, context)
+            totals = (*totals, (name, 100.0 * float(held.sum()) / len(layer), PER_CENT))
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer)), *accounts),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
+            (OutputAccount(layer.key, len(out), totals),), rows, tuple(remarks),
         )  # fmt: skip
 
 
@@ -139,28 +168,33 @@ def _written(value: str, kind: pa.DataType, name: str) -> pa.Scalar:
     """
     if not value and not pa.types.is_boolean(kind):
         raise SettingError(f"the field '{name}' is there already and says no yes or no", way_out="Choose another field")
-    written = as_values([value if value else True], kind)[0]
+    written = pa.scalar(as_values([value if value else True], kind)[0].as_py(), kind)
     if not written.is_valid:
         raise SettingError(f"the field '{name}' cannot hold '{value}'", way_out="Choose another field or value")
     return written
 
 
-def _marked(layer: Layer, held: np.ndarray, settings: Any) -> Layer:
-    name = field_called(layer.table.column_names, settings.field)
-    there = layer.table.schema.get_field_index(name)
-    if there < 0 and not settings.value:
-        return layer.with_table(layer.table.append_column(name, pa.array(held)))
-    kind = _kind(layer.table.schema.field(there).type if there >= 0 else None, settings.value)
-    written = _written(settings.value, kind, name)
-    if there < 0:
-        column = pa.array(np.zeros(len(held), np.int32), mask=~held)
-        marked = pa.array([written.as_py()], kind).take(column)
-        return layer.with_table(layer.table.append_column(name, marked))
+def _other(settings: Any) -> tuple[tuple[str, str], ...]:
+    """The value for the other features, with its setting, where there is one."""
+    return ((settings.other_value, "other_value"),) if settings.others == "other value" else ()
+
+
+def _marked(layer: Layer, held: np.ndarray, not_held: np.ndarray, settings: Any, context: Context) -> Layer:
+    name = field_called(layer.table.column_names, settings.field, context)
+    at = layer.table.schema.get_field_index(name)
     if not settings.value:
-        return layer.with_table(layer.table.set_column(there, name, pa.array(held)))
-    old = layer.table.column(there).combine_chunks()
-    both = pa.concat_arrays(
-        [pa.array([written.as_py()], kind), *(old.chunks if isinstance(old, pa.ChunkedArray) else [old])]
-    )
-    rows = np.where(held, 0, np.arange(len(held)) + 1)
-    return layer.with_table(layer.table.set_column(there, name, both.take(pa.array(rows, pa.int64()))))
+        yes_no = pa.array(held)
+        if at >= 0:
+            return layer.with_table(layer.table.set_column(at, name, yes_no))
+        return layer.with_table(layer.table.append_column(name, yes_no))
+    kind = _kind(layer.table.schema.field(at).type if at >= 0 else None, settings.value)
+    old = layer.table.column(at) if at >= 0 else pa.chunked_array([pa.nulls(len(held), kind)])
+    marked = pc.if_else(pa.array(held), _written(settings.value, kind, name), old)
+    if settings.others != "leave":
+        other = (
+            _written(settings.other_value, kind, name) if settings.others == "other value" else pa.scalar(None, kind)
+        )
+        marked = pc.if_else(pa.array(not_held), other, marked)
+    if at >= 0:
+        return layer.with_table(layer.table.set_column(at, name, marked))
+    return layer.with_table(layer.table.append_column(name, marked))

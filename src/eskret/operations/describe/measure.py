@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 import shapely
+from pydantic import field_validator, model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts
@@ -36,7 +37,8 @@ class Measure(EachLayer):
     In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
     coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. In the plane, the step says
     how far the scale of the projection is off at the layer's place. Fields are called length_km, area_ha and so on; one
-    that is there is measured anew. A mile is 1,609.344 m, a foot 0.3048 m; the US survey foot only by its name.
+    that is there is measured anew, and you can call a field otherwise. A mile is 1,609.344 m, a foot 0.3048 m; the US
+    survey foot only by its name.
     """
 
     id = "measure"
@@ -66,11 +68,33 @@ class Measure(EachLayer):
             "Unit of areas", kind="choice", default="ha", choices={u: u for u in AREAS},
             help="The unit of areas; it is part of the field's name.",
         )  # fmt: skip
+        called: dict[str, str] = setting(
+            "Fields called otherwise", kind="pairs", default={}, example="area = size_ha",
+            help="Written as measure = name of its field; the others are named after measure and unit.",
+        )  # fmt: skip
         how: Literal["fitting", "planar", "geodesic"] = setting(
             "Along", kind="choice", default="fitting",
             choices={"fitting": "the plane, or the ellipsoid for degrees", "planar": "the plane", "geodesic": "the ellipsoid"},
             help="Where lengths and areas are taken.",
         )  # fmt: skip
+
+        @field_validator("called")
+        @classmethod
+        def _measures(cls, value: dict[str, str]) -> dict[str, str]:
+            for what in value:
+                if what not in _WHAT:
+                    raise ValueError(f"'{what}' is no measure. There are {', '.join(_WHAT)}")
+            return value
+
+        @model_validator(mode="after")
+        def _apart(self) -> Measure.Settings:
+            idle = [w for w in self.called if w not in self.what]
+            if idle:
+                raise ValueError(f"a name is given for '{idle[0]}', which is not measured")
+            names = [n.casefold() for n, _ in _fields(self.what, self.model_dump())]
+            if len(set(names)) < len(names):
+                raise ValueError("two measures would go into one field")
+            return self
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         what = settings.get("what")
@@ -96,7 +120,10 @@ class Measure(EachLayer):
             if what in _FIT and facts.kind not in (*_FIT[what], Kind.MIXED, Kind.TABLE):
                 text = f"{facts.key}: {facts.kind}s have no {what}; the field stays empty."
                 found.append(Finding(Level.LOOK, text, layer=facts.key, setting="what"))
-        new = _fields(settings.what, settings.model_dump())
+        new = _fields_of(settings, facts.names())
+        for name in sorted({n for n, _ in new} & set(facts.names())):
+            text = f"{facts.key}: the field '{name}' is there already and is measured anew."
+            found.append(Finding(Level.NOTE, text, layer=facts.key, setting="what"))
         fields = [*(f for f in facts.fields if f.name not in {n for n, _ in new}), *(Field(n, t) for n, t in new)]
         if any(f.level is Level.ERROR for f in found):
             return Forecast((), tuple(found))
@@ -121,7 +148,7 @@ class Measure(EachLayer):
                 if on_ellipsoid
                 else planar(layer.geometry, layer.crs)
             )
-        for (name, kind), what in zip(_fields(settings.what, settings.model_dump()), settings.what, strict=True):
+        for (name, kind), what in zip(_fields_of(settings, layer.table.column_names), settings.what, strict=True):
             unit = AREAS[settings.area_unit] if what == "area" else LENGTHS[settings.length_unit]
             values = sizes[what] / unit if sizes is not None and what in sizes else _figure(layer, what)
             column = pa.array(np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind,
@@ -155,7 +182,16 @@ def _fields(what: Sequence[str], settings: Mapping[str, Any]) -> list[tuple[str,
         "area": f"area_{area}",
         "bearing": "bearing_deg",
     }
-    return [(names.get(w, w), pa.int64() if w in ("corners", "parts") else pa.float64()) for w in what]
+    called = settings.get("called") or {}
+    return [
+        (str(called.get(w) or names.get(w, w)), pa.int64() if w in ("corners", "parts") else pa.float64()) for w in what
+    ]
+
+
+def _fields_of(settings: Any, names: Sequence[str]) -> list[tuple[str, pa.DataType]]:
+    """As ``_fields``; one that is there but for capitals is meant."""
+    there = {n.casefold(): n for n in names}
+    return [(there.get(n.casefold(), n), t) for n, t in _fields(settings.what, settings.model_dump())]
 
 
 def _figure(layer: Layer, what: str) -> np.ndarray:
