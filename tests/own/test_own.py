@@ -149,8 +149,9 @@ def test_errors_name_the_file_and_the_line(folder: Path) -> None:
     line = next(n for n, x in enumerate(text.splitlines(), 1) if "1 / 0" in x)
     code(folder, text)
     result = flow(folder).run()
-    assert f"grow.py, line {line}: ZeroDivisionError: division by zero" in result.error and result.state == "failed"
-    for text, says in (("def x(:\n", "grow.py, line 1: this is not sound Python"), ("\n\nraise KeyError('x')\n", "line 3: KeyError"),
+    assert f"grow.py, line {line}: it divides by zero" in result.error and result.state == "failed"
+    missing = "\n\nraise KeyError('x')\n"
+    for text, says in (("def x(:\n", "grow.py, line 1: this is not sound Python"), (missing, "line 3: there is no 'x' where it"),
                        (GROW.replace("by: float", "id: float"), "a setting cannot be called 'id'"),
                        (GROW.replace('title="Grow"', 'title="Grow", phase="Later"'), "there is no phase 'Later'")):  # fmt: skip
         code(folder, text)
@@ -297,3 +298,59 @@ def test_own_operations_on_the_command_line(folder: Path, monkeypatch: pytest.Mo
         "Written" in run(app, ["new-operation", "Thing"]).output
         and "workflow.step('own:grow'" in run(app, ["script", "own.toml"]).output
     )
+
+
+PATHS = '''
+from pathlib import Path
+
+import eskret
+from geopandas import GeoDataFrame
+
+
+def words(values):
+    return Path(values["names"]).read_text().split()
+
+
+@eskret.operation(title="Name them")
+def name_them(
+    layer: GeoDataFrame,
+    names: Path = eskret.setting("Names", help="A file of words."),
+    word: str = eskret.setting("Word", help="One of them.", choices=words, default="one"),
+) -> GeoDataFrame:
+    """Write a word of a file into a field."""
+    layer = layer.copy()
+    layer["word"] = f"{word} of {len(names.read_text().split())}"
+    return layer
+'''
+
+
+def test_a_file_is_looked_for_from_the_workflows_folder(
+    folder: Path, tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    code(folder, PATHS, "name_them")
+    (folder / "names.txt").write_text("one two three")
+    workflow = flow(folder, "own:name_them", names="names.txt", word="two")
+    monkeypatch.chdir(tmp_path_factory.mktemp("elsewhere"))
+    result = workflow.run()
+    assert result.state != "failed", result.error
+    assert set(result.layers["mine"][0].table.column("word").to_pylist()) == {"two of 3"}
+    (folder / "names.txt").unlink()
+    found = workflow.rehearse().errors
+    assert "name_them.py, line" in found[0].text and "names.txt: it is not there" in found[0].text
+
+
+@pytest.mark.parametrize(
+    ("line", "says"),
+    [
+        ('raise eskret.EskretError("it is too far", way_out="Come nearer")', "it is too far. Come nearer."),
+        ('raise ValueError("nobody lives there")', "nobody lives there. See to that value"),
+        ("import no_such_library", "it needs the Python library 'no_such_library', which is not there"),
+        ('open("/no/such/file")', "/no/such/file: it is not there. See to that file"),
+        ('layer["depth"]', "there is no 'depth' where it looks for it"),
+        ("assert by < 0", "what it takes for granted does not hold"),
+        ("None.x", "has no attribute 'x' (AttributeError). Mend it there"),
+    ],
+)
+def test_ordinary_errors_read_as_sentences(folder: Path, line: str, says: str) -> None:
+    code(folder, GROW.replace('account.remark("done with it", look=by > 50)', line))
+    assert says in flow(folder).run().error

@@ -84,7 +84,8 @@ def setting(
     ----------
     label, help, example : what the form says.
     default : its value where none is given; without one it must be given.
-    kind : how it is asked for, where the type does not say: condition, crs, measure, field, fields, layer, file.
+    kind : how it is asked for, where the type does not say: condition, crs, measure, field, fields, layer, file. A file comes
+        as a whole path, from the workflow's folder where it was relative; as a ``Path`` where the annotation says so.
     choices : values to choose from: a list, ``{value: words}``, or a function of the values of all settings.
     shown_when : ``("other", value)`` or ``("other", [values])``: it matters only then.
     of : for a field: the setting that names its layer.
@@ -141,12 +142,24 @@ class Declared:
 
     def infos(self) -> dict[str, SettingInfo]:
         """What a form needs to know of each setting; choices that depend on others are those for the defaults."""
-        defaults = {n: s.default for n, s in self.settings.items() if s.default is not ...}
+        defaults = {n: "" if s.default is ... else s.default for n, s in self.settings.items()}
         return {n: self._info(n, s, defaults) for n, s in self.settings.items()}
 
+    def kind_of(self, name: str) -> str:
+        """How a setting is asked for, its choices left aside."""
+        declared = self.settings[name]
+        return declared.kind or _kind_of(self.types[name], declared)
+
     def _info(self, name: str, declared: OwnSetting, values: Mapping[str, Any]) -> SettingInfo:
-        kind = declared.kind or _kind_of(self.types[name], declared)
-        choices = self.choices(name, values) if declared.choices is not None else _literals(self.types[name])
+        kind, choices = self.kind_of(name), _literals(self.types[name])
+        if callable(declared.choices):
+            kind = "choice"
+            try:
+                choices = self.choices(name, values)
+            except Exception:
+                choices = {}  # they hang on what is not given yet, such as a file
+        elif declared.choices is not None:
+            choices = self.choices(name, values)
         if choices:
             kind = "choice"
         label = declared.label or name.replace("_", " ").capitalize()
@@ -225,6 +238,10 @@ def _kind_of(kind: Any, declared: OwnSetting) -> str:
         return "flag"
     if kind is int:
         return "whole"
+    if kind is float:
+        return "number"
+    if isinstance(kind, type) and issubclass(kind, Path):
+        return "file"
     if origin is list or kind is list:
         return "patterns"
     return "text"

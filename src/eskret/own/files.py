@@ -15,6 +15,7 @@ from eskret.formats import gdal
 from eskret.operations.base import Operation
 from eskret.own import trust
 from eskret.own.declare import declared_in
+from eskret.own.failures import in_words
 from eskret.own.sources import AllowedSources
 from eskret.own.wrap import OwnOperation, failure, operation_of
 
@@ -101,7 +102,7 @@ def _import(project: Project, path: Path, source: bytes) -> None:
     except BaseException as error:
         if isinstance(error, KeyboardInterrupt):
             raise
-        project.problems.append(Problem(path, _line_in(error, path), f"{type(error).__name__}: {error}"))
+        project.problems.append(Problem(path, _line_in(error, path), in_words(error)[0]))
         return
     for thing in list(vars(module).values()):
         declared = declared_in(thing)

@@ -28,6 +28,9 @@ def {name}(
     Then how to use it. The rows keep their labels (the index): they tell which row became which, so that the ledger
     balances. Rows that do not leave are set aside with a reason.
     """
+    if layer.crs is not None and layer.crs.is_geographic:
+        # what can be put right by whoever uses it: one sentence, and the way out
+        raise eskret.EskretError("the coordinates are degrees", way_out="Bring the layer to another CRS first")
     empty = layer.geometry.is_empty | layer.geometry.isna()
     account.set_aside(empty, "has no shape")
     kept = layer[~empty]

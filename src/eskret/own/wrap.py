@@ -21,6 +21,7 @@ from eskret.formats import gdal
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Level, Operation, Outcome, Source
 from eskret.operations.bring import bring
 from eskret.own.declare import ALL, EACH, Account, Declared, sentence_of
+from eskret.own.failures import in_words
 
 FIRST_LABEL = 1 << 40
 """Rows are labelled from here, so that an index that was made anew is never taken for theirs."""
@@ -46,7 +47,7 @@ class OwnOperation(Operation, ABC):
         """What the settings whose choices hang on others offer with these values, by setting."""
         declared = self.declared
         given = {n: s.default for n, s in declared.settings.items() if s.default is not ...}
-        values = {n: settings.get(n, given.get(n, "")) for n in declared.settings}
+        values = self._whole_paths({n: settings.get(n, given.get(n, "")) for n in declared.settings})
         return {
             n: self._told(partial(declared.choices, n, values))
             for n, s in declared.settings.items() if callable(s.choices)
@@ -54,7 +55,7 @@ class OwnOperation(Operation, ABC):
 
     def wrong(self, settings: Any) -> dict[str, str]:
         """What is wrong with the settings beyond their types: by choices that hang on others, by the check."""
-        values = _values(settings)
+        values = self._whole_paths(_values(settings))
         out = {}
         for name, declared in self.declared.settings.items():
             if callable(declared.choices):
@@ -68,6 +69,18 @@ class OwnOperation(Operation, ABC):
                 out[""] = found
             elif isinstance(found, Mapping):
                 out.update({str(k): str(v) for k, v in found.items() if v})
+        return out
+
+    def _whole_paths(self, values: dict[str, Any], context: Context | None = None) -> dict[str, Any]:
+        """Values with files as whole paths, from the workflow's folder, wherever the program was started. That is the one in
+        which the code's own folder lies."""
+        at = context or Context(self.declared.file.resolve().parent.parent)
+        out = dict(values)
+        for name in out:
+            if self.declared.kind_of(name) == "file" and isinstance(out.get(name), str) and out[name]:
+                path = at.path(at.fill(out[name]) if context else out[name])
+                kind = self.declared.types.get(name)
+                out[name] = path if isinstance(kind, type) and issubclass(kind, Path) else str(path)
         return out
 
     def _told(self, work: Callable[[], Any]) -> Any:
@@ -101,9 +114,9 @@ class OwnOperation(Operation, ABC):
             raise SettingError(text, setting=name)
         declared = self.declared
         account = Account(context.watch)
-        given = _values(settings)
-        for name, info in declared.infos().items():
-            if info.kind == "layer" and given.get(name):
+        given = self._whole_paths(_values(settings), context)
+        for name in given:
+            if declared.kind_of(name) == "layer" and given[name]:
                 layers = context.other_layers(name)
                 given[name] = to_frame(layers[0]) if layers else None
         more = {declared.account: account} if declared.account else {}
@@ -160,12 +173,10 @@ def failure(error: BaseException, file: Path) -> EskretError:
     """What somebody's own code raised, with the line of theirs where it happened."""
     lines = [f for f in traceback.extract_tb(error.__traceback__) if Path(f.filename) == file]
     line = lines[-1].lineno if lines else getattr(error, "lineno", None)
-    text = str(error) or "no more is told"
     where = f"{file.name}, line {line}" if line else file.name
     counts = {"line": line} if line else {}
-    return EskretError(
-        f"{type(error).__name__}: {text}", place=where, way_out="Mend it there and run again", counts=counts
-    )
+    problem, way_out = in_words(error)
+    return EskretError(problem, place=where, way_out=way_out, counts=counts)
 
 
 class OwnEach(OwnOperation, EachLayer):
