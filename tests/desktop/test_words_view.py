@@ -28,7 +28,7 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     words = bench.words
     assert bench.pages.currentWidget() is words and words.isVisible() and words.model.rowCount() == 11
     hand.click(words.draft)
-    assert words.model.rowCount() == 13 and "11 of 13 spellings settled" in words.says.text()
+    assert words.model.rowCount() == 14 and "12 of 14 spellings settled" in words.says.text()
 
     # two spellings of one thing stand together; both chosen, one word typed, one key
     first = line_of(hand, "Gravel")
@@ -39,12 +39,19 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     words.word.setFocus()
     QTest.keyClicks(words.word, "gravel")
     QTest.keyClick(words.word, Qt.Key.Key_Return)
-    assert "13 of 13 spellings settled" in words.says.text() and words.dirty
+    assert "14 of 14 spellings settled" in words.says.text() and words.dirty
     words.table.setFocus()
     hand.keys("Ctrl+Z", words.table)
-    assert "11 of 13" in words.says.text()
+    assert "12 of 14" in words.says.text()
     hand.click(words.suggest_button)
     assert words.model.data(words.model.index(line_of(hand, "gravel (coarse)"), WORD)) == "gravel (coarse)"
+
+    # features without a value stand there too, settled to stay so; a button settles others to it
+    words.table.selectRow(line_of(hand, "(no value)"))
+    assert words.model.data(words.model.index(line_of(hand, "(no value)"), WORD)) == "(empty)"
+    words.table.selectRow(line_of(hand, "Gravel"))
+    hand.click(words.empty_button)
+    assert words.model.data(words.model.index(line_of(hand, "Gravel"), WORD)) == "(empty)"
 
     # a cell typed into
     words.table.setFocus()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -196,7 +198,7 @@ def test_a_word_list_goes_to_a_file_and_into_several_fields(tmp_path: Path) -> N
     layer = layer_of([square(0, 0)] * 4, bottom=["Sand", "sand", "Mudd", None], under=["Mud", "Mud", "Sand", "Sand"])
     drafted = do("draft_words", [layer], fields=["bottom", "under"])
     table = drafted.layers[0].table
-    assert table.column_names == ["field", "spelling", "count", "suggestion", "word"] and len(table) == 5
+    assert table.column_names == ["field", "spelling", "count", "suggestion", "word"] and len(table) == 6
     entries = [Entry(**{k: v or "" for k, v in r.items() if k != "count"}, count=r["count"]) for r in table.to_pylist()]
     entries = [e for e in entries if e.spelling != "Mudd"]
     write_list(tmp_path / "words.csv", entries)
@@ -206,9 +208,55 @@ def test_a_word_list_goes_to_a_file_and_into_several_fields(tmp_path: Path) -> N
     assert "'bottom': 1 value not in the list, such as Mudd (1)" in said(outcome)
     over = do("apply_words", layer, tmp_path, words="words.csv", fields=["bottom"], ending="")
     assert rows(over, "bottom") == ["Sand", "Sand", "Mudd", None]
-    (tmp_path / "bad.csv").write_text("a,b\n1,2\n")
-    with pytest.raises(InputError, match="no column 'field'"):
+    (tmp_path / "bad.csv").write_text("a,b,c\n1,2,3\n")
+    with pytest.raises(InputError, match="no column 'field', and not just two"):
         read_list(tmp_path / "bad.csv")
+
+
+def test_letters_changed_about_and_what_is_short_for_a_word() -> None:
+    found = [("Road", 40), ("Harbour Road", 30), ("Rd", 20), ("Raod", 2), ("Harbour Rd", 2), ("Hbr Road", 1), ("Harbuor Road", 1),
+             ("Bed", 9), ("Bd", 1), ("Bud", 9), ("Plot 12", 3), ("Plt 13", 1), ("Ro", 1)]  # fmt: skip
+    words = suggested(found)
+    assert words["Raod"] == words["Rd"] == "Road"
+    assert words["Harbour Rd"] == words["Hbr Road"] == words["Harbuor Road"] == "Harbour Road"
+    assert words["Bd"] == "Bd", "short for two words, and so for none"
+    assert words["Plt 13"] == "Plt 13" and words["Ro"] == "Ro" and words["Bud"] == "Bud"
+
+
+def test_thousands_of_spellings_with_letters_changed_about_come_to_their_words() -> None:
+    chance = random.Random(1)
+    letters = ["".join(chance.choices("abcdefghijklmnop", k=chance.randint(5, 14))) for _ in range(4_000)]
+    found = [(w, 4_000 - n) for n, w in enumerate(dict.fromkeys(letters))]
+    wrong = {w[:2] + w[3] + w[2] + w[4:]: w for w, _ in found[:1_000] if w[2] != w[3]}
+    words = suggested([*found, *((w, 1) for w in wrong if w not in dict(found))])
+    right = sum(words[w] == words[of] for w, of in wrong.items())
+    assert right > 0.95 * len(wrong)
+
+
+def test_empty_texts_and_features_without_a_value_are_settled_too(tmp_path: Path) -> None:
+    layer = layer_of([square(0, 0)] * 6, bottom=["Sand", "", None, "n/a", " ", "Sand"])
+    table = do("draft_words", [layer], fields=["bottom"]).layers[0].table
+    drafted = {r["spelling"]: r for r in table.to_pylist()}
+    assert set(drafted) == {"Sand", "", "n/a", " ", "(no value)"} and drafted["(no value)"]["count"] == 1
+    entries = [Entry("bottom", s, r["count"], r["suggestion"]) for s, r in drafted.items()]
+    write_list(tmp_path / "words.csv", entries)
+    before = do("apply_words", layer, tmp_path, words="words.csv", fields=["bottom"], ending="")
+    assert rows(before, "bottom") == ["Sand", "", None, "n/a", " ", "Sand"]  # nothing is settled
+    settled = {"n/a": "(empty)", "": "unknown", "(no value)": "never asked"}
+    write_list(tmp_path / "words.csv", [replace(e, word=settled.get(e.spelling, "")) for e in entries])
+    after = do("apply_words", layer, tmp_path, words="words.csv", fields=["bottom"], ending="")
+    assert rows(after, "bottom") == ["Sand", "unknown", "never asked", None, " ", "Sand"]
+    assert "1 of them emptied" in said(after)
+
+
+@pytest.mark.parametrize(("text", "encoding"), [("mudd,Mud\nsand,Sand\n", "utf-8"), ("mudd;Mud\nRøck;Røck\n", "cp1252"),
+                                                ("mudd\tMud\nsand\tSand\n", "utf-16")])  # fmt: skip
+def test_somebodys_list_of_two_columns_is_taken_as_it_is(tmp_path: Path, text: str, encoding: str) -> None:
+    (tmp_path / "theirs.csv").write_bytes(text.encode(encoding))
+    layer = layer_of([square(0, 0)] * 2, bottom=["mudd", "Mud"], under=["x", "mudd"])
+    outcome = do("apply_words", layer, tmp_path, words="theirs.csv", fields=["bottom", "under"])
+    assert rows(outcome, "bottom_tidy") == ["Mud", "Mud"] and rows(outcome, "under_tidy") == ["x", "Mud"]
+    assert all(e.field == "" for e in read_list(tmp_path / "theirs.csv"))
 
 
 def test_points_become_lines_and_their_pace() -> None:

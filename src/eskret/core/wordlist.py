@@ -3,23 +3,33 @@
 A list is a CSV file (RFC 4180) with the columns ``field``, ``spelling``, ``count``, ``suggestion`` and ``word``. The
 suggestion is drafted: near spellings are grouped, and the most frequent of a group is suggested for all of it. The word is
 the analyst's own decision and is kept when the list is drafted anew.
+
+Two of the texts in a list mean something else than themselves: the spelling ``(no value)`` stands for features without a
+value, and the word ``(empty)`` for having none. An empty text is a spelling like any other.
 """
 
 from __future__ import annotations
 
-import difflib
 import re
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import pyarrow as pa
+from rapidfuzz import process
+from rapidfuzz.distance import OSA
 
 from eskret.core.naming import without_accents
 from eskret.core.profile import values_with_counts
 
 COLUMNS = ("field", "spelling", "count", "suggestion", "word")
-_NEAR = 0.82
-_MOST = 20_000
+ANY = ""
+"""The field of an entry that counts in every field, as in a list of two columns."""
+NO_VALUE, EMPTY = "(no value)", "(empty)"
+MOST = 20_000
+"""Spellings of a field that are listed; more are no words."""
+_SHORT, _LONG = 4, 8
+"""Letters from which one that is wrong still leaves the same word, and from which two do."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,13 +65,15 @@ def draft(columns: Mapping[str, pa.ChunkedArray], earlier: Iterable[Entry] = ())
     known = {(e.field, e.spelling): e for e in earlier}
     out: list[Entry] = []
     for field, column in columns.items():
-        found = [(str(v), n) for v, n in values_with_counts(column, _MOST)]
-        decided = {e.spelling: e.word for (f, _), e in known.items() if f == field and e.word}
+        found = [(str(v), n) for v, n in values_with_counts(column, MOST)]
+        decided = {e.spelling: e.word for (f, _), e in known.items() if f in (ANY, field) and e.word}
         suggestions = suggested(found, decided)
         for spelling, count in found:
             out.append(Entry(field, spelling, count, suggestions[spelling], decided.get(spelling, "")))
+        if column.null_count:
+            out.append(Entry(field, NO_VALUE, column.null_count, EMPTY, decided.get(NO_VALUE, EMPTY)))
     met = {(e.field, e.spelling) for e in out}
-    out += [replace(e, count=0) for place, e in known.items() if place not in met]
+    out += [replace(e, count=0) for place, e in known.items() if place not in met and e.field != ANY]
     return out
 
 
@@ -73,35 +85,84 @@ def suggested(found: Sequence[tuple[str, int]], decided: Mapping[str, str] | Non
     found : spellings with how often each is met, the most frequent first.
     decided : words settled on for spellings.
     """
-    heads: list[tuple[str, str]] = []  # a group's skeleton and its word
+    heads = _Heads()
     exact: dict[str, str] = {}
     for known, settled in (decided or {}).items():
-        if skeleton(known) not in exact:
+        if known != NO_VALUE and settled != EMPTY and skeleton(known) not in exact:
             exact[skeleton(known)] = settled
-            heads.append((skeleton(known), settled))
+            heads.add(skeleton(known), settled)
+    # what is short for something can be met before it: all words there are come first
+    whole = _Heads()
+    for spelling, _ in found:
+        whole.add(skeleton(spelling), " ".join(spelling.split()))
     out = {}
     for spelling, _ in found:
         bare = skeleton(spelling)
-        word: str | None = exact.get(bare)
+        word: str | None = exact.get(bare) or heads.near(bare)
         if word is None:
-            near = _nearest(bare, [h for h, _ in heads])
-            word = next((w for h, w in heads if h == near), None) if near else None
+            long = {exact.get(skeleton(w)) or heads.near(skeleton(w)) or w for w in whole.long_for(bare)}
+            word = long.pop() if len(long) == 1 else None  # what is short for several is short for none
         if word is None:
             word = " ".join(spelling.split())
-            heads.append((bare, word))
+            heads.add(bare, word)
         exact.setdefault(bare, word)
         out[spelling] = word
     return out
 
 
-def _nearest(bare: str, heads: Sequence[str]) -> str | None:
-    """The head that this is a near spelling of; digits must be the same, so that plot 12 is not taken for plot 13."""
-    if len(bare) < 4:
-        return None
-    digits = re.findall(r"\d+", bare)
-    same = [h for h in heads if re.findall(r"\d+", h) == digits and abs(len(h) - len(bare)) <= max(2, len(bare) // 4)]
-    found = difflib.get_close_matches(bare, same, 1, _NEAR)
-    return found[0] if found else None
+class _Heads:
+    """Words by their skeletons, to be found by near ones. Digits must be the same, so that plot 12 is not taken for plot 13."""
+
+    def __init__(self) -> None:
+        self._words: dict[str, str] = {}
+        self._by_size: dict[tuple[tuple[str, ...], int], list[str]] = defaultdict(list)
+        self._by_ends: dict[tuple[str, ...], list[str]] = defaultdict(list)
+
+    def add(self, bare: str, word: str) -> None:
+        if bare in self._words:
+            return
+        self._words[bare] = word
+        self._by_size[_digits(bare), len(bare)].append(bare)
+        self._by_ends[_ends(bare)].append(bare)
+
+    def near(self, bare: str) -> str | None:
+        """The word of the nearest skeleton: a letter left out, put in, wrong or changed about with its neighbour; two of these in
+        longer ones. The word that was there first, of several."""
+        if len(bare) < _SHORT:
+            return None
+        most = 2 if len(bare) >= _LONG else 1
+        best: tuple[float, str] | None = None
+        for size in range(len(bare) - most, len(bare) + most + 1):
+            found = process.extractOne(
+                bare, self._by_size.get((_digits(bare), size), ()), scorer=OSA.distance, score_cutoff=most
+            )
+            if found is not None and (best is None or found[1] < best[0]):
+                best = (found[1], found[0])
+        return None if best is None else self._words[best[1]]
+
+    def long_for(self, bare: str) -> list[str]:
+        """The words that this may be short for, as rd for road: their first and last letters, and others in their order."""
+        return [self._words[h] for h in self._by_ends.get(_ends(bare), ()) if h != bare and _shortens(bare, h)]
+
+
+def _digits(bare: str) -> tuple[str, ...]:
+    return tuple(re.findall(r"\d+", bare))
+
+
+def _ends(bare: str) -> tuple[str, ...]:
+    """First and last letter of each part."""
+    return tuple(part[0] + part[-1] for part in bare.split())
+
+
+def _shortens(bare: str, long: str) -> bool:
+    """Whether every part of a skeleton is that of the other, or short for it."""
+    for short, whole in zip(bare.split(), long.split(), strict=True):
+        if short == whole:
+            continue
+        letters = iter(whole)
+        if len(short) < 2 or len(short) > len(whole) - 2 or not short.isalpha() or not all(c in letters for c in short):
+            return False
+    return True
 
 
 def as_table(entries: Sequence[Entry]) -> pa.Table:
@@ -118,5 +179,12 @@ def as_table(entries: Sequence[Entry]) -> pa.Table:
 
 
 def words_for(entries: Iterable[Entry], field: str) -> dict[str, str]:
-    """For each spelling of a field the word to use."""
-    return {e.spelling: e.use for e in entries if e.field == field}
+    """For each spelling of a field the word to use; what a list says of all fields counts where it says nothing of this."""
+    listed = list(entries)
+    return {e.spelling: e.use for of in (ANY, field) for e in listed if e.field == of}
+
+
+def brought(value: str | None, words: Mapping[str, str]) -> str | None:
+    """A value brought to its word; None for no value."""
+    word = words.get(NO_VALUE if value is None else value, value)
+    return None if word == EMPTY else word

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.core.wordlist import Entry
+from eskret.core.wordlist import ANY, EMPTY, Entry
 from eskret.core.words import counted
 from eskret.desktop.files import may_leave
 from eskret.desktop.paths import relative
@@ -89,6 +89,8 @@ class WordsModel(QAbstractTableModel):
             if column == WORD and role == Qt.ItemDataRole.DisplayRole and not entry.word:
                 return "not settled"
             spelling = entry.spelling.replace(" ", "·") if entry.spelling != entry.spelling.strip() else entry.spelling
+            if not spelling and role == Qt.ItemDataRole.DisplayRole:
+                spelling = "an empty text"
             return [entry.field, spelling, f"{entry.count:,}", entry.suggestion, entry.word][column]
         if role == Qt.ItemDataRole.TextAlignmentRole and column == COUNT:
             return int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
@@ -127,6 +129,7 @@ class WordsView(QWidget):
         self._before: list[tuple[Entry, ...]] = []
         self.lists = QComboBox()
         self.lists.setAccessibleName("Word list")
+        self._pairs = False  # whether the file is somebody's list of two columns
         self.lists.setMinimumWidth(180)
         self.lists.activated.connect(lambda _: self._other_list())
         self.fields = QComboBox()
@@ -170,6 +173,9 @@ class WordsView(QWidget):
             "Take the suggestion", "For what is chosen; without, for all not settled", self.suggest
         )
         self.keep_button = push_button("Keep as spelled", "Use the spelling itself for what is chosen", self.keep)
+        self.empty_button = push_button(
+            "Leave empty", "Leave no value where this is spelled", lambda: self.settle(self._chosen(), EMPTY)
+        )
         self.clear_button = push_button(
             "Not settled", "Take the word away from what is chosen", lambda: self.settle(self._chosen(), "")
         )
@@ -177,7 +183,8 @@ class WordsView(QWidget):
         self.save_button = push_button("Save the list", "Write the file; the next run uses it (Ctrl+S)", self.save)
         self.save_button.setObjectName("primary")
         foot = in_row(
-            self.word, self.fill_button, self.suggest_button, self.keep_button, self.clear_button, self.undo_button, None,
+            self.word, self.fill_button, self.suggest_button, self.keep_button, self.empty_button, self.clear_button,
+            self.undo_button, None,
             self.says, self.save_button,
         )  # fmt: skip
         whole = QVBoxLayout(self)
@@ -231,11 +238,12 @@ class WordsView(QWidget):
     def open_list(self, path: Path) -> None:
         """Read a list; one that is not there yet is empty."""
         self._forget()
-        self.path = path
+        self.path, self._pairs = path, False
         try:
             self.entries = tuple(read_list(path)) if path.exists() else ()
         except EskretError as error:
             self.says.setText(error.sentence())
+        self._pairs = bool(self.entries) and all(e.field == ANY and not e.count for e in self.entries)
         self._saved = self.entries
         self.fields.clear()
         self._show()
@@ -310,6 +318,10 @@ class WordsView(QWidget):
         except EskretError as error:
             self.says.setText(error.sentence())
             return
+        if self._pairs:
+            self._pairs = False
+            text = f"{self.path.name} was a list of two columns; it has those of a word list now, and counts as before."
+            self._session.told.emit("look", text, "")
         self._saved = self.entries
         self._show()
         self._session.rehearse()
@@ -353,7 +365,7 @@ class WordsView(QWidget):
 
     def _enable(self) -> None:
         chosen = bool(self.table.selectionModel().selectedRows())
-        for button in (self.fill_button, self.keep_button, self.clear_button):
+        for button in (self.fill_button, self.keep_button, self.empty_button, self.clear_button):
             button.setEnabled(chosen)
         self.word.setEnabled(chosen)
         self.suggest_button.setEnabled(chosen or any(not self.entries[n].word for n in self.model.shown))

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.totals import totals_of
-from eskret.core.wordlist import words_for
+from eskret.core.wordlist import ANY, brought, words_for
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list
@@ -29,7 +29,8 @@ class ApplyWords(EachLayer):
 
     The tidied words stand in new fields beside the originals, called after them with an ending; with an empty ending the
     fields themselves are tidied. A spelling that is not in the list stays as it is, and is counted and listed, so that
-    you can draft the list anew.
+    you can draft the list anew. The word (empty) leaves a value empty, and the spelling (no value) stands for features
+    without one. A list of two columns, spelling and word, is taken as it is, for every field.
     """
 
     id = "apply_words"
@@ -49,7 +50,7 @@ class ApplyWords(EachLayer):
 
     class Settings(OperationSettings):
         words: str = setting("Word list", kind="wordlist", min_length=1, example="words.csv",
-                             help="A CSV made by Draft words and settled by you.")  # fmt: skip
+                             help="A CSV made by Draft words and settled by you, or anybody's list of two columns.")  # fmt: skip
         fields: list[str] = setting("Fields", kind="fields", min_length=1, example="bottom, species",
                                     help="Fields whose spellings are brought to the list's words.")  # fmt: skip
         ending: str = setting("Ending of new fields", default="_tidy", example="_tidy",
@@ -68,6 +69,9 @@ class ApplyWords(EachLayer):
             entries = read_list(context.path(context.fill(settings.words)))
         except EskretError as error:
             return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="words"),))
+        if entries and all(e.field == ANY for e in entries):
+            text = f"{settings.words} is a list of two columns: {counted(len(entries), 'spelling')} with their words, the first line too."
+            found.append(Finding(Level.NOTE, text, setting="words"))
         for field in settings.fields:
             words = words_for(entries, field)
             if not words:
@@ -75,11 +79,11 @@ class ApplyWords(EachLayer):
                 found.append(Finding(Level.LOOK, text, setting="fields", layer=facts.key))
             values = facts.values([field])
             if words and values is not None:
-                missing = sorted(
-                    {str(v) for v in pc.unique(values.column(0)).to_pylist() if v is not None} - set(words)
-                )
+                met = pc.unique(values.column(0).cast(pa.string())).to_pylist()
+                missing = sorted({v for v in met if v is not None and v.strip()} - set(words))
                 if missing:
-                    text = f"{facts.key}: {counted(len(missing), 'spelling')} of '{field}' not in the list: {in_words(missing, 4)}."
+                    many = counted(len(missing), f"spelling of '{field}' is", f"spellings of '{field}' are")
+                    text = f"{facts.key}: {many} not in the list: {in_words(missing, 4)}."
                     found.append(Finding(Level.LOOK, text, setting="words", layer=facts.key))
         new = [f"{f}{settings.ending}" for f in settings.fields]
         fields = [*(f for f in facts.fields if f.name not in new or not settings.ending),
@@ -96,14 +100,18 @@ class ApplyWords(EachLayer):
                 raise figuring.missing_field(layer, field)
             words = words_for(entries, field)
             values = layer.table.column(field).cast(pa.string()).to_pylist()
-            tidy = [None if v is None else words.get(v, v) for v in values]
-            strange = np.array([n for n, v in enumerate(values) if v is not None and v not in words], np.int64)
+            tidy = [brought(v, words) for v in values]
+            strange = np.array(
+                [n for n, v in enumerate(values) if v is not None and v.strip() and v not in words], np.int64
+            )
+            emptied = sum(b is None and a is not None for a, b in zip(values, tidy, strict=True))
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
             name = f"{field}{settings.ending}"
             at = table.schema.get_field_index(name)
             column = pa.array(tidy, pa.string())
             table = table.append_column(name, column) if at < 0 else table.set_column(at, name, column)
-            remarks.append(Remark(f"'{field}': {counted(changed, 'value')} brought to another word", layer.key))
+            said = f"'{field}': {counted(changed, 'value')} brought to another word"
+            remarks.append(Remark(said + (f", {emptied:,} of them emptied" if emptied else ""), layer.key))
             if len(strange):
                 often = Counter(values[n] for n in strange.tolist()).most_common(4)
                 shown = ", ".join(f"{v} ({n})" for v, n in often)

@@ -6,10 +6,11 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
-from eskret.core.wordlist import Entry, as_table, draft
+from eskret.core.wordlist import MOST, Entry, as_table, draft
 from eskret.core.words import bold, counted
 from eskret.formats.wordlist_file import read_list
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
@@ -28,8 +29,10 @@ class DraftWords(Gathering):
     """List the spellings met in some fields, how often, and a word to use for each.
 
     Spellings that differ in case, accents, blanks, or a letter or two are grouped, and the most frequent of a group is
-    suggested for all; numbers in them must be the same. Save the table as CSV, settle the words in the Word list view or
-    in a spreadsheet, and let Apply words use it. Words settled in an earlier list are kept and used for what is like them.
+    suggested for all, and for what is short for it, as Rd for Road; numbers in them must be the same. Save the table as
+    CSV, settle the words in the Word list view or in a spreadsheet, and let Apply words use it. Words settled in an
+    earlier list are kept and used for what is like them. The spelling (no value) stands for features without one, and the
+    word (empty) for leaving it so.
     """
 
     id = "draft_words"
@@ -85,7 +88,11 @@ class DraftWords(Gathering):
         out = Layer(key, as_table(entries))
         unsettled = sum(not e.word for e in entries)
         groups = len({(e.field, e.use) for e in entries})
-        remarks = [Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
+        remarks = [
+            Remark(f"'{name}' has {n:,} spellings; only the {MOST:,} met most often are listed", look=True)
+            for name, column in columns.items() if (n := len(pc.unique(column.drop_null()))) > MOST
+        ]  # fmt: skip
+        remarks += [Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
                    Remark(f"{counted(unsettled, 'spelling')} not settled yet")]  # fmt: skip
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))
