@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+import sqlite3
 from pathlib import Path
 from typing import Any
 
@@ -174,8 +175,31 @@ def test_room_is_made_for_features(folder: Path, monkeypatch: pytest.MonkeyPatch
     for least in (1, 2, 3):
         cli("run", folder / "w.toml", "--set", f"least={least}", "-q")
     homes = sorted((Runs().folder / "runs").iterdir())
-    size = sum(p.stat().st_size for p in homes[-1].rglob("*") if p.is_file())
+    size = sum({p.stat().st_ino: p.stat().st_size for p in homes[-1].rglob("*") if p.is_file()}.values())
     monkeypatch.setattr(kept, "ROOM", int(size * 1.5))
     cli("run", folder / "w.toml", "--set", "least=4", "-q")
     left = [r.id for r in Runs().find() if Runs().layer(r.id, Runs().get(r.id).outputs[0]) is not None]
     assert left == [4] and len(Runs().find()) == 4
+
+
+def test_a_run_is_written_down_without_looking_through_all_others(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    looked: list[str] = []
+    walk = Path.rglob
+    for least in (1, 2, 2, 3):
+        cli("run", folder / "w.toml", "--set", f"least={least}", "-q")
+    with monkeypatch.context() as patch:
+        patch.setattr(Path, "rglob", lambda self, pattern: looked.append(self.name) or walk(self, pattern))
+        cli("run", folder / "w.toml", "--set", "least=4", "-q")
+    homes = Runs().folder / "runs"
+    assert [n for n in looked if n.isdigit()] == ["5"] and len(list(homes.iterdir())) == 5
+
+    def there() -> int:
+        return sum({p.stat().st_ino: p.stat().st_size for p in homes.rglob("*") if p.is_file()}.values())
+
+    def told() -> int:
+        with sqlite3.connect(Runs().folder / "runs.sqlite") as db:
+            return int(db.execute("SELECT bytes FROM room").fetchone()[0])
+
+    assert told() == there() > 0
+    Runs().remove([2, 4])  # the third has the same features as the second
+    assert told() == there() > 0

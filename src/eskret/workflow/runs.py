@@ -39,6 +39,9 @@ CREATE TABLE IF NOT EXISTS outputs (
     run INTEGER, path TEXT, layer TEXT, step TEXT, features INTEGER, sha256 TEXT, content TEXT, number INTEGER, facts TEXT);
 CREATE INDEX IF NOT EXISTS outputs_of ON outputs (run);
 CREATE INDEX IF NOT EXISTS runs_of ON runs (workflow);
+CREATE TABLE IF NOT EXISTS held (run INTEGER, file INTEGER, bytes INTEGER, PRIMARY KEY (run, file)) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS held_file ON held (file);
+CREATE TABLE IF NOT EXISTS room (bytes INTEGER);
 """
 
 
@@ -131,7 +134,7 @@ class Runs:
         InputError : it cannot be written down.
         """
         id = self._keep(run, result, how)
-        self._make_room()
+        self._make_room([id])
         return id
 
     def _keep(self, run: Run, result: RunResult, how: str, batch: int = 0, label: str = "") -> int:
@@ -178,7 +181,7 @@ class Runs:
             outputs = tuple(done[k] for o in one.run.outputs if (k := (o.path, o.layer, o.step)) in done)
             told = replace(one.run, outputs=outputs)
             ids.append(self._keep(made, told, how, batch=ids[0] if ids else -1, label=one.label))
-        self._make_room()
+        self._make_room(ids)
         return ids
 
     def _output(self, run: int, number: int, one: Delivered, held: Mapping[Any, KeptLayer]) -> tuple[Any, ...]:
@@ -191,20 +194,44 @@ class Runs:
     def _home(self, run: int) -> Path:
         return self.folder / "runs" / str(run)
 
-    def _make_room(self) -> None:
-        """Let go of the features of the oldest runs, where there is too much of them."""
-        sizes: dict[Path, int] = {}
-        seen: set[int] = set()
-        homes = sorted((p for p in (self.folder / "runs").glob("*") if p.name.isdigit()), key=lambda p: -int(p.name))
-        for home in homes:
-            stats = [s for p in home.rglob("*") if p.is_file() and (s := p.stat()).st_ino not in seen]
-            seen.update(s.st_ino for s in stats)
-            sizes[home] = sum(s.st_size for s in stats)
-        left = 0
-        for home in homes:
-            left += sizes[home]
-            if left > ROOM:
-                shutil.rmtree(home, ignore_errors=True)
+    def _make_room(self, ids: Sequence[int]) -> None:
+        """Let go of the features of the oldest runs, where there is too much of them. What there is stands in the database, so
+        that a thousand runs are not looked through for the next.
+
+        Parameters
+        ----------
+        ids : the runs that came last.
+        """
+        gone: list[int] = []
+        try:
+            with self._open() as db:
+                db.execute("BEGIN IMMEDIATE")
+                if db.execute("SELECT count(*) FROM room").fetchone()[0] == 0:
+                    db.execute("INSERT INTO room VALUES (0)")
+                    ids = sorted(int(p.name) for p in (self.folder / "runs").glob("*") if p.name.isdigit())
+                for id in ids:
+                    self._count(db, id)
+                while db.execute("SELECT bytes FROM room").fetchone()[0] > ROOM:
+                    (oldest,) = db.execute("SELECT min(run) FROM held").fetchone()
+                    if oldest is None:
+                        break
+                    _uncount(db, oldest)
+                    gone.append(oldest)
+        except (sqlite3.Error, OSError):
+            return  # the run is written down; what is too much goes at the next
+        for id in gone:
+            shutil.rmtree(self._home(id), ignore_errors=True)
+
+    def _count(self, db: sqlite3.Connection, run: int) -> None:
+        """Note the files of a run; one that several runs have counts once."""
+        for path in self._home(run).rglob("*"):
+            if not path.is_file():
+                continue
+            stat = path.stat()
+            known = db.execute("SELECT 1 FROM held WHERE file = ? LIMIT 1", (stat.st_ino,)).fetchone()
+            db.execute("INSERT OR IGNORE INTO held VALUES (?, ?, ?)", (run, stat.st_ino, stat.st_size))
+            if not known:
+                db.execute("UPDATE room SET bytes = bytes + ?", (stat.st_size,))
 
     # -- looking
 
@@ -283,10 +310,20 @@ class Runs:
                 for id in ids:
                     db.execute("DELETE FROM runs WHERE id = ?", (id,))
                     db.execute("DELETE FROM outputs WHERE run = ?", (id,))
+                    _uncount(db, id)
         except (sqlite3.Error, OSError) as error:
             raise InputError(f"they cannot be taken out ({error})", place=str(self._path)) from error
         for id in ids:
             shutil.rmtree(self._home(id), ignore_errors=True)
+
+
+def _uncount(db: sqlite3.Connection, run: int) -> None:
+    """Forget the files of a run; room is made by those that no other run has."""
+    db.execute(
+        "UPDATE room SET bytes = bytes - coalesce((SELECT sum(bytes) FROM held AS mine WHERE run = ? AND NOT EXISTS "
+        "(SELECT 1 FROM held AS other WHERE other.file = mine.file AND other.run <> mine.run)), 0)", (run,),
+    )  # fmt: skip
+    db.execute("DELETE FROM held WHERE run = ?", (run,))
 
 
 def output_now(path: Path, layer: str, told: str) -> str:

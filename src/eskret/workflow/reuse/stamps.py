@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import threading
 from contextlib import suppress
@@ -98,12 +99,19 @@ def with_companions(path: Path) -> list[Path]:
     """A file and those that belong to it: the parts of a shapefile, what a database has not folded in yet."""
     out = [path]
     if path.suffix.lower() == ".shp":
-        out += sorted(p for p in path.parent.glob(f"{_literal(path.stem)}.*") if p != path and p.is_file())
+        there = _by_stem(path.parent, path.parent.stat().st_mtime_ns)
+        named = {*there.get(path.stem, ()), *there.get(path.name, ())}
+        out += sorted(p for p in (path.with_name(n) for n in named) if p != path and p.is_file())
     if path.suffix.lower() == targets.GEOPACKAGE.ending:
         wal = path.with_name(f"{path.name}-wal")
         out += [wal] if wal.exists() and wal.stat().st_size else []
     return out
 
 
-def _literal(text: str) -> str:
-    return "".join(f"[{c}]" if c in "*?[" else c for c in text)
+@lru_cache(maxsize=8)
+def _by_stem(folder: Path, changed: int) -> dict[str, list[str]]:
+    """Names of a folder by their stem: a thousand shapefiles are not looked for in it one by one."""
+    out: dict[str, list[str]] = {}
+    for name in os.listdir(folder):
+        out.setdefault(name.rpartition(".")[0], []).append(name)
+    return out

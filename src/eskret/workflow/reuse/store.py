@@ -115,7 +115,7 @@ class Store:
         known += self.added
         self.added = 0
         if known > self.limit():
-            known = self.trim()
+            known = self.trim(int(0.9 * self.limit()))  # with room for a while: all entries are counted for it
         try:
             counter.write_text(json.dumps({"bytes": known}))
         except OSError:
