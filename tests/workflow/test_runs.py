@@ -182,7 +182,9 @@ def test_room_is_made_for_features(folder: Path, monkeypatch: pytest.MonkeyPatch
     assert left == [4] and len(Runs().find()) == 4
 
 
-def test_a_run_is_written_down_without_looking_through_all_others(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_run_is_written_down_without_looking_through_all_others(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     looked: list[str] = []
     walk = Path.rglob
     for least in (1, 2, 2, 3):

@@ -119,7 +119,7 @@ class Encoded:
         """Coordinates (n, 2) where all are points, else None; NaN for an empty one."""
         if not (self.types == POINT).all():
             return None
-        ends, raw = _buffers(self._whole)
+        ends, raw = buffers(self._whole)
         if not len(self) or (np.diff(ends) != 21).any():
             return None if len(self) else np.empty((0, 2))
         return raw[ends[0] : ends[-1]].reshape(-1, 21)[:, 5:].copy().view("<f8")
@@ -132,7 +132,7 @@ class Encoded:
         kinds = np.unique(self.types)
         if len(kinds) != 1 or kinds[0] not in (LINE, AREA):
             return None
-        ends, raw = _buffers(self._whole)
+        ends, raw = buffers(self._whole)
         at = ends[:-1] + 5
         owner = np.arange(len(self))
         begins, counts, owners = [], [], []
@@ -212,7 +212,7 @@ class Encoded:
         return out
 
 
-def _buffers(column: pa.Array) -> tuple[np.ndarray, np.ndarray]:
+def buffers(column: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     """Where each value begins in the bytes (n + 1), and the bytes."""
     kind = np.int64 if pa.types.is_large_binary(column.type) else np.int32
     _, places, data = column.buffers()
@@ -259,7 +259,7 @@ def _plain_types(column: pa.Array) -> np.ndarray | None:
         return None
     if not len(column):
         return np.empty(0, np.uint8)
-    ends, raw = _buffers(column)
+    ends, raw = buffers(column)
     if (np.diff(ends) < 5).any():
         return None
     heads = raw[ends[:-1, None] + np.arange(5)]

@@ -31,7 +31,8 @@ SMALL = 5_000
 
 _KINDS = {
     "POINT": Kind.POINT, "MULTIPOINT": Kind.POINT, "LINESTRING": Kind.LINE, "MULTILINESTRING": Kind.LINE,
-    "POLYGON": Kind.AREA, "MULTIPOLYGON": Kind.AREA,
+    "POLYGON": Kind.AREA, "MULTIPOLYGON": Kind.AREA, "CIRCULARSTRING": Kind.LINE, "COMPOUNDCURVE": Kind.LINE, "CURVE": Kind.LINE,
+    "MULTICURVE": Kind.LINE, "CURVEPOLYGON": Kind.AREA, "SURFACE": Kind.AREA, "MULTISURFACE": Kind.AREA,
 }  # fmt: skip
 # SQL types as OGC 12-128r19, table 1, has them; whatever else is declared is left to the library
 _TYPES: dict[str, tuple[pa.DataType, Callable[[Any], Any]]] = {
@@ -106,6 +107,8 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         described = geometry.get(name)
         if (data_type == "features") != (described is not None) or (described is not None and described[4]):
             return None
+        if described is not None and is_curved(described[1]):
+            return None  # the library's way tells of curves
         fields = []
         key = ""
         for _, column, declared, _, _, primary in db.execute(f"PRAGMA table_info({quote(name)})"):
@@ -130,6 +133,23 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         crs = systems.get(described[2]) if described is not None else None
         out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, "known", whole, str(path))
     return out
+
+
+def is_curved(declared: str) -> bool:
+    """Whether a geometry type is one of curves (OGC 12-128r19, annex G)."""
+    return any(word in declared for word in ("CURVE", "CIRCULAR", "SURFACE"))
+
+
+def declared_type(path: Path, name: str) -> str:
+    """The geometry type that a layer's table is declared with, in capitals; empty where none is."""
+    try:
+        with closing(sqlite.connect(path)) as db:
+            found = db.execute(
+                "SELECT upper(geometry_type_name) FROM gpkg_geometry_columns WHERE table_name = ?", (name,)
+            ).fetchone()
+    except (sqlite3.Error, OSError):
+        return ""
+    return str(found[0] or "") if found else ""
 
 
 def _crs(organization: str, code: int, definition: str) -> str | None:

@@ -21,12 +21,14 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.account import Remark
-from eskret.core.crs import crs_code, parse_crs
-from eskret.core.encoded import Encoded, decode, plain
+from eskret.core.crs import crs_code, crs_facts, parse_crs
+from eskret.core.encoded import Encoded, decode, plain, slices
+from eskret.core.kernels.curves import curved_rows, straight
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.texts import codec_of, is_text, recoded, settled
+from eskret.core.words import counted
 from eskret.errors import Code, CrsError, InputError
 from eskret.formats import geopackage_read
 from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
@@ -35,6 +37,8 @@ from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.xml_text import source_of, unknown_encoding
 
 BATCH = 10_000
+_DEGREES = 1e-8
+"""How far a chord may be from its arc in degrees: about a millimetre."""
 
 
 _SEQUENCES = (".geojsons", ".geojsonl")
@@ -293,13 +297,18 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     except failures() as error:
         raise unreadable(path, error) from error
     told = inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else ()
+    told = (
+        *told,
+        *_renamed(fields, originals, listed, inside),
+        *_foretold_curves(path, name, _crs(info["crs"])),
+    )
     count = int(info["features"])
     box = info.get("total_bounds")
     return LayerFacts(
         key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
         count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
-        origin=str(path), told=(*told, *_renamed(fields, originals, listed, inside)),
+        origin=str(path), told=told,
     )  # fmt: skip
 
 
@@ -401,9 +410,12 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
             place=str(path), way_out="It was probably cut short; fetch it again from its source",
         )  # fmt: skip
     geometry = whole = None
+    straightened = 0
     if column in schema.names:
         binary = pa.chunked_array(encoded, schema.field(column).type)
         whole = plain(binary)
+        if whole is None:
+            binary, straightened = without_curves(path, binary, _crs(info["crs"]))
         if whole is None:
             geometry = _decoded(path, binary)
         elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
@@ -421,6 +433,9 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     remarks.extend(source_of(path).remarks if path.suffix.lower() in _XML else ())
     remarks.extend(_losses(info["geometry_type"]))
     crs = _crs(info["crs"])
+    if straightened:
+        text = f"{counted(straightened, 'shape')} with curves made straight, to within {straight_words(crs)}"
+        remarks.append(Remark(text, look=True))
     kind = _settled_kind(info["geometry_type"], geometry, whole)
     layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
     reading = Reading(layer, table.num_rows, (), tuple(remarks))
@@ -495,7 +510,7 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
     table, binary, ids = found
     geometry = whole = None
     kind = facts.kind
-    if binary is not None and not _sound(binary):
+    if binary is not None and (len(curved_rows(binary)) or not _sound(binary)):
         return None  # the library says what it makes of it
     if binary is not None:
         whole = plain(binary)
@@ -577,6 +592,39 @@ def _losses(declared: str | None) -> list[Remark]:
     out = []
     if declared and (" M" in declared or declared.startswith("Measured")):
         out.append(Remark("measures (M values) are not kept", look=True))
-    if declared and ("Curve" in declared or "Circular" in declared or "Surface" in declared):
-        out.append(Remark("curves were turned into short straight lines", look=True))
     return out
+
+
+def straight_words(crs: str | None) -> str:
+    """How far a chord may be from its arc, for a person."""
+    if crs and crs_facts(crs).geographic:
+        return "a hundred-millionth of a degree"
+    return "1 mm" if _unit(crs) else "a thousandth of its unit"
+
+
+def without_curves(path: Path, binary: pa.ChunkedArray, crs: str | None) -> tuple[pa.ChunkedArray, int]:
+    """Shapes with curves made straight, to within a millimetre or what that is in degrees; and how many there were."""
+    rows = curved_rows(binary)
+    if not len(rows):
+        return binary, 0
+    values = [b for chunk in binary.chunks for b in slices(chunk)]
+    tolerance = _DEGREES if crs and crs_facts(crs).geographic else 0.001 / (_unit(crs) or 1.0)
+    had = 0
+    try:
+        for row in rows:
+            values[row], curves = straight(values[row] or b"", tolerance)
+            had += curves
+    except ValueError as error:
+        raise unreadable(path, error) from error
+    return pa.chunked_array([pa.array(values, binary.type)]), had
+
+
+def _foretold_curves(path: Path, name: str, crs: str | None) -> list[Remark]:
+    """That a layer of a type with curves will be made straight; the library tells only what it would become."""
+    if path.suffix.lower() != ".gpkg" or not geopackage_read.is_curved(geopackage_read.declared_type(path, name)):
+        return []
+    return [Remark(f"curves are made straight, to within {straight_words(crs)}", look=True)]
+
+
+def _unit(crs: str | None) -> float | None:
+    return crs_facts(crs).unit_metres if crs else None
