@@ -29,9 +29,19 @@ def main(endings: Sequence[str] = trial.ENDINGS) -> int:
                 if seen.what in (trial.UNTOLD, trial.FAULT):
                     wrong += 1
                     print(f"{ending} {seen.what}: {name}, {nulls}: {seen.differs[:200]}", flush=True)
-                if nulls in ("no nulls", "a null", "an empty one"):
-                    row = tables[title].setdefault(name, {})
-                    row[ending] = max(row.get(ending, KEPT), seen.what, key=_RANK.index)
+                # a table says in one row what becomes of shapes as such
+                what = KEPT if title == "Values" and seen.differs == trial.COLUMNS else seen.what
+                if nulls == "no nulls":
+                    tables[title].setdefault(name, {})[ending] = what
+                elif title == "Shapes" and name == "points" and nulls in ("a null", "an empty one"):
+                    row = tables[title].setdefault(
+                        "a feature without a shape" if nulls == "a null" else "an empty shape", {}
+                    )
+                    row[ending] = max(row.get(ending, KEPT), what, key=_RANK.index)
+                elif title == "Values" and nulls == "a null":
+                    row = tables[title].setdefault("no value", {})
+                    plain = tables[title].get(name, {}).get(ending, KEPT)
+                    row[ending] = max(row.get(ending, KEPT), KEPT if what == plain else what, key=_RANK.index)
                 for text in (*seen.foretold, *seen.after):
                     if text not in usual and seen.what != KEPT:
                         notes[ending][
@@ -48,8 +58,8 @@ def _page(tables: dict[str, dict[str, dict[str, str]]], notes: dict[str, dict[st
     out = ["# What each format keeps", "",
            f"Made by `make fidelity` from {tried:,} layers that were saved by a workflow, read again and compared value by",
            "value. *kept*: as it was. *changed, told*: the rehearsal or the ledger says so. *refused before*: nothing is written.",
-           "Where a null or an empty shape makes a difference, the worst is shown. What is read that is no UTF-8 is told; see",
-           "`tests/formats/test_encodings.py`.",
+           "Tables hold no shapes: CSV and workbooks get columns of coordinates or text instead, which is told. What is read that is",
+           "no UTF-8 is told; see `tests/formats/test_encodings.py`.",
            ""]  # fmt: skip
     for title, rows in tables.items():
         out += [f"## {title}", "", "| | " + " | ".join(trial.ENDINGS) + " |", "|---" * (len(trial.ENDINGS) + 1) + "|"]

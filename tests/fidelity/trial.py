@@ -17,6 +17,7 @@ from eskret.errors import EskretError
 from eskret.formats import parquet, sources
 
 ENDINGS = (".gpkg", ".geojson", ".geojsons", ".shp", ".fgb", ".parquet", ".csv", ".kml", ".gpx", ".xlsx")
+COLUMNS = "its shapes are columns"
 KEPT, TOLD, REFUSED, UNTOLD, FAULT = "kept", "told", "refused", "UNTOLD", "FAULT"
 
 
@@ -68,7 +69,7 @@ def through(folder: Path, layer: Layer, ending: str) -> Seen:
         return Seen(FAULT, f"cannot be read again: {error.sentence()}", foretold, after)
     differs = difference(layer, back)
     said = (*foretold, *after)
-    if differs == "its shapes are columns" and any("has no shapes" in t for t in said):
+    if differs == COLUMNS and any("has no shapes" in t for t in said):
         return Seen(TOLD, differs, foretold, after)
     if not differs:
         return Seen(KEPT, "", foretold, after)
@@ -79,8 +80,6 @@ def difference(mine: Layer, back: Layer) -> str:
     """The first thing that differs; empty where nothing does. The order of rows may, where a format says so."""
     if len(mine) != len(back):
         return f"{len(mine)} rows became {len(back)}"
-    if mine.drawn and not back.drawn:
-        return "its shapes are columns"
     if back.drawn and not mine.drawn and shapely.is_geometry(back.geometry).any():
         return "has shapes"
     order = list(range(len(back)))
@@ -99,6 +98,8 @@ def difference(mine: Layer, back: Layer) -> str:
         for a, b in zip(was, (came[n] for n in order), strict=True):
             if not same(a, b):
                 return f"{a!r} became {b!r}"
+    if mine.drawn and not back.drawn:
+        return COLUMNS
     if mine.drawn:
         assert mine.geometry is not None and back.geometry is not None
         theirs = back.geometry[order] if len(order) else back.geometry

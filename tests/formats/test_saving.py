@@ -110,7 +110,7 @@ def test_a_shapefile_is_made_to_fit_and_says_how(tmp_path: Path) -> None:
     )
     result = made.run()
     said = " | ".join(r.text for s in result.steps for r in s.remarks)
-    assert "'bottom_type_1': 2 texts were cut at 254 bytes" in said and "1 empty texts become no value" in said
+    assert "'bottom_type_1': 2 texts were cut at 254 bytes" in said and "1 empty text becomes no value" in said
     assert "'huge' has numbers of more than 18 digits and becomes text" in said and result.state == "look"
     frame = pyogrio.read_dataframe(tmp_path / "marks.shp")
     assert list(frame.columns)[:6] == ["bottom_typ", "bottom_t_2", "moment_d", "moment_t", "flag", "huge"]

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 from eskret.core.account import Remark
 from eskret.core.layer import Field, Layer
 from eskret.core.naming import number_collisions, without_accents
+from eskret.core.words import counted
 from eskret.errors import DeliveryError
 
 TEXT, SPLIT = "text", "split"
@@ -257,7 +258,8 @@ def _within(
     if not bounds.empty_texts:
         empty = int(pc.sum(pc.fill_null(pc.equal(column, ""), False)).as_py() or 0)
         if empty:
-            remarks.append(Remark(f"'{name}': {empty:,} empty texts become no value", key))
+            become = counted(empty, "empty text becomes", "empty texts become")
+            remarks.append(Remark(f"'{name}': {become} no value", key))
     limit, length = (bounds.text_bytes, pc.binary_length) if bounds.text_bytes else (bounds.text_signs, pc.utf8_length)
     if not limit:
         return column
@@ -271,7 +273,7 @@ def _within(
             f"'{name}' has {many:,} texts of more than {measure}", place=key,
             way_out=f"Have them cut, or save to a format without this bound; {bounds.title} has it",
         )  # fmt: skip
-    remarks.append(Remark(f"'{name}': {many:,} texts were cut at {measure}", key, look=True))
+    remarks.append(Remark(f"'{name}': {counted(many, 'text was', 'texts were')} cut at {measure}", key, look=True))
     cut = [v if v is None else _cut(v, limit, bool(bounds.text_bytes)) for v in column.to_pylist()]
     return pa.chunked_array([pa.array(cut, pa.string())])
 

@@ -7,6 +7,7 @@ descriptions, GPX 1.1 and KML 2.2 schemas, OGC 12-128 (times to the millisecond)
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
@@ -32,7 +33,9 @@ class Holds:
     ``texts`` are kinds of values that become text there; ``exact`` a whole number beyond which many readers round; ``digits``
     those of a second; ``places`` whether shapes are shapes, and not columns; ``nulls`` whether a row can be without one;
     ``empty_fields`` whether a layer without rows keeps its fields, ``empty_columns`` whether a field without values is kept;
-    ``heights_as`` what heights are called there, where they are no part of the shape.
+    ``heights_as`` what heights are called there, where they are no part of the shape; ``untyped`` whether all is text, of
+    which readers have to find out what it is; ``whole_digits`` those of a whole number that is one there, ``first_day`` the day
+    where its calendar begins.
     """
 
     title: str
@@ -53,6 +56,9 @@ class Holds:
     empty_fields: bool = True
     empty_columns: bool = True
     empty_texts: bool = True
+    untyped: bool = False
+    whole_digits: int = 0
+    first_day: dt.date | None = None
     largest: float = 0.0
     decimal_places: int = 0
 
@@ -134,6 +140,22 @@ def settle(layer: Layer, holds: Holds) -> Settled:
 def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[..., None]) -> pa.Table:
     field, column = table.schema.field(number), table.column(number)
     kind, name = field.type, field.name
+    if holds.untyped:
+        _tell_untyped(name, column, tell)
+    if holds.whole_digits and pa.types.is_integer(kind):
+        long = (
+            sum(v is not None and abs(v) >= 10**holds.whole_digits for v in column.to_pylist())
+            if _is_long(column, holds)
+            else 0
+        )
+        if long:
+            more = f"of more than {holds.whole_digits} digits"
+            tell(f"'{name}': {counted(long, f'whole number {more} becomes', f'whole numbers {more} become')} text")
+    if holds.first_day is not None and (pa.types.is_date(kind) or pa.types.is_timestamp(kind)):
+        early = int(pc.sum(pc.less(column.cast(pa.date32(), safe=False), pa.scalar(holds.first_day))).as_py() or 0)
+        if early:
+            before = f"before {holds.first_day.year}"
+            tell(f"'{name}': {counted(early, f'date {before} becomes', f'dates {before} become')} text")
     if pa.types.is_integer(kind) and holds.exact and len(column):
         ends = pc.min_max(column).as_py()
         if max(abs(ends["min"] or 0), abs(ends["max"] or 0)) > holds.exact:
@@ -183,6 +205,21 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
             begin = "text begins or ends" if blanks == 1 else "texts begin or end"
             tell(f"'{name}': {blanks:,} {begin} with blanks, which readers of {holds.title} leave out")
     return table
+
+
+def _is_long(column: pa.ChunkedArray, holds: Holds) -> bool:
+    ends = pc.min_max(column).as_py()
+    return max(abs(ends["min"] or 0), abs(ends["max"] or 0)) >= 10**holds.whole_digits
+
+
+def _tell_untyped(name: str, column: pa.ChunkedArray, tell: Callable[..., None]) -> None:
+    """What is written whole and exactly, and readers of texts alone do not take for what it is."""
+    if pa.types.is_decimal(column.type):
+        tell(f"'{name}' is written exactly; many readers take it for numbers of about 15 digits", False)
+    elif pa.types.is_time(column.type):
+        tell(f"'{name}' is a time of day, which is read again as text", False)
+    elif pa.types.is_uint64(column.type) and (pc.max(column).as_py() or 0) > MOST:
+        tell(f"'{name}' has whole numbers beyond {MOST:,}, which are read again as text", False)
 
 
 def _settled_shapes(

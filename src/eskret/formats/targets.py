@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -174,7 +175,8 @@ PARQUET = Target(
 )  # fmt: skip
 CSV = Target(
     "CSV", ".csv", ONE, _as_csv,
-    holds_values=Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True),
+    holds_values=Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True,
+                       untyped=True),
 )  # fmt: skip
 KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True,
              holds_values=Holds("KML", _TEXTS - {"yes/no"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False,
@@ -192,7 +194,7 @@ WORKBOOK = Target(
     words=frozenset({"title", "description"}),
     bounds=Bounds("a workbook", text_signs=workbook.MOST_SIGNS, most_fields=workbook.MOST_FIELDS - 2, most_rows=workbook.MOST_ROWS,
                   zones=False, empty_texts=False),
-    holds_values=Holds("a workbook", places=False, empties=True),
+    holds_values=Holds("a workbook", places=False, empties=True, whole_digits=15, first_day=dt.date(1900, 1, 1)),
 )  # fmt: skip
 TARGETS = {
     ".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".geojsons": SEQUENCE, ".shp": SHAPEFILE, ".fgb": FLATGEOBUF,

@@ -28,6 +28,8 @@ DELIMITERS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma", BLANKS: "
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
 _WHOLE = r"^\s*[+-]?(0|[1-9][0-9]*)\s*$"
 _NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
+_NO_NUMBER = r"^\s*[+-]?(?i:nan|inf|infinity)\s*$"
+"""As programs write what is no number, or endless, in a column of numbers (IEEE 754, 5.12.1)."""
 _COMMA_NUMBER = (
     r"^\s*[+-]?((0|[1-9][0-9]*)(,[0-9]*)?|,[0-9]+|[1-9][0-9]{0,2}(\.[0-9]{3})+(,[0-9]*)?)([eE][+-]?[0-9]+)?\s*$"
 )
@@ -237,7 +239,11 @@ def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
         if all_match(_WHOLE):
             return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.int64())
         if decimal == ".":
-            if all_match(_NUMBER):
+            numbers = pc.match_substring_regex(values, _NUMBER)
+            if (
+                pc.any(numbers).as_py()
+                and pc.all(pc.or_(numbers, pc.match_substring_regex(values, _NO_NUMBER))).as_py()
+            ):
                 return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.float64())
         elif all_match(_COMMA_NUMBER):
             plain = pc.replace_substring(pc.replace_substring(column, ".", ""), ",", ".")
@@ -248,10 +254,14 @@ def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
             return column.cast(pa.date32())
         if all_match(_TIME):
             zoned = pc.match_substring_regex(values, _ZONED)
+            digits = max(
+                len(f) for f in pc.unique(pc.replace_substring_regex(values, r"^[^.]*\.?(\d*).*$", r"\1")).to_pylist()
+            )
+            unit = "ms" if digits <= 3 else "us" if digits <= 6 else "ns"
             if pc.all(zoned).as_py():
-                return column.cast(pa.timestamp("ms", "UTC"))
+                return column.cast(pa.timestamp(unit, "UTC"))
             if not pc.any(zoned).as_py():
-                return column.cast(pa.timestamp("ms"))
+                return column.cast(pa.timestamp(unit))
     except pa.ArrowInvalid:
         pass  # a number of twenty digits, a 31st of June: it is text
     return column

@@ -79,7 +79,7 @@ def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field
         findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
     elif one.kind not in target.kinds and one.kind is not Kind.TABLE:
         held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
-        what = "shapes of several kinds, or none that is known," if one.kind is Kind.MIXED else f"{one.kind}s"
+        what = "shapes of several kinds, or of none that is known" if one.kind is Kind.MIXED else f"{one.kind}s"
         level = Level.LOOK if one.kind is Kind.MIXED else Level.ERROR
         findings.append(
             Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to")
