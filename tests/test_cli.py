@@ -98,7 +98,7 @@ def test_rehearse_foretells(project: Path) -> None:
 def test_look_says_what_is_there(demo: Path) -> None:
     code, out, err = call("look", demo / "register")
     assert code == 0 and err == ""
-    assert "lease_beds  412 area  EPSG:32626 WGS 84 / UTM zone 26N, m" in out
+    assert "lease_beds  412 areas  EPSG:32626 WGS 84 / UTM zone 26N, m" in out
     assert "granted (date), worked (yes/no)" in out and "tonnes (whole number)" in out
     (demo / "register" / "bad.gpkg").write_text("x")
     code, out, err = call("look", demo / "register")

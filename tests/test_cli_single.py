@@ -66,7 +66,7 @@ def test_one_operation_is_done(folder: Path) -> None:
         (["do", "buffer", "--distance", "3 m"], "needs layers to work on"),
         (["do", "buffer", "none.gpkg", "--distance", "3 m"], "there is no such file"),
         (["do", "dissolve", "places.gpkg", "--figures", "{ n = "], "is no table or list"),
-        (["do", "dissolve", "places.gpkg", "--figures", "sum n"], "more than a word"),
+        (["do", "dissolve", "places.gpkg", "--figures", "sum n"], "is not what 'figures' takes"),
         (["do", "clip", "places.gpkg:places", "areas.gpkg", "--to", "two.gpkg"], "Name the layer of each"),
     ],
 )

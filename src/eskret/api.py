@@ -15,6 +15,7 @@ from eskret.core.layer import Layer
 from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.core.style import style_of
 from eskret.core.texts import codec_of
+from eskret.core.words import counted
 from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geopackage, sources, targets
 from eskret.formats.reading import Texts
@@ -328,7 +329,7 @@ def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> L
     texts = Texts(encoding, always=True) if encoding else Texts()
     reading = sources.read(file, name, sources.key_for(file, name, len(names)), texts)
     for said in [r.text for r in reading.remarks if r.look] + [
-        f"{len(rows):,} rows left out: {why}" for why, rows in reading.set_aside
+        f"{counted(len(rows), 'row')} left out: {why}" for why, rows in reading.set_aside
     ]:
         warnings.warn(f"{path}: {said}", stacklevel=2)
     return reading.layer

@@ -13,9 +13,10 @@ from rich.table import Table
 from rich.text import Text
 
 from eskret.core.crs import crs_facts
-from eskret.core.words import counted, duration, moment, pieces
+from eskret.core.words import counted, counted_kind, duration, moment, pieces
 from eskret.operations.base import Delivered
 from eskret.workflow import ledger
+from eskret.workflow.said_once import findings_once
 
 
 def _console() -> Console:
@@ -274,10 +275,10 @@ def print_rehearsed_rounds(found: list[tuple[str, Any]]) -> None:
         for plan in told.outputs:
             layer = f", {plan.layer}" if plan.layer else ""
             out.print(f"{label}: will {plan.action} {plan.path}{layer}", soft_wrap=True, markup=False)
-        for finding in told.findings:
-            mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
-            where = f"step '{finding.step}': " if finding.step else ""
-            out.print(f"{mark} {label}: {where}{finding.text}", soft_wrap=True, markup=False)
+        for level, step, text in findings_once(told.findings):
+            mark = {"error": "■", "look": "▲", "note": "·"}[level]
+            where = f"step '{step}': " if step else ""
+            out.print(f"{mark} {label}: {where}{text}", soft_wrap=True, markup=False)
     wrong = sum(len(t.errors) for _, t in found)
     state = counted(wrong, "error") if wrong else f"{counted(len(found), 'round')} ready to run; nothing was written"
     out.print(state)
@@ -335,10 +336,10 @@ def print_rehearsal(document: Any, found: Any, values: Mapping[str, Any]) -> Non
         at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"
         layer = f", {plan.layer}" if plan.layer else ""
         out.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True, markup=False)
-    for finding in found.findings:
-        mark = {"error": "■", "look": "▲", "note": "·"}[finding.level]
-        where = f"step '{finding.step}': " if finding.step else ""
-        out.print(f"{mark} {where}{finding.text}", soft_wrap=True, markup=False)
+    for level, step, text in findings_once(found.findings):
+        mark = {"error": "■", "look": "▲", "note": "·"}[level]
+        where = f"step '{step}': " if step else ""
+        out.print(f"{mark} {where}{text}", soft_wrap=True, markup=False)
     state = counted(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
     out.print(f"{state} ({duration(found.seconds)})")
 
@@ -349,8 +350,9 @@ def print_layers(layers: list[Any], profiles: Mapping[int, Any]) -> None:
     for number, facts in enumerate(layers):
         crs = crs_facts(facts.crs) if facts.crs else None
         system = f"{facts.crs} {crs.name}, {crs.unit}" if crs else ("" if facts.kind == "table" else "no CRS declared")
-        count = "count unknown" if facts.count is None else f"{facts.count:,}"
-        head = Text.assemble((facts.name, "bold"), f"  {count} {facts.kind}  {system}  ", (facts.origin, "dim"))
+        count = f"{facts.kind}, count unknown" if facts.count is None else counted_kind(facts.count, facts.kind)
+        table = "table of " if facts.kind == "table" and facts.count is not None else ""
+        head = Text.assemble((facts.name, "bold"), f"  {table}{count}  {system}  ", (facts.origin, "dim"))
         out.print(head, soft_wrap=True)
         if facts.extent:
             out.print("  extent " + " ".join(f"{v:.6g}" if abs(v) <= 360 else f"{v:.1f}" for v in facts.extent))

@@ -20,7 +20,7 @@ from eskret import Workflow, read, use, write
 from eskret.api import from_geopandas, to_geopandas
 from eskret.core.account import Relation
 from eskret.core.layer import Layer
-from eskret.errors import AccountError, EskretError, ExpressionError, RehearsalError, SettingError
+from eskret.errors import AccountError, EskretError, RehearsalError, SettingError
 from eskret.formats import geopackage
 from eskret.operations.base import Context, Outcome
 from eskret.operations.choose.keep import NOT_MET, UNKNOWN, Keep
@@ -73,7 +73,7 @@ def test_an_operation_called_straight_on_a_layer() -> None:
     assert result.layer.table.column("id").to_pylist() == [2, 3] and result.inputs[0].used == 2
     with pytest.raises(SettingError, match="Did you mean 'where'?"):
         use("keep")(squares(4), were="true")
-    with pytest.raises(ExpressionError):
+    with pytest.raises(RehearsalError, match="there is no field 'nothing'"):
         use("keep")(squares(4), where="nothing = 1")
     with pytest.raises(EskretError, match="does not work on a layer alone"):
         use("save")(squares(4), to="x.gpkg")

@@ -46,7 +46,10 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
     try:
         yield
     except RehearsalError as error:
-        complain("\n".join(f.text if not f.step else f"step '{f.step}': {f.text}" for f in error.findings), as_json)
+        from eskret.workflow.said_once import findings_once
+
+        said = [f"step '{step}': {text}" if step else text for _, step, text in findings_once(error.findings)]
+        complain("\n".join(said), as_json)
         raise typer.Exit(USAGE) from error
     except DocumentError as error:
         complain(error.sentence(), as_json)

@@ -11,7 +11,7 @@ import difflib
 import json
 import re
 import threading
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -423,16 +423,63 @@ def _plain(error: duckdb.Error) -> ExpressionError:
     )
     if missing:
         return ExpressionError(f"the parameter ${missing.group(1)} has no value")
+    for pattern, says, way_out in _SAYINGS:
+        found = re.search(pattern, message)
+        if found:
+            return ExpressionError(says(found), way_out=way_out)
     return ExpressionError(message)
+
+
+_WRITE = "Put texts in 'single' quotes, write dates as DATE '2031-09-30', or convert with CAST(field AS type)"
+_DATES = "Write dates as 2031-09-30 and times as 2031-09-30 06:40:00"
+_SAYINGS: tuple[tuple[str, Callable[[re.Match[str]], str], str], ...] = (
+    (r"Cannot compare values of type (.+?) and type (.+?)(?: - an explicit|$)",
+     lambda m: f"{_a(m[1])} cannot be compared with {_a(m[2])}", _WRITE),
+    (r"invalid (?:date|timestamp|time) field format: \"(.*?)\"", lambda m: f"'{m[1]}' is no date or time", _DATES),
+    (r"(?:date|timestamp|time) field value out of range: \"(.*?)\"", lambda m: f"there is no such day or time as '{m[1]}'", _DATES),
+    (r"Type (.+?) with value (.+?) can't be cast (?:because the value is out of range )?(?:for|to) the destination type (.+?)\.?$",
+     lambda m: f"{m[2]} cannot be read as {_a(m[3])}", _WRITE),
+    (r"Unimplemented type for cast \((.+?) -> (.+)\)", lambda m: f"{_a(m[1])} cannot be read as {_a(m[2])}", _WRITE),
+    (r"Type with name (\S+) does not exist", lambda m: f"there is no type {m[1]}",
+     "There are VARCHAR for texts, BIGINT, DOUBLE, DATE, TIMESTAMP, BOOLEAN and more"),
+    (r"Failed to parse format specifier (\S+?):", lambda m: f"'{m[1]}' is no pattern of a date", "Use %Y, %m, %d, %H, %M and %S"),
+    (r"Could not parse string \"(.*?)\" according to format specifier \"(.*?)\"",
+     lambda m: f"'{m[1]}' is not written as {m[2]}", "TRY_STRPTIME leaves what is not written so empty"),
+    (r"[Dd]ivision by zero", lambda m: "it divides by zero", "NULLIF(field, 0) leaves it empty instead"),
+    (r"Overflow in |[Oo]ut of [Rr]ange", lambda m: "a number comes out too large", "CAST(field AS DOUBLE) holds larger ones"),
+    (r"^(missing|bad|invalid|no argument|unexpected|trailing) ",
+     lambda m: f"the pattern of the regular expression is not sound: {m.string.rstrip(':(. ')}",
+     "Put a backslash before signs that mean something else"),
+)  # fmt: skip
+
+
+def _a(kind: str) -> str:
+    """``a whole number``, ``an exact decimal``; what stands for several takes no article."""
+    word = _types(kind)
+    if word in ("nothing", "bytes", "yes/no", "several values"):
+        return word
+    return f"{'an' if word[:1] in 'aeiou' else 'a'} {word}"
 
 
 def _types(names: str) -> str:
     words = {
-        "VARCHAR": "text", "STRING_LITERAL": "text", "BIGINT": "whole number", "INT64": "whole number",
-        "INTEGER": "whole number", "INT32": "whole number", "INTEGER_LITERAL": "whole number", "DOUBLE": "number",
-        "BOOLEAN": "yes/no", "DATE": "date", "TIMESTAMP": "date and time", "TIMESTAMP WITH TIME ZONE": "date and time",
+        "VARCHAR": "text", "STRING_LITERAL": "text", "BIGINT": "whole number", "INT64": "whole number", "UBIGINT": "whole number",
+        "INTEGER": "whole number", "INT32": "whole number", "INTEGER_LITERAL": "whole number", "DOUBLE": "number", "FLOAT": "number",
+        "BOOLEAN": "yes/no", "BOOL": "yes/no", "DATE": "date", "TIMESTAMP": "date and time", "TIMESTAMP WITH TIME ZONE": "date and time",
+        "TIMESTAMP_MS": "date and time", "TIMESTAMP_NS": "date and time", "TIMESTAMP_S": "date and time", "TIME": "time of day",
+        "INTERVAL": "span of time", "BLOB": "bytes", "HUGEINT": "whole number", "NULL": "nothing",
     }  # fmt: skip
-    return " and ".join(words.get(n.strip(), n.strip().lower()) for n in names.split(","))
+
+    def word(name: str) -> str:
+        bare = name.strip()
+        if bare.endswith("[]"):
+            return "list"
+        if bare.startswith(("STRUCT", "TUPLE", "MAP")):
+            return "several values"
+        return "exact decimal" if bare.startswith("DECIMAL") else words.get(bare, bare.lower())
+
+    parts = re.split(r",(?![^(]*\))", names)
+    return " and ".join(map(word, parts))
 
 
 def evaluate(

@@ -33,6 +33,14 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
+_OF_KIND = {"point": "point", "line": "line", "area": "area", "mixed": "shape", "table": "row"}
+
+
+def counted_kind(number: int, kind: str) -> str:
+    """The features of a layer of a kind: ``1 area``, ``412 areas``, ``18 rows``."""
+    return counted(number, _OF_KIND.get(kind, "feature"))
+
+
 def moment(told: str) -> str:
     """A time of ISO 8601 as whoever looks reads it on the clock: ``2031-10-06 09:12``."""
     try:

@@ -15,6 +15,7 @@ from shiboken6 import isValid
 from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.naming import AS_TYPED, clean_name
 from eskret.core.style import Style
+from eskret.core.words import counted
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
@@ -25,6 +26,7 @@ from eskret.workflow.executors.client import Worker
 from eskret.workflow.mapped import MapSaid
 from eskret.workflow.outputs import Outputs
 from eskret.workflow.references import Reference, bound, dependents, reference_settings
+from eskret.workflow.said_once import findings_once
 from eskret.workflow.stored import StoredLayer
 
 REHEARSE_AFTER = 350
@@ -494,18 +496,18 @@ class Session(QObject):
         errors = self.forecast.errors
         looks = [f for f in self.forecast.findings if f.level == "look"]
         if errors:
-            first = errors[0]
-            more = f" And {len(errors) - 1} more, marked in the ledger." if len(errors) > 1 else ""
+            first, once = errors[0], findings_once(errors)
+            more = f" And {len(once) - 1} more, marked in the ledger." if len(once) > 1 else ""
             where = f"Step {first.step}: " if first.step else ""
-            self.told.emit("bad", f"{where}{first.text}{more}", first.action)
+            self.told.emit("bad", f"{where}{once[0][2]}{more}", first.action)
             if first.step:
                 self.select(first.step)
         else:
             outputs = [o for s in self.forecast.steps.values() for o in s.outputs]
-            will = f"{len(outputs)} outputs foretold" if len(outputs) != 1 else "1 output foretold"
+            will = f"{counted(len(outputs), 'output')} foretold"
             text = f"Ready to run: {will}, nothing written. Rehearsed in {self.forecast.seconds:.1f} s."
             if looks:
-                text += f" To look at: {looks[0].text}"
+                text += f" To look at: {findings_once(looks)[0][2]}"
             self.told.emit("look" if looks else "good", text, "")
 
     def _take_run(self, event: dict[str, Any]) -> None:

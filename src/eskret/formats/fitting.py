@@ -230,7 +230,7 @@ def fit(layer: Layer, bounds: Bounds, choices: Choices) -> Fitted:
             f"it has {len(layer):,} rows, and {bounds.title} holds {bounds.most_rows:,}", place=layer.key,
             way_out="Save to another format",
         )  # fmt: skip
-    remarks: list[Remark] = []
+    remarks = [Remark(text, layer.key) for text in foretell(layer.fields, bounds, choices)]
     made: list[pa.ChunkedArray] = []
     for column in columns:
         values = column.make(layer.table.column(column.of))
@@ -270,7 +270,7 @@ def _within(
     measure = f"{limit:,} {'bytes' if bounds.text_bytes else 'characters'}"
     if choices.long_texts == STOP:
         raise DeliveryError(
-            f"'{name}' has {many:,} texts of more than {measure}", place=key,
+            f"'{name}' has {counted(many, 'text')} of more than {measure}", place=key,
             way_out=f"Have them cut, or save to a format without this bound; {bounds.title} has it",
         )  # fmt: skip
     remarks.append(Remark(f"'{name}': {counted(many, 'text was', 'texts were')} cut at {measure}", key, look=True))

@@ -114,7 +114,7 @@ def settle(layer: Layer, holds: Holds) -> Settled:
     ------
     DeliveryError : it has whole numbers that are too large.
     """
-    remarks: list[Remark] = []
+    remarks = [Remark(text, layer.key) for text in foretell(layer.fields, False, holds)]
 
     def tell(text: str, look: bool = True) -> None:
         remarks.append(Remark(text, layer.key, look=look))

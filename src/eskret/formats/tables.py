@@ -17,6 +17,7 @@ import pyarrow.csv
 from eskret.core.account import Remark
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
+from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats import archives, text
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
@@ -80,7 +81,9 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
     aside = []
     if bad:
         # positions among the records: each bad one stands after the good ones before it
-        aside = [(f"has not {len(names)} values as the header has", np.array([n for n, _, _ in bad], np.int64))]
+        aside = [
+            (f"has not {counted(len(names), 'value')} as the header has", np.array([n for n, _, _ in bad], np.int64))
+        ]
         shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (
             " ..." if len(bad) > 5 else ""
         )

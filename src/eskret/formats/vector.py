@@ -406,7 +406,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         raise unreadable(path, error) from error
     if expected >= 0 and done != expected:
         raise InputError(
-            f"it says that it holds {expected:,} features in '{name}', and {done:,} could be read",
+            f"it says that it holds {counted(expected, 'feature')} in '{name}', and {done:,} could be read",
             place=str(path), way_out="It was probably cut short; fetch it again from its source",
         )  # fmt: skip
     geometry = whole = None

@@ -152,5 +152,39 @@ def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> Settin
     choices = infos[name].choices if name in infos else {}
     if problem["type"] in ("literal_error", "enum") and choices:
         return SettingError(f"'{label}' cannot be {shown}", setting=name, way_out=f"It can be {', '.join(choices)}")
-    message = str(problem["msg"]).removeprefix("Value error, ")
+    message = _in_words(problem)
     return SettingError(f"'{label}' cannot be {shown}: {message[:1].lower()}{message[1:]}", setting=name)
+
+
+_WANTED = {
+    "string_type": "it must be a text", "list_type": "it must be a list", "tuple_type": "it must be a list",
+    "dict_type": "it must be a table", "model_type": "it must be a table", "bool_type": "it must be yes or no (true, false)",
+    "bool_parsing": "it must be yes or no (true, false)", "int_type": "it must be a whole number",
+    "int_parsing": "it must be a whole number", "int_from_float": "it must be a whole number", "int_parsing_size": "it is too large",
+    "float_type": "it must be a number", "float_parsing": "it must be a number", "finite_number": "it must be a number with an end",
+    "date_type": "it must be a date such as 2031-09-30", "date_parsing": "it must be a date such as 2031-09-30",
+    "date_from_datetime_parsing": "it must be a date such as 2031-09-30",
+}  # fmt: skip
+_LIMITS = {
+    "greater_than_equal": ("ge", "the least is {}"), "greater_than": ("gt", "it must be more than {}"),
+    "less_than_equal": ("le", "the most is {}"), "less_than": ("lt", "it must be less than {}"),
+    "multiple_of": ("multiple_of", "it must be a multiple of {}"), "string_pattern_mismatch": ("pattern", "it must be written as {}"),
+}  # fmt: skip
+
+
+def _in_words(problem: Mapping[str, Any]) -> str:
+    """What is wrong with a value, without the words of the library that checks it."""
+    kind, limits = str(problem["type"]), problem.get("ctx", {})
+    if kind in _WANTED:
+        return _WANTED[kind]
+    if kind in _LIMITS:
+        name, says = _LIMITS[kind]
+        return says.format(limits.get(name))
+    if kind in ("string_too_short", "too_short"):
+        least = limits.get("min_length", 1)
+        return "it is empty" if least == 1 else f"at least {least} are wanted"
+    if kind in ("string_too_long", "too_long"):
+        return f"at most {limits.get('max_length')} are wanted"
+    if kind in ("literal_error", "enum"):
+        return f"it can be {limits.get('expected')}"
+    return str(problem["msg"]).removeprefix("Value error, ")

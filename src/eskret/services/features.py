@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote
 
+from eskret.core.words import counted
 from eskret.errors import InputError, ServiceError
 from eskret.formats.reading import Watch, no_watch
 from eskret.services.connection import Answer, Connection, nonsense
@@ -198,7 +199,7 @@ def _pages(
             return Items(found[:most], matched)
     if matched is not None and matched != len(found):
         raise InputError(
-            f"it counts {matched:,} features that match, and {len(found):,} came", place=home,
+            f"it counts {counted(matched, 'feature that matches', 'features that match')}, and {len(found):,} came", place=home,
             way_out="Somebody may have changed the dataset meanwhile; run again",
         )  # fmt: skip
     return Items(found, matched)

@@ -16,6 +16,7 @@ from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference
+from eskret.workflow.said_once import Said, said_once
 from eskret.workflow.settings_shown import settings_shown
 
 
@@ -89,7 +90,12 @@ def sentence(
             return f"{bold(step.use.removeprefix(OWN))}, which cannot be used now"
         return f"{bold(step.use)}, which is no operation known here"
     shown = settings_shown(document, step, operation, values)
-    told = operation.sentence(shown, entering_words(document, step, known))
+    entering = entering_words(document, step, known)
+    try:
+        told = operation.sentence(shown, entering)
+    except (TypeError, ValueError, AttributeError, KeyError):
+        # of settings that nobody checked yet; what is wrong with them the rehearsal says
+        told = f"{operation.title} {bold(entering)}" if entering else operation.title
     return told if step.each is None else f"{told}, {step.each.words()}"
 
 
@@ -197,17 +203,7 @@ def reason_text(reason: str, rows: int) -> str:
 
 def grouped_remarks(remarks: Sequence[Mapping[str, Any]]) -> list[tuple[str, bool]]:
     """Remarks as lines, one that several layers share said once; and whether each asks for a look."""
-    layers: dict[tuple[str, bool], list[str]] = {}
-    for remark in remarks:
-        layers.setdefault((remark["text"], remark["look"]), []).append(remark["layer"])
-    out = []
-    for (text, look), names in layers.items():
-        known = [n for n in names if n]
-        # what a round says stands for all its layers; no layer is called so
-        noun = "round" if all(n.startswith("round ") for n in known) else "layer"
-        where = known[0] if len(known) == 1 else counted(len(known), noun) if known else ""
-        out.append((f"{where}: {text}" if where else text, look))
-    return out
+    return [(text, bool(look)) for text, look in said_once(Said(r["text"], r["layer"], r["look"]) for r in remarks)]
 
 
 def summary(rows_: Sequence[StepRow]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -148,9 +149,11 @@ class Parameter:
         """
         found = among(value, choices)
         if found is None:
+            near = difflib.get_close_matches(str(value), [str(c) for c in choices], 1)
+            hint = f"Did you mean {near[0]}? " if near and len(choices) > 12 else ""
             raise DocumentError(
                 f"{value!r} is not one of the choices", place=f"parameter '{self.title}'",
-                way_out=f"It can be {listed(choices)}" if choices else "There is nothing to choose from",
+                way_out=f"{hint}It can be {listed(choices)}" if choices else "There is nothing to choose from",
             )  # fmt: skip
         return found
 
@@ -214,8 +217,9 @@ def among(value: Any, choices: Sequence[Any]) -> Any:
 
 
 def listed(values: Sequence[Any], most: int = 12) -> str:
-    """The first of some values, parted by commas."""
-    return ", ".join(str(v) for v in values[:most]) + (" ..." if len(values) > most else "")
+    """The first of some values, parted by commas, and how many more there are."""
+    more = len(values) - most
+    return ", ".join(str(v) for v in values[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 def parameter_of(name: str, values: Any, place: str) -> Parameter:

@@ -382,8 +382,9 @@ def _step(
             context = replace(context, others=others_of(step, None, made)[0])
             forecast = operation.foretell(entering, _model(operation, step, None, given), context)
         elif isinstance(operation, Delivery):
-            findings += _mixed_crs(entering)
-            forecast = operation.foretell(entering, _model(operation, step, None, given), context)
+            model = _model(operation, step, None, given)
+            findings += _mixed_crs(entering, model)
+            forecast = operation.foretell(entering, model, context)
         else:
             raise TypeError(f"{operation.id} is of no known shape")
     except StoppedError:
@@ -430,7 +431,10 @@ def _model(operation: Operation, step: Step, key: str | None, given: Mapping[str
     return operation.Settings(**values)
 
 
-def _mixed_crs(entering: Sequence[LayerFacts]) -> list[Finding]:
+def _mixed_crs(entering: Sequence[LayerFacts], settings: Any) -> list[Finding]:
+    """That layers are delivered in several coordinate systems; not where the step itself brings them together."""
+    if getattr(settings, "crs", "") or getattr(settings, "section", ""):
+        return []
     known = [f.crs for f in entering if f.kind != "table" and f.crs]
     if any(not same_crs(known[0], c) for c in known[1:]):
         names = ", ".join(dict.fromkeys(known))

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.account import Remark
+from eskret.core.words import counted
 from eskret.errors import DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.formats import sources
 from eskret.operations.base import Delivered, Finding
@@ -309,4 +310,4 @@ def _failures(results: Sequence[RoundResult]) -> str:
         return ""
     first = failed[0].run.error if failed[0].run is not None else failed[0].error
     names = ", ".join(r.label for r in failed[:8]) + (" ..." if len(failed) > 8 else "")
-    return f"{len(failed)} of {len(results)} rounds failed ({names}); the others are saved. {failed[0].label}: {first}"
+    return f"{len(failed)} of {counted(len(results), 'round')} failed ({names}); the others are saved. {failed[0].label}: {first}"

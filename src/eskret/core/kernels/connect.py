@@ -23,6 +23,8 @@ class Way:
     way: np.ndarray
     metres: np.ndarray
     seconds: np.ndarray
+    breaks: tuple[int, int] = (0, 0)
+    """Where a way ended since the next point was too far, and since it came too late."""
 
     @property
     def first(self) -> np.ndarray:
@@ -64,9 +66,11 @@ def ways(
         passed[1:] = np.diff(seconds[rows])
     new = np.r_[True, group[rows][1:] != group[rows][:-1]][: len(rows)]
     with np.errstate(invalid="ignore"):
-        new |= (metres > most_metres) | (passed > most_seconds)
+        far, late = metres > most_metres, passed > most_seconds
+    breaks = int((far & ~new).sum()), int((late & ~far & ~new).sum())
+    new |= far | late
     metres[new] = passed[new] = np.nan
-    return Way(rows, np.cumsum(new) - 1, metres, passed)
+    return Way(rows, np.cumsum(new) - 1, metres, passed, breaks)
 
 
 def lines(xyz: np.ndarray, way: np.ndarray, closed: bool) -> np.ndarray:

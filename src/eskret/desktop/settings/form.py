@@ -45,6 +45,7 @@ from eskret.workflow.edits import put_parameter, rename_step, replace_step
 from eskret.workflow.ledger import grouped_remarks, reason_text
 from eskret.workflow.parameters import Parameter
 from eskret.workflow.references import with_parameters
+from eskret.workflow.said_once import findings_once
 
 _FROM = SettingInfo(
     "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
@@ -457,7 +458,8 @@ class SettingsForm(QScrollArea):
             return "Switched off: what enters goes on unchanged."
         if step.id in self._session.results:
             return self._made_text(step)
-        notes = [f.text for f in self._session.findings(step.id) if f.level in ("note", "look")]
+        told = [f for f in self._session.findings(step.id) if f.level in ("note", "look")]
+        notes = [text for _, _, text in findings_once(told)]
         if found is not None and not found.known:
             return "\n".join(dict.fromkeys(notes))
         if found is None or any(f.level == "error" for f in self._session.findings(step.id)):

@@ -33,6 +33,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.core.words import counted_kind
 from eskret.desktop.session import Session
 from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
@@ -41,7 +42,6 @@ from eskret.formats.sources import is_offered, is_text
 from eskret.workflow import kept
 
 Role = Qt.ItemDataRole.UserRole
-_UNITS = {"point": "pt", "line": "line", "area": "area", "table": "row", "mixed": "mixed"}
 MOST_FILES = 1500
 DEPTH = 4
 
@@ -428,9 +428,8 @@ def _changed(path: Path) -> float:
 
 
 def _facts(facts: dict[str, Any]) -> dict[str, Any]:
-    count = "" if facts["count"] is None else f"{facts['count']:,} "
-    return {"layer": facts["name"], "key": facts["key"], "kind": facts["kind"],
-            "figures": f"{count}{_UNITS.get(facts['kind'], '')}"}  # fmt: skip
+    figures = "" if facts["count"] is None else counted_kind(facts["count"], facts["kind"])
+    return {"layer": facts["name"], "key": facts["key"], "kind": facts["kind"], "figures": figures}
 
 
 def _tip(facts: dict[str, Any]) -> str:

@@ -136,7 +136,8 @@ class Check(EachLayer):
             and facts.certainty == "known"
             and not _fits(facts.count, settings)
         ):
-            text = f"{facts.key}: there are {facts.count:,} features, so this will not hold."
+            there = counted(facts.count, "feature")
+            text = f"{facts.key}: there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold."
             found.append(Finding(Level.LOOK, text, setting="least", layer=facts.key))
         return Forecast(() if any(f.level is Level.ERROR for f in found) else (facts,), tuple(found))
 

@@ -107,7 +107,7 @@ def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:
     if gone:
         remarks.append(Remark(f"{counted(len(gone), 'feature')} picked is no longer found: {in_words(gone, 6)}"
                               if len(gone) == 1 else
-                              f"{len(gone):,} features picked are no longer found: {in_words(gone, 6)}",
+                              f"{counted(len(gone), 'feature picked is', 'features picked are')} no longer found: {in_words(gone, 6)}",
                               layer.key, look=True))  # fmt: skip
     several = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n > 1]
     if several:

@@ -219,8 +219,8 @@ def _against(one: LayerFacts, there: features.Dataset | None, name: str, setting
         text = f"There is no dataset '{name}'. Check its name, or have it made if there is none."
         return [Finding(Level.ERROR, text, layer=one.key, setting="dataset")]
     findings = []
-    count = f"{there.count:,}" if there.count is not None else "an unknown number of"
-    findings.append(Finding(Level.NOTE, f"{one.key}: '{name}' has {count} features there.", layer=one.key))
+    has = "an unknown number of features" if there.count is None else counted(there.count, "feature")
+    findings.append(Finding(Level.NOTE, f"{one.key}: '{name}' has {has} there.", layer=one.key))
     if there.fields is None or (not there.fields and not there.count):
         return findings
     new = [n for n in one.names() if n not in there.fields]

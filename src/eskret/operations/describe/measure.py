@@ -161,7 +161,7 @@ class Measure(EachLayer):
             remarks.append(Remark(f"measured along the {'ellipsoid' if on_ellipsoid else 'plane'}", layer.key))
             off = 0.0 if on_ellipsoid or layer.crs is None else scale_error(layer.extent(), layer.crs)
             if off > 0.0005:
-                text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:.2g} % here"
+                text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:{',.0f' if off >= 0.1 else '.2g'}} % here"
                 remarks.append(Remark(text, layer.key, look=off > 0.005))
         empty = int((~real(layer.geometry)).sum())
         if empty:

@@ -172,7 +172,7 @@ def _remarks(
         rest = f", {duration(paused)} of it in pauses" if paused else ""
         out.append(Remark(f"{name}: {metres / 1000:,.2f} km in {duration(seconds)}{mean}{rest}", layer.key))
     if len(tracks) > 6:
-        out.append(Remark(f"and {len(tracks) - 6:,} tracks more", layer.key))
+        out.append(Remark(f"and {counted(len(tracks) - 6, 'track')} more", layer.key))
     same = int(((way.seconds == 0) & ~way.first).sum()) if len(way.rows) else 0
     if same:
         out.append(

@@ -143,9 +143,11 @@ class ConnectPoints(EachLayer):
                 f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key
             )
         ]
-        breaks = len(size) - len(np.unique(groups.of[found.rows])) if len(found.rows) else 0
-        if breaks:
-            remarks.append(Remark(f"{counted(breaks, 'break')} where points are too far apart", layer.key))
+        for breaks, why in zip(
+            found.breaks, ("points are too far apart", "too much time lies between points"), strict=True
+        ):
+            if breaks:
+                remarks.append(Remark(f"{counted(breaks, 'break')} where {why}", layer.key))
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None, tuple(remarks), into=into,

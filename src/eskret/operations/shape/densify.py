@@ -11,7 +11,7 @@ import shapely
 from eskret.core.account import Relation, Remark
 from eskret.core.kernels.parts import dimension, single_parts, together
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.words import bold
+from eskret.core.words import bold, counted
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
@@ -49,7 +49,7 @@ class Densify(EachLayer):
         )
         before = int(shapely.get_num_coordinates(layer.geometry).sum())
         after = int(shapely.get_num_coordinates(shapes).sum())
-        remarks = [*remarks, Remark(f"{after - before:,} corners were put in", layer.key)]
+        remarks = [*remarks, Remark(counted(after - before, "corner was put in", "corners were put in"), layer.key)]
         return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
 
 
