@@ -59,10 +59,10 @@ class Camera:
         tree = self.bench.sources
 
         def find() -> object:
-            return next((i for i in tree._items() if i.text() == name), None)
+            return next((r for r in tree.model.rows() if r.text == name), None)
 
         self.until(find)
-        tree.tree.setCurrentIndex(find().index())  # type: ignore[attr-defined]
+        tree.tree.setCurrentIndex(tree.model.index_of(find()))  # type: ignore[arg-type]
         self.until(lambda: self.bench.viewer.subject.source and self.bench.viewer.canvas._image is not None)
 
 

@@ -202,20 +202,20 @@ def test_files_that_come_and_go_are_seen(hand: Hand, project: Path) -> None:
     hand.source("field", "marks.gpx", "waypoints")
     (project.parent / "field" / "more.geojson").write_text('{"type":"Point","coordinates":[1,2]}')
     hand.source("field", "more.geojson")
-    hand.until(lambda: "1 pt" in hand.source("field", "more.geojson").data(Role)["figures"])
+    hand.until(lambda: "1 point" in hand.source("field", "more.geojson").data(Role)["figures"])
     assert hand.source("field", "more.geojson").data(Role)["kind"] == "point"
     (project.parent / "field" / "bad.gpx").write_text("<gpx")
     hand.until(lambda: hand.source("field", "bad.gpx").data(Role).get("problem"))
     bad = hand.source("field", "bad.gpx")
     assert bad.data(Role)["figures"] == "unreadable" and "not well-formed" in bad.data(Qt.ItemDataRole.ToolTipRole)
     (project.parent / "field" / "bad.gpx").unlink()
-    hand.until(lambda: all(i.text() != "bad.gpx" for i in hand.bench.sources._items()))
+    hand.until(lambda: all(r.text != "bad.gpx" for r in hand.bench.sources.model.rows()))
 
 
 def test_what_this_workflow_saved_stands_apart(hand: Hand) -> None:
     hand.run()
-    hand.until(lambda: any(i.text() == "survey.gpkg" for i in hand.bench.sources._items()))
-    texts = [hand.bench.sources.model.item(r).text() for r in range(hand.bench.sources.model.rowCount())]
+    hand.until(lambda: any(r.text == "survey.gpkg" for r in hand.bench.sources.model.rows()))
+    texts = [r.text for r in hand.bench.sources.model.rows() if r.above is None]
     assert texts == ["field", "Saved by this workflow", "out"]
     hand.click_source("out", "survey.gpkg", "pile_marks_tracks")
     hand.until(lambda: hand.bench.viewer.subject.source)

@@ -437,7 +437,7 @@ def operations(
                 typer.echo(f"  {name:<14} {info.label}{' (must be given)' if must else f'; else {_shown(default)}'}")
                 typer.echo(f"  {'':<14} {info.help}")
                 if info.choices:
-                    typer.echo(f"  {'':<14} One of: {', '.join(info.choices)}")
+                    typer.echo(f"  {'':<14} One of: {', '.join(c or 'nothing' for c in info.choices)}")
 
 
 def _shown(value: Any) -> str:
@@ -445,6 +445,8 @@ def _shown(value: Any) -> str:
         return "nothing"
     if isinstance(value, bool):
         return "yes" if value else "no"
+    if isinstance(value, list | dict) and not value:
+        return "none"
     return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 

@@ -57,8 +57,9 @@ class _Text(QPlainTextEdit):
 
     def __init__(self) -> None:
         super().__init__()
-        self._words = QStringListModel(self)
-        self.completer_ = QCompleter(self._words, self)
+        self.completer_ = QCompleter(self)
+        self._words = QStringListModel(self.completer_)
+        self.completer_.setModel(self._words)
         self.completer_.setWidget(self)
         self.completer_.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.completer_.activated.connect(self._put)

@@ -19,7 +19,7 @@ from PySide6.QtCore import (
     QTimer,
     Signal,
 )
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen, QStandardItem, QStandardItemModel
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -35,13 +35,13 @@ from PySide6.QtWidgets import (
 
 from eskret.core.words import counted_kind
 from eskret.desktop.session import Session
+from eskret.desktop.sources.rows import Role, Row, RowsModel
 from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.formats.sources import is_offered, is_text
 from eskret.workflow import kept
 
-Role = Qt.ItemDataRole.UserRole
 MOST_FILES = 1500
 DEPTH = 4
 
@@ -138,7 +138,8 @@ class SourcesPanel(QWidget):
         self._busy = False
         self._shown: tuple[Any, ...] = ()
         self._published: tuple[tuple[str, str, tuple[tuple[str, str, str], ...]], ...] = ()
-        self.model = QStandardItemModel(self)
+        self.model = RowsModel(self)
+        self._of_file: dict[str, Row] = {}
         self.tree = _Tree()
         self.tree.setAccessibleName("Sources")
         self.tree.setModel(self.model)
@@ -219,23 +220,19 @@ class SourcesPanel(QWidget):
             self._watcher.removePaths(self._watcher.directories())
         self._watcher.addPaths(sorted(folders))
         here = self.tree.currentIndex().data(Role) if self.tree.currentIndex().isValid() else None
-        self.model.clear()
-        self._group(offered, folder)
+        tops = self._grouped(offered, folder)
         if saved:
-            self._section("Saved by this workflow")
-            self._group([folder / name for name in saved], folder)
+            tops += [_section("Saved by this workflow"), *self._grouped([folder / name for name in saved], folder)]
         if self._published:
-            self._section("Published")
+            tops.append(_section("Published"))
             for address, name, datasets in self._published:
-                home = QStandardItem(name)
-                home.setData({"what": "folder"}, Role)
-                home.setFlags(Qt.ItemFlag.ItemIsEnabled)
-                self.model.appendRow(home)
-                for id, title, count in datasets:
-                    item = QStandardItem(title)
-                    item.setData({"what": "published", "path": address, "layer": id, "key": id, "figures": count}, Role)
-                    item.setToolTip(f"{id} at {address}\nEnter adds the step that fetches it.")
-                    home.appendRow(item)
+                tops.append(Row(name, {"what": "folder"}, heading=True, below=[
+                    Row(title, {"what": "published", "path": address, "layer": id, "key": id, "figures": count},
+                        f"{id} at {address}\nEnter adds the step that fetches it.")
+                    for id, title, count in datasets
+                ]))  # fmt: skip
+        self._of_file = {r.told["path"]: r for top in tops for r in (top, *top.below) if r.told["what"] == "file"}
+        self.model.fill(tops)
         self.tree.expandAll()
         for path in files:
             if is_text(path):
@@ -252,40 +249,23 @@ class SourcesPanel(QWidget):
 
     def _restore(self, here: dict[str, Any] | None) -> None:
         """After a rebuild, the row that was in hand is so again, without being looked at anew."""
-        for item in self._items():
-            if (
-                here
-                and item.data(Role).get("path") == here.get("path")
-                and item.data(Role).get("layer") == here.get("layer")
-            ):
+        for row in self.model.rows() if here else ():
+            if here and row.told.get("path") == here.get("path") and row.told.get("layer") == here.get("layer"):
                 block = self.tree.selectionModel().blockSignals(True)
-                self.tree.setCurrentIndex(item.index())
+                self.tree.setCurrentIndex(self.model.index_of(row))
                 self.tree.selectionModel().blockSignals(block)
 
-    def _section(self, title: str) -> None:
-        item = QStandardItem(title)
-        item.setData({"what": "section"}, Role)
-        item.setFlags(Qt.ItemFlag.ItemIsEnabled)
-        self.model.appendRow(item)
-
-    def _group(self, files: list[Path], folder: Path) -> None:
+    def _grouped(self, files: list[Path], folder: Path) -> list[Row]:
+        """Rows of files, those of a folder below its name."""
         groups: dict[str, list[Path]] = {}
         for path in files:
             place = path.parent.relative_to(folder) if path.is_relative_to(folder) else path.parent
             groups.setdefault(" / ".join(place.parts), []).append(path)
+        out: list[Row] = []
         for name, members in groups.items():
-            # Never by the invisible root: what is appended to that is held by Python after the model let go of it.
-            home: QStandardItem | QStandardItemModel = self.model
-            if name:
-                title = QStandardItem(name)
-                title.setData({"what": "folder"}, Role)
-                title.setFlags(Qt.ItemFlag.ItemIsEnabled)
-                home.appendRow(title)
-                home = title
-            for path in members:
-                item = QStandardItem(path.name)
-                item.setData({"what": "file", "path": str(path), "figures": ""}, Role)
-                home.appendRow(item)
+            rows = [Row(path.name, {"what": "file", "path": str(path), "figures": ""}) for path in members]
+            out += [Row(name, {"what": "folder"}, heading=True, below=rows)] if name else rows
+        return out
 
     # -- looking at files, one after the other
 
@@ -305,58 +285,39 @@ class SourcesPanel(QWidget):
         self._next()
 
     def _show(self, path: Path) -> None:
-        item = self._file_item(path)
-        if item is None:
+        row = self._of_file.get(str(path))
+        if row is None:
             return
         found = self._looks[str(path)][1]
-        item.removeRows(0, item.rowCount())
-        told = dict(item.data(Role))
+        told, below = dict(row.told), []
         if isinstance(found, str):
             told.update(figures="unreadable", problem=True, kind="")
-            item.setToolTip(found)
+            row.tip = found
         elif len(found) == 1:
             told.update(_facts(found[0]), layers=1)
-            item.setToolTip(f"{_tip(found[0])}\n{file_words(path)}")
+            row.tip = f"{_tip(found[0])}\n{file_words(path)}"
         else:
             told.update(figures=f"{len(found)} layers" if found else "empty", layers=len(found), kind="")
-            item.setToolTip(f"{path.name}  {len(found)} layers\n{file_words(path)}")
+            row.tip = f"{path.name}  {len(found)} layers\n{file_words(path)}"
             for facts in found:
-                child = QStandardItem(str(facts["name"]).replace("_", " ") if path.suffix == ".gpx" else facts["name"])
-                child.setData({"what": "layer", "path": str(path), "layers": len(found), **_facts(facts)}, Role)
-                child.setToolTip(_tip(facts))
-                item.appendRow(child)
-        item.setData(told, Role)
-        self.tree.expand(item.index())
-        if told.get("layer") and self.tree.currentIndex() == item.index():
-            self._chosen(item.index(), QModelIndex())  # chosen before it was known what it holds
+                name = str(facts["name"]).replace("_", " ") if path.suffix == ".gpx" else facts["name"]
+                told_of = {"what": "layer", "path": str(path), "layers": len(found), **_facts(facts)}
+                below.append(Row(name, told_of, _tip(facts)))
+        row.told = told
+        self.model.put_below(row, below)
+        self.model.tell(row)
+        index = self.model.index_of(row)
+        self.tree.expand(index)
+        if told.get("layer") and self.tree.currentIndex() == index:
+            self._chosen(index, QModelIndex())  # chosen before it was known what it holds
 
     def _show_text(self, path: Path) -> None:
         """A text is looked at when a step reads it: only then it is known how."""
-        item = self._file_item(path)
-        if item is not None:
-            item.setData({**item.data(Role), "figures": "text", "kind": "", "text": True}, Role)
-            item.setToolTip(
-                f"{path.name}  {file_words(path)}\nText with coordinates; Enter adds the step that loads it."
-            )
-
-    def _file_item(self, path: Path) -> QStandardItem | None:
-        for item in self._items():
-            told = item.data(Role)
-            if told.get("what") == "file" and told.get("path") == str(path):
-                return item
-        return None
-
-    def _items(self) -> list[QStandardItem]:
-        out: list[QStandardItem] = []
-
-        def walk(item: QStandardItem) -> None:
-            for row in range(item.rowCount()):
-                child = item.child(row)
-                out.append(child)
-                walk(child)
-
-        walk(self.model.invisibleRootItem())
-        return out
+        row = self._of_file.get(str(path))
+        if row is not None:
+            row.told = {**row.told, "figures": "text", "kind": "", "text": True}
+            row.tip = f"{path.name}  {file_words(path)}\nText with coordinates; Enter adds the step that loads it."
+            self.model.tell(row)
 
     # -- choosing
 
@@ -425,6 +386,10 @@ def _changed(path: Path) -> float:
         return path.stat().st_mtime
     except OSError:
         return 0.0
+
+
+def _section(title: str) -> Row:
+    return Row(title, {"what": "section"}, heading=True)
 
 
 def _facts(facts: dict[str, Any]) -> dict[str, Any]:
