@@ -7,6 +7,9 @@ import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 
+from typer.testing import CliRunner
+
+from eskret.cli import app
 from tests.fidelity import cases, trial
 from tests.fidelity.trial import KEPT, REFUSED, TOLD
 
@@ -47,11 +50,31 @@ def main(endings: Sequence[str] = trial.ENDINGS) -> int:
                         notes[ending][
                             text.removeprefix("in: ").replace("'value' ", "").replace("'value': ", "").rstrip(".")
                         ] = None
-    print(f"fidelity: {tried:,} cases, {wrong} wrong")
+    files, runs, faults = through_every_format(folder, endings)
+    wrong += faults
+    print(f"fidelity: {tried:,} cases and {files} files of others in {runs:,} runs, {wrong} wrong")
     if not wrong and tuple(endings) == trial.ENDINGS:
         page = Path(__file__).parents[2] / "docs" / "fidelity.md"
         page.write_text(_page(tables, notes, tried), encoding="utf-8")
     return wrong
+
+
+def through_every_format(folder: Path, endings: Sequence[str]) -> tuple[int, int, int]:
+    """Every file that libraries carry, by the command into every format: files, runs, and those that ended in anything but files or
+    a sentence."""
+    files = [p for p in cases.corpus() if p.stat().st_size < 2_000_000]
+    runs = faults = 0
+    for number, path in enumerate(files):
+        for ending in endings:
+            words = ["do", "keep", str(path), "--where", "true", "--undeclared", "EPSG:4326"]
+            target = folder / f"{number}" / f"{{layer}}{ending}"
+            done = CliRunner().invoke(app, [*words, "--out", str(target)])
+            runs += 1
+            sentence = done.exit_code == 0 or done.output.rstrip().endswith((".", "?"))
+            if "fault of the program" in done.output or done.exit_code not in (0, 1, 2) or not sentence:
+                faults += 1
+                print(f"{path} to {ending}: {done.output[-300:]}", flush=True)
+    return len(files), runs, faults
 
 
 def _page(tables: dict[str, dict[str, dict[str, str]]], notes: dict[str, dict[str, None]], tried: int) -> str:

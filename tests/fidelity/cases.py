@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import importlib.util
 from collections.abc import Generator
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -12,6 +14,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.layer import Kind, Layer
+from eskret.formats import sources
 
 _WHEN = dt.datetime(2031, 9, 3, 6, 40, 5)
 VALUES: dict[str, tuple[pa.DataType, list[Any]]] = {
@@ -122,3 +125,17 @@ def _bare(rows: int) -> pa.Table:
 
 def _layer(table: pa.Table, shapes: np.ndarray) -> Layer:
     return Layer("in", table, shapes, "EPSG:4326", kind=Kind.MIXED if not len(shapes) else Kind.TABLE)
+
+
+PACKAGES = ("pyogrio", "geopandas", "libpysal", "shapely", "gpxpy")
+
+
+def corpus() -> Generator[Path, None, None]:
+    """Every file that these packages carry and that has an ending which can be read."""
+    for name in PACKAGES:
+        found = importlib.util.find_spec(name)
+        if found is None or found.origin is None:
+            continue
+        for path in sorted(Path(found.origin).parent.rglob("*")):
+            if path.is_file() and sources.is_source(path) and "gdal_data" not in path.parts:
+                yield path

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import importlib.util
 import warnings
-from collections.abc import Generator
 from pathlib import Path
 
 import numpy as np
@@ -32,23 +30,9 @@ def test_what_a_format_cannot_keep_is_told_or_refused(tmp_path: Path, ending: st
     assert not wrong, "\n".join(wrong)
 
 
-PACKAGES = ("pyogrio", "geopandas", "libpysal", "shapely", "gpxpy")
-
-
-def corpus() -> Generator[Path, None, None]:
-    """Every file that these packages carry and that has an ending which can be read."""
-    for name in PACKAGES:
-        found = importlib.util.find_spec(name)
-        if found is None or found.origin is None:
-            continue
-        for path in sorted(Path(found.origin).parent.rglob("*")):
-            if path.is_file() and sources.is_source(path) and "gdal_data" not in path.parts:
-                yield path
-
-
 def test_files_that_nobody_here_made_are_read_as_the_frame_library_reads_them_or_a_sentence_says_why() -> None:
     read = 0
-    for path in corpus():
+    for path in cases.corpus():
         try:
             layers = sources.look(path)
         except EskretError as error:
@@ -88,7 +72,7 @@ def _as_the_frame(path: Path, name: str, layer: object) -> None:
 @pytest.mark.parametrize("ending", [".gpkg", ".geojson", ".csv"])
 def test_the_same_files_go_through_the_command_to_other_formats(tmp_path: Path, ending: str) -> None:
     for n, path in enumerate(
-        p for p in corpus() if p.suffix in (".shp", ".gpkg", ".geojson") and p.stat().st_size < 200_000
+        p for p in cases.corpus() if p.suffix in (".shp", ".gpkg", ".geojson") and p.stat().st_size < 200_000
     ):
         code, out, err = call(
             "do",

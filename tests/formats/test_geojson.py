@@ -14,6 +14,7 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eskret import EskretError, read, write
 from eskret.core.encoded import plain
 from eskret.core.kernels import antimeridian
 from eskret.core.layer import Layer
@@ -214,3 +215,17 @@ def test_another_crs_only_where_it_is_asked_for(tmp_path: Path) -> None:
     assert found["crs"]["properties"]["name"] == "urn:ogc:def:crs:EPSG::32626" and found["title"] == "Squares"
     assert found["features"][0]["geometry"]["coordinates"][0][0] in ([500_000, 5_200_000], [500_010, 5_200_000])
     assert pyogrio.read_info(path)["crs"] == "EPSG:32626"
+
+
+def test_coordinates_that_are_no_degrees_are_refused_and_a_shape_that_crosses_itself_is_cut(tmp_path: Path) -> None:
+    for shape in (shapely.box(1_120_782, 1_928_198, 1_120_800, 1_928_250), shapely.box(7, 3_774_130, 8, 3_774_131)):
+        layer = Layer("feet", pa.table({"n": [1]}), np.array([shape], object), "EPSG:4326")
+        with pytest.raises(EskretError, match=r"1 feature has coordinates of up to .*, which are no degrees"):
+            write(layer, tmp_path / "feet.geojson")
+        assert not (tmp_path / "feet.geojson").exists()
+    bow = shapely.Polygon([(179, 0), (181, 2), (181, 0), (179, 2), (179, 0)])
+    write(Layer("bow", pa.table({"n": [1]}), np.array([bow], object), "EPSG:4326"), tmp_path / "bow.geojson")
+    back = read(tmp_path / "bow.geojson").geometry
+    assert (
+        back is not None and shapely.area(back[0]) == pytest.approx(2.0) and abs(shapely.bounds(back[0])).max() <= 180
+    )

@@ -24,6 +24,8 @@ from eskret.core.encoded import LINE
 from eskret.core.kernels import antimeridian
 from eskret.core.layer import Layer
 from eskret.core.rows import remaining
+from eskret.core.words import counted
+from eskret.errors import DeliveryError
 from eskret.formats.digesting import DigestingFile
 from eskret.formats.reading import Watch, no_watch
 
@@ -135,7 +137,8 @@ def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
         xy = _moved(xy, layer.crs, crs)
     if not np.isfinite(xy).all():
         return None
-    if same_crs(crs, CRS84) and antimeridian.crossing(xy[:, 0], starts).any():
+    beyond = (np.abs(xy[:, 1]) > 90).any()
+    if same_crs(crs, CRS84) and (beyond or antimeridian.crossing(xy[:, 0], starts).any()):
         return None
     xy = np.round(xy, decimals) + 0.0
     if kind == "Polygon":
@@ -230,12 +233,23 @@ def write(
             stays = remaining(len(layer), lost)
             layer, shapes = layer.take(stays), shapes[stays]
         if same_crs(crs, CRS84):
+            _check_degrees(shapes, layer)
             shapes, cut = antimeridian.cut(shapes)
             shapes[cut] = shapely.orient_polygons(rounded(shapes[cut], digits))
         geometry = shapes
     with DigestingFile(path) as out:
         _write(out, layer, geometry, watch, indent, crs, sequence, bounding_box, len(cut) > 0, members or {})
     return Written(lost, len(cut), out.sha256)
+
+
+def _check_degrees(shapes: np.ndarray, layer: Layer) -> None:
+    off = antimeridian.no_degrees(shapes)
+    if len(off):
+        most = float(np.abs(shapely.bounds(shapes[off])).max())
+        raise DeliveryError(
+            f"{counted(len(off), 'feature has', 'features have')} coordinates of up to {most:,.0f}, which are no degrees",
+            place=layer.key, way_out="Say which coordinate system it is in where it is loaded",
+        )  # fmt: skip
 
 
 def _write(

@@ -33,6 +33,14 @@ def crossing(lon: np.ndarray, starts: np.ndarray) -> np.ndarray:
     return out
 
 
+def no_degrees(shapes: np.ndarray) -> np.ndarray:
+    """Positions (int64) of shapes with coordinates that no place on the globe has: more than one turn beyond 180, or beyond a
+    pole."""
+    xy, owner = shapely.get_coordinates(shapes, return_index=True)
+    off = (np.abs(xy[:, 0]) > _HALF + _WHOLE) | (np.abs(xy[:, 1]) > _HALF / 2 + 1e-6)
+    return np.unique(owner[off]).astype(np.int64)
+
+
 def cut(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Shapes in degrees, those that go over the antimeridian cut there.
 
@@ -116,7 +124,10 @@ def _sides(shape: shapely.Geometry) -> list[shapely.Geometry]:
     for turn in range(int(np.floor((west + _HALF) / _WHOLE)), int(np.floor((east + _HALF) / _WHOLE)) + 1):
         window = shapely.box(turn * _WHOLE - _HALF, south - 1, turn * _WHOLE + _HALF, north + 1)
         back = np.array([turn * _WHOLE, 0.0, 0.0])
-        piece = shapely.intersection(shape, window)
+        try:
+            piece = shapely.intersection(shape, window)
+        except shapely.errors.GEOSException:
+            piece = shapely.intersection(shapely.make_valid(shape), window)  # it crosses itself
         z = bool(piece.has_z)
         moved = shapely.transform(piece, lambda c, by=back[: 3 if z else 2]: c - by, include_z=z)
         out += [p for p in shapely.get_parts(moved) if p.geom_type in kinds and not p.is_empty]

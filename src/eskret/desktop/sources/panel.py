@@ -34,8 +34,8 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.words import counted_kind
+from eskret.desktop.rows import Role, Row, RowsModel
 from eskret.desktop.session import Session
-from eskret.desktop.sources.rows import Role, Row, RowsModel
 from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme

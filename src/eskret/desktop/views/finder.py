@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter, QStandardItem, QStandardItemModel
+from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter
 from PySide6.QtWidgets import (
     QFrame,
     QLabel,
@@ -18,10 +18,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.desktop.rows import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.workflow.catalogue import Entry, find
-
-Role = Qt.ItemDataRole.UserRole
 
 
 class _Delegate(QStyledItemDelegate):
@@ -66,7 +65,7 @@ class Finder(QFrame):
         self.line.setPlaceholderText("What should the step do? Try: gpx, only some, export …")
         self.line.textChanged.connect(self._search)
         self.line.installEventFilter(self)
-        self.model = QStandardItemModel(self)
+        self.model = RowsModel(self)
         self.list = QListView()
         self.list.setModel(self.model)
         self.list.setItemDelegate(_Delegate(self.list))
@@ -101,12 +100,7 @@ class Finder(QFrame):
 
     def _search(self, words: str) -> None:
         found = find(words, self._layers, self._folder, self._workflow)
-        self.model.clear()
-        for entry in found:
-            item = QStandardItem(entry.title)
-            item.setData(entry, Role)
-            item.setToolTip(entry.summary)
-            self.model.appendRow(item)
+        self.model.fill([Row(entry.title, entry, entry.summary) for entry in found])
         self.nothing.setVisible(not found)
         rows = min(len(found), 7)
         self.list.setVisible(bool(found))

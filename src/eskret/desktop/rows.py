@@ -1,6 +1,6 @@
-"""The rows of the shelf as a model of plain objects.
+"""Rows of a tree or a list as a model of plain objects.
 
-Items of the library's own tree model are owned by it and by Python in turn; what was still in somebody's hand when the shelf was
+Items of the library's own tree model are owned by it and by Python in turn; what was still in somebody's hand when the tree was
 filled anew stayed for good, or was freed twice.
 """
 
@@ -18,11 +18,10 @@ Index = QModelIndex | QPersistentModelIndex
 
 @dataclass(eq=False)
 class Row:
-    """A row: its text, what it stands for (see the panel), its tip, and the rows below it. One that is only a heading cannot be
-    chosen."""
+    """A row: its text, what it stands for, its tip, and the rows below it. One that is only a heading cannot be chosen."""
 
     text: str
-    told: dict[str, Any]
+    told: Any
     tip: str = ""
     below: list[Row] = field(default_factory=list)
     heading: bool = False
