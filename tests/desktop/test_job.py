@@ -110,7 +110,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     # run it, and read what came, went and was set aside
     hand.run()
     assert hand.row("keep") == {
-        "step": "Keep marks_waypoints where desc LIKE $kind || '%'", "in": "3", "out": "1", "aside": "2", "state": "balanced"
+        "step": "Keep marks_waypoints where desc LIKE 'Pile' || '%'", "in": "3", "out": "1", "aside": "2", "state": "balanced"
     }  # fmt: skip
     assert hand.row("marks")["state"] == "look" and "1 to look at" in hand.banner()
     hand.click_step("keep")

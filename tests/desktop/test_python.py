@@ -202,7 +202,7 @@ def test_the_pane_has_the_workflow_and_its_results_at_hand(make_hand: Callable[.
 def test_results_say_what_there_is(tmp_path: Path) -> None:
     layers = {"beds": {"rows": 3, "path": str(tmp_path)}, "more": {"rows": 1, "path": str(tmp_path)}}
     results = Results({"cut": layers})
-    assert list(results) == ["cut"] and repr(results["cut"]) == "<cut: beds: 3 rows; more: 1 rows>"
+    assert list(results) == ["cut"] and repr(results["cut"]) == "<cut: beds: 3 rows; more: 1 row>"
     with pytest.raises(KeyError, match="no result of 'x'; there are cut"):
         results["x"]
     with pytest.raises(KeyError, match="left no 'x'; it left beds, more"):

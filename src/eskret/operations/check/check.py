@@ -104,8 +104,9 @@ class Check(EachLayer):
             else ""
         )
         if that == "share":
+            held = " ".join(str(settings.get("where") or "…").split())
             limits = f"{settings.get('least_share', 0)} to {settings.get('most_share', 100)} %"
-            fields = f", {limits}: {' '.join(str(settings.get('where') or '…').split())}"
+            return f"Check {bold(entering or '…')}: {held} for {limits}"
         if that == "condition":
             fields = f": {' '.join(str(settings.get('where') or '…').split())}"
         if that == "count":

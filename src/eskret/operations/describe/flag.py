@@ -148,7 +148,7 @@ class Flag(EachLayer):
         totals = totals_of(out, context.totals)
         if len(layer):
             name = field_called(layer.table.column_names, settings.field, context)
-            totals = (*totals, (name, 100.0 * float(held.sum()) / len(layer), PER_CENT))
+            totals = ((name, 100.0 * float(held.sum()) / len(layer), PER_CENT), *totals)
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer)), *accounts),
             (OutputAccount(layer.key, len(out), totals),), rows, tuple(remarks),
