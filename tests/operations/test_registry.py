@@ -104,7 +104,7 @@ def test_words_that_fit_nothing_find_nothing() -> None:
         ("load", {"files": ["a"], "crs": "EPSG:1"}, "not a coordinate system"),
         ("load", {"files": ["a"], "together": "perhaps"}, "'Recordings together' cannot be 'perhaps'"),
         ("load", {"files": ["a"], "if_unreadable": "cry"}, "It can be stop, go on"),
-        ("save", {"to": ""}, "'File' cannot be ''"), ("save", {"to": "a.gpkg", "decimals": 99}, "less than or equal to 15"),
+        ("save", {"to": ""}, "'File' cannot be ''"), ("save", {"to": "a.gpkg", "decimals": 99}, "the most is 15"),
         ("save", {"to": "a.gpkg", "if_exists": "ask"}, "It can be own, stop, replace, number, skip"),
     ],
 )  # fmt: skip
