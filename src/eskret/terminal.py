@@ -224,10 +224,12 @@ def print_compared(earlier: int, later: int, found: Any, counts: Mapping[str, Ma
         out.print(f"{name}: {a} → {b}", markup=False)
     for line in found.text:
         out.print(f"  {line}", markup=False, style="green" if line[:1] == "+" else "red" if line[:1] == "-" else "dim")
-    table = _plain_table("Step", "", "In", "Out", "Set aside", "State", right=("In", "Out", "Set aside"))
+    right = ("In", "Out", "Set aside", "Control total")
+    table = _plain_table("Step", "", *right, "State", right=right)
     for one in found.steps:
         figures = [
-            [getattr(r, n, None) for n in ("rows_in", "rows_out", "aside", "state")] for r in (one.earlier, one.later)
+            [getattr(r, n, None) for n in ("rows_in", "rows_out", "aside", "total", "state")]
+            for r in (one.earlier, one.later)
         ]
         cells = [pair(a, b) for a, b in zip(*figures, strict=True)]
         table.add_row(Text(one.id), Text(one.sentence), *cells)

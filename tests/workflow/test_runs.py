@@ -205,3 +205,16 @@ def test_a_run_is_written_down_without_looking_through_all_others(
     assert told() == there() > 0
     Runs().remove([2, 4])  # the third has the same features as the second
     assert told() == there() > 0
+
+
+def test_a_share_that_changed_is_told_side_by_side(folder: Path) -> None:
+    (folder / "m.toml").write_text(
+        TEXT.replace('use = "keep"', 'use = "flag"\nfield = "far"').replace('title = "Häuser"', 'title = "Marks"'),
+        encoding="utf-8",
+    )
+    cli("run", folder / "m.toml", "--set", "least=3", "-q")
+    cli("run", folder / "m.toml", "--set", "least=5", "-q")
+    told = " ".join(CliRunner().invoke(app, ["runs", "1", "2"], env={"COLUMNS": "160"}).output.split())
+    assert "far 70.00 % → far 50.00 %" in told
+    figures = json.loads(CliRunner().invoke(app, ["runs", "1", "2", "--json"]).output)["steps"]
+    assert [s["later"]["total"] for s in figures if s["id"] == "some"] == ["far 50.00 %"]

@@ -98,7 +98,11 @@ def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
 
 
 def _figures(row: Any) -> Any:
-    return None if row is None else {"in": row.rows_in, "out": row.rows_out, "aside": row.aside, "state": row.state}
+    return (
+        None
+        if row is None
+        else {"in": row.rows_in, "out": row.rows_out, "aside": row.aside, "total": row.total, "state": row.state}
+    )
 
 
 def _again(whole: Any, as_json: bool) -> int:

@@ -20,8 +20,9 @@ from eskret.workflow.runs_compared import Compared, OutputPair
 from eskret.workflow.stored import StoredLayer
 
 _STEPS = (
-    Column("step", "Step", False, width=430), Column("in", "In", False, right=True, width=112),
-    Column("out", "Out", False, right=True, width=112), Column("aside", "Set aside", False, right=True, width=112),
+    Column("step", "Step", False, width=300), Column("in", "In", False, right=True, width=80),
+    Column("out", "Out", False, right=True, width=90), Column("aside", "Set aside", False, right=True, width=100),
+    Column("total", "Control total", False, right=True, width=180),
     Column("state", "State", False, width=90),
 )  # fmt: skip
 _OUTPUTS = (
@@ -104,8 +105,8 @@ class ComparedPane(QWidget):
         self.steps.setVisible(bool(shown))
         for n, one in enumerate(shown):
             row = {"step": one.sentence}
-            figures = ("rows_in", "rows_out", "aside", "state")
-            for key, name in zip(("in", "out", "aside", "state"), figures, strict=True):
+            figures = ("rows_in", "rows_out", "aside", "total", "state")
+            for key, name in zip(("in", "out", "aside", "total", "state"), figures, strict=True):
                 a, b = (getattr(r, name, None) for r in (one.earlier, one.later))
                 row[key] = _both(a, b)
                 if a != b:
