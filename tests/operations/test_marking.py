@@ -18,6 +18,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.workflow.ledger import totals_text
 from tests.conftest import points, squares
+from tests.operations.helpers import do, layer_of, said, square
 
 KINDS = ["a", "b", None, "a", "c", "b"]
 FOUND = {"kind": KINDS, "size": [5, 1, 7, None, 2, 9], "mark": ["x", "", None, "y", "z", "x"]}
@@ -120,3 +121,11 @@ def test_the_tally_tells_what_a_layer_is_and_leaves_kinds_out() -> None:
     }
     refused = tally.foretell([table.facts()], settings, Context()).findings  # type: ignore[attr-defined]
     assert "is of kind point. There are lists (table)" in refused[0].text
+
+
+def test_areas_that_share_a_name_are_counted_without_those_that_have_none() -> None:
+
+    areas = layer_of([square(n * 10, 0) for n in range(5)], name=["A", "", None, "A", "B"], key="areas")
+    features = layer_of([shapely.Point(shapely.centroid(square(n * 10, 0))) for n in range(5)])
+    outcome = do("split_by_area", features, areas=areas, name_field="name")
+    assert "2 areas share 1 name and are put together: A" in said(outcome) and "2 areas have no name" in said(outcome)

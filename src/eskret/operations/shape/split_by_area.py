@@ -58,9 +58,10 @@ class _Groups:
                 "'Name without a value', or put {n} into the layer name"
             )
         often = np.bincount(self.of_area, minlength=len(self.values)) if len(self.of_area) else np.zeros(0, np.int64)
-        several = [self.values[g] for g in np.flatnonzero(often > 1).tolist() if self.names[g]]
+        groups = [g for g in np.flatnonzero(often > 1).tolist() if self.names[g]]
+        several = [self.values[g] for g in groups]
         if several:
-            many = int(often[often > 1].sum())
+            many = int(often[groups].sum())
             out.append(
                 f"{areas}: {many:,} areas share {counted(len(several), 'name')} and are put together: {in_words(several, 4)}"
             )
