@@ -202,7 +202,7 @@ class Workflow:
         Parameters
         ----------
         values : of parameters, by name.
-        if_exists : in place of what the steps say: refuse, replace, number.
+        if_exists : in place of what the steps say: own, stop, replace, number, skip.
         named : of parameters too: ``run(district="North")``. One whose name means something here is given in ``values``.
 
         Raises

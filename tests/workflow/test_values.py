@@ -151,3 +151,14 @@ def test_python_takes_values_by_name_and_knows_the_nearest(file: Path) -> None:
         workflow.run(wrod="b")
     with pytest.raises(EskretError, match="'word' is given twice"):
         workflow.run({"word": "a"}, word="b")
+
+
+def test_braces_that_nothing_fills_in_are_told_as_they_are_written(file: Path) -> None:
+    mark = (
+        '[[steps]]\nid = "mark"\nuse = "flag"\nfrom = "load"\nfield = "say"\nwhere = "name = $word"\nvalue = "{word}"\n'
+    )
+    file.write_text(f"{TEXT}\n{mark}", encoding="utf-8")
+    code, said = _command("run", file, "--set", "word=x")
+    assert code == 0 and "where name = 'x' with say = {word}" in " ".join(said.split())
+    made = Workflow.read(file).run(word="x").layers["mark"][0]
+    assert made.table.column("say").to_pylist() == ["{word}", None, None]

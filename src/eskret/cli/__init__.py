@@ -261,6 +261,7 @@ def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: 
         from eskret import terminal
         from eskret.workflow import document as documents
         from eskret.workflow.rehearsal import rehearse
+        from eskret.workflow.said_once import findings_once
 
         path = file.resolve()
         document = documents.read(path)
@@ -270,8 +271,8 @@ def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: 
             typer.echo(json.dumps(found.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:
             terminal.print_rehearsal(document, found, given)
-        for finding in found.errors if quiet else ():
-            typer.echo(finding.text, err=True)
+        for _, _, text in findings_once(found.errors) if quiet else ():
+            typer.echo(text, err=True)
         raise typer.Exit(USAGE if found.errors else 0)
 
 

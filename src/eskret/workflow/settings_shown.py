@@ -13,7 +13,8 @@ from eskret.operations.settings import setting_info, with_lists
 from eskret.workflow.document import Document, Step
 
 _CONDITIONS = ("condition", "expression")
-_TEMPLATES = ("template", "target", "file", "files", "text")
+_TEMPLATES = ("template", "target", "file", "files")
+"""Kinds of settings that every operation fills in; braces in a text may stand for themselves."""
 
 
 def settings_shown(

@@ -212,12 +212,15 @@ def _condition(layer: Layer, settings: Any, context: Context) -> _Answer:
 
 def _share(layer: Layer, settings: Any, context: Context) -> _Answer:
     condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
-    holds, _ = truth(condition, layer.table, context.values)
+    holds, unknown = truth(condition, layer.table, context.values)
     if not len(layer):
         return _Answer(False, "there are no features to take a share of", _NOBODY)
     found = 100.0 * float(holds.sum()) / len(layer)
     fits = settings.least_share <= found <= settings.most_share
     text = f"{' '.join(settings.where.split())} holds for {share(int(holds.sum()), len(layer))}"
+    untold = int((unknown & ~holds).sum())
+    if untold:
+        text += f" ({untold:,} could not be told, because a field asked for is empty)"
     wanted = f"{settings.least_share:g} to {settings.most_share:g} % are wanted"
     # too many are as wrong as too few, and then it is these that offend
     rows = _NOBODY if fits else np.flatnonzero(holds if found > settings.most_share else ~holds)
