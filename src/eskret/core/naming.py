@@ -40,7 +40,7 @@ def without_accents(text: str) -> str:
     """Take the marks off Latin letters, and off no others: in other scripts a mark can be the letter."""
     out: list[str] = []
     latin = False
-    for sign in unicodedata.normalize("NFD", text.translate(_LATIN)):
+    for sign in unicodedata.normalize("NFD", text).translate(_LATIN):
         if unicodedata.combining(sign):
             if not latin:
                 out.append(sign)

@@ -19,9 +19,12 @@ def field_called(names: Sequence[str], wanted: str, context: Context) -> str:
     return (typed if context.names == AS_TYPED else clean_name(typed, keep_case=True)) or "field"
 
 
-def renamed(facts: LayerFacts, wanted: str, name: str, setting: str) -> list[Finding]:
-    """That a field is called otherwise than was typed."""
-    if wanted == name or name in facts.names():
+def told_of_field(facts: LayerFacts, wanted: str, name: str, setting: str = "field") -> list[Finding]:
+    """That a field is called otherwise than was typed, or is there already."""
+    if name in facts.names():
+        text = f"{facts.key}: the field '{name}' is there already and is written over."
+        return [Finding(Level.LOOK, text, setting=setting, layer=facts.key)]
+    if wanted == name:
         return []
     text = f"{facts.key}: the field is called '{name}', since names are tidied here."
     return [Finding(Level.NOTE, text, setting=setting, layer=facts.key)]

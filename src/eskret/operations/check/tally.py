@@ -132,12 +132,13 @@ def _counted(layer: Layer, settings: Any) -> list[dict[str, Any]]:
     else:
         groups[()] = list(range(len(layer)))
     marks = _marks(layer)
+    columns = _columns(settings)
+    told = {"layer": layer.key, **{n: about[n] for n in settings.about}}
     out = []
     for group in sorted(groups, key=lambda g: [(v is None, v or "") for v in g]):
         at = np.array(groups[group], np.int64)
         figures = {name: int(mask[at].sum()) for name, mask in marks.items()}
-        told = {"layer": layer.key, **{n: about[n] for n in settings.about}}
-        out.append({**told, **dict(zip(_columns(settings), group, strict=True)), "features": len(at), **figures})
+        out.append({**told, **dict(zip(columns, group, strict=True)), "features": len(at), **figures})
     return out
 
 
@@ -157,7 +158,8 @@ def _marks(layer: Layer) -> dict[str, np.ndarray]:
 def _remarks(rows: Sequence[Mapping[str, Any]], settings: Any, whole: int, layers: int) -> list[Remark]:
     """What a person wants to read in the ledger without opening the table."""
     out = [Remark(f"{counted(whole, 'feature')} in {counted(layers, 'layer')}")]
-    moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, _columns(settings), strict=True)
+    columns = _columns(settings)
+    moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, columns, strict=True)
              if name != column]  # fmt: skip
     if moved:
         out.append(Remark(in_words(moved, 4)))
@@ -167,7 +169,7 @@ def _remarks(rows: Sequence[Mapping[str, Any]], settings: Any, whole: int, layer
             out.append(Remark(f"{words}: {share(number, whole)}", look=name == "invalid"))
     by_value: Counter[str] = Counter()
     for row in rows:
-        named = [str(row[k]) if row[k] is not None else "empty" for k in _columns(settings)]
+        named = [str(row[k]) if row[k] is not None else "empty" for k in columns]
         by_value[", ".join(named)] += row["features"]
     if len(by_value) > 1 or "" not in by_value:
         out += [Remark(f"{value}: {share(number, whole)}") for value, number in by_value.most_common(6)]

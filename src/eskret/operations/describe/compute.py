@@ -18,7 +18,7 @@ from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.naming_fields import field_called, renamed
+from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -73,11 +73,9 @@ class Compute(EachLayer):
             return Forecast((), (finding,))
         name = field_called(facts.names(), settings.field, context)
         kind = _kind(found, settings.type)
-        said = renamed(facts, settings.field, name, "field")
+        said = told_of_field(facts, settings.field, name)
         fields = list(facts.fields)
         if name in facts.names():
-            said.append(Finding(Level.LOOK, f"{facts.key}: the field '{name}' is there already and is written over.",
-                                setting="field", layer=facts.key))  # fmt: skip
             fields[facts.names().index(name)] = Field(name, kind)
         else:
             fields.append(Field(name, kind))

@@ -19,7 +19,7 @@ from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import figuring, other_layer, pairing
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
-from eskret.operations.naming_fields import field_called, renamed
+from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
 
@@ -74,10 +74,7 @@ class CountInAreas(EachLayer):
         if any(f.level is Level.ERROR for f in found) or other is None:
             return Forecast((), tuple(found))
         name = field_called(facts.names(), settings.field, context)
-        found += renamed(facts, settings.field, name, "field")
-        if name in facts.names():
-            text = f"{facts.key}: the field '{name}' is there already and is written over."
-            found.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
+        found += told_of_field(facts, settings.field, name)
         fields = [*(f for f in facts.fields if f.name != name), Field(name, pa.int64()), *made]
         return Forecast((replace(facts.with_fields(fields, [name]), extent=facts.extent),), tuple(found))
 

@@ -20,7 +20,7 @@ from eskret.errors import ExpressionError, SettingError
 from eskret.operations import by_place
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import share
-from eskret.operations.naming_fields import field_called, renamed
+from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -106,7 +106,8 @@ class Flag(EachLayer):
         name = field_called(facts.names(), settings.field, context)
         there = next((f for f in facts.fields if f.name == name), None)
         kind = _kind(there.type if there else None, settings.value)
-        findings += renamed(facts, settings.field, name, "field")
+        if there is None:
+            findings += told_of_field(facts, settings.field, name)
         if there is not None:
             for text, said in ((settings.value, "value"), *_other(settings)):
                 try:

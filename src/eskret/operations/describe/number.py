@@ -14,8 +14,8 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.naming_fields import field_called, renamed
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.ordering import ordered_rows, ordering_field
 from eskret.operations.settings import OperationSettings, setting
 
@@ -71,11 +71,9 @@ class Number(EachLayer):
         if found:
             return Forecast((), tuple(found))
         name = field_called(facts.names(), settings.field, context)
-        found = renamed(facts, settings.field, name, "field")
+        found = told_of_field(facts, settings.field, name)
         fields = list(facts.fields)
         if name in facts.names():
-            text = f"{facts.key}: the field '{name}' is there already and is written over."
-            found.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
             fields[facts.names().index(name)] = Field(name, pa.int64())
         else:
             fields.append(Field(name, pa.int64()))
