@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -365,3 +366,15 @@ def test_gaps_and_legs_are_drawn_as_their_operations_propose(hand: Hand, demo: P
     assert viewer.canvas.scene.legend[0].about == "speed_kn"
     hand.keys("F5", hand.bench)
     assert hand.bench.map_pane.from_step.text() == "Drawn as its operation proposes."
+
+
+def test_a_kept_layer_is_there_again_when_its_workflow_is(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "publish.toml")
+    stage = hand.bench.viewer.stage
+    hand.until(lambda: stage.beside() and stage.beside()[0].layer is not None)
+    for name in ("piles.toml", "tracks.toml", "publish.toml"):
+        hand.bench.files.open_path(demo / name)
+        hand.settled()
+    hand.until(lambda: (kept := stage.beside()[0].layer) is not None and kept.home.is_dir())
+    kept = stage.beside()[0].layer
+    assert kept is not None and kept.rows == 5 and kept.shapes is not None

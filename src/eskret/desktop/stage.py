@@ -156,6 +156,9 @@ class Stage(QObject):
         except OSError:
             return NO_FILE
         asked = (str(full), entry.layer, changed)
+        known = self._files.get(asked)
+        if isinstance(known, StoredLayer) and not known.home.is_dir():
+            del self._files[asked]  # it went with the workflow that it was looked at for
         if asked not in self._files:
             self._files[asked] = None
 
