@@ -157,7 +157,12 @@ def test_measured_on_the_globe_against_karney() -> None:
         shapely.Polygon([(x, y), (x + 1.3, y), (x + 1.1, y + 0.7), (x, y + 0.9)]) for x, y in zip(lon, lat, strict=True)
     ]
     outcome = do(
-        "measure", layer_of(shapes, "EPSG:4326"), what=["area", "perimeter"], area_unit="km2", length_unit="km"
+        "measure",
+        layer_of(shapes, "EPSG:4326"),
+        what=["area", "perimeter"],
+        area_unit="km2",
+        length_unit="km",
+        edges="geodesic",
     )
     for shape, area, around in zip(shapes, rows(outcome, "area_km2"), rows(outcome, "perimeter_km"), strict=True):
         polygon = Geodesic.WGS84.Polygon()
@@ -166,7 +171,7 @@ def test_measured_on_the_globe_against_karney() -> None:
         _, perimeter, size = polygon.Compute()
         assert area == pytest.approx(abs(size) / 1e6, rel=1e-9) and around == pytest.approx(perimeter / 1000, rel=1e-9)
     lines = [shapely.LineString([(x, y), (x + 2, y + 1)]) for x, y in zip(lon, lat, strict=True)]
-    found = do("measure", layer_of(lines, "EPSG:4326"), what=["length", "bearing"], length_unit="nmi")
+    found = do("measure", layer_of(lines, "EPSG:4326"), what=["length", "bearing"], length_unit="nmi", edges="geodesic")
     for (x, y), length, bearing in zip(
         zip(lon, lat, strict=True), rows(found, "length_nmi"), rows(found, "bearing_deg"), strict=True
     ):

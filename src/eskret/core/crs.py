@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -147,43 +146,41 @@ def degrees_of(extent: Extent | None, crs: str) -> Extent | None:
     return float(np.floor(west)), float(np.floor(south)), float(np.ceil(east)), float(np.ceil(north))
 
 
+def way_of(source: str, target: str, extent: Extent | None = None) -> pyproj.Transformer:
+    """The transformer for geometry with this extent in ``source``; x and y, longitude first."""
+    return _way(source, target, degrees_of(extent, source))[0]
+
+
+@lru_cache(maxsize=256)
+def geographic_of(crs: str) -> str:
+    """The longitudes and latitudes, in degrees, on the datum of a CRS; those of WGS 84 where it has none."""
+    datum = parse_crs(crs).geodetic_crs
+    if datum is None:
+        return WGS84
+    axes = datum.axis_info
+    if datum.is_geographic and len(axes) == 2 and abs(axes[0].unit_conversion_factor - np.pi / 180) < 1e-12:
+        return crs_code(datum)
+    ellipsoid = datum.ellipsoid
+    if ellipsoid is None:
+        return WGS84
+    plain = pyproj.CRS.from_dict({
+        "proj": "longlat", "a": ellipsoid.semi_major_metre, "b": ellipsoid.semi_minor_metre, "no_defs": True,
+        **({"pm": datum.prime_meridian.longitude} if datum.prime_meridian and datum.prime_meridian.unit_name == "degree" else {}),
+    })  # fmt: skip
+    return str(plain.to_wkt())
+
+
+@lru_cache(maxsize=256)
+def for_looking_only(crs: str) -> bool:
+    """Whether a CRS is the square map of the whole world that is only meant to be looked at (EPSG method 1024, Popular
+    Visualisation Pseudo-Mercator): its metres are none but at the equator."""
+    operation = parse_crs(crs).coordinate_operation
+    return operation is not None and (operation.method_code == "1024" or "pseudo" in operation.method_name.lower())
+
+
 def transformation(source: str, target: str, extent: Extent | None = None) -> Transformation:
-    """The way that ``reproject`` would take for geometry with this extent in ``source``."""
+    """The way that ``globe.moving`` would take for geometry with this extent in ``source``."""
     return _way(source, target, degrees_of(extent, source))[1]
-
-
-def reproject(geometry: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
-    """Bring geometry to another CRS; Z is left as it is.
-
-    Parameters
-    ----------
-    geometry : array of shapely geometry in ``source``.
-    source, target : CRS as code or WKT.
-
-    Returns
-    -------
-    The geometry in ``target`` (same length), and the positions (int64) of those that could not be brought over and
-    must be set aside: their coordinates are not finite.
-    """
-    if same_crs(source, target):
-        return geometry, np.empty(0, np.int64)
-    forward = _way(source, target, degrees_of(extent_of(geometry), source))[0]
-
-    def move(xy: np.ndarray) -> np.ndarray:
-        x, y = forward.transform(xy[:, 0], xy[:, 1])
-        return np.column_stack([x, y])
-
-    has_z = shapely.has_z(geometry)
-    if has_z.any():
-        moved = shapely.transform(geometry, _keep_z(move), include_z=True)
-        flat = ~has_z
-        if flat.any():
-            moved[flat] = shapely.transform(geometry[flat], move)
-    else:
-        moved = shapely.transform(geometry, move)
-    coordinates, owner = shapely.get_coordinates(moved, return_index=True)
-    lost = np.unique(owner[~np.isfinite(coordinates).all(axis=1)])
-    return moved, lost.astype(np.int64)
 
 
 def move(xy: np.ndarray, source: str, target: str, area: Extent | None = None) -> np.ndarray:
@@ -202,13 +199,6 @@ def move(xy: np.ndarray, source: str, target: str, area: Extent | None = None) -
     whole = area or (float(xy[:, 0].min()), float(xy[:, 1].min()), float(xy[:, 0].max()), float(xy[:, 1].max()))
     x, y = _way(source, target, degrees_of(whole, source))[0].transform(xy[:, 0], xy[:, 1])
     return np.column_stack([x, y])
-
-
-def _keep_z(move: Callable[[np.ndarray], np.ndarray]) -> Callable[[np.ndarray], np.ndarray]:
-    def with_z(xyz: np.ndarray) -> np.ndarray:
-        return np.column_stack([move(xyz[:, :2]), xyz[:, 2]])
-
-    return with_z
 
 
 def extent_of(geometry: np.ndarray) -> Extent | None:

@@ -34,7 +34,7 @@ def check_measure(name: str) -> tuple[str, float]:
 def with_measures(layer: Layer, names: list[str]) -> Layer:
     """The layer with these fields computed anew from its geometry, where its kind has such a measure.
 
-    On a geographic CRS lengths are geodesic and areas are taken in an equal-area projection; a degree is never a length.
+    On a geographic CRS they are measured on its ellipsoid, edges straight in degrees; a degree is never a length.
     """
     for name in names:
         what, size = check_measure(name)

@@ -1,7 +1,7 @@
 """Control totals of a layer: count always, length or area where there is one, sums of chosen fields.
 
-A degree is never taken for a length: on a geographic CRS lengths are geodesic on its ellipsoid, and areas are taken
-in an equal-area projection of it (EPSG:6933).
+A degree is never taken for a length: on a geographic CRS lengths and areas are those on its ellipsoid, of edges that are straight
+in longitude and latitude.
 """
 
 from __future__ import annotations
@@ -12,8 +12,8 @@ import numpy as np
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import crs_facts, reproject
-from eskret.core.kernels.measuring import geod_of, geodesic_lengths
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
 from eskret.core.layer import Kind, Layer
 
 Total = tuple[str, float, str]
@@ -54,10 +54,10 @@ def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | No
     facts = crs_facts(crs)
     if kind is Kind.LINE:
         if facts.geographic:
-            return geodesic_lengths(geometry, geod_of(crs))
+            return lengths(geometry, ellipsoid_of(crs))
         return shapely.length(geometry) * facts.unit_metres if facts.unit_metres else None
     if facts.geographic:
-        return shapely.area(reproject(geometry, crs, "EPSG:6933")[0])
+        return areas(geometry, ellipsoid_of(crs))
     return shapely.area(geometry) * facts.unit_metres**2 if facts.unit_metres else None
 
 

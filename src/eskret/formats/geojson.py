@@ -19,9 +19,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import crs_facts, move, parse_crs, reproject, same_crs
+from eskret.core.crs import crs_facts, move, parse_crs, same_crs
 from eskret.core.encoded import LINE
 from eskret.core.kernels import antimeridian
+from eskret.core.kernels.globe.moving import reproject
 from eskret.core.layer import Layer
 from eskret.core.rows import remaining
 from eskret.core.words import counted

@@ -5,15 +5,22 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import shapely
 
-from eskret.core.account import Remark
-from eskret.core.crs import crs_facts, degrees_of, extent_of, reproject, same_crs, transformation
-from eskret.core.layer import Layer
+from eskret.core.account import ControlTotal, Remark
+from eskret.core.crs import crs_facts, degrees_of, extent_of, same_crs, transformation
+from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
+from eskret.core.kernels.parts import invalid
+from eskret.core.layer import Kind, Layer
 from eskret.core.rows import remaining
+from eskret.core.words import counted, figure
 from eskret.errors import InputError
 from eskret.operations.base import Context
 
 Extent = tuple[float, float, float, float]
+BENT, BENT_MUCH = 0.01, 1.0
+"""Metres by which an edge is off its course from which on it is told, and asks for a look."""
+BACK = 0.01
 
 
 def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remark]]:
@@ -42,11 +49,53 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     doubt = outside_words(extent, layer.crs, context.crs)
     if doubt:
         remarks.append(Remark(doubt, look=True))
-    moved, lost = reproject(layer.geometry, layer.crs, context.crs)
-    layer = replace(layer, geometry=moved, crs=context.crs)
+    found = reproject_whole(layer.geometry, layer.crs, context.crs)
+    lost = found.lost
+    remarks += said_of_move(layer, found, None)
+    layer = replace(layer, geometry=found.geometry, crs=context.crs)
     if len(lost):
         layer = layer.take(remaining(len(layer), lost))
     return layer, lost, remarks
+
+
+def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list[Remark]:
+    """What there is to say of shapes in another CRS: where edges lie off their course, what was cut or joined, what has no place,
+    and heights that stay."""
+    out = []
+    if len(found.lost):
+        text = f"{counted(len(found.lost), 'feature has', 'features have')} no place there"
+        out.append(Remark(text, layer.key, look=True))
+    if len(found.cut):
+        text = f"{counted(len(found.cut), 'feature')} cut or joined where a map comes apart: at 180 degrees, at its edge, or about a pole"
+        out.append(Remark(text, layer.key))
+    if within is not None and found.bend > within:
+        text = f"edges follow their course to {figure(within, 'm')}"
+        out.append(Remark(f"{text}; as they were they would be off by {figure(found.bend, 'm')}", layer.key))
+    elif found.bend > BENT:
+        text = f"edges lie up to {figure(found.bend, 'm')} off their course, since only their ends are moved"
+        out.append(Remark(f"{text}; Reproject can keep it, or Densify before", layer.key, look=found.bend > BENT_MUCH))
+        crossed = int(invalid(found.geometry).sum()) - int(invalid(layer.shapes(np.arange(len(layer)))).sum())
+        if crossed > 0:
+            out.append(
+                Remark(f"{counted(crossed, 'shape crosses', 'shapes cross')} itself for it", layer.key, look=True)
+            )
+    if layer.kind is not Kind.TABLE and _tall(layer):
+        out.append(Remark("heights and measures are left as they are: the vertical datum is not changed", layer.key))
+    return out
+
+
+def _tall(layer: Layer) -> bool:
+    if layer.encoded is not None and layer.encoded.array is None:
+        return False
+    assert layer.geometry is not None
+    return bool(shapely.has_z(layer.geometry).any() or shapely.has_m(layer.geometry).any())
+
+
+def controls_of_move(layer: Layer, found: Reprojected) -> tuple[ControlTotal, ...]:
+    """Places that are brought there and back are where they were, to a centimetre."""
+    if not np.isfinite(found.back):
+        return ()
+    return (ControlTotal("difference there and back", "m", 0.0, found.back, BACK),)
 
 
 def outside_words(extent: Extent | None, crs: str, target: str) -> str:

@@ -7,18 +7,18 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
-import pyproj
 import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
-from eskret.core.crs import crs_facts, parse_crs
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.globe.nearest import nearest
 from eskret.core.kernels.parts import invalid
 from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
 from eskret.errors import CrsError
-from eskret.operations import other_layer
+from eskret.operations import ground, other_layer
 from eskret.operations.base import Context, Finding, Level
 from eskret.operations.settings import setting
 
@@ -62,6 +62,11 @@ def distance_setting() -> Any:
     )  # fmt: skip
 
 
+def along_setting() -> Any:
+    """Where the distance is taken."""
+    return ground.along_setting(shown_when=("relation", (NEAR,)))
+
+
 def against_setting() -> Any:
     """Each other feature, or all of them as one."""
     return setting(
@@ -97,6 +102,8 @@ def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding
     if settings.relation == NEAR and settings.distance and facts.crs is None and facts.kind != "table":
         text = f"{facts.key}: without a coordinate system a distance in {parse_length(settings.distance).unit} means nothing."
         out.append(Finding(Level.ERROR, text, layer=facts.key, setting="distance"))
+    elif settings.relation == NEAR:
+        out += ground.foretold(facts, settings.along)
     return out
 
 
@@ -132,60 +139,31 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         shapes.append(brought)
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
     if settings.relation == NEAR:
-        found = _near(layer, others, settings.distance, context)
+        found = _near(layer, others, settings, context)
+        remarks += ground.remarks_of(layer, settings.along)
     else:
         relation = Relation(settings.relation)
+        globe = layer.crs is not None and crs_facts(layer.crs).geographic
         if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
             others = np.array([shapely.union_all(shapely.make_valid(others))], object)
         xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
         if xy is not None:
-            by_points = points_hold(xy, others, relation, edge=settings.edge, watch=context.watch)
+            by_points = points_hold(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
             if by_points is not None:
                 return Placed(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
         assert layer.geometry is not None
-        found = holds(layer.geometry, others, relation, edge=settings.edge, watch=context.watch)
+        found = holds(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
     missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
     return Placed(found, missing, tuple(remarks), tuple(accounts))
 
 
-def _near(layer: Layer, others: np.ndarray, text: str, context: Context) -> np.ndarray:
-    distance = parse_length(text).si
+def _near(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> np.ndarray:
+    distance = parse_length(settings.distance).si
     assert layer.geometry is not None
     if layer.crs is None:
         raise CrsError("without a coordinate system a distance means nothing", place=layer.key)
-    facts = crs_facts(layer.crs)
-    if not facts.geographic:
-        return near(layer.geometry, others, distance / (facts.unit_metres or 1.0), context.watch)
-    return _near_on_the_globe(layer.geometry, others, distance, layer.crs)
-
-
-def _near_on_the_globe(geometry: np.ndarray, others: np.ndarray, distance: float, crs: str) -> np.ndarray:
-    """Each other feature in a projection of its own, true to distance from its middle (azimuthal equidistant): for
-    shapes of some kilometres the error stays below a millionth of the distance."""
-    out = np.zeros(len(geometry), bool)
-    bounds = shapely.bounds(geometry)
-    whole = parse_crs(crs).to_json_dict()
-    datum = pyproj.CRS.from_json_dict(whole).geodetic_crs or parse_crs("EPSG:4326")
-    for other in others:
-        if other is None or other.is_empty:
-            continue
-        west, south, east, north = other.bounds
-        up = distance / 110_000
-        side = up / max(0.01, np.cos(np.radians(min(89.9, max(abs(south), abs(north)) + up))))
-        at = np.flatnonzero(
-            ~out & (bounds[:, 0] <= east + side) & (bounds[:, 2] >= west - side) & (bounds[:, 1] <= north + up)
-            & (bounds[:, 3] >= south - up)
-        )  # fmt: skip
-        if not len(at):
-            continue
-        local = pyproj.CRS.from_proj4(
-            f"+proj=aeqd +lat_0={(south + north) / 2} +lon_0={(west + east) / 2} +units=m"
-            f" +a={datum.ellipsoid.semi_major_metre} +b={datum.ellipsoid.semi_minor_metre}"
-        )
-        move = pyproj.Transformer.from_crs(datum, local, always_xy=True)
-
-        def flat(shapes: np.ndarray, move: pyproj.Transformer = move) -> np.ndarray:
-            return shapely.transform(shapes, lambda xy: np.column_stack(move.transform(xy[:, 0], xy[:, 1])))
-
-        out[at] |= near(flat(geometry[at]), flat(np.array([other], object)), distance)
-    return out
+    if ground.on_ellipsoid(layer.crs, settings.along):
+        below = ground.ground_of(layer.crs)
+        partner, _ = nearest(below.there(layer.geometry), below.there(others), below.on, distance, context.watch)
+        return partner >= 0
+    return near(layer.geometry, others, distance / (crs_facts(layer.crs).unit_metres or 1.0), context.watch)

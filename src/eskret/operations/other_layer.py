@@ -9,13 +9,16 @@ import numpy as np
 import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
-from eskret.core.crs import crs_facts, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.kernels.chunks import real
+from eskret.core.kernels.globe.meeting import laid_about
+from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.words import counted
+from eskret.core.words import counted, figure
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Level
+from eskret.operations.bring import BENT, BENT_MUCH
 
 NO_PLACE = "has no geometry"
 
@@ -108,7 +111,7 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
     """
     geometry = other.geometry if other.geometry is not None else np.empty(0, object)
     if same_crs(other.crs, layer.crs):
-        return geometry, ()
+        return _about(geometry, layer), ()
     if other.crs is None or layer.crs is None:
         raise CrsError(
             "it has no coordinate system, so it cannot be laid over the other",
@@ -116,7 +119,25 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
         )  # fmt: skip
     way = transformation(other.crs, layer.crs, other.extent())
     text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
-    return reproject(geometry, other.crs, layer.crs)[0], (Remark(text, layer.key, look=way.coarse),)
+    found = reproject_whole(geometry, other.crs, layer.crs)
+    said = [Remark(text, layer.key, look=way.coarse)]
+    if len(found.lost):
+        lost = counted(len(found.lost), "feature has", "features have")
+        said.append(Remark(f"'{other.key}': {lost} no place in {crs_facts(layer.crs).name}", layer.key, look=True))
+    if found.bend > BENT:
+        text = f"'{other.key}': edges lie up to {figure(found.bend, 'm')} off their course there, since only their ends are moved"
+        said.append(Remark(text, layer.key, look=found.bend > BENT_MUCH))
+    brought = found.geometry.copy()
+    brought[found.lost] = None
+    return _about(brought, layer), tuple(said)
+
+
+def _about(geometry: np.ndarray, layer: Layer) -> np.ndarray:
+    """Of degrees, shapes in every turn about the globe in which they can meet the layer."""
+    extent = layer.extent()
+    if layer.crs is None or extent is None or not crs_facts(layer.crs).geographic:
+        return geometry
+    return laid_about(geometry, extent[0], extent[2])
 
 
 def at_most(facts: LayerFacts, **changes: Any) -> LayerFacts:

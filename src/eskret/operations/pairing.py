@@ -8,11 +8,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import shapely
 
 from eskret.core.account import InputAccount, SetAside
 from eskret.core.groups import Groups
-from eskret.core.kernels.chunks import Watch, in_chunks
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
@@ -36,24 +34,6 @@ def several_setting(first: str) -> Any:
         choices={"first": first, "list": "list all different values", "sum": "add numbers up, list texts",
                  "repeat": "repeat the feature for each"},
     )  # fmt: skip
-
-
-def related(
-    left: np.ndarray, right: np.ndarray, relation: str, watch: Watch | None = None
-) -> tuple[np.ndarray, np.ndarray]:
-    """Positions of the pairs for which ``left`` stands in a relation to ``right``, by left and then right."""
-    tree = shapely.STRtree(right)
-    tree.query(shapely.Point())  # builds it before threads ask
-
-    # the tree asks "left relation right" of those whose boxes meet
-    def some(start: int, stop: int) -> np.ndarray:
-        found = tree.query(left[start:stop], predicate=relation)
-        return np.stack([found[0] + start, found[1]])
-
-    found = in_chunks(some, len(left), watch)
-    both = np.concatenate(found, axis=1) if found else np.empty((2, 0), np.int64)
-    order = np.lexsort((both[1], both[0]))
-    return both[0][order].astype(np.int64), both[1][order].astype(np.int64)
 
 
 def brought_names(facts: LayerFacts | Layer, other: LayerFacts | Layer, fields: Sequence[str]) -> list[tuple[str, str]]:

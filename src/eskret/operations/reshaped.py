@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -11,14 +11,11 @@ import pyarrow as pa
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import Watch, in_chunks, real
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.chunks import real
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
-from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import setting
@@ -45,9 +42,17 @@ def measured(facts: LayerFacts, setting: str) -> list[Finding]:
         text = f"{facts.key}: without a coordinate system a distance means nothing. Say it where the layer is loaded."
         out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
     elif not out and facts.crs and crs_facts(facts.crs).geographic:
-        text = f"{facts.key}: its coordinates are degrees; the distance is measured in planes laid about the features."
+        text = f"{facts.key}: its coordinates are degrees; the distance is measured along the ellipsoid."
         out.append(Finding(Level.NOTE, text, layer=facts.key))
     return out
+
+
+def of_plane(layer: Layer, error: float) -> list[Remark]:
+    """What to say of a plane laid about a layer in degrees; a look where it is off by more than a hundredth."""
+    if not error:
+        return []
+    text = f"measured in a plane about the middle of the layer, true to {max(error, 1e-9):.1g} of a distance"
+    return [Remark(text, layer.key, look=error > 0.01)]
 
 
 def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None = None, **changes: Any) -> Forecast:
@@ -57,45 +62,6 @@ def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None =
     # what has no shape, or none after it, is set aside, and only the run knows
     changes.setdefault("certainty", "at most" if facts.certainty == "known" else facts.certainty)
     return Forecast((replace(facts, kind=kind or facts.kind, extent=None, **changes),), tuple(findings))
-
-
-def in_planes(
-    layer: Layer, length: str, work: Callable[[np.ndarray, float, np.ndarray], np.ndarray], watch: Watch | None = None
-) -> tuple[np.ndarray, list[Remark]]:
-    """Give every feature a shape that ``work`` makes of it with a length, in a plane where that is a length.
-
-    Parameters
-    ----------
-    work : called with some shapes, the length in units of their plane, and their positions.
-
-    Returns
-    -------
-    The new shapes, null for null and empty ones, and a remark where the planes are not those of the layer's CRS.
-
-    Raises
-    ------
-    CrsError : the layer has no CRS.
-    """
-    assert layer.geometry is not None
-    metres = parse_length(length).si
-    out = np.full(len(layer), None, object)
-    error, many = 0.0, 0
-    try:
-        for plane in planes(layer.bounds(), layer.crs):
-            error, many = max(error, plane.error), many + 1
-
-            def some(start: int, stop: int, plane: Any = plane) -> None:
-                rows = plane.rows[start:stop]
-                shapes = plane.there(layer.geometry[rows])  # type: ignore[index]
-                out[rows] = plane.back(work(shapes, metres / plane.metres, rows))
-
-            in_chunks(some, len(plane.rows), watch, 5_000)
-    except CrsError as failure:
-        raise failure.at(layer.key) from failure
-    if not layer.crs or not crs_facts(layer.crs).geographic:
-        return out, []
-    text = f"measured in {many:,} planes laid about the features, true to {max(error, 1e-9):.1g} of a distance"
-    return out, [Remark(text, layer.key)]
 
 
 def reshaped(

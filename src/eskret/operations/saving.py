@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import Remark, SetAside
-from eskret.core.crs import crs_facts, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, same_crs, transformation
+from eskret.core.kernels.globe.moving import reproject
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining

@@ -16,7 +16,7 @@ import shapely
 from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84
 from eskret.core.difference import Difference, difference
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.local import moved_by
 from eskret.core.layer import Layer
 from eskret.core.rows import remaining
 from eskret.core.words import counted
@@ -198,11 +198,7 @@ def _metres(found: Difference, shapes: np.ndarray, there: np.ndarray) -> np.ndar
     at = np.flatnonzero(np.isfinite(out) & (out > 0))
     if not len(at):
         return out
-    now, then = shapes[found.changed[at]], there[found.was[at]]
-    bounds = np.asarray(shapely.bounds(now)).reshape(-1, 4)
-    for plane in planes(bounds, WGS84):
-        rows = plane.rows
-        out[at[rows]] = shapely.hausdorff_distance(plane.there(now[rows]), plane.there(then[rows])) * plane.metres
+    out[at] = moved_by(shapes[found.changed[at]], there[found.was[at]], WGS84)
     return out
 
 

@@ -12,8 +12,9 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.columns import from_objects
-from eskret.core.crs import WGS84, reproject
-from eskret.core.kernels.local import planes
+from eskret.core.crs import WGS84
+from eskret.core.kernels.globe.moving import reproject
+from eskret.core.kernels.local import moved_by
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
 from eskret.core.words import figure
@@ -154,8 +155,5 @@ def _far(old: Any, new: Any) -> str:
     if old is None or new is None:
         return "out of the map" if new is None else "onto the map"
     pair = shapely.from_geojson([orjson.dumps(old), orjson.dumps(new)], on_invalid="ignore")
-    bounds = np.asarray(shapely.bounds(pair[1:])).reshape(-1, 4)
-    for plane in planes(bounds, WGS84):
-        there = plane.there(pair)
-        return figure(float(shapely.hausdorff_distance(there[0], there[1])) * plane.metres, "m")
-    return "elsewhere"
+    far = float(moved_by(pair[1:], pair[:1], WGS84)[0])
+    return figure(far, "m") if np.isfinite(far) else "elsewhere"

@@ -13,7 +13,8 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.classes import breaks_of
-from eskret.core.crs import crs_facts, reproject, same_crs
+from eskret.core.crs import crs_facts, same_crs
+from eskret.core.kernels.globe.moving import reproject
 from eskret.core.layer import Layer
 from eskret.core.legend import Entry, legend_of, numbers_of
 from eskret.core.ramps import darker

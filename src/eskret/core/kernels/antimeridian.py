@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
+from eskret.core.kernels.globe.seam import wrapped
+
 _WHOLE, _HALF = 360.0, 180.0
 _SLACK = 1e-9
 
@@ -42,96 +44,28 @@ def no_degrees(shapes: np.ndarray) -> np.ndarray:
 
 
 def cut(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Shapes in degrees, those that go over the antimeridian cut there.
+    """Shapes in degrees, those that go over the antimeridian cut there, and rings round a pole closed over it.
 
     Returns
     -------
-    The shapes, and the positions (int64) of those that were cut. One that goes round a pole is left as it is.
+    The shapes, and the positions (int64) of those that were cut or closed.
     """
     shapes = np.asarray(shapes, object)
     lon, owner = shapely.get_coordinates(shapes, return_index=True)
     lon = lon[:, 0] if len(lon) else np.empty(0)
-    jump = np.abs(np.diff(lon))
-    over = (jump > _HALF + _SLACK) & (jump < _WHOLE - _SLACK) & (owner[1:] == owner[:-1])
+    jump, inner = np.abs(np.diff(lon)), owner[1:] == owner[:-1]
+    over = (jump > _HALF + _SLACK) & (jump < _WHOLE - _SLACK) & inner
+    whole = np.unique(owner[1:][(jump >= _WHOLE - _SLACK) & inner])
     suspect = np.unique(np.concatenate([owner[1:][over], owner[np.abs(lon) > _HALF + _SLACK]])).astype(np.int64)
     out, done = shapes.copy(), []
-    for row in suspect.tolist():
-        made = _cut_one(shapes[row])
-        if made is not None:
-            out[row] = made
-            done.append(row)
-    return out, np.array(done, np.int64)
-
-
-def _cut_one(shape: shapely.Geometry) -> shapely.Geometry | None:
-    """One shape cut; None where nothing of it goes over, or where it cannot be cut."""
-    kept: list[shapely.Geometry] = []
-    changed = False
-    for part in shapely.get_parts(shape):
-        if part.geom_type == "GeometryCollection":
-            return None
-        far = _unwrapped(part)
-        if far is None:
-            kept.append(part)
-            continue
-        pieces = _sides(far)
-        changed = changed or len(pieces) > 1 or not shapely.equals_exact(pieces[0], part, 0.0)
-        kept += pieces
-    if not changed:
-        return None
-    if len(kept) == 1:
-        return kept[0]
-    if kept[0].geom_type == "Point":
-        return shapely.multipoints(kept)
-    return shapely.multilinestrings(kept) if kept[0].geom_type == "LineString" else shapely.multipolygons(kept)
-
-
-def _unwrapped(part: shapely.Geometry) -> shapely.Geometry | None:
-    """The part with longitudes that run on instead of jumping; None where it does neither jump nor lie beyond."""
-    has_z = part.has_z
-    rings = [part] if part.geom_type != "Polygon" else [part.exterior, *part.interiors]
-    found, moved = [], False
-    for ring in rings:
-        c = shapely.get_coordinates(ring, include_z=has_z)
-        step = np.diff(c[:, 0])
-        turn = np.where(
-            (np.abs(step) > _HALF + _SLACK) & (np.abs(step) < _WHOLE - _SLACK), -np.sign(step) * _WHOLE, 0.0
-        )
-        shift = np.r_[0.0, np.cumsum(turn)]
-        if part.geom_type == "Polygon" and abs(shift[-1]) > 1:
-            return None  # it goes round a pole
-        moved = moved or bool(shift.any()) or bool((np.abs(c[:, 0]) > _HALF + _SLACK).any())
-        c = c.copy()
-        c[:, 0] += shift
-        found.append(c)
-    if not moved:
-        return None
-    if part.geom_type == "Point":
-        return shapely.points(found[0][0])
-    if part.geom_type != "Polygon":
-        return shapely.linestrings(found[0])
-    middle = (found[0][:, 0].min() + found[0][:, 0].max()) / 2
-    for hole in found[1:]:
-        hole[:, 0] += _WHOLE * np.round((middle - (hole[:, 0].min() + hole[:, 0].max()) / 2) / _WHOLE)
-    return shapely.polygons(shapely.linearrings(found[0]), holes=[shapely.linearrings(h) for h in found[1:]] or None)
-
-
-def _sides(shape: shapely.Geometry) -> list[shapely.Geometry]:
-    """What lies in each turn of 360 degrees, brought back between -180 and 180."""
-    west, south, east, north = shapely.bounds(shape)
-    kinds = {"Point": ("Point",), "LineString": ("LineString",), "Polygon": ("Polygon",)}[shape.geom_type]
-    out = []
-    for turn in range(int(np.floor((west + _HALF) / _WHOLE)), int(np.floor((east + _HALF) / _WHOLE)) + 1):
-        window = shapely.box(turn * _WHOLE - _HALF, south - 1, turn * _WHOLE + _HALF, north + 1)
-        back = np.array([turn * _WHOLE, 0.0, 0.0])
-        try:
-            piece = shapely.intersection(shape, window)
-        except shapely.errors.GEOSException:
-            piece = shapely.intersection(shapely.make_valid(shape), window)  # it crosses itself
-        z = bool(piece.has_z)
-        moved = shapely.transform(piece, lambda c, by=back[: 3 if z else 2]: c - by, include_z=z)
-        out += [p for p in shapely.get_parts(moved) if p.geom_type in kinds and not p.is_empty]
-    return out
+    # an edge as long as a whole turn is the edge of the map, so that what has one is taken as it is drawn
+    for rows, short_way in ((np.setdiff1d(suspect, whole), True), (np.intersect1d(suspect, whole), False)):
+        if len(rows):
+            made, _ = wrapped(shapes[rows], short_way=short_way)
+            changed = ~shapely.equals_exact(made, shapes[rows], 0.0)
+            out[rows[changed]] = made[changed]
+            done.append(rows[changed])
+    return out, np.sort(np.concatenate(done)) if done else np.empty(0, np.int64)
 
 
 def around(boxes: np.ndarray) -> tuple[float, float]:

@@ -14,6 +14,7 @@ import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, OUTSIDE, Cells
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 
 _PIECE = 500
@@ -111,8 +112,8 @@ def cut(
     def divide(start: int, stop: int) -> None:
         some = shapes[start:stop]
         local = _about(area, shapely.bounds(some))
-        inside[start:stop] = of_dimension(shapely.intersection(some, local), wanted[start:stop])
-        outside[start:stop] = of_dimension(shapely.difference(some, local), wanted[start:stop])
+        inside[start:stop] = of_dimension(with_measures(shapely.intersection, some, local), wanted[start:stop])
+        outside[start:stop] = of_dimension(with_measures(shapely.difference, some, local), wanted[start:stop])
 
     in_chunks(divide, len(edge), watch, _PIECE)
     return Cut(within, apart, edge, inside, outside, edge[bad])

@@ -1,84 +1,72 @@
-"""Metres where the coordinates are degrees: planes laid about the features, true to distance from their middle."""
+"""A plane for a whole layer, in which a unit is a length: that of its own CRS, or one about its middle where coordinates are
+degrees. What belongs to single features has planes of their own (``globe``)."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-import pyproj
 import shapely
 
-from eskret.core.crs import crs_facts, parse_crs
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
+from eskret.core.kernels.globe.planes import Middles, followed, into_planes, middles, out_of_planes
+from eskret.core.kernels.globe.seam import running
 from eskret.errors import CrsError
-
-_TILE = 0.5
-_EARTH = 6_371_000.0
 
 
 @dataclass(frozen=True)
 class Plane:
-    """A plane for the features at ``rows``: ``there`` brings shapes into it, ``back`` out of it. One unit of it is
-    ``metres`` long; ``error`` is the largest relative error of a distance in it."""
+    """``there`` brings shapes into it, ``back`` out of it. One unit of it is ``metres`` long; ``error`` is the largest relative
+    error of a distance in it."""
 
-    rows: np.ndarray
     there: Callable[[np.ndarray], np.ndarray]
     back: Callable[[np.ndarray], np.ndarray]
     metres: float
     error: float
 
 
-def planes(bounds: np.ndarray, crs: str | None) -> Generator[Plane, None, None]:
-    """Planes in which distances can be measured, for features with these boxes (n, 4; NaN for none, in no plane).
+def plane_for(shapes: np.ndarray, crs: str | None, tolerance: float = np.inf) -> Plane:
+    """A plane in which the distances between these shapes can be measured.
 
-    In a projected CRS there is one, its own. In a geographic one they are azimuthal equidistant projections, each about
-    the features whose middle lies in one tile of half a degree; a feature larger than that has a plane of its own.
+    Parameters
+    ----------
+    tolerance : metres within which edges in degrees are followed, by vertices put in; without it only the vertices there are
+        are brought over.
 
     Raises
     ------
     CrsError : no CRS, or one without a unit of length.
     """
     facts = crs_facts(crs) if crs else None
-    rows = np.flatnonzero(~np.isnan(bounds[:, 0]))
     if facts is None or not (facts.geographic or facts.unit_metres):
         raise CrsError(
             "without a coordinate system a distance means nothing", way_out="Say it where the layer is loaded"
         )
     if not facts.geographic:
-        yield Plane(rows, _same, _same, facts.unit_metres, 0.0)
-        return
+        return Plane(np.asarray, np.asarray, facts.unit_metres, 0.0)
     assert crs is not None
-    datum = parse_crs(crs).geodetic_crs or parse_crs("EPSG:4326")
-    middle = (bounds[rows, :2] + bounds[rows, 2:]) / 2
-    large = (bounds[rows, 2:] - bounds[rows, :2]).max(axis=1, initial=0) > _TILE
-    tile = np.floor(middle / _TILE).astype(np.int64)
-    code = tile[:, 0] * 1000 + tile[:, 1]
-    code[large] = 10_000_000 + np.arange(int(large.sum()))
-    for one in np.unique(code):
-        at = rows[code == one]
-        west, south = bounds[at, :2].min(axis=0)
-        east, north = bounds[at, 2:].max(axis=0)
-        lon, lat = (west + east) / 2, max(-89.99, min(89.99, (south + north) / 2))
-        local = pyproj.CRS.from_proj4(
-            f"+proj=aeqd +lat_0={lat} +lon_0={lon} +units=m +a={datum.ellipsoid.semi_major_metre} "
-            f"+b={datum.ellipsoid.semi_minor_metre}"
-        )
-        forth = pyproj.Transformer.from_crs(datum, local, always_xy=True)
-        back = pyproj.Transformer.from_crs(local, datum, always_xy=True)
-        reach = np.radians(max(abs(north - south), abs(east - west) * np.cos(np.radians(lat)))) * _EARTH / 2
-        yield Plane(at, _moved(forth), _moved(back), 1.0, float((reach / _EARTH) ** 2 / 6))
+    on = ellipsoid_of(crs)
+    whole = middles(np.array([shapely.multipoints(shapely.get_coordinates(shapes))], object), on)
+
+    def about(some: np.ndarray) -> Middles:
+        return Middles(np.repeat(whole.lonlat, len(some), axis=0), np.repeat(whole.reach, len(some)))
+
+    def there(some: np.ndarray) -> np.ndarray:
+        joined, _ = running(some)
+        if np.isfinite(tolerance):
+            joined = followed(joined, about(some), on, np.full(len(some), tolerance))
+        return into_planes(joined, about(some), on)
+
+    def back(some: np.ndarray) -> np.ndarray:
+        return out_of_planes(some, about(some), on, np.full(len(some), tolerance))[0]
+
+    return Plane(there, back, 1.0, float(whole.error[0]) if np.isfinite(whole.reach[0]) else 0.0)
 
 
-def _same(shapes: np.ndarray) -> np.ndarray:
-    return shapes
-
-
-def _moved(transformer: pyproj.Transformer) -> Callable[[np.ndarray], np.ndarray]:
-    def move(shapes: np.ndarray) -> np.ndarray:
-        if len(shapes) and shapely.has_z(shapes).any():
-            return shapely.transform(
-                shapes, lambda c: np.column_stack([*transformer.transform(c[:, 0], c[:, 1]), c[:, 2]]), include_z=True
-            )
-        return shapely.transform(shapes, lambda c: np.column_stack(transformer.transform(c[:, 0], c[:, 1])))
-
-    return move
+def moved_by(now: np.ndarray, then: np.ndarray, crs: str) -> np.ndarray:
+    """How far each shape in degrees is from what it was, in metres (Hausdorff, by vertices)."""
+    on = ellipsoid_of(crs)
+    about = middles(now, on)
+    return np.asarray(shapely.hausdorff_distance(into_planes(now, about, on), into_planes(then, about, on)))

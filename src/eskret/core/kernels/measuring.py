@@ -1,7 +1,7 @@
 """Lengths, areas and bearings, in the plane and along the ellipsoid.
 
-Along the ellipsoid after Karney (Algorithms for geodesics, J. Geodesy 87, 2013), by the projection library: lines between
-corners are geodesics.
+Along the ellipsoid an edge is straight in its coordinates (``globe.ellipsoid``), or, where that is asked for, the shortest line
+between its ends, after Karney (Algorithms for geodesics, J. Geodesy 87, 2013), by the projection library.
 """
 
 from __future__ import annotations
@@ -12,9 +12,15 @@ import numpy as np
 import pyproj
 import shapely
 
-from eskret.core.crs import crs_facts, parse_crs, reproject
+from eskret.core.crs import crs_facts, geographic_of, parse_crs
 from eskret.core.kernels.chunks import Watch
+from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
+from eskret.core.kernels.globe.moving import reproject, reproject_whole
+from eskret.core.kernels.ordinates import moved
 from eskret.core.kernels.parts import dimension, single_parts
+
+_FOLLOWED = 0.001
+"""Metres within which edges of a plane are followed on the ellipsoid."""
 
 
 def planar(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
@@ -29,12 +35,27 @@ def planar(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
     }  # fmt: skip
 
 
+def straight(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
+    """As ``planar``, on the ellipsoid of the CRS; edges are straight in the coordinates that they have."""
+    degrees = geometry
+    if not crs_facts(crs).geographic:
+        crs, degrees = geographic_of(crs), reproject_whole(geometry, crs, geographic_of(crs), _FOLLOWED).geometry
+    on, kind = ellipsoid_of(crs), dimension(geometry)
+    length = lengths(degrees, on)
+    return {
+        "length": np.where(kind == 1, length, np.nan), "perimeter": np.where(kind == 2, length, np.nan),
+        "area": np.where(kind == 2, areas(degrees, on), np.nan),
+    }  # fmt: skip
+
+
 def geodesic(geometry: np.ndarray, crs: str, watch: Watch | None = None) -> dict[str, np.ndarray]:
-    """As ``planar``, along the ellipsoid of the CRS."""
-    datum = parse_crs(crs).geodetic_crs
+    """As ``planar``, on the ellipsoid of the CRS; edges are the shortest lines between their ends."""
     geod = geod_of(crs)
-    if datum is not None and not crs_facts(crs).geographic:
-        geometry, _ = reproject(geometry, crs, datum.to_wkt())
+    if not crs_facts(crs).geographic:
+        geometry, _ = reproject(geometry, crs, geographic_of(crs))
+    elif ellipsoid_of(crs).degrees != 1.0:
+        factor = ellipsoid_of(crs).degrees
+        geometry = moved(geometry, lambda xy: xy * factor)
     kind = dimension(geometry)
     out = {n: np.full(len(geometry), np.nan) for n in ("length", "perimeter", "area")}
     lines = np.flatnonzero(kind == 1)
@@ -113,6 +134,24 @@ def scale_error(extent: tuple[float, float, float, float] | None, crs: str) -> f
     scale = np.concatenate([np.atleast_1d(factors.tissot_semimajor), np.atleast_1d(factors.tissot_semiminor)])
     scale = scale[np.isfinite(scale)]
     return float(np.abs(scale - 1).max(initial=0.0))
+
+
+def least_scales(boxes: np.ndarray, crs: str) -> np.ndarray:
+    """How many metres of the plane of a projected CRS one metre on the ground makes at least, at the corners and the middle of
+    boxes (n, 4); 1 where it cannot be told."""
+    found = _projection(crs)
+    if found is None or not len(boxes):
+        return np.ones(len(boxes))
+    to_degrees, projection = found
+    west, south, east, north = boxes.T
+    x = np.concatenate([west, east, west, east, (west + east) / 2])
+    y = np.concatenate([south, south, north, north, (south + north) / 2])
+    try:
+        scale = np.asarray(projection.get_factors(*to_degrees.transform(x, y)).tissot_semiminor).reshape(5, -1)
+    except pyproj.exceptions.ProjError:
+        return np.ones(len(boxes))
+    least = np.where(np.isfinite(scale), scale, np.inf).min(axis=0)
+    return np.asarray(np.where(np.isfinite(least) & (least > 0), least, 1.0))
 
 
 class _Projections(threading.local):

@@ -9,6 +9,8 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.globe.meeting import with_seam
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, of_dimension
 
 _PIECE = 2_000
@@ -24,20 +26,35 @@ class Pieces:
     piece: np.ndarray
 
 
-def meeting(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> tuple[np.ndarray, np.ndarray]:
-    """Positions (int64) of the features of both sides that meet or touch, by left and then right."""
+def meeting(
+    left: np.ndarray,
+    right: np.ndarray,
+    watch: Watch | None = None,
+    *,
+    relation: str = "intersects",
+    globe: bool = False,
+) -> tuple[np.ndarray, np.ndarray]:
+    """Positions (int64) of the features of both sides that meet or touch, by left and then right.
+
+    Parameters
+    ----------
+    relation : what ``left`` must be to ``right``, if not that: a predicate of the library's index.
+    globe : whether coordinates are degrees, of which 180 and -180 are one meridian.
+    """
     tree = shapely.STRtree(right)
     tree.query(shapely.Point())  # builds it before threads ask
 
-    def some(start: int, stop: int) -> tuple[np.ndarray, np.ndarray]:
-        found = tree.query(left[start:stop], predicate="intersects")
-        return found[0] + start, found[1]
+    # the tree asks "left relation right" of those whose boxes meet
+    def some(start: int, stop: int) -> np.ndarray:
+        found = tree.query(left[start:stop], predicate=relation)
+        return np.stack([found[0] + start, found[1]])
 
     found = in_chunks(some, len(left), watch)
-    a = np.concatenate([f[0] for f in found]) if found else np.empty(0, np.int64)
-    b = np.concatenate([f[1] for f in found]) if found else np.empty(0, np.int64)
-    order = np.lexsort((b, a))
-    return a[order].astype(np.int64), b[order].astype(np.int64)
+    both = np.concatenate(found, axis=1).astype(np.int64) if found else np.empty((2, 0), np.int64)
+    if globe:
+        return with_seam(both, left, right, lambda a, b: shapely.STRtree(b).query(a, predicate=relation))
+    order = np.lexsort((both[1], both[0]))
+    return both[0][order], both[1][order]
 
 
 def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> Pieces:
@@ -62,7 +79,7 @@ def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> P
 
     def divide(start: int, stop: int) -> None:
         at = cut[start:stop]
-        out[at] = of_dimension(shapely.intersection(left[a[at]], right[b[at]]), wanted[a[at]])
+        out[at] = of_dimension(with_measures(shapely.intersection, left[a[at]], right[b[at]]), wanted[a[at]])
 
     in_chunks(divide, len(cut), watch, _PIECE)
     there = real(out)
@@ -83,7 +100,8 @@ def remains(left: np.ndarray, right: np.ndarray, found: Pieces, watch: Watch | N
                 out[row] = None
                 continue
             whole = others[0] if len(others) == 1 else shapely.union_all(others)
-            out[row] = of_dimension(np.array([shapely.difference(left[row], whole)], object), wanted[[row]])[0]
+            rest = with_measures(shapely.difference, left[[row]], np.array([whole], object))
+            out[row] = of_dimension(rest, wanted[[row]])[0]
 
     in_chunks(work, len(begins), watch, 500)
     return out

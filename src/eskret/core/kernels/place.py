@@ -14,6 +14,8 @@ import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, Cells
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.globe.meeting import pairs
+from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, beyond_seam
 
 _MANY = 50_000
 
@@ -46,7 +48,7 @@ _ASKED_OF_OTHER: dict[tuple[Relation, bool], Callable[..., np.ndarray]] = {
 
 
 def holds(
-    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False,
+    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False,
     watch: Watch | None = None,
 ) -> np.ndarray:  # fmt: skip
     """Whether each feature holds the relation to at least one of the others (for DISJOINT: to all of them).
@@ -56,6 +58,7 @@ def holds(
     geometry : features, array of shapely geometry; null and empty ones hold nothing.
     others : in the same CRS; null and empty ones are passed over.
     edge : for WITHIN and CONTAINS, whether what lies on the edge only counts (covered by, covers).
+    globe : whether coordinates are degrees, of which 180 and -180 are one meridian.
     watch : called as (features done, features in all); may raise to end the work.
 
     Returns
@@ -63,21 +66,38 @@ def holds(
     bool array, one a feature.
     """
     if relation is Relation.DISJOINT:
-        return real(geometry) & ~holds(geometry, others, Relation.INTERSECTS, watch=watch)
+        return real(geometry) & ~holds(geometry, others, Relation.INTERSECTS, globe=globe, watch=watch)
     test = _ASKED_OF_OTHER[relation, edge and relation in (Relation.WITHIN, Relation.CONTAINS)]
-    return _any(geometry, others, 0.0, lambda other, some: test(other, some), watch)
+    if not globe:
+        return _any(geometry, others, 0.0, test, watch)
+    over = beyond_seam(others)
+    alone = np.flatnonzero(at_seam(geometry) if not over.any() else real(geometry))
+    out = np.zeros(len(geometry), bool)
+    if len(alone) < len(geometry):
+        rest = np.setdiff1d(np.arange(len(geometry)), alone)
+        out[rest] = _any(geometry[rest], others, 0.0, test, watch)
+
+    def ask(left: np.ndarray, right: np.ndarray) -> np.ndarray:
+        a, b = shapely.STRtree(right).query(left)
+        good = test(right[b], left[a])
+        return np.stack([a[good], b[good]])
+
+    out[alone[pairs(geometry[alone], others, ask)[0]]] = True
+    return out
 
 
 def points_hold(
-    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False,
+    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False,
     watch: Watch | None = None,
 ) -> np.ndarray | None:  # fmt: skip
     """As ``holds``, for points given by their coordinates (n, 2), without making shapes of them.
 
     None where that cannot be told from coordinates: for other relations than INTERSECTS, DISJOINT and WITHIN, for others
-    that are no areas, and for many of them.
+    that are no areas, for many of them, and where something reaches 180 degrees.
     """
     others = others[real(others)]
+    if globe and ((np.abs(xy[:, 0]) >= HALF - SLACK).any() or beyond_seam(others).any()):
+        return None
     areas = np.isin(shapely.get_type_id(others), (3, 6)).all()
     if relation not in (Relation.INTERSECTS, Relation.DISJOINT, Relation.WITHIN) or len(others) > 8 or not areas:
         return None
@@ -105,12 +125,12 @@ def points_hold(
 
 
 def near(geometry: np.ndarray, others: np.ndarray, distance: float, watch: Watch | None = None) -> np.ndarray:
-    """Whether each feature lies within a distance (in units of the CRS; exactly that far counts) of one of the others."""
+    """Whether each feature lies within a distance (in units of the plane; exactly that far counts) of one of the others."""
     return _any(geometry, others, distance, lambda other, some: shapely.dwithin(other, some, distance), watch)
 
 
 def _any(
-    geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[[object, np.ndarray], np.ndarray],
+    geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[..., np.ndarray],
     watch: Watch | None,
 ) -> np.ndarray:  # fmt: skip
     out = np.zeros(len(geometry), bool)

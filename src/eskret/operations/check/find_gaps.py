@@ -12,7 +12,7 @@ import shapely
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.gaps import ends_of, gaps, proposed
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.local import plane_for
 from eskret.core.kernels.measuring import geod_of
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -79,10 +79,8 @@ class FindGaps(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        extent = layer.extent()
-        box = np.array([extent or (0.0, 0.0, 1.0, 1.0)])
         try:
-            plane = next(iter(planes(box, layer.crs)))
+            plane = plane_for(layer.geometry, layer.crs)
         except CrsError as failure:
             raise failure.at(layer.key) from failure
         flat = ends_of(plane.there(layer.geometry))

@@ -11,7 +11,7 @@ import numpy as np
 from eskret.core.account import Relation
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold
-from eskret.operations import by_place
+from eskret.operations import by_place, ground
 from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import kept_outcome
 from eskret.operations.settings import OperationSettings
@@ -43,6 +43,7 @@ class KeepByPlace(EachLayer):
         to: str = by_place.other_setting(min_length=1)
         relation: by_place.RelationName = by_place.relation_setting()
         distance: Length = by_place.distance_setting()
+        along: ground.Along = by_place.along_setting()
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
 

@@ -10,7 +10,8 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import WGS84, crs_facts, reproject, same_crs, transformation
+from eskret.core.crs import WGS84, crs_facts, same_crs, transformation
+from eskret.core.kernels.globe.moving import reproject
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.rows import remaining
 from eskret.core.style import Style

@@ -11,8 +11,11 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.crs import crs_facts
 from eskret.core.groups import Groups
 from eskret.core.kernels.chunks import real
+from eskret.core.kernels.globe.meeting import centres
+from eskret.core.kernels.overlay import meeting
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.statistics import parse_statistics, statistics_of
 from eskret.core.totals import totals_of
@@ -82,8 +85,11 @@ class CountInAreas(EachLayer):
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))
-        inside = shapely.centroid(others.geometry) if settings.where == "centre" else others.geometry
-        b, a = pairing.related(inside, layer.geometry[there], "intersects", context.watch)
+        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        inside = others.geometry
+        if settings.where == "centre":
+            inside = centres(others.geometry) if globe else shapely.centroid(others.geometry)
+        b, a = meeting(inside, layer.geometry[there], context.watch, globe=globe)
         order = np.lexsort((b, a))
         pairs = pairing.Pairs(there[a[order]], others.rows[b[order]])
         count = np.bincount(pairs.row, minlength=len(layer)).astype(np.int64)

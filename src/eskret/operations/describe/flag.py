@@ -17,7 +17,7 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.totals import totals_of
 from eskret.core.words import PER_CENT, bold
 from eskret.errors import ExpressionError, SettingError
-from eskret.operations import by_place
+from eskret.operations import by_place, ground
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import share
 from eskret.operations.naming_fields import field_called, told_of_field
@@ -55,6 +55,7 @@ class Flag(EachLayer):
         to: str = by_place.other_setting(default="")
         relation: by_place.RelationName = by_place.relation_setting()
         distance: Length = by_place.distance_setting()
+        along: ground.Along = by_place.along_setting()
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
         value: str = setting(

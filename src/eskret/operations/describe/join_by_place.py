@@ -9,8 +9,9 @@ from typing import Any, Literal
 import numpy as np
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real
-from eskret.core.kernels.overlay import common
+from eskret.core.kernels.overlay import common, meeting
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import sizes_of
 from eskret.core.rows import remaining
@@ -105,7 +106,8 @@ class JoinByPlace(EachLayer):
             order = np.lexsort((pieces.right, -(sizes["length"] + sizes["area"]), pieces.left))
             a, b = pieces.left[order], pieces.right[order]
         else:
-            a, b = pairing.related(left, others.geometry, settings.relation, context.watch)
+            globe = layer.crs is not None and crs_facts(layer.crs).geographic
+            a, b = meeting(left, others.geometry, context.watch, relation=settings.relation, globe=globe)
         pairs = pairing.Pairs(there[a], others.rows[b])
         having = np.unique(pairs.row)
         kept = having if settings.without == "aside" else np.arange(len(layer))

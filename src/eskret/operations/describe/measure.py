@@ -13,7 +13,8 @@ from pydantic import field_validator, model_validator
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real
-from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error
+from eskret.core.kernels.globe.meeting import centres
+from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error, straight
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.totals import totals_of
@@ -35,7 +36,8 @@ class Measure(EachLayer):
     """Measure features, in a unit you name and that the field is named after.
 
     In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
-    coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. In the plane, the step says
+    coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. An edge is straight in the layer's
+    coordinates, as every other step takes it, unless you ask for the shortest ways. In the plane, the step says
     how far the scale of the projection is off at the layer's place. Fields are called length_km, area_ha and so on; one
     that is there is measured anew, and you can call a field otherwise. A mile is 1,609.344 m, a foot 0.3048 m; the US
     survey foot only by its name.
@@ -71,6 +73,11 @@ class Measure(EachLayer):
         called: dict[str, str] = setting(
             "Fields called otherwise", kind="pairs", default={}, example="area = size_ha",
             help="Written as measure = name of its field; the others are named after measure and unit.",
+        )  # fmt: skip
+        edges: Literal["straight", "geodesic"] = setting(
+            "Edges between corners", kind="choice", default="straight", shown_when=("how", ("fitting", "geodesic")),
+            choices={"straight": "straight in the layer's coordinates", "geodesic": "the shortest way on the ellipsoid"},
+            help="Where lengths and areas are taken on the ellipsoid. Straight is what every other step takes an edge for.",
         )  # fmt: skip
         how: Literal["fitting", "planar", "geodesic"] = setting(
             "Along", kind="choice", default="fitting",
@@ -143,11 +150,12 @@ class Measure(EachLayer):
         table = layer.table
         sizes = None
         if sized and layer.crs is not None:
-            sizes = (
-                geodesic(layer.geometry, layer.crs, context.watch)
-                if on_ellipsoid
-                else planar(layer.geometry, layer.crs)
-            )
+            if not on_ellipsoid:
+                sizes = planar(layer.geometry, layer.crs)
+            elif settings.edges == "geodesic":
+                sizes = geodesic(layer.geometry, layer.crs, context.watch)
+            else:
+                sizes = straight(layer.geometry, layer.crs)
         for (name, kind), what in zip(_fields_of(settings, layer.table.column_names), settings.what, strict=True):
             unit = AREAS[settings.area_unit] if what == "area" else LENGTHS[settings.length_unit]
             values = sizes[what] / unit if sizes is not None and what in sizes else _figure(layer, what)
@@ -158,7 +166,9 @@ class Measure(EachLayer):
         out = layer.with_table(table)
         remarks = []
         if sized:
-            remarks.append(Remark(f"measured along the {'ellipsoid' if on_ellipsoid else 'plane'}", layer.key))
+            edges = {"straight": "straight in its coordinates", "geodesic": "the shortest ways"}[settings.edges]
+            along = f"ellipsoid, edges {edges}" if on_ellipsoid else "plane"
+            remarks.append(Remark(f"measured along the {along}", layer.key))
             off = 0.0 if on_ellipsoid or layer.crs is None else scale_error(layer.extent(), layer.crs)
             if off > 0.0005:
                 text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:{',.0f' if off >= 0.1 else '.2g'}} % here"
@@ -201,7 +211,8 @@ def _figure(layer: Layer, what: str) -> np.ndarray:
         return bearings(layer.geometry, layer.crs)
     if what in ("x", "y"):
         middle = np.full(len(layer), np.nan)
-        at = shapely.centroid(layer.geometry[there])
+        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        at = centres(layer.geometry[there]) if globe else shapely.centroid(layer.geometry[there])
         middle[there] = shapely.get_x(at) if what == "x" else shapely.get_y(at)
         return middle
     count = shapely.get_num_coordinates if what == "corners" else shapely.get_num_geometries

@@ -13,13 +13,14 @@ import shapely
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import in_chunks, real
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.globe import nearest as on_globe
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
-from eskret.operations import figuring, other_layer, pairing, reshaped
+from eskret.errors import CrsError
+from eskret.operations import figuring, ground, other_layer, pairing, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
@@ -32,7 +33,7 @@ class Nearest(EachLayer):
 
     The distance is from edge to edge, zero where they meet, and its field is named after its unit. Name a greatest
     distance to leave out what is too far. Of several at the same distance the first in the layer's order is taken. Where
-    coordinates are degrees, distances are measured in planes laid about the features.
+    coordinates are degrees, the distance is the shortest way along the ellipsoid, also over 180 degrees and the poles.
     """
 
     id = "nearest"
@@ -54,6 +55,7 @@ class Nearest(EachLayer):
         )  # fmt: skip
         within: Length = setting("Within", kind="measure", default="", example="2 km",
                               help="What is further away does not count. Left empty, any distance does.")  # fmt: skip
+        along: ground.Along = ground.along_setting()
         without: Literal["keep", "aside"] = setting(
             "Features without one", kind="choice", default="keep",
             choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
@@ -65,6 +67,7 @@ class Nearest(EachLayer):
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*other_layer.findings(facts, context, "other"), *reshaped.measured(facts, "unit")[:1]]
+        found += ground.foretold(facts, settings.along)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = (
@@ -85,7 +88,7 @@ class Nearest(EachLayer):
         others = other_layer.others_of(layer, context, "other", valid=False)
         assert layer.geometry is not None and others.layer is not None
         there = real(layer.geometry)
-        partner, metres = _nearest(layer, others.geometry, settings.within, context)
+        partner, metres = _nearest(layer, others.geometry, settings, context)
         found = partner >= 0
         pairs = pairing.Pairs(np.flatnonzero(found), others.rows[partner[found]])
         kept = np.flatnonzero(found) if settings.without == "aside" else np.arange(len(layer))
@@ -96,7 +99,7 @@ class Nearest(EachLayer):
         reasons = [(TOO_FAR, np.flatnonzero(there & ~found)), (other_layer.NO_PLACE, np.flatnonzero(~there))]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
-        remarks = list(others.remarks)
+        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along)]
         if found.any():
             least, most = np.nanmin(metres), np.nanmax(metres)
             text = f"from {figure(least / LENGTHS[settings.unit], settings.unit)} to {figure(most / LENGTHS[settings.unit], settings.unit)}"
@@ -111,30 +114,43 @@ class Nearest(EachLayer):
         )  # fmt: skip
 
 
-def _nearest(layer: Layer, others: np.ndarray, within: str, context: Context) -> tuple[np.ndarray, np.ndarray]:
+def _nearest(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> tuple[np.ndarray, np.ndarray]:
     """For every row the position of the nearest (-1 for none) and metres to it (NaN)."""
     assert layer.geometry is not None
-    partner, metres = np.full(len(layer), -1, np.int64), np.full(len(layer), np.nan)
+    limit = parse_length(settings.within).si if settings.within else None
+    if layer.crs is None:
+        raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
+                       way_out="Say it where the layer is loaded")  # fmt: skip
+    if ground.on_ellipsoid(layer.crs, settings.along):
+        below = ground.ground_of(layer.crs)
+        return on_globe.nearest(below.there(layer.geometry), below.there(others), below.on, limit, context.watch)
+    return _in_plane(layer.geometry, others, crs_facts(layer.crs).unit_metres or 1.0, limit, context)
+
+
+def _in_plane(
+    geometry: np.ndarray, others: np.ndarray, unit: float, limit: float | None, context: Context
+) -> tuple[np.ndarray, np.ndarray]:
+    partner, metres = np.full(len(geometry), -1, np.int64), np.full(len(geometry), np.nan)
     if not len(others):
         return partner, metres
-    limit = parse_length(within).si if within else None
-    geographic = bool(layer.crs and crs_facts(layer.crs).geographic)
-    for plane in planes(layer.bounds(), layer.crs):
-        # in a plane laid about some features the others have other places, so that it has a tree of its own
-        tree = shapely.STRtree(plane.there(others))
-        tree.query(shapely.Point())
-        reach = None if limit is None else limit / plane.metres
+    tree = shapely.STRtree(others)
+    tree.query(shapely.Point())  # builds it before threads ask
 
-        def some(start: int, stop: int, plane: Any = plane, tree: Any = tree, reach: float | None = reach) -> None:
-            rows = plane.rows[start:stop]
+    def some(start: int, stop: int) -> None:
+        shapes = geometry[start:stop]
+        if limit == 0:
+            # the library's search wants some distance: what lies none apart meets
+            at, near = tree.query(shapes, predicate="intersects")
+            distance = np.zeros(len(at))
+        else:
             (at, near), distance = tree.query_nearest(
-                plane.there(layer.geometry[rows]), max_distance=reach, return_distance=True  # type: ignore[index]
-            ) if reach is None or reach > 0 else ((np.empty(0, np.int64), np.empty(0, np.int64)), np.empty(0))  # fmt: skip
-            order = np.lexsort((near, at))
-            at, near, distance = at[order], near[order], distance[order]
-            first = np.r_[True, at[1:] != at[:-1]] if len(at) else np.empty(0, bool)
-            partner[rows[at[first]]] = near[first]
-            metres[rows[at[first]]] = distance[first] * plane.metres
+                shapes, max_distance=None if limit is None else limit / unit, return_distance=True
+            )
+        order = np.lexsort((near, at))
+        at, near, distance = at[order], near[order], distance[order]
+        first = np.flatnonzero(np.r_[True, at[1:] != at[:-1]]) if len(at) else at
+        partner[start + at[first]] = near[first]
+        metres[start + at[first]] = distance[first] * unit
 
-        in_chunks(some, len(plane.rows), None if geographic else context.watch, 5_000)
+    in_chunks(some, len(geometry), context.watch, 5_000)
     return partner, metres

@@ -9,6 +9,8 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Relation
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.globe.seam import running, wrapped
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import bold
@@ -45,13 +47,16 @@ class CentrePoints(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
+        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        # what was cut at 180 degrees has its middle there, not on the other side of the globe
+        whole, across = running(layer.geometry) if globe else (layer.geometry, np.empty(0, np.int64))
         if settings.where == "mass":
-            shapes = shapely.centroid(layer.geometry)
+            shapes = shapely.centroid(whole)
         else:
-            shapes = shapely.point_on_surface(layer.geometry)
-            single = np.flatnonzero(
-                (dimension(layer.geometry) == 1) & (shapely.get_num_geometries(layer.geometry) == 1)
-            )
-            lines = shapely.get_geometry(layer.geometry[single], 0)
+            shapes = shapely.point_on_surface(whole)
+            single = np.flatnonzero((dimension(whole) == 1) & (shapely.get_num_geometries(whole) == 1))
+            lines = shapely.get_geometry(whole[single], 0)
             shapes[single] = shapely.line_interpolate_point(lines, 0.5, normalized=True)
+        shapes = np.asarray(shapes, object)
+        shapes[across] = wrapped(shapes[across])[0]
         return reshaped.reshaped(layer, shapes, context, kind=Kind.POINT)

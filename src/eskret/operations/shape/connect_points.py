@@ -10,8 +10,10 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import legs, lines, ways
+from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
 from eskret.core.totals import totals_of
@@ -124,6 +126,12 @@ class ConnectPoints(EachLayer):
         for name, column in _columns(settings, order, rows, begin, end, size[enough]):
             columns.append(column)
             names.append(name)
+        drawn = shapes
+        if len(shapes) and layer.crs and crs_facts(layer.crs).geographic:
+            # a leg is the short way from a point to the next, also over 180 degrees
+            shapes, across = wrapped(shapes)
+        else:
+            across = rows[:0]
         out = layer.with_geometry(
             shapes, Kind.AREA if settings.shape == "area" else Kind.LINE, table=pa.table(columns, names=names), ids=None
         )
@@ -135,14 +143,17 @@ class ConnectPoints(EachLayer):
         ])  # fmt: skip
         controls: tuple[ControlTotal, ...] = ()
         if settings.shape == "line" and len(shapes):
-            xy, piece = shapely.get_coordinates(shapes, return_index=True)
-            drawn = legs(xy, layer.crs)[piece[1:] == piece[:-1]].sum()
-            controls = (ControlTotal("length from point to point", "km", through / 1000, float(drawn) / 1000),)
+            xy, piece = shapely.get_coordinates(drawn, return_index=True)
+            length = legs(xy, layer.crs)[piece[1:] == piece[:-1]].sum()
+            controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
         remarks = [
             Remark(
                 f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key
             )
         ]
+        if len(across):
+            text = f"{counted(len(across), 'shape goes', 'shapes go')} over 180 degrees, where it is cut"
+            remarks.append(Remark(text, layer.key))
         for breaks, why in zip(
             found.breaks, ("points are too far apart", "too much time lies between points"), strict=True
         ):

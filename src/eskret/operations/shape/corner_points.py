@@ -10,6 +10,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import Relation
+from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import single_parts
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
@@ -60,14 +61,19 @@ class CornerPoints(EachLayer):
         order = np.argsort(of, kind="stable")
         pieces, of = pieces[order], of[order]
         with_z = bool(shapely.has_z(layer.geometry).any())
+        with_m = shapely.has_m(pieces)
+        m = shapely.get_coordinates(pieces, include_m=True)[:, 2] if with_m.any() else None
         xy, piece = shapely.get_coordinates(pieces, return_index=True, include_z=with_z)
         last = np.r_[piece[1:] != piece[:-1], True] if len(piece) else np.empty(0, bool)
         closing = last & np.isin(shapely.get_type_id(pieces), (2,))[piece]
+        of_measured = with_m[piece[~closing]] if m is not None else None
         xy, rows = xy[~closing], of[piece[~closing]]
         flat = with_z and np.isnan(xy[:, 2]) if with_z else np.zeros(len(xy), bool)
         shapes = shapely.points(xy)
         if with_z and np.any(flat):
             shapes[flat] = shapely.points(xy[flat][:, :2])
+        if m is not None and of_measured is not None:
+            shapes[of_measured] = measured(shapes[of_measured], m[~closing][of_measured])
         begins = np.searchsorted(rows, rows)
         number = np.arange(len(rows)) - begins + 1
         return reshaped.multiplied(layer, rows, shapes, context, kind=Kind.POINT, numbers=(settings.number, number))

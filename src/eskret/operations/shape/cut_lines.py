@@ -10,7 +10,8 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.local import plane_for
+from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import dimension, single_parts
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -74,10 +75,10 @@ class CutLines(EachLayer):
         parts, row = single_parts(layer.geometry)
         lines = dimension(parts) == 1
         parts, row = parts[lines], row[lines]
-        box = np.array([layer.extent() or (0.0, 0.0, 1.0, 1.0)])
-        plane = next(iter(planes(box, layer.crs)))
-        flat, marks = plane.there(parts), plane.there(points)
-        reach = parse_length(settings.within).si / plane.metres
+        reach = parse_length(settings.within).si
+        plane = plane_for(np.concatenate([parts, points]), layer.crs, max(reach * 1e-3, 0.001))
+        flat, marks = plane.there(_numbered(parts)), plane.there(points)
+        reach /= plane.metres
         mark, line = shapely.STRtree(flat).query(marks, predicate="dwithin", distance=reach)
         at = shapely.line_locate_point(flat[line], marks[mark])
         pieces: list[shapely.Geometry] = []
@@ -115,22 +116,32 @@ class CutLines(EachLayer):
         )  # fmt: skip
 
 
+def _numbered(lines: np.ndarray) -> np.ndarray:
+    """Lines whose heights are the numbers of their vertices, so that a place on one is known again in another plane."""
+    counts = shapely.get_num_coordinates(lines)
+    number = np.arange(counts.sum()) - np.repeat(np.cumsum(counts) - counts, counts)
+    flat = shapely.force_3d(shapely.force_2d(lines), 0.0)
+    return np.asarray(shapely.transform(flat, lambda c: np.column_stack([c[:, :2], number]), include_z=True), object)
+
+
 def _cut(line: shapely.Geometry, flat: shapely.Geometry, at: np.ndarray) -> list[shapely.Geometry]:
-    """Pieces of a line, cut at these distances along ``flat``, which is the same line in another plane."""
-    with_z = bool(line.has_z)
-    corners = shapely.get_coordinates(line, include_z=with_z)
-    plane = shapely.get_coordinates(flat)
-    along = np.r_[0.0, np.cumsum(np.hypot(*np.diff(plane, axis=0).T))]
+    """Pieces of a line, cut at these distances along ``flat``, which is the same line, numbered, in another plane. Heights and
+    measures at a cut lie evenly between those of the vertices on either side."""
+    with_z, with_m = bool(line.has_z), bool(line.has_m)
+    corners = shapely.get_coordinates(line, include_z=with_z, include_m=with_m)
+    plane = shapely.get_coordinates(flat, include_z=True)
+    along = np.r_[0.0, np.cumsum(np.hypot(*np.diff(plane[:, :2], axis=0).T))]
     least = along[-1] * 1e-12
     at = at[(at > least) & (at < along[-1] - least)]
     out, begin = [], corners[:1]
     last = 0
-    for where in at.tolist():
-        n = min(int(np.searchsorted(along, where, side="right")) - 1, len(along) - 2)
-        share = (where - along[n]) / (along[n + 1] - along[n])
+    for number in np.interp(at, along, plane[:, 2]).tolist():
+        n = min(int(number), len(corners) - 2)
+        share = number - n
         place = corners[n] if share == 0 else corners[n] + share * (corners[n + 1] - corners[n])
         middle = corners[last + 1 : n + 1] if share > 0 else corners[last + 1 : n]
-        out.append(shapely.LineString(np.concatenate([begin, middle, place[None]])))
+        out.append(np.concatenate([begin, middle, place[None]]))
         begin, last = place[None], n
-    out.append(shapely.LineString(np.concatenate([begin, corners[last + 1 :]])))
-    return out
+    out.append(np.concatenate([begin, corners[last + 1 :]]))
+    shapes = np.array([shapely.LineString(c[:, : 3 if with_z else 2]) for c in out], object)
+    return list(measured(shapes, np.concatenate(out)[:, -1]) if with_m else shapes)

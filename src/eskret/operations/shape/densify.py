@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
 import shapely
 
 from eskret.core.account import Relation, Remark
+from eskret.core.crs import crs_facts, geographic_of, move
+from eskret.core.kernels.chunks import in_chunks
+from eskret.core.kernels.globe.ellipsoid import edge_lengths, ellipsoid_of
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, single_parts, together
+from eskret.core.kernels.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
-from eskret.operations import reshaped
+from eskret.errors import CrsError
+from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import SomeLength
@@ -21,7 +28,7 @@ from eskret.operations.typed import SomeLength
 class Densify(EachLayer):
     """Put corners into lines and areas, so that no stretch between two is longer than a length.
 
-    The course stays the same in the plane. It is wanted before bringing long straight lines to another coordinate
+    The course stays the same, and so do the vertices there are. It is wanted before bringing long straight lines to another coordinate
     system, where they would cut the corner that a curve takes.
     """
 
@@ -36,21 +43,45 @@ class Densify(EachLayer):
         longest: SomeLength = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m",
                                                min_length=1)  # fmt: skip
 
+        along: ground.Along = ground.along_setting("Length along")
+
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Densify {bold(entering or '…')} to stretches of {settings.get('longest') or '…'}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        return reshaped.foretold(facts, reshaped.measured(facts, "longest"))
+        return reshaped.foretold(facts, [*reshaped.measured(facts, "longest"), *ground.foretold(facts, settings.along)])
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        shapes, remarks = reshaped.in_planes(
-            layer, settings.longest, lambda shapes, length, _: _densified(shapes, length), context.watch
-        )
+        if layer.crs is None:
+            raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
+                           way_out="Say it where the layer is loaded")  # fmt: skip
+        metres, crs = parse_length(settings.longest).si, layer.crs
+        remarks = ground.remarks_of(layer, settings.along)
+        along = ground.on_ellipsoid(crs, settings.along)
+        if along:
+            remarks.append(Remark("stretches are measured along the ellipsoid", layer.key))
+        length, unit = _on_ground(crs), crs_facts(crs).unit_metres or 1.0
+
+        def count(begin: np.ndarray, end: np.ndarray, row: np.ndarray) -> np.ndarray:
+            return np.asarray(np.ceil(length(begin, end) / metres * (1 - 1e-12)))
+
+        shapes = np.full(len(layer), None, object)
+
+        def some(start: int, stop: int) -> None:
+            given = layer.geometry[start:stop]  # type: ignore[index]
+            shapes[start:stop] = (
+                split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
+            )
+
+        in_chunks(some, len(layer), context.watch, 5_000)
         before = int(shapely.get_num_coordinates(layer.geometry).sum())
         after = int(shapely.get_num_coordinates(shapes).sum())
-        remarks = [*remarks, Remark(counted(after - before, "corner was put in", "corners were put in"), layer.key)]
+        remarks.append(Remark(counted(after - before, "corner was put in", "corners were put in"), layer.key))
         return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
+
+
+_Length = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 
 def _densified(shapes: np.ndarray, length: float) -> np.ndarray:
@@ -62,3 +93,19 @@ def _densified(shapes: np.ndarray, length: float) -> np.ndarray:
         long = shapely.length(parts) > 0
         parts[long] = shapely.segmentize(parts[long], length)
         return together(parts, owner, len(shapes), dimension(shapes))
+
+
+def _on_ground(crs: str) -> _Length:
+    """Metres along edges on the ellipsoid: straight in degrees, or in the plane as long as a scale at both ends makes them."""
+    on = ellipsoid_of(crs)
+    if crs_facts(crs).geographic:
+        return lambda begin, end: edge_lengths(begin * on.degrees, end * on.degrees, on)
+    degrees = geographic_of(crs)
+
+    def length(begin: np.ndarray, end: np.ndarray) -> np.ndarray:
+        middle = move((begin + end) / 2, crs, degrees)
+        a, b = move(begin, crs, degrees), move(end, crs, degrees)
+        legs = (on.geod.inv(*p.T, *q.T)[2] for p, q in ((a, middle), (middle, b)))
+        return np.asarray(sum(np.asarray(leg) for leg in legs))
+
+    return length

@@ -12,7 +12,7 @@ import shapely
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
-from eskret.core.kernels.local import planes
+from eskret.core.kernels.local import plane_for
 from eskret.core.kernels.parts import dimension, invalid
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -86,20 +86,20 @@ class Enclose(EachLayer):
         back: Callable[[np.ndarray], np.ndarray] = np.asarray
         metres = 1.0
         shapes = layer.geometry
-        tolerance = 0.0
+        tolerance = error = 0.0
         if settings.tolerance and extent is not None:
             try:
-                plane = next(iter(planes(np.array([extent]), layer.crs)))
+                plane = plane_for(layer.geometry, layer.crs)
             except CrsError as failure:
                 raise failure.at(layer.key) from failure
-            shapes, back, metres = plane.there(layer.geometry), plane.back, plane.metres
+            shapes, back, metres, error = plane.there(layer.geometry), plane.back, plane.metres, plane.error
             tolerance = parse_length(settings.tolerance).si / metres
         ends = ends_of(shapes)
         found = enclose(ends, tolerance)
         polygons = back(found.polygons)
         first = np.array([ends.row[m].min() for m in found.members], np.int64)
         used = np.unique(ends.row[np.concatenate(found.members)]) if found.members else np.empty(0, np.int64)
-        remarks = _remarks(layer, found, polygons, metres)
+        remarks = [*_remarks(layer, found, polygons, metres), *reshaped.of_plane(layer, error)]
         if settings.points:
             table, more, accounts = _from_points(layer, polygons, context)
             remarks += more

@@ -9,9 +9,14 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, SetAside
+from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.chunks import real
+from eskret.core.kernels.globe.around import around_on_globe
+from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
+from eskret.core.kernels.globe.planes import EARTH, Middles, followed, into_planes, middles, out_of_planes
+from eskret.core.kernels.globe.seam import running
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
@@ -87,8 +92,8 @@ class Hull(EachLayer):
         assert layer.geometry is not None
         there = real(layer.geometry)
         if settings.around == "each":
-            shapes = _around(layer.geometry, settings)
-            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA)
+            shapes, remarks = _around(layer.geometry, settings, layer)
+            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, remarks=remarks)
         groups = group_rows(layer.table, settings.by)
         of = np.where(there, groups.of, -1)
         collected = np.array(
@@ -96,7 +101,7 @@ class Hull(EachLayer):
             or [None],
             object,
         )[: groups.count]
-        shapes = _around(collected, settings)
+        shapes, remarks = _around(collected, settings, layer)
         good = real(shapes)
         place = np.where(good, np.cumsum(good) - 1, -1)
         into = np.where(of >= 0, place[of] if groups.count else -1, -1)
@@ -110,7 +115,7 @@ class Hull(EachLayer):
         ])  # fmt: skip
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), into=into,
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), None, tuple(remarks), into=into,
         )  # fmt: skip
 
 
@@ -118,7 +123,31 @@ def _count_name(by: list[str]) -> str:
     return number_collisions(["features"], taken=by)[0]
 
 
-def _around(geometry: np.ndarray, settings: Any) -> np.ndarray:
+def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarray, list[Remark]]:
+    """The shapes around some others. Of degrees, what goes over 180 degrees is taken together there, what lies all round a pole
+    holds it, and what has a size of its own, a circle or a turned box, is drawn on the ground."""
+    if layer.crs is None or not crs_facts(layer.crs).geographic:
+        return _drawn_around(geometry, settings), []
+    on = ellipsoid_of(layer.crs)
+    if settings.shape in ("circle", "turned box"):
+        middle = middles(geometry, on)
+        rows = np.flatnonzero(real(geometry))
+        about = Middles(middle.lonlat[rows], middle.reach[rows])
+        tolerance = np.maximum(about.reach * EARTH * 1e-4, 0.001)
+        flat = into_planes(followed(running(geometry[rows])[0], about, on, tolerance), about, on)
+        out = np.full(len(geometry), None, object)
+        made = _drawn_around(flat, settings)
+        there = real(made)
+        some = Middles(about.lonlat[there], about.reach[there])
+        out[rows[there]] = out_of_planes(made[there], some, on, tolerance[there])[0]
+        off = float(np.nanmax(about.error, initial=0.0))
+        return out, [
+            Remark(f"drawn on the ground, true to {max(off, 1e-4):.1g} of its size", layer.key, look=off > 0.01)
+        ]
+    return around_on_globe(geometry, lambda some: _drawn_around(some, settings), on), []
+
+
+def _drawn_around(geometry: np.ndarray, settings: Any) -> np.ndarray:
     if settings.shape == "convex":
         found = shapely.convex_hull(geometry)
     elif settings.shape == "concave":

@@ -6,14 +6,17 @@ from collections.abc import Mapping
 from typing import Any
 
 from eskret.core.account import Relation, Remark
-from eskret.core.crs import crs_facts, reproject, same_crs, transformation
+from eskret.core.crs import crs_facts, same_crs, transformation
+from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measures import parse_length
 from eskret.core.words import bold
 from eskret.errors import CrsError
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
-from eskret.operations.bring import outside_words
+from eskret.operations.bring import controls_of_move, outside_words, said_of_move
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.typed import Length
 
 
 class Reproject(EachLayer):
@@ -21,7 +24,9 @@ class Reproject(EachLayer):
 
     Of the ways that lead there, the best for the layer's own place is taken; the step says which, and how accurate it is.
     Where a better one would need a grid that this machine does not have, or where the layer lies outside the area for
-    which the system is meant, the step asks for a look. Heights are left as they are.
+    which the system is meant, the step asks for a look. Shapes are cut where the new system comes apart, as at 180 degrees, and
+    joined where it does not; what has no place in it is set aside. Heights and measures are left as they are: no vertical datum
+    is changed.
     """
 
     id = "reproject"
@@ -35,6 +40,10 @@ class Reproject(EachLayer):
         crs: KnownCrs = setting(
             "To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted."
         )
+        tolerance: Length = setting(
+            "Keep the course of edges within", kind="measure", default="", example="1 m",
+            help="Straight edges bend on the way: corners are put in so that none is further off. Left empty, none is put in.",
+        )  # fmt: skip
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Reproject {bold(entering or '…')} to {settings.get('crs') or '…'}"
@@ -60,7 +69,9 @@ class Reproject(EachLayer):
                            way_out="Say it where the layer is loaded")  # fmt: skip
         extent = layer.extent()
         way = transformation(layer.crs, settings.crs, extent)
-        moved, lost = reproject(layer.geometry, layer.crs, settings.crs)
+        within = parse_length(settings.tolerance).si if settings.tolerance else None
+        found = reproject_whole(layer.geometry, layer.crs, settings.crs, within)
+        moved, lost = found.geometry, found.lost
         remarks = []
         if same_crs(layer.crs, settings.crs):
             remarks.append(Remark("it was in this coordinate system already", layer.key))
@@ -71,9 +82,10 @@ class Reproject(EachLayer):
             doubt = outside_words(extent, layer.crs, settings.crs)
             if doubt:
                 remarks.append(Remark(doubt, layer.key, look=True))
+            remarks += said_of_move(layer, found, within)
         reasons = [(f"has no place in {settings.crs}", lost)]
         out = reshaped.reshaped(
             layer.with_geometry(layer.geometry, layer.kind, crs=settings.crs), moved, context, kind=layer.kind,
-            reasons=reasons, remarks=remarks, keep_null=True,
+            reasons=reasons, remarks=remarks, keep_null=True, controls=controls_of_move(layer, found),
         )  # fmt: skip
         return out

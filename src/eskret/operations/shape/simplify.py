@@ -9,13 +9,18 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Relation, Remark
-from eskret.core.kernels.local import planes
+from eskret.core.crs import crs_facts
+from eskret.core.kernels.chunks import in_chunks
+from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
+from eskret.core.kernels.globe.thinned import degree_scales, stretched
+from eskret.core.kernels.measuring import least_scales
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, figure
-from eskret.errors import SettingError
-from eskret.operations import reshaped
+from eskret.errors import CrsError, SettingError
+from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import SomeLength
@@ -44,11 +49,13 @@ class Simplify(EachLayer):
             help="For areas that meet exactly, such as districts: neighbours get the same new edge.",
         )  # fmt: skip
 
+        along: ground.Along = ground.along_setting("Tolerance along")
+
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Simplify {bold(entering or '…')} to within {settings.get('tolerance') or '…'}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.measured(facts, "tolerance")
+        found = [*reshaped.measured(facts, "tolerance"), *ground.foretold(facts, settings.along)]
         if settings.shared and facts.kind in ("point", "line"):
             text = f"{facts.key}: only areas share edges."
             found.append(Finding(Level.ERROR, text, layer=facts.key, setting="shared"))
@@ -59,9 +66,8 @@ class Simplify(EachLayer):
         if settings.shared:
             shapes, remarks = self._together(layer, settings)
         else:
-            shapes, remarks = reshaped.in_planes(
-                layer, settings.tolerance, lambda s, t, _: shapely.simplify(s, t, preserve_topology=True), context.watch
-            )
+            shapes, remarks = self._each(layer, settings, context)
+        remarks += ground.remarks_of(layer, settings.along)
         before = int(shapely.get_num_coordinates(layer.geometry).sum())
         after = int(shapely.get_num_coordinates(shapes).sum())
         share = f" ({100 * after / before:.1f} %)" if before else ""
@@ -72,19 +78,54 @@ class Simplify(EachLayer):
                 remarks.append(Remark(f"the area changed by {figure(100 * (now - whole) / whole)} %", layer.key))
         return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
 
+    def _each(self, layer: Layer, settings: Settings, context: Context) -> tuple[np.ndarray, list[Remark]]:
+        shapes = np.full(len(layer), None, object)
+        metres = parse_length(settings.tolerance).si
+        scales, remarks = _scales(layer, settings)
+
+        def some(start: int, stop: int) -> None:
+            given = layer.geometry[start:stop]  # type: ignore[index]
+            shapes[start:stop] = (
+                stretched(given, scales[start:stop], lambda flat: shapely.simplify(flat, metres))
+                if isinstance(scales, np.ndarray)
+                else with_measures(lambda flat: np.asarray(shapely.simplify(flat, metres / scales)), given)
+            )
+
+        in_chunks(some, len(layer), context.watch, 5_000)
+        return shapes, remarks
+
     def _together(self, layer: Layer, settings: Settings) -> tuple[np.ndarray, list[Remark]]:
         assert layer.geometry is not None
         if not (dimension(layer.geometry) == 2).all():
             raise SettingError("only areas share edges", place=layer.key, setting="shared")
-        # all at once: in a plane that holds the whole layer
-        box = layer.extent() or (0.0, 0.0, 1.0, 1.0)
-
-        plane = next(iter(planes(np.array([box]), layer.crs)))
-        shapes = plane.there(layer.geometry)
-        whole = shapely.coverage_is_valid(shapes)
-        found = shapely.coverage_simplify(shapes, parse_length(settings.tolerance).si / plane.metres)
-        remarks = []
-        if not whole:
+        metres = parse_length(settings.tolerance).si
+        scales, remarks = _scales(layer, settings)
+        if isinstance(scales, np.ndarray):
+            # all alike, so that neighbours still meet
+            alike = np.tile(scales.max(axis=0, initial=0.0), (len(layer), 1))
+            shapes = stretched(layer.geometry, alike, lambda flat: shapely.coverage_simplify(flat, metres))
+        else:
+            shapes = with_measures(
+                lambda flat: np.asarray(shapely.coverage_simplify(flat, metres / scales)), layer.geometry
+            )
+        if not shapely.coverage_is_valid(layer.geometry):
             text = "the areas do not meet exactly everywhere, so there edges may come apart"
             remarks.append(Remark(text, layer.key, look=True))
-        return plane.back(found), remarks
+        return shapes, remarks
+
+
+def _scales(layer: Layer, settings: Any) -> tuple[np.ndarray | float, list[Remark]]:
+    """How many metres a unit of the layer's plane is: a figure for all, or of x and y for each feature, at most; and what there is
+    to say of it."""
+    if layer.crs is None:
+        raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
+                       way_out="Say it where the layer is loaded")  # fmt: skip
+    facts = crs_facts(layer.crs)
+    if facts.geographic:
+        text = "measured in degrees as wide as they are nearest to the equator, so that no course changes further than said"
+        return degree_scales(layer.bounds(), ellipsoid_of(layer.crs)), [Remark(text, layer.key)]
+    if not ground.on_ellipsoid(layer.crs, settings.along):
+        return facts.unit_metres or 1.0, []
+    each = facts.unit_metres / least_scales(layer.bounds(), layer.crs)
+    text = "measured along the ellipsoid, at the least scale about each feature"
+    return np.column_stack([each, each]), [Remark(text, layer.key)]

@@ -10,7 +10,9 @@ import numpy as np
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real, runs
+from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.overlay import common, meeting
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
@@ -231,10 +233,11 @@ class SplitByArea(EachLayer):
         there = np.flatnonzero(real(layer.geometry))
         left = layer.geometry[there]
         if settings.across == "centre":
-            centres = shapely.centroid(left)
-            a, b = meeting(centres, areas, context.watch)
+            globe = layer.crs is not None and crs_facts(layer.crs).geographic
+            middle = centres(left) if globe else shapely.centroid(left)
+            a, b = meeting(middle, areas, context.watch, globe=globe)
             size = np.ones(len(a))
-            return (*_best(there[a], of_area[b], size), None, _doubtful(a, of_area[b], centres, areas, b))
+            return (*_best(there[a], of_area[b], size), None, _doubtful(a, of_area[b], middle, areas, b))
         bad = invalid(left)
         if bad.any():
             left = left.copy()

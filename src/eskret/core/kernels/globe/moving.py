@@ -1,0 +1,331 @@
+"""Whole shapes from one coordinate system to another: nothing goes round the world as a band, no pole is lost, and what has no
+place there is said.
+
+A shape that goes over the meridian at which a map comes apart is cut there: 180 degrees for longitudes and latitudes, half a turn
+from the middle for a map of the whole world. One that was cut where the map hangs together is joined. A ring round a pole is closed
+over it where the coordinates are degrees.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import lru_cache, partial
+
+import numpy as np
+import pyproj
+import shapely
+from pyproj.exceptions import ProjError
+
+from eskret.core.crs import crs_facts, degrees_of, extent_of, parse_crs, same_crs, way_of
+from eskret.core.kernels.globe.course import following, most_bent
+from eskret.core.kernels.globe.planes import EARTH
+from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, running, wrapped
+from eskret.core.kernels.ordinates import moved
+from eskret.core.kernels.parts import dimension, invalid, of_dimension
+
+_SAMPLE = 500
+_BACK = 0.01
+"""Metres within which a place must come back to where it was."""
+_STEEP = 1_000.0
+"""The scale from which on a projection has no answer: the pole of a cylinder."""
+_NEAR_POLE, _POLE = 89.9, 89.99999
+_NUDGE = 1e-9
+_NARROW, _HIGH = 60.0, 85.0
+Move = Callable[[np.ndarray], np.ndarray]
+
+
+@dataclass(frozen=True)
+class Reprojected:
+    """``geometry`` in the other CRS. Positions (int64): ``lost``, of what has no place there; ``cut``, of what was cut or joined at
+    the meridian where a map comes apart, or closed over a pole. ``bend``, by how many metres an edge lies off its course at most,
+    since only its ends were moved. ``back``, how far a place lies off at most when it is brought back; NaN where there is no way."""
+
+    geometry: np.ndarray
+    lost: np.ndarray
+    cut: np.ndarray
+    bend: float
+    back: float
+
+
+def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: float | None = None) -> Reprojected:
+    """Bring shapes to another CRS; heights and measures stay as they are.
+
+    Parameters
+    ----------
+    shapes : array of shapely geometry in ``source``.
+    source, target : CRS as code or WKT.
+    tolerance : metres within which straight edges are to keep their course, by vertices put in; without it only the vertices
+        there are are moved.
+
+    Raises
+    ------
+    CrsError : there is no way between the two.
+    """
+    shapes = np.asarray(shapes, object)
+    none = np.empty(0, np.int64)
+    if same_crs(source, target):
+        return Reprojected(shapes, none, none, 0.0, 0.0)
+    way = way_of(source, target, extent_of(shapes))
+
+    def forth(xy: np.ndarray) -> np.ndarray:
+        return np.column_stack(way.transform(xy[:, 0], xy[:, 1])) if len(xy) else xy
+
+    from_degrees, to_degrees = crs_facts(source).geographic, crs_facts(target).geographic
+    plain = _nowhere_special(shapes, source)
+    ready, cut, lost = shapes, none, none
+    if from_degrees and not to_degrees and not plain:
+        ready, cut, lost = _ready_for(shapes, target, forth, way)
+    bend = most_bent(ready, forth, target)
+    if tolerance is not None and (bend > tolerance or (to_degrees and not plain)):
+        ready = following(ready, forth, target, tolerance)
+    elif to_degrees and not from_degrees and not plain:
+        ready = following(ready, forth, target, np.inf)  # only what is so wide that its way round would not be known
+    out = moved(ready, forth)
+    if to_degrees and not plain:
+        out, cut = _closed(ready, out, way, from_degrees)
+    elif len(cut):
+        bad = cut[invalid(out[cut]) & (dimension(out[cut]) == 2)]
+        if len(bad):
+            out[bad] = of_dimension(shapely.make_valid(out[bad], method="structure"), np.full(len(bad), 2))
+    more, back = _without_place(ready, out, source, target, way)
+    lost = np.union1d(lost, more)
+    return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back)
+
+
+def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
+    """As ``reproject_whole``: the shapes, and the positions (int64) of those that have no place there."""
+    found = reproject_whole(shapes, source, target)
+    return found.geometry, found.lost
+
+
+def _nowhere_special(shapes: np.ndarray, source: str) -> bool:
+    """Whether shapes lie where nothing comes apart: no wider than some degrees, apart from 180 degrees and the poles."""
+    degrees = degrees_of(extent_of(shapes), source)
+    return (
+        degrees is not None and degrees[2] - degrees[0] <= _NARROW and degrees[0] > -HALF + 1 and degrees[2] < HALF - 1
+        and degrees[1] > -_HIGH and degrees[3] < _HIGH
+    )  # fmt: skip
+
+
+def _closed(
+    before: np.ndarray, after: np.ndarray, way: pyproj.Transformer, from_degrees: bool
+) -> tuple[np.ndarray, np.ndarray]:
+    """Longitudes that start again at -180 made to run on, then cut and closed."""
+    if from_degrees:
+        # they are as far round as they were
+        source = shapely.get_coordinates(before)[:, 0]
+        lon = shapely.get_coordinates(after)[:, 0]
+        with np.errstate(invalid="ignore"):
+            turns = np.round((source - lon) / WHOLE)
+        if not np.nan_to_num(turns).any():
+            return after, np.empty(0, np.int64)
+        after = _with_longitudes(after, lon + WHOLE * np.nan_to_num(turns))
+        return wrapped(after, short_way=False)
+    poles: dict[int, shapely.Geometry] = {}
+    for sign in (1, -1):
+        try:
+            x, y = way.transform(0.0, 90.0 * sign, direction="INVERSE")
+        except ProjError:
+            continue
+        if np.isfinite([x, y]).all():
+            poles[sign] = shapely.Point(x, y)
+
+    def pole(row: int) -> PoleWithin:
+        parts = shapely.get_parts(before[row])
+
+        def within(part: int, ring: int) -> int:
+            held = shapely.polygons(shapely.get_rings(parts[part])[ring])
+            return next((sign for sign, at in poles.items() if shapely.intersects(held, at)), 0)
+
+        return within
+
+    finite = np.isfinite(shapely.bounds(after).reshape(-1, 4)).all(axis=1)
+    rows = np.flatnonzero(finite)
+    out = after.copy()
+    out[rows], cut = wrapped(after[rows], lambda n: pole(int(rows[n])))
+    return out, rows[cut]
+
+
+def _with_longitudes(shapes: np.ndarray, lon: np.ndarray) -> np.ndarray:
+    """Shapes with these longitudes for all their vertices, in order."""
+    counts = shapely.get_num_coordinates(shapes)
+    starts = np.concatenate([[0], np.cumsum(counts)])
+    out = shapes.copy()
+    changed = np.flatnonzero(
+        np.add.reduceat(np.r_[np.abs(lon - shapely.get_coordinates(shapes)[:, 0]), 0.0], starts[:-1])
+        * (counts > 0) > 1.0
+    )  # fmt: skip
+    for row in changed.tolist():
+        mine = lon[starts[row] : starts[row + 1]]
+        out[row] = moved(shapes[[row]], partial(_at_longitudes, mine))[0]
+    return out
+
+
+def _at_longitudes(lon: np.ndarray, xy: np.ndarray) -> np.ndarray:
+    return np.column_stack([lon, xy[:, 1]])
+
+
+@lru_cache(maxsize=64)
+def middle_of(crs: str) -> float:
+    """The longitude of the middle of a projection, in degrees; 0 where it has none."""
+    operation = parse_crs(crs).coordinate_operation
+    for param in operation.params if operation is not None else ():
+        if param.name.startswith("Longitude of"):
+            return float(np.degrees(param.value * param.unit_conversion_factor))
+    return 0.0
+
+
+def _comes_apart(middle: float, forth: Move) -> bool:
+    """Whether a map comes apart half a turn from its middle."""
+    lat = np.array([0.0, 40.0, -40.0])
+    right = forth(np.column_stack([np.full(3, middle + HALF - 1e-6), lat]))
+    left = forth(np.column_stack([np.full(3, middle - HALF + 1e-6), lat]))
+    return bool(np.nanmax(np.abs(right - left), initial=0.0) > 1_000.0)
+
+
+def _edge_comes_back(middle: float, way: pyproj.Transformer) -> bool:
+    """Whether a way leads back from the edge of a map that comes apart."""
+    try:
+        back = way.transform(*way.transform(middle + HALF, 40.0), direction="INVERSE")
+    except ProjError:
+        return True
+    return bool(np.isfinite(back).all())
+
+
+def _ready_for(
+    shapes: np.ndarray, target: str, forth: Move, way: pyproj.Transformer
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Shapes in degrees, cut where the target comes apart and joined where it does not; positions of those, and of what holds a
+    pole that is nowhere in the target."""
+    middle = (middle_of(target) + HALF) % WHOLE - HALF
+    polar = np.flatnonzero(_pole_held(shapes))
+    away = {s: _nowhere(np.array([[middle, 90.0 * s], [middle + 90.0, 90.0 * s]]), target, forth) for s in (1, -1)}
+    lost = np.array([r for r in polar.tolist() if any(away[s] for s in _poles(shapes[r]))], np.int64)
+    seam = at_seam(shapes)
+    if not _comes_apart(middle, forth):
+        out, joined = running(shapes)
+        opened = np.setdiff1d(polar, np.union1d(joined, lost))
+        for row in opened.tolist():
+            out[row] = _opened(out[row])
+        return out, np.union1d(joined, opened), lost
+    out = running(shapes)[0] if middle else shapes
+    out, cut = wrapped(moved(out, lambda xy: xy - [middle, 0.0]) if middle else out, short_way=False)
+
+    def inside(xy: np.ndarray) -> np.ndarray:
+        return np.column_stack([np.clip(xy[:, 0], -HALF + _NUDGE, HALF - _NUDGE) + middle, xy[:, 1]])
+
+    changed = np.union1d(np.union1d(cut, polar), np.flatnonzero(seam) if middle else cut)
+    settled = shapes.copy()
+    edge = changed if _edge_comes_back(middle, way) else np.union1d(changed, np.flatnonzero(seam))
+    settled[edge] = moved(out[edge], inside)
+    return settled, changed, lost
+
+
+def _nowhere(xy: np.ndarray, target: str, forth: Move) -> bool:
+    return bool(not np.isfinite(forth(xy)).all() or _no_answer(xy, target).any())
+
+
+def _poles(shape: shapely.Geometry) -> list[int]:
+    _, south, _, north = shapely.bounds(shape)
+    return [s for s, there in ((1, north >= 90 - SLACK), (-1, south <= -90 + SLACK)) if there]
+
+
+def _pole_held(shapes: np.ndarray) -> np.ndarray:
+    """Which shapes (bool) are areas that reach a pole."""
+    boxes = shapely.bounds(shapes).reshape(-1, 4)
+    with np.errstate(invalid="ignore"):
+        return (dimension(shapes) == 2) & ((boxes[:, 3] >= 90 - SLACK) | (boxes[:, 1] <= -90 + SLACK))
+
+
+def _opened(shape: shapely.Geometry) -> shapely.Geometry:
+    """A shape closed over a pole in degrees, without the edges that only close it: on a map where the pole is a place and 180
+    degrees a line like any other they would be a crack."""
+    parts = []
+    for part in shapely.get_parts(shape):
+        rings = [_ring_opened(r) for r in shapely.get_rings(part)]
+        rings = [r for r in rings if r is not None]
+        if rings:
+            parts.append(shapely.polygons(rings[0], holes=rings[1:] or None))
+    return shapely.multipolygons(parts) if len(parts) > 1 else parts[0] if parts else shape
+
+
+def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:
+    c = shapely.get_coordinates(ring, include_z=ring.has_z)[:-1]
+    pole = np.abs(c[:, 1]) >= 90 - SLACK
+    seam = np.abs(np.abs(c[:, 0]) - HALF) < SLACK
+    if not pole.any():
+        return ring
+    before, after = np.roll(pole | seam, 1), np.roll(pole | seam, -1)
+    kept = ~(pole | (seam & before & after))
+    c = c[kept]
+    c[np.abs(c[:, 0] + HALF) < SLACK, 0] = HALF
+    if len(c) < 3:
+        return None
+    return shapely.linearrings(np.vstack([c, c[:1]]))
+
+
+def _without_place(
+    before: np.ndarray, after: np.ndarray, source: str, target: str, way: pyproj.Transformer
+) -> tuple[np.ndarray, float]:
+    """What has no place in the target: coordinates that are not finite, a scale without end, places that do not come back."""
+    xy, owner = shapely.get_coordinates(after, return_index=True)
+    lost = [owner[~np.isfinite(xy).all(axis=1)]]
+    if crs_facts(source).geographic and not crs_facts(target).geographic:
+        boxes = np.abs(shapely.bounds(before).reshape(-1, 4)[:, [1, 3]])
+        with np.errstate(invalid="ignore"):
+            high = np.flatnonzero((boxes > _NEAR_POLE).any(axis=1))
+        old, of = shapely.get_coordinates(before[high], return_index=True)
+        lost.append(high[of[_no_answer(old, target)]])
+    far = float("nan")
+    if way.has_inverse and len(before):
+        some = np.unique(np.linspace(0, len(before) - 1, _SAMPLE).astype(np.int64))
+        edge = (middle_of(target) + WHOLE) % WHOLE if crs_facts(source).geographic else None
+        far, bad = _there_and_back(shapely.get_coordinates(before[some]), source, way, edge)
+        if bad.any():
+            old, of = shapely.get_coordinates(before, return_index=True)
+            far, bad = _there_and_back(old, source, way, edge)
+            lost.append(of[bad])
+    return np.unique(np.concatenate(lost)).astype(np.int64), far
+
+
+def _no_answer(xy: np.ndarray, target: str) -> np.ndarray:
+    """Where (bool) a projection stretches without end along the meridian: at the pole of a cylinder that keeps angles."""
+    out = np.zeros(len(xy), bool)
+    high = np.flatnonzero(np.abs(xy[:, 1]) > _NEAR_POLE)
+    if len(high):
+        try:
+            lat = np.clip(xy[high, 1], -_POLE, _POLE)
+            scale = np.asarray(pyproj.Proj(parse_crs(target)).get_factors(xy[high, 0], lat).meridional_scale)
+        except ProjError:
+            scale = np.full(len(high), np.inf)
+        out[high] = ~(scale < _STEEP)
+    return out
+
+
+def _there_and_back(
+    xy: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None
+) -> tuple[float, np.ndarray]:
+    """How many metres places are off at most that come back at all, and which (bool) do not. The poles, and the edge of a map half a
+    turn from its ``middle``, have several places there, or are the one place from which no way leads back."""
+    try:
+        there = way.transform(xy[:, 0], xy[:, 1])
+        back = np.column_stack(way.transform(*there, direction="INVERSE"))
+    except ProjError:
+        return float("nan"), np.zeros(len(xy), bool)
+    good = np.isfinite(xy).all(axis=1)
+    xy, off = np.where(good[:, None], xy, 0.0), np.where(good[:, None], back - np.where(good[:, None], xy, 0.0), np.nan)
+    facts = crs_facts(source)
+    edge = np.zeros(len(xy), bool)
+    if facts.geographic:
+        off = np.where(np.isfinite(off), off, np.nan)
+        off[:, 0] -= WHOLE * np.round(off[:, 0] / WHOLE)
+        off[:, 0] *= np.cos(np.radians(np.clip(xy[:, 1], -90, 90)))
+        metres = EARTH * np.radians(np.hypot(*off.T))
+        edge = np.abs(xy[:, 1]) > _NEAR_POLE
+        if middle is not None:
+            edge |= np.abs(np.abs((xy[:, 0] - middle + HALF) % WHOLE - HALF) - HALF) < 1e-6
+    else:
+        metres = np.hypot(*off.T) * (facts.unit_metres or 1.0)
+    bad = ~(metres <= _BACK) & ~edge
+    return float(np.nanmax(metres[~bad & ~edge], initial=0.0)), bad

@@ -1,0 +1,98 @@
+"""Lengths on the ground: in the plane of a layer's coordinate system where that is true, else along its ellipsoid."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+
+from eskret.core.account import Remark
+from eskret.core.crs import crs_facts, for_looking_only, geographic_of
+from eskret.core.kernels.globe.ellipsoid import Ellipsoid, ellipsoid_of
+from eskret.core.kernels.globe.moving import reproject_whole
+from eskret.core.kernels.globe.seam import snapped
+from eskret.core.kernels.measuring import scale_error
+from eskret.core.kernels.ordinates import moved
+from eskret.core.layer import Layer, LayerFacts
+from eskret.operations.base import Finding, Level
+from eskret.operations.settings import setting
+
+Along = Literal["fitting", "planar", "geodesic"]
+FOLLOWED = 0.01
+"""Metres within which edges of a plane are followed on the ellipsoid."""
+TOLD = 0.01
+"""The share of a length from which on it is told that the plane is off."""
+
+
+def along_setting(what: str = "Distance along", **more: Any) -> Any:
+    """Where lengths are taken."""
+    return setting(
+        what, kind="choice", default="fitting", **more,
+        choices={"fitting": "the plane, or the ellipsoid where the plane is no measure", "planar": "the plane",
+                 "geodesic": "the ellipsoid"},
+        help="Degrees, and the square map of the whole world, are no measure: there it is the ellipsoid unless you say otherwise.",
+    )  # fmt: skip
+
+
+def on_ellipsoid(crs: str | None, along: str) -> bool:
+    """Whether lengths are taken along the ellipsoid."""
+    if crs is None:
+        return False
+    return crs_facts(crs).geographic or along == "geodesic" or (along == "fitting" and for_looking_only(crs))
+
+
+def _off(extent: tuple[float, float, float, float] | None, crs: str | None, along: str) -> str:
+    if crs is None or on_ellipsoid(crs, along):
+        return ""
+    off = scale_error(extent, crs)
+    if off <= TOLD:
+        return ""
+    return (
+        f"lengths in {crs_facts(crs).name} are off by up to {100 * off:{',.0f' if off >= 0.1 else '.2g'}} % here; "
+        "take the distance along the ellipsoid, or reproject first"
+    )
+
+
+def foretold(facts: LayerFacts, along: str, setting: str = "along") -> list[Finding]:
+    """What a rehearsal has to say of lengths in the plane of this layer."""
+    text = _off(facts.extent, facts.crs, along)
+    return [Finding(Level.LOOK, f"{facts.key}: {text}.", layer=facts.key, setting=setting)] if text else []
+
+
+def remarks_of(layer: Layer, along: str) -> list[Remark]:
+    """What a run has to say of it."""
+    text = _off(layer.extent(), layer.crs, along)
+    return [Remark(text, layer.key, look=True)] if text else []
+
+
+@dataclass(frozen=True)
+class Ground:
+    """The ellipsoid below a layer, with the way to degrees on it and back."""
+
+    crs: str
+    degrees: str
+    on: Ellipsoid
+
+    def there(self, shapes: np.ndarray) -> np.ndarray:
+        """Shapes of the layer's CRS in degrees; edges of a plane are followed to 1 cm."""
+        if crs_facts(self.crs).geographic:
+            return snapped(self._scaled(shapes, ellipsoid_of(self.crs).degrees))
+        return reproject_whole(shapes, self.crs, self.degrees, FOLLOWED).geometry
+
+    def back(self, shapes: np.ndarray, tolerance: float = FOLLOWED) -> np.ndarray:
+        """The way back, edges followed to a tolerance in metres."""
+        if crs_facts(self.crs).geographic:
+            return self._scaled(shapes, 1.0 / ellipsoid_of(self.crs).degrees)
+        return reproject_whole(shapes, self.degrees, self.crs, tolerance).geometry
+
+    @staticmethod
+    def _scaled(shapes: np.ndarray, factor: float) -> np.ndarray:
+        return shapes if factor == 1.0 else moved(shapes, lambda xy: xy * factor)
+
+
+def ground_of(crs: str) -> Ground:
+    """The ellipsoid of a CRS."""
+    degrees = geographic_of(crs)
+    on = ellipsoid_of(degrees)
+    return Ground(crs, degrees, Ellipsoid(on.geod))
