@@ -103,7 +103,9 @@ def test_geojson_of_the_whole_world_is_sound(tmp_path: Path, frame: geopandas.Ge
 
 def test_an_equal_area_system_keeps_the_sum(tmp_path: Path) -> None:
     result = keep(tmp_path, "continent = 'Africa'", "africa.gpkg", crs="EPSG:6933")
-    assert result.state == "balanced", result.error
+    assert result.state == "look", result.error
+    # edges of some degrees between coarse corners are no straight lines there, and that is said
+    assert any("off their course" in r.text for s in result.steps for r in s.remarks)
     (_, hectares, unit), *_ = result.steps[1].outputs[0].totals
     # the continent has some 30.3 million square kilometres with its islands; from memory, to a few per cent
     assert unit == "ha" and hectares / 100 == pytest.approx(30_000_000, rel=0.04)

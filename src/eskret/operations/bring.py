@@ -18,7 +18,7 @@ from eskret.errors import InputError
 from eskret.operations.base import Context
 
 Extent = tuple[float, float, float, float]
-BENT, BENT_MUCH = 0.01, 1.0
+BENT, BENT_MUCH = 0.01, 10.0
 """Metres by which an edge is off its course from which on it is told, and asks for a look."""
 BACK = 0.01
 
