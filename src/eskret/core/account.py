@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from enum import StrEnum
 from typing import Any
 
@@ -117,19 +118,30 @@ class InputAccount:
         }
 
 
+Figure = float | int | Decimal
+
+
 @dataclass(frozen=True)
 class ControlTotal:
-    """A figure that must come out the same on two ways: ``expected`` on one, ``found`` on the other."""
+    """A figure that must come out the same on two ways: ``expected`` on one, ``found`` on the other. Whole numbers and decimals must
+    be just the same, others within the tolerance."""
 
     name: str
     unit: str
-    expected: float
-    found: float
+    expected: Figure
+    found: Figure
     tolerance: float = 1e-9
 
     @property
     def agrees(self) -> bool:
-        return bool(abs(self.expected - self.found) <= self.tolerance * max(1.0, abs(self.expected), abs(self.found)))
+        if not isinstance(self.expected, float) and not isinstance(self.found, float):
+            return bool(self.expected == self.found)
+        return self._near(float(self.expected), float(self.found))
+
+    def _near(self, expected: float, found: float) -> bool:
+        if not (np.isfinite(expected) and np.isfinite(found)):
+            return expected == found or (np.isnan(expected) and np.isnan(found))
+        return bool(abs(expected - found) <= self.tolerance * max(1.0, abs(expected), abs(found)))
 
     def to_json(self) -> dict[str, Any]:
         return {

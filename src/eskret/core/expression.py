@@ -20,6 +20,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core import watchdog
+from eskret.core.values import settled, settled_table
 from eskret.errors import Code, ExpressionError
 
 if TYPE_CHECKING:
@@ -57,6 +58,15 @@ _FORBIDDEN = re.compile(
 _TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[^\W\d]\w*|\$\d+|.", re.DOTALL)
 
 
+# What comes to no number has no value: dividing by zero, roots and powers of what has none (``core.values``).
+_RULES = (
+    *(f'CREATE MACRO "{sign}"(a, b) AS system.main."{sign}"(a, nullif(b, 0))' for sign in ("/", "//", "%", "mod")),
+    *(f"CREATE MACRO \"{name}\"(a) AS nullif(system.main.\"{name}\"(a), 'nan'::DOUBLE)" for name in ("sqrt", "asin", "acos")),
+    *(f"CREATE MACRO \"{name}\"(a, b) AS nullif(system.main.\"{name}\"(a, b), 'nan'::DOUBLE)"
+      for name in ("pow", "power", "^", "**")),
+)  # fmt: skip
+
+
 def _connect() -> duckdb.DuckDBPyConnection:
     """A database in memory that can reach nothing outside itself, and cannot be told otherwise."""
     import duckdb  # when it is first needed: a run without a condition does without
@@ -73,6 +83,8 @@ def _connect() -> duckdb.DuckDBPyConnection:
         },
     )
     connection.execute("SET TimeZone = 'UTC'").fetchall()
+    for macro in _RULES:
+        connection.execute(macro).fetchall()
     connection.execute("SET lock_configuration = true").fetchall()
     return connection
 
@@ -485,7 +497,7 @@ def _types(names: str) -> str:
 def evaluate(
     expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS
 ) -> pa.ChunkedArray:
-    """The expression's value for every row, in the order of the table.
+    """The expression's value for every row, in the order of the table; what is no number has none (``core.values``).
 
     Raises
     ------
@@ -499,7 +511,7 @@ def evaluate(
                 way_out=f"Add it at the top of the workflow; there are: {known}",
             )  # fmt: skip
     bound = {name: values[name] for name in expression.parameters}
-    needed = table.select(list(expression.fields)) if expression.fields else None
+    needed = settled_table(table.select(list(expression.fields)), expression.fields) if expression.fields else None
     with _bounded_connection(seconds) as connection:
         if needed is None:
             query = f"SELECT ({expression.sql}\n) AS value FROM range({table.num_rows})"
@@ -509,7 +521,7 @@ def evaluate(
         column = connection.sql(query, params=bound or None).to_arrow_table().column("value")
     if len(column) != table.num_rows:
         raise ExpressionError(f"gave {len(column)} values for {table.num_rows} rows")
-    return column
+    return settled(column)
 
 
 @contextmanager

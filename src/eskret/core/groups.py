@@ -10,6 +10,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from eskret.core.values import empties, settled, settled_table
+
 
 @dataclass(frozen=True)
 class Groups:
@@ -48,9 +50,11 @@ class Groups:
 
 
 def codes_of(column: pa.ChunkedArray) -> np.ndarray:
-    """A number for each row (int64), equal where the values are; empty values are equal to each other."""
+    """A number for each row (int64), equal where the values are; empty values are equal to each other, and so are those
+    that are no number."""
     if pa.types.is_nested(column.type):
         column = pa.chunked_array([pa.array([repr(v) for v in column.to_pylist()])])
+    column = settled(column)
     coded = pc.dictionary_encode(column, null_encoding="encode").combine_chunks()
     if isinstance(coded, pa.ChunkedArray):
         coded = coded.chunk(0)
@@ -81,7 +85,7 @@ def group_rows(table: pa.Table, fields: Sequence[str], without_empty: bool = Fal
     found = group_codes([codes_of(table.column(f)) for f in fields], table.num_rows)
     if not fields or not found.count:
         return found
-    heads = table.select(list(fields)).take(pa.array(found.first))
+    heads = settled_table(table.select(list(fields)).take(pa.array(found.first)), fields)
     sortable = pa.table([_sortable(c) for c in heads.columns], names=[str(n) for n in range(len(fields))])
     order = np.asarray(pc.sort_indices(sortable, [(n, "ascending") for n in sortable.column_names])).astype(np.int64)
     place = np.empty(found.count, np.int64)
@@ -90,7 +94,7 @@ def group_rows(table: pa.Table, fields: Sequence[str], without_empty: bool = Fal
     if without_empty:
         empty = np.zeros(table.num_rows, bool)
         for field in fields:
-            empty |= np.asarray(table.column(field).is_null())
+            empty |= empties(table.column(field))
         gone = empty[first]
         of = np.where(empty, -1, (np.cumsum(~gone) - 1)[of])
         first = first[~gone]

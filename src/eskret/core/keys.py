@@ -9,6 +9,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from eskret.core.values import settled
+
 
 def as_values(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
     """Values as a file or a person gives them, in the type of a field; null for one that the type cannot have."""
@@ -40,10 +42,10 @@ def rows_of(column: pa.ChunkedArray, values: Sequence[Any]) -> tuple[np.ndarray,
     -------
     For each row the position among ``values`` (int64, -1 for none of them), and for each value how many rows have it.
     """
-    wanted = as_values(values, column.type)
+    wanted = settled(pa.chunked_array([as_values(values, column.type)])).combine_chunks()
     known = pc.is_valid(wanted)
     where = np.flatnonzero(np.asarray(known))
-    found = pc.index_in(column, value_set=wanted.filter(known))
+    found = pc.index_in(settled(column), value_set=wanted.filter(known))
     if isinstance(found, pa.ChunkedArray):
         found = found.combine_chunks()
     at = np.asarray(found.fill_null(-1)).astype(np.int64)
@@ -55,4 +57,5 @@ def rows_of(column: pa.ChunkedArray, values: Sequence[Any]) -> tuple[np.ndarray,
 
 def is_unique(column: pa.ChunkedArray) -> bool:
     """Whether every row has a value of its own."""
+    column = settled(column)
     return column.null_count == 0 and pc.count_distinct(column).as_py() == len(column)

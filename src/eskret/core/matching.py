@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.groups import Groups, group_rows
+from eskret.core.values import settled
 
 REPAIRS = {
     "types": "one is text and one a number", "blanks": "blanks differ", "case": "upper and lower case differ",
@@ -48,9 +49,10 @@ def match(left: pa.ChunkedArray, right: pa.ChunkedArray, repairs: Iterable[str] 
     left, right : the key of each row. Without the repair ``types`` they must be of one kind (see ``comparable``).
     repairs : names out of ``REPAIRS``.
     """
-    settled = set(repairs)
-    if settled or not comparable(left.type, right.type):
-        left, right = _plain(left, settled), _plain(right, settled)
+    mended = set(repairs)
+    left, right = settled(left), settled(right)
+    if mended or not comparable(left.type, right.type):
+        left, right = _plain(left, mended), _plain(right, mended)
     elif left.type != right.type:
         left, right = left.cast(pa.float64()), right.cast(pa.float64())
     groups = group_rows(pa.table({"k": right}), ["k"], without_empty=True)
@@ -115,9 +117,9 @@ def diagnose(left: pa.ChunkedArray, right: pa.ChunkedArray, repairs: Iterable[st
     if "types" not in have and not comparable(left.type, right.type):
         found, over = 0, len(right)
     else:
-        settled = match(left, right, have)
-        found = int(settled.found.sum())
-        over = _left_over(settled, len(right))
+        matched = match(left, right, have)
+        found = int(matched.found.sum())
+        over = _left_over(matched, len(right))
     open_ = [r for r in REPAIRS if r not in have]
     if found == len(left) - left.null_count or not open_:
         return Diagnosis(found, len(left), over, len(right))

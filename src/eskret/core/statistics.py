@@ -1,6 +1,7 @@
 """Figures of groups of rows: ``sum tonnes``, ``mean depth_m``, ``count``.
 
-Empty values count as nothing: a sum or a mean is of those that are there, and is empty where none is. The standard
+Empty values count as nothing, and so does what is no number (``core.values``): a sum or a mean is of those that are there, and
+is empty where none is. The standard
 deviation is that of a sample (n - 1), empty for a single value. ``count`` alone counts rows; with a field it counts the
 values that are there.
 """
@@ -17,6 +18,7 @@ import pyarrow.compute as pc
 from eskret.core.expression import unknown_field
 from eskret.core.groups import Groups
 from eskret.core.layer import Field
+from eskret.core.values import settled
 from eskret.errors import ExpressionError, SettingError
 
 STATISTICS = {
@@ -93,6 +95,8 @@ def _type(one: Statistic, of: pa.DataType | None) -> pa.DataType:
                 f"'{one.field}' holds no numbers, so it has no {STATISTICS[one.what]}",
                 way_out="Choose first, last, min, max, count, distinct or list",
             )  # fmt: skip
+        if one.what == "sum" and pa.types.is_decimal(of):
+            return pa.decimal128(38, of.scale) if of.bit_width <= 128 else of
         whole = one.what == "sum" and (pa.types.is_integer(of) or pa.types.is_boolean(of))
         return pa.int64() if whole else pa.float64()
     return of
@@ -112,14 +116,14 @@ def statistics_of(table: pa.Table, groups: Groups, wanted: Sequence[Statistic]) 
 def _figure(table: pa.Table, groups: Groups, one: Statistic, kind: pa.DataType) -> pa.Array:
     if not one.field:
         return pa.array(groups.sizes, kind)
-    column = table.column(one.field).take(pa.array(groups.order)).combine_chunks()
+    column = settled(table.column(one.field)).take(pa.array(groups.order)).combine_chunks()
     if isinstance(column, pa.ChunkedArray):
         column = column.chunk(0) if column.num_chunks else pa.array([], column.type)
     if one.what in ("first", "last", "list", "median", "distinct"):
         return _of_values(column, groups, one.what, kind)
     if pa.types.is_boolean(column.type) and one.what != "count":
         column = column.cast(pa.int64())
-    elif pa.types.is_decimal(column.type) and one.what in _FIGURES:
+    elif pa.types.is_decimal(column.type) and one.what in _FIGURES and one.what != "sum":
         column = column.cast(pa.float64())
     if one.what == "sum" and pa.types.is_integer(kind):
         _check_size(column, one)
@@ -127,10 +131,18 @@ def _figure(table: pa.Table, groups: Groups, one: Statistic, kind: pa.DataType) 
     code = pa.array(np.repeat(np.arange(groups.count), groups.sizes))
     call = {"sd": "stddev"}.get(one.what, one.what)
     options = pc.VarianceOptions(ddof=1) if call == "stddev" else None
-    found = pa.table({"g": code, "v": column}).group_by("g", use_threads=False).aggregate([("v", call, options)])
+    if one.what == "sum" and pa.types.is_decimal(kind):
+        column = column.cast(kind)
+    try:
+        found = pa.table({"g": code, "v": column}).group_by("g", use_threads=False).aggregate([("v", call, options)])
+    except pa.ArrowInvalid as error:
+        raise SettingError(
+            f"the {STATISTICS[one.what]} of '{one.field}' is larger than a decimal can be",
+            way_out="Retype the field first",
+        ) from error
     order = pc.sort_indices(found.column("g"))
     out = found.column(f"v_{call}").take(order).combine_chunks()
-    if one.what == "sd":
+    if one.what == "sd" or (one.what in _FIGURES and pa.types.is_floating(out.type)):
         out = pc.if_else(pc.is_nan(out), None, out)
     return out.cast(kind)
 

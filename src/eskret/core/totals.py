@@ -9,12 +9,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
 from eskret.core.layer import Kind, Layer
+from eskret.core.values import exact_sum
 
 Total = tuple[str, float, str]
 """Name, value, unit."""
@@ -22,16 +22,22 @@ Total = tuple[str, float, str]
 
 def measured_total(layer: Layer) -> Total | None:
     """The layer's length in km or its area in ha; None for points and tables, and where the unit is not known."""
+    size = sizes_in_metres(layer)
+    if size is None:
+        return None
+    value = float(np.nansum(size))
+    return ("length", value / 1000.0, "km") if layer.kind is Kind.LINE else ("area", value / 10_000.0, "ha")
+
+
+def sizes_in_metres(layer: Layer) -> np.ndarray | None:
+    """Metres or square metres of each feature; None for points and tables, and where the unit is not known."""
     if not layer.drawn or layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
         return None
     size = _planar_sizes(layer)
     if size is None:
         assert layer.geometry is not None
         size = measure_sizes(layer.geometry, layer.kind, layer.crs)
-    if size is None:
-        return None
-    value = float(np.nansum(size))
-    return ("length", value / 1000.0, "km") if layer.kind is Kind.LINE else ("area", value / 10_000.0, "ha")
+    return size
 
 
 def _planar_sizes(layer: Layer) -> np.ndarray | None:
@@ -63,8 +69,7 @@ def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | No
 
 def field_total(layer: Layer, name: str) -> Total:
     """The sum of a field; nulls count as nothing."""
-    value = pc.sum(layer.table.column(name)).as_py()
-    return (name, float(value or 0), "")
+    return (name, float(exact_sum(layer.table.column(name))), "")
 
 
 def totals_of(layer: Layer, fields: Sequence[str] = ()) -> tuple[Total, ...]:

@@ -7,12 +7,12 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from eskret.core.account import ControlTotal, SetAside
+from eskret.core.account import ControlTotal, Remark, SetAside
 from eskret.core.groups import Groups
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.statistics import Statistic, fields_of, parse_statistics, statistics_of
+from eskret.core.values import exact_sum, settled_table, told_of_no_numbers
 from eskret.core.words import counted
 from eskret.errors import SettingError
 from eskret.operations.base import Finding, Level, in_words
@@ -77,7 +77,7 @@ def grouped(
 ) -> tuple[pa.Table, list[Statistic]]:
     """A row a group: its values, and its figures; how many rows went in, where nothing else is asked for."""
     wanted = parse_statistics(figures, table.column_names)
-    heads = table.select(list(by)).take(pa.array(groups.first, pa.int64()))
+    heads = settled_table(table.select(list(by)).take(pa.array(groups.first, pa.int64())), list(by))
     columns = [*heads.columns, *statistics_of(table, groups, wanted)]
     made = pa.table(columns, names=[*by, *(s.name for s in wanted)])
     return (made if made.num_columns else pa.table({"features": pa.array(groups.sizes)})), wanted
@@ -95,10 +95,14 @@ def sums_agree(
     found = []
     for one in figures:
         if one.what == "sum":
-            before = pc.sum(table.column(one.field).take(pa.array(rows))).as_py()
-            after = pc.sum(out.column(one.name)).as_py()
-            found.append(ControlTotal(f"sum of {one.field}", "", float(before or 0), float(after or 0)))
+            before = exact_sum(table.column(one.field).take(pa.array(rows)))
+            found.append(ControlTotal(f"sum of {one.field}", "", before, exact_sum(out.column(one.name))))
     return tuple(found)
+
+
+def no_numbers(layer: Layer, names: Sequence[str]) -> list[Remark]:
+    """What to say of what is no number in fields that are compared or counted up; it asks for a look."""
+    return [Remark(text, layer.key, look=True) for text in told_of_no_numbers(layer.table, names)]
 
 
 def grown(number: int, members: int) -> str:

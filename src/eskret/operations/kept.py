@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+import pyarrow as pa
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.layer import Layer
-from eskret.core.totals import totals_of
+from eskret.core.totals import sizes_in_metres, totals_of
+from eskret.core.values import exact_sum
 from eskret.operations.base import Context, Outcome
 
 
@@ -30,7 +32,7 @@ def kept_outcome(
     if not len(kept):
         said.append(Remark(nothing, layer.key, look=True))
     totals = totals_of(out, context.totals)
-    controls = _controls(layer, settled.rows, totals, context)
+    controls = _controls(layer, kept, totals, context)
     account = InputAccount("from", layer.key, len(layer), settled)
     return Outcome(
         (out,), (account, *others), (OutputAccount(layer.key, len(out), totals, controls),), kept, tuple(said)
@@ -38,15 +40,20 @@ def kept_outcome(
 
 
 def _controls(
-    layer: Layer, aside: np.ndarray, kept: tuple[tuple[str, float, str], ...], context: Context
+    layer: Layer, kept: np.ndarray, totals: tuple[tuple[str, float, str], ...], context: Context
 ) -> tuple[ControlTotal, ...]:
-    """What was kept and what was set aside, each summed on its own, must make what entered."""
-    whole = totals_of(layer, context.totals)
-    rest = totals_of(layer.take(aside), context.totals)
-    return tuple(
-        ControlTotal(name, unit, value, part[1] + other[1])
-        for (name, value, unit), part, other in zip(whole, kept, rest, strict=True)
-    )
+    """The layer that leaves is as large, and its fields sum up, as the rows that were to be kept do where they entered."""
+    out = []
+    for name, value, unit in totals:
+        if unit:
+            size = sizes_in_metres(layer)
+            expected = (
+                float(np.nansum(size[kept])) / (1000.0 if unit == "km" else 10_000.0) if size is not None else value
+            )
+        else:
+            expected = float(exact_sum(layer.table.column(name).take(pa.array(kept))))
+        out.append(ControlTotal(name, unit, expected, value))
+    return tuple(out)
 
 
 def share(part: int, whole: int) -> str:

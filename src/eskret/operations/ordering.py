@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.layer import Layer
+from eskret.core.values import settled
 from eskret.operations import figuring
 
 _DOWN = " down"
@@ -27,7 +28,7 @@ def ordered_rows(layer: Layer, by: Sequence[str]) -> np.ndarray:
         name, down = ordering_field(text, layer.table.column_names)
         if name not in layer.table.column_names:
             raise figuring.missing_field(layer, name)
-        column = layer.table.column(name)
+        column = settled(layer.table.column(name))
         if pa.types.is_nested(column.type) or pa.types.is_boolean(column.type):
             column = pa.chunked_array([pa.array([None if v is None else repr(v) for v in column.to_pylist()])])
         rank = np.asarray(pc.rank(column.combine_chunks(), tiebreaker="dense")).astype(np.int64)
@@ -49,7 +50,7 @@ def order_figures(column: pa.ChunkedArray | None) -> np.ndarray | None:
     """A figure for each row that puts it in the order of the field's values (float64); None without a field."""
     if column is None:
         return None
-    ranked = pc.rank(column.combine_chunks(), sort_keys="ascending", tiebreaker="dense")
+    ranked = pc.rank(settled(column).combine_chunks(), sort_keys="ascending", tiebreaker="dense")
     return np.asarray(ranked).astype(np.float64)
 
 

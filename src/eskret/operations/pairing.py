@@ -14,7 +14,8 @@ from eskret.core.groups import Groups
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
-from eskret.core.statistics import Statistic, statistics_of
+from eskret.core.statistics import Statistic, fields_of, statistics_of
+from eskret.core.values import is_number
 from eskret.operations.other_layer import NO_PLACE, Others
 from eskret.operations.settings import setting
 
@@ -49,16 +50,12 @@ def brought_fields(facts: LayerFacts, other: LayerFacts, fields: Sequence[str], 
     out = []
     for name, new in brought_names(facts, other, fields):
         kind = kinds[name].type
-        if several == "list" or (several == "sum" and not _number(kind)):
+        if several == "list" or (several == "sum" and not is_number(kind)):
             kind = pa.string()
         elif several == "sum":
-            kind = pa.int64() if pa.types.is_integer(kind) else pa.float64()
+            kind = fields_of([Statistic(name, "sum", name)], [kinds[name]])[0].type
         out.append(Field(new, kind, kinds[name].title))
     return out
-
-
-def _number(kind: pa.DataType) -> bool:
-    return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind))
 
 
 def with_brought(
@@ -104,7 +101,7 @@ def with_brought(
         of[inside] = place
         groups = Groups(of, np.searchsorted(of[inside], np.arange(len(having))))
         wanted = [
-            Statistic(n, "sum" if several == "sum" and _number(other.table.column(n).type) else "list", n)
+            Statistic(n, "sum" if several == "sum" and is_number(other.table.column(n).type) else "list", n)
             for n, _ in names
         ]
         made = statistics_of(other.table.take(pa.array(pairs.other)), groups, wanted)

@@ -21,6 +21,7 @@ from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import unit_of
 from eskret.core.totals import totals_of
+from eskret.core.values import empties
 from eskret.core.words import bold, counted, figure
 from eskret.errors import ExpressionError
 from eskret.operations import figuring, other_layer
@@ -151,9 +152,21 @@ class Check(EachLayer):
         failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
         return Outcome(
             (layer,), (InputAccount("from", layer.key, len(layer), altered=altered),),
-            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),), np.arange(len(layer)), (remark,),
+            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),), np.arange(len(layer)),
+            (remark, *_no_numbers(layer, settings, context)),
             failed=failed,
         )  # fmt: skip
+
+
+def _no_numbers(layer: Layer, settings: Any, context: Context) -> list[Remark]:
+    """What to say of what is no number where it is asked about."""
+    if settings.that in ("condition", "share"):
+        asked = parse_condition(settings.where, layer.table.schema, context.values, context.field_values).fields
+    elif settings.that in ("unique", "filled"):
+        asked = tuple(settings.fields or layer.table.column_names)
+    else:
+        return []
+    return figuring.no_numbers(layer, asked)
 
 
 _NOBODY = np.empty(0, np.int64)
@@ -185,7 +198,7 @@ def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
     where = []
     for name in names:
         column = layer.table.column(name)
-        empty = np.asarray(column.is_null())
+        empty = empties(column)
         if pa.types.is_string(column.type):
             empty = empty | np.asarray(pc.fill_null(pc.equal(pc.utf8_trim_whitespace(column), ""), False))
         if empty.any():

@@ -16,6 +16,7 @@ from eskret.core.groups import Groups, codes_of, group_codes
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.rows import remaining
 from eskret.core.words import bold, counted
+from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.kept import kept_outcome
 from eskret.operations.settings import OperationSettings, setting
@@ -74,7 +75,7 @@ class DropRepeats(EachLayer):
         groups = _groups(layer, settings)
         kept = np.sort(groups.first)
         repeats = remaining(len(layer), kept)
-        remarks: list[Remark] = []
+        remarks = figuring.no_numbers(layer, settings.fields)
         if len(repeats):
             sizes = groups.sizes
             text = f"{counted(int((sizes > 1).sum()), 'feature')} repeated, up to {int(sizes.max()):,} times"

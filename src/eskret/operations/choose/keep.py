@@ -13,6 +13,7 @@ from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold
 from eskret.errors import ExpressionError
+from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import kept_outcome
 from eskret.operations.settings import OperationSettings, setting
@@ -64,4 +65,5 @@ class Keep(EachLayer):
         condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
         holds, unknown = truth(condition, layer.table, context.values)
         aside = [(NOT_MET, np.flatnonzero(~holds & ~unknown)), (UNKNOWN, np.flatnonzero(unknown & ~holds))]
-        return kept_outcome(layer, np.flatnonzero(holds), aside, context)
+        told = figuring.no_numbers(layer, condition.fields)
+        return kept_outcome(layer, np.flatnonzero(holds), aside, context, told)

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.expression import evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.retype import TYPES, retyped, type_called
 from eskret.core.totals import totals_of
+from eskret.core.values import empties
 from eskret.core.words import bold, counted
 from eskret.errors import ExpressionError
+from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.settings import OperationSettings, setting
@@ -72,7 +74,7 @@ class Compute(EachLayer):
             finding = Finding(Level.ERROR, text, "", "value", facts.key, error.start, error.length)
             return Forecast((), (finding,))
         name = field_called(facts.names(), settings.field, context)
-        kind = _kind(found, settings.type)
+        kind = _kind(found, settings.type, [f.type for f in facts.fields if f.name in expression.fields])
         said = told_of_field(facts, settings.field, name)
         fields = list(facts.fields)
         if name in facts.names():
@@ -85,21 +87,23 @@ class Compute(EachLayer):
         expression = parse(settings.value, layer.table.column_names, context.field_values)
         result_type(expression, layer.table.schema, context.values)  # what is wrong for every row is an error
         values, failing = _values(expression, layer.table, context.values)
-        values, endless = _finite(values)
-        made = retyped(values, _kind(values.type, settings.type))
+        none = _comes_to_none(expression, layer.table, values, context.values)
+        asked = [layer.table.column(n).type for n in expression.fields]
+        made = retyped(values, _kind(values.type, settings.type, asked))
         name = field_called(layer.table.column_names, settings.field, context)
         at = layer.table.schema.get_field_index(name)
         table = (
             layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
         )
         out = layer.with_table(table)
-        empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(endless)
+        empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(none)
         remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
         altered = []
-        if len(endless):
-            text = f"{counted(len(endless), 'row')} came out without end, as by dividing by zero, and stay empty"
+        remarks += figuring.no_numbers(layer, expression.fields)
+        if len(none):
+            text = f"{counted(len(none), 'row')} came to no number, as by dividing by zero, and stay empty"
             remarks.append(Remark(text, layer.key, look=True))
-            altered.append(Altered("came out without end, as by dividing by zero", endless))
+            altered.append(Altered("came to no number, as by dividing by zero", none))
         for why, rows in _reasons(failing):
             remarks.append(Remark(f"{counted(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
             altered.append(Altered(f"could not be worked out: {why}", rows))
@@ -117,23 +121,32 @@ class Compute(EachLayer):
         )  # fmt: skip
 
 
-def _kind(found: pa.DataType, wanted: str) -> pa.DataType:
+def _kind(found: pa.DataType, wanted: str, asked: Sequence[pa.DataType]) -> pa.DataType:
+    """The type of the new field, of fields of these types. Decimals stay decimals; a number with a point in the expression alone
+    makes none."""
 
     if wanted != "as it comes":
         return type_called(wanted)
     if pa.types.is_null(found):
         return pa.string()
-    if pa.types.is_decimal(found):
+    if pa.types.is_decimal(found) and not any(map(pa.types.is_decimal, asked)):
         return pa.float64()
     return pa.int64() if pa.types.is_integer(found) else found
 
 
-def _finite(values: pa.ChunkedArray) -> tuple[pa.ChunkedArray, np.ndarray]:
-    """Values that are numbers, or empty, and the rows that were neither."""
-    if not pa.types.is_floating(values.type):
-        return values, np.empty(0, np.int64)
-    bad = pc.fill_null(pc.invert(pc.is_finite(values)), False)
-    return pc.if_else(bad, None, values), np.flatnonzero(np.asarray(bad))
+_FROM_NONE = re.compile(r"[/%^]|\*\*|\b(mod|sqrt|pow|power|asin|acos)\b", re.IGNORECASE)
+
+
+def _comes_to_none(expression: Any, table: pa.Table, found: pa.ChunkedArray, values: Mapping[str, Any]) -> np.ndarray:
+    """Rows that came out empty although every field asked for has a value there, where the expression divides or the like."""
+    if not _FROM_NONE.search(expression.text):
+        return np.empty(0, np.int64)
+    empty = np.asarray(found.is_null())
+    for name in expression.fields:
+        empty &= ~empties(table.column(name))
+    if any(values.get(name) is None for name in expression.parameters):
+        return np.empty(0, np.int64)
+    return np.flatnonzero(empty)
 
 
 _TRIES = 400

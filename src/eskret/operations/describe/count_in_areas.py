@@ -124,5 +124,5 @@ class CountInAreas(EachLayer):
             (out,), (InputAccount("from", layer.key, len(layer)),
                      pairing.other_account("other", others, used, "lies in no area")),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), (control, *sums)),),
-            np.arange(len(layer)), tuple(remarks),
+            np.arange(len(layer)), (*remarks, *figuring.no_numbers(others.layer, [s.field for s in wanted])),
         )  # fmt: skip

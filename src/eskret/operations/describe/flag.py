@@ -17,7 +17,7 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.totals import totals_of
 from eskret.core.words import PER_CENT, bold
 from eskret.errors import ExpressionError, SettingError
-from eskret.operations import by_place, ground
+from eskret.operations import by_place, figuring, ground
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.kept import share
 from eskret.operations.naming_fields import field_called, told_of_field
@@ -134,6 +134,7 @@ class Flag(EachLayer):
             condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
             held, unknown = truth(condition, layer.table, context.values)
             untold = unknown & ~held
+            remarks += figuring.no_numbers(layer, condition.fields)
             if untold.any():
                 text = (
                     f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"

@@ -122,6 +122,9 @@ class JoinByPlace(EachLayer):
         if settings.several == "first" and len(pairs.row):
             used = pairs.other[np.r_[True, pairs.row[1:] != pairs.row[:-1]]]
         remarks = [*others.remarks, Remark(f"{counted(len(having), 'feature')} found one", layer.key)]
+        if settings.several in ("sum", "list"):
+            brought = [f for f, _ in pairing.brought_names(layer, others.layer, settings.fields)]
+            remarks += figuring.no_numbers(others.layer, brought)
         if len(alone):
             remarks.append(Remark(f"{counted(len(alone), 'feature')} found none", layer.key, look=True))
         if many:

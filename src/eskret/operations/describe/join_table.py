@@ -8,12 +8,12 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.matching import REPAIRS, Match, comparable, diagnose, match
 from eskret.core.totals import totals_of
+from eskret.core.values import empties, exact_sum, is_number
 from eskret.core.words import bold, counted
 from eskret.errors import SettingError
 from eskret.operations import figuring, pairing
@@ -135,7 +135,7 @@ class JoinTable(EachLayer):
             layer, table, _pairs(found, settings.several), brought, settings.several, kept
         )
         alone = np.flatnonzero(~found.found)
-        empty = np.asarray(left.is_null())[alone]
+        empty = empties(left)[alone]
         reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
@@ -143,7 +143,8 @@ class JoinTable(EachLayer):
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), rows,
-            tuple(_remarks(layer, table, found, settings)),
+            (*_remarks(layer, table, found, settings), *figuring.no_numbers(layer, [settings.key]),
+             *figuring.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])])),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
         )  # fmt: skip
 
@@ -214,12 +215,10 @@ def _controls(
     aside = _other_account(table, found, settings).set_aside.rows
     controls = []
     for before, after in zip(brought, names, strict=True):
-        kind = table.table.column(before).type
-        if pa.types.is_integer(kind) or pa.types.is_floating(kind):
-            column = table.table.column(before)
-            whole, rest = pc.sum(column).as_py() or 0, pc.sum(column.take(pa.array(aside))).as_py() or 0
-            brought_sum = pc.sum(out.table.column(after)).as_py() or 0
-            controls.append(ControlTotal(f"sum of {before} in the table", "", float(whole), float(rest + brought_sum)))
+        column = table.table.column(before)
+        if is_number(column.type):
+            found_sum = exact_sum(column.take(pa.array(aside))) + exact_sum(out.table.column(after))
+            controls.append(ControlTotal(f"sum of {before} in the table", "", exact_sum(column), found_sum))
     return tuple(controls[:4])
 
 

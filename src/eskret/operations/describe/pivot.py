@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_codes, group_rows
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.statistics import fields_of, parse_statistics, statistics_of
+from eskret.core.values import exact_sum, settled
 from eskret.core.words import bold, counted
 from eskret.errors import SettingError
 from eskret.operations import figuring
@@ -105,14 +105,17 @@ class Pivot(EachLayer):
         aside = SetAside.from_reasons([(f"has no value in {settings.columns}", np.flatnonzero(~used))])
         controls: tuple[ControlTotal, ...] = ()
         if one.what in ("sum", "count"):
-            whole = len(some) if not one.field else pc.sum(some.column(one.field)).as_py() if one.what == "sum" else (
-                len(some) - some.column(one.field).null_count)  # fmt: skip
-            found = sum(float(pc.sum(c).as_py() or 0) for c in made)
-            controls = (ControlTotal(f"{settings.cell} of all cells", "", float(whole or 0), found),)
-        remark = Remark(f"{counted(len(out), 'row')} and {counted(columns.count, 'column')}", layer.key)
+            whole: Any = len(some)
+            if one.field:
+                values = settled(some.column(one.field))
+                whole = exact_sum(values) if one.what == "sum" else len(some) - values.null_count
+            found: Any = sum(exact_sum(pa.chunked_array([c])) for c in made)
+            controls = (ControlTotal(f"{settings.cell} of all cells", "", whole, found),)
+        remarks = [Remark(f"{counted(len(out), 'row')} and {counted(columns.count, 'column')}", layer.key)]
+        remarks += figuring.no_numbers(layer, [*settings.by, settings.columns, one.field])
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), controls=controls),), None, (remark,), into=into,
+            (OutputAccount(layer.key, len(out), controls=controls),), None, tuple(remarks), into=into,
         )  # fmt: skip
 
 

@@ -89,7 +89,8 @@ class Summarise(EachLayer):
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), controls=controls),), None,
-            (Remark(figuring.grown(groups.count, len(used)), layer.key),), into=groups.of,
+            (Remark(figuring.grown(groups.count, len(used)), layer.key),
+             *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])), into=groups.of,
         )  # fmt: skip
 
 

@@ -92,7 +92,8 @@ class Dissolve(EachLayer):
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None,
-            tuple(_remarks(layer, joined, groups, out)), into=into,
+            (*_remarks(layer, joined, groups, out), *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            into=into,
         )  # fmt: skip
 
 

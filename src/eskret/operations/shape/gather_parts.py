@@ -75,7 +75,8 @@ class GatherParts(EachLayer):
         remark = Remark(figuring.grown(groups.count, len(used)), layer.key)
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),), None, (remark,),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),), None,
+            (remark, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
         )  # fmt: skip
 
