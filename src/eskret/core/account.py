@@ -153,17 +153,20 @@ class ControlTotal:
 
 @dataclass(frozen=True)
 class OutputAccount:
-    """Rows and totals of one layer that leaves. ``totals`` are figures of the layer; ``controls`` prove them."""
+    """Rows and totals of one layer that leaves. ``totals`` are figures of the layer; ``controls`` prove them. ``like`` is the same
+    for layers whose totals may be added up: of one kind, with the same fields, that came the same way."""
 
     layer: str
     rows: int
     totals: tuple[tuple[str, float, str], ...] = ()
     controls: tuple[ControlTotal, ...] = ()
+    like: str = ""
 
     def to_json(self) -> dict[str, Any]:
         return {
             "layer": self.layer,
             "rows": self.rows,
+            "like": self.like,
             "totals": [{"name": n, "value": v, "unit": u} for n, v, u in self.totals],
             "controls": [c.to_json() for c in self.controls],
         }

@@ -19,6 +19,7 @@ from typing import Annotated, Any, Literal, get_args, get_origin
 from pydantic import BeforeValidator, Field, create_model
 from pydantic.fields import FieldInfo
 
+from eskret.core.account import Relation
 from eskret.core.layer import Layer
 from eskret.core.naming import clean_name
 from eskret.core.words import bold
@@ -128,6 +129,8 @@ class Declared:
     account: str = ""
     check: Callable[[Mapping[str, Any]], Any] | None = None
     reuse: bool | None = None
+    relation: Relation | None = None
+    """How the rows that leave relate to those that entered, where it was declared."""
     file: Path = field(default_factory=Path)
     line: int = 0
 
@@ -269,7 +272,7 @@ def _is_layer(kind: Any) -> bool:
 def operation(
     thing: Any = None, *, title: str = "", phase: str = "Shape", also_known_as: tuple[str, ...] | list[str] = (),
     version: int = 1, author: str = "", limits: str = "", check: Callable[[Mapping[str, Any]], Any] | None = None,
-    reuse: bool | None = None,
+    reuse: bool | None = None, relation: str = "",
 ) -> Any:  # fmt: skip
     """Declare an operation of your own: put it above a typed function, or a class with a method ``run``.
 
@@ -284,6 +287,8 @@ def operation(
     reuse : whether what it made is taken up again by later runs while its settings, its layers and its code are the same.
         Where nothing is said, that of one that works on layers is; that of one that brings layers in is not, since it may
         read what nobody sees.
+    relation : how the rows that leave relate to those used: kept, one for one, grouped, multiplied or new rows. The run is held to
+        it. Where nothing is said, and the labels of its index do not tell which row came of which, its step asks for a look.
 
     Examples
     --------
@@ -297,11 +302,20 @@ def operation(
 
     def declare(target: Any) -> Any:
         declared = _declared(target, title, phase, tuple(also_known_as), version, author, limits, check)
-        declared = replace(declared, reuse=reuse)
+        declared = replace(declared, reuse=reuse, relation=_relation(relation))
         setattr(target, _MARK, declared)
         return target
 
     return declare if thing is None else declare(thing)
+
+
+def _relation(text: str) -> Relation | None:
+    if not text:
+        return None
+    known = [r.value for r in Relation if r is not Relation.REPORT]
+    if text not in known:
+        raise TypeError(f"operation() knows no relation '{text}'; it can be {', '.join(known)}")
+    return Relation(text)
 
 
 def declared_in(thing: Any) -> Declared | None:

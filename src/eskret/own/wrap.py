@@ -16,10 +16,12 @@ from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, S
 from eskret.core.frames import from_frame, to_frame
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.totals import totals_of
+from eskret.core.words import counted
 from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Level, Operation, Outcome, Source
 from eskret.operations.bring import bring
+from eskret.own.altered import changed
 from eskret.own.declare import ALL, EACH, Account, Declared, sentence_of
 from eskret.own.failures import in_words
 
@@ -189,20 +191,36 @@ class OwnEach(OwnOperation, EachLayer):
 
     def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         gdal.with_frames()
-        labels = np.arange(FIRST_LABEL, FIRST_LABEL + len(layer))
-        first = layer if self.declared.takes_layer else to_frame(layer, labels)
+        first = layer if self.declared.takes_layer else to_frame(layer, _labels(0, len(layer)))
         found, account = self._call(first, settings, context)
         layers = self._layers(found, layer.key, layer.crs)
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers)
-        remarks = tuple(Remark(text, layer.key, look=look) for text, look in account.remarks)
+        remarks = [Remark(text, layer.key, look=look) for text, look in account.remarks]
         lineage = _lineage(found.values(), len(layer))
+        left = sum(map(len, layers))
         if lineage is None:
-            fresh = Remark("its rows are new ones: which came of which is not known", layer.key)
+            remarks += _unknown(self.declared, len(layer), left, layer.key)
             told = InputAccount("from", layer.key, len(layer))
-            return Outcome(tuple(layers), (told,), outputs, None, (*remarks, fresh), relation=Relation.REPORT)
+            # what was declared is all that can be held against it
+            fits = self.declared.relation or Relation.REPORT
+            return Outcome(tuple(layers), (told,), outputs, None, tuple(remarks), relation=fits)
         aside = _aside(account, lineage, len(layer), self.declared.title)
-        told = InputAccount("from", layer.key, len(layer), aside)
-        return Outcome(tuple(layers), (told,), outputs, lineage, remarks, relation=Relation.REPORT)
+        altered = tuple(changed(layer, layers, lineage))
+        told = InputAccount("from", layer.key, len(layer), aside, altered)
+        fits = self.declared.relation or (Relation.MULTIPLIED if left > told.used else Relation.KEPT)
+        return Outcome(tuple(layers), (told,), outputs, lineage, tuple(remarks), relation=fits)
+
+
+def _labels(begin: int, count: int) -> np.ndarray:
+    return np.arange(FIRST_LABEL + begin, FIRST_LABEL + begin + count)
+
+
+def _unknown(declared: Declared, entered: int, left: int, key: str = "") -> list[Remark]:
+    """What to say where nobody knows which row came of which."""
+    if declared.relation is not None:
+        return [Remark(f"its rows are '{declared.relation}', as it declares", key)]
+    text = f"{counted(entered, 'row')} entered and {left:,} left, and which came of which is not known"
+    return [Remark(f"{text}: it gave them an index of their own, and declares no relation", key, look=True)]
 
 
 def _lineage(frames: Any, rows: int) -> np.ndarray | None:
@@ -250,14 +268,32 @@ class OwnGathering(OwnOperation, Gathering):
 
     def run(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
         gdal.with_frames()
-        first = list(layers) if self.declared.takes_layer else [to_frame(x) for x in layers]
+        begins = np.concatenate([[0], np.cumsum([len(x) for x in layers])]).astype(int)
+        frames = self.declared.takes_layer
+        first = (
+            list(layers)
+            if frames
+            else [to_frame(x, _labels(a, len(x))) for x, a in zip(layers, begins[:-1], strict=True)]
+        )
         found, account = self._call(first, settings, context)
         crs = next((x.crs for x in layers if x.crs), None)
         made = self._layers(found, context.step or self.declared.name, crs)
-        inputs = tuple(InputAccount("from", x.key, len(x)) for x in layers)
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
-        remarks = tuple(Remark(text, look=look) for text, look in account.remarks)
-        return Outcome(tuple(made), inputs, outputs, None, remarks, relation=Relation.REPORT)
+        remarks = [Remark(text, look=look) for text, look in account.remarks]
+        entered, left = int(begins[-1]), sum(map(len, made))
+        lineage = _lineage(found.values(), entered)
+        fits = self.declared.relation or Relation.REPORT
+        if lineage is None or (not left and not account.aside):
+            remarks += _unknown(self.declared, entered, left)
+            inputs = [InputAccount("from", x.key, len(x)) for x in layers]
+            return Outcome(tuple(made), tuple(inputs), outputs, None, tuple(remarks), relation=fits)
+        aside = _aside(account, lineage, entered, self.declared.title)
+        inputs = []
+        for layer, a, b in zip(layers, begins[:-1], begins[1:], strict=True):
+            mine = (aside.rows >= a) & (aside.rows < b)
+            reasons = [(r, aside.rows[mine & (aside.codes == n)] - a) for n, r in enumerate(aside.reasons)]
+            inputs.append(InputAccount("from", layer.key, len(layer), SetAside.from_reasons(reasons)))
+        return Outcome(tuple(made), tuple(inputs), outputs, None, tuple(remarks), relation=fits)
 
 
 class OwnSource(OwnOperation, Source):

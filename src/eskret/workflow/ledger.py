@@ -5,7 +5,7 @@ Works on the document and on results as JSON (what a run's events carry), so tha
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -143,11 +143,10 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
     for one in outputs:
         by_layer.setdefault(one["layer"], {}).update(rows_out=one["rows"], total=totals_text(one["totals"]))
     children = tuple(LayerRow(key, **values) for key, values in by_layer.items())
-    seen = [one["totals"] for one in outputs]
     return StepRow(
         **head, state=result["state"], layers=len(outputs) or len(inputs),
         rows_in=sum(i["rows"] for i in inputs), rows_out=sum(o["rows"] for o in outputs),
-        aside=sum(r["count"] for i in inputs for r in i["set_aside"]), total=totals_text(_summed(seen)),
+        aside=sum(r["count"] for i in inputs for r in i["set_aside"]), total=totals_text(_summed(outputs)),
         seconds=result["seconds"], remarks=tuple(result["remarks"]), error=result["error"], children=children,
         reused=result.get("reused", 0), tasks=result.get("tasks", 0),
     )  # fmt: skip
@@ -171,17 +170,18 @@ def _foretold(head: Mapping[str, Any], found: Any) -> StepRow:
     )  # fmt: skip
 
 
-def _summed(layers: Iterable[Sequence[Mapping[str, Any]]]) -> list[dict[str, Any]]:
-    """Totals of a set: like ones are added, but for shares, which are told only of a layer alone."""
-    sets = list(layers)
+def _summed(outputs: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Totals of a set of layers: like ones of like layers are added. A share is told only of a layer alone."""
     out: dict[tuple[str, str], float] = {}
-    for totals in sets:
-        for total in totals:
+    like: dict[tuple[str, str], set[str]] = {}
+    for one in outputs:
+        for total in one["totals"]:
             place = (total["name"], total["unit"])
-            if total["unit"] == PER_CENT and len(sets) > 1:
+            if total["unit"] == PER_CENT and len(outputs) > 1:
                 continue
             out[place] = out.get(place, 0.0) + total["value"]
-    return [{"name": n, "unit": u, "value": v} for (n, u), v in out.items()]
+            like.setdefault(place, set()).add(one.get("like", ""))
+    return [{"name": n, "unit": u, "value": v} for (n, u), v in out.items() if len(like[n, u]) == 1]
 
 
 def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from concurrent.futures import Future
@@ -214,7 +215,8 @@ class StepRun:
                 self.reused.add(number)
                 return found
         self._check_reach(settings, context)
-        outcomes = do([loaded(x) for x in entering], settings, context)
+        layers = [loaded(x) for x in entering]
+        outcomes = [_with_likeness(o, layers) for o in do(layers, settings, context)]
         if keeping is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
@@ -403,6 +405,22 @@ class StepRun:
             layers = [x for o in gathered for x in o.layers]
             self.owner.run_.keeping.mark_gathered(layers, keys, [self.step.id, str(settings)])
         return gathered
+
+
+def _with_likeness(outcome: Outcome, entering: Sequence[Layer]) -> Outcome:
+    """The outcome with what makes layers alike, so that totals of unlike ones are not added up."""
+    there = {x.key: x for x in (*entering, *outcome.layers)}
+    first = next(iter(entering), None)
+
+    def like(key: str) -> str:
+        layer = there.get(key)
+        if layer is None:
+            return ""
+        line = layer.line or (first.line if first is not None else ())
+        told = (str(layer.kind), layer.crs, layer.table.column_names, [step for step, _ in line])
+        return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
+
+    return replace(outcome, outputs=tuple(replace(o, like=like(o.layer)) for o in outcome.outputs))
 
 
 def _read(operation: Source, source: Any, _: Sequence[Layer], settings: Any, context: Context) -> Sequence[Outcome]:
