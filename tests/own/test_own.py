@@ -235,7 +235,11 @@ def test_every_form_of_declaring_one(folder: Path) -> None:
     assert ran("together", "all")[1] == [("mine", 2)]
     assert ran("halves")[1] == [("low", 2), ("high", 4)]
     _, layers, step = ran("anew")
-    assert layers == [("squares", 1)] and "which came of which is not known" in step.remarks[0].text and step.inputs[0].used == 6
+    assert (
+        layers == [("squares", 1)]
+        and "which came of which is not known" in step.remarks[0].text
+        and step.inputs[0].used == 6
+    )
     _, layers, step = ran("silent")
     assert step.inputs[0].set_aside.counts() == [("was left out by 'Silent'", 1)]
     line = next(n for n, x in enumerate(FORMS.splitlines(), 1) if x.startswith("def nothing")) - 1  # with its decorator

@@ -51,7 +51,12 @@ def test_rows_before_between_and_after(project: Path) -> None:
     )  # fmt: skip
     # routes and tracks are not alike: their lengths stand with each, and are not added up
     lengths = [c.total for c in ran[0].children if c.total]
-    assert ran[0].total == "" and len(lengths) == 2 and all(t.endswith(" km") for t in lengths) and len(ran[0].children) == 5
+    assert (
+        ran[0].total == ""
+        and len(lengths) == 2
+        and all(t.endswith(" km") for t in lengths)
+        and len(ran[0].children) == 5
+    )
     assert plain(ran[1].sentence).startswith("Keep marks_waypoints where")
     assert ledger.summary(ran) == "3 balanced, 1 to look at"
     mixed = ledger.rows(document, {"recordings": result.steps[0].to_json()}, workflow.rehearse().steps)

@@ -13,6 +13,7 @@ from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
 from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Kind, Layer
 from eskret.core.rows import remaining
+from eskret.core.totals import measure_sizes
 from eskret.core.words import counted, figure
 from eskret.errors import InputError
 from eskret.operations.base import Context
@@ -21,6 +22,8 @@ Extent = tuple[float, float, float, float]
 BENT, BENT_MUCH = 0.01, 10.0
 """Metres by which an edge is off its course from which on it is told, and asks for a look."""
 BACK = 0.01
+JUMPED, JUMPED_MUCH = 0.0005, 0.01
+"""The share by which a total is another one in a new system from which on it is told, and asks for a look."""
 
 
 def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remark]]:
@@ -79,9 +82,35 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
             out.append(
                 Remark(f"{counted(crossed, 'shape crosses', 'shapes cross')} itself for it", layer.key, look=True)
             )
+    out += _jump(layer, found)
     if layer.kind is not Kind.TABLE and _tall(layer):
         out.append(Remark("heights and measures are left as they are: the vertical datum is not changed", layer.key))
     return out
+
+
+def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
+    """A total that is another one in the new system, as in one that keeps no areas."""
+    if layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
+        return []
+    kept = remaining(len(layer), found.lost)
+    some = kept[np.unique(np.linspace(0, max(len(kept) - 1, 0), 1_000).astype(np.int64))] if len(kept) else kept
+
+    def totals(rows: np.ndarray) -> tuple[float, float]:
+        sizes = (measure_sizes(layer.shapes(rows), layer.kind, layer.crs or ""),
+                 measure_sizes(found.geometry[rows], layer.kind, found.crs))  # fmt: skip
+        a, b = (0.0 if s is None else float(np.nansum(s)) for s in sizes)
+        return a, b
+
+    # of some first: where they keep their size, nothing jumps
+    before, after = totals(some)
+    if not before or not after or abs(after / before - 1) <= JUMPED:
+        return []
+    before, after = totals(kept)
+    off = after / before - 1
+    name, unit, factor = ("length", "km", 1e-3) if layer.kind is Kind.LINE else ("area", "ha", 1e-4)
+    value, after = before * factor, after * factor
+    text = f"the {name} is {figure(value, unit)} before and {figure(after, unit)} after it, {100 * off:+,.{1 if abs(off) >= 0.01 else 2}f} %"
+    return [Remark(text, layer.key, look=abs(off) > JUMPED_MUCH)]
 
 
 def _tall(layer: Layer) -> bool:

@@ -10,7 +10,7 @@ import shapely
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.cut import Cut, cut, outline
-from eskret.core.kernels.parts import dimension, single_parts, together
+from eskret.core.kernels.parts import dimension, of_dimension, single_parts, together
 from eskret.core.kernels.place import Relation, points_hold
 from eskret.core.layer import Kind, Layer
 from eskret.core.measures import AREAS, LENGTHS, Measure, parse_measure
@@ -86,16 +86,16 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     out = layer.take(rows)
     changed = left & (shortened | np.isin(found.edge, found.mended))
     out = out.with_shapes(np.searchsorted(rows, found.edge[changed]), pieces[changed])
-    lost = sizes_of(away)
+    lost = sizes_of(away, layer.crs)
     before = layer_sizes(layer)
     if len(found.mended):
         remarks.append(Remark(f"{counted(len(found.mended), 'invalid shape')} mended to be cut", layer.key, look=True))
-        mended = np.isin(found.edge, found.mended)
+        # what a self-crossing shape measures depends on how it is read: it counts as it is once mended
+        crossed = layer.shapes(found.mended)
+        sound = sizes_of(of_dimension(shapely.make_valid(crossed), dimension(crossed)), layer.crs)
         for name, values in before.items():
-            # what a self-crossing shape measures depends on how it is read: it counts as mended
             corrected = values.copy()
-            whole = sizes_of(pieces)[name] + lost[name]
-            corrected[found.edge[mended]] = whole[mended]
+            corrected[found.mended] = sound[name]
             before = {**before, name: corrected}
     controls = _controls(before, layer_sizes(out), lost, aside.rows, found.edge[left], left, layer.crs)
     unit = unit_of("length" if layer.kind is Kind.LINE else "area", layer.crs)

@@ -6,12 +6,14 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 import numpy as np
+import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, for_looking_only, geographic_of
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid, ellipsoid_of
 from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.kernels.globe.seam import snapped
+from eskret.core.kernels.local import Plane, plane_for
 from eskret.core.kernels.measuring import scale_error
 from eskret.core.kernels.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
@@ -74,21 +76,48 @@ class Ground:
     degrees: str
     on: Ellipsoid
 
-    def there(self, shapes: np.ndarray) -> np.ndarray:
-        """Shapes of the layer's CRS in degrees; edges of a plane are followed to 1 cm."""
+    def there(self, shapes: np.ndarray, tolerance: float | None = FOLLOWED) -> np.ndarray:
+        """Shapes of the layer's CRS in degrees; edges of a plane are followed to a tolerance in metres, if any."""
         if crs_facts(self.crs).geographic:
             return snapped(self._scaled(shapes, ellipsoid_of(self.crs).degrees))
-        return reproject_whole(shapes, self.crs, self.degrees, FOLLOWED).geometry
+        return reproject_whole(shapes, self.crs, self.degrees, tolerance).geometry
 
-    def back(self, shapes: np.ndarray, tolerance: float = FOLLOWED) -> np.ndarray:
-        """The way back, edges followed to a tolerance in metres."""
+    def back(self, shapes: np.ndarray, tolerance: float | None = FOLLOWED) -> np.ndarray:
+        """The way back, edges followed to a tolerance in metres, if any."""
         if crs_facts(self.crs).geographic:
             return self._scaled(shapes, 1.0 / ellipsoid_of(self.crs).degrees)
         return reproject_whole(shapes, self.degrees, self.crs, tolerance).geometry
 
+    def apart(self, begin: np.ndarray, end: np.ndarray) -> np.ndarray:
+        """Metres between places of the layer's CRS (n, 2), the shortest way along the ellipsoid."""
+        a, b = (shapely.get_coordinates(self.there(shapely.points(xy), None)) for xy in (begin, end))
+        return np.asarray(self.on.geod.inv(*a.T, *b.T)[2])
+
     @staticmethod
     def _scaled(shapes: np.ndarray, factor: float) -> np.ndarray:
         return shapes if factor == 1.0 else moved(shapes, lambda xy: xy * factor)
+
+
+def plane_of(shapes: np.ndarray, crs: str | None, along: str, tolerance: float = np.inf) -> Plane:
+    """The plane in which the distances between these shapes of a CRS are measured: its own, or one about their middle where lengths
+    are taken along the ellipsoid.
+
+    Parameters
+    ----------
+    tolerance : metres within which edges are followed; without one only the vertices there are are brought over.
+
+    Raises
+    ------
+    CrsError : no CRS, or one without a unit of length.
+    """
+    if crs is None or crs_facts(crs).geographic or not on_ellipsoid(crs, along):
+        return plane_for(shapes, crs, tolerance)
+    below = ground_of(crs)
+    within = tolerance if np.isfinite(tolerance) else None
+    plane = plane_for(below.there(shapes, within), below.degrees, tolerance)
+    return Plane(
+        lambda some: plane.there(below.there(some, within)), lambda some: below.back(plane.back(some), within), 1.0, plane.error
+    )  # fmt: skip
 
 
 def ground_of(crs: str) -> Ground:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, geographic_of, move
+from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
 from eskret.core.kernels.measuring import geod_of
 
 
@@ -32,12 +33,13 @@ class Way:
         return np.r_[True, self.way[1:] != self.way[:-1]] if len(self.way) else np.empty(0, bool)
 
 
-def legs(xy: np.ndarray, crs: str | None) -> np.ndarray:
-    """Metres from each point (n, 2) to the next (n - 1): along the ellipsoid where the CRS is one of degrees."""
+def legs(xy: np.ndarray, crs: str | None, on_ellipsoid: bool = False) -> np.ndarray:
+    """Metres from each point (n, 2) to the next (n - 1): along the ellipsoid where that is wanted, or the CRS is one of degrees."""
     if len(xy) < 2:
         return np.empty(0)
     facts = crs_facts(crs) if crs else None
-    if crs and facts is not None and facts.geographic:
+    if crs and facts is not None and (facts.geographic or on_ellipsoid):
+        xy = xy * ellipsoid_of(crs).degrees if facts.geographic else move(xy, crs, geographic_of(crs))
         return np.asarray(geod_of(crs).inv(xy[:-1, 0], xy[:-1, 1], xy[1:, 0], xy[1:, 1])[2])
     unit = facts.unit_metres if facts is not None and facts.unit_metres else 1.0
     return np.hypot(*np.diff(xy, axis=0).T) * unit
@@ -45,7 +47,7 @@ def legs(xy: np.ndarray, crs: str | None) -> np.ndarray:
 
 def ways(
     xy: np.ndarray, group: np.ndarray, order: np.ndarray | None, seconds: np.ndarray | None, crs: str | None, *,
-    most_metres: float = np.inf, most_seconds: float = np.inf,
+    on_ellipsoid: bool = False, most_metres: float = np.inf, most_seconds: float = np.inf,
 ) -> Way:  # fmt: skip
     """Put points in order and part them into ways.
 
@@ -55,12 +57,13 @@ def ways(
     group : what each belongs to (int64, -1 for a point in no way).
     order : a figure to order by, or None for the order they stand in. Equal ones keep that.
     seconds : times, NaN where unknown; None without times.
+    on_ellipsoid : whether legs are measured there, also where the CRS is a plane.
     most_metres, most_seconds : a longer leg ends a way and the next begins.
     """
     rows = np.flatnonzero(group >= 0)
     keys = (rows, group[rows]) if order is None else (rows, order[rows], group[rows])
     rows = rows[np.lexsort(keys)]
-    metres = np.r_[np.nan, legs(xy[rows], crs)][: len(rows)]
+    metres = np.r_[np.nan, legs(xy[rows], crs, on_ellipsoid)][: len(rows)]
     passed = np.full(len(rows), np.nan)
     if seconds is not None and len(rows):
         passed[1:] = np.diff(seconds[rows])

@@ -17,15 +17,18 @@ import shapely
 
 from eskret.core.kernels.chunks import Watch, in_threads, real
 from eskret.core.kernels.parts import dimension, invalid, of_dimension, single_parts, together
+from eskret.core.kernels.vertices import edges_of
 
 _TOGETHER = 5_000
 _SAME = 1e-9
+Measure = Callable[[np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True)
 class Joined:
     """One shape a group (null for one without any); ``overlapping`` are the groups (int64) whose members lie on each
-    other, ``overlap`` by how much, in square units of the plane; ``mended`` the rows that were made valid for it."""
+    other, ``overlap`` by how much, each spot counted each time but the first: the area of areas, else the length of lines;
+    ``mended`` the rows that were made valid for it."""
 
     geometry: np.ndarray
     overlapping: np.ndarray
@@ -34,8 +37,9 @@ class Joined:
 
 
 def dissolve(
-    geometry: np.ndarray, rows_of: Callable[[int], np.ndarray], count: int, watch: Watch | None = None
-) -> Joined:
+    geometry: np.ndarray, rows_of: Callable[[int], np.ndarray], count: int, watch: Watch | None = None,
+    length: Measure = shapely.length, area: Measure = shapely.area,
+) -> Joined:  # fmt: skip
     """Join the shapes of each group.
 
     Parameters
@@ -44,6 +48,7 @@ def dissolve(
     rows_of : gives the positions of a group's members.
     count : how many groups.
     watch : called as (groups done, of all).
+    length, area : how an overlap is measured.
     """
     out = np.full(count, None, object)
     overlap = np.zeros(count)
@@ -61,27 +66,36 @@ def dissolve(
         bounds.append(count)
 
     def work(first: int, last: int) -> None:
+        alone: list[tuple[int, int]] = []
         for group in range(first, last):
             rows = rows_of(group)
             rows = rows[real(geometry[rows])]
-            if len(rows):
-                out[group], overlap[group], bad = _join(geometry[rows])
+            if len(rows) == 1:
+                alone.append((group, int(rows[0])))
+            elif len(rows):
+                out[group], overlap[group], bad = _join(geometry[rows], length, area)
                 mended.append(rows[bad])
+        if alone:
+            groups, rows = np.array(alone).T
+            out[groups] = geometry[rows]
+            # one that is alone in its group is mended as any other is
+            bad = np.flatnonzero((dimension(geometry[rows]) == 2) & invalid(geometry[rows]))
+            for n in bad.tolist():
+                out[groups[n]], overlap[groups[n]], _ = _join(geometry[rows[[n]]], length, area)
+            mended.append(rows[bad])
 
     in_threads([partial(work, a, b) for a, b in pairwise(bounds)], watch)
     groups = np.flatnonzero(overlap > 0)
     return Joined(out, groups, overlap[groups], np.sort(np.concatenate(mended)) if mended else np.empty(0, np.int64))
 
 
-def _join(members: np.ndarray) -> tuple[shapely.Geometry, float, np.ndarray]:
-    """The union of some shapes, the area that they cover more than once (each time but the first), and which of them were
-    invalid and mended for it."""
+def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.Geometry, float, np.ndarray]:
+    """The union of some shapes, what they cover more than once (each time but the first), and which of them were invalid and
+    mended for it."""
     nothing = np.empty(0, np.int64)
-    if len(members) == 1:
-        return members[0], 0.0, nothing
     areas = dimension(members) == 2
     whole = float(shapely.area(members).sum())
-    if areas.all():
+    if areas.all() and len(members) > 1:
         try:
             joined = shapely.coverage_union_all(members)
         except shapely.errors.GEOSException:
@@ -90,14 +104,21 @@ def _join(members: np.ndarray) -> tuple[shapely.Geometry, float, np.ndarray]:
             return _plain(joined), 0.0, nothing
     bad = np.flatnonzero(areas & invalid(members))
     if len(bad):
-        members = members.copy()
-        members[bad] = of_dimension(shapely.make_valid(members[bad]), np.full(len(bad), 2))
+        # parts of one shape that lie on each other count as any others do
+        parts, _ = single_parts(members[bad])
+        crossed = invalid(parts)
+        parts[crossed] = of_dimension(shapely.make_valid(parts[crossed]), np.full(int(crossed.sum()), 2))
+        rest = np.setdiff1d(np.arange(len(members)), bad)
+        members = np.concatenate([members[rest], parts[real(parts)]])
+        areas = dimension(members) == 2
         whole = float(shapely.area(members).sum())
     joined = shapely.union_all(members)
     if not areas.any():
-        return (shapely.line_merge(joined) if (dimension(members) == 1).all() else joined), 0.0, bad
-    overlap = whole if not areas.all() else abs(joined.area - whole)
-    return joined, _overlap(members[areas]) if overlap > _SAME * whole else 0.0, bad
+        merged = shapely.line_merge(joined) if (dimension(members) == 1).all() else joined
+        return merged, _doubled(members, joined, length), bad
+    if areas.all() and abs(joined.area - whole) <= _SAME * whole:
+        return joined, 0.0, bad
+    return joined, _overlap(members[areas], area), bad
 
 
 def _plain(joined: shapely.Geometry) -> shapely.Geometry:
@@ -107,7 +128,7 @@ def _plain(joined: shapely.Geometry) -> shapely.Geometry:
     return parts[0] if len(parts) == 1 else out
 
 
-def _overlap(areas: np.ndarray) -> float:
+def _overlap(areas: np.ndarray, area: Measure) -> float:
     """The area covered more than once, counted each time but the first, found without their union: their edges cut each
     other into faces, and each face is counted by how many areas it lies in."""
     edges = shapely.union_all(shapely.boundary(areas))
@@ -117,7 +138,23 @@ def _overlap(areas: np.ndarray) -> float:
     inside = shapely.point_on_surface(faces)
     face, _ = shapely.STRtree(areas).query(inside, predicate="intersects")
     times = np.bincount(face, minlength=len(faces))
-    return float((shapely.area(faces) * np.maximum(times - 1, 0)).sum())
+    return float((area(faces) * np.maximum(times - 1, 0)).sum())
+
+
+def _doubled(members: np.ndarray, joined: shapely.Geometry, length: Measure) -> float:
+    """The length that lines cover more than once, counted each time but the first, found without their union's own length: of each
+    stretch of it, how many of their edges run along it."""
+    lines = members[dimension(members) == 1]
+    if not len(lines) or abs(float(shapely.length(lines).sum()) - joined.length) <= _SAME * max(joined.length, 1e-300):
+        return 0.0
+    begin, end, _ = edges_of(np.array([joined], object))
+    stretches = shapely.linestrings(np.stack([begin, end], axis=1))
+    a, b, _ = edges_of(lines)
+    edges = shapely.linestrings(np.stack([a, b], axis=1))
+    reach = 1e-9 * float(np.abs(np.concatenate([begin, end])).max(initial=1.0))
+    at, _ = shapely.STRtree(edges).query(shapely.points((begin + end) / 2), predicate="dwithin", distance=reach)
+    times = np.bincount(at, minlength=len(stretches))
+    return float((length(stretches) * np.maximum(times - 1, 0)).sum())
 
 
 def apart(joined: np.ndarray, geometry: np.ndarray, of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -167,7 +204,7 @@ def apart(joined: np.ndarray, geometry: np.ndarray, of: np.ndarray) -> tuple[np.
     return shapes, into
 
 
-def new_holes(joined: np.ndarray, geometry: np.ndarray) -> tuple[int, float]:
+def new_holes(joined: np.ndarray, geometry: np.ndarray, area: Measure = shapely.area) -> tuple[int, float]:
     """Holes in joined areas that none of the members had, as between neighbours that do not meet: how many, and the area
     of the largest."""
     polygons, _ = single_parts(joined[real(joined)])
@@ -177,7 +214,7 @@ def new_holes(joined: np.ndarray, geometry: np.ndarray) -> tuple[int, float]:
     before = {tuple(b) for b in shapely.bounds(_holes(geometry)).tolist()}
     holes = _holes(polygons)
     new = np.array([tuple(b) not in before for b in shapely.bounds(holes).tolist()], bool)
-    sizes = shapely.area(shapely.polygons(holes[new])) if new.any() else np.empty(0)
+    sizes = area(shapely.polygons(holes[new])) if new.any() else np.empty(0)
     return int(new.sum()), float(sizes.max(initial=0.0))
 
 

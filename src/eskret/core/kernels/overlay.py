@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -104,19 +103,4 @@ def remains(left: np.ndarray, right: np.ndarray, found: Pieces, watch: Watch | N
             out[row] = of_dimension(rest, wanted[[row]])[0]
 
     in_chunks(work, len(begins), watch, 500)
-    return out
-
-
-def covered_sizes(
-    left: np.ndarray, right: np.ndarray, found: Pieces, size: Callable[[object], np.ndarray]
-) -> np.ndarray:
-    """How much of each feature lies under the other side, each spot once, measured by ``size`` (``shapely.area``)."""
-    out = np.zeros(len(left))
-    begins, ends = runs(found.left)
-    for a, b in zip(begins.tolist(), ends.tolist(), strict=True):
-        row = found.left[a]
-        if b - a == 1:
-            out[row] = size(found.piece[a])
-        else:
-            out[row] = size(shapely.intersection(left[row], shapely.union_all(right[found.right[a:b]])))
     return out

@@ -19,7 +19,7 @@ from eskret.core.kernels.cut import cut, outline
 from eskret.core.kernels.overlay import meeting
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import unit_of
+from eskret.core.plane import measures_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.values import empties
 from eskret.core.words import bold, counted, figure
@@ -291,9 +291,10 @@ def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     a, b = a[later], b[later]
     touching = shapely.touches(shapes[a], shapes[b])
     a, b = a[~touching], b[~touching]
-    size = shapely.area(shapely.intersection(shapes[a], shapes[b]))
+    area = measures_of(layer.crs)["area"]
+    size, whole = area(shapely.intersection(shapes[a], shapes[b])), area(shapes)
     # an overlap thinner than the rounding of the coordinates is none
-    least = 1e-9 * np.minimum(shapely.area(shapes[a]), shapely.area(shapes[b]))
+    least = 1e-9 * np.minimum(whole[a], whole[b])
     a, b, size = a[size > least], b[size > least], size[size > least]
     unit, factor = unit_of("area", layer.crs)
     rows, place = np.unique(np.concatenate([at[a], at[b]]), return_inverse=True)
@@ -318,7 +319,7 @@ def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     inside = shapely.polygons(holes)
     _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
     unit, factor = unit_of("area", layer.crs)
-    size = float(shapely.area(inside).sum()) * factor
+    size = float(measures_of(layer.crs)["area"](inside).sum()) * factor
     return _Answer(
         False, f"{counted(len(holes), 'gap')} between areas, {figure(size, unit)} in all", at[np.unique(beside)]
     )

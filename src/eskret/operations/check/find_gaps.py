@@ -10,16 +10,13 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.crs import crs_facts
 from eskret.core.kernels.gaps import ends_of, gaps, proposed
-from eskret.core.kernels.local import plane_for
-from eskret.core.kernels.measuring import geod_of
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.style import Style
 from eskret.core.words import bold, counted, figure
 from eskret.errors import CrsError
-from eskret.operations import reshaped
+from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
@@ -58,6 +55,7 @@ class FindGaps(EachLayer):
     )
 
     class Settings(OperationSettings):
+        along: ground.Along = ground.along_setting("Gaps along")
         up_to: Length = setting("Gaps up to", kind="measure", default="", example="100 m",
                              help="Only gaps no wider than this are listed. Left empty, all.")  # fmt: skip
 
@@ -70,7 +68,7 @@ class FindGaps(EachLayer):
         return Style(label="gap_m", width=2.0)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.measured(facts, "from")
+        found = [*reshaped.measured(facts, "from"), *ground.foretold(facts, settings.along)]
         if facts.kind in (Kind.POINT, Kind.AREA):
             text = f"{facts.key}: it holds {facts.kind}s; lines have ends. Outlines makes some."
             found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
@@ -80,7 +78,7 @@ class FindGaps(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         try:
-            plane = plane_for(layer.geometry, layer.crs)
+            plane = ground.plane_of(layer.geometry, layer.crs, settings.along)
         except CrsError as failure:
             raise failure.at(layer.key) from failure
         flat = ends_of(plane.there(layer.geometry))
@@ -88,9 +86,9 @@ class FindGaps(EachLayer):
         distance = np.array([g.distance for g in found]) * plane.metres
         here = ends_of(layer.geometry).xy
         a, b = np.array([g.a for g in found], np.int64), np.array([g.b for g in found], np.int64)
-        if layer.crs and crs_facts(layer.crs).geographic and len(found):
+        if len(found) and ground.on_ellipsoid(layer.crs, settings.along):
             # the plane is one for all of the layer and a little off at its edges; the figure is not
-            distance = np.asarray(geod_of(layer.crs).inv(*here[a].T, *here[b].T)[2])
+            distance = ground.ground_of(layer.crs or "").apart(here[a], here[b])
         if settings.up_to:
             near = distance <= parse_length(settings.up_to).si
             found = [g for g, good in zip(found, near.tolist(), strict=True) if good]
@@ -105,6 +103,7 @@ class FindGaps(EachLayer):
                 f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found)
             )
         ]
+        remarks += ground.remarks_of(layer, settings.along)
         tolerance = proposed(distance)
         if tolerance is not None:
             closes = int((distance <= tolerance).sum())

@@ -102,7 +102,7 @@ class JoinByPlace(EachLayer):
         left = layer.geometry[there]
         if settings.relation == "most":
             pieces = common(left, others.geometry, context.watch)
-            sizes = sizes_of(pieces.piece)
+            sizes = sizes_of(pieces.piece, layer.crs)
             order = np.lexsort((pieces.right, -(sizes["length"] + sizes["area"]), pieces.left))
             a, b = pieces.left[order], pieces.right[order]
         else:

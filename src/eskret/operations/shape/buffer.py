@@ -8,9 +8,9 @@ from typing import Any, Literal
 import numpy as np
 import shapely
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import ControlTotal, Relation, Remark
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import in_chunks
+from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
 from eskret.core.kernels.globe.grow import Grown, grow, too_far
 from eskret.core.kernels.parts import of_dimension
@@ -23,6 +23,7 @@ from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level,
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Offset
 
+_TRIED = 300
 TOO_FAR = "a distance of more than a quarter of the globe makes no area about a feature"
 
 
@@ -100,7 +101,8 @@ class Buffer(EachLayer):
                 shapes[start:stop] = buffer(layer.geometry[start:stop], metres / unit)  # type: ignore[index]
 
             in_chunks(some, len(layer), context.watch, 5_000)
-        return reshaped.reshaped(layer, shapes, context, kind=Kind.AREA, remarks=remarks)
+        controls = _held(layer.geometry, shapes, metres) if settings.ends == "round" else ()
+        return reshaped.reshaped(layer, shapes, context, kind=Kind.AREA, remarks=remarks, controls=controls)
 
     def _on_ellipsoid(
         self, layer: Layer, settings: Settings, metres: float, buffer: InPlanes, context: Context
@@ -129,3 +131,23 @@ class Buffer(EachLayer):
                 Remark(f"{counted(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key)
             )
         return shapes, remarks
+
+
+def _held(geometry: np.ndarray, shapes: np.ndarray, metres: float) -> tuple[ControlTotal, ...]:
+    """Features lie within the areas that they grew to, or hold those to which they shrank; of many, some hundred are tried."""
+    rows = np.flatnonzero(real(geometry) & real(shapes))
+    rows = rows[np.unique(np.linspace(0, max(len(rows) - 1, 0), _TRIED).astype(np.int64))] if len(rows) else rows
+    rows = rows[shapely.is_valid(geometry[rows])]
+    if not len(rows):
+        return ()
+    inner, outer = (geometry[rows], shapes[rows]) if metres > 0 else (shapes[rows], geometry[rows])
+    good = shapely.covers(outer, inner)
+    rest = np.flatnonzero(~good)
+    # what only rounding puts outside does not count
+    left = shapely.difference(inner[rest], outer[rest])
+    size = np.abs(shapely.bounds(inner[rest]).reshape(-1, 4)).max(axis=1, initial=1.0)
+    boxes = shapely.bounds(left).reshape(-1, 4)
+    with np.errstate(invalid="ignore"):
+        thin = np.minimum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) <= 1e-9 * size
+    good[rest] = shapely.is_empty(left) | thin
+    return (ControlTotal("features held", "", len(rows), int(good.sum())),)

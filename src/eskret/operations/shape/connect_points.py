@@ -18,7 +18,7 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
-from eskret.operations import figuring, reshaped
+from eskret.operations import figuring, ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.ordering import order_figures, seconds_of
 from eskret.operations.other_layer import NO_PLACE
@@ -63,6 +63,7 @@ class ConnectPoints(EachLayer):
             "Break beyond", kind="measure", default="", example="500 m",
             help="Two points in a row further apart than this are not connected.",
         )  # fmt: skip
+        along: ground.Along = ground.along_setting("Length of legs along")
         gap_time: SomeTime = setting(
             "Break after", kind="measure", default="", example="10 min",
             help="Two points in a row with more time between than this are not connected: s, min, h or d.",
@@ -104,10 +105,12 @@ class ConnectPoints(EachLayer):
         with_z = bool(shapely.has_z(layer.geometry).all()) and len(layer) > 0
         xyz = np.full((len(layer), 3 if with_z else 2), np.nan)
         xyz[single] = shapely.get_coordinates(layer.geometry[single], include_z=with_z)
+        along = ground.on_ellipsoid(layer.crs, settings.along)
+        far = parse_length(settings.gap_distance).si if settings.gap_distance else np.inf
+        late = parse_time(settings.gap_time).si if settings.gap_time else np.inf
         found = ways(
             xyz[:, :2], np.where(single & ~no_order, groups.of, -1), order_figures(order), seconds_of(order), layer.crs,
-            most_metres=parse_length(settings.gap_distance).si if settings.gap_distance else np.inf,
-            most_seconds=parse_time(settings.gap_time).si if settings.gap_time else np.inf,
+            on_ellipsoid=along, most_metres=far, most_seconds=late,
         )  # fmt: skip
         least = 2 if settings.shape == "line" else 3
         size = np.bincount(found.way) if len(found.way) else np.empty(0, np.int64)
@@ -144,7 +147,7 @@ class ConnectPoints(EachLayer):
         controls: tuple[ControlTotal, ...] = ()
         if settings.shape == "line" and len(shapes):
             xy, piece = shapely.get_coordinates(drawn, return_index=True)
-            length = legs(xy, layer.crs)[piece[1:] == piece[:-1]].sum()
+            length = legs(xy, layer.crs, along)[piece[1:] == piece[:-1]].sum()
             controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
         remarks = [
             Remark(
@@ -154,6 +157,8 @@ class ConnectPoints(EachLayer):
         if len(across):
             text = f"{counted(len(across), 'shape goes', 'shapes go')} over 180 degrees, where it is cut"
             remarks.append(Remark(text, layer.key))
+        if settings.gap_distance:
+            remarks += ground.remarks_of(layer, settings.along)
         for breaks, why in zip(
             found.breaks, ("points are too far apart", "too much time lies between points"), strict=True
         ):

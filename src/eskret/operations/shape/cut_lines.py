@@ -10,16 +10,15 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.local import plane_for
 from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import dimension, single_parts
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.plane import unit_of
+from eskret.core.plane import measures_of, unit_of
 from eskret.core.rows import remaining
 from eskret.core.words import bold, counted
-from eskret.operations import other_layer, reshaped
+from eskret.operations import ground, other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
@@ -51,6 +50,7 @@ class CutLines(EachLayer):
             default="0.01 m",
             min_length=1,
         )
+        along: ground.Along = ground.along_setting()
         number: str = setting("Field for the number", default="piece", min_length=1,
                               help="The new field that numbers the pieces of a line.")  # fmt: skip
 
@@ -58,8 +58,8 @@ class CutLines(EachLayer):
         return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-
-        found = [*other_layer.findings(facts, context, "at", Kind.POINT), *reshaped.measured(facts, "within")]
+        found = [*other_layer.findings(facts, context, "at", Kind.POINT), *reshaped.measured(facts, "within"),
+                 *ground.foretold(facts, settings.along)]  # fmt: skip
         if facts.kind in (Kind.POINT, Kind.AREA):
             found.append(
                 Finding(Level.ERROR, f"{facts.key}: only lines can be cut here.", setting="from", layer=facts.key)
@@ -76,7 +76,7 @@ class CutLines(EachLayer):
         lines = dimension(parts) == 1
         parts, row = parts[lines], row[lines]
         reach = parse_length(settings.within).si
-        plane = plane_for(np.concatenate([parts, points]), layer.crs, max(reach * 1e-3, 0.001))
+        plane = ground.plane_of(np.concatenate([parts, points]), layer.crs, settings.along, max(reach * 1e-3, 0.001))
         flat, marks = plane.there(_numbered(parts)), plane.there(points)
         reach /= plane.metres
         mark, line = shapely.STRtree(flat).query(marks, predicate="dwithin", distance=reach)
@@ -102,9 +102,12 @@ class CutLines(EachLayer):
         missing = remaining(account.rows, others.rows)
         theirs = SetAside.from_reasons([("lies on no line", beside), (other_layer.NO_PLACE, missing)])
         unit, factor = unit_of("length", layer.crs)
-        before, after = shapely.length(parts).sum() * factor, shapely.length(shapes).sum() * factor
+        length = measures_of(layer.crs)["length"]
+        before, after = length(parts).sum() * factor, length(shapes).sum() * factor
         remarks = [
             *others.remarks,
+            *reshaped.of_plane(layer, plane.error),
+            *ground.remarks_of(layer, settings.along),
             Remark(f"{counted(len(pieces), 'piece')} of {counted(len(whole), 'line')}", layer.key),
         ]
         if len(beside):

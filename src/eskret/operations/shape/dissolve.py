@@ -7,13 +7,14 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
+import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
-from eskret.core.kernels.parts import dimension
-from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import sizes_of, unit_of
+from eskret.core.kernels.parts import dimension, of_dimension, single_parts
+from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
 from eskret.operations import figuring
@@ -26,8 +27,8 @@ class Dissolve(EachLayer):
     """Join features that have the same values into one, with figures of what went in.
 
     Name the fields whose values decide; without any, everything becomes one feature. Shared edges disappear, holes and
-    gaps between neighbours stay and are told. Areas that lie on each other are counted once and the overlap is told, so
-    that area in = area out + overlap. Figures are new fields made of the old: tonnes = sum tonnes, or
+    gaps between neighbours stay and are told. Areas and lines that lie on each other are counted once and the overlap is
+    told, so that area (or length) in = out + overlap. Figures are new fields made of the old: tonnes = sum tonnes, or
     depth = mean depth_m. Other fields are not kept; take them along with first, or list for all different values.
     """
 
@@ -76,7 +77,10 @@ class Dissolve(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         assert layer.geometry is not None
-        joined = dissolve(layer.geometry, groups.rows, groups.count, context.watch)
+        measures = measures_of(layer.crs)
+        joined = dissolve(
+            layer.geometry, groups.rows, groups.count, context.watch, measures["length"], measures["area"]
+        )
         shapes, into, first = joined.geometry, groups.of, groups.first
         if settings.parts == "apart" and groups.count:
             shapes, into = apart(joined.geometry, layer.geometry, groups.of)
@@ -88,7 +92,7 @@ class Dissolve(EachLayer):
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
         aside = figuring.without_value(groups, settings.by)
         used = np.flatnonzero(groups.of >= 0)
-        controls = (*_area(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
+        controls = (*_sizes(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None,
@@ -97,23 +101,33 @@ class Dissolve(EachLayer):
         )  # fmt: skip
 
 
-def _area(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[ControlTotal, ...]:
-    """Area in = area out + what lay on each other."""
+def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[ControlTotal, ...]:
+    """What went in is what leaves and what lay on each other: the area of areas, the length of lines."""
     assert layer.geometry is not None and out.geometry is not None
-    unit, factor = unit_of("area", layer.crs)
-    sizes = sizes_of(layer.geometry)["area"]
-    if len(joined.mended) or not sizes.any() or (dimension(layer.geometry) == -2).any():
+    sizes = sizes_of(layer.geometry, layer.crs)
+    if len(joined.mended):
+        # what a self-crossing shape measures depends on how it is read: its parts count as they are once mended, each by itself
+        parts, owner = single_parts(layer.geometry[joined.mended])
+        sound = sizes_of(of_dimension(shapely.make_valid(parts), dimension(parts)), layer.crs)["area"]
+        sizes["area"][joined.mended] = np.bincount(owner, sound, minlength=len(joined.mended))
+    name = "area" if sizes["area"].any() else "length"
+    if (
+        not sizes[name].any()
+        or (dimension(layer.geometry) == -2).any()
+        or (sizes["area"].any() and sizes["length"].any())
+    ):
         return ()
-    before, after = float(sizes[used].sum()), float(sizes_of(out.geometry)["area"].sum())
+    unit, factor = unit_of(name, layer.crs)
+    before, after = float(sizes[name][used].sum()), float(sizes_of(out.geometry, layer.crs)[name].sum())
     return (
-        ControlTotal("area with its overlap", unit, before * factor, (after + joined.overlap.sum()) * factor, 1e-8),
+        ControlTotal(f"{name} with its overlap", unit, before * factor, (after + joined.overlap.sum()) * factor, 1e-8),
     )
 
 
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
     assert layer.geometry is not None and out.geometry is not None
     found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key)]
-    unit, factor = unit_of("area", layer.crs)
+    unit, factor = unit_of("length" if layer.kind is Kind.LINE else "area", layer.crs)
     if len(joined.overlapping):
         size = figure(float(joined.overlap.sum()) * factor, unit)
         text = f"in {counted(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
@@ -122,7 +136,7 @@ def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[R
         found.append(
             Remark(f"{counted(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True)
         )
-    number, largest = new_holes(out.geometry, layer.geometry)
+    number, largest = new_holes(out.geometry, layer.geometry, measures_of(layer.crs)["area"])
     if number:
         text = f"{counted(number, 'hole')} between features, the largest {figure(largest * factor, unit)}"
         found.append(Remark(text, layer.key))

@@ -12,7 +12,6 @@ import shapely
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
-from eskret.core.kernels.local import plane_for
 from eskret.core.kernels.parts import dimension, invalid
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -21,7 +20,7 @@ from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
 from eskret.errors import CrsError
-from eskret.operations import other_layer, reshaped
+from eskret.operations import ground, other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
@@ -56,6 +55,7 @@ class Enclose(EachLayer):
             "Widest gap to close", kind="measure", default="", example="1 m",
             help="Ends of lines that are no further apart are joined. With its unit; left empty, no gap is closed.",
         )  # fmt: skip
+        along: ground.Along = ground.along_setting("Gaps along")
         points: str = setting(
             "Fields from points", kind="layer", default="", example="register:labels",
             help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
@@ -67,6 +67,8 @@ class Enclose(EachLayer):
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.measured(facts, "tolerance") if settings.tolerance else reshaped.drawn(facts)
+        if settings.tolerance:
+            found += ground.foretold(facts, settings.along)
         if facts.kind in (Kind.POINT, Kind.AREA):
             text = f"{facts.key}: it holds {facts.kind}s; lines are wanted. Outlines or Connect points makes some."
             found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
@@ -89,7 +91,7 @@ class Enclose(EachLayer):
         tolerance = error = 0.0
         if settings.tolerance and extent is not None:
             try:
-                plane = plane_for(layer.geometry, layer.crs)
+                plane = ground.plane_of(layer.geometry, layer.crs, settings.along)
             except CrsError as failure:
                 raise failure.at(layer.key) from failure
             shapes, back, metres, error = plane.there(layer.geometry), plane.back, plane.metres, plane.error
@@ -100,6 +102,8 @@ class Enclose(EachLayer):
         first = np.array([ends.row[m].min() for m in found.members], np.int64)
         used = np.unique(ends.row[np.concatenate(found.members)]) if found.members else np.empty(0, np.int64)
         remarks = [*_remarks(layer, found, polygons, metres), *reshaped.of_plane(layer, error)]
+        if settings.tolerance:
+            remarks += ground.remarks_of(layer, settings.along)
         if settings.points:
             table, more, accounts = _from_points(layer, polygons, context)
             remarks += more

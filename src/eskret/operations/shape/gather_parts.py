@@ -66,7 +66,7 @@ class GatherParts(EachLayer):
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None)
         aside = figuring.without_value(groups, settings.by)
         controls = list(figuring.sums_agree(layer.table, used, table, wanted))
-        before, after = layer_sizes(layer), sizes_of(shapes)
+        before, after = layer_sizes(layer), sizes_of(shapes, layer.crs)
         for name in ("length", "area"):
             if before[name].any():
                 unit, factor = unit_of(name, layer.crs)

@@ -13,7 +13,7 @@ import shapely
 from eskret.core.account import Altered, Relation, Remark
 from eskret.core.kernels.parts import dimension, of_dimension
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import unit_of
+from eskret.core.plane import measures_of, unit_of
 from eskret.core.words import bold, counted, figure
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
@@ -61,7 +61,8 @@ class MakeValid(EachLayer):
             mended = of_dimension(mended, dimension(layer.geometry[bad]))
         shapes[bad] = mended
         unit, factor = unit_of("area", layer.crs)
-        before, after = shapely.area(layer.geometry[bad]), np.nan_to_num(shapely.area(mended))
+        area = measures_of(layer.crs)["area"]
+        before, after = area(layer.geometry[bad]), np.nan_to_num(area(mended))
         remarks = [Remark(f"{counted(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
         kinds = Counter(m.group(1).lower() if m else "unknown fault" for m in why)
         for what, number in kinds.most_common(4):

@@ -11,7 +11,7 @@ import shapely
 from eskret.core.account import ControlTotal, Relation
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.plane import unit_of
+from eskret.core.plane import measures_of, unit_of
 from eskret.core.words import bold
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
@@ -61,6 +61,7 @@ class Outlines(EachLayer):
         single = np.flatnonzero(shapely.get_num_geometries(shapes) == 1)
         shapes[single] = shapely.get_geometry(shapes[single], 0)
         unit, factor = unit_of("length", layer.crs)
-        around = float(np.nansum(shapely.length(found))) * factor
-        control = ControlTotal("length around", unit, around, float(np.nansum(shapely.length(shapes))) * factor)
+        length = measures_of(layer.crs)["length"]
+        around = float(np.nansum(length(found))) * factor
+        control = ControlTotal("length around", unit, around, float(np.nansum(length(shapes))) * factor)
         return reshaped.reshaped(layer, shapes, context, gone="is no area", kind=Kind.LINE, controls=[control])

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -10,15 +12,15 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.chunks import real
-from eskret.core.kernels.overlay import Pieces, common, covered_sizes, remains
+from eskret.core.kernels.chunks import real, runs
+from eskret.core.kernels.overlay import Pieces, common, remains
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.core.plane import unit_of
+from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, counted, figure
 from eskret.operations import other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -115,7 +117,13 @@ class Overlay(EachLayer):
         order = np.lexsort((b, np.where(a < 0, len(layer), a)))
         a, b, shapes = a[order], b[order], shapes[order]
         out = _with_both(layer, others.layer, a, b, shapes)
-        controls = _controls(left, others.geometry, found, rest, layer.crs) if not bad.any() else ()
+        sides = [_Side(there, left, others.geometry, found, rest, a, b, layer.crs)]
+        if settings.keep in ("either", "one"):
+            sides.append(_Side(others.rows, others.geometry, left, mirrored, theirs_left, b, a, layer.crs))
+        controls = [c for side, name in zip(sides, (layer.key, others.layer.key), strict=False)
+                    for c in side.controls(out, name, both)]  # fmt: skip
+        if both:
+            remarks += sides[0].remarks(layer.key, others.layer.key)
         used = np.unique(a[a >= 0])
         gone = np.setdiff1d(there, used)
         why = MEETS_NONE if settings.keep == "both" else COVERED
@@ -124,7 +132,7 @@ class Overlay(EachLayer):
         ])  # fmt: skip
         if not len(out):
             remarks.append(Remark("they have nothing in common", layer.key, look=True))
-        told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls)
+        told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
         account = InputAccount("from", layer.key, len(layer), aside)
         return Outcome(
             (out,), (account, _their_account(others, b)), (told,), a[a >= 0], tuple(remarks),
@@ -158,17 +166,68 @@ def _with_both(layer: Layer, other: Layer, a: np.ndarray, b: np.ndarray, shapes:
     return layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
 
 
-def _controls(
-    left: np.ndarray, right: np.ndarray, found: Pieces, rest: np.ndarray, crs: str | None
-) -> tuple[ControlTotal, ...]:
-    """Each feature is what it has in common with the other layer, every spot once, and what is left of it."""
-    out = []
-    for name, which, measure in (("length", 1, shapely.length), ("area", 2, shapely.area)):
-        rows = dimension(left) == which
-        if not rows.any():
-            continue
-        unit, factor = unit_of(name, crs)
-        covered = covered_sizes(left, right, found, measure)
-        parts = float(covered[rows].sum() + np.nansum(measure(rest[rows])))
-        out.append(ControlTotal(name, unit, float(measure(left[rows]).sum()) * factor, parts * factor))
-    return tuple(out)
+@dataclass(frozen=True)
+class _Side:
+    """One of the two layers, and what became of it: its rows and shapes, the shapes of the other, what they have in common, what
+    is left of each, and, for each row that leaves, the row of this side and of the other (-1 for none)."""
+
+    rows: np.ndarray
+    shapes: np.ndarray
+    others: np.ndarray
+    found: Pieces
+    rest: np.ndarray
+    mine: np.ndarray
+    theirs: np.ndarray
+    crs: str | None
+
+    @cached_property
+    def excess(self) -> dict[str, float]:
+        """How much of this side stands in what leaves more than once, since features of the other lie on each other there: what
+        the pieces of each feature measure beyond what is covered, each spot once. Of a feature whose pieces and rest make just
+        it, nothing is asked."""
+        begins, ends = runs(self.found.left)
+        out = {}
+        for what, measure in measures_of(self.crs).items():
+            pieces = sizes_of(self.found.piece, self.crs)[what]
+            made = (
+                np.bincount(self.found.left, pieces, minlength=len(self.shapes)) + sizes_of(self.rest, self.crs)[what]
+            )
+            whole = sizes_of(self.shapes, self.crs)[what]
+            over = made > whole * (1 + 1e-9)
+            out[what] = 0.0
+            for k in np.flatnonzero(over[self.found.left[begins]]).tolist() if len(begins) else ():
+                a, b = begins[k], ends[k]
+                shape = self.shapes[[self.found.left[a]]]
+                under = shapely.union_all(self.others[self.found.right[a:b]])
+                covered = of_dimension(shapely.intersection(shape, under), dimension(shape))
+                out[what] += float(pieces[a:b].sum() - measure(covered[real(covered)]).sum())
+        return out
+
+    def controls(self, out: Layer, name: str, both: bool) -> list[ControlTotal]:
+        """This layer is what leaves of it and what does not, each spot once; measured on the layer that leaves."""
+        assert out.geometry is not None
+        made = []
+        for what, which in (("length", 1), ("area", 2)):
+            if not (dimension(self.shapes) == which).any():
+                continue
+            unit, factor = unit_of(what, self.crs)
+            leaves = sizes_of(out.geometry[self.mine >= 0], self.crs)[what].sum()
+            rest_leaves = (self.theirs[self.mine >= 0] < 0).any()
+            away = 0.0 if rest_leaves else sizes_of(self.rest, self.crs)[what].sum()
+            if not both:
+                away += sizes_of(self.found.piece, self.crs)[what].sum()
+            whole = sizes_of(self.shapes, self.crs)[what].sum()
+            total = (leaves + away - self.excess[what]) * factor
+            made.append(ControlTotal(f"{what} of {name}", unit, float(whole) * factor, float(total), 1e-8))
+        return made
+
+    def remarks(self, key: str, other: str) -> list[Remark]:
+        """What stands in what leaves more than once."""
+        out = []
+        for what, which in (("length", 1), ("area", 2)):
+            size = self.excess[what] if (dimension(self.shapes) == which).any() else 0.0
+            unit, factor = unit_of(what, self.crs)
+            if size > 1e-9 * sizes_of(self.shapes, self.crs)[what].sum():
+                text = f"{figure(size * factor, unit)} lie in more than one feature of '{other}', and stand in what leaves once for each"
+                out.append(Remark(text, key, look=True))
+        return out

@@ -55,7 +55,7 @@ class SeparateParts(EachLayer):
         there = ~shapely.is_empty(parts)
         parts, rows = parts[there], rows[there]
         number = np.arange(len(rows)) - np.searchsorted(rows, rows) + 1
-        before, after = layer_sizes(layer), sizes_of(parts)
+        before, after = layer_sizes(layer), sizes_of(parts, layer.crs)
         controls = []
         for name in ("length", "area"):
             if before[name].any():

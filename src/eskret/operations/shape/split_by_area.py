@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -13,10 +13,10 @@ from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relat
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.globe.meeting import centres
-from eskret.core.kernels.overlay import common, meeting
+from eskret.core.kernels.overlay import Pieces, common, meeting
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.plane import sizes_of, unit_of
+from eskret.core.plane import Sizes, sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import other_layer
@@ -30,10 +30,14 @@ IN_NAMELESS = "lies in an area without a name"
 
 @dataclass(frozen=True)
 class _Doubtful:
-    """How many features lie in two areas that lie on each other, and how many on a border between two."""
+    """How many features lie in two areas that lie on each other, and how many on a border between two. Where they were cut:
+    ``away``, how much of each lies in no layer, less what lies in two; ``sound``, how large each is that was mended (-1 for the
+    others)."""
 
     twice: int = 0
     on_border: int = 0
+    away: Sizes = field(default_factory=dict)
+    sound: Sizes = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -177,6 +181,7 @@ class SplitByArea(EachLayer):
         usable = np.array([bool(n) for n in names], bool)
         goes = usable[group] if len(usable) else np.zeros(len(group), bool)
         nameless = np.setdiff1d(rows[~goes], rows[goes])
+        unnamed = sizes_of(shapes[~goes], layer.crs) if shapes is not None else {}
         rows, group, shapes = rows[goes], group[goes], None if shapes is None else shapes[goes]
         starts = np.searchsorted(group, np.arange(len(values) + 1))
         out = []
@@ -209,16 +214,21 @@ class SplitByArea(EachLayer):
             lie = counted(found.twice, "feature lies", "features lie")
             remarks.append(Remark(f"{lie} in more than one area, since areas lie on each other", layer.key, look=True))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in out]
-        if outputs and settings.across != "cut":
-            before = sizes_of(layer.geometry)
-            after = [sizes_of(x.geometry) for x in out if x.geometry is not None]
+        if outputs:
+            parts = [x.geometry for x in out if x.geometry is not None]
+            after = sizes_of(np.concatenate(parts) if parts else np.empty(0, object), layer.crs)
             controls = []
-            for name in ("length", "area"):
-                if before[name].any():
+            for name, before in sizes_of(layer.geometry, layer.crs).items():
+                if before.any():
                     unit, factor = unit_of(name, layer.crs)
-                    total = sum(float(a[name].sum()) for a in after) + float(before[name][aside.rows].sum())
-                    controls.append(ControlTotal(name, unit, float(np.nansum(before[name])) * factor, total * factor))
-            outputs[0] = OutputAccount(outputs[0].layer, outputs[0].rows, outputs[0].totals, tuple(controls))
+                    if settings.across == "cut":
+                        whole = float(np.where(found.sound[name] >= 0, found.sound[name], before).sum())
+                        away = float(found.away[name].sum() + unnamed[name].sum())
+                    else:
+                        whole, away = float(before.sum()), float(before[aside.rows].sum())
+                    total = float(after[name].sum()) + away
+                    controls.append(ControlTotal(name, unit, whole * factor, total * factor, 1e-8))
+            outputs[0] = replace(outputs[0], controls=tuple(controls))
         accounts = [groups.account(one, others.rows) for one in others.accounts]
         return Outcome(
             tuple(out), (InputAccount("from", layer.key, len(layer), aside), *accounts), tuple(outputs), rows,
@@ -245,7 +255,7 @@ class SplitByArea(EachLayer):
         found = common(left, areas, context.watch)
         rows, group = there[found.left], of_area[found.right]
         if settings.across == "most":
-            sizes = sizes_of(found.piece)
+            sizes = sizes_of(found.piece, layer.crs)
             size = sizes["length"] + sizes["area"]
             size[dimension(found.piece) == 0] = 1.0
             return (*_best(rows, group, size), None, _Doubtful())
@@ -258,24 +268,87 @@ class SplitByArea(EachLayer):
             some = found.piece[order[i:j]]
             pieces[n] = some[0] if len(some) == 1 else shapely.union_all(some)
         first = order[begins]
-        whole = sizes_of(left)
-        got = sizes_of(pieces)
-        total = np.zeros(len(layer))
-        np.add.at(total, rows[first], got["length"] + got["area"])
-        over = total[there] > (whole["length"] + whole["area"]) * (1 + 1e-9) + 1e-9
-        rows, group = rows[first], group[first]
+        of_left, rows, group = found.left[first], rows[first], group[first]
+        pieces, on_edge = _without_shared_edges(left, areas, of_area, of_left, group, pieces)
+        away, twice = _away(left, areas, found, of_left, pieces, layer.crs)
         # a point cannot be cut: one between two areas goes to the first, as where centres decide
         flat = shapely.get_type_id(layer.geometry)[rows] == 0
         again = np.r_[False, rows[1:] == rows[:-1]] & flat
         between = np.unique(rows[again])
-        kept = ~again
+        kept = ~again & real(pieces)
         inner = _doubtful(found.left, of_area[found.right], left, areas, found.right, only=dimension(left) == 0)
-        return (
-            rows[kept],
-            group[kept],
-            pieces[kept],
-            _Doubtful(int(over.sum()) + inner.twice, len(between) - inner.twice),
-        )
+        told = _Doubtful(twice + inner.twice, len(between) - inner.twice + on_edge, _spread(away, there, len(layer), 0.0),
+                         _spread(sizes_of(left[bad], layer.crs), there[bad], len(layer), -1.0))  # fmt: skip
+        return rows[kept], group[kept], pieces[kept], told
+
+
+def _spread(sizes: Sizes, rows: np.ndarray, count: int, otherwise: float) -> Sizes:
+    """Sizes of some rows, for all rows."""
+    out = {name: np.full(count, otherwise) for name in ("length", "area")}
+    for name, values in sizes.items():
+        out[name][rows] = values
+    return out
+
+
+def _without_shared_edges(
+    left: np.ndarray, areas: np.ndarray, of_area: np.ndarray, row: np.ndarray, group: np.ndarray, pieces: np.ndarray
+) -> tuple[np.ndarray, int]:
+    """Pieces of lines without what lies on the edge of their area and in an earlier piece: what runs along the border of two areas
+    goes to the first, as a point on it does. And how many features that was so for."""
+    out, many = pieces.copy(), 0
+    begins, ends = runs(row)
+    if not len(row):
+        return out, 0
+    # of two pieces it is seen at once whether they share a stretch; where there are more, each is looked at
+    line, two = dimension(left)[row[begins]] == 1, ends - begins == 2
+    pair = begins[line & two]
+    shares = shapely.length(shapely.intersection(pieces[pair], pieces[pair + 1])) > 0
+    suspect = np.concatenate([pair[shares], begins[line & (ends - begins > 2)]])
+    stop = dict(zip(begins.tolist(), ends.tolist(), strict=True))
+    for i in np.sort(suspect).tolist():
+        j = stop[i]
+        had, hit = out[i], False
+        for n in range(i + 1, j):
+            edge = shapely.boundary(shapely.union_all(areas[of_area == group[n]]))
+            shared = shapely.intersection(shapely.intersection(out[n], had), edge)
+            if shared.length > 0:
+                hit = True
+                out[n] = of_dimension(np.array([shapely.difference(out[n], shared)], object), np.array([1]))[0]
+            if out[n] is not None:
+                had = shapely.union(had, out[n])
+        many += hit
+    return out, many
+
+
+def _away(
+    left: np.ndarray, areas: np.ndarray, found: Pieces, row: np.ndarray, pieces: np.ndarray, crs: str | None
+) -> tuple[Sizes, int]:
+    """How much of each feature lies in no area, less what lies in two, each found without the pieces; and how many lie in two.
+    Of a feature whose one piece is just as large, nothing is asked."""
+    whole = sizes_of(left, crs)
+    away = {name: values.copy() for name, values in whole.items()}
+    twice = np.zeros(len(left), bool)
+    begins, ends = runs(found.left)
+    met = {int(found.left[i]): (i, j) for i, j in zip(begins.tolist(), ends.tolist(), strict=True)}
+    got = sizes_of(pieces, crs)
+    several = np.bincount(row, minlength=len(left)) > 1
+    for name in whole:
+        made = np.bincount(row, got[name], minlength=len(left))
+        just = (np.abs(made - whole[name]) <= 1e-9 * np.maximum(whole[name], 1e-300)) & ~several
+        away[name][just] = 0.0
+        which = 1 if name == "length" else 2
+        for at in np.flatnonzero(~just & (dimension(left) == which)).tolist():
+            if at not in met:
+                continue
+            i, j = met[at]
+            under = shapely.union_all(areas[found.right[i:j]])
+            shape = left[[at]]
+            covered = sizes_of(of_dimension(shapely.intersection(shape, under), dimension(shape)), crs)[name][0]
+            rest = sizes_of(of_dimension(shapely.difference(shape, under), dimension(shape)), crs)[name][0]
+            over = made[at] - covered
+            twice[at] = over > 1e-9 * whole[name][at]
+            away[name][at] = rest - max(over, 0.0)
+    return away, int(twice.sum())
 
 
 def _best(rows: np.ndarray, group: np.ndarray, size: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

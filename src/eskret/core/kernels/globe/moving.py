@@ -46,6 +46,7 @@ class Reprojected:
     cut: np.ndarray
     bend: float
     back: float
+    crs: str
 
 
 def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: float | None = None) -> Reprojected:
@@ -65,7 +66,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
     shapes = np.asarray(shapes, object)
     none = np.empty(0, np.int64)
     if same_crs(source, target):
-        return Reprojected(shapes, none, none, 0.0, 0.0)
+        return Reprojected(shapes, none, none, 0.0, 0.0, target)
     way = way_of(source, target, extent_of(shapes))
 
     def forth(xy: np.ndarray) -> np.ndarray:
@@ -90,7 +91,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
             out[bad] = of_dimension(shapely.make_valid(out[bad], method="structure"), np.full(len(bad), 2))
     more, back = _without_place(ready, out, source, target, way)
     lost = np.union1d(lost, more)
-    return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back)
+    return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back, target)
 
 
 def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
