@@ -109,7 +109,8 @@ def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
     off = after / before - 1
     name, unit, factor = ("length", "km", 1e-3) if layer.kind is Kind.LINE else ("area", "ha", 1e-4)
     value, after = before * factor, after * factor
-    text = f"the {name} is {figure(value, unit)} before and {figure(after, unit)} after it, {100 * off:+,.{1 if abs(off) >= 0.01 else 2}f} %"
+    digits = 1 if abs(off) >= 0.01 else 2
+    text = f"the {name} is {figure(value, unit)} before and {figure(after, unit)} after it, {100 * off:+,.{digits}f} %"
     return [Remark(text, layer.key, look=abs(off) > JUMPED_MUCH)]
 
 
