@@ -6,6 +6,7 @@ What an edge means is RFC 7946, 3.1.1 and OGC 06-103r4: straight in the coordina
 from __future__ import annotations
 
 from importlib.resources import files
+from pathlib import Path
 
 import numpy as np
 import pyogrio
@@ -14,7 +15,10 @@ import shapely
 from geographiclib.geodesic import Geodesic
 from hypothesis import given
 from hypothesis import strategies as st
+from typer.testing import CliRunner
 
+from eskret import write
+from eskret.cli import app
 from eskret.core.layer import Kind, Layer
 from tests.operations.helpers import UTM, aside, do, layer_of, refused, rows, said
 
@@ -258,6 +262,25 @@ def test_180_and_minus_180_are_one_meridian() -> None:
         assert len(do("keep_by_place", here(place), to=turned, relation="within").layers[0]) == 1
         assert len(do("keep_by_place", turned, to=here(place), relation="contains").layers[0]) == 1
         assert len(do("clip", here(place), to=turned).layers[0]) == 1
+
+
+def test_an_edge_the_long_way_round_is_told_and_can_take_the_short_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Through the command: a recording from 179 to -179 is drawn round the globe, and says so where it comes in."""
+    track = shapely.LineString([(170, 10), (179, 12), (-179, 13), (-170, 15)])
+    write(layer_of([track, shapely.box(-180, -10, 180, 10)], WGS84), tmp_path / "track.gpkg", "track")
+    short = layer_of([track], WGS84)
+    mended = do("make_valid", short, long_edges="short")
+    assert (
+        "1 feature goes the short way" in said(mended) and shapely.get_num_geometries(mended.layers[0].geometry[0]) == 2
+    )
+    km = do("measure", mended.layers[0], what=["length"]).outputs[0].totals[0][1]
+    legs = [apart((170, 10), (179, 12)), apart((179, 12), (-179, 13)), apart((-179, 13), (-170, 15))]
+    assert km == pytest.approx(sum(legs) / 1000, rel=1e-3)
+    monkeypatch.chdir(tmp_path)
+    told = CliRunner().invoke(app, ["do", "measure", "track.gpkg", "--what", "length", "-o", "out.gpkg"])
+    assert told.exit_code == 0 and "1 feature has an edge of more than half a turn" in " ".join(told.output.split())
 
 
 def test_middles_hulls_and_ways_over_180_degrees() -> None:

@@ -133,7 +133,8 @@ def test_dividing_by_nothing_comes_to_none_and_infinity_stays() -> None:
     outcome = do("compute", given_, field="c", value="a / b")
     assert rows(outcome, "c") == [None, 0.5, INF, None]
     assert "1 row came to no number" in said(outcome) and "1 value of 'a' is no number" in said(outcome)
-    assert rows(do("compute", given_, field="c", value="7 // b"), "c") == [None, 3, 3, 3]
+    for value, expected in (("7 // b", 3), ("7 % b", 1), ("mod(7, b)", 1), ("divide(7, b)", 3), ("fmod(7, b)", 1.0)):
+        assert rows(do("compute", given_, field="c", value=value), "c") == [None, *[expected] * 3], value
 
 
 def test_a_file_with_no_numbers_is_kept_from_as_a_frame_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

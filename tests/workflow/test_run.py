@@ -49,14 +49,14 @@ def test_keep_balances_for_any_rows(texts: list[str | None], seed: int) -> None:
     assert outcome.layers[0].table.column("desc").to_pylist() == [t for t in texts if t == "Pile 1"]
 
 
-def test_keep_proves_its_area_from_both_sides() -> None:
+def test_keep_proves_its_area_where_it_entered_and_where_it_leaves() -> None:
     layer = squares(10)
     outcome = Keep().run(layer, Keep.Settings(where="kind = 'a'"), Context())
     control = outcome.outputs[0].controls[0]
     assert (control.name, control.unit, control.agrees) == ("area", "ha", True)
     assert outcome.outputs[0].totals[0] == ("area", pytest.approx(0.05), "ha")
     broken = replace(outcome, outputs=(replace(outcome.outputs[0], controls=(replace(control, found=0.2),)),))
-    with pytest.raises(AccountError, match="the area should be 0.1 ha and is 0.2"):
+    with pytest.raises(AccountError, match="the area should be 0.05 ha and is 0.2"):
         prove(broken, Keep.relation)
 
 

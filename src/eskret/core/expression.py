@@ -60,7 +60,7 @@ _TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[
 
 # What comes to no number has no value: dividing by zero, roots and powers of what has none (``core.values``).
 _RULES = (
-    *(f'CREATE MACRO "{sign}"(a, b) AS system.main."{sign}"(a, nullif(b, 0))' for sign in ("/", "//", "%", "mod")),
+    *(f'CREATE MACRO "{sign}"(a, b) AS system.main."{sign}"(a, nullif(b, 0))' for sign in ("/", "//", "%", "mod", "divide", "fmod")),
     *(f"CREATE MACRO \"{name}\"(a) AS nullif(system.main.\"{name}\"(a), 'nan'::DOUBLE)" for name in ("sqrt", "asin", "acos")),
     *(f"CREATE MACRO \"{name}\"(a, b) AS nullif(system.main.\"{name}\"(a, b), 'nan'::DOUBLE)"
       for name in ("pow", "power", "^", "**")),
@@ -457,7 +457,6 @@ _SAYINGS: tuple[tuple[str, Callable[[re.Match[str]], str], str], ...] = (
     (r"Failed to parse format specifier (\S+?):", lambda m: f"'{m[1]}' is no pattern of a date", "Use %Y, %m, %d, %H, %M and %S"),
     (r"Could not parse string \"(.*?)\" according to format specifier \"(.*?)\"",
      lambda m: f"'{m[1]}' is not written as {m[2]}", "TRY_STRPTIME leaves what is not written so empty"),
-    (r"[Dd]ivision by zero", lambda m: "it divides by zero", "NULLIF(field, 0) leaves it empty instead"),
     (r"Overflow in |[Oo]ut of [Rr]ange", lambda m: "a number comes out too large", "CAST(field AS DOUBLE) holds larger ones"),
     (r"^(missing|bad|invalid|no argument|unexpected|trailing) ",
      lambda m: f"the pattern of the regular expression is not sound: {m.string.rstrip(':(. ')}",

@@ -10,6 +10,7 @@ import shapely
 from eskret.core.account import ControlTotal, Remark
 from eskret.core.crs import crs_facts, degrees_of, extent_of, same_crs, transformation
 from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
+from eskret.core.kernels.globe.seam import jumps
 from eskret.core.kernels.parts import invalid
 from eskret.core.layer import Kind, Layer
 from eskret.core.rows import remaining
@@ -59,6 +60,20 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     if len(lost):
         layer = layer.take(remaining(len(layer), lost))
     return layer, lost, remarks
+
+
+def wide_edges(layer: Layer) -> list[Remark]:
+    """What to say of edges in degrees that are longer than half a turn: drawn as they are, they go the long way round."""
+    extent = layer.extent() if layer.drawn and layer.kind is not Kind.POINT else None
+    if extent is None or layer.crs is None or not crs_facts(layer.crs).geographic or extent[2] - extent[0] <= 180.0:
+        return []
+    assert layer.geometry is not None
+    many = int(jumps(layer.geometry).sum())
+    if not many:
+        return []
+    has = counted(many, "feature has an edge", "features have edges")
+    text = f"{has} of more than half a turn, taken as drawn, the long way round; Make valid can take the short way over 180 degrees"
+    return [Remark(text, layer.key, look=True)]
 
 
 def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list[Remark]:

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
-from eskret.core.kernels.globe.meeting import with_seam
+from eskret.core.kernels.globe.meeting import with_poles, with_seam
 from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, of_dimension
 
@@ -51,7 +51,8 @@ def meeting(
     found = in_chunks(some, len(left), watch)
     both = np.concatenate(found, axis=1).astype(np.int64) if found else np.empty((2, 0), np.int64)
     if globe:
-        return with_seam(both, left, right, lambda a, b: shapely.STRtree(b).query(a, predicate=relation))
+        met = with_seam(both, left, right, lambda a, b: shapely.STRtree(b).query(a, predicate=relation))
+        return with_poles(met, left, right) if relation == "intersects" else met
     order = np.lexsort((both[1], both[0]))
     return both[0][order], both[1][order]
 

@@ -14,7 +14,7 @@ import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, Cells
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
-from eskret.core.kernels.globe.meeting import pairs
+from eskret.core.kernels.globe.meeting import pairs, with_poles
 from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, beyond_seam
 
 _MANY = 50_000
@@ -83,6 +83,9 @@ def holds(
         return np.stack([a[good], b[good]])
 
     out[alone[pairs(geometry[alone], others, ask)[0]]] = True
+    if relation is Relation.INTERSECTS:
+        nothing = np.empty(0, np.int64)
+        out[with_poles((nothing, nothing), geometry, others)[0]] = True
     return out
 
 

@@ -26,7 +26,7 @@ from eskret.errors import EskretError, InputError
 from eskret.formats import sources, xml_text
 from eskret.formats.reading import Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
-from eskret.operations.bring import bring, outside_words
+from eskret.operations.bring import bring, outside_words, wide_edges
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.typed import TextEncoding
 
@@ -272,6 +272,7 @@ class Load(Source):
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
         if layer.drawn and layer.crs is None:
             layer = replace(layer, crs=_of_file(settings.crs_of, part, context) or settings.crs or None)
+        remarks += wide_edges(layer)
         layer, lost, more = bring(layer, context)
         remarks += more
         if len(lost):

@@ -5,12 +5,16 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import shapely
 
 from eskret.core.account import Altered, Relation, Remark
+from eskret.core.crs import crs_facts
+from eskret.core.kernels import antimeridian
+from eskret.core.kernels.globe.seam import jumps
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, of_dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import measures_of, unit_of
@@ -44,6 +48,12 @@ class MakeValid(EachLayer):
             help="Whether points and lines that come out of a mended area are left out.",
         )  # fmt: skip
 
+        long_edges: Literal["drawn", "short"] = setting(
+            "Edges of more than half a turn", kind="choice", default="drawn",
+            choices={"drawn": "stay as they are drawn", "short": "go the short way, over 180 degrees"},
+            help="Where coordinates are degrees: from 179 to -179 the drawn way goes round the globe, the short one is cut at 180.",
+        )  # fmt: skip
+
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Make valid {bold(entering or '…')}"
 
@@ -53,17 +63,26 @@ class MakeValid(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         there = ~shapely.is_missing(layer.geometry)
-        bad = np.flatnonzero(there & ~shapely.is_valid(layer.geometry))
         shapes = np.array(layer.geometry, object)
-        why = [_PLACE.match(str(r)) for r in shapely.is_valid_reason(layer.geometry[bad])]
-        mended = shapely.make_valid(layer.geometry[bad])
+        turned = np.empty(0, np.int64)
+        if settings.long_edges == "short" and layer.crs and crs_facts(layer.crs).geographic:
+            wide = np.flatnonzero(jumps(shapes))
+            shapes[wide], made = antimeridian.cut(shapes[wide])
+            turned = wide[made]
+        whole = shapes.copy()
+        bad = np.flatnonzero(there & ~shapely.is_valid(shapes))
+        why = [_PLACE.match(str(r)) for r in shapely.is_valid_reason(whole[bad])]
+        mended = with_measures(lambda s: np.asarray(shapely.make_valid(s), object), whole[bad])
         if settings.dimensions:
-            mended = of_dimension(mended, dimension(layer.geometry[bad]))
+            mended = of_dimension(mended, dimension(whole[bad]))
         shapes[bad] = mended
         unit, factor = unit_of("area", layer.crs)
         area = measures_of(layer.crs)["area"]
-        before, after = area(layer.geometry[bad]), np.nan_to_num(area(mended))
+        before, after = area(whole[bad]), np.nan_to_num(area(mended))
         remarks = [Remark(f"{counted(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
+        if len(turned):
+            text = f"{counted(len(turned), 'feature goes', 'features go')} the short way now, cut at 180 degrees"
+            remarks.append(Remark(text, layer.key))
         kinds = Counter(m.group(1).lower() if m else "unknown fault" for m in why)
         for what, number in kinds.most_common(4):
             place = next(m.group(2) for m in why if m and m.group(1).lower() == what)
@@ -72,6 +91,7 @@ class MakeValid(EachLayer):
             text = f"their area was {figure(before.sum() * factor, unit)} and is {figure(after.sum() * factor, unit)}"
             remarks.append(Remark(text, layer.key))
         altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
+        altered += [Altered("goes the short way over 180 degrees", turned)] if len(turned) else []
         return reshaped.reshaped(
             layer, shapes, context, gone="nothing of its kind is left of it", kind=layer.kind, remarks=remarks,
             altered=altered, keep_null=True,

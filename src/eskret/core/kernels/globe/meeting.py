@@ -25,8 +25,28 @@ def turned(shapes: np.ndarray, turns: int) -> np.ndarray:
 
 
 def meeting(left: np.ndarray, right: np.ndarray) -> Pairs:
-    """Positions (int64) of the shapes of both sides that meet or touch, by left and then right."""
-    return pairs(left, right, lambda a, b: shapely.STRtree(b).query(a, predicate="intersects"))
+    """Positions (int64) of the shapes of both sides that meet or touch, by left and then right; at a pole, whatever longitude they
+    say, all that reach it do."""
+    return with_poles(pairs(left, right, lambda a, b: shapely.STRtree(b).query(a, predicate="intersects")), left, right)
+
+
+def with_poles(found: Pairs, left: np.ndarray, right: np.ndarray) -> Pairs:
+    """Pairs that meet, and those that do at a pole, which is one place."""
+    more = []
+    for sign in (1, -1):
+        mine, theirs = (np.flatnonzero(_reaches_pole(s, sign)) for s in (left, right))
+        if len(mine) and len(theirs):
+            more.append(np.stack([np.repeat(mine, len(theirs)), np.tile(theirs, len(mine))]))
+    if not more:
+        return found
+    a, b = np.unique(np.concatenate([np.stack(found), *more], axis=1), axis=1)
+    return a, b
+
+
+def _reaches_pole(shapes: np.ndarray, sign: int) -> np.ndarray:
+    boxes = shapely.bounds(np.asarray(shapes, object)).reshape(-1, 4)
+    with np.errstate(invalid="ignore"):
+        return np.asarray(boxes[:, 3] >= HALF / 2 - SLACK if sign > 0 else boxes[:, 1] <= SLACK - HALF / 2)
 
 
 def pairs(left: np.ndarray, right: np.ndarray, ask: Ask) -> Pairs:

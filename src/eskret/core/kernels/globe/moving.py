@@ -77,7 +77,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
     ready, cut, lost = shapes, none, none
     if from_degrees and not to_degrees and not plain:
         ready, cut, lost = _ready_for(shapes, target, forth, way)
-    bend = most_bent(ready, forth, target)
+    bend = most_bent(np.delete(ready, lost) if len(lost) else ready, forth, target)
     if tolerance is not None and (bend > tolerance or (to_degrees and not plain)):
         ready = following(ready, forth, target, tolerance)
     elif to_degrees and not from_degrees and not plain:
