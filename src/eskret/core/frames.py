@@ -37,5 +37,13 @@ def from_frame(frame: Any, key: str = "layer") -> Layer:
         geometry = np.array(frame.geometry.to_numpy(), dtype=object)
         table = pa.Table.from_pandas(frame.drop(columns=frame.geometry.name), preserve_index=False)
         crs = crs_code(parse_crs(frame.crs.to_wkt())) if frame.crs else None
-        return Layer(key, table.replace_schema_metadata(None), geometry, crs)
-    return Layer(key, pa.Table.from_pandas(frame, preserve_index=False).replace_schema_metadata(None))
+        return Layer(key, _spelled_out(table), geometry, crs)
+    return Layer(key, _spelled_out(pa.Table.from_pandas(frame, preserve_index=False)))
+
+
+def _spelled_out(table: pa.Table) -> pa.Table:
+    """A table whose categories are values like any others."""
+    for number, field in enumerate(table.schema):
+        if pa.types.is_dictionary(field.type):
+            table = table.set_column(number, field.name, table.column(number).cast(field.type.value_type))
+    return table.replace_schema_metadata(None)
