@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench reliability fidelity shots handbook clean
+.PHONY: setup demo demo-run test check bench reliability fidelity exactness shots handbook clean
 
 setup: $(READY)
 
@@ -50,6 +50,10 @@ reliability: setup
 # what each format keeps, told by trying it: docs/fidelity.md
 fidelity: setup
 	$(BIN)/python -W ignore -m tests.fidelity
+
+# how far operations are from references outside the program: docs/exactness.md
+exactness: setup
+	$(BIN)/python -W ignore -m tests.exact
 
 shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py

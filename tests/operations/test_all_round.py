@@ -21,6 +21,7 @@ from eskret.errors import EskretError
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import validate
 from eskret.workflow.step_run import prove
+from tests.exact import PLAIN, THERE_AND_BACK, close, same
 from tests.operations.helpers import do, rows
 from tests.operations.test_every_shape import ON_LAYERS, SETTINGS
 
@@ -169,7 +170,9 @@ def test_there_and_back_every_vertex_is_where_it_was(shapes: list, crs: str) -> 
         far = rows(do("nearest", layer_of(vertices), other=layer_of([edge], key="b"), fields=["kind"]), "distance_m")
         # what stands on 180 degrees may be inside what was joined there
         inner = [m for m, v in zip(far, vertices, strict=True) if abs(abs(v.x) - 180) > 1e-6]
-        assert max(inner, default=0.0) < EXACT.get(crs, 1e-6), (crs, shape)
+        close(
+            "reproject", f"{THERE_AND_BACK}, corners", max(inner, default=0.0), 0.0, abs_=EXACT.get(crs, 1e-6), unit="m"
+        )
     gone = set(range(1, len(shapes) + 1)) - set(rows(back, "n"))
     for n in gone:  # only what reaches where the projection has no answer
         south, north = shapely.bounds(shapes[n - 1])[[1, 3]]
@@ -190,7 +193,7 @@ def test_on_a_plane_as_asking_every_pair(boxes: list, points: list, relation: st
         for d in dots
     ]
     outcome = do("keep_by_place", layer_of(dots, UTM), to=layer_of(areas, UTM, "b"), relation=relation)
-    assert rows(outcome, "n") == [n for n, h in enumerate(held, 1) if h]
+    same("keep_by_place", PLAIN, rows(outcome, "n"), [n for n, h in enumerate(held, 1) if h])
     assert outcome.inputs[0].used == sum(held) and len(outcome.inputs[0].set_aside) == len(held) - sum(held)
     near = rows(do("nearest", layer_of(dots, UTM), other=layer_of(areas, UTM, "b"), fields=["kind"]), "distance_m")
-    assert near == pytest.approx([min(d.distance(a) for a in areas) for d in dots])
+    close("nearest", PLAIN, near, [min(d.distance(a) for a in areas) for d in dots], abs_=1e-9, unit="m")

@@ -10,6 +10,7 @@ from geographiclib.geodesic import Geodesic
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.exact import GUIDANCE, KARNEY, close
 from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, said, square
 
 # IOGP Guidance Note 7-2, worked examples: the figures from memory. Degrees in, easting and northing out.
@@ -29,7 +30,8 @@ EXAMPLES = [
 def test_reproject_as_the_guidance_note_works_it_out(what, source, target, lon, lat, east, north, near) -> None:
     outcome = do("reproject", layer_of([shapely.Point(lon, lat, 7)], source), crs=target)
     point = outcome.layers[0].geometry[0]
-    assert abs(point.x - east) < near and abs(point.y - north) < near and point.z == 7
+    close("reproject", GUIDANCE, [point.x, point.y], [east, north], abs_=near, unit="m (or ft)")
+    assert point.z == 7
     assert (outcome.layers[0].crs == target and "accurate to" in said(outcome)) or "exact" in said(outcome)
 
 
@@ -62,7 +64,7 @@ def test_a_buffer_on_the_globe_is_everywhere_as_wide_as_it_says(lat: float, lon:
     """geographiclib (Karney): every corner lies at the distance, never in degrees."""
     outcome = do("buffer", layer_of([shapely.Point(lon, lat)], "EPSG:4326"), distance=f"{metres!r} m")
     for x, y in shapely.get_coordinates(outcome.layers[0].geometry[0])[::9]:
-        assert Geodesic.WGS84.Inverse(lat, lon, y, x)["s12"] == pytest.approx(metres, rel=1e-6)
+        close("buffer", KARNEY, Geodesic.WGS84.Inverse(lat, lon, y, x)["s12"], metres, rel=1e-6)
     assert "true to" in said(outcome)
 
 
@@ -169,7 +171,7 @@ def test_measured_on_the_globe_against_karney() -> None:
         for x, y in list(shape.exterior.coords)[:-1]:
             polygon.AddPoint(y, x)
         _, perimeter, size = polygon.Compute()
-        assert area == pytest.approx(abs(size) / 1e6, rel=1e-9) and around == pytest.approx(perimeter / 1000, rel=1e-9)
+        close("measure", f"{KARNEY}, shortest ways", [area, around], [abs(size) / 1e6, perimeter / 1000], rel=1e-9)
     lines = [shapely.LineString([(x, y), (x + 2, y + 1)]) for x, y in zip(lon, lat, strict=True)]
     found = do("measure", layer_of(lines, "EPSG:4326"), what=["length", "bearing"], length_unit="nmi", edges="geodesic")
     for (x, y), length, bearing in zip(

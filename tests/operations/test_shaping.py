@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from eskret.core.kernels.cut import cut
 from eskret.core.kernels.dissolve import dissolve
+from tests.exact import OTHER_ENGINE, close
 from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, said, square, table_of
 
 SCALE = 1e6
@@ -62,22 +63,24 @@ def area(outcome) -> float:
 def test_areas_agree_with_another_engine(shapes: list, areas: list) -> None:
     layer, other = layer_of(shapes), layer_of(areas, key="x")
     whole = sum(s.area for s in shapes)
-    near = {"rel": 1e-6, "abs": 0.1}  # the other engine rounds to a millionth of a metre
+    # the other engine rounds to a millionth of a metre
     one_by_one = sum(other_engine(pyclipper.CT_INTERSECTION, [s], areas) for s in shapes)
-    assert area(do("clip", layer, to=other)) == pytest.approx(one_by_one, **near)
-    assert area(do("erase", layer, by=other)) == pytest.approx(whole - one_by_one, **near)
+
+    def agrees(use: str, found: float, wanted: float) -> None:
+        close(use, OTHER_ENGINE, found, wanted, abs_=max(1e-6 * wanted, 0.1), unit="m²")
+
+    agrees("clip", area(do("clip", layer, to=other)), one_by_one)
+    agrees("erase", area(do("erase", layer, by=other)), whole - one_by_one)
     dissolved = do("dissolve", layer, by=[])
-    assert area(dissolved) == pytest.approx(other_engine(pyclipper.CT_UNION, shapes, []), **near)
+    agrees("dissolve", area(dissolved), other_engine(pyclipper.CT_UNION, shapes, []))
     apart = do("dissolve", layer, by=[], parts="apart")
     assert area(apart) == pytest.approx(area(dissolved), rel=1e-9) and sum(rows(apart, "features")) == len(shapes)
     pairs = sum(other_engine(pyclipper.CT_INTERSECTION, [s], [a]) for s in shapes for a in areas)
-    assert area(do("overlay", layer, other=other)) == pytest.approx(pairs, **near)
-    first = do("overlay", layer, other=other, keep="first")
-    assert area(first) == pytest.approx(pairs + whole - one_by_one, **near)
+    agrees("overlay", area(do("overlay", layer, other=other)), pairs)
+    agrees("overlay", area(do("overlay", layer, other=other, keep="first")), pairs + whole - one_by_one)
     theirs = sum(a.area - other_engine(pyclipper.CT_INTERSECTION, [a], shapes) for a in areas)
-    assert area(do("overlay", layer, other=other, keep="one")) == pytest.approx(whole - one_by_one + theirs, **near)
-    both = area(do("overlay", layer, other=other, keep="either"))
-    assert both == pytest.approx(pairs + whole - one_by_one + theirs, **near)
+    agrees("overlay", area(do("overlay", layer, other=other, keep="one")), whole - one_by_one + theirs)
+    agrees("overlay", area(do("overlay", layer, other=other, keep="either")), pairs + whole - one_by_one + theirs)
 
 
 def test_clip_keeps_whole_cuts_and_sets_aside_each_with_its_reason() -> None:

@@ -20,6 +20,7 @@ from typer.testing import CliRunner
 
 from eskret.cli import app
 from eskret.core.account import ControlTotal
+from tests.exact import ARITHMETIC, NULLS, close, same
 from tests.operations.helpers import aside, do, layer_of, refused, rows, said, square, table_of
 
 NAN, INF = float("nan"), float("inf")
@@ -100,9 +101,12 @@ def test_figures_are_those_of_the_values_that_are_there(values: list[float | Non
         figures={"sum": "sum v", "many": "count v", "least": "min v", "different": "distinct v"},
     )  # fmt: skip
     total, many, least, different = rows(outcome, "sum", "many", "least", "different")[0]
-    assert many == len(there) and different == len(set(there))
-    assert (total is None) == (not there) and least == (min(there) if there else None)
-    assert not there or total == pytest.approx(math.fsum(there), abs=1e-6)
+    same(
+        "summarise", ARITHMETIC, (many, different, least), (len(there), len(set(there)), min(there) if there else None)
+    )
+    assert (total is None) == (not there)
+    if there:
+        close("summarise", f"{ARITHMETIC}, sums", total, math.fsum(there), abs_=1e-6)
 
 
 CASES = [
@@ -118,14 +122,16 @@ def test_one_rule_in_keep_flag_check_and_compute(where: str, expected: list[int]
     if where == "1 / (v - 1.5) > 0":
         expected = [4]  # one divided by what has no end is nothing
     kept = do("keep", given_, where=where)
-    assert rows(kept, "n") == expected and "no number" in said(kept)
+    same("keep", NULLS, rows(kept, "n"), expected)
+    assert "no number" in said(kept)
     flagged = do("flag", given_, where=where, field="held")
-    assert [n for n, held in rows(flagged, "n", "held") if held] == expected and "no number" in said(flagged)
+    same("flag", NULLS, [n for n, held in rows(flagged, "n", "held") if held], expected)
+    assert "no number" in said(flagged)
     checked = do("check", given_, that="condition", where=where, otherwise="look")
     altered = checked.inputs[0].altered
-    assert sorted(set(range(5)) - set(altered[0].rows.tolist() if altered else [])) == expected
+    same("check", NULLS, sorted(set(range(5)) - set(altered[0].rows.tolist() if altered else [])), expected)
     computed = do("compute", given_, field="held", value=where)
-    assert [n for n, held in rows(computed, "n", "held") if held] == expected
+    same("compute", NULLS, [n for n, held in rows(computed, "n", "held") if held], expected)
 
 
 def test_dividing_by_nothing_comes_to_none_and_infinity_stays() -> None:

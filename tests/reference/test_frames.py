@@ -14,6 +14,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.exact import FRAMES, counted
+
 HERE = Path(__file__).parent.parent.parent
 MODULES = (
     "geopandas.tools.tests.test_clip", "geopandas.tests.test_overlay", "geopandas.tests.test_dissolve", "geopandas.tools.tests.test_sjoin",
@@ -44,6 +46,9 @@ def test_what_the_frame_library_does_eskret_does_too(calls: list[dict]) -> None:
     asked = [c for c in calls if c["asked"]]
     wrong = {c["case"]: c["why"] for c in asked if c["why"] and c["case"] not in DIFFERENT}
     assert wrong == {}
+    for what, use in {"clip": "clip", "overlay": "overlay", "sjoin": "join_by_place", "dissolve": "dissolve"}.items():
+        mine = [c for c in asked if c["what"] == what]
+        counted(use, FRAMES, len(mine), sum(not c["why"] for c in mine))
     agree = Counter(c["what"] for c in asked if not c["why"])
     assert all(agree[what] >= least for what, least in LEAST.items()), agree
 

@@ -14,13 +14,13 @@ from eskret.errors import DeliveryError
 from eskret.operations.base import Delivery, EachLayer, Gathering, Operation, Phase, Source
 from eskret.operations.registry import OWN, all_operations
 from eskret.operations.settings import SettingInfo, default_of, setting_info
-from eskret.workflow import ledger
+from eskret.workflow import handbook_rules, ledger
 from eskret.workflow.document import Document
 from eskret.workflow.nested import result_steps
 from eskret.workflow.parameters import in_words
 from eskret.workflow.report import PAGE_STYLE
 
-INDEX = "index.html"
+INDEX, RULES = "index.html", "what-holds-everywhere.html"
 _LOOKS = "handbook.css"
 _SHAPES = (
     (Source, "Nothing enters. Each file or part is read by itself, several at a time.", "gather"),
@@ -87,6 +87,16 @@ def page_of_workflow(document: Document, file: str, home: str = "") -> str:
     return _page(document.title or file, document.summary, body, home)
 
 
+def page_of_rules(home: str = INDEX) -> str:
+    """The page of what every operation takes alike."""
+    return _page(
+        handbook_rules.TITLE,
+        handbook_rules.SUMMARY,
+        [_section(t, _paragraphs(x)) for t, x in handbook_rules.RULES],
+        home,
+    )
+
+
 def index(operations: Sequence[Operation], workflows: Sequence[tuple[str, str, str]] = ()) -> str:
     """The first page.
 
@@ -98,6 +108,8 @@ def index(operations: Sequence[Operation], workflows: Sequence[tuple[str, str, s
     if workflows:
         rows = [[f'<a href="{escape(page)}">{escape(title)}</a>', escape(text)] for page, title, text in workflows]
         body.append(_section("Workflows", _table(["", ""], rows)))
+    rules = [[f'<a href="{RULES}">{escape(handbook_rules.TITLE)}</a>', escape(handbook_rules.SUMMARY)]]
+    body.append(_section("First", _table(["", ""], rows=rules)))
     for phase in Phase:
         mine = [o for o in operations if o.phase == phase]
         rows = [[f'<a href="{page_name(o)}">{escape(o.title)}</a>', escape(o.summary)] for o in mine]
@@ -135,6 +147,7 @@ def write_handbook(
             page = f"workflow-{Path(file).stem}.html"
             write_whole(folder / page, page_of_workflow(document, file, INDEX), synced=False)
             pages.append((page, document.title or file, document.summary))
+        write_whole(folder / RULES, page_of_rules(), synced=False)
         write_whole(folder / _LOOKS, PAGE_STYLE.lstrip() + _MORE_STYLE, synced=False)
         write_whole(folder / INDEX, index(told, pages), synced=False)
     except OSError as error:
