@@ -23,7 +23,7 @@ Extent = tuple[float, float, float, float]
 BENT, BENT_MUCH = 0.01, 10.0
 """Metres by which an edge is off its course from which on it is told, and asks for a look."""
 BACK = 0.01
-JUMPED, JUMPED_MUCH = 0.0005, 0.01
+JUMPED, JUMPED_MUCH = 0.0025, 0.01
 """The share by which a total is another one in a new system from which on it is told, and asks for a look."""
 
 

@@ -304,9 +304,8 @@ def _without_shared_edges(
     pair = begins[line & two]
     shares = shapely.length(shapely.intersection(pieces[pair], pieces[pair + 1])) > 0
     suspect = np.concatenate([pair[shares], begins[line & (ends - begins > 2)]])
-    stop = dict(zip(begins.tolist(), ends.tolist(), strict=True))
-    for i in np.sort(suspect).tolist():
-        j = stop[i]
+    suspect.sort()
+    for i, j in zip(suspect.tolist(), ends[np.searchsorted(begins, suspect)].tolist(), strict=True):
         had, hit = out[i], False
         for n in range(i + 1, j):
             edge = shapely.boundary(shapely.union_all(areas[of_area == group[n]]))
@@ -329,18 +328,18 @@ def _away(
     away = {name: values.copy() for name, values in whole.items()}
     twice = np.zeros(len(left), bool)
     begins, ends = runs(found.left)
-    met = {int(found.left[i]): (i, j) for i, j in zip(begins.tolist(), ends.tolist(), strict=True)}
+    met = np.zeros(len(left), bool)
+    met[found.left] = True
     got = sizes_of(pieces, crs)
-    several = np.bincount(row, minlength=len(left)) > 1
+    several, kind = np.bincount(row, minlength=len(left)) > 1, dimension(left)
     for name in whole:
         made = np.bincount(row, got[name], minlength=len(left))
         just = (np.abs(made - whole[name]) <= 1e-9 * np.maximum(whole[name], 1e-300)) & ~several
         away[name][just] = 0.0
         which = 1 if name == "length" else 2
-        for at in np.flatnonzero(~just & (dimension(left) == which)).tolist():
-            if at not in met:
-                continue
-            i, j = met[at]
+        asked = np.flatnonzero(~just & met & (kind == which))
+        where = np.searchsorted(found.left[begins], asked) if len(begins) else asked
+        for at, i, j in zip(asked.tolist(), begins[where].tolist(), ends[where].tolist(), strict=True):
             under = shapely.union_all(areas[found.right[i:j]])
             shape = left[[at]]
             covered = sizes_of(of_dimension(shapely.intersection(shape, under), dimension(shape)), crs)[name][0]

@@ -8,6 +8,7 @@ to a latitude is that of the authalic latitude (Snyder, Map Projections: A Worki
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -16,10 +17,14 @@ import pyproj
 import shapely
 
 from eskret.core.crs import parse_crs
+from eskret.core.kernels.chunks import in_chunks
 from eskret.core.kernels.parts import dimension, single_parts
 
 _NODES = tuple((most, np.polynomial.legendre.leggauss(n)) for most, n in ((0.002, 2), (0.05, 6), (np.inf, 24)))
 """Up to how many radians of longitude or latitude an edge is measured at how many places."""
+
+
+_PIECE = 5_000
 
 
 @dataclass(frozen=True)
@@ -102,6 +107,18 @@ def _by_length(step: np.ndarray) -> list[tuple[np.ndarray, tuple[np.ndarray, np.
 
 def lengths(geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
     """Metres of each line, or around each area with its holes; 0 for points and null."""
+    return _in_pieces(_lengths, geometry, on)
+
+
+def _in_pieces(work: Callable[[np.ndarray, Ellipsoid], np.ndarray], geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
+    """Figures of many shapes, some at a time in threads, so that what is worked out stays near the processor."""
+    if len(geometry) <= _PIECE:
+        return work(geometry, on)
+    found = in_chunks(lambda a, b: work(geometry[a:b], on), len(geometry), None, _PIECE)
+    return np.concatenate(found)
+
+
+def _lengths(geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
     edges = _edges(geometry, on)
     return np.bincount(edges.row, edge_lengths(edges.begin, edges.end, on), minlength=len(geometry))
 
@@ -112,6 +129,10 @@ def areas(geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
     A ring is as large as what lies between it and a parallel, edge by edge, so that a band round the whole globe and an area
     closed over a pole along 180 degrees come out right too.
     """
+    return _in_pieces(_areas, geometry, on)
+
+
+def _areas(geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
     edges = _edges(geometry, on, only_rings=True)
     if not len(edges.row):
         return np.zeros(len(geometry))
