@@ -17,8 +17,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from typer.testing import CliRunner
 
-from eskret import write
+from eskret import Workflow, write
 from eskret.cli import app
+from eskret.core.kernels.globe.seam import jumps
 from eskret.core.layer import Kind, Layer
 from tests.exact import KARNEY as REFERENCE
 from tests.exact import THERE_AND_BACK, close, same
@@ -284,6 +285,28 @@ def test_an_edge_the_long_way_round_is_told_and_can_take_the_short_one(
     monkeypatch.chdir(tmp_path)
     told = CliRunner().invoke(app, ["do", "measure", "track.gpkg", "--what", "length", "-o", "out.gpkg"])
     assert told.exit_code == 0 and "1 feature has an edge of more than half a turn" in " ".join(told.output.split())
+
+
+def test_parts_on_both_sides_of_the_meridian_are_no_edge_round_the_globe(tmp_path: Path) -> None:
+    both = shapely.multipolygons([shapely.box(179, 9, 179.9, 11), shapely.box(-180, 9, -179, 11)])
+    layer = layer_of([both, shapely.box(-180, 86, 180, 90)], WGS84)
+    write(layer, tmp_path / "isles.gpkg", "isles")
+    flow = Workflow()
+    flow.path = tmp_path / "w.toml"
+    flow.load("in", files=["isles.gpkg"])
+    assert [r.text for r in flow.run().steps[0].remarks if "half a turn" in r.text] == []
+    assert not jumps(layer.geometry).any()
+
+
+def test_a_circle_about_the_pole_is_one_on_a_polar_map() -> None:
+    """60 nautical miles about 89.2 north, 30 east: the pole is within, 22 km from its edge on the far side."""
+    grown = do("buffer", here((30, 89.2)), distance="60 nmi").layers[0]
+    there = do("reproject", grown, crs="EPSG:3995", tolerance="1 m")
+    shape = there.layers[0].geometry[0]
+    assert shape.is_valid and shape.contains(shapely.Point(0, 0)) and "would be off by 4" not in said(there)
+    middle = do("reproject", here((30, 89.2)), crs="EPSG:3995").layers[0].geometry[0]
+    far = shapely.distance(middle, shapely.points(shapely.get_coordinates(shape)))
+    assert far.max() / far.min() < 1.002, "a circle stays one where angles are kept"
 
 
 def test_middles_hulls_and_ways_over_180_degrees() -> None:

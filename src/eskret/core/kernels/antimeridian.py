@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from eskret.core.kernels.globe.seam import wrapped
+from eskret.core.kernels.globe.seam import beyond_seam, jumps, whole_turns, wrapped
 
 _WHOLE, _HALF = 360.0, 180.0
 _SLACK = 1e-9
@@ -51,12 +51,8 @@ def cut(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     The shapes, and the positions (int64) of those that were cut or closed.
     """
     shapes = np.asarray(shapes, object)
-    lon, owner = shapely.get_coordinates(shapes, return_index=True)
-    lon = lon[:, 0] if len(lon) else np.empty(0)
-    jump, inner = np.abs(np.diff(lon)), owner[1:] == owner[:-1]
-    over = (jump > _HALF + _SLACK) & (jump < _WHOLE - _SLACK) & inner
-    whole = np.unique(owner[1:][(jump >= _WHOLE - _SLACK) & inner])
-    suspect = np.unique(np.concatenate([owner[1:][over], owner[np.abs(lon) > _HALF + _SLACK]])).astype(np.int64)
+    whole = np.flatnonzero(whole_turns(shapes))
+    suspect = np.flatnonzero(jumps(shapes) | beyond_seam(shapes))
     out, done = shapes.copy(), []
     # an edge as long as a whole turn is the edge of the map, so that what has one is taken as it is drawn
     for rows, short_way in ((np.setdiff1d(suspect, whole), True), (np.intersect1d(suspect, whole), False)):

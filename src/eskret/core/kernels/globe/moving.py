@@ -74,14 +74,19 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
 
     from_degrees, to_degrees = crs_facts(source).geographic, crs_facts(target).geographic
     plain = _nowhere_special(shapes, source)
-    ready, cut, lost = shapes, none, none
+    ready, cut, lost, polar = shapes, none, none, none
     if from_degrees and not to_degrees and not plain:
-        ready, cut, lost = _ready_for(shapes, target, forth, way)
+        ready, cut, lost, polar = _ready_for(shapes, target, forth, way)
     bend = most_bent(np.delete(ready, lost) if len(lost) else ready, forth, target)
     if tolerance is not None and (bend > tolerance or (to_degrees and not plain)):
         ready = following(ready, forth, target, tolerance)
     elif to_degrees and not from_degrees and not plain:
         ready = following(ready, forth, target, np.inf)  # only what is so wide that its way round would not be known
+    if len(polar):
+        # once their edges are followed: what closes them in degrees is no edge of them
+        ready = ready.copy()
+        for row in polar.tolist():
+            ready[row] = _opened(ready[row])
     out = moved(ready, forth)
     if to_degrees and not plain:
         out, cut = _closed(ready, out, way, from_degrees)
@@ -196,9 +201,9 @@ def _edge_comes_back(middle: float, way: pyproj.Transformer) -> bool:
 
 def _ready_for(
     shapes: np.ndarray, target: str, forth: Move, way: pyproj.Transformer
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Shapes in degrees, cut where the target comes apart and joined where it does not; positions of those, and of what holds a
-    pole that is nowhere in the target."""
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Shapes in degrees, cut where the target comes apart and joined where it does not; positions of those, of what holds a pole that
+    is nowhere in the target, and of what is to be opened at a pole that is a place there."""
     middle = (middle_of(target) + HALF) % WHOLE - HALF
     polar = np.flatnonzero(_pole_held(shapes))
     away = {s: _nowhere(np.array([[middle, 90.0 * s], [middle + 90.0, 90.0 * s]]), target, forth) for s in (1, -1)}
@@ -207,9 +212,7 @@ def _ready_for(
     if not _comes_apart(middle, forth):
         out, joined = running(shapes)
         opened = np.setdiff1d(polar, np.union1d(joined, lost))
-        for row in opened.tolist():
-            out[row] = _opened(out[row])
-        return out, np.union1d(joined, opened), lost
+        return out, np.union1d(joined, opened), lost, opened
     out = running(shapes)[0] if middle else shapes
     out, cut = wrapped(moved(out, lambda xy: xy - [middle, 0.0]) if middle else out, short_way=False)
 
@@ -220,7 +223,7 @@ def _ready_for(
     settled = shapes.copy()
     edge = changed if _edge_comes_back(middle, way) else np.union1d(changed, np.flatnonzero(seam))
     settled[edge] = moved(out[edge], inside)
-    return settled, changed, lost
+    return settled, changed, lost, np.empty(0, np.int64)
 
 
 def _nowhere(xy: np.ndarray, target: str, forth: Move) -> bool:
@@ -260,9 +263,9 @@ def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:
     before, after = np.roll(pole | seam, 1), np.roll(pole | seam, -1)
     kept = ~(pole | (seam & before & after))
     c = c[kept]
-    c[np.abs(c[:, 0] + HALF) < SLACK, 0] = HALF
     if len(c) < 3:
         return None
+    c[np.abs(c[:, 0] + HALF) < SLACK, 0] = HALF
     return shapely.linearrings(np.vstack([c, c[:1]]))
 
 

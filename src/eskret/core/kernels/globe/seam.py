@@ -13,6 +13,7 @@ import shapely
 
 from eskret.core.kernels.ordinates import moved
 from eskret.core.kernels.parts import dimension, single_parts, together
+from eskret.core.kernels.vertices import edges_of
 
 WHOLE, HALF = 360.0, 180.0
 SLACK = 1e-9
@@ -60,12 +61,22 @@ def snapped(shapes: np.ndarray) -> np.ndarray:
 
 def jumps(shapes: np.ndarray) -> np.ndarray:
     """Which shapes (bool) have an edge longer than half a turn, but no whole one: drawn the long way round."""
-    xy, owner = shapely.get_coordinates(shapes, return_index=True)
+    return _with_edges(shapes, lambda step: (step > HALF + SLACK) & (step < WHOLE - SLACK))
+
+
+def whole_turns(shapes: np.ndarray) -> np.ndarray:
+    """Which shapes (bool) have an edge as long as a whole turn: the edge of a map of the whole world."""
+    return _with_edges(shapes, lambda step: step >= WHOLE - SLACK)
+
+
+def _with_edges(shapes: np.ndarray, wanted: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+    shapes = np.asarray(shapes, object)
     out = np.zeros(len(shapes), bool)
-    if len(xy):
-        step = np.abs(np.diff(xy[:, 0]))
-        over = (step > HALF + SLACK) & (step < WHOLE - SLACK) & (owner[1:] == owner[:-1])
-        out[owner[1:][over]] = True
+    boxes = shapely.bounds(shapes).reshape(-1, 4)
+    with np.errstate(invalid="ignore"):
+        rows = np.flatnonzero(boxes[:, 2] - boxes[:, 0] > HALF + SLACK)
+    begin, end, row = edges_of(shapes[rows])
+    out[rows[row[wanted(np.abs(end[:, 0] - begin[:, 0]))]]] = True
     return out
 
 
@@ -101,7 +112,7 @@ def wrapped(
     boxes = shapely.bounds(shapes).reshape(-1, 4)
     with np.errstate(invalid="ignore"):
         beyond = (boxes[:, 0] < -HALF) | (boxes[:, 2] > HALF)
-    suspect = np.flatnonzero(beyond | (_wide_steps(shapes) if short_way else False))
+    suspect = np.flatnonzero(beyond | (_with_edges(shapes, lambda step: step > HALF + SLACK) if short_way else False))
     for row in suspect.tolist():
         out[row] = _wrapped_one(shapes[row], pole(row) if pole is not None else _unknown, short_way)
     return out, suspect.astype(np.int64)
@@ -109,16 +120,6 @@ def wrapped(
 
 def _unknown(part: int, ring: int) -> int:
     return 0
-
-
-def _wide_steps(shapes: np.ndarray) -> np.ndarray:
-    """Which shapes (bool) have a step of more than half a turn, a whole one too."""
-    xy, owner = shapely.get_coordinates(shapes, return_index=True)
-    out = np.zeros(len(shapes), bool)
-    if len(xy):
-        wide = (np.abs(np.diff(xy[:, 0])) > HALF + SLACK) & (owner[1:] == owner[:-1])
-        out[owner[1:][wide]] = True
-    return out
 
 
 def _wrapped_one(shape: shapely.Geometry, pole: PoleWithin, short_way: bool) -> shapely.Geometry | None:
@@ -164,6 +165,7 @@ def _region(ring: shapely.Geometry, pole: int) -> shapely.Geometry:
     c[:, 0] = running_on(c[:, 0], np.zeros(len(c), np.int64))
     turn = c[-1, 0] - c[0, 0]
     if abs(turn) > HALF:
+        c = _from_meridian(c, turn)
         north = pole > 0 if pole else float(c[:, 1].mean()) > 0
         end, begin = c[-1].copy(), c[0].copy()
         end[1] = begin[1] = 90.0 if north else -90.0
@@ -172,6 +174,24 @@ def _region(ring: shapely.Geometry, pole: int) -> shapely.Geometry:
     if not shapely.is_valid(shape):
         shape = shapely.make_valid(shape)
     return shapely.union_all(np.array(_sides(shape), object))
+
+
+def _from_meridian(c: np.ndarray, turn: float) -> np.ndarray:
+    """A ring round a pole, running on by a turn, that begins and ends at 180 degrees: so that it is nowhere else cut open."""
+    low, high = sorted((c[0, 0], c[-1, 0]))
+    at = HALF + WHOLE * np.ceil((low - HALF) / WHOLE)
+    at = min(at, high)
+    beyond = (c[:, 0] - at) * np.sign(turn) >= 0
+    k = max(int(np.argmax(beyond)) - 1, 0)
+    step = c[k + 1, 0] - c[k, 0]
+    first = c[k] + ((at - c[k, 0]) / step if step else 0.0) * (c[k + 1] - c[k])
+    first[0] = at
+    round_ = np.zeros(c.shape[1])
+    round_[0] = turn
+    out = np.vstack([first, c[k + 1 : -1], c[: k + 1] + round_, first + round_])
+    out[:, 0] -= at + np.sign(turn) * HALF
+    out[0, 0], out[-1, 0] = -np.sign(turn) * HALF, np.sign(turn) * HALF
+    return out
 
 
 def _sides(shape: shapely.Geometry) -> list[shapely.Geometry]:
