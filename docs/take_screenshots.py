@@ -13,10 +13,14 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import numpy as np
+import pyarrow as pa
+import shapely
 from PySide6.QtCore import QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
+from eskret import write
+from eskret.core.layer import Layer
 from eskret.demo.generate import make
 from eskret.desktop.app import make_application
 from eskret.desktop.theme.style import theme
@@ -122,10 +126,6 @@ def shaping(camera: Camera, home: Path) -> None:
     session, viewer = bench.session, bench.viewer
     run_lesson(camera, home / "harbour.toml")
     session.select("inside")
-    run_lesson(camera, home / "breakwater.toml")
-    session.select("gaps")
-    viewer.table.selectRow(0)
-    camera.take("gap")
     run_lesson(camera, home / "returns.toml")
     session.select("yield")
     viewer.choose_view("leaving")
@@ -145,6 +145,47 @@ def shaping(camera: Camera, home: Path) -> None:
     camera.window.grab().save(str(OUT / "words.png"))
     bench.words.undo()
     bench.show_words(False)
+
+
+REACH = """
+eskret = 1
+title = "Reach of the relays"
+
+[[steps]]
+id = "relays"
+use = "load"
+files = ["relays.gpkg"]
+
+[[steps]]
+id = "reach"
+use = "buffer"
+from = "relays"
+distance = "90 nmi"
+
+[[steps]]
+id = "polar"
+use = "reproject"
+from = "reach"
+crs = "EPSG:3995"
+tolerance = "10 m"
+"""
+RELAYS = {
+    "Tern": (179.2, 70.5), "Skua": (-172.6, 72.8), "Fulmar": (166.8, 71.9), "Auk": (-177.5, 75.1), "Gannet": (-179.99, 80.2),
+    "North": (30, 88.6),
+}  # fmt: skip
+
+
+def globe(camera: Camera, home: Path) -> None:
+    """Relays on both sides of 180 degrees and by the pole, and how far they reach."""
+    table = pa.table({"relay": list(RELAYS), "watts": [5, 8, 5, 12, 8, 20]})
+    write(Layer("relays", table, shapely.points(list(RELAYS.values())), "EPSG:4326"), home / "relays.gpkg", "relays")
+    (home / "reach.toml").write_text(REACH)
+    run_lesson(camera, home / "reach.toml")
+    camera.bench.session.select("polar")
+    camera.bench.banner.hide()
+    camera.until(lambda: len(camera.bench.viewer.canvas.scene.items) > 0)
+    QTest.qWait(600)
+    camera.take("globe")
 
 
 def publishing(camera: Camera, home: Path) -> None:
@@ -297,6 +338,7 @@ def main() -> int:
         shaping(camera, home)
         gathering(camera, home)
         report(home)
+        globe(camera, home)
         publishing(camera, home)
         repeating(camera, home)
         theme.use("dark")

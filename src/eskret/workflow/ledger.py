@@ -19,6 +19,9 @@ from eskret.workflow.references import Reference
 from eskret.workflow.said_once import Said, said_once
 from eskret.workflow.settings_shown import settings_shown
 
+LARGE = 1e6
+"""Hectares from which on an area is told in square kilometres."""
+
 
 @dataclass(frozen=True)
 class LayerRow:
@@ -185,11 +188,14 @@ def _summed(outputs: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
 
 
 def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:
-    """Totals as they stand in the ledger: ``1,867.2 ha`` or ``12.4 km``, chosen fields by name."""
+    """Totals as they stand in the ledger: ``1,867.2 ha`` or ``12.4 km``, areas as large as countries in km², chosen fields by name."""
     words = []
     for total in totals:
         if total["unit"] == PER_CENT:
             words.append(f"{total['name']} {total['value']:.2f} %")
+            continue
+        if total["unit"] == "ha" and abs(total["value"]) >= LARGE:
+            words.append(f"{total['value'] / 100:,.0f} km²")
             continue
         own = total["name"] not in ("length", "area")
         words.append(f"{total['name']} {figure(total['value'])}" if own else figure(total["value"], total["unit"]))

@@ -47,6 +47,11 @@ def _grid(painter: QPainter, view: Viewport, crs: Crs, palette: Palette) -> None
     if (x1 - x0) / step > 60:
         return
     metres, _, degrees = unit_of(crs)
+    if degrees:
+        # beyond the poles, and a turn, there is nothing to be found
+        step = degree_step(_EVERY / view.scale) if step >= 1 else step
+        most = 180.0 if abs(view.x) <= 180.0 else 540.0
+        x0, x1, y0, y1 = max(x0, -most), min(x1, most), max(y0, -90.0), min(y1, 90.0)
     metrics = QFontMetrics(painter.font())
     grid, faint = QPen(QColor(palette.grid), 1), QColor(palette.faint)
     for n in range(math.ceil(x0 / step), math.floor(x1 / step) + 1):
