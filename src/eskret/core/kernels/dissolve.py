@@ -16,6 +16,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.chunks import Watch, in_threads, real
+from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, invalid, of_dimension, single_parts, together
 from eskret.core.kernels.vertices import edges_of
 
@@ -114,7 +115,9 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
         whole = float(shapely.area(members).sum())
     joined = shapely.union_all(members)
     if not areas.any():
-        merged = shapely.line_merge(joined) if (dimension(members) == 1).all() else joined
+        merged = joined
+        if (dimension(members) == 1).all():
+            merged = with_measures(shapely.line_merge, np.array([joined], object))[0]
         return merged, _doubled(members, joined, length), bad
     if areas.all() and abs(joined.area - whole) <= _SAME * whole:
         return joined, 0.0, bad

@@ -14,6 +14,7 @@ from eskret.core.crs import crs_facts
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import legs, lines, ways
 from eskret.core.kernels.globe.seam import wrapped
+from eskret.core.kernels.ordinates import measured
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
 from eskret.core.totals import totals_of
@@ -119,6 +120,8 @@ class ConnectPoints(EachLayer):
         rows = found.rows[kept]
         way = (np.cumsum(enough) - 1)[found.way[kept]] if len(found.way) else np.empty(0, np.int64)
         shapes = lines(xyz[rows], way, settings.shape != "line")
+        if len(shapes) and settings.shape == "line" and shapely.has_m(layer.geometry[rows]).all():
+            shapes = measured(shapes, shapely.get_coordinates(layer.geometry[rows], include_m=True)[:, 2])
         through = float(np.nansum(found.metres[kept]))
         if settings.shape == "area":
             shapes = shapely.polygons(_rings(shapes)) if len(shapes) else shapes

@@ -12,6 +12,7 @@ from eskret.core.account import Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import in_chunks
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
+from eskret.core.kernels.globe.seam import running, wrapped
 from eskret.core.kernels.globe.thinned import degree_scales, stretched
 from eskret.core.kernels.measuring import least_scales
 from eskret.core.kernels.ordinates import with_measures
@@ -83,13 +84,20 @@ class Simplify(EachLayer):
         metres = parse_length(settings.tolerance).si
         scales, remarks = _scales(layer, settings)
 
+        degrees = layer.crs is not None and crs_facts(layer.crs).geographic
+
         def some(start: int, stop: int) -> None:
             given = layer.geometry[start:stop]  # type: ignore[index]
-            shapes[start:stop] = (
-                stretched(given, scales[start:stop], lambda flat: shapely.simplify(flat, metres))
-                if isinstance(scales, np.ndarray)
-                else with_measures(lambda flat: np.asarray(shapely.simplify(flat, metres / scales)), given)
-            )
+            if not isinstance(scales, np.ndarray):
+                shapes[start:stop] = with_measures(
+                    lambda flat: np.asarray(shapely.simplify(flat, metres / scales)), given
+                )
+                return
+            # where a shape was cut at 180 degrees is no corner of it
+            whole, across = running(given) if degrees else (given, np.empty(0, np.int64))
+            thin = stretched(whole, scales[start:stop], lambda flat: shapely.simplify(flat, metres))
+            thin[across] = wrapped(thin[across], short_way=False)[0]
+            shapes[start:stop] = thin
 
         in_chunks(some, len(layer), context.watch, 5_000)
         return shapes, remarks
