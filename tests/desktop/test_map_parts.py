@@ -203,6 +203,20 @@ def test_outlines_stand_out_from_the_fill_in_both_themes() -> None:
     assert look_of("#2497AA", style, "line", LIGHT).line == "#2497AA"
 
 
+def test_no_band_goes_across_the_map() -> None:
+    """An area over the edge of a map of the world is drawn in two pieces, one about a pole is closed over it."""
+    over = shapely.box(-35, 10, -25, 20)  # the edge of EPSG:3832 is 30 degrees west
+    hole = shapely.box(100, 0, 120, 20).difference(shapely.box(105, 5, 110, 10))
+    there = brought(shapes_of([over, hole, None]), "EPSG:4326", "EPSG:3832")
+    widths = [np.ptp(p[:, 0]) for p in there.pieces(0)]
+    assert len(widths) == 2 and max(widths) < 6e5 and len(there.pieces(1)) == 2 and np.isnan(there.boxes[2]).all()
+    assert there.boxes[0, 2] - there.boxes[0, 0] > 3e7, "on both sides of the map"
+    ring = shapely.Point(0, 0).buffer(1_500_000)
+    back = brought(shapes_of([ring, shapely.box(1e6, 1e6, 2e6, 2e6)]), "EPSG:3413", "EPSG:4326")
+    (pole,) = back.pieces(0)
+    assert pole[:, 1].max() == 90 and np.ptp(pole[:, 0]) == 360 and np.abs(np.diff(back.pieces(1)[0][:, 0])).max() < 90
+
+
 def test_a_layer_of_another_crs_lies_where_it_belongs() -> None:
     lonlat = [shapely.Point(-26.1, 47.1), shapely.box(-26.3, 47.0, -26.2, 47.2), None, shapely.Point(200.0, 95.0)]
     there = brought(shapes_of(lonlat), "EPSG:4326", "EPSG:32626")

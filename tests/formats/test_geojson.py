@@ -139,6 +139,16 @@ def test_what_only_touches_the_antimeridian_is_left(tmp_path: Path) -> None:
         assert cut == 0 and shapely.from_geojson(json.dumps(found["features"][0]["geometry"])).equals(shape)
 
 
+def test_what_is_cut_on_the_way_to_degrees_is_counted(tmp_path: Path) -> None:
+    """EPSG:3832 has its middle at 150 east: 30 degrees east of it lies the antimeridian."""
+    metre = 111_319.49
+    shape = shapely.box(25 * metre, 0, 35 * metre, 10 * metre)
+    layer = Layer("a", pa.table({"n": [1]}), np.array([shape], object), "EPSG:3832")
+    done = geojson.write(tmp_path / "a.geojson", layer)
+    parts = shapely.get_parts(shapely.from_geojson((tmp_path / "a.geojson").read_text()).geoms[0])
+    assert done.cut == 1 and sorted(np.ptp(shapely.get_coordinates(p)[:, 0]).round(3) for p in parts) == [5, 5]
+
+
 def test_a_ring_round_a_pole_is_closed_over_it(tmp_path: Path) -> None:
     found, cut = cut_of(tmp_path, [shapely.Polygon([(-120, 80), (0, 80), (120, 80)])])
     shape = shapely.from_geojson(json.dumps(found["features"][0]["geometry"]))

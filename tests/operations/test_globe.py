@@ -225,6 +225,17 @@ def test_countries_come_back_from_every_map_without_bands(crs: str) -> None:
     assert ("ATA" in names) == (crs in ("EPSG:3031", "EPSG:6933", MOLLWEIDE))
 
 
+def test_a_small_area_over_the_edge_of_a_map_is_cut_there() -> None:
+    """The edge of EPSG:3832, whose middle is 150 east, lies 30 degrees west."""
+    there = do("reproject", layer_of([shapely.box(-35, 10, -25, 20)], WGS84), crs="EPSG:3832").layers[0].geometry[0]
+    wide = [np.ptp(shapely.get_coordinates(p)[:, 0]) for p in shapely.get_parts(there)]
+    assert len(wide) == 2 and max(wide) < 6e5 and there.is_valid
+    back = do("reproject", layer_of([there], "EPSG:3832"), crs=WGS84).layers[0].geometry[0]
+    assert shapely.union_all(shapely.get_parts(back)).equals_exact(
+        shapely.box(-35, 10, -25, 20), 1e-6, normalize=True
+    ) or (shapely.symmetric_difference(back, shapely.box(-35, 10, -25, 20)).area < 1e-6)
+
+
 def test_a_pole_is_nowhere_on_a_cylinder_that_keeps_angles() -> None:
     outcome = do("reproject", here((10, 90), (10, 60)), crs="EPSG:3395")
     assert len(outcome.layers[0]) == 1 and aside(outcome) == {"has no place in EPSG:3395": 1}

@@ -22,7 +22,7 @@ import shapely
 from eskret.core.crs import crs_facts, move, parse_crs, same_crs
 from eskret.core.encoded import LINE
 from eskret.core.kernels import antimeridian
-from eskret.core.kernels.globe.moving import reproject
+from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.layer import Layer
 from eskret.core.rows import remaining
 from eskret.core.words import counted
@@ -81,18 +81,20 @@ def decimals_for(crs: str | None) -> int:
     return DECIMALS if crs is None or crs_facts(crs).geographic else METRIC_DECIMALS
 
 
-def prepare(layer: Layer, decimals: int, crs: str = CRS84) -> tuple[np.ndarray, np.ndarray]:
+def prepare(layer: Layer, decimals: int, crs: str = CRS84) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Geometry in longitude and latitude (or another CRS), rounded, rings wound by the right-hand rule.
 
     Returns
     -------
-    The geometry (same length as the layer), and the positions (int64) of rows that could not be brought there.
+    The geometry (same length as the layer), and the positions (int64) of rows that could not be brought there, and of those that
+    were cut at the antimeridian or closed over a pole on the way.
     """
     geometry = layer.geometry if layer.geometry is not None else np.full(len(layer), None, dtype=object)
-    lost = np.empty(0, np.int64)
+    lost = cut = np.empty(0, np.int64)
     if layer.crs is not None:
-        geometry, lost = reproject(geometry, layer.crs, crs)
-    return shapely.orient_polygons(rounded(geometry, decimals)), lost
+        found = reproject_whole(geometry, layer.crs, crs)
+        geometry, lost, cut = found.geometry, found.lost, found.cut
+    return shapely.orient_polygons(rounded(geometry, decimals)), lost, cut
 
 
 def rounded(geometry: np.ndarray, decimals: int) -> np.ndarray:
@@ -229,14 +231,16 @@ def write(
     if pieces is not None:
         geometry = pieces
     else:
-        shapes, lost = prepare(layer, digits, crs)
+        shapes, lost, closed = prepare(layer, digits, crs)
         if len(lost):
             stays = remaining(len(layer), lost)
             layer, shapes = layer.take(stays), shapes[stays]
+            closed = np.searchsorted(stays, closed)
         if same_crs(crs, CRS84):
             _check_degrees(shapes, layer)
             shapes, cut = antimeridian.cut(shapes)
             shapes[cut] = shapely.orient_polygons(rounded(shapes[cut], digits))
+            cut = np.union1d(cut, closed)
         geometry = shapes
     with DigestingFile(path) as out:
         _write(out, layer, geometry, watch, indent, crs, sequence, bounding_box, len(cut) > 0, members or {})

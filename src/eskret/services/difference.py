@@ -136,7 +136,7 @@ def take(
     CrsError : the layer's shapes cannot be brought to WGS 84.
     """
     decimals = decimals_held(there.shapes, decimals)
-    shapes, lost = geojson.prepare(layer, decimals)
+    shapes, lost, _ = geojson.prepare(layer, decimals)
     ours = as_sent(layer.table)
     theirs = _like(there.table, ours.schema)
     own_only = [n for n in ours.column_names if n not in theirs.column_names]

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from eskret.core.crs import move
+from eskret.core.kernels.globe.moving import half_world, reproject
 from eskret.core.legend import Legend, numbers_of
 from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.ramps import NO_VALUE, darker
@@ -15,6 +16,7 @@ from eskret.core.style import ONE, Style
 from eskret.desktop.map.labels import Labels
 from eskret.desktop.map.render import Item, Look
 from eskret.desktop.map.scene import Block, Key
+from eskret.desktop.map.spliced import with_others
 from eskret.desktop.theme.palette import Palette
 from eskret.workflow.stored import Shapes, StoredLayer
 
@@ -91,6 +93,11 @@ def brought(shapes: Shapes, source: str, target: str) -> Shapes:
         area = (float(low[0]), float(low[1]), float(high[0]), float(high[1]))
     xy = np.ascontiguousarray(move(np.asarray(shapes.xy), source, target, area))
     owner = np.repeat(np.arange(len(shapes)), np.diff(shapes.starts[shapes.first]))
+    long = np.flatnonzero((np.abs(np.diff(xy[:, 0])) > half_world(source, target)) & (owner[1:] == owner[:-1]))
+    if len(long):
+        shapes = with_others(shapes, xy, np.unique(owner[long]), lambda some: reproject(some, source, target)[0])
+        xy = shapes.xy
+        owner = np.repeat(np.arange(len(shapes)), np.diff(shapes.starts[shapes.first]))
     boxes = np.full((len(shapes), 4), np.nan)
     there = np.isfinite(xy).all(axis=1)
     lost = np.unique(owner[~there])

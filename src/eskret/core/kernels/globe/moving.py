@@ -17,7 +17,7 @@ import pyproj
 import shapely
 from pyproj.exceptions import ProjError
 
-from eskret.core.crs import crs_facts, degrees_of, extent_of, parse_crs, same_crs, way_of
+from eskret.core.crs import crs_facts, degrees_of, extent_of, geographic_of, parse_crs, same_crs, way_of
 from eskret.core.kernels.globe.course import following, most_bent
 from eskret.core.kernels.globe.planes import EARTH
 from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, running, wrapped
@@ -73,7 +73,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
         return np.column_stack(way.transform(xy[:, 0], xy[:, 1])) if len(xy) else xy
 
     from_degrees, to_degrees = crs_facts(source).geographic, crs_facts(target).geographic
-    plain = _nowhere_special(shapes, source)
+    plain = _nowhere_special(shapes, source, target)
     ready, cut, lost, polar = shapes, none, none, none
     if from_degrees and not to_degrees and not plain:
         ready, cut, lost, polar = _ready_for(shapes, target, forth, way)
@@ -105,13 +105,15 @@ def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray,
     return found.geometry, found.lost
 
 
-def _nowhere_special(shapes: np.ndarray, source: str) -> bool:
-    """Whether shapes lie where nothing comes apart: no wider than some degrees, apart from 180 degrees and the poles."""
+def _nowhere_special(shapes: np.ndarray, source: str, target: str) -> bool:
+    """Whether shapes lie where nothing comes apart: no wider than some degrees, apart from 180 degrees, the poles, and the meridian at
+    which a map of the world has its edge."""
     degrees = degrees_of(extent_of(shapes), source)
-    return (
-        degrees is not None and degrees[2] - degrees[0] <= _NARROW and degrees[0] > -HALF + 1 and degrees[2] < HALF - 1
-        and degrees[1] > -_HIGH and degrees[3] < _HIGH
-    )  # fmt: skip
+    edge = (middle_of(target) + WHOLE) % WHOLE - HALF
+    if degrees is None or degrees[0] - 1 <= edge <= degrees[2] + 1:
+        return False
+    west, south, east, north = degrees
+    return east - west <= _NARROW and west > -HALF + 1 and east < HALF - 1 and south > -_HIGH and north < _HIGH
 
 
 def _closed(
@@ -188,6 +190,25 @@ def _comes_apart(middle: float, forth: Move) -> bool:
     right = forth(np.column_stack([np.full(3, middle + HALF - 1e-6), lat]))
     left = forth(np.column_stack([np.full(3, middle - HALF + 1e-6), lat]))
     return bool(np.nanmax(np.abs(right - left), initial=0.0) > 1_000.0)
+
+
+def half_world(source: str, target: str) -> float:
+    """How wide half the world is in a system that comes apart, in its units: nothing sound has a longer edge. Infinite where it hangs
+    together.
+
+    Raises
+    ------
+    CrsError : there is no way between the two.
+    """
+    if crs_facts(target).geographic:
+        return HALF
+    degrees = geographic_of(source)
+    way = way_of(degrees, target)
+    middle = (middle_of(target) + HALF) % WHOLE - HALF
+    if not _comes_apart(middle, lambda xy: np.column_stack(way.transform(xy[:, 0], xy[:, 1]))):
+        return float("inf")
+    x, _ = way.transform([middle - HALF + 1e-6, middle + HALF - 1e-6], [0.0, 0.0])
+    return float(abs(x[1] - x[0]) / 2)
 
 
 def _edge_comes_back(middle: float, way: pyproj.Transformer) -> bool:
