@@ -320,6 +320,20 @@ def test_a_circle_about_the_pole_is_one_on_a_polar_map() -> None:
     assert far.max() / far.min() < 1.002, "a circle stays one where angles are kept"
 
 
+def test_layers_that_are_put_together_keep_their_shapes() -> None:
+    """Longitudes that run on to 190 are laid over others in every turn, but stay what they are where layers are only joined up."""
+    turned, cap = (
+        layer_of([shapely.box(170, 0, 190, 5)], WGS84, "a"),
+        layer_of([shapely.box(-180, 80, 180, 90)], WGS84, "b"),
+    )
+    merged = do("merge", [turned, cap])
+    assert [s.equals(o) for s, o in zip(merged.layers[0].geometry, [*turned.geometry, *cap.geometry], strict=True)] == [
+        True,
+        True,
+    ]
+    assert len(do("compare", turned, earlier=turned, key=["n"]).layers[0]) == 0
+
+
 def test_middles_hulls_and_ways_over_180_degrees() -> None:
     area = shapely.multipolygons([shapely.box(178, 0, 180, 2), shapely.box(-180, 0, -178, 2)])
     layer = layer_of([area], WGS84, name=["over"])

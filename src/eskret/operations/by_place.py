@@ -12,7 +12,7 @@ import shapely
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.globe.nearest import nearest
-from eskret.core.kernels.parts import invalid
+from eskret.core.kernels.parts import invalid, made_valid
 from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -128,7 +128,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
     accounts: list[InputAccount] = []
     shapes: list[np.ndarray] = []
     for other in context.other_layers("to"):
-        brought, remark = other_layer.brought_to(other, layer)
+        brought, remark = other_layer.laid_over(other, layer)
         remarks += remark
         empty = np.flatnonzero(shapely.is_missing(brought) | shapely.is_empty(brought))
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
@@ -140,12 +140,12 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
     if settings.relation == NEAR:
         found = _near(layer, others, settings, context)
-        remarks += ground.remarks_of(layer, settings.along)
+        remarks += [*ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
     else:
         relation = Relation(settings.relation)
         globe = layer.crs is not None and crs_facts(layer.crs).geographic
         if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
-            others = np.array([shapely.union_all(shapely.make_valid(others))], object)
+            others = np.array([shapely.union_all(made_valid(others))], object)
         xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
         if xy is not None:
             by_points = points_hold(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)

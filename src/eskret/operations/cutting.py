@@ -10,7 +10,7 @@ import shapely
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.cut import Cut, cut, outline
-from eskret.core.kernels.parts import dimension, of_dimension, single_parts, together
+from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts, together
 from eskret.core.kernels.place import Relation, points_hold
 from eskret.core.layer import Kind, Layer
 from eskret.core.measures import AREAS, LENGTHS, Measure, parse_measure
@@ -92,7 +92,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
         remarks.append(Remark(f"{counted(len(found.mended), 'invalid shape')} mended to be cut", layer.key, look=True))
         # what a self-crossing shape measures depends on how it is read: it counts as it is once mended
         crossed = layer.shapes(found.mended)
-        sound = sizes_of(of_dimension(shapely.make_valid(crossed), dimension(crossed)), layer.crs)
+        sound = sizes_of(of_dimension(made_valid(crossed), dimension(crossed)), layer.crs)
         for name, values in before.items():
             corrected = values.copy()
             corrected[found.mended] = sound[name]

@@ -12,11 +12,12 @@ from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, for_looking_only, geographic_of
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid, ellipsoid_of
 from eskret.core.kernels.globe.moving import reproject_whole
-from eskret.core.kernels.globe.seam import snapped
+from eskret.core.kernels.globe.seam import nowhere, snapped
 from eskret.core.kernels.local import Plane, plane_for
 from eskret.core.kernels.measuring import scale_error
 from eskret.core.kernels.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.words import counted
 from eskret.operations.base import Finding, Level
 from eskret.operations.settings import setting
 
@@ -77,9 +78,10 @@ class Ground:
     on: Ellipsoid
 
     def there(self, shapes: np.ndarray, tolerance: float | None = FOLLOWED) -> np.ndarray:
-        """Shapes of the layer's CRS in degrees; edges of a plane are followed to a tolerance in metres, if any."""
+        """Shapes of the layer's CRS in degrees, null for what is nowhere on the globe; edges of a plane are followed to a tolerance
+        in metres, if any."""
         if crs_facts(self.crs).geographic:
-            return snapped(self._scaled(shapes, ellipsoid_of(self.crs).degrees))
+            return snapped(on_the_globe(self._scaled(shapes, ellipsoid_of(self.crs).degrees)))
         return reproject_whole(shapes, self.crs, self.degrees, tolerance).geometry
 
     def back(self, shapes: np.ndarray, tolerance: float | None = FOLLOWED) -> np.ndarray:
@@ -98,6 +100,33 @@ class Ground:
         return shapes if factor == 1.0 else moved(shapes, lambda xy: xy * factor)
 
 
+NOWHERE = "has coordinates that are no degrees"
+
+
+def nowhere_rows(layer: Layer) -> np.ndarray:
+    """Positions (int64) of features in degrees that are nowhere on the globe."""
+    if layer.crs is None or layer.geometry is None or not crs_facts(layer.crs).geographic:
+        return np.empty(0, np.int64)
+    return np.flatnonzero(nowhere(layer.geometry))
+
+
+def told_of_nowhere(layer: Layer) -> list[Remark]:
+    """What to say of them."""
+    many = len(nowhere_rows(layer))
+    has = counted(many, "feature has", "features have")
+    return [Remark(f"{has} coordinates that are no degrees, and no place", layer.key, look=True)] if many else []
+
+
+def on_the_globe(shapes: np.ndarray) -> np.ndarray:
+    """Shapes in degrees, null for those that are nowhere on the globe."""
+    off = nowhere(shapes)
+    if not off.any():
+        return shapes
+    out = shapes.copy()
+    out[off] = None
+    return out
+
+
 def plane_of(shapes: np.ndarray, crs: str | None, along: str, tolerance: float = np.inf) -> Plane:
     """The plane in which the distances between these shapes of a CRS are measured: its own, or one about their middle where lengths
     are taken along the ellipsoid.
@@ -111,7 +140,8 @@ def plane_of(shapes: np.ndarray, crs: str | None, along: str, tolerance: float =
     CrsError : no CRS, or one without a unit of length.
     """
     if crs is None or crs_facts(crs).geographic or not on_ellipsoid(crs, along):
-        return plane_for(shapes, crs, tolerance)
+        sound = on_the_globe(shapes) if crs is not None and crs_facts(crs).geographic else shapes
+        return plane_for(sound, crs, tolerance)
     below = ground_of(crs)
     within = tolerance if np.isfinite(tolerance) else None
     plane = plane_for(below.there(shapes, within), below.degrees, tolerance)

@@ -6,14 +6,13 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.meeting import laid_about
 from eskret.core.kernels.globe.moving import reproject_whole
-from eskret.core.kernels.parts import invalid
+from eskret.core.kernels.parts import invalid, made_valid
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.words import counted, figure
 from eskret.errors import CrsError
@@ -81,19 +80,19 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     shapes: list[np.ndarray] = []
     places: list[np.ndarray] = []
     for other in context.other_layers(setting):
-        brought, remark = brought_to(other, layer)
+        brought, remark = laid_over(other, layer)
         remarks += remark
         there = real(brought)
+        bad = np.flatnonzero(there & invalid(brought)) if valid else np.empty(0, np.int64)
+        if len(bad):
+            brought = np.array(brought, object)
+            brought[bad] = made_valid(brought[bad])
+            there = real(brought)
+            text = f"'{other.key}' has {counted(len(bad), 'invalid shape')}, mended to work with"
+            remarks.append(Remark(text, layer.key, look=True))
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
         accounts.append(InputAccount(setting, other.key, len(other), aside))
-        some = brought[there]
-        bad = invalid(some)
-        if bad.any() and valid:
-            some = some.copy()
-            some[bad] = shapely.make_valid(some[bad])
-            text = f"'{other.key}' has {counted(int(bad.sum()), 'invalid shape')}, mended to work with"
-            remarks.append(Remark(text, layer.key, look=True))
-        shapes.append(some)
+        shapes.append(brought[there])
         places.append(np.flatnonzero(there))
     first = next(iter(context.other_layers(setting)), None)
     return Others(
@@ -111,7 +110,7 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
     """
     geometry = other.geometry if other.geometry is not None else np.empty(0, object)
     if same_crs(other.crs, layer.crs):
-        return _about(geometry, layer), ()
+        return geometry, ()
     if other.crs is None or layer.crs is None:
         raise CrsError(
             "it has no coordinate system, so it cannot be laid over the other",
@@ -129,15 +128,16 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
         said.append(Remark(text, layer.key, look=found.bend > BENT_MUCH))
     brought = found.geometry.copy()
     brought[found.lost] = None
-    return _about(brought, layer), tuple(said)
+    return brought, tuple(said)
 
 
-def _about(geometry: np.ndarray, layer: Layer) -> np.ndarray:
-    """Of degrees, shapes in every turn about the globe in which they can meet the layer."""
+def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
+    """As ``brought_to``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
+    geometry, said = brought_to(other, layer)
     extent = layer.extent()
     if layer.crs is None or extent is None or not crs_facts(layer.crs).geographic:
-        return geometry
-    return laid_about(geometry, extent[0], extent[2])
+        return geometry, said
+    return laid_about(geometry, extent[0], extent[2]), said
 
 
 def at_most(facts: LayerFacts, **changes: Any) -> LayerFacts:

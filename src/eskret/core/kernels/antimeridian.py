@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from eskret.core.kernels.globe.seam import beyond_seam, jumps, whole_turns, wrapped
+from eskret.core.kernels.globe.seam import beyond_seam, jumps, nowhere, whole_turns, wrapped
 
 _WHOLE, _HALF = 360.0, 180.0
 _SLACK = 1e-9
@@ -36,11 +36,8 @@ def crossing(lon: np.ndarray, starts: np.ndarray) -> np.ndarray:
 
 
 def no_degrees(shapes: np.ndarray) -> np.ndarray:
-    """Positions (int64) of shapes with coordinates that no place on the globe has: more than one turn beyond 180, or beyond a
-    pole."""
-    xy, owner = shapely.get_coordinates(shapes, return_index=True)
-    off = (np.abs(xy[:, 0]) > _HALF + _WHOLE) | (np.abs(xy[:, 1]) > _HALF / 2 + 1e-6)
-    return np.unique(owner[off]).astype(np.int64)
+    """Positions (int64) of shapes with coordinates that no place on the globe has (``globe.seam.nowhere``)."""
+    return np.flatnonzero(nowhere(shapes)).astype(np.int64)
 
 
 def cut(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -15,7 +15,7 @@ import shapely
 from eskret.core.kernels.cells import EDGE, INSIDE, OUTSIDE, Cells
 from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real
 from eskret.core.kernels.ordinates import with_measures
-from eskret.core.kernels.parts import dimension, invalid, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 
 _PIECE = 500
 _MANY = 2_000
@@ -43,7 +43,8 @@ def outline(areas: np.ndarray) -> shapely.Geometry:
     areas = areas[real(areas)]
     if len(areas) == 1 and shapely.is_valid(areas[0]):
         return areas[0]
-    valid = np.where(shapely.is_valid(areas), areas, shapely.make_valid(areas))
+    valid = np.where(shapely.is_valid(areas), areas, made_valid(areas))
+    valid = valid[real(valid)]
     whole = of_dimension(np.array([shapely.union_all(valid)], object), np.array([2]))[0]
     return shapely.Polygon() if whole is None else whole
 
@@ -105,7 +106,7 @@ def cut(
     bad = invalid(shapes)
     if bad.any():
         shapes = shapes.copy()
-        shapes[bad] = of_dimension(shapely.make_valid(shapes[bad]), dimension(shapes[bad]))
+        shapes[bad] = of_dimension(made_valid(shapes[bad]), dimension(shapes[bad]))
     inside, outside = np.full(len(edge), None, object), np.full(len(edge), None, object)
     wanted = dimension(shapes)
 

@@ -17,7 +17,7 @@ import shapely
 
 from eskret.core.kernels.chunks import Watch, in_threads, real
 from eskret.core.kernels.ordinates import with_measures
-from eskret.core.kernels.parts import dimension, invalid, of_dimension, single_parts, together
+from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension, single_parts, together
 from eskret.core.kernels.vertices import edges_of
 
 _TOGETHER = 5_000
@@ -108,7 +108,7 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
         # parts of one shape that lie on each other count as any others do
         parts, _ = single_parts(members[bad])
         crossed = invalid(parts)
-        parts[crossed] = of_dimension(shapely.make_valid(parts[crossed]), np.full(int(crossed.sum()), 2))
+        parts[crossed] = of_dimension(made_valid(parts[crossed]), np.full(int(crossed.sum()), 2))
         rest = np.setdiff1d(np.arange(len(members)), bad)
         members = np.concatenate([members[rest], parts[real(parts)]])
         areas = dimension(members) == 2

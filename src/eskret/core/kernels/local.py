@@ -12,7 +12,7 @@ import shapely
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
 from eskret.core.kernels.globe.planes import Middles, followed, into_planes, middles, out_of_planes
-from eskret.core.kernels.globe.seam import running
+from eskret.core.kernels.globe.seam import nowhere, running
 from eskret.errors import CrsError
 
 
@@ -55,6 +55,9 @@ def plane_for(shapes: np.ndarray, crs: str | None, tolerance: float = np.inf) ->
 
     def there(some: np.ndarray) -> np.ndarray:
         joined, _ = running(some)
+        off = nowhere(joined)
+        if off.any():
+            joined[off] = None
         if np.isfinite(tolerance):
             joined = followed(joined, about(some), on, np.full(len(some), tolerance))
         return into_planes(joined, about(some), on)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
+from eskret.core.kernels.ordinates import with_measures
+
 _DIMENSION = np.array([-1, 0, 1, 1, 2, 0, 1, 2, -2])  # by type number, null first; -2: a collection, which has several
 _SINGLE = ((0,), (1, 2), (3,))
 _JOIN = (shapely.multipoints, shapely.multilinestrings, shapely.multipolygons)
@@ -18,6 +20,14 @@ def dimension(geometry: np.ndarray) -> np.ndarray:
 def invalid(geometry: np.ndarray) -> np.ndarray:
     """Which shapes are there and not valid: to the library, one that is missing is not valid either."""
     return np.asarray(~shapely.is_valid(geometry) & ~shapely.is_missing(geometry))
+
+
+def made_valid(geometry: np.ndarray) -> np.ndarray:
+    """Shapes made valid, measures kept; null for those with coordinates that are not finite, which nothing can be made of."""
+    out = np.array(geometry, object)
+    xy, owner = shapely.get_coordinates(out, return_index=True)
+    out[np.unique(owner[~np.isfinite(xy).all(axis=1)])] = None
+    return with_measures(lambda some: np.asarray(shapely.make_valid(some), object), out)
 
 
 def single_parts(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -81,10 +81,12 @@ class FindGaps(EachLayer):
             plane = ground.plane_of(layer.geometry, layer.crs, settings.along)
         except CrsError as failure:
             raise failure.at(layer.key) from failure
-        flat = ends_of(plane.there(layer.geometry))
+        there = plane.there(layer.geometry)
+        flat = ends_of(there)
         found = gaps(flat)
         distance = np.array([g.distance for g in found]) * plane.metres
-        here = ends_of(layer.geometry).xy
+        # the same ends where they are drawn; what is nowhere has none
+        here = ends_of(np.where(shapely.is_missing(there), np.array([None], object), layer.geometry)).xy
         a, b = np.array([g.a for g in found], np.int64), np.array([g.b for g in found], np.int64)
         if len(found) and ground.on_ellipsoid(layer.crs, settings.along):
             # the plane is one for all of the layer and a little off at its edges; the figure is not

@@ -99,7 +99,7 @@ class Nearest(EachLayer):
         reasons = [(TOO_FAR, np.flatnonzero(there & ~found)), (other_layer.NO_PLACE, np.flatnonzero(~there))]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
-        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along)]
+        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
         if found.any():
             least, most = np.nanmin(metres), np.nanmax(metres)
             text = f"from {figure(least / LENGTHS[settings.unit], settings.unit)} to {figure(most / LENGTHS[settings.unit], settings.unit)}"

@@ -13,6 +13,7 @@ from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
 from eskret.core.kernels.globe.grow import Grown, grow, too_far
+from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.parts import of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
@@ -101,8 +102,12 @@ class Buffer(EachLayer):
                 shapes[start:stop] = buffer(layer.geometry[start:stop], metres / unit)  # type: ignore[index]
 
             in_chunks(some, len(layer), context.watch, 5_000)
-        controls = _held(layer.geometry, shapes, metres) if settings.ends == "round" else ()
-        return reshaped.reshaped(layer, shapes, context, kind=Kind.AREA, remarks=remarks, controls=controls)
+        remarks += ground.told_of_nowhere(layer)
+        aside = [(ground.NOWHERE, ground.nowhere_rows(layer))]
+        controls = _held(layer, shapes, metres) if settings.ends == "round" else ()
+        return reshaped.reshaped(
+            layer, shapes, context, kind=Kind.AREA, reasons=aside, remarks=remarks, controls=controls
+        )
 
     def _on_ellipsoid(
         self, layer: Layer, settings: Settings, metres: float, buffer: InPlanes, context: Context
@@ -133,14 +138,19 @@ class Buffer(EachLayer):
         return shapes, remarks
 
 
-def _held(geometry: np.ndarray, shapes: np.ndarray, metres: float) -> tuple[ControlTotal, ...]:
+def _held(layer: Layer, shapes: np.ndarray, metres: float) -> tuple[ControlTotal, ...]:
     """Features lie within the areas that they grew to, or hold those to which they shrank; of many, some hundred are tried."""
+    assert layer.geometry is not None
+    geometry = layer.geometry
     rows = np.flatnonzero(real(geometry) & real(shapes))
     rows = rows[np.unique(np.linspace(0, max(len(rows) - 1, 0), _TRIED).astype(np.int64))] if len(rows) else rows
     rows = rows[shapely.is_valid(geometry[rows])]
     if not len(rows):
         return ()
-    inner, outer = (geometry[rows], shapes[rows]) if metres > 0 else (shapes[rows], geometry[rows])
+    before, after = geometry[rows], shapes[rows]
+    if layer.crs is not None and crs_facts(layer.crs).geographic:
+        before, _ = wrapped(before, short_way=False)  # areas that grew lie between -180 and 180
+    inner, outer = (before, after) if metres > 0 else (after, before)
     good = shapely.covers(outer, inner)
     rest = np.flatnonzero(~good)
     # what only rounding puts outside does not count

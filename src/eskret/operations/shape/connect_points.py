@@ -150,7 +150,7 @@ class ConnectPoints(EachLayer):
         controls: tuple[ControlTotal, ...] = ()
         if settings.shape == "line" and len(shapes):
             xy, piece = shapely.get_coordinates(drawn, return_index=True)
-            length = legs(xy, layer.crs, along)[piece[1:] == piece[:-1]].sum()
+            length = np.nansum(legs(xy, layer.crs, along)[piece[1:] == piece[:-1]])
             controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
         remarks = [
             Remark(
@@ -160,6 +160,7 @@ class ConnectPoints(EachLayer):
         if len(across):
             text = f"{counted(len(across), 'shape goes', 'shapes go')} over 180 degrees, where it is cut"
             remarks.append(Remark(text, layer.key))
+        remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:
             remarks += ground.remarks_of(layer, settings.along)
         for breaks, why in zip(

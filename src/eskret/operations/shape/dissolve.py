@@ -7,12 +7,11 @@ from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
-import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
-from eskret.core.kernels.parts import dimension, of_dimension, single_parts
+from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.totals import totals_of
@@ -108,7 +107,7 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
     if len(joined.mended):
         # what a self-crossing shape measures depends on how it is read: its parts count as they are once mended, each by itself
         parts, owner = single_parts(layer.geometry[joined.mended])
-        sound = sizes_of(of_dimension(shapely.make_valid(parts), dimension(parts)), layer.crs)["area"]
+        sound = sizes_of(of_dimension(made_valid(parts), dimension(parts)), layer.crs)["area"]
         sizes["area"][joined.mended] = np.bincount(owner, sound, minlength=len(joined.mended))
     name = "area" if sizes["area"].any() else "length"
     if (

@@ -102,6 +102,7 @@ class Enclose(EachLayer):
         first = np.array([ends.row[m].min() for m in found.members], np.int64)
         used = np.unique(ends.row[np.concatenate(found.members)]) if found.members else np.empty(0, np.int64)
         remarks = [*_remarks(layer, found, polygons, metres), *reshaped.of_plane(layer, error)]
+        remarks += ground.told_of_nowhere(layer)
         if settings.tolerance:
             remarks += ground.remarks_of(layer, settings.along)
         if settings.points:

@@ -22,7 +22,7 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
-from eskret.operations import figuring, reshaped
+from eskret.operations import figuring, ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
@@ -128,7 +128,7 @@ def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarr
     holds it, and what has a size of its own, a circle or a turned box, is drawn on the ground."""
     if layer.crs is None or not crs_facts(layer.crs).geographic:
         return _drawn_around(geometry, settings), []
-    on = ellipsoid_of(layer.crs)
+    on, geometry = ellipsoid_of(layer.crs), ground.on_the_globe(geometry)
     if settings.shape in ("circle", "turned box"):
         middle = middles(geometry, on)
         rows = np.flatnonzero(real(geometry))

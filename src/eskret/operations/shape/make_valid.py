@@ -14,8 +14,7 @@ from eskret.core.account import Altered, Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels import antimeridian
 from eskret.core.kernels.globe.seam import jumps
-from eskret.core.kernels.ordinates import with_measures
-from eskret.core.kernels.parts import dimension, of_dimension
+from eskret.core.kernels.parts import dimension, made_valid, of_dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import measures_of, unit_of
 from eskret.core.words import bold, counted, figure
@@ -72,7 +71,7 @@ class MakeValid(EachLayer):
         whole = shapes.copy()
         bad = np.flatnonzero(there & ~shapely.is_valid(shapes))
         why = [_PLACE.match(str(r)) for r in shapely.is_valid_reason(whole[bad])]
-        mended = with_measures(lambda s: np.asarray(shapely.make_valid(s), object), whole[bad])
+        mended = made_valid(whole[bad])
         if settings.dimensions:
             mended = of_dimension(mended, dimension(whole[bad]))
         shapes[bad] = mended

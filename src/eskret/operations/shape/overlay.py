@@ -14,7 +14,7 @@ import shapely
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.overlay import Pieces, common, remains
-from eskret.core.kernels.parts import dimension, invalid, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.plane import measures_of, sizes_of, unit_of
@@ -93,7 +93,7 @@ class Overlay(EachLayer):
         remarks = list(others.remarks)
         if bad.any():
             left = left.copy()
-            left[bad] = of_dimension(shapely.make_valid(left[bad]), dimension(left[bad]))
+            left[bad] = of_dimension(made_valid(left[bad]), dimension(left[bad]))
             remarks.append(Remark(f"{counted(int(bad.sum()), 'invalid shape')} mended to be cut", layer.key, look=True))
         found = common(left, others.geometry, context.watch)
         both = settings.keep in ("both", "either", "first")

@@ -14,7 +14,7 @@ from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.overlay import Pieces, common, meeting
-from eskret.core.kernels.parts import dimension, invalid, of_dimension
+from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.plane import Sizes, sizes_of, unit_of
 from eskret.core.totals import totals_of
@@ -251,7 +251,7 @@ class SplitByArea(EachLayer):
         bad = invalid(left)
         if bad.any():
             left = left.copy()
-            left[bad] = of_dimension(shapely.make_valid(left[bad]), dimension(left[bad]))
+            left[bad] = of_dimension(made_valid(left[bad]), dimension(left[bad]))
         found = common(left, areas, context.watch)
         rows, group = there[found.left], of_area[found.right]
         if settings.across == "most":

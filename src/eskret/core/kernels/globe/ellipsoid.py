@@ -25,6 +25,8 @@ _NODES = tuple((most, np.polynomial.legendre.leggauss(n)) for most, n in ((0.002
 
 
 _PIECE = 5_000
+_MOST_LON, _MOST_LAT = 540.0, 90.0 + 1e-6
+"""Degrees beyond which there is no place: a turn beyond 180, and the poles."""
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,8 @@ def radii(latitude: np.ndarray, on: Ellipsoid) -> tuple[np.ndarray, np.ndarray]:
 
 def edge_lengths(begin: np.ndarray, end: np.ndarray, on: Ellipsoid) -> np.ndarray:
     """Metres along straight edges, from ``begin`` to ``end`` (n, 2; longitude and latitude in degrees)."""
-    a, step = np.radians(begin), np.radians(end - begin)
+    with np.errstate(invalid="ignore"):
+        a, step = np.radians(begin), np.radians(end - begin)
     out = np.zeros(len(a))
     for rows, (nodes, weights) in _by_length(step):
         for node, weight in zip(nodes, weights, strict=True):
@@ -111,7 +114,14 @@ def lengths(geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
 
 
 def _in_pieces(work: Callable[[np.ndarray, Ellipsoid], np.ndarray], geometry: np.ndarray, on: Ellipsoid) -> np.ndarray:
-    """Figures of many shapes, some at a time in threads, so that what is worked out stays near the processor."""
+    """Figures of many shapes, some at a time in threads, so that what is worked out stays near the processor. What has coordinates
+    that are no degrees has no size."""
+    boxes = np.abs(shapely.bounds(geometry).reshape(-1, 4)) * on.degrees
+    with np.errstate(invalid="ignore"):
+        off = (boxes[:, [0, 2]] > _MOST_LON).any(axis=1) | (boxes[:, [1, 3]] > _MOST_LAT).any(axis=1)
+    if off.any():
+        geometry = np.array(geometry, object)
+        geometry[off] = None
     if len(geometry) <= _PIECE:
         return work(geometry, on)
     found = in_chunks(lambda a, b: work(geometry[a:b], on), len(geometry), None, _PIECE)

@@ -112,7 +112,7 @@ def _by_edge(
     joined: np.ndarray, shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer
 ) -> tuple[np.ndarray, int]:
     pieces, row = edge_pieces(joined, on, tolerance_of(metres))
-    grown, many, _ = _whole(pieces, abs(metres), on, buffer)
+    grown, _, _ = _whole(pieces, abs(metres), on, buffer)
     out = np.full(len(shapes), None, object)
     order = np.argsort(row, kind="stable")
     starts = np.searchsorted(row[order], np.arange(len(shapes) + 1))
@@ -127,7 +127,7 @@ def _by_edge(
         else:
             made = shapely.difference(base[n], shapely.union_all(band)) if len(band) else base[n]
         out[n] = of_dimension(np.array([made], object), np.array([2]))[0]
-    return out, int(at_seam(out).sum()) if many else 0
+    return out, int(at_seam(out).sum())
 
 
 def edge_pieces(shapes: np.ndarray, on: Ellipsoid, tolerance: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -154,7 +154,7 @@ def edge_pieces(shapes: np.ndarray, on: Ellipsoid, tolerance: np.ndarray) -> tup
     piece = np.cumsum(code) - 1
     count_of = np.bincount(piece) if len(piece) else np.empty(0, np.int64)
     # the vertices of a piece: where each edge begins, and where the last one ends
-    at = np.repeat(np.arange(len(begin)), 1)
+    at = np.arange(len(begin))
     last = np.r_[code[1:], True] if len(code) else code
     xy = np.concatenate([begin, end[last]])
     owner = np.concatenate([piece, piece[last]])

@@ -20,7 +20,7 @@ from pyproj.exceptions import ProjError
 from eskret.core.crs import crs_facts, degrees_of, extent_of, geographic_of, parse_crs, same_crs, way_of
 from eskret.core.kernels.globe.course import following, most_bent
 from eskret.core.kernels.globe.planes import EARTH
-from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, running, wrapped
+from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, nowhere, running, wrapped
 from eskret.core.kernels.ordinates import moved
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 
@@ -67,12 +67,18 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
     none = np.empty(0, np.int64)
     if same_crs(source, target):
         return Reprojected(shapes, none, none, 0.0, 0.0, target)
+    from_degrees, to_degrees = crs_facts(source).geographic, crs_facts(target).geographic
+    off = none
+    if from_degrees:
+        off = np.flatnonzero(nowhere(shapes))
+        if len(off):
+            shapes = shapes.copy()
+            shapes[off] = None
     way = way_of(source, target, extent_of(shapes))
 
     def forth(xy: np.ndarray) -> np.ndarray:
         return np.column_stack(way.transform(xy[:, 0], xy[:, 1])) if len(xy) else xy
 
-    from_degrees, to_degrees = crs_facts(source).geographic, crs_facts(target).geographic
     plain = _nowhere_special(shapes, source, target)
     ready, cut, lost, polar = shapes, none, none, none
     if from_degrees and not to_degrees and not plain:
@@ -95,7 +101,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
         if len(bad):
             out[bad] = of_dimension(shapely.make_valid(out[bad], method="structure"), np.full(len(bad), 2))
     more, back = _without_place(ready, out, source, target, way)
-    lost = np.union1d(lost, more)
+    lost = np.union1d(np.union1d(lost, more), off)
     return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back, target)
 
 

@@ -37,6 +37,21 @@ def beyond_seam(shapes: np.ndarray) -> np.ndarray:
         return np.asarray((boxes[:, 0] < -HALF - SLACK) | (boxes[:, 2] > HALF + SLACK))
 
 
+def nowhere(shapes: np.ndarray) -> np.ndarray:
+    """Which shapes (bool) have coordinates that no place on the globe has: not finite, beyond a pole, or more than a turn beyond 180
+    degrees."""
+    shapes = np.asarray(shapes, object)
+    boxes = np.abs(shapely.bounds(shapes).reshape(-1, 4))
+    xy, owner = shapely.get_coordinates(shapes, return_index=True)
+    out = np.zeros(len(shapes), bool)
+    out[owner[~np.isfinite(xy).all(axis=1)]] = True
+    with np.errstate(invalid="ignore"):
+        out |= (boxes[:, [0, 2]].max(axis=1, initial=0.0) > HALF + WHOLE) | (
+            boxes[:, [1, 3]].max(axis=1, initial=0.0) > HALF / 2 + 1e-6
+        )
+    return out
+
+
 def snapped(shapes: np.ndarray) -> np.ndarray:
     """Shapes whose longitudes hardly beyond 180 degrees, or hardly short of them, are just there; latitudes at the poles too."""
     shapes = np.asarray(shapes, object)
