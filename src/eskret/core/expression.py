@@ -67,8 +67,17 @@ _RULES = (
 )  # fmt: skip
 
 
-def _connect() -> duckdb.DuckDBPyConnection:
-    """A database in memory that can reach nothing outside itself, and cannot be told otherwise."""
+_BY_RULE = re.compile(r"[/%^]|\*\*|\b(mod|divide|fmod|sqrt|asin|acos|pow|power)\b", re.IGNORECASE)
+
+
+def comes_by_rule(expression: Expression) -> bool:
+    """Whether an expression has a sign or a function that can come to no number."""
+    return bool(_BY_RULE.search(expression.sql))
+
+
+def _connect(by_rule: bool = False) -> duckdb.DuckDBPyConnection:
+    """A database in memory that can reach nothing outside itself, and cannot be told otherwise; ``by_rule`` with what comes to no
+    number where it divides and the like."""
     import duckdb  # when it is first needed: a run without a condition does without
 
     connection = duckdb.connect(
@@ -83,7 +92,7 @@ def _connect() -> duckdb.DuckDBPyConnection:
         },
     )
     connection.execute("SET TimeZone = 'UTC'").fetchall()
-    for macro in _RULES:
+    for macro in _RULES if by_rule else ():
         connection.execute(macro).fetchall()
     connection.execute("SET lock_configuration = true").fetchall()
     return connection
@@ -511,7 +520,7 @@ def evaluate(
             )  # fmt: skip
     bound = {name: values[name] for name in expression.parameters}
     needed = settled_table(table.select(list(expression.fields)), expression.fields) if expression.fields else None
-    with _bounded_connection(seconds) as connection:
+    with _bounded_connection(seconds, comes_by_rule(expression)) as connection:
         if needed is None:
             query = f"SELECT ({expression.sql}\n) AS value FROM range({table.num_rows})"
         else:
@@ -524,8 +533,8 @@ def evaluate(
 
 
 @contextmanager
-def _bounded_connection(seconds: float) -> Generator[duckdb.DuckDBPyConnection, None, None]:
-    connection = _connect()
+def _bounded_connection(seconds: float, by_rule: bool) -> Generator[duckdb.DuckDBPyConnection, None, None]:
+    connection = _connect(by_rule)
     try:
         with _bounded(connection, seconds):
             yield connection

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
@@ -11,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.expression import evaluate, parse, result_type
+from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.retype import TYPES, retyped, type_called
 from eskret.core.totals import totals_of
@@ -134,12 +133,9 @@ def _kind(found: pa.DataType, wanted: str, asked: Sequence[pa.DataType]) -> pa.D
     return pa.int64() if pa.types.is_integer(found) else found
 
 
-_FROM_NONE = re.compile(r"[/%^]|\*\*|\b(mod|sqrt|pow|power|asin|acos)\b", re.IGNORECASE)
-
-
 def _comes_to_none(expression: Any, table: pa.Table, found: pa.ChunkedArray, values: Mapping[str, Any]) -> np.ndarray:
     """Rows that came out empty although every field asked for has a value there, where the expression divides or the like."""
-    if not _FROM_NONE.search(expression.text):
+    if not comes_by_rule(expression):
         return np.empty(0, np.int64)
     empty = np.asarray(found.is_null())
     for name in expression.fields:
