@@ -14,9 +14,9 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret import write
+from eskret import read, write
 from eskret.core.account import Relation
-from eskret.core.encoded import decode, plain
+from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.kernels.place import Relation as Place
 from eskret.core.kernels.place import holds, points_hold
 from eskret.core.layer import Layer
@@ -173,3 +173,21 @@ def test_a_lean_process_does_without_frames_and_can_have_them_later() -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert done.stdout.strip() == "3", done.stderr
+
+
+def test_rows_are_taken_while_another_thread_makes_the_shapes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Two steps work on one layer at a time: the one takes rows of it between which the other asks for its shapes."""
+    write(squares(6), tmp_path / "a.gpkg", "a")
+    layer = read(tmp_path / "a.gpkg", "a")
+    assert layer.encoded is not None and layer.encoded.array is None
+    taking = Encoded.take
+
+    def meanwhile(self: Encoded, rows: np.ndarray) -> Encoded:
+        self.decode()
+        return taking(self, rows)
+
+    monkeypatch.setattr(Encoded, "take", meanwhile)
+    none, two = layer.take(np.empty(0, np.int64)), layer.take(np.array([4, 1]))
+    assert len(none) == 0 and len(none.geometry) == 0
+    assert two.table.column("id").to_pylist() == [4, 1] and two.geometry[0].equals(layer.geometry[4])
+    assert len(layer.with_table(layer.table.select(["id"])).geometry) == 6

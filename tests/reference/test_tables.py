@@ -96,7 +96,7 @@ def test_shapes_as_geopandas_has_them(places: list[tuple], boxes: list[tuple]) -
     for use, given_, wanted in (
         ("centre_points", {"where": "mass"}, a.centroid), ("outlines", {}, a.boundary), ("hull", {}, a.convex_hull),
         ("simplify", {"tolerance": "3 m"}, a.simplify(3)), ("densify", {"longest": "7 m"}, a.segmentize(7)),
-        ("buffer", {"distance": "5 m"}, a.buffer(5, resolution=16)), ("reproject", {"crs": "EPSG:32632"}, a.to_crs(32632).geometry),
+        ("buffer", {"distance": "5 m"}, a.buffer(5, quad_segs=16)), ("reproject", {"crs": "EPSG:32632"}, a.to_crs(32632).geometry),
     ):  # fmt: skip
         made = do(use, areas, **given_).layers[0].geometry
         same(use, GEOPANDAS, [bool(x) for x in shapely.equals(made, wanted.to_numpy())], [True] * len(a))

@@ -359,8 +359,9 @@ class Layer:
         return self._with(table=table)
 
     def _with(self, **changes: Any) -> Layer:
-        """As ``replace``, without making shapes that nobody asked for yet."""
-        if self.encoded is None or self.encoded.array is not None:
+        """As ``replace``, without making shapes that nobody asked for yet. It does not matter whether another thread has made them
+        meanwhile: they stand with what is encoded."""
+        if changes.get("encoded", self.encoded) is None:
             return replace(self, **changes)
         names = [f.name for f in fields(self) if f.name != "geometry"]
         return Layer(**{n: changes.get(n, getattr(self, n)) for n in names})
