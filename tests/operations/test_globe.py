@@ -435,3 +435,36 @@ def test_heights_and_measures_go_through_what_keeps_vertices(crs: str) -> None:
     area = layer_of([shapely.from_wkt("POLYGON ZM ((0 0 1 10, 4 0 5 50, 4 4 5 50, 0 4 1 10, 0 0 1 10))")], crs)
     half = do("clip", area, to=layer_of([shapely.box(-1, -1, 2, 5)], crs)).layers[0]
     assert np.allclose(zm(half)[:, 1], zm(half)[:, 0] * 10) and np.isfinite(zm(half)).all()
+
+
+def test_heights_and_measures_outlast_the_meridian_of_180_degrees_and_what_makes_one_of_several() -> None:
+    """M is ten times Z all along; nothing that is cut, joined, closed or made one there loses it or leaves it without a number."""
+
+    def told(layer: Layer, what: str) -> None:
+        assert shapely.has_m(layer.geometry).all() and shapely.has_z(layer.geometry).all(), what
+        found = shapely.get_coordinates(layer.geometry, include_z=True, include_m=True)[:, 2:]
+        assert np.isfinite(found).all() and np.allclose(found[:, 1], found[:, 0] * 10), what
+
+    def zm(kind: str, inner: str) -> shapely.Geometry:
+        numbers = ", ".join(f"{x} {y} {z} {10 * int(z)}" for x, y, z in (c.split() for c in inner.split(",")))
+        return shapely.from_wkt(f"{kind} ZM (({numbers}))" if kind == "POLYGON" else f"{kind} ZM ({numbers})")
+
+    beyond = [zm("LINESTRING", "170 10 1,190 12 3,191 12 4"), zm("POLYGON", "170 10 1,190 10 2,190 20 3,170 20 4,170 10 1"),
+              zm("MULTIPOINT", "170 1 1,190 1 2")]  # fmt: skip
+    there = do("reproject", layer_of(beyond, WGS84), crs="EPSG:3832").layers[0]
+    told(there, "joined for a map of the Pacific")
+    back = do("reproject", there, crs=WGS84).layers[0]
+    told(back, "cut for degrees")
+    told(do("reproject", back, crs="EPSG:3832").layers[0], "joined again")
+    told(do("simplify", back, tolerance="1 km").layers[0], "simplified over it")
+    round_pole = zm("POLYGON", "-180 60 1,-90 61 2,0 60 3,90 61 4,180 60 1,180 90 9,-180 90 9,-180 60 1")
+    polar = do("reproject", layer_of([round_pole], WGS84), crs="EPSG:3995").layers[0]
+    told(polar, "opened at a pole")
+    told(do("reproject", polar, crs=WGS84).layers[0], "closed over a pole")
+    halves = [zm("POLYGON", "0 0 1,1 0 2,1 1 3,0 1 4,0 0 1"), zm("POLYGON", "1 0 2,2 0 5,2 1 6,1 1 3,1 0 2")]
+    lapping = zm("POLYGON", "0.5 0 1,1.5 0 2,1.5 1 3,0.5 1 4,0.5 0 1")
+    for members in (halves, [halves[0], lapping]):
+        told(do("dissolve", layer_of(members, UTM), by=[]).layers[0], "dissolved")
+    areas = layer_of([shapely.box(-1, -1, 0.5, 2), shapely.box(0.5, -1, 3, 2)], UTM, name=["a", "a"])
+    for part in do("split_by_area", layer_of(halves, UTM), areas=areas, name_field="name", across="cut").layers:
+        told(part, "cut by two areas of one name")

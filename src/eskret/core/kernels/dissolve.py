@@ -16,7 +16,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.chunks import Watch, in_threads, real
-from eskret.core.kernels.ordinates import with_measures
+from eskret.core.kernels.ordinates import one_with_measures, with_measures
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension, single_parts, together
 from eskret.core.kernels.vertices import edges_of
 
@@ -98,7 +98,7 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
     whole = float(shapely.area(members).sum())
     if areas.all() and len(members) > 1:
         try:
-            joined = shapely.coverage_union_all(members)
+            joined = one_with_measures(shapely.coverage_union_all, members)
         except shapely.errors.GEOSException:
             joined = None
         if joined is not None and shapely.is_valid(joined) and abs(joined.area - whole) <= _SAME * whole:
@@ -113,7 +113,7 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
         members = np.concatenate([members[rest], parts[real(parts)]])
         areas = dimension(members) == 2
         whole = float(shapely.area(members).sum())
-    joined = shapely.union_all(members)
+    joined = one_with_measures(shapely.union_all, members)
     if not areas.any():
         merged = joined
         if (dimension(members) == 1).all():

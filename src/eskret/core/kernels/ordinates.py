@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable
+from typing import TypeVar
 
 import numpy as np
 import shapely
 
 _POINT, _LINE, _POLYGON = 1, 2, 3
+One = TypeVar("One")
 Move = Callable[[np.ndarray], np.ndarray]
 """Coordinates (n, 2) in, coordinates (n, 2) out."""
 
@@ -68,6 +70,17 @@ def with_measures(work: Callable[..., np.ndarray], shapes: np.ndarray, *beside: 
     m = shapely.get_coordinates(doubled, include_z=True)[:, 2]
     out[with_m] = measured(work(without_measures(some), *more), m)
     return out
+
+
+def one_with_measures(work: Callable[[np.ndarray], One], members: np.ndarray) -> One:
+    """The one shape (or null) that ``work`` makes of one or of several, with the measures that they had; else as ``with_measures``."""
+    with_m = shapely.has_m(members)
+    if not with_m.any():
+        return work(members)
+    doubled = work(_measures_as_heights(members))
+    m = shapely.get_coordinates(doubled, include_z=True)[:, 2]
+    one: One = measured(np.array([work(without_measures(members))], object), m)[0]
+    return one
 
 
 def without_measures(shapes: np.ndarray) -> np.ndarray:

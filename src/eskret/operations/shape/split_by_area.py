@@ -13,6 +13,7 @@ from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relat
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.globe.meeting import centres
+from eskret.core.kernels.ordinates import one_with_measures, with_measures
 from eskret.core.kernels.overlay import Pieces, common, meeting
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
@@ -266,7 +267,7 @@ class SplitByArea(EachLayer):
         pieces = np.full(len(begins), None, object)
         for n, (i, j) in enumerate(zip(begins.tolist(), ends.tolist(), strict=True)):
             some = found.piece[order[i:j]]
-            pieces[n] = some[0] if len(some) == 1 else shapely.union_all(some)
+            pieces[n] = some[0] if len(some) == 1 else one_with_measures(shapely.union_all, some)
         first = order[begins]
         of_left, rows, group = found.left[first], rows[first], group[first]
         pieces, on_edge = _without_shared_edges(left, areas, of_area, of_left, group, pieces)
@@ -312,7 +313,9 @@ def _without_shared_edges(
             shared = shapely.intersection(shapely.intersection(out[n], had), edge)
             if shared.length > 0:
                 hit = True
-                out[n] = of_dimension(np.array([shapely.difference(out[n], shared)], object), np.array([1]))[0]
+                out[n] = of_dimension(
+                    with_measures(shapely.difference, out[[n]], np.array([shared], object)), np.array([1])
+                )[0]
             if out[n] is not None:
                 had = shapely.union(had, out[n])
         many += hit

@@ -21,7 +21,7 @@ from eskret.core.crs import crs_facts, degrees_of, extent_of, geographic_of, par
 from eskret.core.kernels.globe.course import following, most_bent
 from eskret.core.kernels.globe.planes import EARTH
 from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, nowhere, running, wrapped
-from eskret.core.kernels.ordinates import moved
+from eskret.core.kernels.ordinates import moved, one_with_measures, with_measures
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 
 _SAMPLE = 500
@@ -92,17 +92,21 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
         # once their edges are followed: what closes them in degrees is no edge of them
         ready = ready.copy()
         for row in polar.tolist():
-            ready[row] = _opened(ready[row])
+            ready[row] = one_with_measures(_opened, ready[[row]])
     out = moved(ready, forth)
     if to_degrees and not plain:
         out, cut = _closed(ready, out, way, from_degrees)
     elif len(cut):
         bad = cut[invalid(out[cut]) & (dimension(out[cut]) == 2)]
         if len(bad):
-            out[bad] = of_dimension(shapely.make_valid(out[bad], method="structure"), np.full(len(bad), 2))
+            out[bad] = of_dimension(with_measures(_structured, out[bad]), np.full(len(bad), 2))
     more, back = _without_place(ready, out, source, target, way)
     lost = np.union1d(np.union1d(lost, more), off)
     return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back, target)
+
+
+def _structured(shapes: np.ndarray) -> np.ndarray:
+    return np.asarray(shapely.make_valid(shapes, method="structure"), object)
 
 
 def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
@@ -269,16 +273,16 @@ def _pole_held(shapes: np.ndarray) -> np.ndarray:
         return (dimension(shapes) == 2) & ((boxes[:, 3] >= 90 - SLACK) | (boxes[:, 1] <= -90 + SLACK))
 
 
-def _opened(shape: shapely.Geometry) -> shapely.Geometry:
+def _opened(one: np.ndarray) -> shapely.Geometry:
     """A shape closed over a pole in degrees, without the edges that only close it: on a map where the pole is a place and 180
     degrees a line like any other they would be a crack."""
     parts = []
-    for part in shapely.get_parts(shape):
+    for part in shapely.get_parts(one[0]):
         rings = [_ring_opened(r) for r in shapely.get_rings(part)]
         rings = [r for r in rings if r is not None]
         if rings:
             parts.append(shapely.polygons(rings[0], holes=rings[1:] or None))
-    return shapely.multipolygons(parts) if len(parts) > 1 else parts[0] if parts else shape
+    return shapely.multipolygons(parts) if len(parts) > 1 else parts[0] if parts else one[0]
 
 
 def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:

@@ -7,11 +7,12 @@ back between -180 and 180, cut at the meridian and closed over a pole that they 
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 import shapely
 
-from eskret.core.kernels.ordinates import moved
+from eskret.core.kernels.ordinates import moved, one_with_measures
 from eskret.core.kernels.parts import dimension, single_parts, together
 from eskret.core.kernels.vertices import edges_of
 
@@ -129,12 +130,18 @@ def wrapped(
         beyond = (boxes[:, 0] < -HALF) | (boxes[:, 2] > HALF)
     suspect = np.flatnonzero(beyond | (_with_edges(shapes, lambda step: step > HALF + SLACK) if short_way else False))
     for row in suspect.tolist():
-        out[row] = _wrapped_one(shapes[row], pole(row) if pole is not None else _unknown, short_way)
+        out[row] = one_with_measures(
+            partial(_wrapped, pole=pole(row) if pole is not None else _unknown, short_way=short_way), shapes[[row]]
+        )
     return out, suspect.astype(np.int64)
 
 
 def _unknown(part: int, ring: int) -> int:
     return 0
+
+
+def _wrapped(one: np.ndarray, pole: PoleWithin, short_way: bool) -> shapely.Geometry | None:
+    return _wrapped_one(one[0], pole, short_way)
 
 
 def _wrapped_one(shape: shapely.Geometry, pole: PoleWithin, short_way: bool) -> shapely.Geometry | None:
@@ -242,15 +249,15 @@ def running(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         suspect = np.flatnonzero((boxes[:, 0] <= -HALF + SLACK) & (boxes[:, 2] >= HALF - SLACK))
     out, done = shapes.copy(), []
     for row in suspect.tolist():
-        made = _joined_one(shapes[row])
+        made = one_with_measures(_joined_one, shapes[[row]])
         if made is not None:
             out[row] = made
             done.append(row)
     return out, np.array(done, np.int64)
 
 
-def _joined_one(shape: shapely.Geometry) -> shapely.Geometry | None:
-    parts, _ = single_parts(np.array([shape], object))
+def _joined_one(one: np.ndarray) -> shapely.Geometry | None:
+    parts, _ = single_parts(one)
     parts = parts[~shapely.is_empty(parts)]
     boxes = shapely.bounds(parts)
     order = np.argsort(boxes[:, 0], kind="stable")
