@@ -468,3 +468,16 @@ def test_heights_and_measures_outlast_the_meridian_of_180_degrees_and_what_makes
     areas = layer_of([shapely.box(-1, -1, 0.5, 2), shapely.box(0.5, -1, 3, 2)], UTM, name=["a", "a"])
     for part in do("split_by_area", layer_of(halves, UTM), areas=areas, name_field="name", across="cut").layers:
         told(part, "cut by two areas of one name")
+
+
+@pytest.mark.parametrize("shape", ["convex", "circle", "box"])
+def test_a_place_beyond_a_pole_does_not_take_its_group_along(shape: str) -> None:
+    """One row with a latitude of 95 is set aside for what it is; the shape goes around the others."""
+    given_places = here((0, 0), (1, 0), (0, 1), (5, 95))
+    found = do("hull", given_places, shape=shape, around="group")
+    assert rows(found, "features") == [3] and aside(found) == {"has coordinates that are no degrees": 1}
+    assert "1 feature has coordinates that are no degrees" in said(found)
+    assert aside(do("hull", given_places, shape=shape)) == {
+        "has coordinates that are no degrees": 1,
+        "encloses no area": 3,
+    }

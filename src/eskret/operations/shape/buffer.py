@@ -12,7 +12,7 @@ from eskret.core.account import ControlTotal, Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
-from eskret.core.kernels.globe.grow import Grown, grow, too_far
+from eskret.core.kernels.globe.grow import Grown, grow, tolerance_of, too_far
 from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.parts import of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
@@ -120,7 +120,7 @@ class Buffer(EachLayer):
 
         def some(start: int, stop: int) -> Grown:
             found = grow(degrees[start:stop], metres, below.on, buffer, round_=round_)
-            shapes[start:stop] = below.back(found.geometry, max(abs(metres) * 1e-4, 0.001))
+            shapes[start:stop] = below.back(found.geometry, float(tolerance_of(metres)))
             return found
 
         found = in_chunks(some, len(layer), context.watch, 1_000)

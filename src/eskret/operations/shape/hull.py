@@ -15,6 +15,7 @@ from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.around import around_on_globe
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
+from eskret.core.kernels.globe.grow import tolerance_of
 from eskret.core.kernels.globe.planes import EARTH, Middles, followed, into_planes, middles, out_of_planes
 from eskret.core.kernels.globe.seam import running
 from eskret.core.kernels.parts import dimension
@@ -90,10 +91,17 @@ class Hull(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        there = real(layer.geometry)
+        off = ground.nowhere_rows(layer)
+        nowhere = (ground.NOWHERE, off)
         if settings.around == "each":
             shapes, remarks = _around(layer.geometry, settings, layer)
-            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, remarks=remarks)
+            remarks += ground.told_of_nowhere(layer)
+            return reshaped.reshaped(
+                layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, reasons=[nowhere], remarks=remarks
+            )
+        placed = real(layer.geometry)
+        there = placed.copy()
+        there[off] = False
         groups = group_rows(layer.table, settings.by)
         of = np.where(there, groups.of, -1)
         collected = np.array(
@@ -102,6 +110,7 @@ class Hull(EachLayer):
             object,
         )[: groups.count]
         shapes, remarks = _around(collected, settings, layer)
+        remarks += ground.told_of_nowhere(layer)
         good = real(shapes)
         place = np.where(good, np.cumsum(good) - 1, -1)
         into = np.where(of >= 0, place[of] if groups.count else -1, -1)
@@ -111,7 +120,7 @@ class Hull(EachLayer):
         table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
         out = layer.with_geometry(shapes[good], Kind.AREA, table=table, ids=None)
         aside = SetAside.from_reasons([
-            (NO_PLACE, np.flatnonzero(~there)), (NO_AREA, np.flatnonzero(there & (into < 0)))
+            (NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))
         ])  # fmt: skip
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
@@ -133,7 +142,7 @@ def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarr
         middle = middles(geometry, on)
         rows = np.flatnonzero(real(geometry))
         about = Middles(middle.lonlat[rows], middle.reach[rows])
-        tolerance = np.maximum(about.reach * EARTH * 1e-4, 0.001)
+        tolerance = tolerance_of(about.reach * EARTH)
         flat = into_planes(followed(running(geometry[rows])[0], about, on, tolerance), about, on)
         out = np.full(len(geometry), None, object)
         made = _drawn_around(flat, settings)
