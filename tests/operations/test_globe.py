@@ -19,8 +19,10 @@ from typer.testing import CliRunner
 
 from eskret import Workflow, write
 from eskret.cli import app
+from eskret.core.kernels.globe import moving
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.layer import Kind, Layer
+from eskret.errors import AccountError
 from tests.exact import KARNEY as REFERENCE
 from tests.exact import THERE_AND_BACK, close, same
 from tests.operations.helpers import UTM, aside, do, layer_of, refused, rows, said
@@ -481,3 +483,26 @@ def test_a_place_beyond_a_pole_does_not_take_its_group_along(shape: str) -> None
         "has coordinates that are no degrees": 1,
         "encloses no area": 3,
     }
+
+
+@pytest.mark.parametrize(
+    ("crs", "to", "first", "step", "off"),
+    [(WGS84, "EPSG:32632", (9.0, 50.0), 1e-4, (-90.0, 0.1)), ("EPSG:32632", WGS84, (5e5, 5e6), 10.0, (9e8, 5e6))],
+    ids=["far outside a zone", "a figure too many"],
+)
+def test_one_place_of_thousands_that_has_none_there_is_set_aside(
+    crs: str, to: str, first: tuple[float, float], step: float, off: tuple[float, float]
+) -> None:
+    """It lies where no sample of some hundred would look."""
+    places = [shapely.Point(first[0] + n * step, first[1]) for n in range(5_000)]
+    places[1_234] = shapely.Point(off)
+    found = do("reproject", layer_of(places, crs), crs=to)
+    assert found.inputs[0].set_aside.rows.tolist() == [1_234]
+
+
+def test_a_place_made_wrongly_does_not_balance(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The control takes what was made, and brings it back; 2 cm are seen."""
+    there = moving.moved
+    monkeypatch.setattr(moving, "moved", lambda shapes, move: there(shapes, lambda xy: np.add(move(xy), (0.02, 0.0))))
+    with pytest.raises(AccountError, match="there and back"):
+        do("reproject", here((9.0, 50.0)), crs="EPSG:32632")

@@ -17,7 +17,7 @@ import pyproj
 import shapely
 from pyproj.exceptions import ProjError
 
-from eskret.core.crs import crs_facts, degrees_of, extent_of, geographic_of, parse_crs, same_crs, way_of
+from eskret.core.crs import Extent, crs_facts, degrees_of, extent_of, geographic_of, parse_crs, same_crs, way_of
 from eskret.core.kernels.globe.course import following, most_bent
 from eskret.core.kernels.globe.planes import EARTH
 from eskret.core.kernels.globe.seam import HALF, SLACK, WHOLE, PoleWithin, at_seam, nowhere, running, wrapped
@@ -25,6 +25,8 @@ from eskret.core.kernels.ordinates import moved, one_with_measures, with_measure
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 
 _SAMPLE = 500
+_BESIDE = 10.0
+"""Degrees outside the area where a system is used within which its places still come back."""
 _BACK = 0.01
 """Metres within which a place must come back to where it was."""
 _STEEP = 1_000.0
@@ -100,8 +102,10 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
         bad = cut[invalid(out[cut]) & (dimension(out[cut]) == 2)]
         if len(bad):
             out[bad] = of_dimension(with_measures(_structured, out[bad]), np.full(len(bad), 2))
-    more, back = _without_place(ready, out, source, target, way)
+    middle = (middle_of(target) + WHOLE) % WHOLE if from_degrees else None
+    more = _without_place(ready, out, source, target, way, middle)
     lost = np.union1d(np.union1d(lost, more), off)
+    back = _back(ready, out, np.union1d(lost, cut), source, way, middle)
     return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back, target)
 
 
@@ -301,8 +305,8 @@ def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:
 
 
 def _without_place(
-    before: np.ndarray, after: np.ndarray, source: str, target: str, way: pyproj.Transformer
-) -> tuple[np.ndarray, float]:
+    before: np.ndarray, after: np.ndarray, source: str, target: str, way: pyproj.Transformer, middle: float | None
+) -> np.ndarray:
     """What has no place in the target: coordinates that are not finite, a scale without end, places that do not come back."""
     xy, owner = shapely.get_coordinates(after, return_index=True)
     lost = [owner[~np.isfinite(xy).all(axis=1)]]
@@ -312,16 +316,51 @@ def _without_place(
             high = np.flatnonzero((boxes > _NEAR_POLE).any(axis=1))
         old, of = shapely.get_coordinates(before[high], return_index=True)
         lost.append(high[of[_no_answer(old, target)]])
-    far = float("nan")
     if way.has_inverse and len(before):
-        some = np.unique(np.linspace(0, len(before) - 1, _SAMPLE).astype(np.int64))
-        edge = (middle_of(target) + WHOLE) % WHOLE if crs_facts(source).geographic else None
-        far, bad = _there_and_back(shapely.get_coordinates(before[some]), source, way, edge)
-        if bad.any():
+        where_used = _where_used(extent_of(before), source, target)
+        some = shapely.get_coordinates(before[_some(before)] if where_used else before)
+        if _astray(some, source, way, middle).any():
             old, of = shapely.get_coordinates(before, return_index=True)
-            far, bad = _there_and_back(old, source, way, edge)
-            lost.append(of[bad])
-    return np.unique(np.concatenate(lost)).astype(np.int64), far
+            lost.append(of[_astray(old, source, way, middle)])
+    return np.unique(np.concatenate(lost)).astype(np.int64)
+
+
+def _where_used(extent: Extent | None, source: str, target: str) -> bool:
+    """Whether an extent lies where both systems are used, or not far outside: there every place comes back, and trying some will do."""
+    degrees = degrees_of(extent, source)
+    if degrees is None:
+        return False
+    for bounds in (crs_facts(source).bounds, crs_facts(target).bounds):
+        if bounds is None or degrees[1] < bounds[1] - _BESIDE or degrees[3] > bounds[3] + _BESIDE:
+            return False
+        if degrees[0] < bounds[0] - _BESIDE or degrees[2] > bounds[2] + _BESIDE:
+            return False
+    return True
+
+
+def _some(shapes: np.ndarray) -> np.ndarray:
+    """Positions of some hundred, from first to last."""
+    return np.unique(np.linspace(0, max(len(shapes) - 1, 0), min(_SAMPLE, len(shapes))).astype(np.int64))
+
+
+def _back(
+    before: np.ndarray, after: np.ndarray, apart: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None
+) -> float:
+    """How many metres what was made is off at most once it is brought back, of some hundred shapes; without those ``apart``, which
+    have no place there or other vertices than they had. NaN where no way leads back."""
+    if not way.has_inverse:
+        return float("nan")
+    rows = np.setdiff1d(_some(before), apart)
+    old, new = shapely.get_coordinates(before[rows]), shapely.get_coordinates(after[rows])
+    if len(old) != len(new):
+        return float("inf")
+    try:
+        back = np.column_stack(way.transform(new[:, 0], new[:, 1], direction="INVERSE"))
+    except ProjError:
+        return float("nan")
+    metres, on_edge = _off(old, back, source, middle)
+    metres = np.where(np.isfinite(old).all(axis=1) & ~on_edge, metres, 0.0)
+    return float(np.where(np.isnan(metres), np.inf, metres).max(initial=0.0))
 
 
 def _no_answer(xy: np.ndarray, target: str) -> np.ndarray:
@@ -338,29 +377,31 @@ def _no_answer(xy: np.ndarray, target: str) -> np.ndarray:
     return out
 
 
-def _there_and_back(
-    xy: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None
-) -> tuple[float, np.ndarray]:
-    """How many metres places are off at most that come back at all, and which (bool) do not. The poles, and the edge of a map half a
-    turn from its ``middle``, have several places there, or are the one place from which no way leads back."""
+def _astray(xy: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None) -> np.ndarray:
+    """Which places (bool) do not come back to where they were."""
     try:
         there = way.transform(xy[:, 0], xy[:, 1])
         back = np.column_stack(way.transform(*there, direction="INVERSE"))
     except ProjError:
-        return float("nan"), np.zeros(len(xy), bool)
-    good = np.isfinite(xy).all(axis=1)
-    xy, off = np.where(good[:, None], xy, 0.0), np.where(good[:, None], back - np.where(good[:, None], xy, 0.0), np.nan)
+        return np.zeros(len(xy), bool)
+    metres, on_edge = _off(xy, back, source, middle)
+    return ~(metres <= _BACK) & ~on_edge
+
+
+def _off(xy: np.ndarray, back: np.ndarray, source: str, middle: float | None) -> tuple[np.ndarray, np.ndarray]:
+    """How many metres places are off (NaN where there is none to tell), and which (bool) lie where that tells nothing: the poles, and
+    the edge of a map half a turn from its ``middle``, have several places there, or are the one place from which no way leads
+    back."""
+    with np.errstate(invalid="ignore"):
+        off = np.where(np.isfinite(xy) & np.isfinite(back), back - xy, np.nan)
     facts = crs_facts(source)
-    edge = np.zeros(len(xy), bool)
-    if facts.geographic:
-        off = np.where(np.isfinite(off), off, np.nan)
-        off[:, 0] -= WHOLE * np.round(off[:, 0] / WHOLE)
-        off[:, 0] *= np.cos(np.radians(np.clip(xy[:, 1], -90, 90)))
-        metres = EARTH * np.radians(np.hypot(*off.T))
-        edge = np.abs(xy[:, 1]) > _NEAR_POLE
-        if middle is not None:
-            edge |= np.abs(np.abs((xy[:, 0] - middle + HALF) % WHOLE - HALF) - HALF) < 1e-6
-    else:
-        metres = np.hypot(*off.T) * (facts.unit_metres or 1.0)
-    bad = ~(metres <= _BACK) & ~edge
-    return float(np.nanmax(metres[~bad & ~edge], initial=0.0)), bad
+    on_edge = np.zeros(len(xy), bool)
+    if not facts.geographic:
+        return np.hypot(*off.T) * (facts.unit_metres or 1.0), on_edge
+    off[:, 0] -= WHOLE * np.round(off[:, 0] / WHOLE)
+    off[:, 0] *= np.cos(np.radians(np.clip(xy[:, 1], -90, 90)))
+    on_edge = np.abs(xy[:, 1]) > _NEAR_POLE
+    if middle is not None:
+        with np.errstate(invalid="ignore"):
+            on_edge |= np.abs(np.abs((xy[:, 0] - middle + HALF) % WHOLE - HALF) - HALF) < 1e-6
+    return EARTH * np.radians(np.hypot(*off.T)), on_edge
