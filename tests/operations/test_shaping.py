@@ -99,6 +99,12 @@ def test_clip_keeps_whole_cuts_and_sets_aside_each_with_its_reason() -> None:
     )
 
 
+def test_what_is_erased_wholly_lies_inside_also_where_it_shares_the_edge() -> None:
+    shapes = [square(0, 0, 100), square(300, 300, 100), square(1000, 0, 100), shapely.Point(E + 1000, N + 5)]
+    outcome = do("erase", layer_of(shapes), by=layer_of([square(0, 0)], key="x"))
+    assert rows(outcome, "n") == [2] and aside(outcome) == {"lies inside the area": 3}
+
+
 def test_slivers_are_left_out_by_area_and_by_length() -> None:
     shapes = [
         square(999.9, 0, 500),

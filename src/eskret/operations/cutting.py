@@ -79,8 +79,11 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     gone = found.apart & ~missing if side == "inside" else found.within
     wholly = "lies outside the area" if side == "inside" else "lies inside the area"
     piece = f"only a piece smaller than {settings.sliver} is left of it"
+    nothing = found.edge[~left & ~dropped]
+    # of what meets the edge and has nothing outside, all lies inside, up to the edge
+    whole = real(away[~left & ~dropped]) if side == "outside" else np.zeros(len(nothing), bool)
     aside = SetAside.from_reasons([
-        (wholly, np.flatnonzero(gone)), (TOUCHES, found.edge[~left & ~dropped]), (piece, found.edge[~left & dropped]),
+        (wholly, np.union1d(np.flatnonzero(gone), nothing[whole])), (TOUCHES, nothing[~whole]), (piece, found.edge[~left & dropped]),
         (other_layer.NO_PLACE, np.flatnonzero(missing)),
     ])  # fmt: skip
     out = layer.take(rows)
