@@ -16,7 +16,7 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
-from eskret.operations import figuring
+from eskret.operations import figuring, ground
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
@@ -103,6 +103,8 @@ class Dissolve(EachLayer):
 def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[ControlTotal, ...]:
     """What went in is what leaves and what lay on each other: the area of areas, the length of lines."""
     assert layer.geometry is not None and out.geometry is not None
+    if len(ground.nowhere_rows(layer)):
+        return ()  # what is nowhere on the globe has no size there, and nor has what lies on it; that is told
     sizes = sizes_of(layer.geometry, layer.crs)
     if len(joined.mended):
         # what a self-crossing shape measures depends on how it is read: its parts count as they are once mended, each by itself
@@ -125,7 +127,7 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
 
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
     assert layer.geometry is not None and out.geometry is not None
-    found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key)]
+    found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
     unit, factor = unit_of("length" if layer.kind is Kind.LINE else "area", layer.crs)
     if len(joined.overlapping):
         size = figure(float(joined.overlap.sum()) * factor, unit)

@@ -15,7 +15,7 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import layer_sizes, sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
-from eskret.operations import figuring, reshaped
+from eskret.operations import figuring, ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import Figures
@@ -66,17 +66,18 @@ class GatherParts(EachLayer):
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None)
         aside = figuring.without_value(groups, settings.by)
         controls = list(figuring.sums_agree(layer.table, used, table, wanted))
-        before, after = layer_sizes(layer), sizes_of(shapes, layer.crs)
+        # what is nowhere on the globe has no size there that could be added up
+        before, after, lost = layer_sizes(layer), sizes_of(shapes, layer.crs), ground.told_of_nowhere(layer)
         for name in ("length", "area"):
-            if before[name].any():
+            if before[name].any() and not lost:
                 unit, factor = unit_of(name, layer.crs)
                 whole = float(np.nansum(before[name][used])) * factor
                 controls.append(ControlTotal(name, unit, whole, float(np.nansum(after[name])) * factor))
-        remark = Remark(figuring.grown(groups.count, len(used)), layer.key)
+        remarks = [Remark(figuring.grown(groups.count, len(used)), layer.key), *lost]
         return Outcome(
             (out,), (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),), None,
-            (remark, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            (*remarks, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
         )  # fmt: skip
 
