@@ -22,7 +22,7 @@ from eskret.cli import app
 from eskret.core.kernels.globe import moving
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.layer import Kind, Layer
-from eskret.errors import AccountError
+from eskret.errors import AccountError, SettingError
 from tests.exact import KARNEY as REFERENCE
 from tests.exact import THERE_AND_BACK, close, same
 from tests.operations.helpers import UTM, aside, do, layer_of, refused, rows, said
@@ -506,3 +506,53 @@ def test_a_place_made_wrongly_does_not_balance(monkeypatch: pytest.MonkeyPatch) 
     monkeypatch.setattr(moving, "moved", lambda shapes, move: there(shapes, lambda xy: np.add(move(xy), (0.02, 0.0))))
     with pytest.raises(AccountError, match="there and back"):
         do("reproject", here((9.0, 50.0)), crs="EPSG:32632")
+
+
+@pytest.mark.parametrize("use", ["dissolve", "gather_parts"])
+def test_what_is_nowhere_on_the_globe_is_told_where_sizes_are_added_up(use: str) -> None:
+    """A shape of a million degrees has no area, and what lies beneath it none that could be added to it."""
+    found = do(use, layer_of([shapely.box(-1e6, -1e6, 1e6, 1e6), shapely.box(0, 0, 1e-6, 1e-6)], WGS84), by=[])
+    assert len(found.layers[0]) == 1 and "1 feature has coordinates that are no degrees" in said(found)
+
+
+@pytest.mark.parametrize("far", [float("inf"), 1e13])
+def test_what_is_endlessly_far_away_is_told_and_holds_nothing_up(far: float) -> None:
+    """There would be turns about the globe without end on the way there."""
+    found = do("connect_points", here((far, 0), (180, 90), (170, 80)))
+    assert "coordinates that are no degrees" in said(found)
+    line = layer_of([shapely.LineString([(0, 0), (far, 10)]), shapely.LineString([(179, 0), (181, 1)])], WGS84)
+    for use, settings in (("reproject", {"crs": "EPSG:3832"}), ("centre_points", {}), ("hull", {}),
+                          ("make_valid", {"long_edges": "short"})):  # fmt: skip
+        outcome = do(use, line, **settings)
+        assert len(outcome.layers[0]) + sum(aside(outcome).values()) == 2, use
+
+
+@pytest.mark.parametrize(
+    ("ending", "bad"), [("gpkg", float("inf")), ("gpkg", float("nan")), ("shp", -1.7976931348623157e308)]
+)
+def test_a_shape_with_coordinates_that_are_no_numbers_is_set_aside_where_it_is_loaded(
+    tmp_path: Path, ending: str, bad: float
+) -> None:
+    """It would make the length of all endless, and most operations fail; the largest number stands for none in some files."""
+    lines = [[(500_000, 5_000_000), (500_500, bad), (501_000, 5_000_000)], [(500_000, 5_000_000), (501_000, 5_000_000)]]
+    shapes = shapely.to_wkb(np.array([shapely.LineString(c) for c in lines], object))
+    pyogrio.raw.write(tmp_path / f"in.{ending}", shapes, [np.array([1, 2])], ["n"], geometry_type="LineString", crs=UTM)
+    for use, *settings in (
+        ("simplify", "--tolerance", "1 m"),
+        ("densify", "--longest", "10 m"),
+        ("find_gaps",),
+        ("hull",),
+    ):
+        to = str(tmp_path / f"{use}.gpkg")
+        said = CliRunner().invoke(app, ["do", use, str(tmp_path / f"in.{ending}"), *settings, "--out", to])
+        assert said.exit_code == 0 and "1 · has coordinates that are no numbers" in said.output, said.output
+
+
+def test_corners_that_no_memory_holds_are_refused() -> None:
+    for crs, far in ((UTM, 1e6), (WGS84, 80)):
+        with pytest.raises(SettingError, match="corners and more"):
+            do(
+                "densify",
+                layer_of([shapely.LineString([(0, 0), (far, far)])], crs),
+                longest="1 mm",
+            )

@@ -40,6 +40,10 @@ class State(StrEnum):
     FAILED = "failed"
 
 
+Reason = tuple[str, np.ndarray]
+"""Why rows are set aside, and their positions (int64)."""
+
+
 @dataclass(frozen=True)
 class SetAside:
     """Rows set aside: positions in the input (int64, ascending) and, for each, a number into ``reasons``."""
@@ -49,7 +53,7 @@ class SetAside:
     reasons: tuple[str, ...] = ()
 
     @classmethod
-    def from_reasons(cls, by_reason: Sequence[tuple[str, np.ndarray]]) -> SetAside:
+    def from_reasons(cls, by_reason: Sequence[Reason]) -> SetAside:
         """Build from pairs of reason and positions; a reason without rows is left out.
 
         Raises

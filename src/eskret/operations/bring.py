@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, Remark
+from eskret.core.account import ControlTotal, Reason, Remark
 from eskret.core.crs import crs_facts, degrees_of, extent_of, same_crs, transformation
 from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
 from eskret.core.kernels.globe.seam import jumps
@@ -27,20 +27,33 @@ JUMPED, JUMPED_MUCH = 0.0025, 0.01
 """The share by which a total is another one in a new system from which on it is told, and asks for a look."""
 
 
-def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remark]]:
-    """The layer in the workflow's CRS; rows that have no place there are taken out.
+_ENDLESS = 1e15
+"""Some files write the largest number there is where they have none."""
+NO_NUMBERS = "has coordinates that are no numbers, or endless"
+
+
+def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Remark]]:
+    """The layer as it goes into a workflow, in its CRS; rows that have no place there are taken out, and those that have none
+    anywhere.
 
     Returns
     -------
-    The layer, the positions (int64) of the rows taken out, and what there is to say.
+    The layer, the positions (int64) of the rows taken out with the reason, and what there is to say.
 
     Raises
     ------
     InputError : the layer declares no CRS and the workflow has one.
     """
-    nothing = np.empty(0, np.int64)
-    if not layer.drawn or context.crs is None or same_crs(layer.crs, context.crs):
-        return layer, nothing, []
+    if not layer.drawn:
+        return layer, [], []
+    off = _without_numbers(layer)
+    kept = remaining(len(layer), off)
+    reasons: list[Reason] = [(NO_NUMBERS, off)] if len(off) else []
+    if len(off):
+        layer = layer.take(kept)
+    remarks = [Remark(f"{counted(len(off), 'feature')} set aside: {NO_NUMBERS}", look=True)] if len(off) else []
+    if context.crs is None or same_crs(layer.crs, context.crs):
+        return layer, reasons, remarks
     if layer.crs is None:
         raise InputError(
             "no coordinate system is declared", place=layer.origin,
@@ -49,7 +62,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     assert layer.geometry is not None
     extent = extent_of(layer.geometry)
     way = transformation(layer.crs, context.crs, extent)
-    remarks = [Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse)]
+    remarks.append(Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse))
     doubt = outside_words(extent, layer.crs, context.crs)
     if doubt:
         remarks.append(Remark(doubt, look=True))
@@ -59,7 +72,23 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, np.ndarray, list[Remar
     layer = replace(layer, geometry=found.geometry, crs=context.crs)
     if len(lost):
         layer = layer.take(remaining(len(layer), lost))
-    return layer, lost, remarks
+        reasons.append((f"cannot be brought to {context.crs}", kept[lost]))
+    return layer, reasons, remarks
+
+
+def _without_numbers(layer: Layer) -> np.ndarray:
+    """Positions (int64) of features with coordinates that are not finite, or so large that no place has them: no operation could make
+    anything of them, and one alone takes the figures of all along."""
+    with np.errstate(invalid="ignore"):
+        suspect = ~(np.abs(layer.bounds()) < _ENDLESS).all(axis=1)
+    if layer.encoded is None or layer.encoded.array is not None:
+        # a vertex between others that is no number does not show in a box
+        suspect |= ~np.isfinite(shapely.length(layer.geometry))
+    rows = np.flatnonzero(suspect)
+    if not len(rows):
+        return rows
+    xy, of = shapely.get_coordinates(layer.shapes(rows), return_index=True)
+    return np.asarray(np.unique(rows[of[~(np.abs(xy) < _ENDLESS).all(axis=1)]]))
 
 
 def wide_edges(layer: Layer) -> list[Remark]:
@@ -95,7 +124,7 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
         crossed = int(invalid(found.geometry).sum()) - int(invalid(layer.shapes(np.arange(len(layer)))).sum())
         if crossed > 0:
             out.append(
-                Remark(f"{counted(crossed, 'shape crosses', 'shapes cross')} itself for it", layer.key, look=True)
+                Remark(f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True)
             )
     out += _jump(layer, found)
     if layer.kind is not Kind.TABLE and _tall(layer):

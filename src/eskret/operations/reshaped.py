@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
+from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Remark, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real
 from eskret.core.layer import Kind, Layer, LayerFacts
@@ -19,8 +19,6 @@ from eskret.core.totals import totals_of
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import setting
-
-Reason = tuple[str, np.ndarray]
 
 
 def length_setting(label: str, help: str, example: str, **more: Any) -> Any:

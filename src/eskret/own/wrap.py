@@ -316,10 +316,8 @@ class OwnSource(OwnOperation, Source):
             brought, lost, told = bring(layer, context)
             made.append(brought)
             remarks += [replace(r, layer=layer.key) for r in told]
-            if len(lost):
-                remarks.append(
-                    Remark(f"{len(lost)} of its features cannot be brought to {context.crs}", layer.key, look=True)
-                )
+            remarks += [Remark(f"{counted(len(rows), 'feature')} left out: {reason}", layer.key, look=True)
+                        for reason, rows in lost]  # fmt: skip
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
         return [Outcome(tuple(made), (), outputs, None, tuple(remarks))]
 

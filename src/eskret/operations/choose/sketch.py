@@ -100,8 +100,8 @@ def _layer(settings: Any, context: Context) -> tuple[Layer, list[Remark]]:
     wrong = shapely.is_valid_reason(geometry)[invalid(geometry)]
     remarks += [Remark(f"a shape is not valid: {reason}", key, look=True) for reason in dict.fromkeys(wrong)]
     layer, lost, said = bring(layer, context)
-    if len(lost):
-        raise InputError(f"a shape cannot be brought to {context.crs}", place=key, way_out="Check its coordinates")
+    if lost:
+        raise InputError(f"a shape {lost[0][0]}", place=key, way_out="Check its coordinates")
     return layer, remarks + [replace(r, layer=key) for r in said]
 
 

@@ -103,8 +103,7 @@ class Fetch(Source):
         aside = [("its geometry cannot be read", bad)]
         kept = remaining(len(found.features), bad)
         layer, lost, remarks = bring(layer, context)
-        if len(lost):
-            aside.append((f"cannot be brought to {context.crs}", kept[lost]))
+        aside += [(reason, kept[rows]) for reason, rows in lost]
         account = InputAccount("files", layer.key, len(found.features), SetAside.from_reasons(aside))
         output = OutputAccount(layer.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=layer.key) for r in remarks)

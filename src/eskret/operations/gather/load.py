@@ -275,8 +275,7 @@ class Load(Source):
         remarks += wide_edges(layer)
         layer, lost, more = bring(layer, context)
         remarks += more
-        if len(lost):
-            aside.append((f"cannot be brought to {context.crs}", lost if record is None else record[lost]))
+        aside += [(reason, rows if record is None else record[rows]) for reason, rows in lost]
         if layer.crs and crs_facts(layer.crs).geographic and out_of_range(layer.extent(), layer.crs):
             remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
         if layer.drawn and layer.crs is None:

@@ -169,10 +169,9 @@ class LoadCoordinates(Source):
         remarks += _doubts(layer, settings)
         layer, lost, said = bring(layer, context)
         remarks += said
-        if len(lost) and settings.shape == "points":
-            aside.append((f"cannot be brought to {context.crs}", used[lost]))
-        elif len(lost):
-            raise EskretError(f"a shape cannot be brought to {context.crs}", place=str(path), way_out="Check its CRS")
+        if lost and settings.shape != "points":
+            raise EskretError(f"a shape {lost[0][0]}", place=str(path), way_out="Check its CRS")
+        aside += [(reason, used[rows]) for reason, rows in lost]
         account = InputAccount("files", key, len(rows.xyz), SetAside.from_reasons(aside))
         output = OutputAccount(key, len(layer), totals_of(layer, context.totals))
         relation = None if settings.shape == "points" else Relation.GROUPED

@@ -18,7 +18,7 @@ from eskret.core.kernels.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError
+from eskret.errors import CrsError, SettingError
 from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
@@ -63,13 +63,24 @@ class Densify(EachLayer):
             remarks.append(Remark("stretches are measured along the ellipsoid", layer.key))
         length, unit = _on_ground(crs), crs_facts(crs).unit_metres or 1.0
 
+        def fits(many: float) -> None:
+            if not many <= _MOST:
+                raise SettingError(
+                    f"stretches of {settings.longest} would put in {many:,.0f} corners and more", place=layer.key,
+                    setting="longest", way_out="Take a longer stretch, or look for a shape that is much too large",
+                )  # fmt: skip
+
         def count(begin: np.ndarray, end: np.ndarray, row: np.ndarray) -> np.ndarray:
-            return np.asarray(np.ceil(length(begin, end) / metres * (1 - 1e-12)))
+            found = np.ceil(length(begin, end) / metres * (1 - 1e-12))
+            fits(float(np.nansum(found)))
+            return np.asarray(found)
 
         shapes = np.full(len(layer), None, object)
 
         def some(start: int, stop: int) -> None:
             given = layer.geometry[start:stop]  # type: ignore[index]
+            if not along:
+                fits(float(np.nansum(shapely.length(given))) * unit / metres)
             shapes[start:stop] = (
                 split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
             )
@@ -81,6 +92,8 @@ class Densify(EachLayer):
         return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
 
 
+_MOST = 5e7
+"""Corners put into some thousand features at once, beyond which no memory would hold them."""
 _Length = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 

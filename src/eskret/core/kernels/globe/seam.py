@@ -20,6 +20,8 @@ WHOLE, HALF = 360.0, 180.0
 SLACK = 1e-9
 """Degrees within which a longitude counts as that of the meridian; a tenth of a millimetre."""
 
+_FAR = 10 * WHOLE
+
 PoleWithin = Callable[[int, int], int]
 """Of a part and one of its rings: 1 where the north pole lies within the ring, -1 for the south pole, 0 where it is not known."""
 
@@ -121,19 +123,26 @@ def wrapped(
 
     Returns
     -------
-    The shapes, valid, and the positions (int64) of those that were cut or closed.
+    The shapes, valid, and the positions (int64) of those that were cut or closed. What is endlessly far away stays as it is.
     """
     shapes = snapped(shapes)
     out = shapes.copy()
     boxes = shapely.bounds(shapes).reshape(-1, 4)
     with np.errstate(invalid="ignore"):
         beyond = (boxes[:, 0] < -HALF) | (boxes[:, 2] > HALF)
-    suspect = np.flatnonzero(beyond | (_with_edges(shapes, lambda step: step > HALF + SLACK) if short_way else False))
+    beyond |= _with_edges(shapes, lambda step: step > HALF + SLACK) if short_way else False
+    suspect = np.flatnonzero(beyond & _somewhere(boxes))
     for row in suspect.tolist():
         out[row] = one_with_measures(
             partial(_wrapped, pole=pole(row) if pole is not None else _unknown, short_way=short_way), shapes[[row]]
         )
     return out, suspect.astype(np.int64)
+
+
+def _somewhere(boxes: np.ndarray) -> np.ndarray:
+    """Which boxes (bool) are finite and not so far away that there would be turns without end between."""
+    with np.errstate(invalid="ignore"):
+        return np.asarray(np.isfinite(boxes).all(axis=1) & (np.abs(boxes[:, [0, 2]]).max(axis=1, initial=0.0) <= _FAR))
 
 
 def _unknown(part: int, ring: int) -> int:
@@ -246,7 +255,7 @@ def running(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     shapes = snapped(shapes)
     boxes = shapely.bounds(shapes).reshape(-1, 4)
     with np.errstate(invalid="ignore"):
-        suspect = np.flatnonzero((boxes[:, 0] <= -HALF + SLACK) & (boxes[:, 2] >= HALF - SLACK))
+        suspect = np.flatnonzero((boxes[:, 0] <= -HALF + SLACK) & (boxes[:, 2] >= HALF - SLACK) & _somewhere(boxes))
     out, done = shapes.copy(), []
     for row in suspect.tolist():
         made = one_with_measures(_joined_one, shapes[[row]])
