@@ -158,7 +158,7 @@ class ConnectPoints(EachLayer):
             )
         ]
         if len(across):
-            text = f"{counted(len(across), 'shape goes', 'shapes go')} over 180 degrees, where it is cut"
+            text = f"cut at 180 degrees: {counted(len(across), 'shape')}"
             remarks.append(Remark(text, layer.key))
         remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:

@@ -156,10 +156,10 @@ def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float)
         text = f"{counted(len(found.moved) // 2, 'gap')} closed, the widest {widest}"
         out.append(Remark(text, layer.key))
     if len(found.open):
-        out.append(Remark(f"{counted(len(found.open), 'line')} stay open", layer.key, look=True))
+        out.append(Remark(f"{counted(len(found.open), 'line stays', 'lines stay')} open", layer.key, look=True))
     bad = int((invalid(polygons)).sum()) if len(polygons) else 0
     if bad:
-        out.append(Remark(f"{counted(bad, 'area')} cross themselves; Make valid mends them", layer.key, look=True))
+        out.append(Remark(f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that", layer.key, look=True))
     return out
 
 
