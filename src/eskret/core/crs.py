@@ -5,6 +5,7 @@ from __future__ import annotations
 import warnings
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import TypeGuard
 
 import numpy as np
 import pyproj
@@ -211,8 +212,13 @@ def extent_of(geometry: np.ndarray) -> Extent | None:
     return float(low[0]), float(low[1]), float(high[0]), float(high[1])
 
 
+def is_geographic(crs: str | None) -> TypeGuard[str]:
+    """Whether a CRS is known and its coordinates are longitudes and latitudes."""
+    return crs is not None and crs_facts(crs).geographic
+
+
 def out_of_range(extent: tuple[float, float, float, float] | None, crs: str | None) -> bool:
     """Whether coordinates cannot be degrees although the CRS says so."""
-    if extent is None or crs is None or not crs_facts(crs).geographic:
+    if extent is None or not is_geographic(crs):
         return False
     return extent[0] < -360.001 or extent[2] > 360.001 or extent[1] < -90.001 or extent[3] > 90.001

@@ -11,7 +11,7 @@ from collections.abc import Callable
 import numpy as np
 import shapely
 
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
 from eskret.core.kernels.parts import dimension, single_parts
 from eskret.core.layer import Kind, Layer
@@ -23,7 +23,7 @@ Measure = Callable[[np.ndarray], np.ndarray]
 
 def measures_of(crs: str | None) -> dict[str, Measure]:
     """How ``length`` and ``area`` are measured in a CRS."""
-    if crs is None or not crs_facts(crs).geographic:
+    if not is_geographic(crs):
         return {"length": shapely.length, "area": shapely.area}
     on = ellipsoid_of(crs)
     return {"length": lambda shapes: lengths(shapes, on), "area": lambda shapes: areas(shapes, on)}
@@ -48,7 +48,7 @@ def sizes_of(geometry: np.ndarray, crs: str | None) -> Sizes:
 
 def layer_sizes(layer: Layer) -> Sizes:
     """Sizes of a layer's features, without making shapes where the binary tells."""
-    degrees = layer.crs is not None and crs_facts(layer.crs).geographic
+    degrees = is_geographic(layer.crs)
     if layer.encoded is not None and layer.encoded.array is None and layer.encoded.sizes is not None and not degrees:
         name = "area" if layer.kind is Kind.AREA else "length"
         zero = np.zeros(len(layer))

@@ -21,7 +21,7 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.account import Remark
-from eskret.core.crs import crs_code, crs_facts, parse_crs
+from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
 from eskret.core.encoded import Encoded, decode, plain, slices
 from eskret.core.kernels.curves import curved_rows, straight
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
@@ -597,7 +597,7 @@ def _losses(declared: str | None) -> list[Remark]:
 
 def straight_words(crs: str | None) -> str:
     """How far a chord may be from its arc, for a person."""
-    if crs and crs_facts(crs).geographic:
+    if is_geographic(crs):
         return "a hundred-millionth of a degree"
     return "1 mm" if _unit(crs) else "a thousandth of its unit"
 
@@ -608,7 +608,7 @@ def without_curves(path: Path, binary: pa.ChunkedArray, crs: str | None) -> tupl
     if not len(rows):
         return binary, 0
     values = [b for chunk in binary.chunks for b in slices(chunk)]
-    tolerance = _DEGREES if crs and crs_facts(crs).geographic else 0.001 / (_unit(crs) or 1.0)
+    tolerance = _DEGREES if is_geographic(crs) else 0.001 / (_unit(crs) or 1.0)
     had = 0
     try:
         for row in rows:

@@ -8,7 +8,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import ControlTotal, Reason, Remark
-from eskret.core.crs import crs_facts, degrees_of, extent_of, same_crs, transformation
+from eskret.core.crs import crs_facts, degrees_of, extent_of, is_geographic, same_crs, transformation
 from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.kernels.parts import invalid
@@ -94,7 +94,7 @@ def _without_numbers(layer: Layer) -> np.ndarray:
 def wide_edges(layer: Layer) -> list[Remark]:
     """What to say of edges in degrees that are longer than half a turn: drawn as they are, they go the long way round."""
     extent = layer.extent() if layer.drawn and layer.kind is not Kind.POINT else None
-    if extent is None or layer.crs is None or not crs_facts(layer.crs).geographic or extent[2] - extent[0] <= 180.0:
+    if extent is None or not is_geographic(layer.crs) or extent[2] - extent[0] <= 180.0:
         return []
     assert layer.geometry is not None
     many = int(jumps(layer.geometry).sum())
@@ -124,7 +124,11 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
         crossed = int(invalid(found.geometry).sum()) - int(invalid(layer.shapes(np.arange(len(layer)))).sum())
         if crossed > 0:
             out.append(
-                Remark(f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True)
+                Remark(
+                    f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it",
+                    layer.key,
+                    look=True,
+                )
             )
     out += _jump(layer, found)
     if layer.kind is not Kind.TABLE and _tall(layer):

@@ -10,14 +10,13 @@ import numpy as np
 import shapely
 
 from eskret.core.account import InputAccount, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.globe.nearest import nearest
 from eskret.core.kernels.parts import invalid, made_valid
 from eskret.core.kernels.place import Relation, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError
 from eskret.operations import ground, other_layer
 from eskret.operations.base import Context, Finding, Level
 from eskret.operations.settings import setting
@@ -143,7 +142,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         remarks += [*ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
     else:
         relation = Relation(settings.relation)
-        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        globe = is_geographic(layer.crs)
         if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
             others = np.array([shapely.union_all(made_valid(others))], object)
         xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
@@ -160,10 +159,9 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
 def _near(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> np.ndarray:
     distance = parse_length(settings.distance).si
     assert layer.geometry is not None
-    if layer.crs is None:
-        raise CrsError("without a coordinate system a distance means nothing", place=layer.key)
-    if ground.on_ellipsoid(layer.crs, settings.along):
-        below = ground.ground_of(layer.crs)
+    crs = ground.crs_of(layer)
+    if ground.on_ellipsoid(crs, settings.along):
+        below = ground.ground_of(crs)
         partner, _ = nearest(below.there(layer.geometry), below.there(others), below.on, distance, context.watch)
         return partner >= 0
-    return near(layer.geometry, others, distance / (crs_facts(layer.crs).unit_metres or 1.0), context.watch)
+    return near(layer.geometry, others, distance / (crs_facts(crs).unit_metres or 1.0), context.watch)

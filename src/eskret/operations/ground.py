@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Remark
-from eskret.core.crs import crs_facts, for_looking_only, geographic_of
+from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geographic
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid, ellipsoid_of
 from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.kernels.globe.seam import nowhere, snapped
@@ -18,6 +18,7 @@ from eskret.core.kernels.measuring import scale_error
 from eskret.core.kernels.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import counted
+from eskret.errors import CrsError
 from eskret.operations.base import Finding, Level
 from eskret.operations.settings import setting
 
@@ -36,6 +37,21 @@ def along_setting(what: str = "Distance along", **more: Any) -> Any:
                  "geodesic": "the ellipsoid"},
         help="Degrees, and the square map of the whole world, are no measure: there it is the ellipsoid unless you say otherwise.",
     )  # fmt: skip
+
+
+def crs_of(layer: Layer) -> str:
+    """The CRS of a layer in which a distance is taken.
+
+    Raises
+    ------
+    CrsError : it has none.
+    """
+    if layer.crs is None:
+        raise CrsError(
+            "without a coordinate system a distance means nothing", place=layer.key,
+            way_out="Say it where the layer is loaded",
+        )  # fmt: skip
+    return layer.crs
 
 
 def on_ellipsoid(crs: str | None, along: str) -> bool:
@@ -105,7 +121,7 @@ NOWHERE = "has coordinates that are no degrees"
 
 def nowhere_rows(layer: Layer) -> np.ndarray:
     """Positions (int64) of features in degrees that are nowhere on the globe."""
-    if layer.crs is None or layer.geometry is None or not crs_facts(layer.crs).geographic:
+    if layer.geometry is None or not is_geographic(layer.crs):
         return np.empty(0, np.int64)
     return np.flatnonzero(nowhere(layer.geometry))
 
@@ -140,7 +156,7 @@ def plane_of(shapes: np.ndarray, crs: str | None, along: str, tolerance: float =
     CrsError : no CRS, or one without a unit of length.
     """
     if crs is None or crs_facts(crs).geographic or not on_ellipsoid(crs, along):
-        sound = on_the_globe(shapes) if crs is not None and crs_facts(crs).geographic else shapes
+        sound = on_the_globe(shapes) if is_geographic(crs) else shapes
         return plane_for(sound, crs, tolerance)
     below = ground_of(crs)
     within = tolerance if np.isfinite(tolerance) else None

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from eskret.core.account import InputAccount, Remark, SetAside
-from eskret.core.crs import crs_facts, same_crs, transformation
+from eskret.core.crs import crs_facts, is_geographic, same_crs, transformation
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.meeting import laid_about
 from eskret.core.kernels.globe.moving import reproject_whole
@@ -135,7 +135,7 @@ def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
     """As ``brought_to``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
     geometry, said = brought_to(other, layer)
     extent = layer.extent()
-    if layer.crs is None or extent is None or not crs_facts(layer.crs).geographic:
+    if extent is None or not is_geographic(layer.crs):
         return geometry, said
     return laid_about(geometry, extent[0], extent[2]), said
 

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.kernels.chunks import real
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
@@ -39,7 +39,7 @@ def measured(facts: LayerFacts, setting: str) -> list[Finding]:
     if not out and facts.crs is None:
         text = f"{facts.key}: without a coordinate system a distance means nothing. Say it where the layer is loaded."
         out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
-    elif not out and facts.crs and crs_facts(facts.crs).geographic:
+    elif not out and is_geographic(facts.crs):
         text = f"{facts.key}: its coordinates are degrees; the distance is measured along the ellipsoid."
         out.append(Finding(Level.NOTE, text, layer=facts.key))
     return out

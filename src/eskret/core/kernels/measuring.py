@@ -12,7 +12,7 @@ import numpy as np
 import pyproj
 import shapely
 
-from eskret.core.crs import crs_facts, geographic_of, parse_crs
+from eskret.core.crs import crs_facts, geographic_of, is_geographic, parse_crs
 from eskret.core.kernels.chunks import Watch
 from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
 from eskret.core.kernels.globe.moving import reproject, reproject_whole
@@ -105,7 +105,7 @@ def bearings(geometry: np.ndarray, crs: str | None) -> np.ndarray:
     lines = shapely.get_geometry(geometry[at], 0)
     a = shapely.get_coordinates(shapely.get_point(lines, 0)).reshape(-1, 2)
     b = shapely.get_coordinates(shapely.get_point(lines, -1)).reshape(-1, 2)
-    if crs and crs_facts(crs).geographic:
+    if is_geographic(crs):
         geod = geod_of(crs)
         found = np.asarray(geod.inv(a[:, 0], a[:, 1], b[:, 0], b[:, 1])[0])
     else:

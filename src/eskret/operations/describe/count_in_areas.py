@@ -11,7 +11,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.meeting import centres
@@ -85,7 +85,7 @@ class CountInAreas(EachLayer):
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))
-        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        globe = is_geographic(layer.crs)
         inside = others.geometry
         if settings.where == "centre":
             inside = centres(others.geometry) if globe else shapely.centroid(others.geometry)

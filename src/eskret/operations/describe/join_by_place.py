@@ -9,7 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.overlay import common, meeting
 from eskret.core.layer import Layer, LayerFacts
@@ -106,7 +106,7 @@ class JoinByPlace(EachLayer):
             order = np.lexsort((pieces.right, -(sizes["length"] + sizes["area"]), pieces.left))
             a, b = pieces.left[order], pieces.right[order]
         else:
-            globe = layer.crs is not None and crs_facts(layer.crs).geographic
+            globe = is_geographic(layer.crs)
             a, b = meeting(left, others.geometry, context.watch, relation=settings.relation, globe=globe)
         pairs = pairing.Pairs(there[a], others.rows[b])
         having = np.unique(pairs.row)

@@ -11,7 +11,7 @@ import shapely
 from pydantic import field_validator, model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error, straight
@@ -211,7 +211,7 @@ def _figure(layer: Layer, what: str) -> np.ndarray:
         return bearings(layer.geometry, layer.crs)
     if what in ("x", "y"):
         middle = np.full(len(layer), np.nan)
-        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        globe = is_geographic(layer.crs)
         at = centres(layer.geometry[there]) if globe else shapely.centroid(layer.geometry[there])
         middle[there] = shapely.get_x(at) if what == "x" else shapely.get_y(at)
         return middle

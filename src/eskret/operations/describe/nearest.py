@@ -19,7 +19,6 @@ from eskret.core.measures import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted, figure
-from eskret.errors import CrsError
 from eskret.operations import figuring, ground, other_layer, pairing, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -118,13 +117,11 @@ def _nearest(layer: Layer, others: np.ndarray, settings: Any, context: Context) 
     """For every row the position of the nearest (-1 for none) and metres to it (NaN)."""
     assert layer.geometry is not None
     limit = parse_length(settings.within).si if settings.within else None
-    if layer.crs is None:
-        raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
-                       way_out="Say it where the layer is loaded")  # fmt: skip
-    if ground.on_ellipsoid(layer.crs, settings.along):
-        below = ground.ground_of(layer.crs)
+    crs = ground.crs_of(layer)
+    if ground.on_ellipsoid(crs, settings.along):
+        below = ground.ground_of(crs)
         return on_globe.nearest(below.there(layer.geometry), below.there(others), below.on, limit, context.watch)
-    return _in_plane(layer.geometry, others, crs_facts(layer.crs).unit_metres or 1.0, limit, context)
+    return _in_plane(layer.geometry, others, crs_facts(crs).unit_metres or 1.0, limit, context)
 
 
 def _in_plane(

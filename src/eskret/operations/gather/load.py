@@ -16,7 +16,7 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts, out_of_range, same_crs, transformation
+from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
@@ -276,7 +276,7 @@ class Load(Source):
         layer, lost, more = bring(layer, context)
         remarks += more
         aside += [(reason, rows if record is None else record[rows]) for reason, rows in lost]
-        if layer.crs and crs_facts(layer.crs).geographic and out_of_range(layer.extent(), layer.crs):
+        if is_geographic(layer.crs) and out_of_range(layer.extent(), layer.crs):
             remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
         if layer.drawn and layer.crs is None:
             remarks.append(Remark("no coordinate system is declared", look=True))

@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import ControlTotal, Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
 from eskret.core.kernels.globe.grow import Grown, grow, tolerance_of, too_far
@@ -75,9 +75,7 @@ class Buffer(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        if layer.crs is None:
-            raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
-                           way_out="Say it where the layer is loaded")  # fmt: skip
+        crs = ground.crs_of(layer)
         metres = parse_length(settings.distance).si
 
         def buffer(shapes: np.ndarray, distance: np.ndarray | float) -> np.ndarray:
@@ -87,13 +85,13 @@ class Buffer(EachLayer):
             return of_dimension(found, np.full(len(found), 2))
 
         remarks = ground.remarks_of(layer, settings.along)
-        if ground.on_ellipsoid(layer.crs, settings.along):
+        if ground.on_ellipsoid(crs, settings.along):
             if too_far(metres):
                 raise SettingError(TOO_FAR, place=layer.key, setting="distance")
             shapes, more = self._on_ellipsoid(layer, settings, metres, buffer, context)
             remarks += more
         else:
-            unit = crs_facts(layer.crs).unit_metres
+            unit = crs_facts(crs).unit_metres
             if not unit:
                 raise CrsError("the unit of its coordinates is not known", place=layer.key)
             shapes = np.full(len(layer), None, object)
@@ -148,7 +146,7 @@ def _held(layer: Layer, shapes: np.ndarray, metres: float) -> tuple[ControlTotal
     if not len(rows):
         return ()
     before, after = geometry[rows], shapes[rows]
-    if layer.crs is not None and crs_facts(layer.crs).geographic:
+    if is_geographic(layer.crs):
         before, _ = wrapped(before, short_way=False)  # areas that grew lie between -180 and 180
     inner, outer = (before, after) if metres > 0 else (after, before)
     good = shapely.covers(outer, inner)

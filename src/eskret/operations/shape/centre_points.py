@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Relation
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.kernels.globe.seam import running, wrapped
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
@@ -47,7 +47,7 @@ class CentrePoints(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        globe = layer.crs is not None and crs_facts(layer.crs).geographic
+        globe = is_geographic(layer.crs)
         # what was cut at 180 degrees has its middle there, not on the other side of the globe
         whole, across = running(layer.geometry) if globe else (layer.geometry, np.empty(0, np.int64))
         if settings.where == "mass":

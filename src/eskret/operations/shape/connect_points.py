@@ -10,7 +10,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import legs, lines, ways
 from eskret.core.kernels.globe.seam import wrapped
@@ -133,7 +133,7 @@ class ConnectPoints(EachLayer):
             columns.append(column)
             names.append(name)
         drawn = shapes
-        if len(shapes) and layer.crs and crs_facts(layer.crs).geographic:
+        if len(shapes) and is_geographic(layer.crs):
             # a leg is the short way from a point to the next, also over 180 degrees
             shapes, across = wrapped(shapes)
         else:

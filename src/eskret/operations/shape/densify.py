@@ -18,7 +18,7 @@ from eskret.core.kernels.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
-from eskret.errors import CrsError, SettingError
+from eskret.errors import SettingError
 from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
@@ -53,10 +53,7 @@ class Densify(EachLayer):
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        if layer.crs is None:
-            raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
-                           way_out="Say it where the layer is loaded")  # fmt: skip
-        metres, crs = parse_length(settings.longest).si, layer.crs
+        metres, crs = parse_length(settings.longest).si, ground.crs_of(layer)
         remarks = ground.remarks_of(layer, settings.along)
         along = ground.on_ellipsoid(crs, settings.along)
         if along:

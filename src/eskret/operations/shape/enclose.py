@@ -159,7 +159,13 @@ def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float)
         out.append(Remark(f"{counted(len(found.open), 'line stays', 'lines stay')} open", layer.key, look=True))
     bad = int((invalid(polygons)).sum()) if len(polygons) else 0
     if bad:
-        out.append(Remark(f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that", layer.key, look=True))
+        out.append(
+            Remark(
+                f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that",
+                layer.key,
+                look=True,
+            )
+        )
     return out
 
 

@@ -10,7 +10,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.around import around_on_globe
@@ -135,7 +135,7 @@ def _count_name(by: list[str]) -> str:
 def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarray, list[Remark]]:
     """The shapes around some others. Of degrees, what goes over 180 degrees is taken together there, what lies all round a pole
     holds it, and what has a size of its own, a circle or a turned box, is drawn on the ground."""
-    if layer.crs is None or not crs_facts(layer.crs).geographic:
+    if not is_geographic(layer.crs):
         return _drawn_around(geometry, settings), []
     on, geometry = ellipsoid_of(layer.crs), ground.on_the_globe(geometry)
     if settings.shape in ("circle", "turned box"):

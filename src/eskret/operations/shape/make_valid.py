@@ -11,7 +11,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Altered, Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.kernels import antimeridian
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension
@@ -64,7 +64,7 @@ class MakeValid(EachLayer):
         there = ~shapely.is_missing(layer.geometry)
         shapes = np.array(layer.geometry, object)
         turned = np.empty(0, np.int64)
-        if settings.long_edges == "short" and layer.crs and crs_facts(layer.crs).geographic:
+        if settings.long_edges == "short" and is_geographic(layer.crs):
             wide = np.flatnonzero(jumps(shapes))
             shapes[wide], made = antimeridian.cut(shapes[wide])
             turned = wide[made]

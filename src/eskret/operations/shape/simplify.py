@@ -9,7 +9,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import in_chunks
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
 from eskret.core.kernels.globe.seam import running, wrapped
@@ -20,7 +20,7 @@ from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, figure
-from eskret.errors import CrsError, SettingError
+from eskret.errors import SettingError
 from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -84,7 +84,7 @@ class Simplify(EachLayer):
         metres = parse_length(settings.tolerance).si
         scales, remarks = _scales(layer, settings)
 
-        degrees = layer.crs is not None and crs_facts(layer.crs).geographic
+        degrees = is_geographic(layer.crs)
 
         def some(start: int, stop: int) -> None:
             given = layer.geometry[start:stop]  # type: ignore[index]
@@ -125,15 +125,13 @@ class Simplify(EachLayer):
 def _scales(layer: Layer, settings: Any) -> tuple[np.ndarray | float, list[Remark]]:
     """How many metres a unit of the layer's plane is: a figure for all, or of x and y for each feature, at most; and what there is
     to say of it."""
-    if layer.crs is None:
-        raise CrsError("without a coordinate system a distance means nothing", place=layer.key,
-                       way_out="Say it where the layer is loaded")  # fmt: skip
-    facts = crs_facts(layer.crs)
+    crs = ground.crs_of(layer)
+    facts = crs_facts(crs)
     if facts.geographic:
         text = "measured in degrees as wide as they are nearest to the equator, so that no course changes further than said"
-        return degree_scales(layer.bounds(), ellipsoid_of(layer.crs)), [Remark(text, layer.key)]
-    if not ground.on_ellipsoid(layer.crs, settings.along):
+        return degree_scales(layer.bounds(), ellipsoid_of(crs)), [Remark(text, layer.key)]
+    if not ground.on_ellipsoid(crs, settings.along):
         return facts.unit_metres or 1.0, []
-    each = facts.unit_metres / least_scales(layer.bounds(), layer.crs)
+    each = facts.unit_metres / least_scales(layer.bounds(), crs)
     text = "measured along the ellipsoid, at the least scale about each feature"
     return np.column_stack([each, each]), [Remark(text, layer.key)]

@@ -10,7 +10,7 @@ import numpy as np
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import is_geographic
 from eskret.core.kernels.chunks import real, runs
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.ordinates import one_with_measures, with_measures
@@ -244,7 +244,7 @@ class SplitByArea(EachLayer):
         there = np.flatnonzero(real(layer.geometry))
         left = layer.geometry[there]
         if settings.across == "centre":
-            globe = layer.crs is not None and crs_facts(layer.crs).geographic
+            globe = is_geographic(layer.crs)
             middle = centres(left) if globe else shapely.centroid(left)
             a, b = meeting(middle, areas, context.watch, globe=globe)
             size = np.ones(len(a))
