@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench reliability fidelity exactness shots handbook clean
+.PHONY: setup demo demo-run test check bench reliability fidelity exactness golden shots handbook clean
 
 setup: $(READY)
 
@@ -51,6 +51,10 @@ reliability: setup
 # what each format keeps, told by trying it: docs/fidelity.md
 fidelity: setup
 	$(BIN)/python -W ignore -m tests.fidelity
+
+# what a move of the code must not change, held against a commit: make golden REF=main~1
+golden: setup
+	$(BIN)/python -W ignore -m tests.golden $(or $(REF),HEAD)
 
 # how far operations are from references outside the program: docs/exactness.md
 exactness: setup
