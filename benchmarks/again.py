@@ -28,9 +28,7 @@ def run(path: Path, cache: Path, limit: str = "") -> tuple[float, float, int]:
         subprocess.run([*command, "cache", "--limit", limit], env=env, check=True, capture_output=True)
     begun = time.perf_counter()
     report = path.with_suffix(".json")
-    subprocess.run(
-        [*command, "run", str(path), "--quiet", "--allow-outside", "--report", str(report)], env=env, check=True
-    )
+    subprocess.run([*command, "run", str(path), "--quiet", "--allow-outside", "--report", str(report)], env=env, check=True)
     whole = time.perf_counter() - begun
     told = json.loads(report.read_text())
     told = told.get("run", told)

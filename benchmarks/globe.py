@@ -38,13 +38,13 @@ def main() -> None:
 
     points, others = layer(shapely.points(places()), "points"), layer(shapely.points(places()), "others")
     begin = np.column_stack([rng.uniform(-170, 170, count), rng.uniform(-80, 80, count)])
-    lines = layer(
-        shapely.linestrings(begin[:, None, :] + np.cumsum(rng.uniform(0, 0.01, (count, 10, 2)), axis=1)), "lines"
-    )
+    lines = layer(shapely.linestrings(begin[:, None, :] + np.cumsum(rng.uniform(0, 0.01, (count, 10, 2)), axis=1)), "lines")
     tasks = (
-        ("buffer", points, {"distance": "5 km"}), ("nearest", points, {"other": others}),
-        ("keep_by_place", points, {"to": others, "relation": "near", "distance": "20 km"}), ("simplify", lines, {"tolerance": "100 m"}),
-    )  # fmt: skip
+        ("buffer", points, {"distance": "5 km"}),
+        ("nearest", points, {"other": others}),
+        ("keep_by_place", points, {"to": others, "relation": "near", "distance": "20 km"}),
+        ("simplify", lines, {"tolerance": "100 m"}),
+    )
     for use, of, given in tasks:
         operation = operation_by_id(use)
         named = {k: [v] for k, v in given.items() if isinstance(v, Layer)}

@@ -50,9 +50,8 @@ def beside(folder: Path) -> None:
     print("| kernel | plain call | Eskret | ratio |\n|---|---|---|---|")
     for name, plain, ours in (
         ("clip", lambda: geopandas.clip(frame, mask), lambda: cut(shapely.bounds(shapes), lambda r: shapes[r], edge)),
-        ("dissolve", lambda: frame[["licence", "geometry"]].dissolve("licence"),
-         lambda: dissolve(shapes, groups.rows, groups.count)),
-    ):  # fmt: skip
+        ("dissolve", lambda: frame[["licence", "geometry"]].dissolve("licence"), lambda: dissolve(shapes, groups.rows, groups.count)),
+    ):
         before, now = least(plain, 1), least(ours)
         print(f"| {name}, {len(beds):,} polygons | {before:.1f} s | {now:.2f} s | {before / now:.0f}x |", flush=True)
 

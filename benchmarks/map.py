@@ -85,10 +85,11 @@ def styled(canvas: MapCanvas, layer: StoredLayer, field: str) -> None:
     assert numbers is not None
     print("\n| drawn | breaks | groups | picture |\n|---|---|---|---|")
     for words, style in (
-        ("in one colour", Style()), ("in 5 quantiles", Style(CLASSES, field=field)),
+        ("in one colour", Style()),
+        ("in 5 quantiles", Style(CLASSES, field=field)),
         ("in 7 natural breaks", Style(CLASSES, field=field, method="natural", count=7)),
         ("in 5 quantiles, labelled", Style(CLASSES, field=field, label=field)),
-    ):  # fmt: skip
+    ):
         begun = time.perf_counter()
         breaks = breaks_of(numbers, style.method, style.count) if style.by == CLASSES else ()
         found = time.perf_counter()

@@ -36,10 +36,15 @@ def layer(count: int, changed: int = 0) -> Layer:
     rows = np.random.default_rng(12).choice(count, changed, replace=False)  # of its own: all else stays as it was
     tonnes[rows[::2]] += 100
     rings[rows[1::2]] += 2.0
-    table = pa.table({
-        "bed": [f"OS-{n:06d}" for n in range(count)], "licence": [f"L{n % 324:03d}" for n in range(count)], "tonnes": tonnes,
-        "ha": rng.uniform(0.1, 0.3, count).round(4), "worked": rng.random(count) > 0.2,
-    })  # fmt: skip
+    table = pa.table(
+        {
+            "bed": [f"OS-{n:06d}" for n in range(count)],
+            "licence": [f"L{n % 324:03d}" for n in range(count)],
+            "tonnes": tonnes,
+            "ha": rng.uniform(0.1, 0.3, count).round(4),
+            "worked": rng.random(count) > 0.2,
+        }
+    )
     return Layer("beds", table, shapely.polygons(rings), "EPSG:32626")
 
 
@@ -47,10 +52,21 @@ def as_push(made: Layer, d: difference.PublishedDifference, address: str, datase
     """A push of a difference."""
     found = d.found
     return journal.Push(
-        journal.new_id(dataset), address, dataset, "update", ("bed",), d.decimals, tuple(d.own or ()), journal.PREPARED,
-        added=len(found.added), changed=len(found.changed), removed=len(found.removed), unchanged=d.same, count_before=before,
+        journal.new_id(dataset),
+        address,
+        dataset,
+        "update",
+        ("bed",),
+        d.decimals,
+        tuple(d.own or ()),
+        journal.PREPARED,
+        added=len(found.added),
+        changed=len(found.changed),
+        removed=len(found.removed),
+        unchanged=d.same,
+        count_before=before,
         make={"title": dataset, "description": "", "fields": {}},
-    )  # fmt: skip
+    )
 
 
 def sent(address: str, token: str, count: int) -> tuple[float, float]:

@@ -24,27 +24,27 @@ WORKFLOWS = {
     "geojson": (["beds.gpkg"], "beds.geojson", ""),
     "keep": (["marks.gpkg"], "kept.gpkg", 'use = "keep"\nfrom = "in"\nwhere = "kind LIKE \'Pile%\'"'),
     "place": (
-        ["marks.gpkg", "area.gpkg"], "inside.gpkg",
+        ["marks.gpkg", "area.gpkg"],
+        "inside.gpkg",
         'use = "keep_by_place"\nfrom = "in:marks"\nto = "in:area"\nrelation = "within"\nedge = false',
     ),
     "layers": (["layers.gpkg"], "layers.gpkg", ""),
     "clip": (["beds.gpkg", "area.gpkg"], "clipped.gpkg", 'use = "clip"\nfrom = "in:beds"\nto = "in:area"'),
-    "dissolve": (
-        ["beds.gpkg"], "dissolved.gpkg",
-        'use = "dissolve"\nfrom = "in"\nby = ["licence"]\nfigures = { tonnes = "sum tonnes" }',
-    ),
+    "dissolve": (["beds.gpkg"], "dissolved.gpkg", 'use = "dissolve"\nfrom = "in"\nby = ["licence"]\nfigures = { tonnes = "sum tonnes" }'),
     "split": (["beds.gpkg"], "split.gpkg", 'use = "split"\nfrom = "in"\nby = ["licence"]'),
     "join": (
-        ["beds.gpkg", "landings.csv"], "joined.gpkg",
+        ["beds.gpkg", "landings.csv"],
+        "joined.gpkg",
         'use = "join_table"\nfrom = "in:beds"\ntable = "in:landings"\nkey = "id"\ntable_key = "bed"',
     ),
     "chain": (
-        ["beds.gpkg", "area.gpkg", "landings.csv"], "chain.gpkg",
+        ["beds.gpkg", "area.gpkg", "landings.csv"],
+        "chain.gpkg",
         'use = "clip"\nfrom = "in:beds"\nto = "in:area"\n\n[[steps]]\nid = "joined"\nuse = "join_table"\n'
         'from = "some"\ntable = "in:landings"\nkey = "id"\ntable_key = "bed"\n\n[[steps]]\nid = "last"\n'
         'use = "dissolve"\nfrom = "joined"\nby = ["licence"]\nfigures = { landed = "sum landed" }',
     ),
-}  # fmt: skip
+}
 
 
 def workflow(task: str, data: Path, out: Path) -> str:
@@ -55,10 +55,7 @@ def workflow(task: str, data: Path, out: Path) -> str:
     if work:
         steps += f'\n[[steps]]\nid = "some"\n{work}\n'
     before = "last" if 'id = "last"' in work else "some" if work else "in"
-    return (
-        steps
-        + f'\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "{before}"\nto = "{out / target}"\nif_exists = "replace"\n'
-    )
+    return steps + f'\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "{before}"\nto = "{out / target}"\nif_exists = "replace"\n'
 
 
 def plain_command(task: str, plain: Path | None, data: Path, out: Path) -> list[str]:
@@ -116,9 +113,7 @@ def main() -> None:
         best = min(ours)
         if theirs:
             least = min(theirs)
-            print(
-                f"| {task} | {least[0]:.1f} s | {best[0]:.1f} s | {least[0] / best[0]:.1f}x | {least[1]:.0f} MB | {best[1]:.0f} MB |"
-            )
+            print(f"| {task} | {least[0]:.1f} s | {best[0]:.1f} s | {least[0] / best[0]:.1f}x | {least[1]:.0f} MB | {best[1]:.0f} MB |")
         else:
             print(f"| {task} | | {best[0]:.1f} s | | | {best[1]:.0f} MB |")
         sys.stdout.flush()

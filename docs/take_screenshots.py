@@ -170,9 +170,13 @@ crs = "EPSG:3995"
 tolerance = "10 m"
 """
 RELAYS = {
-    "Tern": (179.2, 70.5), "Skua": (-172.6, 72.8), "Fulmar": (166.8, 71.9), "Auk": (-177.5, 75.1), "Gannet": (-179.99, 80.2),
+    "Tern": (179.2, 70.5),
+    "Skua": (-172.6, 72.8),
+    "Fulmar": (166.8, 71.9),
+    "Auk": (-177.5, 75.1),
+    "Gannet": (-179.99, 80.2),
     "North": (30, 88.6),
-}  # fmt: skip
+}
 
 
 def globe(camera: Camera, home: Path) -> None:
@@ -268,17 +272,8 @@ def report(home: Path) -> None:
         print("no browser is at hand: the picture of the report stays as it is")
         return
     page = home / "report.html"
-    subprocess.run(
-        [sys.executable, "-m", "eskret", "run", str(home / "returns.toml"), "--report", str(page), "--quiet"],
-        check=True,
-    )
-    shown = [
-        f"--screenshot={OUT / 'report.png'}",
-        "--window-size=1180,2150",
-        "--hide-scrollbars",
-        "--headless",
-        "--no-sandbox",
-    ]
+    subprocess.run([sys.executable, "-m", "eskret", "run", str(home / "returns.toml"), "--report", str(page), "--quiet"], check=True)
+    shown = [f"--screenshot={OUT / 'report.png'}", "--window-size=1180,2150", "--hide-scrollbars", "--headless", "--no-sandbox"]
     subprocess.run([browser, *shown, "--disable-gpu", page.as_uri()], check=True, capture_output=True)
 
 
@@ -296,9 +291,7 @@ def main() -> int:
     make_application()
     theme.use("light")
     with tempfile.TemporaryDirectory() as folder:
-        os.environ["XDG_DATA_HOME"] = str(
-            Path(folder) / "data"
-        )  # pushes and runs of whoever takes the pictures stay out of them
+        os.environ["XDG_DATA_HOME"] = str(Path(folder) / "data")  # pushes and runs of whoever takes the pictures stay out of them
         os.environ["XDG_CACHE_HOME"] = str(Path(folder) / "cache")
         home = make(Path(folder) / "orrel-sound")
         camera = Camera(Path(folder))

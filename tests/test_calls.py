@@ -97,9 +97,7 @@ def test_commas_in_names_of_files_and_fields(here: Path) -> None:
     beds.to_file("a, b.gpkg", layer="lease_beds")
     code, said = do("""load "a, b.gpkg" --out all.gpkg""")
     assert code == 0 and "lease_beds: 412 features" in said
-    code, said = do(
-        """dissolve "a, b.gpkg" --by '"part, whole"' --figures 'n=count, tonnes=sum tonnes' --out parts.gpkg"""
-    )
+    code, said = do("""dissolve "a, b.gpkg" --by '"part, whole"' --figures 'n=count, tonnes=sum tonnes' --out parts.gpkg""")
     assert code == 0, said
     parts = gpd.read_file("parts.gpkg")
     assert int(parts["tonnes"].sum()) == int(beds["tonnes"].sum()) and int(parts["n"].sum()) == 412

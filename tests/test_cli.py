@@ -42,9 +42,7 @@ def test_run_takes_values_and_writes_reports(project: Path, tmp_path: Path) -> N
     assert told["values"] == {"kind": "Buoy"} and told["steps"][1]["outputs"][0]["totals"] == []
     assert call("run", project, "--set", "kind=<b>&", "--report", tmp_path / "run.html")[0] == 0
     page = (tmp_path / "run.html").read_text()
-    assert (
-        "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http" not in page and "does not meet the condition" in page
-    )
+    assert "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http" not in page and "does not meet the condition" in page
 
 
 def test_json_output(project: Path) -> None:
@@ -60,11 +58,12 @@ def test_json_output(project: Path) -> None:
 @pytest.mark.parametrize(
     ("arguments", "code", "says"),
     [
-        (["--set", "kind"], 2, "has no value"), (["--set", "nope=1"], 2, "there is no parameter 'nope'. There are kind"),
+        (["--set", "kind"], 2, "has no value"),
+        (["--set", "nope=1"], 2, "there is no parameter 'nope'. There are kind"),
         (["--if-exists", "perhaps"], 2, "It can be own, stop, replace, number, skip"),
         (["--report", "x.pdf"], 2, "Give it .json or .html"),
     ],
-)  # fmt: skip
+)
 def test_wrong_usage(project: Path, arguments: list[str], code: int, says: str) -> None:
     got, _, err = call("run", project, *arguments)
     assert got == code and says in err
@@ -79,11 +78,7 @@ def test_exit_codes_of_mistakes_and_failures(project: Path, tmp_path: Path) -> N
     project.write_text(project.read_text().replace("desc LIKE", "dsc LIKE"))
     code, out, _ = call("run", project, "--rehearse")
     assert code == 2 and "Did you mean 'desc'?" in out
-    assert call("rehearse", project, "--quiet") == (
-        2,
-        "",
-        "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n",
-    )
+    assert call("rehearse", project, "--quiet") == (2, "", "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n")
     code, _, err = call("look", tmp_path / "no.gpx")
     assert code == 1 and "there is no such file" in err
 
@@ -107,9 +102,7 @@ def test_look_says_what_is_there(demo: Path) -> None:
 
 def test_operations_are_explained_from_their_one_place() -> None:
     code, out, _ = call("operations")
-    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == list(
-        all_operations()
-    )
+    assert code == 0 and [line.split()[0] for line in out.splitlines() if line.startswith(" ")] == list(all_operations())
     code, out, _ = call("operations", "save")
     assert "If it is there already; else own" in out and "One of: own, stop, replace, number, skip" in out
     assert json.loads(call("operations", "keep", "--json")[1])[0]["settings"]["where"]["label"] == "Condition"

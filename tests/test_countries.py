@@ -46,13 +46,11 @@ CONDITIONS = [
     ("name ILIKE '%land%' OR iso_a3 = '-99'", lambda f: f.name.str.lower().str.contains("land") | (f.iso_a3 == "-99")),
     ("gdp_md_est BETWEEN 1000 AND 5000", lambda f: f.gdp_md_est.between(1000, 5000)),
     ("NOT (continent LIKE '%America' OR continent = 'Oceania')", lambda f: ~f.continent.isin(REST)),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("where", "mask"), CONDITIONS, ids=[c[0] for c in CONDITIONS])
-def test_conditions_keep_what_a_data_frame_keeps(
-    tmp_path: Path, frame: geopandas.GeoDataFrame, where: str, mask
-) -> None:  # type: ignore[no-untyped-def]
+def test_conditions_keep_what_a_data_frame_keeps(tmp_path: Path, frame: geopandas.GeoDataFrame, where: str, mask) -> None:  # type: ignore[no-untyped-def]
     expected = frame[mask(frame)]
     result = keep(tmp_path, where, "out.gpkg", least=50_000_000)
     assert result.state == "balanced", result.error
@@ -73,13 +71,7 @@ def test_areas_are_those_of_the_handbooks(frame: geopandas.GeoDataFrame) -> None
     sizes = measure_sizes(layer.geometry, layer.kind, layer.crs)
     assert sizes is not None
     square_km = dict(zip(layer.table.column("name").to_pylist(), sizes / 1e6, strict=True))
-    for name, area in (
-        ("Kenya", 580_000),
-        ("France", 640_000),
-        ("Iceland", 103_000),
-        ("Australia", 7_690_000),
-        ("Brazil", 8_510_000),
-    ):
+    for name, area in (("Kenya", 580_000), ("France", 640_000), ("Iceland", 103_000), ("Australia", 7_690_000), ("Brazil", 8_510_000)):
         assert square_km[name] == pytest.approx(area, rel=0.06), name
     geodesic = [abs(frame.crs.get_geod().geometry_area_perimeter(g)[0]) for g in frame.geometry]
     # straight edges of an equal-area projection are not quite geodesics
@@ -113,36 +105,20 @@ def test_an_equal_area_system_keeps_the_sum(tmp_path: Path) -> None:
 
 
 # square kilometres, from memory of handbooks; outlines this coarse miss some hundredths of them
-KNOWN = {
-    "Iceland": 103_000,
-    "Madagascar": 587_000,
-    "Sri Lanka": 65_600,
-    "Australia": 7_690_000,
-    "Cuba": 110_000,
-    "Portugal": 92_000,
-}
+KNOWN = {"Iceland": 103_000, "Madagascar": 587_000, "Sri Lanka": 65_600, "Australia": 7_690_000, "Cuba": 110_000, "Portugal": 92_000}
 
 
-def test_areas_along_the_ellipsoid_are_those_of_handbooks_and_sum_up_by_continent(
-    frame: geopandas.GeoDataFrame,
-) -> None:
+def test_areas_along_the_ellipsoid_are_those_of_handbooks_and_sum_up_by_continent(frame: geopandas.GeoDataFrame) -> None:
     layer = read(FILE)
     measured = do("measure", layer, what=["area", "perimeter"], area_unit="km2", length_unit="km")
     areas = dict(zip(rows(measured, "name"), rows(measured, "area_km2"), strict=True))
     for name, known in KNOWN.items():
         assert areas[name] == pytest.approx(known, rel=0.09), name
-    total = do(
-        "dissolve",
-        measured.layers[0],
-        by=["continent"],
-        figures={"people": "sum pop_est", "km2": "sum area_km2", "n": "count"},
-    )
+    total = do("dissolve", measured.layers[0], by=["continent"], figures={"people": "sum pop_est", "km2": "sum area_km2", "n": "count"})
     by_hand = frame.groupby("continent").agg(people=("pop_est", "sum"), n=("name", "count"))
     for continent, people, km2, number in rows(total, "continent", "people", "km2", "n"):
         assert (number, people) == (by_hand.n[continent], pytest.approx(by_hand.people[continent]))
-        assert km2 == pytest.approx(
-            sum(a for c, a in zip(frame.continent, rows(measured, "area_km2"), strict=True) if c == continent)
-        )
+        assert km2 == pytest.approx(sum(a for c, a in zip(frame.continent, rows(measured, "area_km2"), strict=True) if c == continent))
     assert sum(rows(total, "n")) == 177
 
 
@@ -150,19 +126,13 @@ def test_lists_of_nearly_the_same_countries_leave_something_on_either_side() -> 
     """Two lists of nearly the same countries; names that differ in case and blanks only meet when told so."""
     layer = read(FILE)
     names = rows(do("sort", layer, by=["name"]), "name")
-    other = [
-        *(n.upper() if i % 9 == 0 else f" {n}" if i % 11 == 0 else n for i, n in enumerate(names[4:])),
-        "Atlantis",
-        "Lyonesse",
-    ]
+    other = [*(n.upper() if i % 9 == 0 else f" {n}" if i % 11 == 0 else n for i, n in enumerate(names[4:])), "Atlantis", "Lyonesse"]
     table = table_of("list", name=other, rank=list(range(len(other))))
     plainly = do("join_table", layer, table=table, key="name")
     alike = do("join_table", layer, table=table, key="name", alike=["case", "blanks"])
     odd = sum(i % 9 == 0 or i % 11 == 0 for i in range(173))
     assert sum(len(a) for a in plainly.inputs[0].altered) == 4 + odd and len(plainly.inputs[1].set_aside) == 2 + odd
-    assert sum(len(a) for a in alike.inputs[0].altered) == 4 and dict(alike.inputs[1].set_aside.counts()) == {
-        "no feature has its key": 2
-    }
+    assert sum(len(a) for a in alike.inputs[0].altered) == 4 and dict(alike.inputs[1].set_aside.counts()) == {"no feature has its key": 2}
 
 
 def test_neighbours_joined_and_clipped_agree_with_a_second_opinion(frame: geopandas.GeoDataFrame) -> None:

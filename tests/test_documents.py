@@ -48,9 +48,7 @@ def in_a_shell(line: str) -> tuple[int, str]:
 def answering(line: str) -> tuple[int, str]:
     """Run a command at a terminal and say yes to whatever it asks, until it ends."""
     here, there = pty.openpty()
-    process = subprocess.Popen(
-        ["bash", "-c", line], stdin=there, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
-    )
+    process = subprocess.Popen(["bash", "-c", line], stdin=there, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
     for _ in range(120):
         os.write(here, b"y\n")  # what was typed before it asks for a secret is thrown away
         try:
@@ -69,9 +67,7 @@ def answering(line: str) -> tuple[int, str]:
 @contextmanager
 def going_on(line: str) -> Generator[subprocess.Popen[str]]:
     """A command that goes on, once it has said something or answers; ended as Ctrl+C does."""
-    process = subprocess.Popen(
-        ["bash", "-c", f"exec {line}"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
-    )
+    process = subprocess.Popen(["bash", "-c", f"exec {line}"], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
     assert process.stdout is not None
     try:
         if "practice-server" in line:
@@ -173,8 +169,6 @@ def test_the_readmes_python(in_demo: Path) -> None:
     (own,) = re.findall(r"```py\n(.*?)```", text, re.DOTALL)
     (in_demo / "operations" / "thin.py").write_text(own, encoding="utf-8")
     assert answering("eskret trust .")[0] == 0
-    thinned = CliRunner().invoke(
-        app, shlex.split("do own:thin register/register.gpkg:moorings --every 3 --out thin.gpkg")
-    )
+    thinned = CliRunner().invoke(app, shlex.split("do own:thin register/register.gpkg:moorings --every 3 --out thin.gpkg"))
     assert thinned.exit_code == 0 and "is between the points kept" in thinned.output
     the_demo_runs(in_demo)

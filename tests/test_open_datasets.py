@@ -20,17 +20,28 @@ from eskret.workflow.step_run import prove
 HOME = Path(libpysal.examples.__file__).parent
 # dataset, file, features, kind, fields: as the README beside the file says
 DOCUMENTED = [
-    ("baltim", "baltim.shp", 211, "point", 17), ("columbus", "columbus.shp", 49, "area", 20),
-    ("georgia", "G_utm.shp", 159, "area", None), ("burkitt", "burkitt.shp", 188, "point", 6),
-    ("juvenile", "juvenile.shp", 168, "point", 3), ("mexico", "mexicojoin.shp", 32, "area", None),
-    ("sids2", "sids2.shp", 100, "area", 18), ("us_income", "us48.shp", 48, "area", 8), ("virginia", "virginia.shp", 136, "area", 7),
-    ("stl", "stl_hom.shp", 78, "area", None), ("chicago", "Chicago77.shp", 77, "area", None),
-    ("street_net_pts", "street_net_pts.shp", 303, "point", 1), ("snow_maps", "SohoPeople.shp", 324, "point", 2),
-    ("snow_maps", "SohoWater.shp", 13, "point", 1), ("snow_maps", "Soho_Network.shp", 118, "line", 1),
-    ("networks", "eberly_net.shp", 29, "line", 3), ("networks", "eberly_net_pts_onnetwork.shp", 110, "point", 1),
-    ("networks", "eberly_net_pts_offnetwork.shp", 100, "point", 2), ("calemp", "calempdensity.csv", 58, "table", 11),
-    ("mexico", "mexico.csv", 32, "table", 13), ("us_income", "usjoin.csv", 48, "table", None),
-]  # fmt: skip
+    ("baltim", "baltim.shp", 211, "point", 17),
+    ("columbus", "columbus.shp", 49, "area", 20),
+    ("georgia", "G_utm.shp", 159, "area", None),
+    ("burkitt", "burkitt.shp", 188, "point", 6),
+    ("juvenile", "juvenile.shp", 168, "point", 3),
+    ("mexico", "mexicojoin.shp", 32, "area", None),
+    ("sids2", "sids2.shp", 100, "area", 18),
+    ("us_income", "us48.shp", 48, "area", 8),
+    ("virginia", "virginia.shp", 136, "area", 7),
+    ("stl", "stl_hom.shp", 78, "area", None),
+    ("chicago", "Chicago77.shp", 77, "area", None),
+    ("street_net_pts", "street_net_pts.shp", 303, "point", 1),
+    ("snow_maps", "SohoPeople.shp", 324, "point", 2),
+    ("snow_maps", "SohoWater.shp", 13, "point", 1),
+    ("snow_maps", "Soho_Network.shp", 118, "line", 1),
+    ("networks", "eberly_net.shp", 29, "line", 3),
+    ("networks", "eberly_net_pts_onnetwork.shp", 110, "point", 1),
+    ("networks", "eberly_net_pts_offnetwork.shp", 100, "point", 2),
+    ("calemp", "calempdensity.csv", 58, "table", 11),
+    ("mexico", "mexico.csv", 32, "table", 13),
+    ("us_income", "usjoin.csv", 48, "table", None),
+]
 
 
 @pytest.mark.parametrize(("dataset", "file", "count", "kind", "fields"), DOCUMENTED)
@@ -43,9 +54,7 @@ def test_counts_are_as_documented(dataset: str, file: str, count: int, kind: str
 def test_all_of_them_in_one_step_into_sections_and_nothing_lost(tmp_path: Path) -> None:
     workflow = Workflow()
     # none of these says its CRS in a file: it is given, since it is never guessed
-    files = [
-        str(HOME / d / f) for d, f, _, kind, _ in DOCUMENTED if kind != "table" and d not in ("snow_maps", "virginia")
-    ]
+    files = [str(HOME / d / f) for d, f, _, kind, _ in DOCUMENTED if kind != "table" and d not in ("snow_maps", "virginia")]
     workflow.load("all", files=files, crs="EPSG:32616")
     workflow.tally("count", "all")
     workflow.save("out", "all", to=str(tmp_path / "all.gpkg"))
@@ -56,8 +65,16 @@ def test_all_of_them_in_one_step_into_sections_and_nothing_lost(tmp_path: Path) 
     assert sorted(o.features for o in result.outputs) == expected
     counted = result.layers["count"][0].table
     assert sorted(counted.column("features").to_pylist()) == expected
-    assert sorted(n for _, n in ((name, pyogrio.read_info(tmp_path / "all.gpkg", layer=name)["features"])
-                                 for name, _ in pyogrio.list_layers(tmp_path / "all.gpkg"))) == expected  # fmt: skip
+    assert (
+        sorted(
+            n
+            for _, n in (
+                (name, pyogrio.read_info(tmp_path / "all.gpkg", layer=name)["features"])
+                for name, _ in pyogrio.list_layers(tmp_path / "all.gpkg")
+            )
+        )
+        == expected
+    )
 
 
 def _run(use: str, layer: Layer, other: Layer, **settings):

@@ -23,9 +23,18 @@ ROOT = Path(__file__).parent.parent
 
 def test_the_public_face_is_flat_short_and_light() -> None:
     assert sorted(eskret.__all__) == [
-        "Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas",
-        "use", "write",
-    ]  # fmt: skip
+        "Account",
+        "EskretError",
+        "Layer",
+        "Workflow",
+        "from_geopandas",
+        "operation",
+        "read",
+        "setting",
+        "to_geopandas",
+        "use",
+        "write",
+    ]
     assert all(getattr(eskret, name).__doc__ for name in eskret.__all__)
     with pytest.raises(AttributeError, match="no attribute 'nothing'"):
         _ = eskret.nothing
@@ -62,17 +71,17 @@ def test_the_fonts_ship_with_tabular_figures(qapp: QGuiApplication) -> None:
 
 
 def test_the_demos_sources(demo_master: Path) -> None:
-    found = {f"{p.name}/{x.name}": (x.count, str(x.kind)) for p in sorted(demo_master.rglob("*.*")) if sources.is_offered(p)
-             for x in sources.look(p)}  # fmt: skip
+    found = {
+        f"{p.name}/{x.name}": (x.count, str(x.kind))
+        for p in sorted(demo_master.rglob("*.*"))
+        if sources.is_offered(p)
+        for x in sources.look(p)
+    }
     assert found["marks.gpx/waypoints"] == (173, "point") and found["register.gpkg/lease_beds"] == (412, "area")
     assert found["register.gpkg/districts"] == (5, "area") and found["register.gpkg/moorings"] == (18, "point")
     assert found["boat-a.gpx/track_points"] == (802, "point") and found["boat-b.gpx/track_points"] == (652, "point")
     assert found["breakwater.shp/breakwater"] == (1, "line") and found["islands.geojson/islands"] == (5, "area")
-    assert (
-        found["soundings.fgb/soundings"][0] > 1000
-        and len(found) == 19
-        and found["landings_2031.csv/landings_2031"] == (236, "table")
-    )
+    assert found["soundings.fgb/soundings"][0] > 1000 and len(found) == 19 and found["landings_2031.csv/landings_2031"] == (236, "table")
     assert found["harbour.gpkg/harbour_limit_2029"] == found["harbour.gpkg/harbour_limit_2031"] == (1, "area")
 
 
@@ -114,9 +123,7 @@ def test_the_breakwater_misses_itself_by_less_than_half_a_metre(demo_master: Pat
 def test_the_demos_workflow_is_canonical_and_balances(demo: Path) -> None:
     workflow = Workflow.read(demo / "piles.toml")
     assert workflow.document.to_text() == (demo / "piles.toml").read_text()
-    found = {
-        kind: workflow.run(kind=kind).steps[1].inputs[0].used for kind in ("Pile", "Buoy", "Stake", "Beacon", "Rock")
-    }
+    found = {kind: workflow.run(kind=kind).steps[1].inputs[0].used for kind in ("Pile", "Buoy", "Stake", "Beacon", "Rock")}
     assert found == {"Pile": 61, "Buoy": 44, "Stake": 37, "Beacon": 12, "Rock": 15} and sum(found.values()) == 173 - 4
 
 

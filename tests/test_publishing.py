@@ -37,9 +37,16 @@ from tests.test_cli import call
 
 Rows = dict[str, dict[str, Any]]
 BEDS: Rows = {
-    f"OS-{n:03d}": {"ha": n / 4, "pots": n, "worked": n % 2 == 0, "granted": date(2031, 1, n), "bottom": ["sand", None, "Røck"][n % 3],
-                    "seen": datetime(2031, 9, n, 6, 40, 0, 250_000, tzinfo=UTC)} for n in range(1, 13)
-}  # fmt: skip
+    f"OS-{n:03d}": {
+        "ha": n / 4,
+        "pots": n,
+        "worked": n % 2 == 0,
+        "granted": date(2031, 1, n),
+        "bottom": ["sand", None, "Røck"][n % 3],
+        "seen": datetime(2031, 9, n, 6, 40, 0, 250_000, tzinfo=UTC),
+    }
+    for n in range(1, 13)
+}
 
 
 def save(folder: Path, rows: Rows, move: float = 0.0) -> None:
@@ -138,16 +145,28 @@ def test_the_difference_is_a_layer_with_accounts(server: PracticeServer, project
     code, out, _ = call("run", project, "--json")
     assert code == 0
     told = json.loads(out)
-    assert told["pushes"] == [{"push": told["pushes"][0]["push"], "service": server.address, "dataset": "beds", "step": "online",
-                               "added": 1, "changed": 2, "removed": 1, "unchanged": 9}]  # fmt: skip
+    assert told["pushes"] == [
+        {
+            "push": told["pushes"][0]["push"],
+            "service": server.address,
+            "dataset": "beds",
+            "step": "online",
+            "added": 1,
+            "changed": 2,
+            "removed": 1,
+            "unchanged": 9,
+        }
+    ]
     step = next(s for s in told["steps"] if s["id"] == "online")
     assert [(r["reason"], r["count"]) for r in step["inputs"][0]["set_aside"]] == [("is published as it is", 9)]
     assert step["inputs"][1]["layer"] == "beds" and step["inputs"][1]["rows"] == 12
     layer = geopackage_rows(project.parent / "out" / "difference.gpkg")
     assert {r["bed"]: (r["change"], r["changed_fields"], r["was"]) for r in layer} == {
-        "OS-030": ("added", "", ""), "OS-002": ("changed", "bottom", "bottom = Røck"), "OS-003": ("changed", "shape", ""),
+        "OS-030": ("added", "", ""),
+        "OS-002": ("changed", "bottom", "bottom = Røck"),
+        "OS-003": ("changed", "shape", ""),
         "OS-005": ("removed", "", ""),
-    }  # fmt: skip
+    }
     moved = next(r["moved_m"] for r in layer if r["bed"] == "OS-003")
     assert moved == pytest.approx(4.0 / 0.99963, abs=0.02)  # 4 m in the plane, by its scale there
 
@@ -159,18 +178,22 @@ def geopackage_rows(path: Path) -> list[dict[str, Any]]:
 @pytest.mark.parametrize(
     ("change", "says"),
     [
-        ('key = ["bed"]', "name the fields of a key"), ('key = ["other"]', "there is no field 'other'"),
-        ("create = true", "There is no dataset 'beds'. Check its name"), ('token_from = "BEDS_TOKEN"', ""),
+        ('key = ["bed"]', "name the fields of a key"),
+        ('key = ["other"]', "there is no field 'other'"),
+        ("create = true", "There is no dataset 'beds'. Check its name"),
+        ('token_from = "BEDS_TOKEN"', ""),
         ("service =", "the service does not answer"),
     ],
-)  # fmt: skip
+)
 def test_a_rehearsal_says_what_stands_in_the_way(server: PracticeServer, project: Path, change: str, says: str) -> None:
     text = project.read_text()
     text = {
-        'key = ["bed"]': text.replace('key = ["bed"]\n', ""), 'key = ["other"]': text.replace('["bed"]', '["other"]'),
-        "create = true": text.replace("create = true\n", ""), 'token_from = "BEDS_TOKEN"': text.replace('token_from = "BEDS_TOKEN"\n', ""),
+        'key = ["bed"]': text.replace('key = ["bed"]\n', ""),
+        'key = ["other"]': text.replace('["bed"]', '["other"]'),
+        "create = true": text.replace("create = true\n", ""),
+        'token_from = "BEDS_TOKEN"': text.replace('token_from = "BEDS_TOKEN"\n', ""),
         "service =": text.replace(server.address, "http://127.0.0.1:9"),
-    }[change]  # fmt: skip
+    }[change]
     project.write_text(text)
     found = rehearse(documents.read(project), workflow=project)
     assert [says in f.text for f in found.errors] == ([True] if says else [])
@@ -189,11 +212,7 @@ def test_fields_that_do_not_fit_are_named_before_anything_is_sent(server: Practi
     assert "the layer has no ha, which 'beds' has; it stays as it is there" in texts
     assert "'beds' has 12 features there" in texts and "brought from WGS 84 / UTM zone 26N to WGS 84" in texts
     code, _, err = call("publish", project, "--yes")
-    assert (
-        code == 1
-        and "'pots' is of the type integer here" in err
-        and "--resume completes it, --undo takes it back" in err
-    )
+    assert code == 1 and "'pots' is of the type integer here" in err and "--resume completes it, --undo takes it back" in err
     assert call("publish", project, "--undo")[0] == 0
     assert {v["ha"] for v in published(server).values()} == {v["ha"] for v in BEDS.values()}
 
@@ -210,9 +229,7 @@ def test_what_cannot_be_told_apart_is_set_aside(server: PracticeServer, project:
     assert [f["properties"]["bed"] for f in features.items(server.address, "beds").features] == ["C"]
 
 
-def test_a_failed_run_prepares_nothing_and_a_later_one_outdoes_what_was_not_sent(
-    server: PracticeServer, project: Path
-) -> None:
+def test_a_failed_run_prepares_nothing_and_a_later_one_outdoes_what_was_not_sent(server: PracticeServer, project: Path) -> None:
     assert call("run", project)[0] == 0
     first = [p.id for p in journal.pushes(project)]
     assert len(first) == 1 and features.datasets(server.address) == []
@@ -228,9 +245,7 @@ def test_a_failed_run_prepares_nothing_and_a_later_one_outdoes_what_was_not_sent
 
 def test_a_killed_push_is_completed_by_another_process(server: PracticeServer, project: Path) -> None:
     server.set_faults(Faults(slow=0.15))
-    process = subprocess.Popen(
-        [sys.executable, "-m", "eskret", "publish", str(project), "--yes"], stdout=subprocess.DEVNULL
-    )
+    process = subprocess.Popen([sys.executable, "-m", "eskret", "publish", str(project), "--yes"], stdout=subprocess.DEVNULL)
     until = time.monotonic() + 30
     while time.monotonic() < until and not any(p.state == "sending" for p in journal.pushes()):
         time.sleep(0.02)
@@ -256,9 +271,7 @@ def test_somebody_elses_edit_is_shown_and_settled(server: PracticeServer, projec
     assert code == 1 and "OS-005: somebody else changed it" in out and published(server)["OS-005"]["bottom"] == "theirs"
     code, out, _ = call("publish", project, "--resume", "--theirs", "leave")
     assert code == 0 and "1 feature stayed as somebody else made them" in out
-    assert {k: v["bottom"] for k, v in published(server).items()} == {
-        k: "mud" if k != "OS-005" else "theirs" for k in BEDS
-    }
+    assert {k: v["bottom"] for k, v in published(server).items()} == {k: "mud" if k != "OS-005" else "theirs" for k in BEDS}
 
 
 class Ring(keyring.backend.KeyringBackend):
@@ -322,19 +335,40 @@ def test_a_stranger_needs_consent_before_it_is_asked_anything(tmp_path: Path, mo
     consent.allow(path, [], found.strangers)
     assert not consent.stranger(path, found.strangers[0])
     for address, changes, variable, asks in (
-        ("http://127.0.0.1:1", True, "X", False), ("https://a.example", False, "", True), ("https://a.example", True, "", True),
-        ("https://evil.example/y", False, "SECRET", False), ("https://evil.example", True, "SECRET", True),
-        ("https://evil.example:8443", False, "SECRET", True), ("https://evil.example", False, "OTHER", True),
-        ("http://localhost.evil.example", False, "X", True), ("http://127.0.0.1@evil.example", False, "X", True),
-    ):  # fmt: skip
+        ("http://127.0.0.1:1", True, "X", False),
+        ("https://a.example", False, "", True),
+        ("https://a.example", True, "", True),
+        ("https://evil.example/y", False, "SECRET", False),
+        ("https://evil.example", True, "SECRET", True),
+        ("https://evil.example:8443", False, "SECRET", True),
+        ("https://evil.example", False, "OTHER", True),
+        ("http://localhost.evil.example", False, "X", True),
+        ("http://127.0.0.1@evil.example", False, "X", True),
+    ):
         assert consent.stranger(path, consent.Reach(address, variable, changes)) is asks, address
 
 
 def test_the_practice_server_by_itself(tmp_path: Path, own_data: Path) -> None:
     process = subprocess.Popen(
-        [sys.executable, "-m", "eskret", "practice-server", "--data", str(tmp_path / "data"), "--port", "0", "--answer", "503",
-         "--answer-from", "2", "--answer-times", "1"], stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "eskret",
+            "practice-server",
+            "--data",
+            str(tmp_path / "data"),
+            "--port",
+            "0",
+            "--answer",
+            "503",
+            "--answer-from",
+            "2",
+            "--answer-times",
+            "1",
+        ],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
     assert process.stdout is not None
     line = process.stdout.readline()
     address = line.split()[3].rstrip(",")
@@ -353,14 +387,8 @@ def test_the_practice_server_by_itself(tmp_path: Path, own_data: Path) -> None:
 def test_layers_go_to_a_dataset_each_and_two_to_one_are_refused(server: PracticeServer, project: Path) -> None:
     table = pa.table({"bed": ["A", "B"]})
     with geopackage.writing(project.parent / "beds.gpkg") as container:
-        container.add(
-            Layer("marks", table, shapely.points([(543_000.0, 5_200_000), (543_100, 5_200_000)]), "EPSG:32626"), "marks"
-        )
-    text = (
-        project.read_text()
-        .replace('dataset = "beds"', 'dataset = "{layer}"')
-        .replace("copy.geojson", "{layer}.geojson")
-    )
+        container.add(Layer("marks", table, shapely.points([(543_000.0, 5_200_000), (543_100, 5_200_000)]), "EPSG:32626"), "marks")
+    text = project.read_text().replace('dataset = "beds"', 'dataset = "{layer}"').replace("copy.geojson", "{layer}.geojson")
     project.write_text(text)
     code, _, _ = call("publish", project, "--yes", "--report", project.parent / "r.html")
     assert code == 0 and {d.id for d in features.datasets(server.address)} == {"beds", "marks"}
@@ -376,13 +404,15 @@ def test_layers_go_to_a_dataset_each_and_two_to_one_are_refused(server: Practice
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        (("publish",), "no workflow is named"), (("publish", "FILE", "--resume", "--undo"), "exclude each other"),
-        (("publish", "FILE", "--theirs", "burn"), "--theirs cannot be 'burn'"), 
+        (("publish",), "no workflow is named"),
+        (("publish", "FILE", "--resume", "--undo"), "exclude each other"),
+        (("publish", "FILE", "--theirs", "burn"), "--theirs cannot be 'burn'"),
         (("publish", "--push", "nothing", "--undo"), "there is no such push"),
-        (("publish", "FILE", "--undo"), "there is no push to take back"), (("publish", "PLAIN"), "no step of it publishes"),
+        (("publish", "FILE", "--undo"), "there is no push to take back"),
+        (("publish", "PLAIN"), "no step of it publishes"),
         (("practice-server", "--answer", "12"), "'answer' must be a status of HTTP"),
     ],
-)  # fmt: skip
+)
 def test_what_makes_no_sense_is_said(project: Path, arguments: tuple[str, ...], says: str, own_data: Path) -> None:
     plain = project.parent / "plain.toml"
     plain.write_text('eskret = 1\n[[steps]]\nid = "a"\nuse = "load"\nfiles = ["beds.gpkg"]\n')
@@ -401,9 +431,7 @@ def test_a_token_is_asked_for_and_kept(monkeypatch: pytest.MonkeyPatch, own_data
 
     done = CliRunner().invoke(app, ["token", "https://Data.example.org/deep/features"], input="s3cret\n")
     assert done.exit_code == 0 and "s3cret" not in done.output and "https://data.example.org is kept" in done.output
-    assert tokens.token_for("https://data.example.org/other") == "s3cret" and tokens.kept() == [
-        "https://data.example.org"
-    ]
+    assert tokens.token_for("https://data.example.org/other") == "s3cret" and tokens.kept() == ["https://data.example.org"]
     assert call("token", "https://data.example.org", "--forget")[1].strip().endswith("is forgotten.")
     assert call("token", "https://data.example.org", "--forget")[1].strip().endswith("is not kept.") and ring.held == {}
 

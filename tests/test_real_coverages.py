@@ -36,12 +36,7 @@ def tracts() -> Layer:
 
 
 def test_counties_dissolved_keep_sums_and_area_and_agree_with_a_second_opinion(tracts: Layer) -> None:
-    states = do(
-        "dissolve",
-        tracts,
-        by=["STATE_NAME"],
-        figures={"counties": "count", "homicides": "sum HC8893", "most": "max HR8893"},
-    )
+    states = do("dissolve", tracts, by=["STATE_NAME"], figures={"counties": "count", "homicides": "sum HC8893", "most": "max HR8893"})
     frame = to_geopandas(tracts)
     theirs = frame.dissolve("STATE_NAME", aggfunc={"HC8893": "sum", "HR8893": "max"})
     assert sum(rows(states, "counties")) == 78 and sum(rows(states, "homicides")) == frame.HC8893.sum()
@@ -57,8 +52,7 @@ def test_counties_dissolved_keep_sums_and_area_and_agree_with_a_second_opinion(t
 def test_counties_split_and_merged_are_what_they_were(tracts: Layer) -> None:
     pieces = do("split", tracts, by=["STATE_NAME"])
     assert {x.key: len(x) for x in pieces.layers} == {
-        name.lower(): n
-        for name, n in pd.Series(rows(do("sort", tracts, by=["NAME"]), "STATE_NAME")).value_counts().items()
+        name.lower(): n for name, n in pd.Series(rows(do("sort", tracts, by=["NAME"]), "STATE_NAME")).value_counts().items()
     }
     again = do("sort", do("merge", list(pieces.layers)).layers[0], by=["FIPSNO"])
     before = do("sort", tracts, by=["FIPSNO"])
@@ -71,8 +65,9 @@ def test_overlay_with_squares_agrees_with_a_second_opinion(tracts: Layer) -> Non
     edge = np.linspace(0, 1, 6)
     boxes = [
         shapely.box(x0 + a * (x1 - x0), y0 + b * (y1 - y0), x0 + (a + 0.2) * (x1 - x0), y0 + (b + 0.2) * (y1 - y0))
-        for a in edge[:-1] for b in edge[:-1]
-    ]  # fmt: skip
+        for a in edge[:-1]
+        for b in edge[:-1]
+    ]
     squares = layer_of(boxes, PLANE, "squares", cell=list(range(25)))
     both = do("overlay", tracts, other=squares, keep="both")
     theirs = geopandas.overlay(to_geopandas(tracts), to_geopandas(squares), how="intersection", keep_geom_type=True)
@@ -115,10 +110,7 @@ def test_nearest_agrees_with_a_tree_and_a_join_with_a_merge() -> None:
     assert np.allclose(rows(found, name), distance)
     near = rows(found, "STATION_2")
     stations = np.array(rows(do("sort", homes, by=["STATION"]), "STATION"))
-    assert (
-        len(stations) == 211
-        and sum(near[i] == half.table.column("STATION")[int(k)].as_py() for i, k in enumerate(at)) > 200
-    )
+    assert len(stations) == 211 and sum(near[i] == half.table.column("STATION")[int(k)].as_py() for i, k in enumerate(at)) > 200
     prices = Layer("prices", homes.table.select(["STATION", "PRICE"]).slice(0, 150))
     joined = do("join_table", homes.with_table(homes.table.drop(["PRICE"])), table=prices, key="STATION")
     theirs = homes.table.to_pandas().drop(columns="PRICE").merge(prices.table.to_pandas(), on="STATION", how="left")
@@ -129,12 +121,7 @@ def test_nearest_agrees_with_a_tree_and_a_join_with_a_merge() -> None:
 def test_summaries_and_a_pivot_agree_with_a_data_frame() -> None:
     homes = planar("baltim", "baltim.shp")
     frame = homes.table.to_pandas()
-    found = do(
-        "summarise",
-        homes,
-        by=["NROOM"],
-        figures={"n": "count", "mean": "mean PRICE", "mid": "median PRICE", "sd": "sd PRICE"},
-    )
+    found = do("summarise", homes, by=["NROOM"], figures={"n": "count", "mean": "mean PRICE", "mid": "median PRICE", "sd": "sd PRICE"})
     theirs = frame.groupby("NROOM").PRICE.agg(["count", "mean", "median", "std"])
     for rooms, n, mean, mid, sd in rows(found, "NROOM", "n", "mean", "mid", "sd"):
         row = theirs.loc[rooms]
@@ -174,6 +161,4 @@ def test_buffers_hulls_and_centres_of_real_shapes(tracts: Layer) -> None:
     centres = do("centre_points", tracts, where="on")
     assert shapely.contains(tracts.geometry, centres.layers[0].geometry).all()
     outlines = do("outlines", tracts)
-    assert shapely.length(outlines.layers[0].geometry).sum() == pytest.approx(
-        shapely.length(tracts.geometry).sum(), rel=1e-12
-    )
+    assert shapely.length(outlines.layers[0].geometry).sum() == pytest.approx(shapely.length(tracts.geometry).sum(), rel=1e-12)

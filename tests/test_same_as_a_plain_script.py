@@ -35,15 +35,18 @@ def data(tmp_path_factory: pytest.TempPathFactory) -> Path:
     def edge(p: np.ndarray, q: np.ndarray) -> np.ndarray:
         return p[:, None] * (1 - at) + q[:, None] * at
 
-    rings = np.concatenate(
-        [edge(a, b)[:, :-1], edge(b, c)[:, :-1], edge(d, c)[:, ::-1][:, :-1], edge(a, d)[:, ::-1]], 1
-    )
+    rings = np.concatenate([edge(a, b)[:, :-1], edge(b, c)[:, :-1], edge(d, c)[:, ::-1][:, :-1], edge(a, d)[:, ::-1]], 1)
     count = SIDE**2
     beds = gpd.GeoDataFrame(
-        {"id": np.arange(count), "licence": [f"L {n // 90:02}/{'ab'[n % 2]}" for n in range(count)],
-         "tonnes": rng.integers(1, 1000, count), "label": [f"Bed {n} (é)" if n % 50 else None for n in range(count)]},
-        geometry=shapely.polygons(rings), crs=CRS,
-    )  # fmt: skip
+        {
+            "id": np.arange(count),
+            "licence": [f"L {n // 90:02}/{'ab'[n % 2]}" for n in range(count)],
+            "tonnes": rng.integers(1, 1000, count),
+            "label": [f"Bed {n} (é)" if n % 50 else None for n in range(count)],
+        },
+        geometry=shapely.polygons(rings),
+        crs=CRS,
+    )
     beds.to_file(folder / "beds.gpkg", layer="beds")
     turn = np.linspace(0, 2 * np.pi, 400, endpoint=False)
     far = 3000 + 600 * np.sin(9 * turn)
@@ -51,9 +54,7 @@ def data(tmp_path_factory: pytest.TempPathFactory) -> Path:
     gpd.GeoDataFrame({"name": ["area"]}, geometry=[area], crs=CRS).to_file(folder / "area.gpkg", layer="area")
     marks = gpd.GeoDataFrame({"n": range(3000)}, geometry=gpd.points_from_xy(*rng.uniform(0, 9000, (2, 3000))), crs=CRS)
     marks.to_file(folder / "marks.gpkg", layer="marks")
-    table = pd.DataFrame(
-        {"bed": rng.permutation(count)[: count - 40], "landed": rng.uniform(0, 5, count - 40).round(3)}
-    )
+    table = pd.DataFrame({"bed": rng.permutation(count)[: count - 40], "landed": rng.uniform(0, 5, count - 40).round(3)})
     table.to_csv(folder / "landings.csv", index=False)
     return folder
 
@@ -139,11 +140,7 @@ def test_chain(data: Path, tmp_path: Path) -> None:
     finish(flow, last, tmp_path / "o.gpkg")
     beds, area, landings = frames(data)
     theirs = gpd.clip(beds, area).merge(landings, left_on="id", right_on="bed", how="left")
-    same(
-        gpd.read_file(tmp_path / "o.gpkg"),
-        theirs.dissolve("licence", aggfunc={"landed": "sum"}).reset_index(),
-        "licence",
-    )
+    same(gpd.read_file(tmp_path / "o.gpkg"), theirs.dissolve("licence", aggfunc={"landed": "sum"}).reset_index(), "licence")
 
 
 def test_place_and_geojson(data: Path, tmp_path: Path) -> None:

@@ -156,9 +156,7 @@ def value(chance: random.Random, depth: int = 0) -> Any:
 
 def _names(chance: random.Random) -> None:
     given = text(chance)
-    way = (
-        chance.choice((0, 1, 2, 3, 4, 0, 1, 2, 3, 4, 6)) if chance.random() < 0.99 else chance.choice((5, 7))
-    )  # the last are slow
+    way = chance.choice((0, 1, 2, 3, 4, 0, 1, 2, 3, 4, 6)) if chance.random() < 0.99 else chance.choice((5, 7))  # the last are slow
     if way == 0:
         clean_name(given, limit=chance.choice([1, 10, 60]))
     elif way == 1:
@@ -236,10 +234,7 @@ def _make_samples(home: Path) -> None:
     from eskret.formats import targets
 
     layer = Layer(
-        "l",
-        pa.table({"name": ["a", "ü", None], "n": [1, 2, 3]}),
-        shapely.points([[-27.2, 47.1], [-27.3, 47.2], [0, 0]]),
-        "EPSG:4326",
+        "l", pa.table({"name": ["a", "ü", None], "n": [1, 2, 3]}), shapely.points([[-27.2, 47.1], [-27.3, 47.2], [0, 0]]), "EPSG:4326"
     )
     for ending in targets.TARGETS:
         path = home / f"sample{ending}"
@@ -387,9 +382,7 @@ def _journals(chance: random.Random, home: Path) -> None:
     place.unlink(missing_ok=True)
     for journal in pending():
         journal.leave()
-    outputs_path(home / "w.toml").write_bytes(
-        damaged(b'{"files": {"a": {"sha256": "x", "size": 1, "modified_ns": 1}}}', chance)
-    )
+    outputs_path(home / "w.toml").write_bytes(damaged(b'{"files": {"a": {"sha256": "x", "size": 1, "modified_ns": 1}}}', chance))
     Outputs.beside(home / "w.toml", home)
 
 
@@ -431,10 +424,7 @@ def main(share: float, seed: int, only: Sequence[str] = ()) -> int:
             finally:
                 signal.alarm(0)
         wrong += bad
-        print(
-            f"{what}: {number:,} tried, {refused:,} refused in a sentence, {bad} wrong, {time.monotonic() - begun:.0f} s",
-            flush=True,
-        )
+        print(f"{what}: {number:,} tried, {refused:,} refused in a sentence, {bad} wrong, {time.monotonic() - begun:.0f} s", flush=True)
     return wrong
 
 

@@ -143,9 +143,7 @@ def main(most: int, seed: int) -> int:
     tried = 0
     while counts["killed"] < most:
         kind = chance.choice(KINDS)
-        place = Path(
-            tempfile.mkdtemp(prefix="trial-")
-        )  # a child that comes to its end takes no folder of its parent's away
+        place = Path(tempfile.mkdtemp(prefix="trial-"))  # a child that comes to its end takes no folder of its parent's away
         home = place / "p"
         home.mkdir()
         make(home, kind)
@@ -165,13 +163,8 @@ def main(most: int, seed: int) -> int:
             print("WRONG", wrong[-1], flush=True)
         shutil.rmtree(place)
         if tried % 50 == 0:
-            print(
-                f"{tried} tried, {counts['killed']} killed, {len(wrong)} wrong, {time.monotonic() - begun:.0f} s",
-                flush=True,
-            )
-    print(
-        f"kills: {tried} tried, {counts['killed']} killed under way, {len(wrong)} wrong states, {time.monotonic() - begun:.0f} s"
-    )
+            print(f"{tried} tried, {counts['killed']} killed, {len(wrong)} wrong, {time.monotonic() - begun:.0f} s", flush=True)
+    print(f"kills: {tried} tried, {counts['killed']} killed under way, {len(wrong)} wrong states, {time.monotonic() - begun:.0f} s")
     return len(wrong)
 
 

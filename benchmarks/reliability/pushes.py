@@ -22,9 +22,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[2]))
 _OWN = tempfile.mkdtemp(prefix="trial-data-")
-os.environ.update(
-    XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_HOME=f"{_OWN}/state", TRIAL_TOKEN="word"
-)
+os.environ.update(XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_HOME=f"{_OWN}/state", TRIAL_TOKEN="word")
 
 from benchmarks.reliability.common import ESKRET, areas, left_behind  # noqa: E402
 from benchmarks.reliability.kills import whole_process  # noqa: E402

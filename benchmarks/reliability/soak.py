@@ -95,9 +95,7 @@ def main(minutes: float) -> int:
         print(f"{name}: {before:,.0f} in the middle third, {after:,.0f} in the last")
         if after > before * room + 2:
             grown.append(name)
-    print(
-        f"soak: {minutes:g} minutes, {rounds} workflows opened, run and looked at, grown: {', '.join(grown) or 'nothing'}"
-    )
+    print(f"soak: {minutes:g} minutes, {rounds} workflows opened, run and looked at, grown: {', '.join(grown) or 'nothing'}")
     return int(bool(grown))
 
 

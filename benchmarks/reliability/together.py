@@ -90,9 +90,7 @@ def _window(part: Part) -> None:
         job = worker.send("run", store=store, fresh=True, **asked)
         worker.send("look", path=str(part.home / "all.gpkg"))
         with news:
-            news.wait_for(
-                lambda j=job: any(e["job"] == j and e["event"] in ("done", "error", "crashed") for e in events), 120
-            )  # type: ignore[misc]
+            news.wait_for(lambda j=job: any(e["job"] == j and e["event"] in ("done", "error", "crashed") for e in events), 120)  # type: ignore[misc]
         last = next((e for e in events if e["job"] == job and e["event"] in ("done", "error", "crashed")), {})
         if not last or last["event"] == "crashed":
             part.error = f"turn {turn}: {last}"
@@ -165,9 +163,7 @@ def main(each: int) -> int:
         with geopackage.writing(path) as container:
             container.add(areas(1, "log"), "log")
         parts = [Part(home, f"p{n}", max(1, each // TURN)) for n in range(2)]
-        threads = [
-            threading.Thread(target=PARTS[what], args=(part,)) for what, part in zip((one, other), parts, strict=True)
-        ]
+        threads = [threading.Thread(target=PARTS[what], args=(part,)) for what, part in zip((one, other), parts, strict=True)]
         begun = time.monotonic()
         for thread in threads:
             thread.start()

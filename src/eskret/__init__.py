@@ -13,18 +13,9 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 _OWN = "eskret.own.declare"
-_HOME = {
-    "Layer": "eskret.core.layer",
-    "EskretError": "eskret.errors",
-    "operation": _OWN,
-    "setting": _OWN,
-    "Account": _OWN,
-}
+_HOME = {"Layer": "eskret.core.layer", "EskretError": "eskret.errors", "operation": _OWN, "setting": _OWN, "Account": _OWN}
 
-__all__ = [
-    "Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas", "use",
-    "write",
-]  # fmt: skip
+__all__ = ["Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas", "use", "write"]
 
 
 def __getattr__(name: str) -> Any:

@@ -72,9 +72,17 @@ class Workflow:
     """
 
     def __init__(
-        self, title: str = "", summary: str = "", crs: str = "", *, help: str = "", keywords: Sequence[str] = (),
-        author: str = "", limits: str = "", names: str = AS_TYPED,
-    ) -> None:  # fmt: skip
+        self,
+        title: str = "",
+        summary: str = "",
+        crs: str = "",
+        *,
+        help: str = "",
+        keywords: Sequence[str] = (),
+        author: str = "",
+        limits: str = "",
+        names: str = AS_TYPED,
+    ) -> None:
         if names not in ("", AS_TYPED, TIDY):
             raise DocumentError(f"'names' cannot be '{names}'", way_out=f"It can be '{AS_TYPED}' or '{TIDY}'")
         self.document = Document(title, summary, crs, help, tuple(keywords), author, limits, names)
@@ -121,11 +129,21 @@ class Workflow:
         return ParameterHandle(name)
 
     def step(
-        self, use: str, id: str, source: StepHandle | str | Iterable[StepHandle | str] = (), /, *, heading: str = "",
-        note: str = "", off: bool = False, layer: Mapping[str, Mapping[str, Any]] | None = None,
-        style: Mapping[str, Mapping[str, Any]] | None = None, each: Mapping[str, Any] | None = None,
-        result: bool = False, **settings: Any,
-    ) -> StepHandle:  # fmt: skip
+        self,
+        use: str,
+        id: str,
+        source: StepHandle | str | Iterable[StepHandle | str] = (),
+        /,
+        *,
+        heading: str = "",
+        note: str = "",
+        off: bool = False,
+        layer: Mapping[str, Mapping[str, Any]] | None = None,
+        style: Mapping[str, Mapping[str, Any]] | None = None,
+        each: Mapping[str, Any] | None = None,
+        result: bool = False,
+        **settings: Any,
+    ) -> StepHandle:
         """Add a step at the end.
 
         Parameters
@@ -147,9 +165,7 @@ class Workflow:
         styles = {key: style_of(table) for key, table in (style or {}).items()}
         references = tuple(s.id if isinstance(s, StepHandle) else s for s in given)
         rounds = each_of(_plain(each), f"step '{id}'") if each else None
-        step = Step(
-            id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles, rounds, result
-        )
+        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles, rounds, result)
         self.document = replace(self.document, steps=(*self.document.steps, step))
         return StepHandle(id)
 
@@ -193,9 +209,14 @@ class Workflow:
         return rehearse(self.document, given, workflow=self.path, folder=self._folder())
 
     def run(
-        self, values: Mapping[str, Any] | None = None, *, if_exists: str | _Unsaid | None = _UNSAID,
-        hold: bool | _Unsaid = _UNSAID, fresh: bool | _Unsaid = _UNSAID, **named: Any,
-    ) -> RunResult:  # fmt: skip
+        self,
+        values: Mapping[str, Any] | None = None,
+        *,
+        if_exists: str | _Unsaid | None = _UNSAID,
+        hold: bool | _Unsaid = _UNSAID,
+        fresh: bool | _Unsaid = _UNSAID,
+        **named: Any,
+    ) -> RunResult:
         """Run it; the result holds the accounts and, unless ``hold`` is False, every step's layers. What an earlier run made is
         taken up again where nothing has changed that it hangs on, but for ``fresh=True``.
 
@@ -213,29 +234,30 @@ class Workflow:
         said = {"if_exists": if_exists, "hold": hold, "fresh": fresh}
         given = self._values(values, named, {n: v for n, v in said.items() if not isinstance(v, _Unsaid)})
         run = Run(
-            self.document, given, workflow=self.path, folder=self._folder(),
-            if_exists=None if isinstance(if_exists, _Unsaid) else if_exists, hold=isinstance(hold, _Unsaid) or hold,
+            self.document,
+            given,
+            workflow=self.path,
+            folder=self._folder(),
+            if_exists=None if isinstance(if_exists, _Unsaid) else if_exists,
+            hold=isinstance(hold, _Unsaid) or hold,
             keeping=Keeping(the_store(), fresh=not isinstance(fresh, _Unsaid) and fresh),
-        )  # fmt: skip
+        )
         result = run.execute()
         write_down(run, result, PYTHON)
         return result
 
-    def _values(
-        self, values: Mapping[str, Any] | None, named: Mapping[str, Any], options: Mapping[str, Any]
-    ) -> dict[str, Any]:
+    def _values(self, values: Mapping[str, Any] | None, named: Mapping[str, Any], options: Mapping[str, Any]) -> dict[str, Any]:
         names = [p.name for p in self.parameters]
         table = isinstance(values, Mapping)
         for name in ("values", *options):
             if name in names and (name in options or values is not None) and not (table and name in (values or {})):
                 raise DocumentError(
-                    f"'{name}' is a parameter of this workflow and means something else here", place="values",
+                    f"'{name}' is a parameter of this workflow and means something else here",
+                    place="values",
                     way_out=f"Give it as values={{'{name}': ...}}",
-                )  # fmt: skip
+                )
         if values is not None and not table:
-            raise DocumentError(
-                "'values' must be a table of parameters' values", way_out="Write values={'name': value}"
-            )
+            raise DocumentError("'values' must be a table of parameters' values", way_out="Write values={'name': value}")
         twice = [n for n in named if n in (values or {})]
         if twice:
             raise DocumentError(f"'{twice[0]}' is given twice", place="values", way_out="Give it once")
@@ -356,6 +378,4 @@ def write(layer: Layer, path: str | Path, name: str = "") -> None:
             warnings.warn(f"{path}: {said.text}", stacklevel=2)
 
 
-__all__ = [
-    "ParameterHandle", "Result", "StepHandle", "Workflow", "from_geopandas", "read", "to_geopandas", "use", "write",
-]  # fmt: skip
+__all__ = ["ParameterHandle", "Result", "StepHandle", "Workflow", "from_geopandas", "read", "to_geopandas", "use", "write"]

@@ -57,9 +57,7 @@ class Results(Mapping[str, Layers]):
 
     def __getitem__(self, step: str) -> Layers:
         if step not in self._steps:
-            raise KeyError(
-                f"there is no result of '{step}'; there are {', '.join(self._steps) or 'none: run the workflow'}"
-            )
+            raise KeyError(f"there is no result of '{step}'; there are {', '.join(self._steps) or 'none: run the workflow'}")
         return Layers(step, self._steps[step])
 
     def __iter__(self) -> Generator[str, None, None]:

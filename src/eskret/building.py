@@ -59,9 +59,7 @@ def build(script: Path, source: str) -> dict[str, Any]:
     except SyntaxError as problem:
         error, line = f"this is not sound Python: {problem.msg}", problem.lineno or 0
     except Exception as problem:
-        error = (
-            problem.sentence() if isinstance(problem, eskret.EskretError) else f"{type(problem).__name__}: {problem}"
-        )
+        error = problem.sentence() if isinstance(problem, eskret.EskretError) else f"{type(problem).__name__}: {problem}"
         frames = [f for f in traceback.extract_tb(problem.__traceback__) if Path(f.filename) == script]
         line = frames[-1].lineno or 0 if frames else 0
     chosen = [w for w in made if id(w) in told] or made

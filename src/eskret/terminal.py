@@ -32,9 +32,14 @@ class RunProgress:
 
     def __enter__(self) -> RunProgress:
         self._bars = Progress(
-            TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
-            console=Console(stderr=True), transient=True, disable=self._silent,
-        )  # fmt: skip
+            TextColumn("{task.description}"),
+            BarColumn(),
+            MofNCompleteColumn(),
+            TimeRemainingColumn(),
+            console=Console(stderr=True),
+            transient=True,
+            disable=self._silent,
+        )
         self._tasks: dict[str, Any] = {}
         self._bars.__enter__()
         return self
@@ -67,9 +72,14 @@ class PushProgress:
 
     def __enter__(self) -> PushProgress:
         self._bars = Progress(
-            TextColumn("changes"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(), console=Console(stderr=True),
-            transient=True, disable=self._silent,
-        )  # fmt: skip
+            TextColumn("changes"),
+            BarColumn(),
+            MofNCompleteColumn(),
+            TimeRemainingColumn(),
+            console=Console(stderr=True),
+            transient=True,
+            disable=self._silent,
+        )
         self._bars.__enter__()
         self._task = self._bars.add_task("changes", total=None)
         return self
@@ -83,8 +93,7 @@ class PushProgress:
             self._bars.update(self._task, completed=done, total=of)
 
 
-STATES = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"),
-          "stopped": ("■ stopped", "red")}  # fmt: skip
+STATES = {"balanced": ("● balanced", "green"), "look": ("▲ look", "yellow"), "failed": ("■ failed", "red"), "stopped": ("■ stopped", "red")}
 
 
 def _ledger_table(rows: list[Any], width: int) -> Table:
@@ -110,13 +119,14 @@ def _ledger_table(rows: list[Any], width: int) -> Table:
         for piece, strong in pieces(row.sentence):
             words.append(piece, "bold" if strong else "")
         cells: dict[str, Any] = {
-            "Layers": n(row.layers), "In": n(row.rows_in), "Out": n(row.rows_out),
-            "Set aside": Text(n(row.aside) if row.aside else "", "red"), "Control total": row.total,
+            "Layers": n(row.layers),
+            "In": n(row.rows_in),
+            "Out": n(row.rows_out),
+            "Set aside": Text(n(row.aside) if row.aside else "", "red"),
+            "Control total": row.total,
             "Time": row.time,
-        }  # fmt: skip
-        table.add_row(
-            str(row.number), words, *(cells[title] for title in shown), Text("off" if row.off else state, colour)
-        )
+        }
+        table.add_row(str(row.number), words, *(cells[title] for title in shown), Text("off" if row.off else state, colour))
         for child in row.children:
             for reason, count in child.reasons:
                 table.add_row("", Text(f"  {child.key}: {ledger.reason_text(reason, count)}", "dim"))
@@ -144,9 +154,7 @@ def print_outputs(result: Any) -> None:
     out = _console()
     _print_saved(out, result.outputs)
     for one in result.pushes:
-        told = (
-            f"{one.added:,} to add, {one.changed:,} to change, {one.removed:,} to remove, {one.unchanged:,} as they are"
-        )
+        told = f"{one.added:,} to add, {one.changed:,} to change, {one.removed:,} to remove, {one.unchanged:,} as they are"
         out.print(f"Not sent yet: '{one.dataset}' at {one.service}, {told}", soft_wrap=True, markup=False)
     for remark in result.remarks:
         out.print(f"Note: {remark.text}", soft_wrap=True, markup=False)
@@ -167,25 +175,21 @@ def print_runs(found: Sequence[Any], versions: Mapping[str, Mapping[str, int]]) 
     if not found:
         out.print("No run is known.")
         return
-    table = _plain_table(
-        "Run",
-        "When",
-        "Workflow",
-        "Version",
-        "Round",
-        "State",
-        "Time",
-        "Saved",
-        right=("Run", "Version", "Time", "Saved"),
-    )
+    table = _plain_table("Run", "When", "Workflow", "Version", "Round", "State", "Time", "Saved", right=("Run", "Version", "Time", "Saved"))
     for one in found:
         state, colour = STATES.get(one.state, (one.state, ""))
         name = f"{one.title or 'no title'} ({one.file})"
         number = versions.get(one.workflow, {}).get(one.version, 0)
         table.add_row(
-            str(one.id), moment(one.started), Text(name), str(number or ""), Text(one.label), Text(state, colour),
-            duration(one.seconds), f"{one.features:,}",
-        )  # fmt: skip
+            str(one.id),
+            moment(one.started),
+            Text(name),
+            str(number or ""),
+            Text(one.label),
+            Text(state, colour),
+            duration(one.seconds),
+            f"{one.features:,}",
+        )
     out.print(table)
 
 
@@ -193,19 +197,14 @@ def print_run(run: Any) -> None:
     """One run of earlier: its values, its ledger, what it left."""
     out, kept = _console(), run.kept
     label = f", round {kept.label}" if kept.label else ""
-    out.print(
-        f"Run {kept.id}: {kept.title or 'no title'} ({kept.file}{label}), {moment(kept.started)}, by {kept.how}",
-        markup=False,
-    )
+    out.print(f"Run {kept.id}: {kept.title or 'no title'} ({kept.file}{label}), {moment(kept.started)}, by {kept.how}", markup=False)
     for name, value in run.told.get("values", {}).items():
         out.print(f"  {name} = {value}", markup=False)
     print_ledger(run.document, run.told)
     for one in run.outputs:
         layer = f", {one.layer}" if one.layer else ""
         digest = (one.content or one.sha256).rpartition(":")[2][:16]
-        out.print(
-            f"{one.path}{layer}: {counted(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False
-        )
+        out.print(f"{one.path}{layer}: {counted(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False)
     state, colour = STATES.get(kept.state, (kept.state, ""))
     out.print(f"[{colour}]{state}[/] in {duration(kept.seconds)}")
     if kept.error:
@@ -227,10 +226,7 @@ def print_compared(earlier: int, later: int, found: Any, counts: Mapping[str, Ma
     right = ("In", "Out", "Set aside", "Control total")
     table = _plain_table("Step", "", *right, "State", right=right)
     for one in found.steps:
-        figures = [
-            [getattr(r, n, None) for n in ("rows_in", "rows_out", "aside", "total", "state")]
-            for r in (one.earlier, one.later)
-        ]
+        figures = [[getattr(r, n, None) for n in ("rows_in", "rows_out", "aside", "total", "state")] for r in (one.earlier, one.later)]
         cells = [pair(a, b) for a, b in zip(*figures, strict=True)]
         table.add_row(Text(one.id), Text(one.sentence), *cells)
     out.print(table)
@@ -256,9 +252,13 @@ def print_rounds(result: Any) -> None:
         aside = sum(len(i.set_aside) for s in run.steps for i in s.inputs if i.first) if run else 0
         saved = sum(o.features for o in run.outputs) if run else 0
         table.add_row(
-            Text(one.label), *(Text(str(one.values.get(n, ""))) for n in names), f"{len(run.steps) if run else 0}",
-            Text(f"{aside:,}" if aside else "", "red"), f"{saved:,}", Text(state, colour),
-        )  # fmt: skip
+            Text(one.label),
+            *(Text(str(one.values.get(n, ""))) for n in names),
+            f"{len(run.steps) if run else 0}",
+            Text(f"{aside:,}" if aside else "", "red"),
+            f"{saved:,}",
+            Text(state, colour),
+        )
     out.print(table)
     for one in result.rounds:
         if one.error:
@@ -287,9 +287,13 @@ def print_rehearsed_rounds(found: list[tuple[str, Any]]) -> None:
 
 
 PUSH_STATES = {
-    "prepared": "not sent", "sending": "cut short", "part": "sent in part", "pushed": "sent", "undoing": "taken back in part",
+    "prepared": "not sent",
+    "sending": "cut short",
+    "part": "sent in part",
+    "pushed": "sent",
+    "undoing": "taken back in part",
     "undone": "taken back",
-}  # fmt: skip
+}
 
 
 def print_pushes(found: list[Any]) -> None:
@@ -299,14 +303,7 @@ def print_pushes(found: list[Any]) -> None:
         out.print("Nothing was published yet.")
         return
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    for title, right in (
-        ("Push", False),
-        ("Dataset", False),
-        ("Added", True),
-        ("Changed", True),
-        ("Removed", True),
-        ("State", False),
-    ):
+    for title, right in (("Push", False), ("Dataset", False), ("Added", True), ("Changed", True), ("Removed", True), ("State", False)):
         table.add_column(title, justify="right" if right else "left", no_wrap=title != "Dataset")
     for p in found:
         where = f"{p.dataset} at {p.service.split('//')[-1]}"
@@ -368,8 +365,15 @@ def print_layers(layers: list[Any], profiles: Mapping[int, Any]) -> None:
 
 def _fields_table(profiles: Any) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2))
-    for head, side in (("  Field", "left"), ("Type", "left"), ("Empty", "right"), ("Different", "right"),
-                       ("Least", "left"), ("Greatest", "left"), ("Most frequent", "left")):  # fmt: skip
+    for head, side in (
+        ("  Field", "left"),
+        ("Type", "left"),
+        ("Empty", "right"),
+        ("Different", "right"),
+        ("Least", "left"),
+        ("Greatest", "left"),
+        ("Most frequent", "left"),
+    ):
         table.add_column(head, justify=side, overflow="ellipsis", max_width=34)  # type: ignore[arg-type]
     for p in profiles:
         shown = ["" if v is None else _short(v) for v in (p.least, p.greatest)]

@@ -68,12 +68,18 @@ def test_a_row_set_aside_must_be_one_of_the_input() -> None:
 @pytest.mark.parametrize(
     ("relation", "used", "out", "fits"),
     [
-        (Relation.KEPT, 3, 3, True), (Relation.KEPT, 3, 2, False), (Relation.ONE_FOR_ONE, 3, 4, False),
-        (Relation.GROUPED, 3, 1, True), (Relation.GROUPED, 3, 0, False), (Relation.GROUPED, 0, 0, True),
-        (Relation.GROUPED, 3, 4, False), (Relation.MULTIPLIED, 3, 7, True), (Relation.MULTIPLIED, 3, 2, False),
+        (Relation.KEPT, 3, 3, True),
+        (Relation.KEPT, 3, 2, False),
+        (Relation.ONE_FOR_ONE, 3, 4, False),
+        (Relation.GROUPED, 3, 1, True),
+        (Relation.GROUPED, 3, 0, False),
+        (Relation.GROUPED, 0, 0, True),
+        (Relation.GROUPED, 3, 4, False),
+        (Relation.MULTIPLIED, 3, 7, True),
+        (Relation.MULTIPLIED, 3, 2, False),
         (Relation.NEW, 0, 9, True),
     ],
-)  # fmt: skip
+)
 def test_relations(relation: Relation, used: int, out: int, fits: bool) -> None:
     if fits:
         check_relation(relation, used, out, "x")

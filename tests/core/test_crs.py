@@ -38,9 +38,7 @@ def test_reprojection_there_and_back_and_z_is_kept() -> None:
     moved, lost = reproject(there, "EPSG:4326", "EPSG:32626")
     back, _ = reproject(moved, "EPSG:32626", "EPSG:4326")
     assert not len(lost)
-    np.testing.assert_allclose(
-        shapely.get_coordinates(back, include_z=True), shapely.get_coordinates(there, include_z=True), atol=1e-9
-    )
+    np.testing.assert_allclose(shapely.get_coordinates(back, include_z=True), shapely.get_coordinates(there, include_z=True), atol=1e-9)
     # the central meridian of zone 26 is 27 W: there the easting is 500,000 m by definition
     assert shapely.get_x(moved[1]) == pytest.approx(500_000, abs=1e-6)
     assert transformation("EPSG:4326", "EPSG:32626").accuracy == 0
@@ -62,9 +60,7 @@ def test_totals_in_metres_feet_and_degrees() -> None:
     assert measured_total(squares(100)) == ("area", pytest.approx(1.0), "ha")
     feet = squares(1, 1000.0, "EPSG:2263")
     assert measured_total(feet)[1] == pytest.approx((1000 * 1200 / 3937) ** 2 / 10_000)  # type: ignore[index]
-    line = Layer(
-        "l", pa.table({"a": [1]}), np.array([shapely.LineString([(-27, 47), (-26, 48), (-25, 47)])]), "EPSG:4326"
-    )
+    line = Layer("l", pa.table({"a": [1]}), np.array([shapely.LineString([(-27, 47), (-26, 48), (-25, 47)])]), "EPSG:4326")
     # edges are straight in degrees (RFC 7946, 3.1.1): many short geodesics along them, as geographiclib and PROJ compute them
     geod = Geod(ellps="WGS84")
     legs = geod.line_length(np.linspace(-27, -25, 20_001), 48 - np.abs(np.linspace(-1, 1, 20_001)))
@@ -111,20 +107,11 @@ def test_the_way_fits_the_place_and_a_coarse_one_is_no_secret() -> None:
 
 
 def test_an_extent_leaves_out_what_is_not_finite() -> None:
-    assert extent_of(np.array([shapely.Point(1, 2), None, shapely.Point(np.inf, 5), shapely.Point(3, -4)])) == (
-        1,
-        -4,
-        3,
-        2,
-    )
+    assert extent_of(np.array([shapely.Point(1, 2), None, shapely.Point(np.inf, 5), shapely.Point(3, -4)])) == (1, -4, 3, 2)
     assert extent_of(np.array([None, shapely.Point()], dtype=object)) is None
 
 
-@given(
-    st.floats(-26.9, -24.1),
-    st.floats(0.5, 83.5),
-    st.sampled_from(["EPSG:32626", "EPSG:6933", "EPSG:3857", "EPSG:3995"]),
-)
+@given(st.floats(-26.9, -24.1), st.floats(0.5, 83.5), st.sampled_from(["EPSG:32626", "EPSG:6933", "EPSG:3857", "EPSG:3995"]))
 def test_any_place_comes_back_from_any_system(lon: float, lat: float, crs: str) -> None:
     there, lost = reproject(np.array([shapely.Point(lon, lat)]), "EPSG:4326", crs)
     back, lost_too = reproject(there, crs, "EPSG:4326")

@@ -25,13 +25,7 @@ from eskret.errors import InputError
 from eskret.formats import vector
 from tests.conftest import squares
 
-SHAPES = [
-    shapely.Point(1, 2),
-    None,
-    shapely.LineString([(0, 0), (1, 1)]),
-    shapely.box(0, 0, 2, 2).buffer(1),
-    shapely.Point(),
-]
+SHAPES = [shapely.Point(1, 2), None, shapely.LineString([(0, 0), (1, 1)]), shapely.box(0, 0, 2, 2).buffer(1), shapely.Point()]
 
 
 BINARY = pa.binary()
@@ -59,17 +53,13 @@ holed = boxes.map(lambda b: b.difference(shapely.affinity.scale(b, 0.5, 0.5)) if
 spots = st.builds(shapely.Point, number, number)
 
 
-@given(
-    st.one_of(st.lists(lines, max_size=8), st.lists(st.one_of(boxes, holed), max_size=8), st.lists(spots, max_size=8)),
-    st.randoms(),
-)
+@given(st.one_of(st.lists(lines, max_size=8), st.lists(st.one_of(boxes, holed), max_size=8), st.lists(spots, max_size=8)), st.randoms())
 def test_bounds_sizes_and_kinds_are_those_of_the_shapes(shapes: list, random) -> None:
     encoded = plain(binary(shapes))
     assert encoded is not None and len(encoded) == len(shapes)
     array = np.array([*shapes, None], object)[:-1]
     layer, other = (
-        Layer("l", pa.table({"n": range(len(shapes))}), crs="EPSG:32626", **more)
-        for more in ({"encoded": encoded}, {"geometry": array})
+        Layer("l", pa.table({"n": range(len(shapes))}), crs="EPSG:32626", **more) for more in ({"encoded": encoded}, {"geometry": array})
     )
     assert not shapes or layer.kind == other.kind
     assert (layer.extent() or ()) == pytest.approx(other.extent() or ())
@@ -113,9 +103,7 @@ def test_damage_is_found_when_the_shapes_or_their_sizes_are_asked_for(tmp_path: 
     for bad in (good[:-8], good[:9] + b"\xff\xff\xff\x0f" + good[13:], good + b"more"):
         encoded = plain(pa.chunked_array([pa.array([good, bad])]))
         assert encoded is not None and encoded.sizes is None and encoded.bounds() is None
-    layer = Layer(
-        "beds", pa.table({"n": [1]}), encoded=plain(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg"
-    )
+    layer = Layer("beds", pa.table({"n": [1]}), encoded=plain(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg")
     with pytest.raises(InputError, match="a.gpkg: a geometry of 'beds' is damaged"):
         layer.geometry  # noqa: B018
 
@@ -127,9 +115,7 @@ def test_damage_is_found_when_the_shapes_or_their_sizes_are_asked_for(tmp_path: 
 )
 def test_points_are_told_by_their_coordinates(xy: list, relation: str, edge: bool) -> None:
     """As by the shapes, edges and corners included."""
-    areas = np.array(
-        [shapely.box(0, 0, 5, 10), shapely.box(5, 0, 10, 10).difference(shapely.box(6, 6, 8, 8)), None], object
-    )
+    areas = np.array([shapely.box(0, 0, 5, 10), shapely.box(5, 0, 10, 10).difference(shapely.box(6, 6, 8, 8)), None], object)
     at = np.array(xy, float).reshape(-1, 2)
     expected = holds(shapely.points(at), areas, Place(relation), edge=edge)
     assert points_hold(at, areas, Place(relation), edge=edge).tolist() == expected.tolist()

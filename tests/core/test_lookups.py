@@ -20,14 +20,13 @@ def test_values_are_fitted_to_the_field() -> None:
     assert as_values([7, "007"], pa.string()).to_pylist() == ["7", "007"]
     assert as_values(["true", True], pa.bool_()).to_pylist() == [True, True]
     assert as_values(["2031-09-03", dt.date(2031, 9, 4), "soon"], pa.date32()).to_pylist() == [
-        dt.date(2031, 9, 3), dt.date(2031, 9, 4), None,
-    ]  # fmt: skip
+        dt.date(2031, 9, 3),
+        dt.date(2031, 9, 4),
+        None,
+    ]
 
 
-@given(
-    st.lists(st.one_of(st.none(), st.integers(0, 9)), max_size=30),
-    st.lists(st.integers(0, 12), max_size=8, unique=True),
-)
+@given(st.lists(st.one_of(st.none(), st.integers(0, 9)), max_size=30), st.lists(st.integers(0, 12), max_size=8, unique=True))
 def test_rows_are_found_by_their_value(column: list[int | None], wanted: list[int]) -> None:
     at, counts = rows_of(pa.chunked_array([pa.array(column, pa.int64())]), wanted)
     assert [None if n < 0 else wanted[n] for n in at] == [v if v in wanted else None for v in column]
@@ -41,16 +40,19 @@ def test_values_that_cannot_be_are_in_no_row() -> None:
 
 def test_a_key_is_whole_and_different_everywhere() -> None:
     assert is_unique(pa.chunked_array([pa.array(["a", "b"])]))
-    assert not is_unique(pa.chunked_array([pa.array(["a", "a"])])) and not is_unique(
-        pa.chunked_array([pa.array(["a", None])])
-    )
+    assert not is_unique(pa.chunked_array([pa.array(["a", "a"])])) and not is_unique(pa.chunked_array([pa.array(["a", None])]))
 
 
 def test_a_profile_says_what_stands_there() -> None:
-    table = pa.table({
-        "n": pa.array([3, 1, None, 3]), "t": pa.array(["b", "", None, "b"]), "f": pa.array([True, None, True, False]),
-        "l": pa.array([[1], [1], None, [2]]), "e": pa.array([None] * 4, pa.string()),
-    })  # fmt: skip
+    table = pa.table(
+        {
+            "n": pa.array([3, 1, None, 3]),
+            "t": pa.array(["b", "", None, "b"]),
+            "f": pa.array([True, None, True, False]),
+            "l": pa.array([[1], [1], None, [2]]),
+            "e": pa.array([None] * 4, pa.string()),
+        }
+    )
     told = {p.name: (p.word, p.nulls, p.distinct, p.least, p.greatest, p.sample) for p in profile(table)}
     assert told["n"] == ("whole number", 1, 2, 1, 3, (3, 1))
     assert told["t"] == ("text", 1, 2, "", "b", ("b", ""))
@@ -67,9 +69,14 @@ def test_values_come_with_their_counts_the_most_frequent_first(values: list[str]
 
 @pytest.mark.parametrize(
     ("words", "first"),
-    [("32626", "EPSG:32626"), ("epsg:3857", "EPSG:3857"), ("wgs 84 utm zone 26n", "EPSG:32626"), ("4326", "EPSG:4326"),
-     ("etrs89 laea", "EPSG:3035")],
-)  # fmt: skip
+    [
+        ("32626", "EPSG:32626"),
+        ("epsg:3857", "EPSG:3857"),
+        ("wgs 84 utm zone 26n", "EPSG:32626"),
+        ("4326", "EPSG:4326"),
+        ("etrs89 laea", "EPSG:3035"),
+    ],
+)
 def test_a_crs_is_found_by_code_and_name(words: str, first: str) -> None:
     assert find(words)[0].code == first
 

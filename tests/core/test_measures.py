@@ -17,31 +17,46 @@ from tests.conftest import squares
 @pytest.mark.parametrize(
     ("text", "metres"),
     [
-        ("200 m", 200), ("200m", 200), (" 1,500 metres ", 1500), ("1.5 km", 1500), (".5 km", 500), ("0 m", 0),
+        ("200 m", 200),
+        ("200m", 200),
+        (" 1,500 metres ", 1500),
+        ("1.5 km", 1500),
+        (".5 km", 500),
+        ("0 m", 0),
         # the agreement of 1959 between the national laboratories: a yard is 0.9144 m exactly
-        ("1 yd", 0.9144), ("1 ft", 0.3048), ("3 Feet", 0.9144), ("1 mile", 1609.344), ("2 mi", 3218.688),
+        ("1 yd", 0.9144),
+        ("1 ft", 0.3048),
+        ("3 Feet", 0.9144),
+        ("1 mile", 1609.344),
+        ("2 mi", 3218.688),
         # First International Extraordinary Hydrographic Conference, 1929
-        ("1 nmi", 1852), ("10 nautical miles", 18520),
+        ("1 nmi", 1852),
+        ("10 nautical miles", 18520),
         # 39.37 inches to the metre, by its full name only
-        ("3937 US survey ft", 1200), ("1e3 mm", 1),
+        ("3937 US survey ft", 1200),
+        ("1e3 mm", 1),
     ],
-)  # fmt: skip
+)
 def test_lengths(text: str, metres: float) -> None:
     assert parse_length(text).si == pytest.approx(metres, rel=1e-12)
 
 
-@pytest.mark.parametrize(
-    ("text", "square_metres"), [("1 ha", 10_000), ("2 km²", 2e6), ("1 acre", 4046.8564224), ("5 sq m", 5)]
-)
+@pytest.mark.parametrize(("text", "square_metres"), [("1 ha", 10_000), ("2 km²", 2e6), ("1 acre", 4046.8564224), ("5 sq m", 5)])
 def test_areas(text: str, square_metres: float) -> None:
     assert parse_area(text).si == pytest.approx(square_metres, rel=1e-12)
 
 
 @pytest.mark.parametrize(
     ("text", "says"),
-    [("200", "names no unit. Write it with one, such as 200 m"), ("far", "is no length"), ("3 ha", "'ha' is no unit of length"),
-     ("2 degrees", "'degrees' is no unit"), ("1 °", "no unit of length"), ("", "is no length")],
-)  # fmt: skip
+    [
+        ("200", "names no unit. Write it with one, such as 200 m"),
+        ("far", "is no length"),
+        ("3 ha", "'ha' is no unit of length"),
+        ("2 degrees", "'degrees' is no unit"),
+        ("1 °", "no unit of length"),
+        ("", "is no length"),
+    ],
+)
 def test_a_unit_is_never_guessed_and_a_degree_is_no_length(text: str, says: str) -> None:
     with pytest.raises(SettingError) as caught:
         parse_length(text)

@@ -43,9 +43,7 @@ CASES = [
 
 
 @pytest.mark.parametrize(("feature", "other", "expected"), CASES)
-def test_the_truth_table_of_the_standard(
-    feature: shapely.Geometry, other: shapely.Geometry, expected: set[str]
-) -> None:
+def test_the_truth_table_of_the_standard(feature: shapely.Geometry, other: shapely.Geometry, expected: set[str]) -> None:
     found = {str(r) for r in Relation if holds(np.array([feature], object), np.array([other], object), r)[0]}
     same("keep_by_place", STANDARD, found, expected)
 
@@ -69,9 +67,7 @@ def test_null_and_empty_hold_nothing_and_are_passed_over() -> None:
 coordinates = st.integers(0, 12).map(float)
 shapes = st.one_of(
     st.builds(Point, coordinates, coordinates),
-    st.builds(
-        lambda x, y, w, h: box(x, y, x + w, y + h), coordinates, coordinates, st.integers(1, 6), st.integers(1, 6)
-    ),
+    st.builds(lambda x, y, w, h: box(x, y, x + w, y + h), coordinates, coordinates, st.integers(1, 6), st.integers(1, 6)),
     st.builds(lambda a, b, c, d: LineString([(a, b), (c + 0.5, d)]), *[coordinates] * 4),
 )
 
@@ -80,9 +76,7 @@ shapes = st.one_of(
 def test_the_index_changes_nothing(features: list, others: list, relation: Relation) -> None:
     """With few others each is asked by its box, with many a tree is: both say what asking every pair says."""
     geometry, other = np.array([*features, None], object)[:-1], np.array([*others, None], object)[:-1]
-    every = np.array([[getattr(f, str(relation))(o) for o in others] for f in features], bool).reshape(
-        len(features), len(others)
-    )
+    every = np.array([[getattr(f, str(relation))(o) for o in others] for f in features], bool).reshape(len(features), len(others))
     expected = every.all(axis=1) if relation is Relation.DISJOINT else every.any(axis=1)
     assert holds(geometry, other, relation).tolist() == expected.tolist()
 
@@ -95,9 +89,7 @@ def test_near_is_what_the_distance_says(features: list, others: list, reach: int
 
 
 def test_exactly_that_far_still_counts() -> None:
-    assert near(np.array([Point(13, 0), Point(13.001, 0)], object), np.array([box(0, 0, 10, 10)], object), 3.0).tolist() == [
-        True, False,
-    ]  # fmt: skip
+    assert near(np.array([Point(13, 0), Point(13.001, 0)], object), np.array([box(0, 0, 10, 10)], object), 3.0).tolist() == [True, False]
 
 
 def test_a_multipart_other_counts_as_one() -> None:
@@ -127,16 +119,10 @@ def test_many_points_are_told_by_cells_as_they_would_be_one_by_one() -> None:
     rng = np.random.default_rng(5)
     angle = np.linspace(0, 2 * np.pi, 400, endpoint=False)
     radius = 40 + 8 * np.sin(7 * angle)
-    area = Polygon(
-        np.column_stack([50 + radius * np.cos(angle), 50 + radius * np.sin(angle)]), [box(45, 45, 55, 52).exterior]
-    )
+    area = Polygon(np.column_stack([50 + radius * np.cos(angle), 50 + radius * np.sin(angle)]), [box(45, 45, 55, 52).exterior])
     west, south, east, north = area.bounds
-    borders = np.array(
-        [(west + (east - west) / 64 * n, south + (north - south) / 64 * m) for n in range(65) for m in range(65)]
-    )
+    borders = np.array([(west + (east - west) / 64 * n, south + (north - south) / 64 * m) for n in range(65) for m in range(65)])
     xy = np.vstack([rng.uniform(0, 100, (60_000, 2)), shapely.get_coordinates(area), borders])
     for edge in (True, False):
         test = shapely.intersects_xy if edge else shapely.contains_xy
-        assert (
-            points_hold(xy, np.array([area], object), Relation.WITHIN, edge=edge).tolist() == test(area, *xy.T).tolist()
-        )
+        assert points_hold(xy, np.array([area], object), Relation.WITHIN, edge=edge).tolist() == test(area, *xy.T).tolist()

@@ -23,9 +23,7 @@ def cam(colours: list[str] | tuple[str, ...], cvd: str = "") -> np.ndarray:
     """J'a'b' of CAM02-UCS (Luo, Cui, Li 2006), in which distances are differences seen; ``cvd`` as such eyes see them."""
     rgb = np.array([[int(c[i : i + 2], 16) for i in (1, 3, 5)] for c in colours]) / 255
     if cvd:
-        rgb = np.clip(
-            colorspacious.cspace_convert(rgb, {"name": "sRGB1+CVD", "cvd_type": cvd, "severity": 100}, "sRGB1"), 0, 1
-        )
+        rgb = np.clip(colorspacious.cspace_convert(rgb, {"name": "sRGB1+CVD", "cvd_type": cvd, "severity": 100}, "sRGB1"), 0, 1)
     return np.asarray(colorspacious.cspace_convert(rgb, "sRGB1", "CAM02-UCS"))
 
 
@@ -151,14 +149,25 @@ def test_colours_go_to_the_most_frequent_values_and_stay_with_those_that_have_on
 
 colour = st.sampled_from(["#112233", "#A0B1C2"])
 styles = st.one_of(
-    st.builds(Style, colour=colour, label=st.sampled_from(["", "name"]), size=st.sampled_from([0.0, 4.5]),
-              opacity=st.integers(0, 100)),
+    st.builds(Style, colour=colour, label=st.sampled_from(["", "name"]), size=st.sampled_from([0.0, 4.5]), opacity=st.integers(0, 100)),
     st.builds(Style, st.just(VALUES), field=st.just("d"), colours=st.dictionaries(st.text(max_size=5), colour, max_size=3)),
-    st.builds(Style, st.just(CLASSES), field=st.just("n"), method=st.sampled_from(["quantiles", "equal", "natural"]),
-              count=st.integers(2, 9), ramp=st.sampled_from(list(RAMPS)), turned=st.booleans()),
-    st.builds(Style, st.just(CLASSES), field=st.just("n"), method=st.just("own"),
-              breaks=st.sets(st.floats(-1e3, 1e3), min_size=1, max_size=6).map(lambda s: tuple(sorted(s)))),
-)  # fmt: skip
+    st.builds(
+        Style,
+        st.just(CLASSES),
+        field=st.just("n"),
+        method=st.sampled_from(["quantiles", "equal", "natural"]),
+        count=st.integers(2, 9),
+        ramp=st.sampled_from(list(RAMPS)),
+        turned=st.booleans(),
+    ),
+    st.builds(
+        Style,
+        st.just(CLASSES),
+        field=st.just("n"),
+        method=st.just("own"),
+        breaks=st.sets(st.floats(-1e3, 1e3), min_size=1, max_size=6).map(lambda s: tuple(sorted(s))),
+    ),
+)
 
 
 @given(styles)

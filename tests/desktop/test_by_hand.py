@@ -29,9 +29,7 @@ from eskret.workflow.stored import Shapes
 from tests.conftest import points, squares
 from tests.desktop.conftest import Hand
 
-NONE, SHIFT, CONTROL = (
-    Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier,
-)  # fmt: skip
+NONE, SHIFT, CONTROL = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.ControlModifier)
 WORKFLOW = """eskret = 1
 title = "Beds"
 
@@ -46,9 +44,7 @@ files = ["in.gpkg"]
 def beds(make_hand: Callable[..., Hand], tmp_path: Path) -> Hand:
     """The window on ten squares (keys B-00 ...), run."""
     layer = squares(10, key="beds")
-    table = pa.table(
-        {"bed": [f"B-{n:02d}" for n in range(10)], "kind": ["ab"[n % 2] for n in range(10)], "n": list(range(10))}
-    )
+    table = pa.table({"bed": [f"B-{n:02d}" for n in range(10)], "kind": ["ab"[n % 2] for n in range(10)], "n": list(range(10))})
     write(type(layer)("beds", table, layer.geometry, layer.crs), tmp_path / "in.gpkg")
     (tmp_path / "beds.toml").write_text(WORKFLOW)
     hand = make_hand(tmp_path / "beds.toml")
@@ -145,7 +141,7 @@ def test_box_and_lasso(beds: Hand) -> None:
         ("Ctrl+Shift+K", "keep", {"where": "bed IN ('B-02', 'B-05')"}),
         ("leave_out", "pick", {"features": ["B-02", "B-05"], "key": "bed", "take": "all but these"}),
     ],
-)  # fmt: skip
+)
 def test_what_is_chosen_becomes_a_step_with_one_key(beds: Hand, keys: str, use: str, settings: dict) -> None:
     session = beds.bench.session
     map_click(beds, 2)
@@ -158,9 +154,7 @@ def test_what_is_chosen_becomes_a_step_with_one_key(beds: Hand, keys: str, use: 
     assert (step.use, step.source, dict(step.settings)) == (use, ("load",), settings) and session.selected == step.id
     assert f"Step 2, {step.id}, holds it now" in beds.banner()
     beds.run()
-    assert (
-        beds.row(step.id)["out"] == ("8" if keys == "leave_out" else "2") and beds.row(step.id)["state"] == "balanced"
-    )
+    assert beds.row(step.id)["out"] == ("8" if keys == "leave_out" else "2") and beds.row(step.id)["state"] == "balanced"
     beds.keys("Ctrl+Z", beds.bench)
     assert beds.steps() == ["load"]
 
@@ -224,13 +218,7 @@ def test_an_area_drawn_on_the_map_becomes_a_step_to_choose_by(beds: Hand) -> Non
     beds.bench.viewer.handbar.sketch.menu().actions()[2].trigger()
     assert canvas.mode == "area" and "closes it" in beds.bench.viewer.handbar.words.text()
     up, down = QPoint(0, -25), QPoint(0, 25)
-    for at in (
-        place(beds, 2) + up,
-        place(beds, 6) + up,
-        place(beds, 9) + up,
-        place(beds, 6) + down,
-        place(beds, 2) + down,
-    ):
+    for at in (place(beds, 2) + up, place(beds, 6) + up, place(beds, 9) + up, place(beds, 6) + down, place(beds, 2) + down):
         QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, NONE, at)
         QTest.qWait(1)
         if at == place(beds, 9) + up:
@@ -246,9 +234,7 @@ def test_an_area_drawn_on_the_map_becomes_a_step_to_choose_by(beds: Hand) -> Non
     assert kept["rows"] == 5
 
 
-@pytest.mark.parametrize(
-    ("kind", "clicks", "expected"), [("points", 2, "MULTIPOINT"), ("line", 2, "LINESTRING"), ("area", 2, "")]
-)
+@pytest.mark.parametrize(("kind", "clicks", "expected"), [("points", 2, "MULTIPOINT"), ("line", 2, "LINESTRING"), ("area", 2, "")])
 def test_a_sketch_needs_enough_for_its_kind(beds: Hand, kind: str, clicks: int, expected: str) -> None:
     canvas = beds.bench.viewer.canvas
     canvas.use(kind)
@@ -312,20 +298,9 @@ def test_the_fields_of_a_layer_are_told(beds: Hand) -> None:
     beds.keys("F4", beds.bench)
     beds.until(lambda: viewer.fields.table.rowCount() == 3)
     rows = [[viewer.fields.table.item(r, c).text() for c in range(7)] for r in range(3)]
-    assert rows[1] == ["kind", "text", "0", "2", "a", "b", "a, b"] and rows[2][:6] == [
-        "n",
-        "whole number",
-        "0",
-        "10",
-        "0",
-        "9",
-    ]
+    assert rows[1] == ["kind", "text", "0", "2", "a", "b", "a, b"] and rows[2][:6] == ["n", "whole number", "0", "10", "0", "9"]
     about = viewer.fields.about.text()
-    assert (
-        "beds: 10 rows, areas" in about
-        and "WGS 84 / UTM zone 26N (EPSG:32626), in m" in about
-        and "Used in: Between" in about
-    )
+    assert "beds: 10 rows, areas" in about and "WGS 84 / UTM zone 26N (EPSG:32626), in m" in about and "Used in: Between" in about
     assert "in.gpkg" in about and "kB, changed 20" in about
     beds.keys("F4", beds.bench)
     assert viewer.table.isVisible() and not viewer.fields.isVisible()
@@ -341,8 +316,17 @@ rings = st.lists(st.tuples(st.integers(-2, 12), st.integers(-2, 12)), min_size=3
 def test_what_a_loop_catches_is_what_meets_it(ring: list[tuple[int, int]]) -> None:
     """Against asking each shape: points, lines and areas with holes; a loop within an area catches it, in a hole it does not."""
     hole = shapely.box(0, 0, 10, 10).difference(shapely.box(2, 2, 8, 8))
-    shapes = np.array([hole, shapely.box(3, 3, 5, 5), shapely.Point(4, 9), shapely.LineString([(0, 11), (11, 0)]), None,
-                       shapely.MultiPoint([[1, 1], [9, 9]])], object)  # fmt: skip
+    shapes = np.array(
+        [
+            hole,
+            shapely.box(3, 3, 5, 5),
+            shapely.Point(4, 9),
+            shapely.LineString([(0, 11), (11, 0)]),
+            None,
+            shapely.MultiPoint([[1, 1], [9, 9]]),
+        ],
+        object,
+    )
     xy, starts, kinds, first = pieces_of(shapes)
     item = Item(Shapes(xy, starts, kinds, first, shapely.bounds(shapes)), Look("#000000", "#000000"))
     area = shapely.make_valid(shapely.Polygon(ring))
@@ -362,13 +346,20 @@ def test_what_is_chosen_after_a_hand_act(before: set[int], rows: set[int]) -> No
 @pytest.mark.parametrize(
     ("text", "value", "expected"),
     [
-        ("", "a", "kind = 'a'"), ("kind = 'a'", "b", "kind IN ('a', 'b')"), ("kind IN ('a', 'b')", "a", "kind = 'b'"),
-        ("kind = 'a'", "a", ""), ("n > 3", "a", "n > 3 AND kind = 'a'"), ("kind <>", "O'Neil", "kind <> 'O''Neil'"),
-        ("kind IN ('a',", "b", "kind IN ('a', 'b'"), ("kind =", 7, "kind = 7"), ("", True, "kind = true"),
-        ("n > 3", None, "n > 3 AND kind IS NULL"), ("kind = 7", 8, "kind IN (7, 8)"),
+        ("", "a", "kind = 'a'"),
+        ("kind = 'a'", "b", "kind IN ('a', 'b')"),
+        ("kind IN ('a', 'b')", "a", "kind = 'b'"),
+        ("kind = 'a'", "a", ""),
+        ("n > 3", "a", "n > 3 AND kind = 'a'"),
+        ("kind <>", "O'Neil", "kind <> 'O''Neil'"),
+        ("kind IN ('a',", "b", "kind IN ('a', 'b'"),
+        ("kind =", 7, "kind = 7"),
+        ("", True, "kind = true"),
+        ("n > 3", None, "n > 3 AND kind IS NULL"),
+        ("kind = 7", 8, "kind IN (7, 8)"),
         ("n = 1 AND kind = 'a'", "b", "n = 1 AND kind IN ('a', 'b')"),
     ],
-)  # fmt: skip
+)
 def test_a_value_that_is_clicked_goes_into_the_condition(text: str, value: object, expected: str) -> None:
     assert with_value(text, len(text), "kind", value) == expected
 
@@ -395,9 +386,7 @@ def test_a_condition_is_written_by_clicking_values(beds: Hand) -> None:
     beds.until(lambda: editor.values.isVisible() and editor.values.list.count())
     editor.values.box.setCurrentText("kind")
     editor.values.box.activated.emit(editor.values.box.currentIndex())
-    beds.until(
-        lambda: [editor.values.list.item(n).text() for n in range(editor.values.list.count())] == ["a   5", "b   5"]
-    )
+    beds.until(lambda: [editor.values.list.item(n).text() for n in range(editor.values.list.count())] == ["a   5", "b   5"])
     values = editor.values.list
     beds.click(values.viewport(), values.visualItemRect(values.item(1)).center())
     assert beds.bench.session.step().settings == {"where": "kind = 'b'"}
@@ -412,15 +401,24 @@ def test_lists_of_a_step_can_be_read_and_typed(beds: Hand) -> None:
     assert editor.text.toPlainText() == 'B-01\n"07"\n7'.replace('"07"', "07")
     beds.fill("features", "B-02\n12\n007")
     assert session.step().settings["features"] == ["B-02", 12, "007"]
-    session.add_step(make("corrected", "correct", ("load",), {"key": "bed", "changes": [
-        {"key": "B-01", "field": "kind", "old": "b", "new": "Mud"}, {"key": "B-02", "field": "n", "old": 2},
-    ]}))  # fmt: skip
+    session.add_step(
+        make(
+            "corrected",
+            "correct",
+            ("load",),
+            {
+                "key": "bed",
+                "changes": [{"key": "B-01", "field": "kind", "old": "b", "new": "Mud"}, {"key": "B-02", "field": "n", "old": 2}],
+            },
+        )
+    )
     cells = beds.bench.form.blocks["changes"].editor
     assert cells.text.toPlainText() == "B-01, kind: b -> Mud\nB-02, n: 2 -> (empty)"
     beds.fill("changes", "B-01, kind: b -> Mud\nB-03, kind: (empty) -> Sand")
     assert session.step().settings["changes"] == [
-        {"key": "B-01", "field": "kind", "old": "b", "new": "Mud"}, {"key": "B-03", "field": "kind", "new": "Sand"},
-    ]  # fmt: skip
+        {"key": "B-01", "field": "kind", "old": "b", "new": "Mud"},
+        {"key": "B-03", "field": "kind", "new": "Sand"},
+    ]
     session.add_step(make("saved", "save", ("load",), {"to": "out/a.gpkg"}))
     beds.fill("titles", "n = Number\nnonsense\nkind = Kind of bed")
     assert session.step().settings["titles"] == {"n": "Number", "kind": "Kind of bed"}
@@ -470,9 +468,7 @@ def test_a_coordinate_system_is_found_by_words(beds: Hand) -> None:
     beds.keys("Return", box.line)
     assert session.step().settings["crs"] == "EPSG:3035"
     beds.click(editor.find_button)
-    again = next(
-        w for w in QApplication.topLevelWidgets() if type(w).__name__ == "CrsBox" and w.isVisible() and w is not box
-    )
+    again = next(w for w in QApplication.topLevelWidgets() if type(w).__name__ == "CrsBox" and w.isVisible() and w is not box)
     beds.until(lambda: again.list.count())
     assert "EPSG:3035" in again.list.item(0).text()  # used lately
     beds.type("nowhere at all", again.line)
@@ -507,9 +503,7 @@ def test_several_sources_are_loaded_by_one_step(beds: Hand, tmp_path: Path) -> N
     write(points({"n": [1, 2]}, key="b"), tmp_path / "b.gpkg")
     tree = beds.bench.sources.tree
     beds.click_source("a.gpkg")
-    QTest.mouseClick(
-        tree.viewport(), Qt.MouseButton.LeftButton, CONTROL, tree.visualRect(beds.source("b.gpkg")).center()
-    )
+    QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, CONTROL, tree.visualRect(beds.source("b.gpkg")).center())
     beds.keys("Return", tree)
     assert beds.bench.session.step().settings == {"files": ["a.gpkg", "b.gpkg"]}
     beds.settled()

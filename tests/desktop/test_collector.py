@@ -123,12 +123,7 @@ os._exit(0)
 
 
 def test_what_a_closed_workflow_held_is_not_kept(project: Path, tmp_path: Path) -> None:
-    done = subprocess.run(
-        [sys.executable, "-c", AGAIN, str(tmp_path / "x.ini"), str(project)],
-        capture_output=True,
-        text=True,
-        timeout=120,
-    )
+    done = subprocess.run([sys.executable, "-c", AGAIN, str(tmp_path / "x.ini"), str(project)], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr[-3000:]
     grown, count = done.stdout.strip().rsplit(" ", 1)
     assert int(count) > 500 and grown == "{}"

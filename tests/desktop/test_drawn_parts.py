@@ -117,9 +117,7 @@ def test_classes_that_are_being_found_and_those_that_cannot_be(form: StyleForm) 
 def test_what_is_shown_says_nothing_by_itself(form: StyleForm, by: str) -> None:
     for field in ("", "n", "d", "gone"):
         for turned in (False, True):
-            style = Style(
-                by, field=field, turned=turned, label=field, size=4, width=2, opacity=70, count=4, ramp="slate"
-            )
+            style = Style(by, field=field, turned=turned, label=field, size=4, width=2, opacity=70, count=4, ramp="slate")
             assert shown(form, style, (5.0,)) == []
 
 
@@ -154,12 +152,7 @@ def test_the_list_of_layers_by_keys(qtbot: QtBot) -> None:
     kept.changed.connect(lambda entries, what: told.append(entries))
     kept.list.setCurrentRow(3)
     QTest.keyClick(kept, Qt.Key.Key_Up, Qt.KeyboardModifier.ControlModifier)
-    assert [x.layer for x in told[-1]] == ["a", "c", "b", ""] and [x.over for x in told[-1]] == [
-        True,
-        False,
-        False,
-        False,
-    ]
+    assert [x.layer for x in told[-1]] == ["a", "c", "b", ""] and [x.over for x in told[-1]] == [True, False, False, False]
     kept.list.setCurrentRow(1)
     assert not kept.off.isEnabled(), "the layer in hand stays"
     QTest.keyClick(kept, Qt.Key.Key_Down, Qt.KeyboardModifier.ControlModifier)
@@ -190,9 +183,7 @@ def test_a_large_layer_is_put_into_groups_beside_the_windows_thread(hand: Hand, 
     rng = np.random.default_rng(3)
     count = FEW + 5_000
     points = gpd.points_from_xy(*rng.uniform(0, 10_000, (2, count)))
-    frame = gpd.GeoDataFrame(
-        {"size": rng.gamma(2, 3, count), "kind": rng.choice(list("abc"), count)}, geometry=points, crs="EPSG:32626"
-    )
+    frame = gpd.GeoDataFrame({"size": rng.gamma(2, 3, count), "kind": rng.choice(list("abc"), count)}, geometry=points, crs="EPSG:32626")
     frame.to_file(hand.bench.session.folder / "many.gpkg", layer="many")
     hand.bench.sources.refresh()
     hand.click_source("many.gpkg")

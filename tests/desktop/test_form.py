@@ -35,9 +35,7 @@ def test_every_operation_has_its_form(hand: Hand) -> None:
         expected = {*shown, "step.each", "step.id", "step.heading", "step.note", "step.result"}
         assert set(blocks) == expected | ({"from"} if operation.takes_layers else set())
         for name in shown:
-            assert blocks[name].editor.target().accessibleName() or isinstance(
-                blocks[name].editor, FlagEditor | ChoicesEditor
-            )
+            assert blocks[name].editor.target().accessibleName() or isinstance(blocks[name].editor, FlagEditor | ChoicesEditor)
 
 
 def test_help_stands_below_the_field_in_focus(hand: Hand) -> None:
@@ -62,9 +60,7 @@ def test_each_kind_of_editor_settles_what_is_chosen(hand: Hand) -> None:
     bench, session = hand.bench, hand.bench.session
     hand.click_step("recordings")
     blocks = bench.form.blocks
-    files, layers, parts, together, bad = (
-        blocks[n].editor for n in ("files", "layers", "parts", "together", "if_unreadable")
-    )
+    files, layers, parts, together, bad = (blocks[n].editor for n in ("files", "layers", "parts", "together", "if_unreadable"))
     assert isinstance(files, FilesEditor) and files.value() == ["field/*.gpx"]
     hand.fill("layers", "a*, b")
     assert isinstance(layers, PatternsEditor) and session.step().settings["layers"] == ["a*", "b"]
@@ -267,9 +263,7 @@ def test_boxes_refuse_what_cannot_be(hand: Hand) -> None:
 
 
 def test_a_number_is_checked_as_it_is_given(make_hand: Callable[..., Hand], project: Path) -> None:
-    project.write_text(
-        WORKFLOW.replace('type = "text"\ndefault = "Pile"', 'type = "number"\ndefault = 3\nmin = 0\nmax = 9')
-    )
+    project.write_text(WORKFLOW.replace('type = "text"\ndefault = "Pile"', 'type = "number"\ndefault = 3\nmin = 0\nmax = 9'))
     hand = make_hand(project)
     hand.click(hand.bench.bar.chips["kind"])
     parameter = box("ParameterBox")
@@ -340,9 +334,7 @@ def test_the_banner_can_be_closed_and_an_allowance_given(
     make_hand: Callable[..., Hand], project: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home"))
-    project.write_text(
-        WORKFLOW.replace("out/survey.gpkg", str(tmp_path.parent / f"{tmp_path.name}-far" / "survey.gpkg"))
-    )
+    project.write_text(WORKFLOW.replace("out/survey.gpkg", str(tmp_path.parent / f"{tmp_path.name}-far" / "survey.gpkg")))
     monkeypatch.undo()
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home"))
     hand = make_hand(project)
@@ -359,9 +351,7 @@ def test_the_banner_can_be_closed_and_an_allowance_given(
 
 def test_progress_is_shown_with_counts_and_time_left(hand: Hand) -> None:
     hand.bench._run_changed()
-    hand.bench.session.progress.emit(
-        {"step": "recordings", "tasks": 1, "tasks_done": 0, "done": 50_000, "of": 200_000, "seconds": 2.0}
-    )
+    hand.bench.session.progress.emit({"step": "recordings", "tasks": 1, "tasks_done": 0, "done": 50_000, "of": 200_000, "seconds": 2.0})
     assert hand.bench.progress_text.text() == "recordings: 50,000 of 200,000 features, about 6.0 s left"
     assert (hand.bench.progress.value(), hand.bench.progress.maximum()) == (50_000, 200_000)
     hand.bench.session.progress.emit({"step": "a", "tasks": 30, "tasks_done": 3, "done": 1, "of": 0, "seconds": 0.1})
@@ -375,6 +365,4 @@ def test_the_ledger_tells_more_when_asked(hand: Hand) -> None:
     assert "1 feature set aside: does not meet the condition" in tip
     assert "without a valid place, in line 8" in model.index_of("recordings").data(Qt.ItemDataRole.ToolTipRole)
     QTest.mouseMove(hand.bench.ledger.viewport(), QPoint(100, 60))
-    assert "Left 1 layer: marks_waypoints; 1 feature." in hand.bench.form._makes_text(
-        hand.bench.session.document.step("chosen")
-    )
+    assert "Left 1 layer: marks_waypoints; 1 feature." in hand.bench.form._makes_text(hand.bench.session.document.step("chosen"))

@@ -70,9 +70,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     hand.keys("Return", properties.label)
     hand.type("Pile", properties.value.line)
     hand.keys("Return", properties.value.line)
-    assert [(p.name, p.label, p.default) for p in bench.session.document.parameters] == [
-        ("kind", "Kind of mark", "Pile")
-    ]
+    assert [(p.name, p.label, p.default) for p in bench.session.document.parameters] == [("kind", "Kind of mark", "Pile")]
     bench.show_parameters(False)
     hand.keys("Insert", bench.ledger)
     assert bench.finder.isVisible()
@@ -110,8 +108,12 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     # run it, and read what came, went and was set aside
     hand.run()
     assert hand.row("keep") == {
-        "step": "Keep marks_waypoints where desc LIKE 'Pile' || '%'", "in": "3", "out": "1", "aside": "2", "state": "balanced"
-    }  # fmt: skip
+        "step": "Keep marks_waypoints where desc LIKE 'Pile' || '%'",
+        "in": "3",
+        "out": "1",
+        "aside": "2",
+        "state": "balanced",
+    }
     assert hand.row("marks")["state"] == "look" and "1 to look at" in hand.banner()
     hand.click_step("keep")
     hand.keys("Alt+3", bench)
@@ -257,9 +259,15 @@ def test_map_pans_zooms_and_fits(hand: Hand) -> None:
     middle = QPoint(canvas.width() // 2, canvas.height() // 2)
     ground = canvas.view.to_ground(50, 60)
     wheel = QWheelEvent(
-        QPointF(50, 60), canvas.mapToGlobal(QPointF(50, 60)), QPoint(), QPoint(0, 240), Qt.MouseButton.NoButton,
-        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
+        QPointF(50, 60),
+        canvas.mapToGlobal(QPointF(50, 60)),
+        QPoint(),
+        QPoint(0, 240),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     QApplication.sendEvent(canvas, wheel)
     assert canvas.view.scale > fitted.scale
     assert canvas.view.to_ground(50, 60) == pytest.approx(ground)  # what is under the pointer stays there
@@ -283,11 +291,7 @@ def test_map_pans_zooms_and_fits(hand: Hand) -> None:
 def test_panes_grow_and_fold(hand: Hand) -> None:
     bench = hand.bench
     hand.keys("F6", bench)
-    assert (
-        bench.viewer.map_pane.isVisible()
-        and not bench.form_pane.isVisible()
-        and not bench.viewer.table_pane.isVisible()
-    )
+    assert bench.viewer.map_pane.isVisible() and not bench.form_pane.isVisible() and not bench.viewer.table_pane.isVisible()
     hand.keys("F7", bench)
     assert bench.viewer.table_pane.isVisible() and not bench.viewer.map_pane.isVisible()
     hand.keys("F7", bench)

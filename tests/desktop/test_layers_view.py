@@ -36,17 +36,11 @@ def test_names_are_seen_as_they_are_typed_and_single_ones_set(hand: Hand, demo: 
     assert hand.bench.form.by_layer is not None
     hand.click(hand.bench.form.by_layer)
     view, session = hand.bench.layers, hand.bench.session
-    assert (
-        view.isVisible()
-        and cells(hand, " name")[0] == "inside_lease_beds"
-        and view.names_say.text() == "All names are good."
-    )
+    assert view.isVisible() and cells(hand, " name")[0] == "inside_lease_beds" and view.names_say.text() == "All names are good."
     view.template.setFocus()
     hand.keys("Ctrl+A", view.template)
     hand.type("Beds of {step}", view.template)
-    assert cells(hand, " filled")[0] == "Beds of inside" and [
-        c.removeprefix("■ ") for c in cells(hand, " name")[:2]
-    ] == [
+    assert cells(hand, " filled")[0] == "Beds of inside" and [c.removeprefix("■ ") for c in cells(hand, " name")[:2]] == [
         "beds_of_inside",
         "beds_of_inside_2",
     ]
@@ -60,10 +54,7 @@ def test_names_are_seen_as_they_are_typed_and_single_ones_set(hand: Hand, demo: 
     cell(hand, 1, "name")
     QGuiApplication.clipboard().setText("Moorings {limit}\nWater")
     hand.keys("Ctrl+V", view.grid)
-    assert session.document.step("deliver").layer == {
-        "moorings": {"name": "Moorings {limit}"},
-        "limits": {"name": "Water"},
-    }
+    assert session.document.step("deliver").layer == {"moorings": {"name": "Moorings {limit}"}, "limits": {"name": "Water"}}
     assert cells(hand, " name")[:3] == ["beds_of_inside", "moorings_2031", "water"]
     assert view.names_say.text() == "All names are good."
     hand.keys("Down", view.grid)
@@ -72,10 +63,7 @@ def test_names_are_seen_as_they_are_typed_and_single_ones_set(hand: Hand, demo: 
     hand.keys("Ctrl+Z", hand.bench)
     hand.until(lambda: list(session.document.step("deliver").layer) == ["moorings", "limits"])
     hand.keys("Ctrl+L", hand.bench)
-    assert (
-        hand.bench.form.by_layer is not None
-        and "2 layers with settings of their own" in hand.bench.form.by_layer.text()
-    )
+    assert hand.bench.form.by_layer is not None and "2 layers with settings of their own" in hand.bench.form.by_layer.text()
     hand.settled()
     hand.run()
     names = geopackage.layer_list(demo / "out" / "harbour.gpkg")

@@ -128,9 +128,7 @@ def test_beds_of_the_harbour(blank: Hand, demo: Path) -> None:
     assert made.rows == len(theirs["by_licence"]["lease_beds"])
     assert pc.sum(made.table.column("tonnes")).as_py() == sums(theirs["by_licence"]["lease_beds"], "tonnes")
     measured = hand.bench.session.leaving_stored(areas)[0]
-    assert pc.sum(measured.table.column("area_ha")).as_py() == pytest.approx(
-        sums(theirs["areas"]["lease_beds"], "area_ha")
-    )
+    assert pc.sum(measured.table.column("area_ha")).as_py() == pytest.approx(sums(theirs["areas"]["lease_beds"], "area_ha"))
     # a split is one row of the ledger that opens into its layers, and the set goes on through later steps
     assert [x.key for x in session.leaving_stored(districts)] == list(theirs["split"])
     assert hand.row(districts)["out"] == "412" and len(session.results[whole]["inputs"]) == 5
@@ -138,9 +136,7 @@ def test_beds_of_the_harbour(blank: Hand, demo: Path) -> None:
     hand.click_step(districts)
     hand.keys("Return", hand.bench.ledger)
     hand.until(lambda: hand.bench.ledger.isExpanded(index))
-    assert hand.bench.ledger.model().rowCount(index) == 1 + len(theirs["split"]) == 6, (
-        "what enters, and what is made of it"
-    )
+    assert hand.bench.ledger.model().rowCount(index) == 1 + len(theirs["split"]) == 6, "what enters, and what is made of it"
 
 
 def test_how_fast_the_boats_were(blank: Hand, demo: Path) -> None:
@@ -167,9 +163,7 @@ def test_how_fast_the_boats_were(blank: Hand, demo: Path) -> None:
     assert mine[lines].rows == len(theirs["lines"]["track_points"])
     assert mine[legs].rows == len(theirs["legs"]["track_points"])
     for name in ("leg_m", "leg_s"):
-        assert pc.sum(mine[legs].table.column(name)).as_py() == pytest.approx(
-            sums(theirs["legs"]["track_points"], name)
-        )
+        assert pc.sum(mine[legs].table.column(name)).as_py() == pytest.approx(sums(theirs["legs"]["track_points"], name))
     assert mine[strip].rows == len(theirs["strip"]["track_points"])
     hand.click_step(legs)
     hand.until(lambda: hand.bench.viewer.canvas.scene.legend)
@@ -203,10 +197,7 @@ def test_quarterly_returns(blank: Hand, demo: Path) -> None:
     assert all(hand.row(id)["state"] in ("balanced", "look") for id in (unique, landed, named, areas, rate, totals))
     theirs = lesson(demo, "returns.toml")
     mine = {id: session.leaving_stored(id)[0].table for id in (rate, totals)}
-    assert (
-        mine[rate].column("landed_per_ha").to_pylist()
-        == theirs["yield"]["lease_beds"].table.column("landed_per_ha").to_pylist()
-    )
+    assert mine[rate].column("landed_per_ha").to_pylist() == theirs["yield"]["lease_beds"].table.column("landed_per_ha").to_pylist()
     of = next(iter(theirs["by_district"].values())).table
     assert dict(zip(*mine[totals].select(["district", "landed"]).to_pydict().values(), strict=True)) == dict(
         zip(*of.select(["district", "landed"]).to_pydict().values(), strict=True)

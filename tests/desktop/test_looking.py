@@ -30,9 +30,7 @@ def test_both_sides_of_a_join_and_the_fields_of_its_table(hand: Hand, demo: Path
     hand.until(lambda: viewer.key == "lease_beds")
     hand.keys("Alt+4", hand.bench)
     model = viewer.table.model_
-    assert (
-        viewer.view == "altered" and model.rowCount() == 200 and model.value(0, 1) == "no row of the table has its key"
-    )
+    assert viewer.view == "altered" and model.rowCount() == 200 and model.value(0, 1) == "no row of the table has its key"
     assert viewer.buttons["altered"].isVisible() and viewer.buttons["altered"].text() == "Altered 200"
     choose_layer(hand, "landings_2031")
     hand.keys("Alt+3", hand.bench)
@@ -56,9 +54,7 @@ def test_a_gap_of_half_a_metre_is_shown_when_its_row_is_chosen(hand: Hand, demo:
     hand.until(lambda: viewer.canvas.idle() and viewer.view == "leaving")
     before = viewer.canvas.view.scale
     table = viewer.table
-    QTest.mouseClick(
-        table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualRect(table.model_.index(0, 1)).center()
-    )
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=table.visualRect(table.model_.index(0, 1)).center())
     hand.until(lambda: viewer.canvas.view.scale > 1000 * before)
     (west, south, east, north) = viewer.canvas.view.box
     assert east - west < 10 and north - south < 10, "some metres are in view"

@@ -61,8 +61,9 @@ def test_a_label_of_an_area_stands_inside_it(spokes: list[tuple[float, float]]) 
 
 def test_labels_of_what_is_no_plain_area() -> None:
     ring = shapely.Polygon(shapely.Point(0, 0).buffer(50).exterior, [shapely.Point(0, 0).buffer(40).exterior])
-    shapes = shapes_of([ring, shapely.LineString([(0, 0), (10, 0), (10, 30)]), shapely.Point(3, 4), None,
-                        shapely.MultiPoint([(0, 0), (1, 1)])])  # fmt: skip
+    shapes = shapes_of(
+        [ring, shapely.LineString([(0, 0), (10, 0), (10, 30)]), shapely.Point(3, 4), None, shapely.MultiPoint([(0, 0), (1, 1)])]
+    )
     view = view_of(shapes)
     kind, x, y = labels.anchor(shapes, 0, view)
     assert kind == RING and ring.contains(shapely.Point(x, y)), "not in the hole"
@@ -85,10 +86,7 @@ def test_no_label_lies_over_another_or_out_of_the_map(qapp: QApplication, places
     metrics = QFontMetricsF(font(12))
     asked = labels.Labels(Item(shapes, RED), column, str)
     placed = labels.place(asked, view, metrics, labels.cells(view))
-    boxes = [
-        shapely.box(p.x, p.y - metrics.ascent(), p.x + metrics.horizontalAdvance(p.text), p.y + metrics.descent())
-        for p in placed
-    ]
+    boxes = [shapely.box(p.x, p.y - metrics.ascent(), p.x + metrics.horizontalAdvance(p.text), p.y + metrics.descent()) for p in placed]
     assert len({p.text for p in placed}) == len(placed) <= len(places)
     assert all(b.bounds[0] >= 0 and b.bounds[2] <= 300 and b.bounds[1] >= 0 and b.bounds[3] <= 200 for b in boxes)
     for n, box in enumerate(boxes):
@@ -114,9 +112,7 @@ def test_the_same_features_as_pixels_and_as_strokes(qapp: QApplication) -> None:
     """Wherever both are painted plainly, the colours are the same."""
     rng = np.random.default_rng(4)
     squares = [shapely.box(x, y, x + 8, y + 8) for x in range(0, 100, 10) for y in range(0, 60, 10)]
-    shapes = shapes_of(
-        [*squares, shapely.LineString([(0, 65), (100, 65)]), *(shapely.Point(p) for p in rng.uniform(0, 60, (9, 2)))]
-    )
+    shapes = shapes_of([*squares, shapely.LineString([(0, 65), (100, 65)]), *(shapely.Point(p) for p in rng.uniform(0, 60, (9, 2)))])
     view = view_of(shapes)
     items = [Item(shapes, RED, np.arange(0, 40)), Item(shapes, BLUE, np.arange(40, len(shapes)))]
     pixels = render(items, view, 1.0)
@@ -166,20 +162,18 @@ def test_degrees_are_told_in_minutes_and_seconds() -> None:
     assert degree_text(47.25, 0.25, "NS") == "47°15'N" and degree_text(-26.5, 1 / 3600, "EW") == "26°30'00\"W"
     assert degree_text(30.0, 10, "EW") == "30°E" and degree_text(0.0, 1, "NS") == "0°N"
     assert degree_step(0.3) == 20 / 60 and degree_step(100) == 30
-    assert (
-        degree_step(0.6 / 3600) == 0.5 / 3600
-        and degree_text(-26.5 - 0.05 / 3600, 0.05 / 3600, "EW") == "26°30'00.05\"W"
-    )
+    assert degree_step(0.6 / 3600) == 0.5 / 3600 and degree_text(-26.5 - 0.05 / 3600, 0.05 / 3600, "EW") == "26°30'00.05\"W"
 
 
 @pytest.mark.parametrize("which", ["grid", "degrees", "none"])
 def test_lines_and_bar_are_painted_on_any_map(qapp: QApplication, which: str) -> None:
     views = [
-        (UTM, Viewport(560_000, 5_200_000, 0.01, 300, 200)), (UTM, Viewport(560_000, 5_200_000, 300.0, 300, 200)),
+        (UTM, Viewport(560_000, 5_200_000, 0.01, 300, 200)),
+        (UTM, Viewport(560_000, 5_200_000, 300.0, 300, 200)),
         ({"code": "EPSG:4326", "geographic": True, "unit_metres": 0.0}, Viewport(-26, 47, 100.0, 300, 200)),
         ({"code": "EPSG:3857", "geographic": False, "unit_metres": 1.0}, Viewport(0, 0, 1e-5, 300, 200)),
         ({"code": "EPSG:32626", "geographic": False, "unit_metres": 1.0}, Viewport(0, 0, 1e-6, 300, 200)),
-    ]  # fmt: skip
+    ]
     for crs, view in views:
         image = QImage(300, 200, QImage.Format.Format_RGB32)
         image.fill(QColor(LIGHT.sea))

@@ -190,9 +190,7 @@ def test_layers_kept_on_the_map_in_their_order(beds: Hand, demo: Path) -> None:
     assert viewer.canvas.scene.pick is None and viewer.canvas.scene.drawn, "a table leaves them alone on the map"
     beds.keys("Ctrl+S", bench)
     saved = read(demo / "returns.toml").map.layers
-    assert saved == (
-        OnMap(file="chart/islands.geojson", layer="islands", over=True), OnMap(step="register", layer="districts"),
-    )  # fmt: skip
+    assert saved == (OnMap(file="chart/islands.geojson", layer="islands", over=True), OnMap(step="register", layer="districts"))
     kept.list.setCurrentRow(0)
     beds.keys("Delete", kept.list)
     assert [x.layer for x in session.document.map.layers] == ["districts"]
@@ -216,9 +214,7 @@ def test_a_source_is_drawn_so_before_and_after_it_is_loaded(hand: Hand, demo: Pa
     hand.until(lambda: viewer.subject.source and viewer.canvas.scene.pick is not None)
     hand.keys("F5", hand.bench)
     choose(hand, pane.form.by, "In classes")
-    choose(
-        hand, pane.form.field, "depth_m" if pane.form.field.findText("depth_m") >= 0 else pane.form.field.itemText(0)
-    )
+    choose(hand, pane.form.field, "depth_m" if pane.form.field.findText("depth_m") >= 0 else pane.form.field.itemText(0))
     hand.until(lambda: viewer.canvas.scene.legend)
     assert "No step loads this layer yet" in pane.from_step.text()
     hand.click(viewer.load_button)

@@ -60,9 +60,7 @@ def test_code_that_came_along_is_read_and_allowed_before_it_runs(make_hand: Call
     assert hand.row("closure")["out"] == "1" and hand.row("affected")["state"] == "balanced"
 
 
-def test_choices_follow_other_settings_and_changed_files_are_taken_up(
-    make_hand: Callable[..., Hand], demo: Path
-) -> None:
+def test_choices_follow_other_settings_and_changed_files_are_taken_up(make_hand: Callable[..., Hand], demo: Path) -> None:
     trust.trust(demo, written_here=True)
     hand = make_hand(demo / "closure.toml")
     hand.until(lambda: hand.bench.own.operations)

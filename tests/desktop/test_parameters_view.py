@@ -34,9 +34,7 @@ def asked(hand: Hand) -> RunBox:
     return found[0]
 
 
-def test_a_run_asks_for_its_values_and_checks_them_as_they_are_typed(
-    make_hand: Callable[..., Hand], folder: Path
-) -> None:
+def test_a_run_asks_for_its_values_and_checks_them_as_they_are_typed(make_hand: Callable[..., Hand], folder: Path) -> None:
     hand = make_hand(folder / "w.toml", asks=True)
     session = hand.bench.session
     hand.settled()
@@ -220,8 +218,10 @@ def test_rounds_are_filled_pasted_filled_down_and_run(
 
 
 def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., Hand], folder: Path) -> None:
-    text = TEXT.replace('id = "wide"\nuse = "buffer"\nfrom = "chosen"\ndistance = { parameter = "by" }',
-                        'id = "wide"\nuse = "check"\nfrom = "chosen"\nthat = "condition"\nwhere = "n < 2"')  # fmt: skip
+    text = TEXT.replace(
+        'id = "wide"\nuse = "buffer"\nfrom = "chosen"\ndistance = { parameter = "by" }',
+        'id = "wide"\nuse = "check"\nfrom = "chosen"\nthat = "condition"\nwhere = "n < 2"',
+    )
     (folder / "w.toml").write_text(text)
     hand = make_hand(folder / "w.toml")
     hand.settled()

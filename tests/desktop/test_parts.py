@@ -50,10 +50,7 @@ def test_text_meets_wcag_aa(theme: str, pair: tuple[str, str]) -> None:
 def test_threads_and_shapes_stand_out_from_their_ground(theme: str) -> None:
     palette = THEMES[theme]
     grounds = [palette.paper, palette.band, palette.hand_row]
-    pairs = [(t, g) for t in palette.threads for g in grounds] + [
-        (palette.mark_line, palette.sea),
-        (palette.bad, palette.sea),
-    ]
+    pairs = [(t, g) for t in palette.threads for g in grounds] + [(palette.mark_line, palette.sea), (palette.bad, palette.sea)]
     for mark, ground in pairs:
         a, b = luminance(mark), luminance(ground)
         assert (max(a, b) + 0.05) / (min(a, b) + 0.05) >= 3.0  # success criterion 1.4.11
@@ -65,9 +62,7 @@ def test_threads_and_shapes_stand_out_from_their_ground(theme: str) -> None:
 @st.composite
 def chains(draw: st.DrawFn) -> tuple[list[str], dict[str, list[str]]]:
     ids = [f"s{i}" for i in range(draw(st.integers(0, 12)))]
-    takes = {
-        id: draw(st.lists(st.sampled_from(ids[:i]), max_size=3, unique=True)) if i else [] for i, id in enumerate(ids)
-    }
+    takes = {id: draw(st.lists(st.sampled_from(ids[:i]), max_size=3, unique=True)) if i else [] for i, id in enumerate(ids)}
     return ids, takes
 
 
@@ -125,9 +120,7 @@ def test_holes_are_empty_and_overlaps_are_full(qapp: QApplication) -> None:
 def test_tiny_features_lines_and_points_are_seen(qapp: QApplication) -> None:
     tiny = shapely.box(20, 20, 20.4, 20.4)
     line = shapely.LineString([(40, 0), (40, 100)])
-    nested = shapely.GeometryCollection(
-        [shapely.Point(70, 70), shapely.GeometryCollection([shapely.box(80, 10, 95, 25)])]
-    )
+    nested = shapely.GeometryCollection([shapely.Point(70, 70), shapely.GeometryCollection([shapely.box(80, 10, 95, 25)])])
     image = render([Item(shapes_of([tiny, line, nested]), LOOK)], VIEW, 1.0)
     assert pixel(image, 20.2, 20.2) == "#ff0000" or pixel(image, 20.2, 21.2) == "#ff0000"
     assert any(pixel(image, x, 50) == "#ff0000" for x in (39, 40))
@@ -135,9 +128,7 @@ def test_tiny_features_lines_and_points_are_seen(qapp: QApplication) -> None:
 
 
 def test_rows_out_of_view_or_not_chosen_are_left_out(qapp: QApplication) -> None:
-    shapes = shapes_of(
-        [shapely.box(10, 10, 20, 20), shapely.box(500, 500, 510, 510), None, shapely.box(60, 60, 70, 70)]
-    )
+    shapes = shapes_of([shapely.box(10, 10, 20, 20), shapely.box(500, 500, 510, 510), None, shapely.box(60, 60, 70, 70)])
     assert visible_rows(Item(shapes, LOOK), VIEW).tolist() == [0, 3]
     assert visible_rows(Item(shapes, LOOK, np.array([1, 3])), VIEW).tolist() == [3]
     image = render([Item(shapes, LOOK, np.array([3]))], VIEW, 1.0)
@@ -171,9 +162,7 @@ def test_thinning_moves_nothing_by_more_than_a_pixel_and_keeps_ends(points: list
 
 
 @given(st.floats(0.01, 50), st.floats(-1e6, 1e6), st.floats(-1e6, 1e6), st.floats(0, 100), st.floats(0, 100))
-def test_the_ground_under_the_pointer_stays_there_when_zooming(
-    f: float, x: float, y: float, px: float, py: float
-) -> None:
+def test_the_ground_under_the_pointer_stays_there_when_zooming(f: float, x: float, y: float, px: float, py: float) -> None:
     view = Viewport(x, y, 0.5, 100, 100)
     assert view.zoomed(f, px, py).to_ground(px, py) == pytest.approx(view.to_ground(px, py), abs=1e-3)
     ground = view.to_ground(px, py)
@@ -224,11 +213,7 @@ def test_nulls_and_empty_texts_look_different(qtbot: QtBot) -> None:
     def column(c: int) -> list[str]:
         return [model.data(model.index(r, c), Qt.ItemDataRole.DisplayRole) for r in range(3)]
 
-    assert (
-        column(1) == [EMPTY, NULL, "x"]
-        and column(2) == [NULL, "1.25", "2,000,000,000.0"]
-        and column(3) == ["yes", NULL, "no"]
-    )
+    assert column(1) == [EMPTY, NULL, "x"] and column(2) == [NULL, "1.25", "2,000,000,000.0"] and column(3) == ["yes", NULL, "no"]
     assert model.data(model.index(1, 1), Qt.ItemDataRole.FontRole).italic()
     assert model.data(model.index(2, 1), Qt.ItemDataRole.FontRole) is None
     assert model.headerData(1, Qt.Orientation.Horizontal, Qt.ItemDataRole.ToolTipRole) == "text"
@@ -263,9 +248,7 @@ def test_rows_set_aside_show_their_reason_and_sort_with_nulls_last(qtbot: QtBot)
     with qtbot.waitSignal(model.sorted_, timeout=5000):
         model.sort(1, Qt.SortOrder.DescendingOrder)
     assert model.value(0, 1) == "near"
-    cut = StoredAside(
-        places, np.array([0, 0, 1]), ("cut at the edge", "mended"), np.array([0.25, 4.0, np.nan]), ("ha", "")
-    )
+    cut = StoredAside(places, np.array([0, 0, 1]), ("cut at the edge", "mended"), np.array([0.25, 4.0, np.nan]), ("ha", ""))
     model.show_table(table, places, cut)
     with qtbot.waitSignal(model.sorted_, timeout=5000):
         model.sort(1, Qt.SortOrder.DescendingOrder)

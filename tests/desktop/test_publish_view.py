@@ -35,8 +35,15 @@ def shown(hand: Hand) -> dict[str, Any]:
     view = hand.bench.publish
     kinds = {k: b.text() for k, b in view.changes.buttons.items() if b.isVisible()}
     acts = [a.text() for a in view.acts if a.isVisible()]
-    return {"title": view.title.text(), "state": view.state.text(), "facts": view.facts.text(), "acts": acts, "kinds": kinds,
-            "says": view.says.text() if view.says.isVisible() else "", "rows": view.changes.table.model_.rowCount()}  # fmt: skip
+    return {
+        "title": view.title.text(),
+        "state": view.state.text(),
+        "facts": view.facts.text(),
+        "acts": acts,
+        "kinds": kinds,
+        "says": view.says.text() if view.says.isVisible() else "",
+        "rows": view.changes.table.model_.rowCount(),
+    }
 
 
 def run_and_look(hand: Hand, changes: int) -> None:
@@ -76,12 +83,7 @@ def test_two_quarters_are_published_and_one_is_taken_back(lesson: Hand, server: 
     assert bench.pages.currentIndex() == 1
     quarter(hand, "2031-Q4")
     run_and_look(hand, 58)
-    assert shown(hand)["kinds"] == {
-        "all": "All 58",
-        "added": "Added 12",
-        "changed": "Changed 37",
-        "removed": "Removed 9",
-    }
+    assert shown(hand)["kinds"] == {"all": "All 58", "added": "Added 12", "changed": "Changed 37", "removed": "Removed 9"}
     hand.click(bench.publish.changes.buttons["changed"])
     assert shown(hand)["rows"] == 37
     model = bench.publish.changes.table.model_
@@ -94,9 +96,7 @@ def test_two_quarters_are_published_and_one_is_taken_back(lesson: Hand, server: 
     hand.click(bench.publish.send)
     sent(hand, "sent")
     assert len(there(server)) == 415
-    assert (
-        bench.publish.list.count() == 2 and "415" in bench.publish.tree.topLevelItem(0).child(0).data(0, 256)["figures"]
-    )  # type: ignore[union-attr]
+    assert bench.publish.list.count() == 2 and "415" in bench.publish.tree.topLevelItem(0).child(0).data(0, 256)["figures"]  # type: ignore[union-attr]
     hand.click(bench.publish.back)
     sent(hand, "taken back")
     assert there(server) == before and shown(hand)["says"] == "'leases' is as it was before."
@@ -126,9 +126,7 @@ def test_a_push_is_stopped_completed_and_settled_with_others(lesson: Hand, serve
     assert "it can be completed, or taken back" in shown(hand)["says"]
     waiting = next(e for e in journal.open_push(bench.publisher.pushes[0]["id"]).entries() if e.action == "removed")
     url = f"{server.address}/collections/leases/items/{waiting.change.id}"
-    assert httpx.patch(
-        url, json={"properties": {"holder": "Ottaway"}}, headers={"Authorization": f"Bearer {TOKEN}"}
-    ).is_success
+    assert httpx.patch(url, json={"properties": {"holder": "Ottaway"}}, headers={"Authorization": f"Bearer {TOKEN}"}).is_success
     hand.click(view.send)
     hand.until(lambda: shown(hand)["acts"] == ["Take back", "Leave theirs", "Send ours over theirs"])
     hand.until(lambda: shown(hand)["kinds"].get("conflict") == "By others 1")
@@ -161,9 +159,7 @@ def test_a_dataset_is_looked_at_fetched_and_published_to(lesson: Hand, server: P
     step = bench.session.step()
     assert step is not None and (step.use, step.source) == ("publish", ("leases",))
     hand.settled()
-    assert "features must be told apart: name the fields of a key" in " ".join(
-        f.text for f in bench.session.findings(step.id)
-    )
+    assert "features must be told apart: name the fields of a key" in " ".join(f.text for f in bench.session.findings(step.id))
 
 
 def test_a_difference_is_thrown_away_or_saved(lesson: Hand, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -257,9 +253,7 @@ def test_a_change_of_a_file_is_taken_back_from_the_sources(
     # the rehearsal that follows may have its own say before anybody looks at the banner
     told: list[str] = []
     tell = hand.bench.tell
-    monkeypatch.setattr(
-        hand.bench, "tell", lambda kind, text, *more, **ways: (told.append(text), tell(kind, text, *more, **ways))
-    )
+    monkeypatch.setattr(hand.bench, "tell", lambda kind, text, *more, **ways: (told.append(text), tell(kind, text, *more, **ways)))
     action.trigger()
     hand.until(lambda: told)
     assert "is as it was before its last change" in told[0], told
@@ -289,9 +283,7 @@ def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
 
 
 @pytest.mark.screen
-def test_the_practice_server_is_started_and_stopped(
-    make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_practice_server_is_started_and_stopped(make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("eskret.desktop.publisher._PRACTICE_PORT", "0")
     hand = make_hand(demo / "publish.toml")
     view, publisher = hand.bench.publish, hand.bench.publisher
@@ -320,8 +312,5 @@ def test_a_push_stands_among_the_runs(lesson: Hand) -> None:
     hand.keys("F3", hand.bench)
     view = hand.bench.runs
     hand.until(lambda: bool(cells(view.outputs, "name")))
-    assert (
-        cells(view.outputs, "name")[-1].startswith("leases at 127.0.0.1")
-        and cells(view.outputs, "features")[-1] == "412"
-    )
+    assert cells(view.outputs, "name")[-1].startswith("leases at 127.0.0.1") and cells(view.outputs, "features")[-1] == "412"
     assert cells(view.outputs, "now")[-1] == state_words(journal.PREPARED)

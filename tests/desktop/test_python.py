@@ -131,7 +131,7 @@ def test_several_workflows_of_a_script_are_chosen_among(make_hand: Callable[...,
         ("import os\nos._exit(3)\n", "it ended without a word"),
         ("import sys\nsys.exit('no data')\n", "no data"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_with_a_script_is_said(tmp_path: Path, text: str, said: str) -> None:
     script = tmp_path / "s.py"
     script.write_text(text)
@@ -170,10 +170,7 @@ def test_the_pane_has_the_workflow_and_its_results_at_hand(make_hand: Callable[.
 
     hand.until(lambda: "In [1]:" in text())
     control = pane.widget._control
-    hand.type(
-        "print(type(results['inside']['lease_beds']).__name__, len(results['inside']['lease_beds']), values['limit'])",
-        control,
-    )
+    hand.type("print(type(results['inside']['lease_beds']).__name__, len(results['inside']['lease_beds']), values['limit'])", control)
     hand.keys("Return", control)
     hand.until(lambda: "GeoDataFrame 30 2031" in text())
     hand.until(lambda: "In [2]:" in text())

@@ -11,15 +11,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import (
-    QAbstractButton,
-    QAbstractItemView,
-    QApplication,
-    QComboBox,
-    QLineEdit,
-    QPlainTextEdit,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QPlainTextEdit, QWidget
 
 from tests.desktop.conftest import Hand
 
@@ -28,8 +20,11 @@ def test_every_place_is_reached_by_a_key_and_left_by_tab(hand: Hand) -> None:
     bench = hand.bench
     hand.click_step("chosen")
     places: dict[str, QWidget] = {
-        "Ctrl+1": bench.sources.tree, "Ctrl+2": bench.ledger, "Ctrl+4": bench.viewer.canvas, "Ctrl+5": bench.viewer.table
-    }  # fmt: skip
+        "Ctrl+1": bench.sources.tree,
+        "Ctrl+2": bench.ledger,
+        "Ctrl+4": bench.viewer.canvas,
+        "Ctrl+5": bench.viewer.table,
+    }
     for keys, widget in places.items():
         hand.keys(keys, bench)
         assert QApplication.focusWidget() is widget, keys
@@ -148,9 +143,11 @@ bench.session._saved = bench.session.document
 window.close()
 """
     done = subprocess.run(
-        [sys.executable, "-c", code, str(project), str(tmp_path / "x.ini")], capture_output=True, text=True,
+        [sys.executable, "-c", code, str(project), str(tmp_path / "x.ini")],
+        capture_output=True,
+        text=True,
         env={**os.environ, "QT_SCALE_FACTOR": factor, "QT_QPA_PLATFORM": "offscreen"},
-    )  # fmt: skip
+    )
     assert done.returncode == 0, done.stderr
     size, fits = done.stdout.splitlines()
     assert size == f"{int(1280 * float(factor))} {int(800 * float(factor))} {float(factor)}" and fits == "True"

@@ -58,9 +58,7 @@ def choose(hand: Hand, field: str, value: str) -> None:
     box.activated.emit(box.currentIndex())
 
 
-def test_the_second_lesson_from_nothing(
-    make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_second_lesson_from_nothing(make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for workflow in demo.glob("*.toml"):
         workflow.unlink()
     hand = make_hand(demo)
@@ -104,11 +102,7 @@ def test_the_second_lesson_from_nothing(
     tick(hand, f"{register}: all", "districts")
     hand.settled()
     editor = bench.form.blocks["where"].editor
-    hand.until(
-        lambda: (
-            editor.values.isVisible() and editor.values.box.currentText() == "name" and editor.values.list.count() == 5
-        )
-    )
+    hand.until(lambda: editor.values.isVisible() and editor.values.box.currentText() == "name" and editor.values.list.count() == 5)
     north = next(editor.values.list.item(n) for n in range(5) if editor.values.list.item(n).text().startswith("North"))
     hand.click(editor.values.list.viewport(), editor.values.list.visualItemRect(north).center())
     assert session.step().settings == {"where": "name = 'North'"}
@@ -153,9 +147,7 @@ def test_the_second_lesson_from_nothing(
     share = next(r["text"] for r in session.results[flagged]["remarks"])
     assert share.startswith("it holds for ") and share.endswith("%") and " of 1,158, " in share
     sections = geopackage.sections_of(demo / "out" / "sound.gpkg")
-    assert {s.name: (s.crs, len(s.layers)) for s in sections.values()} == {
-        "Field work": ("EPSG:4326", 8), "Sea chart": ("EPSG:32626", 7),
-    }  # fmt: skip
+    assert {s.name: (s.crs, len(s.layers)) for s in sections.values()} == {"Field work": ("EPSG:4326", 8), "Sea chart": ("EPSG:32626", 7)}
     assert len(read(demo / "out" / "north.gpkg")) == number and len(read(demo / "out" / "what_there_is.csv")) == 11
     hand.keys("Ctrl+S", bench)
     assert documents.read(demo / "mine.toml") == session.document

@@ -31,8 +31,10 @@ def session(qtbot: QtBot, project: Path) -> Generator[Session, None, None]:
 
 def pretend(session: Session) -> None:
     """Results as if a run had left them."""
-    session.results = {id: {"id": id, "inputs": [], "outputs": [], "remarks": [], "state": "balanced", "seconds": 0.0,
-                            "error": "", "use": ""} for id in ALL}  # fmt: skip
+    session.results = {
+        id: {"id": id, "inputs": [], "outputs": [], "remarks": [], "state": "balanced", "seconds": 0.0, "error": "", "use": ""}
+        for id in ALL
+    }
 
 
 EDITS: list[tuple[str, Any, set[str]]] = [
@@ -40,21 +42,9 @@ EDITS: list[tuple[str, Any, set[str]]] = [
     ("a heading", lambda d: edits.replace_step(d, "chosen", replace(d.step("chosen"), heading="h")), ALL),
     ("the title", lambda d: replace(d, title="other"), ALL),
     ("a move", lambda d: edits.move_step(d, "web", -1), ALL),
-    (
-        "a setting",
-        lambda d: edits.replace_step(d, "chosen", d.step("chosen").with_setting("where", "true")),
-        {"recordings"},
-    ),
-    (
-        "the last step",
-        lambda d: edits.replace_step(d, "web", d.step("web").with_setting("to", "x.geojson")),
-        ALL - {"web"},
-    ),
-    (
-        "the first step",
-        lambda d: edits.replace_step(d, "recordings", d.step("recordings").with_setting("parts", [])),
-        set(),
-    ),
+    ("a setting", lambda d: edits.replace_step(d, "chosen", d.step("chosen").with_setting("where", "true")), {"recordings"}),
+    ("the last step", lambda d: edits.replace_step(d, "web", d.step("web").with_setting("to", "x.geojson")), ALL - {"web"}),
+    ("the first step", lambda d: edits.replace_step(d, "recordings", d.step("recordings").with_setting("parts", [])), set()),
     ("switching off", lambda d: edits.replace_step(d, "chosen", replace(d.step("chosen"), off=True)), {"recordings"}),
     ("the CRS", lambda d: replace(d, crs=""), set()),
     ("a default", lambda d: edits.set_parameter(d, "kind", default="Buoy"), set()),
@@ -112,8 +102,9 @@ def test_a_value_that_cannot_be_falls_back_to_the_default(session: Session) -> N
 def test_a_loaded_source_is_named_and_placed(session: Session, project: Path) -> None:
     gpkg = str(project.parent / "r" / "Big Register.gpkg")
     assert session.load_step(gpkg, "Lease Beds", 3) == (
-        Step("lease_beds", "load", (), {"files": ["r/Big Register.gpkg"], "layers": ["Lease Beds"]}), 1
-    )  # fmt: skip
+        Step("lease_beds", "load", (), {"files": ["r/Big Register.gpkg"], "layers": ["Lease Beds"]}),
+        1,
+    )
     assert session.load_step(gpkg, "only", 1)[0] == Step("big_register", "load", (), {"files": ["r/Big Register.gpkg"]})
     outside = session.load_step("/elsewhere/a.gpx", "tracks", 2)[0]
     assert outside.settings == {"files": ["/elsewhere/a.gpx"], "parts": ["tracks"]} and outside.id == "a"
@@ -152,8 +143,9 @@ def test_runs_that_are_no_longer_shown_are_taken_away(session: Session, qtbot: Q
         qtbot.waitUntil(lambda: not session.running, timeout=40_000)
     assert sorted(p.name for p in session._store.glob("run-*")) == ["run-2", "run-3"]
     assert session.last_run["state"] == "look" and session.saved_outputs() == {
-        "out/marks_waypoints.geojson": [], "out/survey.gpkg": ["pile_marks_tracks", "pile_marks_waypoints"]
-    }  # fmt: skip
+        "out/marks_waypoints.geojson": [],
+        "out/survey.gpkg": ["pile_marks_tracks", "pile_marks_waypoints"],
+    }
     home = session._store
     session.close()
     assert not home.exists()

@@ -34,8 +34,9 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     first = line_of(hand, "Gravel")
     words.table.selectRow(first)
     index = words.model.index(line_of(hand, "gravel (coarse)"), SPELLING)
-    QTest.mouseClick(words.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier,
-                     words.table.visualRect(index).center())  # fmt: skip
+    QTest.mouseClick(
+        words.table.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier, words.table.visualRect(index).center()
+    )
     words.word.setFocus()
     QTest.keyClicks(words.word, "gravel")
     QTest.keyClick(words.word, Qt.Key.Key_Return)

@@ -37,9 +37,7 @@ def main(endings: Sequence[str] = trial.ENDINGS) -> int:
                 if nulls == "no nulls":
                     tables[title].setdefault(name, {})[ending] = what
                 elif title == "Shapes" and name == "points" and nulls in ("a null", "an empty one"):
-                    row = tables[title].setdefault(
-                        "a feature without a shape" if nulls == "a null" else "an empty shape", {}
-                    )
+                    row = tables[title].setdefault("a feature without a shape" if nulls == "a null" else "an empty shape", {})
                     row[ending] = max(row.get(ending, KEPT), what, key=_RANK.index)
                 elif title == "Values" and nulls == "a null":
                     row = tables[title].setdefault("no value", {})
@@ -47,9 +45,7 @@ def main(endings: Sequence[str] = trial.ENDINGS) -> int:
                     row[ending] = max(row.get(ending, KEPT), KEPT if what == plain else what, key=_RANK.index)
                 for text in (*seen.foretold, *seen.after):
                     if text not in usual and seen.what != KEPT:
-                        notes[ending][
-                            text.removeprefix("in: ").replace("'value' ", "").replace("'value': ", "").rstrip(".")
-                        ] = None
+                        notes[ending][text.removeprefix("in: ").replace("'value' ", "").replace("'value': ", "").rstrip(".")] = None
     files, runs, faults = through_every_format(folder, endings)
     wrong += faults
     print(f"fidelity: {tried:,} cases and {files} files of others in {runs:,} runs, {wrong} wrong")
@@ -78,18 +74,18 @@ def through_every_format(folder: Path, endings: Sequence[str]) -> tuple[int, int
 
 
 def _page(tables: dict[str, dict[str, dict[str, str]]], notes: dict[str, dict[str, None]], tried: int) -> str:
-    out = ["# What each format keeps", "",
-           f"Made by `make fidelity` from {tried:,} layers that were saved by a workflow, read again and compared value by",
-           "value. *kept*: as it was. *changed, told*: the rehearsal or the ledger says so. *refused before*: nothing is written.",
-           "Tables hold no shapes: CSV and workbooks get columns of coordinates or text instead, which is told. What is read that is",
-           "no UTF-8 is told; see `tests/formats/test_encodings.py`.",
-           ""]  # fmt: skip
+    out = [
+        "# What each format keeps",
+        "",
+        f"Made by `make fidelity` from {tried:,} layers that were saved by a workflow, read again and compared value by",
+        "value. *kept*: as it was. *changed, told*: the rehearsal or the ledger says so. *refused before*: nothing is written.",
+        "Tables hold no shapes: CSV and workbooks get columns of coordinates or text instead, which is told. What is read that is",
+        "no UTF-8 is told; see `tests/formats/test_encodings.py`.",
+        "",
+    ]
     for title, rows in tables.items():
         out += [f"## {title}", "", "| | " + " | ".join(trial.ENDINGS) + " |", "|---" * (len(trial.ENDINGS) + 1) + "|"]
-        out += [
-            f"| {name} | " + " | ".join(_MARKS[row[e]] if e in row else "" for e in trial.ENDINGS) + " |"
-            for name, row in rows.items()
-        ]
+        out += [f"| {name} | " + " | ".join(_MARKS[row[e]] if e in row else "" for e in trial.ENDINGS) + " |" for name, row in rows.items()]
         out.append("")
     out += ["## What is said", ""]
     for ending, said in notes.items():

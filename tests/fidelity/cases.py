@@ -42,7 +42,7 @@ VALUES: dict[str, tuple[pa.DataType, list[Any]]] = {
     "times of day": (pa.time64("us"), [dt.time(6, 40), dt.time(23, 59, 59, 250_000), dt.time(0, 0)]),
     "bytes": (pa.binary(), [b"\x00\xff", b"abc", b""]),
     "lists": (pa.list_(pa.string()), [["a", "b"], [], ["c, d"]]),
-}  # fmt: skip
+}
 NANOSECONDS = pa.array([1_946_277_605_123_456_789] * 3, pa.timestamp("ns", "UTC"))
 
 _P, _Q, _R = (0.5, 47.25), (1.5, 47.5), (1.25, 48.0)
@@ -79,7 +79,7 @@ SHAPES: dict[str, list[Any]] = {
     "of several kinds": [shapely.Point(_P), shapely.LineString(_LINE), shapely.Polygon(_AREA)],
     "collections": [shapely.GeometryCollection([shapely.Point(_P), shapely.LineString(_LINE)])] * 3,
     "one and several": [shapely.Polygon(_AREA), _TWO, shapely.Polygon(_AREA)],
-}  # fmt: skip
+}
 for _name, _z, _m in (("heights", True, False), ("measures", False, True), ("heights and measures", True, True)):
     for _kind in ("points", "lines", "areas"):
         SHAPES[f"{_kind} with {_name}"] = [_raised(g, _z, _m) for g in SHAPES[_kind]]

@@ -71,19 +71,9 @@ def _as_the_frame(path: Path, name: str, layer: object) -> None:
 
 @pytest.mark.parametrize("ending", [".gpkg", ".geojson", ".csv"])
 def test_the_same_files_go_through_the_command_to_other_formats(tmp_path: Path, ending: str) -> None:
-    for n, path in enumerate(
-        p for p in cases.corpus() if p.suffix in (".shp", ".gpkg", ".geojson") and p.stat().st_size < 200_000
-    ):
+    for n, path in enumerate(p for p in cases.corpus() if p.suffix in (".shp", ".gpkg", ".geojson") and p.stat().st_size < 200_000):
         code, out, err = call(
-            "do",
-            "keep",
-            path,
-            "--where",
-            "true",
-            "--undeclared",
-            "EPSG:4326",
-            "--out",
-            tmp_path / f"{n}_{{layer}}{ending}",
+            "do", "keep", path, "--where", "true", "--undeclared", "EPSG:4326", "--out", tmp_path / f"{n}_{{layer}}{ending}"
         )
         assert "fault" not in out + err and "Traceback" not in err, (path, err)
         assert code in (0, 1, 2)

@@ -105,10 +105,7 @@ def difference(mine: Layer, back: Layer) -> str:
         theirs = back.geometry[order] if len(order) else back.geometry
         if "row" not in mine.table.column_names:
             # nothing tells rows apart: their order is the format's
-            theirs, mine = (
-                np.array(sorted(theirs, key=shown)),
-                mine.with_geometry(np.array(sorted(mine.geometry, key=shown)), mine.kind),
-            )
+            theirs, mine = (np.array(sorted(theirs, key=shown)), mine.with_geometry(np.array(sorted(mine.geometry, key=shown)), mine.kind))
         for a, b in zip(mine.geometry, theirs, strict=True):
             if not alike(a, b):
                 return f"{shown(a)} became {shown(b)}"

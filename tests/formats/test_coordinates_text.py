@@ -40,7 +40,7 @@ def layout(tmp_path: Path, body: str, encoding: str = "utf-8", **wish) -> texts.
         ("x|y\n1|2\n", ("|", True, ".", "x", "y")),
         ("lat;lon\n47°14'14.8\"N;26°08'23\"W\n47 14 20 N;26 08 30 W\n", (";", True, ".", "lon", "lat")),
     ],
-)  # fmt: skip
+)
 def test_the_layout_is_found(tmp_path: Path, body: str, expected: tuple) -> None:
     found = layout(tmp_path, body)
     assert (found.delimiter, found.header, found.decimal, found.columns[found.x], found.columns[found.y]) == expected
@@ -62,12 +62,23 @@ def test_what_is_said_overrules_what_is_found(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("text", "decimal", "degrees"),
     [
-        ("47.5", ".", 47.5), ("-26,5", ",", -26.5), ("+3", ".", 3), ("1e3", ".", 1000), (" .5 ", ".", 0.5),
-        ("47°30'N", ".", 47.5), ("26°30'36\"W", ".", -26.51), ("47 30 36 S", ".", -47.51), ("-26:30:36", ".", -26.51),
-        ("N47 30.6", ".", 47.51), ("47d30'36\"", ".", 47.51), ("W 26.5", ".", -26.5), ("26.5°E", ".", 26.5),
-        ("47° 30′ 36″ N", ".", 47.51), ("47 30,6 N", ",", 47.51),
+        ("47.5", ".", 47.5),
+        ("-26,5", ",", -26.5),
+        ("+3", ".", 3),
+        ("1e3", ".", 1000),
+        (" .5 ", ".", 0.5),
+        ("47°30'N", ".", 47.5),
+        ("26°30'36\"W", ".", -26.51),
+        ("47 30 36 S", ".", -47.51),
+        ("-26:30:36", ".", -26.51),
+        ("N47 30.6", ".", 47.51),
+        ("47d30'36\"", ".", 47.51),
+        ("W 26.5", ".", -26.5),
+        ("26.5°E", ".", 26.5),
+        ("47° 30′ 36″ N", ".", 47.51),
+        ("47 30,6 N", ",", 47.51),
     ],
-)  # fmt: skip
+)
 def test_angles_in_every_writing(text: str, decimal: str, degrees: float) -> None:
     """36 seconds are a hundredth of a degree (common practice)."""
     assert texts.number(text, decimal) == pytest.approx(degrees, abs=1e-12)
@@ -106,26 +117,17 @@ def run(tmp_path: Path, body: str, workflow_crs: str | None = None, **settings):
 
 
 def test_points_with_their_fields_and_bad_lines_set_aside(tmp_path: Path) -> None:
-    body = (
-        "code,x,y,depth\n007,500000,5200000,3\n\n008,n/a,5200001,4\n009,500002,5200002\n010,500003,5200003,\n011,,1,2\n"
-    )
+    body = "code,x,y,depth\n007,500000,5200000,3\n\n008,n/a,5200001,4\n009,500002,5200002\n010,500003,5200003,\n011,,1,2\n"
     outcome = run(tmp_path, body, z="depth", constants={"survey": "autumn", "code": "odd"})
     layer, account = outcome.layers[0], outcome.inputs[0]
     assert layer.table.to_pylist() == [
         {"code": "007", "depth": 3, "survey": "autumn", "code_2": "odd"},
         {"code": "010", "depth": None, "survey": "autumn", "code_2": "odd"},
-    ]  # fmt: skip
-    assert shapely.has_z(layer.geometry).tolist() == [True, False] and shapely.get_x(layer.geometry).tolist() == [
-        500000,
-        500003,
     ]
+    assert shapely.has_z(layer.geometry).tolist() == [True, False] and shapely.get_x(layer.geometry).tolist() == [500000, 500003]
     assert (account.rows, account.used, account.set_aside.rows.tolist()) == (5, 2, [1, 2, 4])
     said = next(r.text for r in outcome.remarks if "could not be read" in r.text)
-    assert (
-        "line 4 'n/a' is no coordinate" in said
-        and "line 5 has 3 values instead of 4" in said
-        and "line 7 a coord" in said
-    )
+    assert "line 4 'n/a' is no coordinate" in said and "line 5 has 3 values instead of 4" in said and "line 7 a coord" in said
 
 
 RING = "name,no,x,y\nA,1,0,0\nA,3,10,10\nA,2,10,0\nB,1,0,0\nB,2,5,5\n,1,7,7\nA,,1,1\nA,4,0,10\nA,5,0,0\n"
@@ -135,9 +137,7 @@ def test_areas_by_group_in_their_order(tmp_path: Path) -> None:
     outcome = run(tmp_path, RING, shape="areas", group="name", order="no")
     layer, account = outcome.layers[0], outcome.inputs[0]
     assert shapely.area(layer.geometry).tolist() == [100] and layer.table.to_pylist() == [{"name": "A", "points": 5}]
-    assert dict(account.set_aside.counts()) == {
-        "has no name": 1, "has no no": 1, "too few different points for an area": 2,
-    }  # fmt: skip
+    assert dict(account.set_aside.counts()) == {"has no name": 1, "has no no": 1, "too few different points for an area": 2}
     assert not any("closed" in r.text for r in outcome.remarks)
     open_ = run(tmp_path, "x,y\n0,0\n10,0\n10,10\n", shape="areas")
     assert any("1 ring closed" in r.text for r in open_.remarks) and shapely.area(open_.layers[0].geometry)[0] == 50
@@ -155,19 +155,12 @@ def test_lines_and_an_area_that_crosses_itself(tmp_path: Path) -> None:
     [
         ("x,y\n-26.1,47.2\n", "EPSG:32626", None, "the numbers look like degrees, and WGS 84 / UTM zone 26N is in m"),
         ("x,y\n560000,5200000\n", "EPSG:4326", None, "the numbers cannot be degrees"),
-        (
-            "x,y\n47.2,126.1\n",
-            "EPSG:4326",
-            None,
-            "x and y seem to have changed places: latitude cannot be more than 90",
-        ),
+        ("x,y\n47.2,126.1\n", "EPSG:4326", None, "x and y seem to have changed places: latitude cannot be more than 90"),
         ("x,y\n47.2,-26.1\n47.3,-26.2\n", "EPSG:4326", "EPSG:32626", "x and y seem to have changed places"),
         ("x,y\n10,50\n", "EPSG:4326", "EPSG:32626", "outside the area where WGS 84 / UTM zone 26N is used"),
     ],
 )
-def test_numbers_that_cannot_be_what_they_should(
-    tmp_path: Path, body: str, crs: str, workflow_crs: str | None, says: str
-) -> None:
+def test_numbers_that_cannot_be_what_they_should(tmp_path: Path, body: str, crs: str, workflow_crs: str | None, says: str) -> None:
     outcome = run(tmp_path, body, workflow_crs, crs=crs)
     assert any(says in r.text and r.look for r in outcome.remarks), [r.text for r in outcome.remarks]
 
@@ -175,17 +168,19 @@ def test_numbers_that_cannot_be_what_they_should(
 def test_points_come_in_with_the_workflows_crs(tmp_path: Path) -> None:
     outcome = run(tmp_path, "lon,lat\n-27,47\n", "EPSG:32626", crs="EPSG:4326")
     # on the central meridian of zone 26 the easting is the false easting (EPSG Guidance Note 7-2, transverse Mercator)
-    assert outcome.layers[0].crs == "EPSG:32626" and shapely.get_x(outcome.layers[0].geometry)[0] == pytest.approx(
-        500_000
-    )
+    assert outcome.layers[0].crs == "EPSG:32626" and shapely.get_x(outcome.layers[0].geometry)[0] == pytest.approx(500_000)
     assert [r.text for r in outcome.remarks] == ["brought to WGS 84 / UTM zone 26N: UTM zone 26N; exact"]
 
 
 @pytest.mark.parametrize(
     ("settings", "says"),
-    [({"crs": ""}, "'CRS of the coordinates' cannot be ''"), ({"x": "q"}, "there is no column 'q'"),
-     ({"group": "isle", "shape": "lines"}, "there is no column 'isle'"), ({"files": ["gone.txt"]}, "no such file")],
-)  # fmt: skip
+    [
+        ({"crs": ""}, "'CRS of the coordinates' cannot be ''"),
+        ({"x": "q"}, "there is no column 'q'"),
+        ({"group": "isle", "shape": "lines"}, "there is no column 'isle'"),
+        ({"files": ["gone.txt"]}, "no such file"),
+    ],
+)
 def test_what_is_wrong_is_told_at_rehearsal(tmp_path: Path, settings: dict, says: str) -> None:
     (tmp_path / "t.txt").write_text("x,y\n1,2\n")
     workflow = Workflow()

@@ -41,14 +41,20 @@ RING = wkb(8, positions((0, 0), (1, 1), (2, 0), (1, -1), (0, 0)))
 ROUND = wkb(10, several(RING))
 CIRCLE = wkb(10, several(wkb(8, positions((0, 0), (2, 0), (0, 0)))))
 SHAPES = {
-    "arc": (HALF, "LineString", math.pi, 0), "chain": (CHAIN, "LineString", math.pi + 3, 0),
+    "arc": (HALF, "LineString", math.pi, 0),
+    "chain": (CHAIN, "LineString", math.pi + 3, 0),
     "arcs": (wkb(11, several(HALF, CHAIN)), "MultiLineString", 2 * math.pi + 3, 0),
-    "ring": (ROUND, "Polygon", 2 * math.pi, math.pi), "circle": (CIRCLE, "Polygon", 2 * math.pi, math.pi),
-    "rings": (wkb(12, several(ROUND, wkb(3, several(positions((5, 5), (6, 5), (6, 6), (5, 5)))))), "MultiPolygon",
-              2 * math.pi + 2 + math.sqrt(2), math.pi + 0.5),
+    "ring": (ROUND, "Polygon", 2 * math.pi, math.pi),
+    "circle": (CIRCLE, "Polygon", 2 * math.pi, math.pi),
+    "rings": (
+        wkb(12, several(ROUND, wkb(3, several(positions((5, 5), (6, 5), (6, 6), (5, 5)))))),
+        "MultiPolygon",
+        2 * math.pi + 2 + math.sqrt(2),
+        math.pi + 0.5,
+    ),
     "collection": (wkb(7, several(HALF, wkb(1, struct.pack("<2d", 1, 2)))), "GeometryCollection", math.pi, 0),
     "from the other end": (wkb(8, positions((0, 0), (1, 1), (2, 0), order=">"), order=">"), "LineString", math.pi, 0),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", SHAPES)
@@ -62,8 +68,16 @@ def test_lengths_and_areas_are_those_of_circles(name: str) -> None:
         straight(value[:-5], 0.001)
 
 
-@given(st.floats(-1e6, 1e6), st.floats(-1e7, 1e7), st.floats(0.01, 1e5), st.floats(0, 6.28), st.floats(0.01, 3.1),
-       st.floats(0.01, 3.1), st.booleans(), st.sampled_from([1e-3, 1e-2, 1.0]))  # fmt: skip
+@given(
+    st.floats(-1e6, 1e6),
+    st.floats(-1e7, 1e7),
+    st.floats(0.01, 1e5),
+    st.floats(0, 6.28),
+    st.floats(0.01, 3.1),
+    st.floats(0.01, 3.1),
+    st.booleans(),
+    st.sampled_from([1e-3, 1e-2, 1.0]),
+)
 def test_chords_stay_near_their_arc_and_its_positions_stay(
     x: float, y: float, radius: float, begin: float, first: float, second: float, back: bool, tolerance: float
 ) -> None:
@@ -86,9 +100,7 @@ def test_what_is_straight_is_found_to_be_so() -> None:
     assert shapely.from_wkb(straight(flat, 0.001)[0]).equals(shapely.LineString([(0, 0), (2, 0)]))
     plain = shapely.to_wkb(shapely.GeometryCollection([shapely.Point(8, 9)]))
     assert straight(plain, 0.001) == (plain, False)
-    column = pa.chunked_array(
-        [pa.array([None, shapely.to_wkb(shapely.Point(1, 2)), HALF, b"", plain, SHAPES["from the other end"][0]])]
-    )
+    column = pa.chunked_array([pa.array([None, shapely.to_wkb(shapely.Point(1, 2)), HALF, b"", plain, SHAPES["from the other end"][0]])])
     assert curved_rows(column).tolist() == [2, 4, 5]
 
 
@@ -100,14 +112,13 @@ def file_with(path: Path, values: list[bytes], kind: str) -> None:
             db.execute(f'DROP TRIGGER "{trigger}"')
         (column,) = db.execute("SELECT column_name FROM gpkg_geometry_columns").fetchone()
         for n, value in enumerate(values):
-            db.execute(
-                f'UPDATE l SET "{column}" = ? WHERE n = ?', (b"GP\x00\x01" + struct.pack("<i", 32631) + value, n)
-            )
+            db.execute(f'UPDATE l SET "{column}" = ? WHERE n = ?', (b"GP\x00\x01" + struct.pack("<i", 32631) + value, n))
         db.execute("UPDATE gpkg_geometry_columns SET geometry_type_name = ?", (kind,))
 
 
-@pytest.mark.parametrize(("kind", "values"), [("CIRCULARSTRING", [HALF, HALF]), ("GEOMETRY", [HALF, CHAIN, ROUND]),
-                                              ("CURVEPOLYGON", [ROUND, CIRCLE])])  # fmt: skip
+@pytest.mark.parametrize(
+    ("kind", "values"), [("CIRCULARSTRING", [HALF, HALF]), ("GEOMETRY", [HALF, CHAIN, ROUND]), ("CURVEPOLYGON", [ROUND, CIRCLE])]
+)
 def test_a_file_with_curves_is_read_and_says_so(tmp_path: Path, kind: str, values: list[bytes]) -> None:
     file_with(tmp_path / "in.gpkg", values, kind)
     code, out, err = call("do", "keep", tmp_path / "in.gpkg", "--where", "true", "--out", tmp_path / "out.gpkg")

@@ -29,17 +29,10 @@ NAMES = ["José", "Zürich", "plain", "Ærø"]
 
 
 def shapefile(
-    path: Path,
-    texts: Sequence[bytes],
-    cpg: str | None = None,
-    language: int = 0,
-    field: bytes = b"name",
-    width: int = 20,
+    path: Path, texts: Sequence[bytes], cpg: str | None = None, language: int = 0, field: bytes = b"name", width: int = 20
 ) -> Path:
     """Points with one text each, its bytes put into the table as they are."""
-    frame = pa.table(
-        {"name": ["x"] * len(texts), "wkb": shapely.to_wkb(shapely.points([[n, n] for n in range(len(texts))]))}
-    )
+    frame = pa.table({"name": ["x"] * len(texts), "wkb": shapely.to_wkb(shapely.points([[n, n] for n in range(len(texts))]))})
     pyogrio.write_arrow(frame, path, geometry_name="wkb", geometry_type="Point", crs="EPSG:4326")
     path.with_suffix(".cpg").unlink()
     if cpg is not None:
@@ -67,16 +60,26 @@ def read(path: Path, texts: Texts = AS_DECLARED) -> tuple[list[str], list[str]]:
 @pytest.mark.parametrize(
     ("codec", "cpg", "language", "told"),
     [
-        ("cp1252", None, 0, "read as cp1252"), ("cp1252", "ANSI 1252", 0, ""), ("cp1252", "system", 0, "read as cp1252"),
-        ("iso8859-1", "ISO-8859-1", 0, ""), ("iso8859-1", "88591", 0, ""), ("cp1252", "UTF-8", 0, "declares UTF-8, which its bytes"),
-        ("utf-8", None, 0, "their bytes are UTF-8"), ("utf-8", "UTF-8", 0, ""), ("utf-8", None, 0x57, "their bytes are UTF-8"),
-        ("cp1252", None, 0x57, "read as cp1252"), ("cp1252", None, 0x03, ""), ("cp850", None, 0x02, ""), ("cp850", "OEM 850", 0, ""),
-        ("utf-8", "65001", 0, ""), ("cp850", "LDID/2", 0, ""), ("mac_roman", None, 0x04, ""), ("utf-8", "utf8\n", 0x02, ""),
+        ("cp1252", None, 0, "read as cp1252"),
+        ("cp1252", "ANSI 1252", 0, ""),
+        ("cp1252", "system", 0, "read as cp1252"),
+        ("iso8859-1", "ISO-8859-1", 0, ""),
+        ("iso8859-1", "88591", 0, ""),
+        ("cp1252", "UTF-8", 0, "declares UTF-8, which its bytes"),
+        ("utf-8", None, 0, "their bytes are UTF-8"),
+        ("utf-8", "UTF-8", 0, ""),
+        ("utf-8", None, 0x57, "their bytes are UTF-8"),
+        ("cp1252", None, 0x57, "read as cp1252"),
+        ("cp1252", None, 0x03, ""),
+        ("cp850", None, 0x02, ""),
+        ("cp850", "OEM 850", 0, ""),
+        ("utf-8", "65001", 0, ""),
+        ("cp850", "LDID/2", 0, ""),
+        ("mac_roman", None, 0x04, ""),
+        ("utf-8", "utf8\n", 0x02, ""),
     ],
-)  # fmt: skip
-def test_a_shapefile_is_read_as_it_declares_or_as_it_is(
-    tmp_path: Path, codec: str, cpg: str | None, language: int, told: str
-) -> None:
+)
+def test_a_shapefile_is_read_as_it_declares_or_as_it_is(tmp_path: Path, codec: str, cpg: str | None, language: int, told: str) -> None:
     names = NAMES if codec != "cp850" else [*NAMES[:3], "Ærø"]
     path = shapefile(tmp_path / "old.shp", [n.encode(codec) for n in names], cpg, language, "größe".encode(codec))
     values, said = read(path)
@@ -89,9 +92,7 @@ def test_a_shapefile_is_read_as_it_declares_or_as_it_is(
 def test_every_language_byte_is_the_code_page_it_names(tmp_path: Path, language: int) -> None:
     codec = dbf._LANGUAGES[language]
     # every letter that the code page has beyond ASCII, except those that are blanks or end a text
-    letters = [
-        c for c in (bytes([n]).decode(codec, "ignore") for n in range(128, 256)) if c and c.strip() and c.isprintable()
-    ]
+    letters = [c for c in (bytes([n]).decode(codec, "ignore") for n in range(128, 256)) if c and c.strip() and c.isprintable()]
     letters = letters or ["水", "東京"] if codec != "cp949" else ["서울"]
     path = shapefile(tmp_path / "a.shp", [c.encode(codec) for c in letters], language=language)
     assert read(path) == (letters, [])
@@ -139,16 +140,7 @@ def test_a_layer_refuses_texts_that_are_none() -> None:
 def test_an_old_shapefile_is_saved_to_every_format_with_its_letters(tmp_path: Path, ending: str) -> None:
     """Through whole processes, as the first thing that anybody would try."""
     shapefile(tmp_path / "old.shp", [n.encode("cp1252") for n in NAMES])
-    command = [
-        sys.executable,
-        "-m",
-        "eskret",
-        "do",
-        "save",
-        str(tmp_path / "old.shp"),
-        "--to",
-        str(tmp_path / f"new{ending}"),
-    ]
+    command = [sys.executable, "-m", "eskret", "do", "save", str(tmp_path / "old.shp"), "--to", str(tmp_path / f"new{ending}")]
     done = subprocess.run(command, capture_output=True, text=True)
     assert done.returncode == 0 and "cp1252" in done.stdout + done.stderr, done.stderr
     with warnings.catch_warnings():
@@ -178,12 +170,7 @@ def test_text_files_in_old_encodings(tmp_path: Path, step: str) -> None:
     steps += '[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "o.csv"\nif_exists = "replace"\n'
     head = b"x;y;n\n"
     cases = [
-        (
-            head + b"1;2;Jos\xe9\n3;4;a\x81b\n",
-            "",
-            ["José", "a\ufffdb"],
-            "1 line holds bytes that cp1252 has no sign for",
-        ),
+        (head + b"1;2;Jos\xe9\n3;4;a\x81b\n", "", ["José", "a\ufffdb"], "1 line holds bytes that cp1252 has no sign for"),
         ((head + b"1;2;Jos\n").decode().encode("utf-16"), "", ["Jos"], ""),
         (head + "1;2;São João\n".encode("cp850"), "cp850", ["São João"], ""),
         (head + "1;2;Ærø\n".encode() + b"3;4;Jos\xe9\n", "", ["Ærø", "José"], "1 line is not UTF-8, as 1 other is"),
@@ -202,9 +189,7 @@ def test_text_files_in_old_encodings(tmp_path: Path, step: str) -> None:
 @pytest.mark.parametrize("ending", [".geojson", ".fgb", ".gpkg", ".parquet"])
 def test_formats_that_are_utf8_by_their_standard_and_are_not(tmp_path: Path, ending: str) -> None:
     layer = Layer("k", pa.table({"n": ["JosE9x", "Ærø"]}), shapely.points([[1, 2], [3, 4]]), "EPSG:4326")
-    eskret.write(layer, tmp_path / f"a{ending}", "k") if ending == ".gpkg" else eskret.write(
-        layer, tmp_path / f"a{ending}"
-    )
+    eskret.write(layer, tmp_path / f"a{ending}", "k") if ending == ".gpkg" else eskret.write(layer, tmp_path / f"a{ending}")
     raw = (tmp_path / f"a{ending}").read_bytes()
     assert raw.count(b"JosE9x")
     (tmp_path / f"a{ending}").write_bytes(raw.replace(b"JosE9x", b"Jos\xe9xx"))
@@ -214,10 +199,7 @@ def test_formats_that_are_utf8_by_their_standard_and_are_not(tmp_path: Path, end
     assert any("not UTF-8 and read as cp1252" in r.text and r.look for r in reading.remarks)
 
 
-@given(
-    st.lists(st.one_of(st.none(), st.binary(max_size=8)), max_size=12),
-    st.sampled_from(["cp1252", "cp932", "utf-8", "cp437"]),
-)
+@given(st.lists(st.one_of(st.none(), st.binary(max_size=8)), max_size=12), st.sampled_from(["cp1252", "cp932", "utf-8", "cp437"]))
 def test_decoding_is_pythons_and_every_row_that_is_odd_is_counted(raw: list[bytes | None], codec: str) -> None:
     column = pa.chunked_array([pa.array(raw, pa.binary()).view(pa.string())])
     table, said = settled(pa.table({"n": column}), codec)
@@ -245,16 +227,21 @@ _XML = {
     ".gml": '<a:FeatureCollection xmlns:a="http://a.example" xmlns:gml="http://www.opengis.net/gml"><gml:featureMember><a:beds fid="a.0">'
     "<a:place><gml:Point><gml:coordinates>1,2</gml:coordinates></gml:Point></a:place><a:name>{}</a:name></a:beds></gml:featureMember>"
     "</a:FeatureCollection>",
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("ending", list(_XML))
 def test_markup_is_read_in_whatever_encoding_it_declares(tmp_path: Path, ending: str) -> None:
     cases = [
-        ("UTF-8", "utf-8", "José"), ("ISO-8859-1", "latin-1", "José"), ("windows-1250", "cp1250", "Říčany"),
-        ("UTF-16", "utf-16", "東"), ("ibm850", "cp850", "José"), ("Shift_JIS", "cp932", "東京"), ("koi8-r", "koi8_r", "Скала"),
+        ("UTF-8", "utf-8", "José"),
+        ("ISO-8859-1", "latin-1", "José"),
+        ("windows-1250", "cp1250", "Říčany"),
+        ("UTF-16", "utf-16", "東"),
+        ("ibm850", "cp850", "José"),
+        ("Shift_JIS", "cp932", "東京"),
+        ("koi8-r", "koi8_r", "Скала"),
         ("UTF-8", "cp1252", "José"),
-    ]  # fmt: skip
+    ]
     for n, (declared, codec, name) in enumerate(cases):
         path = tmp_path / f"a{n}{ending}"
         path.write_bytes(f'<?xml version="1.0" encoding="{declared}"?>\n{_XML[ending].format(name)}'.encode(codec))
@@ -263,9 +250,7 @@ def test_markup_is_read_in_whatever_encoding_it_declares(tmp_path: Path, ending:
         field = next(c for c in table.column_names if c.casefold() == "name")
         assert table.column(field).to_pylist() == [name], declared
         # a file that is not what it declares is not well-formed: what was made of it is told before a run
-        assert [r.look for r in facts.told if "read as cp1252" in r.text] == (
-            [True] if (declared, codec) == ("UTF-8", "cp1252") else []
-        )
+        assert [r.look for r in facts.told if "read as cp1252" in r.text] == ([True] if (declared, codec) == ("UTF-8", "cp1252") else [])
     path.write_bytes(f'<?xml version="1.0" encoding="x-none"?>{_XML[ending].format("a")}'.encode())
     with pytest.raises(InputError, match="the encoding that its first line names"):
         sources.look(path)

@@ -65,16 +65,25 @@ def test_bounding_box_is_west_south_east_north(tmp_path: Path) -> None:
 def test_values_and_nulls(tmp_path: Path) -> None:
     layer = points(
         {
-            "whole": pa.array([2**53 + 1, None]), "text": ['"quoted" 🦪 \u2028', None], "flag": [True, None],
-            "number": [1.5, float("nan")], "day": [dt.date(2031, 9, 3), None], "list": [[1, 2], None],
+            "whole": pa.array([2**53 + 1, None]),
+            "text": ['"quoted" 🦪 \u2028', None],
+            "flag": [True, None],
+            "number": [1.5, float("nan")],
+            "day": [dt.date(2031, 9, 3), None],
+            "list": [[1, 2], None],
             "moment": pa.array([dt.datetime(2031, 9, 3, 10, tzinfo=dt.UTC), None], pa.timestamp("ms", "UTC")),
         }
-    )  # fmt: skip
+    )
     first, second = (f["properties"] for f in written(tmp_path, layer)["features"])
     assert first == {
-        "whole": 2**53 + 1, "text": '"quoted" 🦪 \u2028', "flag": True, "number": 1.5, "day": "2031-09-03", "list": [1, 2],
+        "whole": 2**53 + 1,
+        "text": '"quoted" 🦪 \u2028',
+        "flag": True,
+        "number": 1.5,
+        "day": "2031-09-03",
+        "list": [1, 2],
         "moment": "2031-09-03T10:00:00Z",
-    }  # fmt: skip
+    }
     assert set(second.values()) == {None}  # RFC 8259 has no NaN
 
 
@@ -155,17 +164,8 @@ def test_a_ring_round_a_pole_is_closed_over_it(tmp_path: Path) -> None:
     assert cut == 1 and shape.is_valid and shape.bounds == (-180, 80, 180, 90)
 
 
-@given(
-    st.floats(170, 190),
-    st.floats(-60, 60),
-    st.floats(1, 9),
-    st.floats(1, 9),
-    st.booleans(),
-    st.sampled_from(["area", "line", "holed"]),
-)
-def test_a_cut_keeps_all_there_is(
-    west: float, south: float, width: float, height: float, wrapped: bool, kind: str
-) -> None:
+@given(st.floats(170, 190), st.floats(-60, 60), st.floats(1, 9), st.floats(1, 9), st.booleans(), st.sampled_from(["area", "line", "holed"]))
+def test_a_cut_keeps_all_there_is(west: float, south: float, width: float, height: float, wrapped: bool, kind: str) -> None:
     """What was cut is, put together again the long way round, what there was."""
     shape: shapely.Geometry = shapely.box(west, south, west + width, south + height)
     if kind == "line":
@@ -173,18 +173,12 @@ def test_a_cut_keeps_all_there_is(
     if kind == "holed":
         hole = shapely.box(west + width / 4, south + height / 4, west + width / 2, south + height / 2)
         shape = shapely.Polygon(shape.exterior, [hole.exterior.coords])  # type: ignore[attr-defined]
-    told = (
-        shapely.transform(shape, lambda c: np.column_stack([(c[:, 0] + 180) % 360 - 180, c[:, 1]]))
-        if wrapped
-        else shape
-    )
+    told = shapely.transform(shape, lambda c: np.column_stack([(c[:, 0] + 180) % 360 - 180, c[:, 1]])) if wrapped else shape
     made, _ = antimeridian.cut(np.array([told, None], object)[:1])
     lon = shapely.get_coordinates(made[0])[:, 0]
     assert np.abs(lon).max() <= 180
     parts = shapely.get_parts(made[0])
-    east_of_it = [
-        shapely.transform(p, lambda c: c + np.array([360, 0])) if shapely.bounds(p)[2] <= 0 else p for p in parts
-    ]
+    east_of_it = [shapely.transform(p, lambda c: c + np.array([360, 0])) if shapely.bounds(p)[2] <= 0 else p for p in parts]
     whole = shapely.union_all(east_of_it)
     assert whole.area == pytest.approx(shape.area, rel=1e-9) and whole.length >= shape.length * (1 - 1e-9)
     assert shapely.hausdorff_distance(shape, whole) < 1e-9
@@ -193,14 +187,12 @@ def test_a_cut_keeps_all_there_is(
 def test_arrays_and_shapes_are_written_alike(tmp_path: Path) -> None:
     """The fast way, from arrays, and the one by shapes give the same file."""
     rng = np.random.default_rng(7)
-    holed = shapely.Polygon(
-        [(0, 0), (9, 0), (9, 9), (0, 9)], [[(1, 1), (1, 2), (2, 2), (2, 1)], [(4, 4), (5, 4), (5, 5), (4, 5)]]
-    )
+    holed = shapely.Polygon([(0, 0), (9, 0), (9, 9), (0, 9)], [[(1, 1), (1, 2), (2, 2), (2, 1)], [(4, 4), (5, 4), (5, 5), (4, 5)]])
     kinds = {
         "points": shapely.points(rng.uniform(500_000, 600_000, (50, 2))),
         "lines": np.array([shapely.LineString(rng.uniform(500_000, 501_000, (n, 2))) for n in range(2, 40)], object),
         "areas": np.array([shapely.transform(holed, lambda c, k=k: c * (k + 1) + 500_000) for k in range(30)], object),
-    }  # fmt: skip
+    }
     for name, shapes in kinds.items():
         table = pa.table({"n": range(len(shapes)), "t": ["a"] * len(shapes), "x": rng.normal(size=len(shapes))})
         column = pa.chunked_array([pa.array(list(shapely.to_wkb(shapes, byte_order=1, flavor="iso")), pa.binary())])
@@ -240,6 +232,4 @@ def test_coordinates_that_are_no_degrees_are_refused_and_a_shape_that_crosses_it
     bow = shapely.Polygon([(179, 0), (181, 2), (181, 0), (179, 2), (179, 0)])
     write(Layer("bow", pa.table({"n": [1]}), np.array([bow], object), "EPSG:4326"), tmp_path / "bow.geojson")
     back = read(tmp_path / "bow.geojson").geometry
-    assert (
-        back is not None and shapely.area(back[0]) == pytest.approx(2.0) and abs(shapely.bounds(back[0])).max() <= 180
-    )
+    assert back is not None and shapely.area(back[0]) == pytest.approx(2.0) and abs(shapely.bounds(back[0])).max() <= 180

@@ -63,14 +63,10 @@ def test_required_tables_and_rows(written: Path) -> None:
     stamps = [r[0] for r in db.execute("SELECT last_change FROM gpkg_contents")]
     assert all(dt.datetime.strptime(s, "%Y-%m-%dT%H:%M:%S.%fZ") for s in stamps)  # requirement 15
     rows = db.execute("SELECT table_name, geometry_type_name, srs_id, z, m FROM gpkg_geometry_columns").fetchall()
-    assert sorted(rows) == [
-        ("beds", "POLYGON", 32626, 0, 0), ("marks", "POINT", 32626, 0, 0), ("nothing", "POLYGON", 32626, 0, 0)
-    ]  # fmt: skip
+    assert sorted(rows) == [("beds", "POLYGON", 32626, 0, 0), ("marks", "POINT", 32626, 0, 0), ("nothing", "POLYGON", 32626, 0, 0)]
     key = [r for r in db.execute('PRAGMA table_info("marks")') if r[5]]
     assert len(key) == 1 and key[0][2] == "INTEGER" and key[0][1] not in ALL_TYPES  # requirement 29
-    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE extension_name = 'gpkg_rtree_index'").fetchone() == (
-        3,
-    )
+    assert db.execute("SELECT count(*) FROM gpkg_extensions WHERE extension_name = 'gpkg_rtree_index'").fetchone() == (3,)
     db.close()
 
 
@@ -99,9 +95,7 @@ def test_the_rtree_is_sound_and_finds_what_is_there(written: Path) -> None:
     db.close()
 
 
-boxes = st.lists(
-    st.tuples(st.floats(-1e7, 1e7), st.floats(-1e7, 1e7), st.floats(0, 1e5), st.floats(0, 1e5)), max_size=400
-)
+boxes = st.lists(st.tuples(st.floats(-1e7, 1e7), st.floats(-1e7, 1e7), st.floats(0, 1e5), st.floats(0, 1e5)), max_size=400)
 
 
 @given(boxes)
@@ -156,9 +150,7 @@ def test_single_and_multiple_parts_become_multiple_and_z_is_declared(tmp_path: P
         container.add(Layer("a", pa.table({"n": [1, 2, 3, 4]}), parts, "EPSG:32626"), "parts")
         container.add(Layer("b", pa.table({"n": [1, 2]}), mixed, None), "mixed")
     db = sqlite3.connect(path)
-    rows = {
-        r[0]: r[1:] for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns")
-    }
+    rows = {r[0]: r[1:] for r in db.execute("SELECT table_name, geometry_type_name, srs_id, z FROM gpkg_geometry_columns")}
     assert rows == {"parts": ("MULTIPOINT", 32626, 1), "mixed": ("GEOMETRY", -1, 0)}
     blobs = [r[0] for r in db.execute("SELECT geom FROM parts")]
     assert blobs[2] is None and blobs[3][3] >> 4 & 1  # null stays null; an empty one has its flag
@@ -171,12 +163,7 @@ def test_replacing_a_layer_leaves_the_others_alone(written: Path) -> None:
     with geopackage.writing(written) as container:
         container.remove("beds")
         container.add(squares(7), "beds")
-    assert [(e.name, e.rows) for e in geopackage.entries(written)] == [
-        ("marks", 3),
-        ("plain", 2),
-        ("nothing", 0),
-        ("beds", 7),
-    ]
+    assert [(e.name, e.rows) for e in geopackage.entries(written)] == [("marks", 3), ("plain", 2), ("nothing", 0), ("beds", 7)]
     assert digest.layer_digest(written, "marks") == before
     db = sqlite3.connect(written)
     assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
@@ -215,9 +202,7 @@ def test_a_file_that_is_none_is_refused_and_left_alone(tmp_path: Path) -> None:
 def test_a_digest_tells_every_change(written: Path) -> None:
     first = digest.layer_digest(written, "beds")
     db = sqlite3.connect(written)
-    for (trigger,) in db.execute(
-        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
-    ).fetchall():
+    for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'").fetchall():
         db.execute(f"DROP TRIGGER {trigger}")
     db.execute("UPDATE beds SET kind = 'z' WHERE id = 4000")
     db.commit()
@@ -231,16 +216,16 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
     monkeypatch.setattr(geopackage_large, "LARGE", 0)
     monkeypatch.setattr(geopackage_read, "SMALL", 10**6 if small else -1)
     mixed = np.array([shapely.box(0, 0, 1, 1), shapely.MultiPolygon([shapely.box(2, 2, 3, 3)]), None], object)
-    lists = {
-        "list": pa.array([[1, 2], None, []]),
-        "time": pa.array([dt.time(1, 2), None, dt.time(3)]),
-        "n": pa.array([1, 2, 3]),
-    }
+    lists = {"list": pa.array([[1, 2], None, []]), "time": pa.array([dt.time(1, 2), None, dt.time(3)]), "n": pa.array([1, 2, 3])}
     layers = {
-        "all": points(ALL_TYPES), "squares": squares(300), "mixed": Layer("m", pa.table({"n": [1, 2, 3]}), mixed, "EPSG:32626"),
-        "nested": Layer("l", pa.table(lists), shapely.points([[0, 0], [1, 1], [2, 2]]), None), "plain": Layer("t", pa.table(ALL_TYPES)),
-        "degrees": points({"n": [1]}, crs="EPSG:4326"), "none": squares(3).take(np.empty(0, np.int64)),
-    }  # fmt: skip
+        "all": points(ALL_TYPES),
+        "squares": squares(300),
+        "mixed": Layer("m", pa.table({"n": [1, 2, 3]}), mixed, "EPSG:32626"),
+        "nested": Layer("l", pa.table(lists), shapely.points([[0, 0], [1, 1], [2, 2]]), None),
+        "plain": Layer("t", pa.table(ALL_TYPES)),
+        "degrees": points({"n": [1]}, crs="EPSG:4326"),
+        "none": squares(3).take(np.empty(0, np.int64)),
+    }
     sql, library = tmp_path / "sql.gpkg", tmp_path / "library.gpkg"
     with geopackage.writing(sql) as container:
         for name, layer in layers.items():
@@ -257,52 +242,37 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
             geopackage_large.index_large(container, layer, name)
     for path in (sql, library):
         db = sqlite3.connect(path)
-        assert (
-            db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
-            and not db.execute("PRAGMA foreign_key_check").fetchall()
-        )
+        assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)] and not db.execute("PRAGMA foreign_key_check").fetchall()
     for name, layer in layers.items():
         a, b = (vector.read(path, name, name).layer for path in (sql, library))
         assert a.table.equals(b.table) and (a.crs, a.kind, a.drawn) == (b.crs, b.kind, b.drawn), name
         assert a.ids.tolist() == b.ids.tolist() == list(range(1, len(layer) + 1))
         if layer.drawn:
-            assert shapely.equals_identical(a.geometry, b.geometry).sum() + shapely.is_missing(a.geometry).sum() == len(
-                layer
-            )
+            assert shapely.equals_identical(a.geometry, b.geometry).sum() + shapely.is_missing(a.geometry).sum() == len(layer)
         facts = vector.facts(sql, name, name), vector.facts(library, name, name)
         first, second = ((f.schema(), f.count, f.kind, f.crs, f.extent) for f in facts)
         assert first == second and first[0] == a.table.schema
         assert digest_earlier.layer_digest(sql, name) == digest_earlier.layer_digest(library, name), name
 
 
-def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(
-    written: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(written: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     by_sql = {n: (vector.facts(written, n, n), vector.read(written, n, n).layer) for n in vector.layer_names(written)}
     monkeypatch.setattr(geopackage_read, "all_facts", lambda path: None)
     assert set(by_sql) == set(vector.layer_names(written))
     for name, (facts, layer) in by_sql.items():
         other = vector.read(written, name, name).layer
-        assert (
-            facts == vector.facts(written, name, name) and layer.table.equals(other.table) and layer.kind == other.kind
-        )
+        assert facts == vector.facts(written, name, name) and layer.table.equals(other.table) and layer.kind == other.kind
         assert not layer.drawn or shapely.equals_identical(layer.geometry, other.geometry).all()
 
 
 @pytest.mark.parametrize(
     "change",
-    [
-        "UPDATE beds SET id = 'text' WHERE id = 3",
-        "ALTER TABLE beds ADD COLUMN odd GEOMETRY_OF_MINE",
-        "UPDATE beds SET geom = x'0102'",
-    ],
+    ["UPDATE beds SET id = 'text' WHERE id = 3", "ALTER TABLE beds ADD COLUMN odd GEOMETRY_OF_MINE", "UPDATE beds SET geom = x'0102'"],
 )
 def test_what_only_the_library_understands_is_left_to_it(written: Path, change: str) -> None:
     """SQLite lets a column hold what it does not declare: then the library says how that is read, or that it is not."""
     db = sqlite3.connect(written)
-    for (trigger,) in db.execute(
-        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'"
-    ).fetchall():
+    for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'beds'").fetchall():
         db.execute(f"DROP TRIGGER {trigger}")
     db.execute(change)
     db.commit()
@@ -337,8 +307,9 @@ def test_the_index_of_many_layers_stays_current_too(tmp_path: Path) -> None:
     assert db.execute("SELECT count(*) FROM sqlite_master WHERE type = 'trigger'").fetchone() == (14 * 7,)
     db.close()
     shape = np.array([shapely.to_wkb(shapely.box(0, 0, 1, 1))], object)
-    pyogrio.raw.write(path, shape, [np.array([9])], np.array(["id"]), layer='layer "13"', geometry_type="Polygon",
-                      crs="EPSG:32626", append=True)  # fmt: skip
+    pyogrio.raw.write(
+        path, shape, [np.array([9])], np.array(["id"]), layer='layer "13"', geometry_type="Polygon", crs="EPSG:32626", append=True
+    )
     db = sqlite3.connect(path)
     assert db.execute('SELECT count(*) FROM "rtree_layer ""13""_geom"').fetchone() == (4,)
     db.close()
@@ -355,9 +326,7 @@ def test_many_layers_leave_what_else_is_in_the_file_alone(written: Path) -> None
         db.execute("INSERT INTO notes (text) VALUES ('kept')")
         db.execute("CREATE INDEX by_text ON notes (text)")
         db.execute("CREATE VIEW short AS SELECT text FROM notes")
-        db.execute(
-            "CREATE TRIGGER told AFTER INSERT ON notes BEGIN UPDATE notes SET text = text || '!' WHERE id = new.id; END"
-        )
+        db.execute("CREATE TRIGGER told AFTER INSERT ON notes BEGIN UPDATE notes SET text = text || '!' WHERE id = new.id; END")
         before = set(db.execute("SELECT type, name, tbl_name, sql FROM sqlite_master").fetchall())
     there = {name: pyogrio.read_info(written, layer=name)["features"] for name, _ in pyogrio.list_layers(written)}
     layers = {f"piece_{n}": squares(2, size=10.0 + n, key=f"piece_{n}") for n in range(150)}

@@ -20,8 +20,12 @@ from eskret.formats import gpx, sources
 def test_every_part_that_holds_something(marks_file: Path) -> None:
     parts = gpx.read_parts(marks_file)
     assert {name: len(r.layer) for name, r in parts.items()} == {
-        "waypoints": 3, "routes": 1, "route_points": 2, "tracks": 1, "track_points": 5
-    }  # fmt: skip
+        "waypoints": 3,
+        "routes": 1,
+        "route_points": 2,
+        "tracks": 1,
+        "track_points": 5,
+    }
     assert all(r.layer.crs == "EPSG:4326" for r in parts.values())  # GPX: WGS 84, always
 
 
@@ -77,9 +81,7 @@ def test_gpxpy_and_gdal_read_the_same(demo_master: Path, file: str) -> None:
             continue
         layer = parts[name].layer
         assert layer.geometry is not None and len(layer) == len(points)
-        np.testing.assert_array_equal(
-            shapely.get_coordinates(layer.geometry), [(p.longitude, p.latitude) for p in points]
-        )
+        np.testing.assert_array_equal(shapely.get_coordinates(layer.geometry), [(p.longitude, p.latitude) for p in points])
         assert layer.table.column("time").to_pylist() == [p.time for p in points]
         assert layer.table.column("ele").to_pylist() == [p.elevation for p in points]
         assert layer.table.column("desc").to_pylist() == [p.description for p in points]
@@ -120,12 +122,16 @@ def test_any_waypoints_come_back_as_written(tmp_path_factory: pytest.TempPathFac
         (b'<gpx version="1.1"><wpt lat="1" lon="2">', "not well-formed in line 1"),
         (b"<kml></kml>", "no GPX recording: it begins with <kml>"),
         (b"\x00\x01binary", "it is no text"),
-        (b'<!DOCTYPE gpx [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><gpx><wpt lat="1" lon="2"><name>&b;</name></wpt></gpx>',
-         "declares a document type"),
-        (b'<!DOCTYPE gpx [<!ENTITY x SYSTEM "file:///etc/passwd">]><gpx><wpt lat="1" lon="2"><name>&x;</name></wpt></gpx>',
-         "declares a document type"),
+        (
+            b'<!DOCTYPE gpx [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;">]><gpx><wpt lat="1" lon="2"><name>&b;</name></wpt></gpx>',
+            "declares a document type",
+        ),
+        (
+            b'<!DOCTYPE gpx [<!ENTITY x SYSTEM "file:///etc/passwd">]><gpx><wpt lat="1" lon="2"><name>&x;</name></wpt></gpx>',
+            "declares a document type",
+        ),
     ],
-)  # fmt: skip
+)
 def test_bad_recordings_are_told_in_a_sentence(tmp_path: Path, content: bytes, says: str) -> None:
     path = tmp_path / "bad.gpx"
     path.write_bytes(content)

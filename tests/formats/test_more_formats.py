@@ -33,8 +33,9 @@ KML = """<?xml version="1.0" encoding="UTF-8"?>
 def frame() -> geopandas.GeoDataFrame:
     return geopandas.GeoDataFrame(
         {"name": ["a", None, "é"], "n": [1, 2, 3], "x": [0.5, None, 2.0]},
-        geometry=[shapely.box(0, 0, 2, 1), shapely.box(5, 0, 6, 1), None], crs=32626,
-    )  # fmt: skip
+        geometry=[shapely.box(0, 0, 2, 1), shapely.box(5, 0, 6, 1), None],
+        crs=32626,
+    )
 
 
 def test_folders_of_kml_are_layers_and_what_says_nothing_is_left_out(tmp_path: Path) -> None:
@@ -66,10 +67,7 @@ def test_gml_is_read_and_nothing_is_left_beside_it(tmp_path: Path, frame: geopan
 def test_a_text_sequence(tmp_path: Path, name: str) -> None:
     """RFC 8142: a record separator before each text; without it, a text a line, as many write it."""
     mark = "\x1e" if name.endswith("s") else ""
-    texts = [
-        {"type": "Feature", "properties": {"n": n}, "geometry": {"type": "Point", "coordinates": [n, 50]}}
-        for n in range(3)
-    ]
+    texts = [{"type": "Feature", "properties": {"n": n}, "geometry": {"type": "Point", "coordinates": [n, 50]}} for n in range(3)]
     (tmp_path / name).write_text("".join(f"{mark}{json.dumps(t)}\n" for t in texts))
     layer = sources.read(tmp_path / name, sources.layer_names(tmp_path / name)[0], "a").layer
     assert layer.table.column("n").to_pylist() == [0, 1, 2] and layer.crs == "EPSG:4326"
@@ -98,9 +96,11 @@ def test_a_parquet_file_without_geometry_is_a_table(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("geo", "says"),
-    [({"primary_column": "gone", "columns": {}}, "names a geometry column that is not there"),
-     ({"primary_column": "g", "columns": {"g": {"encoding": "point"}}}, "WKB is what is read here")],
-)  # fmt: skip
+    [
+        ({"primary_column": "gone", "columns": {}}, "names a geometry column that is not there"),
+        ({"primary_column": "g", "columns": {"g": {"encoding": "point"}}}, "WKB is what is read here"),
+    ],
+)
 def test_geoparquet_of_another_kind_is_told(tmp_path: Path, geo: dict, says: str) -> None:
     table = pa.table({"g": pa.array([b"x"])}).replace_schema_metadata({"geo": json.dumps(geo)})
     pq.write_table(table, tmp_path / "a.parquet")
@@ -114,11 +114,7 @@ def test_a_parquet_file_says_nothing_of_the_crs_or_says_that_it_is_unknown(tmp_p
         geo = {"primary_column": "g", "columns": {"g": {"encoding": "WKB", "geometry_types": ["Point"], **crs}}}
         table = pa.table({"g": pa.array([shapely.to_wkb(shapely.Point(1, 2))])})
         pq.write_table(table.replace_schema_metadata({"geo": json.dumps(geo)}), tmp_path / "a.parquet")
-        assert (
-            sources.look(tmp_path / "a.parquet")[0].crs
-            == sources.read(tmp_path / "a.parquet", "a", "a").layer.crs
-            == expected
-        )
+        assert sources.look(tmp_path / "a.parquet")[0].crs == sources.read(tmp_path / "a.parquet", "a", "a").layer.crs == expected
 
 
 @pytest.mark.parametrize("name", ["a.kml", "a.gml", "a.parquet", "a.geojsonl", "a.zip", "a.xlsx", "a.tsv"])
@@ -175,9 +171,10 @@ def _zipped(path: Path, members: dict[str, bytes]) -> Path:
 def test_an_archive_is_read_as_a_folder(tmp_path: Path, frame: geopandas.GeoDataFrame) -> None:
     frame.to_file(tmp_path / "beds.shp")
     members = {f"data/beds.{e}": (tmp_path / f"beds.{e}").read_bytes() for e in ("shp", "shx", "dbf", "prj", "cpg")}
-    path = _zipped(tmp_path / "all.zip", {
-        **members, "marks.gpx": MARKS.encode(), "t.csv": b"a,b\n1,2\n", "readme.txt": b"hello", ".hidden.csv": b"a\n1\n",
-    })  # fmt: skip
+    path = _zipped(
+        tmp_path / "all.zip",
+        {**members, "marks.gpx": MARKS.encode(), "t.csv": b"a,b\n1,2\n", "readme.txt": b"hello", ".hidden.csv": b"a\n1\n"},
+    )
     found = {f.name: (f.key, f.count, f.origin) for f in sources.look(path)}
     assert found["data/beds.shp"] == ("beds", 3, str(path)) and found["t.csv"] == ("t", 1, str(path))
     assert found["marks.gpx:waypoints"] == ("marks_waypoints", 3, str(path)) and len(found) == 7
@@ -190,9 +187,14 @@ def test_an_archive_is_read_as_a_folder(tmp_path: Path, frame: geopandas.GeoData
 
 @pytest.mark.parametrize(
     ("name", "says"),
-    [("../../evil.csv", "would be unpacked outside"), ("/etc/evil.csv", "would be unpacked outside"),
-     ("a/../../b.csv", "would be unpacked outside"), ("..\\evil.csv", "would be unpacked outside"), ("C:evil.csv", "outside")],
-)  # fmt: skip
+    [
+        ("../../evil.csv", "would be unpacked outside"),
+        ("/etc/evil.csv", "would be unpacked outside"),
+        ("a/../../b.csv", "would be unpacked outside"),
+        ("..\\evil.csv", "would be unpacked outside"),
+        ("C:evil.csv", "outside"),
+    ],
+)
 def test_an_archive_that_climbs_out_of_its_folder(tmp_path: Path, name: str, says: str) -> None:
     path = _zipped(tmp_path / "evil.zip", {"good.csv": b"a\n1\n", name: b"a\n1\n"})
     with pytest.raises(InputError, match=says):
@@ -222,9 +224,7 @@ def test_an_archive_that_lies_about_a_members_size(tmp_path: Path) -> None:
         sources.look(path)
 
 
-@pytest.mark.parametrize(
-    ("members", "says"), [({"a.txt": b"x"}, "holds no file that can be read"), ({"in.zip": b"PK"}, "no file")]
-)
+@pytest.mark.parametrize(("members", "says"), [({"a.txt": b"x"}, "holds no file that can be read"), ({"in.zip": b"PK"}, "no file")])
 def test_an_archive_without_data(tmp_path: Path, members: dict, says: str) -> None:
     with pytest.raises(InputError, match=says):
         sources.look(_zipped(tmp_path / "a.zip", members))

@@ -39,10 +39,13 @@ from tests.test_cli import call
 UTC = dt.UTC
 MOMENTS = [dt.datetime(2031, 9, 3, 6, 40, 1, tzinfo=UTC), None, dt.datetime(1999, 12, 31, 23, 59, tzinfo=UTC)]
 VALUES = {
-    "name": ["Skerry", 'a "b" & <c>', None], "whole": [1, None, -5], "number": [1.5, None, -0.25], "flag": [True, None, False],
+    "name": ["Skerry", 'a "b" & <c>', None],
+    "whole": [1, None, -5],
+    "number": [1.5, None, -0.25],
+    "flag": [True, None, False],
     "day": [dt.date(2031, 9, 3), None, dt.date(1999, 12, 31)],
     "moment": pa.array(MOMENTS, pa.timestamp("ms", "UTC")),
-}  # fmt: skip
+}
 
 
 def workflow(home: Path, layer: Layer, **settings_: Any) -> Workflow:
@@ -95,19 +98,18 @@ def test_every_format_gives_back_what_it_got(tmp_path: Path, ending: str) -> Non
 def test_a_shapefile_is_made_to_fit_and_says_how(tmp_path: Path) -> None:
     """The technical description of dBASE tables, from memory: 10 bytes a name, 254 a text, no times."""
     table = {
-        "bottom_type_1": ["x" * 300, "ø" * 200, ""], "bottom_type_2": ["a", "b", "c"], "moment": VALUES["moment"],
+        "bottom_type_1": ["x" * 300, "ø" * 200, ""],
+        "bottom_type_2": ["a", "b", "c"],
+        "moment": VALUES["moment"],
         "flag": [True, False, None],
         "huge": [10**18, 1, None],
         "tall": [[1, 2], None, []],
-    }  # fmt: skip
+    }
     layer = points(table, key="marks")
     made = workflow(tmp_path, layer, to="marks.shp", times="split")
     told = " | ".join(f.text for f in made.rehearse().findings)
     assert "'bottom_type_1' to 'bottom_typ'" in told and "'bottom_type_2' to 'bottom_t_2'" in told
-    assert (
-        "'moment' becomes a date and a text of the hour in UTC" in told
-        and "'flag' is yes or no and becomes 1 or 0" in told
-    )
+    assert "'moment' becomes a date and a text of the hour in UTC" in told and "'flag' is yes or no and becomes 1 or 0" in told
     result = made.run()
     said = " | ".join(r.text for s in result.steps for r in s.remarks)
     assert "'bottom_type_1': 2 texts were cut at 254 bytes" in said and "1 empty text becomes no value" in said
@@ -115,18 +117,11 @@ def test_a_shapefile_is_made_to_fit_and_says_how(tmp_path: Path) -> None:
     frame = pyogrio.read_dataframe(tmp_path / "marks.shp")
     assert list(frame.columns)[:6] == ["bottom_typ", "bottom_t_2", "moment_d", "moment_t", "flag", "huge"]
     assert frame["bottom_typ"].str.len()[0] == 254 and frame["bottom_typ"][1] == "ø" * 127
-    assert (
-        frame["moment_t"][0] == "06:40:01"
-        and str(frame["moment_d"][0])[:10] == "2031-09-03"
-        and frame["huge"][0] == str(10**18)
-    )
+    assert frame["moment_t"][0] == "06:40:01" and str(frame["moment_d"][0])[:10] == "2031-09-03" and frame["huge"][0] == str(10**18)
     with (tmp_path / "marks.fields.csv").open() as stream:
         listed = {r["name_in_file"]: r["name"] for r in csv.DictReader(stream)}
     assert listed["bottom_t_2"] == "bottom_type_2" and listed["moment_d"] == "moment"
-    assert read(tmp_path / "marks.shp").table.column_names[:2] == [
-        "bottom_type_1",
-        "bottom_type_2",
-    ]  # the list is read back
+    assert read(tmp_path / "marks.shp").table.column_names[:2] == ["bottom_type_1", "bottom_type_2"]  # the list is read back
     stopped = workflow(tmp_path, layer, to="again.shp", long_texts="stop").run()
     assert "has 2 texts of more than 254 bytes" in stopped.error and not (tmp_path / "again.shp").exists()
 
@@ -138,9 +133,7 @@ def test_members_of_a_shapefile_are_replaced_together(tmp_path: Path) -> None:
     assert result.outputs[0].features == 5 and not (tmp_path / "a.qix").exists()
     assert sorted(p.name for p in tmp_path.glob("a.*")) == ["a.cpg", "a.dbf", "a.prj", "a.shp", "a.shx"]
     (tmp_path / "a.dbf").write_bytes((tmp_path / "a.dbf").read_bytes()[:-1] + b" ")
-    mixed = Layer(
-        "m", pa.table({"n": [1, 2]}), np.array([shapely.Point(1, 1), shapely.box(0, 0, 1, 1)], object), "EPSG:32626"
-    )
+    mixed = Layer("m", pa.table({"n": [1, 2]}), np.array([shapely.Point(1, 1), shapely.box(0, 0, 1, 1)], object), "EPSG:32626")
     failed = workflow(tmp_path, mixed, to="b.shp").run()
     assert "shapes of several kinds" in failed.error and not (tmp_path / "b.shp").exists()
 
@@ -149,17 +142,12 @@ def test_a_recording_is_one(tmp_path: Path) -> None:
     """GPX 1.1, read by gpxpy: waypoints, then tracks, WGS 84, heights from the shapes, what has no element in extensions."""
     time = pa.array([dt.datetime(2031, 9, 3, tzinfo=UTC), None], pa.timestamp("ms", "UTC"))
     marks = points({"name": ["A", "B"], "sym": ["pile", None], "depth": [1.5, None], "time": time}, key="marks")
-    west, east = (
-        [(500_000, 5_200_000, 7.5), (500_100, 5_200_000, 8)],
-        [(500_200, 5_200_000, 1), (500_300, 5_200_100, 2)],
-    )
+    west, east = ([(500_000, 5_200_000, 7.5), (500_100, 5_200_000, 8)], [(500_200, 5_200_000, 1), (500_300, 5_200_100, 2)])
     line = shapely.MultiLineString([west, east])
     source = tmp_path / "in.gpkg"
     with geopackage.writing(source) as container:
         container.add(marks, "marks")
-        container.add(
-            Layer("runs", pa.table({"name": ["Run <1>"]}), np.array([line, None], object)[:1], "EPSG:32626"), "runs"
-        )
+        container.add(Layer("runs", pa.table({"name": ["Run <1>"]}), np.array([line, None], object)[:1], "EPSG:32626"), "runs")
     made = Workflow()
     made.save("out", made.load("in", files=[str(source)]), to=str(tmp_path / "out.gpx"), title="Survey & more")
     result = made.run()
@@ -179,10 +167,7 @@ def test_a_globe_gets_folders_with_typed_fields(tmp_path: Path) -> None:
     at = {"k": "http://www.opengis.net/kml/2.2"}
     assert root.find("k:Document/k:name", at).text == "Beds"  # type: ignore[union-attr]
     assert [f.text for f in root.findall(".//k:Folder/k:name", at)] == ["lease_beds"]
-    assert {f.get("name"): f.get("type") for f in root.findall(".//k:SimpleField", at)} == {
-        "id": "int",
-        "kind": "string",
-    }
+    assert {f.get("name"): f.get("type") for f in root.findall(".//k:SimpleField", at)} == {"id": "int", "kind": "string"}
     ring = root.find(".//k:outerBoundaryIs//k:coordinates", at).text.split()  # type: ignore[union-attr]
     assert ring[0] == ring[-1] and len(ring) == 5
 
@@ -202,11 +187,7 @@ def test_a_workbook_has_a_sheet_a_layer_and_runs_nothing(tmp_path: Path) -> None
     assert book.sheet_names[0] == "a_very_long_name_for_one_sheet" and book.sheet_names[1] == "marks"
     rows = book.get_sheet_by_name(book.sheet_names[0]).to_python()
     assert rows[1][0] == "=1+1" and rows[1][1] == str(2**60) and len(rows[3][0]) == 32_767
-    assert book.get_sheet_by_name("marks").to_python()[1][3:6] == [
-        True,
-        dt.date(2031, 9, 3),
-        dt.datetime(2031, 9, 3, 6, 40, 1),
-    ]
+    assert book.get_sheet_by_name("marks").to_python()[1][3:6] == [True, dt.date(2031, 9, 3), dt.datetime(2031, 9, 3, 6, 40, 1)]
 
 
 def test_parquet_says_where_it_is(tmp_path: Path) -> None:
@@ -216,12 +197,7 @@ def test_parquet_says_where_it_is(tmp_path: Path) -> None:
     geo = json.loads(meta[b"geo"])
     column = geo["columns"][geo["primary_column"]]
     assert geo["version"] == "1.1.0" and column["encoding"] == "WKB" and column["geometry_types"] == ["Polygon"]
-    assert column["crs"]["id"] == {"authority": "EPSG", "code": 32626} and column["bbox"] == [
-        500_000,
-        5_200_000,
-        500_040,
-        5_200_010,
-    ]
+    assert column["crs"]["id"] == {"authority": "EPSG", "code": 32626} and column["bbox"] == [500_000, 5_200_000, 500_040, 5_200_010]
     assert meta[b"licence"] == b"CC0" and column["covering"]["bbox"]["xmin"] == ["bbox", "xmin"]
 
 
@@ -237,26 +213,13 @@ def test_words_fields_titles_and_what_has_no_place(tmp_path: Path) -> None:
         wanted = "FROM gpkg_metadata m JOIN gpkg_metadata_reference r ON r.md_file_id = m.id"
         text, scope = db.execute(f"SELECT m.metadata, r.reference_scope {wanted}").fetchone()
         assert "<dc:rights>CC BY 4.0</dc:rights>" in text and scope == "table"
-        assert (
-            db.execute("PRAGMA integrity_check").fetchone() == ("ok",)
-            and not db.execute("PRAGMA foreign_key_check").fetchall()
-        )
+        assert db.execute("PRAGMA integrity_check").fetchone() == ("ok",) and not db.execute("PRAGMA foreign_key_check").fetchall()
     told = [f.text for f in workflow(tmp_path, layer, to="a.shp", licence="x", fields=["nowhere"]).rehearse().findings]
-    assert "A shapefile has no place for 'Licence'." in told and any(
-        "there is no field 'nowhere' to save" in t for t in told
-    )
+    assert "A shapefile has no place for 'Licence'." in told and any("there is no field 'nowhere' to save" in t for t in told)
 
 
 def test_a_style_and_an_index_page_stand_beside(tmp_path: Path) -> None:
-    made = workflow(
-        tmp_path,
-        squares(6, key="beds"),
-        to="web/{layer}.geojson",
-        sld=True,
-        index=True,
-        title="Beds & marks",
-        licence="CC0",
-    )
+    made = workflow(tmp_path, squares(6, key="beds"), to="web/{layer}.geojson", sld=True, index=True, title="Beds & marks", licence="CC0")
     path = tmp_path / "save.toml"
     made.write(path)
     said = '  [steps.style.beds]\n  by = "values"\n  field = "kind"\n  colours = { a = "#112233", b = "#445566" }\n\n[[steps]]\nid = "out"'
@@ -266,12 +229,7 @@ def test_a_style_and_an_index_page_stand_beside(tmp_path: Path) -> None:
     sld = (tmp_path / "web" / "beds.sld").read_text()
     assert sld.count("<se:Rule>") >= 2 and "<ogc:Literal>a</ogc:Literal>" in sld
     page = (tmp_path / "web" / "index.html").read_text()
-    assert (
-        '<a href="beds.geojson">beds.geojson</a>' in page
-        and "Beds &amp; marks" in page
-        and "Licence: CC0" in page
-        and ">6<" in page
-    )
+    assert '<a href="beds.geojson">beds.geojson</a>' in page and "Beds &amp; marks" in page and "Licence: CC0" in page and ">6<" in page
     (tmp_path / "web" / "index.html").write_text("mine")
     code, _, err = call("run", path)
     assert code == 2 and "index.html" in err
@@ -279,12 +237,7 @@ def test_a_style_and_an_index_page_stand_beside(tmp_path: Path) -> None:
 
 def test_several_files_are_saved_by_one_step_and_nothing_counts_twice(tmp_path: Path) -> None:
     made = workflow(
-        tmp_path,
-        squares(6, key="beds"),
-        to="out/all.gpkg",
-        also=["web/{layer}.geojson", "web/{layer}.shp"],
-        sld=True,
-        index=True,
+        tmp_path, squares(6, key="beds"), to="out/all.gpkg", also=["web/{layer}.geojson", "web/{layer}.shp"], sld=True, index=True
     )
     path = tmp_path / "save.toml"
     made.write(path)
@@ -294,14 +247,8 @@ def test_several_files_are_saved_by_one_step_and_nothing_counts_twice(tmp_path: 
         result = Workflow.read(path).run()
         assert result.state == "balanced" and not result.remarks, [r.text for r in result.remarks]
     step = result.steps[-1]
-    assert [(i.setting, i.rows) for i in step.inputs] == [("from", 6), ("also", 6)] and [
-        o.rows for o in step.outputs
-    ] == [6]
-    assert [(o.path.name, o.features) for o in result.outputs] == [
-        ("all.gpkg", 6),
-        ("beds.geojson", 6),
-        ("beds.shp", 6),
-    ]
+    assert [(i.setting, i.rows) for i in step.inputs] == [("from", 6), ("also", 6)] and [o.rows for o in step.outputs] == [6]
+    assert [(o.path.name, o.features) for o in result.outputs] == [("all.gpkg", 6), ("beds.geojson", 6), ("beds.shp", 6)]
     page = (tmp_path / "web" / "index.html").read_text()
     assert "beds.geojson" in page and "beds.shp" in page and "all.gpkg" not in page
     (tmp_path / "web" / "beds.dbf").write_bytes(b"somebody's own")
@@ -367,13 +314,9 @@ def test_a_change_in_a_geopackage_leaves_all_else_as_it_is(tmp_path: Path) -> No
         db.execute("CREATE TABLE mine (x)")
         db.execute("INSERT INTO mine VALUES (7)")
     new = squares(52)
-    new = new.with_table(
-        new.table.set_column(1, "kind", pa.array(["changed" if n == 3 else "ab"[n % 2] for n in range(52)]))
-    )
+    new = new.with_table(new.table.set_column(1, "kind", pa.array(["changed" if n == 3 else "ab"[n % 2] for n in range(52)])))
     result = saved(tmp_path, new, "a.gpkg", name="beds", if_exists="update", key=["id"])
-    assert [(r["reason"], r["count"]) for r in result.steps[-1].inputs[0].to_json()["set_aside"]] == [
-        ("is there as it is", 49)
-    ]
+    assert [(r["reason"], r["count"]) for r in result.steps[-1].inputs[0].to_json()["set_aside"]] == [("is there as it is", 49)]
     with sqlite3.connect(path) as db:
         assert db.execute("SELECT x FROM mine").fetchall() == [(7,)]
         assert db.execute("SELECT number, kind FROM beds WHERE id = 3").fetchall() == [(4, "changed")]
@@ -384,23 +327,16 @@ def test_a_change_in_a_geopackage_leaves_all_else_as_it_is(tmp_path: Path) -> No
         assert db.execute("SELECT feature_count FROM gpkg_ogr_contents").fetchone() == (52,)
     assert pyogrio.read_info(path, layer="beds")["features"] == 52
     # what was appended to is not this workflow's to replace
-    assert (
-        "this workflow did not write it" in workflow(tmp_path, new, to="a.gpkg", name="beds").rehearse().errors[0].text
-    )
+    assert "this workflow did not write it" in workflow(tmp_path, new, to="a.gpkg", name="beds").rehearse().errors[0].text
 
 
 def test_what_cannot_be_brought_together_is_said(tmp_path: Path) -> None:
     saved(tmp_path, points({"bed": ["A"], "depth": [1]}, key="marks"), "marks.gpkg")
-    wrong = workflow(
-        tmp_path, points({"bed": ["A"], "depth": ["deep"]}, key="marks"), to="marks.gpkg", if_exists="append"
-    ).run()
+    wrong = workflow(tmp_path, points({"bed": ["A"], "depth": ["deep"]}, key="marks"), to="marks.gpkg", if_exists="append").run()
     assert "'depth' cannot be brought to the type that it has there" in wrong.error
     wrong = workflow(tmp_path, squares(1, key="marks"), to="marks.gpkg", if_exists="append").run()
     assert "it draws areas, and the layer that is there points" in wrong.error
-    for settings_, says in (
-        ({"if_exists": "update"}, "name a key"),
-        ({"if_exists": "append", "to": "a.kml"}, "cannot be appended to"),
-    ):
+    for settings_, says in (({"if_exists": "update"}, "name a key"), ({"if_exists": "append", "to": "a.kml"}, "cannot be appended to")):
         found = workflow(tmp_path, points({"bed": ["A"]}), **{"to": "b.gpkg", **settings_}).rehearse()
         assert any(says in f.text for f in found.errors)
 
@@ -412,18 +348,32 @@ NAMES = st.lists(st.text(min_size=1, max_size=20), min_size=1, max_size=12, uniq
 def test_short_names_fit_and_differ(names: list[str], limit: int) -> None:
     short = short_names(names, limit)
     assert all(0 < len(s.encode()) <= limit for s in short) and len({s.casefold() for s in short}) == len(names)
-    kept_ = [
-        s for s, n in zip(short, names, strict=True) if len(n.encode()) <= limit and n.isascii() and n == n.rstrip()
-    ]
+    kept_ = [s for s, n in zip(short, names, strict=True) if len(n.encode()) <= limit and n.isascii() and n == n.rstrip()]
     assert len(kept_) == 0 or set(kept_) <= set(short)
 
 
 @settings(suppress_health_check=[HealthCheck.too_slow])
 @given(
-    st.sampled_from([pa.bool_(), pa.int64(), pa.float64(), pa.string(), pa.date32(), pa.timestamp("us", "UTC"), pa.timestamp("ms"),
-                     pa.time64("us"), pa.binary(), pa.list_(pa.int64())]),
-    st.builds(Choices, st.sampled_from(["text", "split"]), st.just("cut")), st.booleans(), st.booleans(), st.booleans(), st.integers(0, 8),
-)  # fmt: skip
+    st.sampled_from(
+        [
+            pa.bool_(),
+            pa.int64(),
+            pa.float64(),
+            pa.string(),
+            pa.date32(),
+            pa.timestamp("us", "UTC"),
+            pa.timestamp("ms"),
+            pa.time64("us"),
+            pa.binary(),
+            pa.list_(pa.int64()),
+        ]
+    ),
+    st.builds(Choices, st.sampled_from(["text", "split"]), st.just("cut")),
+    st.booleans(),
+    st.booleans(),
+    st.booleans(),
+    st.integers(0, 8),
+)
 def test_what_is_foretold_of_a_field_is_what_becomes_of_it(
     kind: pa.DataType, choices: Choices, times: bool, dates: bool, flags: bool, name_bytes: int
 ) -> None:

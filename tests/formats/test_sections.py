@@ -50,16 +50,15 @@ def test_a_section_stands_in_the_standards_tables(project: Path) -> None:
         "JOIN gpkg_metadata m ON m.id = r.md_file_id ORDER BY m.id"
     ).fetchall()
     assert [(r[0], r[1], r[2], r[3]) for r in rows] == [
-        ("table", "beds", "dataset", "application/json"), ("table", "marks", "dataset", "application/json"),
-    ]  # fmt: skip
+        ("table", "beds", "dataset", "application/json"),
+        ("table", "marks", "dataset", "application/json"),
+    ]
     assert json.loads(rows[0][4]) == {"section": "Field work", "crs": "EPSG:32626"}
     extensions = db.execute("SELECT table_name, extension_name, scope FROM gpkg_extensions").fetchall()
     assert ("gpkg_metadata", "gpkg_metadata", "read-write") in extensions
     assert ("gpkg_metadata_reference", "gpkg_metadata", "read-write") in extensions
     assert sorted(n for n, _ in pyogrio.list_layers(project / "out.gpkg")) == ["beds", "marks"]
-    assert [(e.name, e.section) for e in geopackage.entries(project / "out.gpkg")] == [
-        ("beds", "Field work"), ("marks", "Field work"),
-    ]  # fmt: skip
+    assert [(e.name, e.section) for e in geopackage.entries(project / "out.gpkg")] == [("beds", "Field work"), ("marks", "Field work")]
 
 
 def test_a_section_has_one_crs_and_layers_are_brought_to_it(project: Path) -> None:
@@ -87,16 +86,12 @@ def test_a_layer_that_is_replaced_leaves_nothing_behind(project: Path) -> None:
 def test_titles_by_the_schema_extension_come_back(project: Path) -> None:
     workflow(project, titles={"id": "Number of the bed", "gone": "Nothing"}).run()
     db = sound(project / "out.gpkg")
-    assert db.execute("SELECT table_name, column_name, title FROM gpkg_data_columns").fetchall() == [
-        ("beds", "id", "Number of the bed")
-    ]
+    assert db.execute("SELECT table_name, column_name, title FROM gpkg_data_columns").fetchall() == [("beds", "id", "Number of the bed")]
     layer = read(project / "out.gpkg", "beds")
     assert layer.titles == {"id": "Number of the bed"} and layer.fields[0].title == "Number of the bed"
     write(layer, project / "copy.gpkg")
     assert read(project / "copy.gpkg").titles == layer.titles
-    assert any(
-        "No layer has a field 'gone'" in f.text for f in workflow(project, titles={"gone": "x"}).rehearse().findings
-    )
+    assert any("No layer has a field 'gone'" in f.text for f in workflow(project, titles={"gone": "x"}).rehearse().findings)
 
 
 def test_measures_are_made_anew_on_every_save(project: Path) -> None:
@@ -141,11 +136,13 @@ def test_a_name_that_differs_only_in_case(project: Path) -> None:
     ("change", "says"),
     [
         ({"rename": {"gone": "x"}}, "there is no layer 'gone'. There are beds, marks"),
-        ({"rename": {"beds": "marks"}}, "there is a layer 'marks' already"), ({"rename": {"beds": "gpkg_x"}}, "cannot be called"),
-        ({"rename": {"beds": ""}}, "cannot be called ''"), ({"remove": ["gone"]}, "there is no layer 'gone'"),
+        ({"rename": {"beds": "marks"}}, "there is a layer 'marks' already"),
+        ({"rename": {"beds": "gpkg_x"}}, "cannot be called"),
+        ({"rename": {"beds": ""}}, "cannot be called ''"),
+        ({"remove": ["gone"]}, "there is no layer 'gone'"),
         ({"remove": ["beds"], "rename": {"marks": "rtree_x"}}, "cannot be called"),
     ],
-)  # fmt: skip
+)
 def test_a_change_that_cannot_be_changes_nothing(project: Path, change: dict, says: str) -> None:
     path = project / "in.gpkg"
     before = path.read_bytes()
@@ -170,12 +167,7 @@ def test_the_store_on_the_command_line(project: Path) -> None:
     done = CliRunner().invoke(app, ["store", path, "--rename", "beds=leases", "--section", "leases=Sea"])
     assert (done.exit_code == 2 and "no layer 'leases'" in done.output) or done.exit_code == 1
     done = CliRunner().invoke(app, ["store", path, "--rename", "beds=leases", "--section", "beds=Sea"])
-    assert done.exit_code == 0 and done.output.splitlines() == [
-        "Sea, EPSG:32626",
-        "  leases  4",
-        "In no section",
-        "  marks  2",
-    ]
+    assert done.exit_code == 0 and done.output.splitlines() == ["Sea, EPSG:32626", "  leases  4", "In no section", "  marks  2"]
     told = json.loads(CliRunner().invoke(app, ["store", path, "--json"]).output)
     assert told["sections"] == [{"section": "Sea", "crs": "EPSG:32626", "layers": ["leases"]}]
     assert CliRunner().invoke(app, ["store", path, "--rename", "leases"]).exit_code != 0
@@ -198,9 +190,7 @@ def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(
     layer = squares(5)
     assert layer.geometry is not None
     shapes = shapely.to_wkb(layer.geometry)
-    pyogrio.raw.write(
-        path, shapes, [np.arange(5)], np.array(["n"]), layer="beds", geometry_type="Polygon", crs="EPSG:32626"
-    )
+    pyogrio.raw.write(path, shapes, [np.arange(5)], np.array(["n"]), layer="beds", geometry_type="Polygon", crs="EPSG:32626")
     db = sqlite3.connect(path)
     db.execute("CREATE TABLE log (what TEXT)")
     db.execute("CREATE TRIGGER mine AFTER DELETE ON beds BEGIN INSERT INTO log VALUES ('gone'); END")
@@ -209,8 +199,9 @@ def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(
     db.commit()
     store.change(path, rename={"beds": "leases"})
     db.close()
-    pyogrio.raw.write(path, shapes[:1], [np.arange(1)], np.array(["n"]), layer="leases", geometry_type="Polygon",
-                      crs="EPSG:32626", append=True)  # fmt: skip
+    pyogrio.raw.write(
+        path, shapes[:1], [np.arange(1)], np.array(["n"]), layer="leases", geometry_type="Polygon", crs="EPSG:32626", append=True
+    )
     assert vector.facts(path, "leases", "leases").count == pyogrio.read_info(path, layer="leases")["features"] == 6
     db = sqlite3.connect(path)
     assert db.execute("SELECT what FROM log").fetchall() == [("kept",)]

@@ -48,8 +48,10 @@ def fills(text: str, value: Any, symbol: str = "PolygonSymbolizer") -> list[str]
     return [p.text or "" for p in parameters if p.get("name") == "fill"]
 
 
-@given(st.lists(st.one_of(st.none(), st.floats(-50, 50).map(lambda v: round(v, 2))), min_size=1, max_size=30),
-       st.sets(st.integers(-40, 40), max_size=5))  # fmt: skip
+@given(
+    st.lists(st.one_of(st.none(), st.floats(-50, 50).map(lambda v: round(v, 2))), min_size=1, max_size=30),
+    st.sets(st.integers(-40, 40), max_size=5),
+)
 def test_every_number_comes_to_the_colour_it_has_on_the_map(values: list[float | None], limits: set[int]) -> None:
     breaks = tuple(sorted(limits))
     table = pa.table({"n": pa.array(values, pa.float64())})

@@ -38,9 +38,16 @@ def test_each_column_gets_the_type_that_all_its_values_have(tmp_path: Path) -> N
     layer = read(path).layer
     kinds = {f.name: f.type for f in layer.table.schema}
     assert kinds == {
-        "code": pa.string(), "whole": pa.int64(), "number": pa.float64(), "day": pa.date32(),
-        "moment": pa.timestamp("ms", "UTC"), "yes": pa.bool_(), "word": pa.string(), "empty": pa.string(), "long": pa.string(),
-    }  # fmt: skip
+        "code": pa.string(),
+        "whole": pa.int64(),
+        "number": pa.float64(),
+        "day": pa.date32(),
+        "moment": pa.timestamp("ms", "UTC"),
+        "yes": pa.bool_(),
+        "word": pa.string(),
+        "empty": pa.string(),
+        "long": pa.string(),
+    }
     first, second = layer.table.to_pylist()
     assert first["code"] == "007" and second["word"] is None and first["moment"] == second["moment"]
     assert layer.kind is Kind.TABLE and layer.geometry is None
@@ -70,16 +77,12 @@ def test_the_sign_between_values_is_found(tmp_path: Path, name: str, body: str, 
     assert read(write(tmp_path / name, body)).layer.table.to_pylist() == expected
 
 
-@pytest.mark.parametrize(
-    ("encoding", "sure"), [("utf-8", True), ("utf-8-sig", True), ("utf-16", True), ("cp1252", False)]
-)
+@pytest.mark.parametrize(("encoding", "sure"), [("utf-8", True), ("utf-8-sig", True), ("utf-16", True), ("cp1252", False)])
 def test_the_encoding_is_found_or_its_guess_is_told(tmp_path: Path, encoding: str, sure: bool) -> None:
     reading = read(write(tmp_path / "t.csv", "name\nRøck\n", encoding))
     assert reading.layer.table.to_pylist() == [{"name": "Røck"}]
     assert any("cp1252" in r.text and r.look for r in reading.remarks) is not sure
-    assert read(write(tmp_path / "u.csv", "name\nПирс\n", "cp1251"), "cp1251").layer.table.to_pylist() == [
-        {"name": "Пирс"}
-    ]
+    assert read(write(tmp_path / "u.csv", "name\nПирс\n", "cp1251"), "cp1251").layer.table.to_pylist() == [{"name": "Пирс"}]
 
 
 def test_records_of_another_length_are_set_aside_with_their_place(tmp_path: Path) -> None:
@@ -94,9 +97,14 @@ def test_records_of_another_length_are_set_aside_with_their_place(tmp_path: Path
 
 @pytest.mark.parametrize(
     ("body", "encoding", "says"),
-    [(b"", "", "empty (0 bytes)"), (b"\n\n", "", "no line of text"), (b"\x00\x01\x02\x00", "", "it is no text"),
-     (b"a\n\xff\n", "utf-8", "its text is not in utf-8 (byte 3)"), (b"a\n1\n", "klingon", "no encoding is called")],
-)  # fmt: skip
+    [
+        (b"", "", "empty (0 bytes)"),
+        (b"\n\n", "", "no line of text"),
+        (b"\x00\x01\x02\x00", "", "it is no text"),
+        (b"a\n\xff\n", "utf-8", "its text is not in utf-8 (byte 3)"),
+        (b"a\n1\n", "klingon", "no encoding is called"),
+    ],
+)
 def test_what_is_no_table_is_told(tmp_path: Path, body: bytes, encoding: str, says: str) -> None:
     path = tmp_path / "t.csv"
     path.write_bytes(body)
@@ -111,9 +119,12 @@ def workbook(tmp_path: Path) -> Path:
     sheet = book.active
     sheet.title = "landings"
     for row in (
-        ["bed", 2031, "on", "share", "mixed", None], ["B-01", 12, dt.date(2031, 9, 3), 0.5, 1, None],
-        ["B-02", None, dt.datetime(2031, 9, 4, 10, 30), 1, "one", None], [None] * 6, ["007", 3, None, None, None, None],
-    ):  # fmt: skip
+        ["bed", 2031, "on", "share", "mixed", None],
+        ["B-01", 12, dt.date(2031, 9, 3), 0.5, 1, None],
+        ["B-02", None, dt.datetime(2031, 9, 4, 10, 30), 1, "one", None],
+        [None] * 6,
+        ["007", 3, None, None, None, None],
+    ):
         sheet.append(row)
     book.create_sheet("empty")
     other = book.create_sheet("Codes & names")
@@ -126,14 +137,15 @@ def workbook(tmp_path: Path) -> Path:
 
 def test_the_sheets_of_a_workbook_are_tables(workbook: Path) -> None:
     facts = sources.look(workbook)
-    assert [(f.name, f.key, f.count) for f in facts] == [
-        ("landings", "landings", 3),
-        ("Codes & names", "codes_names", 1),
-    ]
+    assert [(f.name, f.key, f.count) for f in facts] == [("landings", "landings", 3), ("Codes & names", "codes_names", 1)]
     reading = sources.read(workbook, "landings", "landings")
     assert {f.name: f.type for f in reading.layer.table.schema} == {
-        "bed": pa.string(), "2031": pa.int64(), "on": pa.timestamp("ms"), "share": pa.float64(), "mixed": pa.string(),
-    }  # fmt: skip
+        "bed": pa.string(),
+        "2031": pa.int64(),
+        "on": pa.timestamp("ms"),
+        "share": pa.float64(),
+        "mixed": pa.string(),
+    }
     rows = reading.layer.table.to_pylist()
     assert [r["bed"] for r in rows] == ["B-01", "B-02", "007"] and rows[0]["mixed"] == "1" and rows[1]["2031"] is None
     assert rows[0]["on"] == dt.datetime(2031, 9, 3) and rows[1]["on"] == dt.datetime(2031, 9, 4, 10, 30)
@@ -179,10 +191,6 @@ def test_a_column_of_text_is_typed_only_when_all_of_it_fits() -> None:
         return text.typed(pa.chunked_array([pa.array(values, pa.string())]), decimal).type
 
     assert kind("1", " 2", None) == pa.int64() and kind("1", "x") == pa.string() and kind("1", "1.5e3") == pa.float64()
-    assert (
-        kind("01", "2") == pa.string() and kind("0", "0.5") == pa.float64() and kind("1,5", decimal=",") == pa.float64()
-    )
+    assert kind("01", "2") == pa.string() and kind("0", "0.5") == pa.float64() and kind("1,5", decimal=",") == pa.float64()
     assert kind("1,5") == pa.string() and kind("2031-02-31") == pa.string() and kind("True", "true") == pa.string()
-    assert kind("2031-09-03T10:00", "2031-09-03T10:00Z") == pa.string() and kind("2031-09-03 10:00") == pa.timestamp(
-        "ms"
-    )
+    assert kind("2031-09-03T10:00", "2031-09-03T10:00Z") == pa.string() and kind("2031-09-03 10:00") == pa.timestamp("ms")

@@ -29,9 +29,7 @@ def frame() -> geopandas.GeoDataFrame:
 
 
 @pytest.mark.parametrize("file", FORMATS)
-def test_facts_are_known_before_reading_and_hold_after(
-    tmp_path: Path, frame: geopandas.GeoDataFrame, file: str
-) -> None:
+def test_facts_are_known_before_reading_and_hold_after(tmp_path: Path, frame: geopandas.GeoDataFrame, file: str) -> None:
     path = tmp_path / file
     frame.to_file(path)
     facts = sources.look(path)[0]
@@ -70,9 +68,7 @@ def test_damaged_files_are_told_by_name(tmp_path: Path, frame: geopandas.GeoData
     assert str(path) in told and told.endswith(".") and len(told) < 400
 
 
-@pytest.mark.parametrize(
-    ("suffix", "what"), [(".shx", "the index of its shapes"), (".dbf", "the table of its attributes")]
-)
+@pytest.mark.parametrize(("suffix", "what"), [(".shx", "the index of its shapes"), (".dbf", "the table of its attributes")])
 def test_a_shapefile_without_a_companion(tmp_path: Path, frame: geopandas.GeoDataFrame, suffix: str, what: str) -> None:
     path = tmp_path / "a.shp"
     frame.to_file(path)
@@ -91,9 +87,7 @@ def test_a_shapefile_without_prj_has_no_crs_and_says_so(tmp_path: Path, frame: g
 
 def test_an_encoding_can_be_named(tmp_path: Path) -> None:
     path = tmp_path / "old.shp"
-    geopandas.GeoDataFrame({"name": ["Brücke"]}, geometry=[shapely.Point(0, 0)], crs=32626).to_file(
-        path, encoding="cp1252"
-    )
+    geopandas.GeoDataFrame({"name": ["Brücke"]}, geometry=[shapely.Point(0, 0)], crs=32626).to_file(path, encoding="cp1252")
     path.with_suffix(".cpg").unlink()
     assert sources.read(path, "old", "old", Texts("cp1252")).layer.table.column("name").to_pylist() == ["Brücke"]
 
@@ -134,11 +128,7 @@ def test_finding_files(tmp_path: Path) -> None:
     assert names("b") == ["b/1.gpx", "b/2.gpx"]
     assert names("b/*.gpx", "b/2.gpx") == ["b/1.gpx", "b/2.gpx"]
     assert names("**/*.geojson") == ["b/c/3.geojson"]
-    for pattern, says in (
-        ("b/*.shp", "no readable file matches"),
-        ("no.gpx", "no such file"),
-        ("b/notes.txt", "cannot be read"),
-    ):
+    for pattern, says in (("b/*.shp", "no readable file matches"), ("no.gpx", "no such file"), ("b/notes.txt", "cannot be read")):
         with pytest.raises(EskretError, match=says):
             names(pattern)
     (tmp_path / "void").mkdir()

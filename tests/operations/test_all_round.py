@@ -35,34 +35,42 @@ def cut(west: float, south: float, wide: float, high: float) -> shapely.Geometry
     if west + wide <= 180:
         return shapely.box(west, south, west + wide, south + high)
     over = west + wide - 360
-    return shapely.multipolygons(
-        [shapely.box(west, south, 180, south + high), shapely.box(-180, south, over, south + high)]
-    )
+    return shapely.multipolygons([shapely.box(west, south, 180, south + high), shapely.box(-180, south, over, south + high)])
 
 
 WEST = st.floats(-180, 179.99).map(lambda v: round(v, 3))
 SOUTH = st.one_of(st.floats(-90, 88), st.sampled_from([-90.0, 89.0, 0.0])).map(lambda v: round(v, 3))
 SIZE = st.sampled_from([1e-6, 0.01, 0.3, 2.0, 20.0, 170.0])
 AREAS_ON_GLOBE = st.builds(lambda w, s, a, b: cut(w, s, a, min(b, 90 - s)), WEST, SOUTH, SIZE, SIZE)
-POINTS_ON_GLOBE = st.builds(
-    shapely.Point, st.one_of(WEST, st.sampled_from([180.0, -180.0])), st.one_of(SOUTH, st.just(90.0))
+POINTS_ON_GLOBE = st.builds(shapely.Point, st.one_of(WEST, st.sampled_from([180.0, -180.0])), st.one_of(SOUTH, st.just(90.0)))
+LINES_ON_GLOBE = st.builds(
+    lambda w, s, a, b: shapely.LineString([(w, s), (min(w + a, 180), min(s + b, 90)), (w, min(s + b, 90))]), WEST, SOUTH, SIZE, SIZE
 )
-LINES_ON_GLOBE = st.builds(lambda w, s, a, b: shapely.LineString([(w, s), (min(w + a, 180), min(s + b, 90)), (w, min(s + b, 90))]),
-                           WEST, SOUTH, SIZE, SIZE)  # fmt: skip
-ODD = st.sampled_from([
-    None, shapely.Polygon(), CAP, shapely.box(-180, -90, 180, -70), shapely.from_wkt("LINESTRING ZM (170 0 1 5, 180 1 2 6)"),
-    shapely.from_wkt("POINT M (10 50 3)"), shapely.box(0, 0, 30, 30).difference(shapely.box(5, 5, 9, 9)),
-    shapely.GeometryCollection([shapely.Point(1, 1), shapely.box(0, 0, 1, 1)]), shapely.Polygon([(0, 0), (1, 1), (1, 0), (0, 1)]),
-    shapely.box(-180, -10, 180, 10), shapely.MultiPoint([(179.9, 1), (-179.9, 1)]), shapely.box(170, 0, 190, 5),
-    shapely.Point(200, 95), shapely.LineString([(0, 0), (1e9, 1)]), shapely.box(-1e6, -1e6, 1e6, 1e6), shapely.Point(float("nan"), 5),
-    shapely.Point(float("inf"), 0), shapely.LineString([(0, 0), (0, 0)]),
-])  # fmt: skip
+ODD = st.sampled_from(
+    [
+        None,
+        shapely.Polygon(),
+        CAP,
+        shapely.box(-180, -90, 180, -70),
+        shapely.from_wkt("LINESTRING ZM (170 0 1 5, 180 1 2 6)"),
+        shapely.from_wkt("POINT M (10 50 3)"),
+        shapely.box(0, 0, 30, 30).difference(shapely.box(5, 5, 9, 9)),
+        shapely.GeometryCollection([shapely.Point(1, 1), shapely.box(0, 0, 1, 1)]),
+        shapely.Polygon([(0, 0), (1, 1), (1, 0), (0, 1)]),
+        shapely.box(-180, -10, 180, 10),
+        shapely.MultiPoint([(179.9, 1), (-179.9, 1)]),
+        shapely.box(170, 0, 190, 5),
+        shapely.Point(200, 95),
+        shapely.LineString([(0, 0), (1e9, 1)]),
+        shapely.box(-1e6, -1e6, 1e6, 1e6),
+        shapely.Point(float("nan"), 5),
+        shapely.Point(float("inf"), 0),
+        shapely.LineString([(0, 0), (0, 0)]),
+    ]
+)
 ON_GLOBE = st.one_of(AREAS_ON_GLOBE, POINTS_ON_GLOBE, LINES_ON_GLOBE, ODD)
 SOMEWHERE = ON_GLOBE.filter(
-    lambda s: (
-        (s is not None and not s.is_empty and s.is_valid and s.length != 0.0)
-        or (s is not None and s.geom_type == "Point")
-    )
+    lambda s: (s is not None and not s.is_empty and s.is_valid and s.length != 0.0) or (s is not None and s.geom_type == "Point")
 ).filter(lambda s: not nowhere(np.array([s], object))[0])
 NUMBERS = st.sampled_from([None, 0.0, -0.0, 1.5, float("nan"), float("inf")])
 
@@ -72,11 +80,15 @@ def layer_of(shapes: list, crs: str = WGS84, key: str = "a", numbers: list | Non
     begun = datetime(2031, 9, 3, 6, 0, tzinfo=UTC_)
     kinds = [("pile", "buoy", None)[i % 3] for i in range(count)]
     times = [begun + timedelta(minutes=i) for i in range(count)]
-    table = pa.table({
-        "n": pa.array(range(1, count + 1), pa.int64()), "kind": pa.array(kinds, pa.string()),
-        "time": pa.array(times, pa.timestamp("us", "UTC")), "v": pa.array(numbers or [1.0] * count, pa.float64()),
-        "name": pa.array([f"p{i}" for i in range(count)], pa.string()),
-    })  # fmt: skip
+    table = pa.table(
+        {
+            "n": pa.array(range(1, count + 1), pa.int64()),
+            "kind": pa.array(kinds, pa.string()),
+            "time": pa.array(times, pa.timestamp("us", "UTC")),
+            "v": pa.array(numbers or [1.0] * count, pa.float64()),
+            "name": pa.array([f"p{i}" for i in range(count)], pa.string()),
+        }
+    )
     return Layer(key, table, np.array([*shapes, None], object)[:-1], crs)
 
 
@@ -84,26 +96,28 @@ def layer_of(shapes: list, crs: str = WGS84, key: str = "a", numbers: list | Non
 EXACT = {"EPSG:3031": 2e-5, "EPSG:3413": 2e-5, "EPSG:8857": 5e-3}
 WORLD = {
     "x": layer_of([cut(170, -20, 25, 40), shapely.box(-10, 40, 15, 60), CAP, shapely.Polygon(), None], key="x"),
-    "points": layer_of(
-        [shapely.Point(180, 5), shapely.Point(-180, 5), shapely.Point(3, 90), shapely.Point(0, 50), None], key="points"
-    ),
+    "points": layer_of([shapely.Point(180, 5), shapely.Point(-180, 5), shapely.Point(3, 90), shapely.Point(0, 50), None], key="points"),
     "table": Layer("table", pa.table({"n": [2, 2, 77, None], "landed": [5.0, float("nan"), 7, 8]})),
 }
 FLAT: dict[str, dict] = {
-    "reproject": {"crs": "EPSG:3395"}, "buffer": {"distance": "40 km"}, "keep": {"where": "v >= 0"}, "sort": {"by": ["v down"]},
-    "dissolve": {"by": ["kind"], "figures": {"all": "sum v"}}, "summarise": {"by": ["v"], "figures": {"all": "sum v"}},
-    "drop_repeats": {"fields": ["v"]}, "simplify": {"tolerance": "2 km"}, "overlay": {"other": "x"},
+    "reproject": {"crs": "EPSG:3395"},
+    "buffer": {"distance": "40 km"},
+    "keep": {"where": "v >= 0"},
+    "sort": {"by": ["v down"]},
+    "dissolve": {"by": ["kind"], "figures": {"all": "sum v"}},
+    "summarise": {"by": ["v"], "figures": {"all": "sum v"}},
+    "drop_repeats": {"fields": ["v"]},
+    "simplify": {"tolerance": "2 km"},
+    "overlay": {"other": "x"},
     "split_by_area": {"areas": "x", "name_field": "name", "across": "cut"},
-}  # fmt: skip
+}
 SOUND = {"buffer", "clip", "erase", "hull", "dissolve"}
 
 
 @pytest.mark.parametrize("operation", [o for o in ON_LAYERS if o.id not in ("apply_words", "grid")], ids=lambda o: o.id)
 @settings(max_examples=25)
 @given(st.lists(st.tuples(ON_GLOBE, NUMBERS), min_size=1, max_size=6))
-def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(
-    operation: EachLayer | Gathering, drawn: list[tuple]
-) -> None:
+def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(operation: EachLayer | Gathering, drawn: list[tuple]) -> None:
     layer = layer_of([s for s, _ in drawn], numbers=[v for _, v in drawn])
     wanted = FLAT.get(operation.id, SETTINGS[operation.id])
     others = {k: [WORLD[v]] for k, v in wanted.items() if isinstance(v, str) and v in WORLD}
@@ -127,17 +141,11 @@ def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(
         there = made.geometry[~shapely.is_missing(made.geometry)]
         assert shapely.is_valid(there).all(), [shapely.is_valid_reason(s) for s in there]
         boxes = shapely.bounds(there).reshape(-1, 4)
-        assert (
-            (boxes[:, 0] >= -180 - 1e-9).all()
-            and (boxes[:, 2] <= 180 + 1e-9).all()
-            and (np.abs(boxes[:, 1::2]) <= 90).all()
-        )
+        assert (boxes[:, 0] >= -180 - 1e-9).all() and (boxes[:, 2] <= 180 + 1e-9).all() and (np.abs(boxes[:, 1::2]) <= 90).all()
 
 
 @settings(max_examples=60)
-@given(st.lists(SOMEWHERE, min_size=1, max_size=4),
-       st.lists(SOMEWHERE, min_size=1, max_size=4),
-       st.sampled_from([1.0, 1_000.0, 90_000.0]))  # fmt: skip
+@given(st.lists(SOMEWHERE, min_size=1, max_size=4), st.lists(SOMEWHERE, min_size=1, max_size=4), st.sampled_from([1.0, 1_000.0, 90_000.0]))
 def test_what_meets_is_nearest_at_nothing_and_near_at_any_distance(left: list, right: list, metres: float) -> None:
     a, b = layer_of(left), layer_of(right, key="b")
     meets = set(rows(do("keep_by_place", a, to=b, relation="intersects"), "n"))
@@ -166,8 +174,10 @@ def test_a_cut_and_its_rest_make_the_whole(shapes: list, knife: shapely.Geometry
 
 
 @settings(max_examples=60)
-@given(st.lists(st.one_of(AREAS_ON_GLOBE, POINTS_ON_GLOBE, LINES_ON_GLOBE), min_size=1, max_size=4),
-       st.sampled_from(["EPSG:3395", "EPSG:3832", "EPSG:3031", "EPSG:3413", "EPSG:3857", "EPSG:8857"]))  # fmt: skip
+@given(
+    st.lists(st.one_of(AREAS_ON_GLOBE, POINTS_ON_GLOBE, LINES_ON_GLOBE), min_size=1, max_size=4),
+    st.sampled_from(["EPSG:3395", "EPSG:3832", "EPSG:3031", "EPSG:3413", "EPSG:3857", "EPSG:8857"]),
+)
 def test_there_and_back_every_vertex_is_where_it_was(shapes: list, crs: str) -> None:
     layer = layer_of(shapes)
     there = do("reproject", layer, crs=crs)
@@ -180,9 +190,7 @@ def test_there_and_back_every_vertex_is_where_it_was(shapes: list, crs: str) -> 
         far = rows(do("nearest", layer_of(vertices), other=layer_of([edge], key="b"), fields=["kind"]), "distance_m")
         # what stands on 180 degrees may be inside what was joined there
         inner = [m for m, v in zip(far, vertices, strict=True) if abs(abs(v.x) - 180) > 1e-6]
-        close(
-            "reproject", f"{THERE_AND_BACK}, corners", max(inner, default=0.0), 0.0, abs_=EXACT.get(crs, 1e-6), unit="m"
-        )
+        close("reproject", f"{THERE_AND_BACK}, corners", max(inner, default=0.0), 0.0, abs_=EXACT.get(crs, 1e-6), unit="m")
     gone = set(range(1, len(shapes) + 1)) - set(rows(back, "n"))
     for n in gone:  # only what reaches where the projection has no answer
         south, north = shapely.bounds(shapes[n - 1])[[1, 3]]
@@ -190,18 +198,15 @@ def test_there_and_back_every_vertex_is_where_it_was(shapes: list, crs: str) -> 
 
 
 @settings(max_examples=40)
-@given(st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90), st.integers(1, 60)), min_size=1, max_size=6),
-       st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90)), min_size=1, max_size=8),
-       st.sampled_from(["intersects", "within", "touches", "disjoint"]))  # fmt: skip
+@given(
+    st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90), st.integers(1, 60)), min_size=1, max_size=6),
+    st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90)), min_size=1, max_size=8),
+    st.sampled_from(["intersects", "within", "touches", "disjoint"]),
+)
 def test_on_a_plane_as_asking_every_pair(boxes: list, points: list, relation: str) -> None:
     areas, dots = [shapely.box(x, y, x + s, y + s) for x, y, s in boxes], [shapely.Point(p) for p in points]
     ask = {"intersects": shapely.intersects, "within": shapely.covered_by, "touches": shapely.touches}
-    held = [
-        all(shapely.disjoint(d, a) for a in areas)
-        if relation == "disjoint"
-        else any(ask[relation](d, a) for a in areas)
-        for d in dots
-    ]
+    held = [all(shapely.disjoint(d, a) for a in areas) if relation == "disjoint" else any(ask[relation](d, a) for a in areas) for d in dots]
     outcome = do("keep_by_place", layer_of(dots, UTM), to=layer_of(areas, UTM, "b"), relation=relation)
     same("keep_by_place", PLAIN, rows(outcome, "n"), [n for n, h in enumerate(held, 1) if h])
     assert outcome.inputs[0].used == sum(held) and len(outcome.inputs[0].set_aside) == len(held) - sum(held)

@@ -47,20 +47,23 @@ def aside(outcome: Outcome) -> dict[str, int]:
     return dict(outcome.inputs[0].set_aside.counts())
 
 
-AREA = Layer(
-    "area", pa.table({"n": [1]}), np.array([shapely.box(500_000, 5_200_000, 500_030, 5_200_010)]), "EPSG:32626"
-)
+AREA = Layer("area", pa.table({"n": [1]}), np.array([shapely.box(500_000, 5_200_000, 500_030, 5_200_010)]), "EPSG:32626")
 
 
 @pytest.mark.parametrize(
     ("settings", "expected"),
     [
-        ({"relation": "within"}, [0, 1, 2]), ({"relation": "within", "edge": False}, [0, 1, 2]),
-        ({"relation": "intersects"}, [0, 1, 2, 3]), ({"relation": "touches"}, [3]), ({"relation": "disjoint"}, [4, 5]),
-        ({"relation": "near", "distance": "10 m"}, [0, 1, 2, 3, 4]), ({"relation": "near", "distance": "9 m"}, [0, 1, 2, 3]),
-        ({"relation": "contains"}, []), ({"relation": "near", "distance": "0.1 km"}, [0, 1, 2, 3, 4, 5]),
+        ({"relation": "within"}, [0, 1, 2]),
+        ({"relation": "within", "edge": False}, [0, 1, 2]),
+        ({"relation": "intersects"}, [0, 1, 2, 3]),
+        ({"relation": "touches"}, [3]),
+        ({"relation": "disjoint"}, [4, 5]),
+        ({"relation": "near", "distance": "10 m"}, [0, 1, 2, 3, 4]),
+        ({"relation": "near", "distance": "9 m"}, [0, 1, 2, 3]),
+        ({"relation": "contains"}, []),
+        ({"relation": "near", "distance": "0.1 km"}, [0, 1, 2, 3, 4, 5]),
     ],
-)  # fmt: skip
+)
 def test_keep_by_place(settings: dict, expected: list[int]) -> None:
     outcome = run("keep_by_place", squares(6), AREA, **settings)
     assert ids(outcome) == expected and aside(outcome).get("does not lie there", 0) == 6 - len(expected)
@@ -113,10 +116,15 @@ def test_a_distance_on_the_globe_is_geodesic(latitude: float) -> None:
 
 @pytest.mark.parametrize(
     ("settings", "says"),
-    [({"relation": "near"}, "'Distance' is not filled in"), ({"relation": "near", "distance": "5"}, "names no unit"),
-     ({"to": "gone"}, "there is no such step"), ({"to": "load:gone"}, "names no layer"), ({"to": ""}, "'Compare with' cannot be"),
-     ({"to": "load:table"}, "'table' is a table, which has no place")],
-)  # fmt: skip
+    [
+        ({"relation": "near"}, "'Distance' is not filled in"),
+        ({"relation": "near", "distance": "5"}, "names no unit"),
+        ({"to": "gone"}, "there is no such step"),
+        ({"to": "load:gone"}, "names no layer"),
+        ({"to": ""}, "'Compare with' cannot be"),
+        ({"to": "load:table"}, "'table' is a table, which has no place"),
+    ],
+)
 def test_what_is_wrong_with_a_place_is_told(tmp_path: Path, settings: dict, says: str) -> None:
     write(squares(2), tmp_path / "in.gpkg")
     write(Layer("table", pa.table({"a": [1]})), tmp_path / "in.gpkg")
@@ -144,8 +152,9 @@ def test_pick_by_the_sources_own_numbers_asks_for_a_look() -> None:
     outcome = run("pick", layer.take(np.array([4, 1, 0])), features=[15, 11, 99])
     assert ids(outcome) == [4, 0]
     assert [r.text.split(",")[0] for r in outcome.remarks if r.look] == [
-        "picked by the source's own number", "1 feature picked is no longer found: 99",
-    ]  # fmt: skip
+        "picked by the source's own number",
+        "1 feature picked is no longer found: 99",
+    ]
     with pytest.raises(InputError, match="no numbers of their own"):
         run("pick", squares(2), features=[1])
 
@@ -202,10 +211,15 @@ SQUARE = {"type": "Polygon", "coordinates": [[[-27, 47], [-26, 47], [-26, 48], [
 def test_a_sketch_is_a_layer_from_geojson() -> None:
     layer = sketch(SQUARE).layers[0]
     assert (layer.key, layer.crs, layer.kind, layer.table.to_pylist()) == ("area", "EPSG:4326", "area", [{"number": 1}])
-    many = sketch({"type": "FeatureCollection", "features": [
-        {"type": "Feature", "geometry": SQUARE, "properties": {"name": "a", "n": 1}},
-        {"type": "Feature", "geometry": SQUARE, "properties": {"name": None, "n": "two"}},
-    ]}).layers[0]  # fmt: skip
+    many = sketch(
+        {
+            "type": "FeatureCollection",
+            "features": [
+                {"type": "Feature", "geometry": SQUARE, "properties": {"name": "a", "n": 1}},
+                {"type": "Feature", "geometry": SQUARE, "properties": {"name": None, "n": "two"}},
+            ],
+        }
+    ).layers[0]
     assert many.table.to_pylist() == [{"name": "a", "n": "1"}, {"name": None, "n": "two"}]
     brought = sketch(SQUARE, crs="EPSG:32626")
     assert brought.layers[0].crs == "EPSG:32626" and "exact" in brought.remarks[0].text
@@ -215,10 +229,16 @@ def test_a_sketch_is_a_layer_from_geojson() -> None:
 
 @pytest.mark.parametrize(
     ("text", "says"),
-    [("{", "this is no GeoJSON: "), ("[1]", "draws something"), ('{"type":"Polygon","coordinates":[]}', "draws nothing"),
-     ('{"type":"FeatureCollection","features":[]}', "draws nothing"), ('{"type":"Point","coordinates":["a",1]}', "GeoJSON"),
-     ('{"type":"Polygon","coordinates":[[[0,0],[1,1]]]}', "GeoJSON"), ('{"type":"Feature","geometry":null}', "nothing")],
-)  # fmt: skip
+    [
+        ("{", "this is no GeoJSON: "),
+        ("[1]", "draws something"),
+        ('{"type":"Polygon","coordinates":[]}', "draws nothing"),
+        ('{"type":"FeatureCollection","features":[]}', "draws nothing"),
+        ('{"type":"Point","coordinates":["a",1]}', "GeoJSON"),
+        ('{"type":"Polygon","coordinates":[[[0,0],[1,1]]]}', "GeoJSON"),
+        ('{"type":"Feature","geometry":null}', "nothing"),
+    ],
+)
 def test_what_draws_nothing_is_told(text: str, says: str) -> None:
     workflow = Workflow()
     workflow.sketch("area", shapes=text)

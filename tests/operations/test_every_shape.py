@@ -22,33 +22,64 @@ from eskret.workflow.step_run import prove
 UTM, DEGREES = "EPSG:32626", "EPSG:4326"
 CHANGE = {"key": 1, "field": "kind", "old": "pile", "new": "stake"}
 SETTINGS: dict[str, dict] = {
-    "keep": {"where": "n > 1"}, "keep_by_place": {"to": "x"}, "pick": {"features": [1, 3], "key": "n"},
-    "drop_repeats": {"fields": ["kind"], "geometry": False}, "flag": {"where": "n > 1"}, "correct": {"key": "n", "changes": [CHANGE]},
-    "clip": {"to": "x"}, "erase": {"by": "x"}, "overlay": {"other": "x", "keep": "first"},
-    "dissolve": {"by": ["kind"], "figures": {"all": "sum n", "which": "list kind"}}, "split": {"by": ["kind"]},
-    "split_by_area": {"areas": "x", "name_field": "name"}, "merge": {}, "reproject": {"crs": "EPSG:32627"},
-    "buffer": {"distance": "20 m"}, "centre_points": {}, "outlines": {}, "corner_points": {}, "separate_parts": {},
-    "gather_parts": {"by": ["kind"], "figures": {"all": "sum n"}}, "simplify": {"tolerance": "1 m"}, "densify": {"longest": "5 km"},
-    "hull": {"around": "group", "by": ["kind"]}, "cut_lines": {"at": "points"}, "grid": {"size": "5 km"},
-    "connect_points": {"by": ["kind"], "order": "time"}, "enclose": {"tolerance": "1 m"}, "make_valid": {},
-    "compute": {"field": "double", "value": "n * 2"}, "measure": {"what": ["length", "area", "x", "corners"]},
-    "pace": {"time": "time", "by": ["kind"]}, "join_table": {"table": "table", "key": "n"},
-    "join_by_place": {"other": "x"}, "count_in_areas": {"other": "points"}, "nearest": {"other": "x"},
-    "summarise": {"by": ["kind"], "figures": {"all": "sum n"}}, "sort": {"by": ["n down"]},
+    "keep": {"where": "n > 1"},
+    "keep_by_place": {"to": "x"},
+    "pick": {"features": [1, 3], "key": "n"},
+    "drop_repeats": {"fields": ["kind"], "geometry": False},
+    "flag": {"where": "n > 1"},
+    "correct": {"key": "n", "changes": [CHANGE]},
+    "clip": {"to": "x"},
+    "erase": {"by": "x"},
+    "overlay": {"other": "x", "keep": "first"},
+    "dissolve": {"by": ["kind"], "figures": {"all": "sum n", "which": "list kind"}},
+    "split": {"by": ["kind"]},
+    "split_by_area": {"areas": "x", "name_field": "name"},
+    "merge": {},
+    "reproject": {"crs": "EPSG:32627"},
+    "buffer": {"distance": "20 m"},
+    "centre_points": {},
+    "outlines": {},
+    "corner_points": {},
+    "separate_parts": {},
+    "gather_parts": {"by": ["kind"], "figures": {"all": "sum n"}},
+    "simplify": {"tolerance": "1 m"},
+    "densify": {"longest": "5 km"},
+    "hull": {"around": "group", "by": ["kind"]},
+    "cut_lines": {"at": "points"},
+    "grid": {"size": "5 km"},
+    "connect_points": {"by": ["kind"], "order": "time"},
+    "enclose": {"tolerance": "1 m"},
+    "make_valid": {},
+    "compute": {"field": "double", "value": "n * 2"},
+    "measure": {"what": ["length", "area", "x", "corners"]},
+    "pace": {"time": "time", "by": ["kind"]},
+    "join_table": {"table": "table", "key": "n"},
+    "join_by_place": {"other": "x"},
+    "count_in_areas": {"other": "points"},
+    "nearest": {"other": "x"},
+    "summarise": {"by": ["kind"], "figures": {"all": "sum n"}},
+    "sort": {"by": ["n down"]},
     "number": {"within": ["kind"], "order": ["n down"]},
-    "pivot": {"by": ["kind"], "columns": "n"}, "arrange_fields": {"rename": {"n": "number"}, "types": {"kind": "whole"}},
-    "draft_words": {"fields": ["kind"]}, "tally": {"by": ["kind"]}, "find_gaps": {}, "compare": {"earlier": "x", "key": ["n"]},
+    "pivot": {"by": ["kind"], "columns": "n"},
+    "arrange_fields": {"rename": {"n": "number"}, "types": {"kind": "whole"}},
+    "draft_words": {"fields": ["kind"]},
+    "tally": {"by": ["kind"]},
+    "find_gaps": {},
+    "compare": {"earlier": "x", "key": ["n"]},
     "check": {"that": "valid", "otherwise": "look"},
-}  # fmt: skip
+}
 
 
 def layer_of(shapes: list, crs: str | None = UTM, key: str = "a") -> Layer:
     n = len(shapes)
     begun = datetime(2031, 9, 3, 6, 0, tzinfo=UTC)
-    table = pa.table({
-        "n": pa.array(range(1, n + 1), pa.int64()), "kind": pa.array([("pile", "buoy", None)[i % 3] for i in range(n)], pa.string()),
-        "time": pa.array([begun + timedelta(minutes=i) for i in range(n)], pa.timestamp("us", "UTC")),
-    })  # fmt: skip
+    table = pa.table(
+        {
+            "n": pa.array(range(1, n + 1), pa.int64()),
+            "kind": pa.array([("pile", "buoy", None)[i % 3] for i in range(n)], pa.string()),
+            "time": pa.array([begun + timedelta(minutes=i) for i in range(n)], pa.timestamp("us", "UTC")),
+        }
+    )
     return Layer(key, table, np.array([*shapes, None], object)[:-1], crs)
 
 
@@ -64,18 +95,33 @@ LAYERS = {
     "areas": layer_of([square(E + 900 * i, N) for i in range(7)]),
     "one area": layer_of([square(E, N)]),
     "null and empty": layer_of([None, shapely.Polygon(), square(E, N), None, shapely.MultiPolygon()]),
-    "mixed": layer_of([shapely.Point(E, N), square(E, N), shapely.LineString([(E, N), (E + 9, N)]),
-                       shapely.GeometryCollection([shapely.Point(E, N), square(E, N, 50)])]),
-    "invalid": layer_of([shapely.Polygon([(E, N), (E + 900, N + 900), (E + 900, N), (E, N + 900)]), square(E + 100, N),
-                         shapely.Polygon([(E, N), (E + 9, N), (E, N)])]),
+    "mixed": layer_of(
+        [
+            shapely.Point(E, N),
+            square(E, N),
+            shapely.LineString([(E, N), (E + 9, N)]),
+            shapely.GeometryCollection([shapely.Point(E, N), square(E, N, 50)]),
+        ]
+    ),
+    "invalid": layer_of(
+        [
+            shapely.Polygon([(E, N), (E + 900, N + 900), (E + 900, N), (E, N + 900)]),
+            square(E + 100, N),
+            shapely.Polygon([(E, N), (E + 9, N), (E, N)]),
+        ]
+    ),
     "parts": layer_of([shapely.MultiPolygon([square(E, N), square(E + 5000, N)]), square(E + 200, N + 200)]),
     "heights": layer_of([shapely.LineString([(E, N, 5), (E + 2000, N, 9)]), shapely.LineString([(E, N, 5), (E, N + 2000, 9)])]),
     "degrees": layer_of([shapely.box(-26.2 + 0.01 * i, 46.9, -26.195 + 0.01 * i, 46.905) for i in range(4)], DEGREES),
     "no crs": layer_of([square(E, N)], None),
     "a table": Layer("a", pa.table({"n": [1, 2], "kind": ["pile", None], "time": pa.array([None, None], pa.timestamp("us", "UTC"))})),
-}  # fmt: skip
-AREAS = Layer("x", pa.table({"name": ["North", None, "South"], "n": [1, 2, 3], "kind": ["pile"] * 3}),
-              np.array([square(E - 100, N - 100, 1500), square(E + 1300, N - 50, 2500), None], object), UTM)  # fmt: skip
+}
+AREAS = Layer(
+    "x",
+    pa.table({"name": ["North", None, "South"], "n": [1, 2, 3], "kind": ["pile"] * 3}),
+    np.array([square(E - 100, N - 100, 1500), square(E + 1300, N - 50, 2500), None], object),
+    UTM,
+)
 POINTS = Layer("points", pa.table({"n": [1, 2, 3]}), shapely.points([(E + 500.0, N), (E + 1500, N + 20), (0, 0)]), UTM)
 TABLE = Layer("table", pa.table({"n": [2, 2, 77, None], "landed": [5, 6, 7, 8]}))
 OTHERS = {"x": AREAS, "points": POINTS, "table": TABLE}
@@ -83,9 +129,7 @@ ON_LAYERS = [o for o in all_operations().values() if isinstance(o, EachLayer | G
 
 
 def context_for(settings: dict) -> Context:
-    return Context(
-        step="made", others={k: [OTHERS[v]] for k, v in settings.items() if isinstance(v, str) and v in OTHERS}
-    )
+    return Context(step="made", others={k: [OTHERS[v]] for k, v in settings.items() if isinstance(v, str) and v in OTHERS})
 
 
 @pytest.mark.parametrize("operation", ON_LAYERS, ids=lambda o: o.id)
@@ -115,25 +159,32 @@ def test_the_accounts_are_proved_or_a_sentence_says_why(operation: EachLayer | G
         for made, said in zip(outcome.layers, forecast.layers, strict=False):
             if said.open_key or operation.id == "pivot":
                 continue
-            assert [(f.name, f.type) for f in made.fields] == [(f.name, f.type) for f in said.fields], (
-                operation.id,
-                name,
-            )
+            assert [(f.name, f.type) for f in made.fields] == [(f.name, f.type) for f in said.fields], (operation.id, name)
             assert made.crs == said.crs, (operation.id, name)
             assert made.kind in (said.kind, "mixed") or said.kind == "mixed" or not len(made), (operation.id, name)
             if said.count is not None and said.certainty != "unknown":
-                assert len(made) <= said.count if said.certainty == "at most" else len(made) == said.count, (
-                    operation.id,
-                    name,
-                )
+                assert len(made) <= said.count if said.certainty == "at most" else len(made) == said.count, (operation.id, name)
     assert done >= 2, "it can do something with several of these"
 
 
-POOL = [None, shapely.Polygon(), shapely.Point(E, N), shapely.Point(E + 400, N + 50), shapely.MultiPoint([(E, N), (E + 9, N)]),
-        square(E, N), square(E + 500, N + 500), square(E + 1300, N), square(E + 90_000, N), LAYERS["parts"].geometry[0],
-        LAYERS["invalid"].geometry[0], LAYERS["mixed"].geometry[3], LAYERS["heights"].geometry[1],
-        shapely.LineString([(E, N), (E + 700, N + 10), (E + 20, N + 300)]),
-        shapely.MultiLineString([[(E, N), (E + 5, N)], [(E + 5, N), (E + 5, N + 5)]]), shapely.LineString([(E, N), (E, N)])]  # fmt: skip
+POOL = [
+    None,
+    shapely.Polygon(),
+    shapely.Point(E, N),
+    shapely.Point(E + 400, N + 50),
+    shapely.MultiPoint([(E, N), (E + 9, N)]),
+    square(E, N),
+    square(E + 500, N + 500),
+    square(E + 1300, N),
+    square(E + 90_000, N),
+    LAYERS["parts"].geometry[0],
+    LAYERS["invalid"].geometry[0],
+    LAYERS["mixed"].geometry[3],
+    LAYERS["heights"].geometry[1],
+    shapely.LineString([(E, N), (E + 700, N + 10), (E + 20, N + 300)]),
+    shapely.MultiLineString([[(E, N), (E + 5, N)], [(E + 5, N), (E + 5, N + 5)]]),
+    shapely.LineString([(E, N), (E, N)]),
+]
 
 
 WORDS = [None, "", " ", "pile", "Pile", "pile ", "?", "--", "Nord-Øst", "x" * 90]
@@ -144,11 +195,16 @@ def untidy(rows: list[tuple]) -> Layer:
     """A layer as others make them: keys missing, blank and twice, fields that differ in case alone."""
     shapes, kinds, numbers = ([r[i] for r in rows] for i in range(3))
     begun = datetime(2031, 9, 3, 6, 0, tzinfo=UTC)
-    table = pa.table({
-        "row": pa.array(range(len(rows)), pa.int64()), "n": pa.array(numbers, pa.int64()), "kind": pa.array(kinds, pa.string()),
-        "time": pa.array([None if n is None else begun + timedelta(minutes=n % 90) for n in numbers], pa.timestamp("us", "UTC")),
-        "Kind": pa.array(kinds[::-1], pa.string()), "N": pa.array([float(n or 0) for n in numbers], pa.float64()),
-    })  # fmt: skip
+    table = pa.table(
+        {
+            "row": pa.array(range(len(rows)), pa.int64()),
+            "n": pa.array(numbers, pa.int64()),
+            "kind": pa.array(kinds, pa.string()),
+            "time": pa.array([None if n is None else begun + timedelta(minutes=n % 90) for n in numbers], pa.timestamp("us", "UTC")),
+            "Kind": pa.array(kinds[::-1], pa.string()),
+            "N": pa.array([float(n or 0) for n in numbers], pa.float64()),
+        }
+    )
     return Layer("a", table, np.array([*shapes, None], object)[:-1], UTM)
 
 
@@ -166,9 +222,7 @@ def test_whatever_comes_the_accounts_balance(operation: EachLayer | Gathering, r
     layer = untidy(rows)
     given_settings = SETTINGS[operation.id]
     others = {**OTHERS, "x": AREAS.with_table(AREAS.table.set_column(0, "name", [pa.array(areas, pa.string())]))}
-    context = Context(
-        step="made", others={k: [others[v]] for k, v in given_settings.items() if isinstance(v, str) and v in others}
-    )
+    context = Context(step="made", others={k: [others[v]] for k, v in given_settings.items() if isinstance(v, str) and v in others})
     model = validate(operation.Settings, given_settings)
     single = isinstance(operation, EachLayer)
     told = Context(step="made", others={k: [x.facts() for x in v] for k, v in context.others.items()})

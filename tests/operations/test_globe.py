@@ -37,11 +37,7 @@ def countries() -> Layer:
     """Open data that the library's own tests carry: 177 countries, coarsely."""
     meta, _, binary, columns = pyogrio.raw.read(str(COUNTRIES), columns=["iso_a3"])
     return layer_of(
-        shapely.from_wkb(binary),
-        WGS84,
-        "countries",
-        iso=columns[list(meta["fields"]).index("iso_a3")],
-        n=np.arange(len(binary)),
+        shapely.from_wkb(binary), WGS84, "countries", iso=columns[list(meta["fields"]).index("iso_a3")], n=np.arange(len(binary))
     )
 
 
@@ -82,9 +78,7 @@ def test_the_distance_of_any_two_places_is_karneys(a: tuple[float, float], b: tu
     close("nearest", REFERENCE, rows(found, "distance_m")[0], apart(a, b), rel=1e-6, abs_=1e-6)
 
 
-@given(
-    st.floats(-170, 170), st.floats(-75, 75), st.floats(0.2, 20), st.floats(-3, 3), st.floats(0, 1), st.floats(1, 400)
-)
+@given(st.floats(-170, 170), st.floats(-75, 75), st.floats(0.2, 20), st.floats(-3, 3), st.floats(0, 1), st.floats(1, 400))
 def test_the_distance_to_an_edge_is_the_least_of_its_places(
     lon: float, lat: float, wide: float, high: float, share: float, km: float
 ) -> None:
@@ -143,9 +137,7 @@ def test_an_edge_means_one_thing_to_every_operation() -> None:
         assert [bool(shapely.intersects(grown, p)) for p in place.geometry] == [True, kept == 2]
 
 
-@pytest.mark.parametrize(
-    "box", [(0, 58, 60, 68), (-180, -10, 180, 10), (-180, 60, 180, 90), (10, 89, 50, 90), (3, 3, 3.001, 3.001)]
-)
+@pytest.mark.parametrize("box", [(0, 58, 60, 68), (-180, -10, 180, 10), (-180, 60, 180, 90), (10, 89, 50, 90), (3, 3, 3.001, 3.001)])
 def test_the_ledger_and_measure_agree_on_areas_in_degrees(box: tuple[float, ...]) -> None:
     """Against geographiclib along edges of 5,000 stretches."""
     layer = layer_of([shapely.box(*box)], WGS84)
@@ -169,9 +161,7 @@ def test_a_circle_over_180_degrees_and_one_over_the_pole() -> None:
     close("buffer", "the area of a circle of 64 corners", sizes, [313.65] * 4, rel=2e-3)
     assert not shapely.intersects(shapes[0], shapely.Point(0, 0))
     for lon in (-170, 0, 77):
-        assert shapely.intersects(shapes[1], shapely.Point(lon, 90)) and shapely.intersects(
-            shapes[2], shapely.Point(lon, -89.995)
-        )
+        assert shapely.intersects(shapes[1], shapely.Point(lon, 90)) and shapely.intersects(shapes[2], shapely.Point(lon, -89.995))
     assert shapely.bounds(shapes[1])[1] > 89.98
 
 
@@ -183,9 +173,7 @@ def test_countries_grow_and_shrink_and_stay_valid(km: int) -> None:
     small, large = (land.geometry, done.geometry) if km > 0 else (done.geometry, land.geometry)
     valid = shapely.make_valid(small)
     assert float(shapely.area(shapely.difference(valid, shapely.make_valid(large))).max()) < 1e-9
-    before = np.array(
-        rows(do("measure", land, what=["area", "perimeter"], length_unit="km", area_unit="km2"), "area_km2")
-    )
+    before = np.array(rows(do("measure", land, what=["area", "perimeter"], length_unit="km", area_unit="km2"), "area_km2"))
     around = np.array(rows(do("measure", land, what=["perimeter"], length_unit="km"), "perimeter_km"))
     after = np.array(rows(do("measure", done, what=["area"], area_unit="km2"), "area_km2"))
     # never more than the edge's length times the distance and full circles at its ends (common practice)
@@ -233,9 +221,9 @@ def test_a_small_area_over_the_edge_of_a_map_is_cut_there() -> None:
     wide = [np.ptp(shapely.get_coordinates(p)[:, 0]) for p in shapely.get_parts(there)]
     assert len(wide) == 2 and max(wide) < 6e5 and there.is_valid
     back = do("reproject", layer_of([there], "EPSG:3832"), crs=WGS84).layers[0].geometry[0]
-    assert shapely.union_all(shapely.get_parts(back)).equals_exact(
-        shapely.box(-35, 10, -25, 20), 1e-6, normalize=True
-    ) or (shapely.symmetric_difference(back, shapely.box(-35, 10, -25, 20)).area < 1e-6)
+    assert shapely.union_all(shapely.get_parts(back)).equals_exact(shapely.box(-35, 10, -25, 20), 1e-6, normalize=True) or (
+        shapely.symmetric_difference(back, shapely.box(-35, 10, -25, 20)).area < 1e-6
+    )
 
 
 def test_a_pole_is_nowhere_on_a_cylinder_that_keeps_angles() -> None:
@@ -281,17 +269,13 @@ def test_180_and_minus_180_are_one_meridian() -> None:
         assert len(do("clip", here(place), to=turned).layers[0]) == 1
 
 
-def test_an_edge_the_long_way_round_is_told_and_can_take_the_short_one(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_an_edge_the_long_way_round_is_told_and_can_take_the_short_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Through the command: a recording from 179 to -179 is drawn round the globe, and says so where it comes in."""
     track = shapely.LineString([(170, 10), (179, 12), (-179, 13), (-170, 15)])
     write(layer_of([track, shapely.box(-180, -10, 180, 10)], WGS84), tmp_path / "track.gpkg", "track")
     short = layer_of([track], WGS84)
     mended = do("make_valid", short, long_edges="short")
-    assert (
-        "1 feature goes the short way" in said(mended) and shapely.get_num_geometries(mended.layers[0].geometry[0]) == 2
-    )
+    assert "1 feature goes the short way" in said(mended) and shapely.get_num_geometries(mended.layers[0].geometry[0]) == 2
     km = do("measure", mended.layers[0], what=["length"]).outputs[0].totals[0][1]
     legs = [apart((170, 10), (179, 12)), apart((179, 12), (-179, 13)), apart((-179, 13), (-170, 15))]
     assert km == pytest.approx(sum(legs) / 1000, rel=1e-3)
@@ -324,15 +308,9 @@ def test_a_circle_about_the_pole_is_one_on_a_polar_map() -> None:
 
 def test_layers_that_are_put_together_keep_their_shapes() -> None:
     """Longitudes that run on to 190 are laid over others in every turn, but stay what they are where layers are only joined up."""
-    turned, cap = (
-        layer_of([shapely.box(170, 0, 190, 5)], WGS84, "a"),
-        layer_of([shapely.box(-180, 80, 180, 90)], WGS84, "b"),
-    )
+    turned, cap = (layer_of([shapely.box(170, 0, 190, 5)], WGS84, "a"), layer_of([shapely.box(-180, 80, 180, 90)], WGS84, "b"))
     merged = do("merge", [turned, cap])
-    assert [s.equals(o) for s, o in zip(merged.layers[0].geometry, [*turned.geometry, *cap.geometry], strict=True)] == [
-        True,
-        True,
-    ]
+    assert [s.equals(o) for s, o in zip(merged.layers[0].geometry, [*turned.geometry, *cap.geometry], strict=True)] == [True, True]
     assert len(do("compare", turned, earlier=turned, key=["n"]).layers[0]) == 0
 
 
@@ -371,20 +349,9 @@ def test_a_simpler_course_in_degrees_keeps_its_own_vertices() -> None:
     # no vertex left out lies further from the new course than said (geodesics by the library)
     canada = land.table.column("iso").to_pylist().index("CAN")
     lost = shapely.get_coordinates(land.geometry[canada]).tolist()
-    far = rows(
-        do("nearest", here(*map(tuple, lost[::7])), other=do("outlines", layer_of([thin[canada]], WGS84)).layers[0]),
-        "distance_m",
-    )
-    close(
-        "simplify",
-        "no corner further off than the tolerance, along geodesics",
-        np.maximum(far, 20_000),
-        [20_000] * len(far),
-        rel=1e-3,
-    )
-    dense = (
-        do("densify", layer_of([shapely.LineString([(0, 60), (10, 60)])], WGS84), longest="50 km").layers[0].geometry[0]
-    )
+    far = rows(do("nearest", here(*map(tuple, lost[::7])), other=do("outlines", layer_of([thin[canada]], WGS84)).layers[0]), "distance_m")
+    close("simplify", "no corner further off than the tolerance, along geodesics", np.maximum(far, 20_000), [20_000] * len(far), rel=1e-3)
+    dense = do("densify", layer_of([shapely.LineString([(0, 60), (10, 60)])], WGS84), longest="50 km").layers[0].geometry[0]
     steps = [apart(*pair) for pair in zip(list(dense.coords)[:-1], list(dense.coords)[1:], strict=True)]
     close("densify", REFERENCE, steps, [steps[0]] * len(steps), rel=1e-6)
     assert max(steps) <= 50_000 and {c[1] for c in dense.coords} == {60.0} and len(steps) == 12
@@ -394,18 +361,12 @@ ZM = shapely.from_wkt("LINESTRING ZM (0 0 1 10, 1 0.001 2 20, 2 0 3 30, 3 0 4 40
 
 
 def shifted(shape: shapely.Geometry, crs: str) -> shapely.Geometry:
-    return (
-        shape
-        if crs == WGS84
-        else shapely.from_wkt("LINESTRING ZM (500000 0 1 10, 600000 50 2 20, 700000 0 3 30, 800000 0 4 40)")
-    )
+    return shape if crs == WGS84 else shapely.from_wkt("LINESTRING ZM (500000 0 1 10, 600000 50 2 20, 700000 0 3 30, 800000 0 4 40)")
 
 
 @pytest.mark.parametrize("crs", [WGS84, UTM])
 def test_heights_and_measures_go_through_what_keeps_vertices(crs: str) -> None:
-    line = layer_of(
-        [shifted(ZM, crs), shapely.from_wkt("POINT M (1 1 7)"), shapely.from_wkt("POINT Z (1 1 7)")][:1], crs
-    )
+    line = layer_of([shifted(ZM, crs), shapely.from_wkt("POINT M (1 1 7)"), shapely.from_wkt("POINT Z (1 1 7)")][:1], crs)
 
     def zm(layer: Layer) -> np.ndarray:
         return shapely.get_coordinates(layer.geometry, include_z=True, include_m=True)[:, 2:]
@@ -420,10 +381,7 @@ def test_heights_and_measures_go_through_what_keeps_vertices(crs: str) -> None:
     assert (zm(corners) == whole).all()
     if crs == UTM:
         assert (zm(do("connect_points", corners).layers[0]) == whole).all()
-    halves = [
-        shapely.from_wkt("LINESTRING ZM (0 0 1 10, 1 0 2 20)"),
-        shapely.from_wkt("LINESTRING ZM (1 0 2 20, 3 0 4 40)"),
-    ]
+    halves = [shapely.from_wkt("LINESTRING ZM (0 0 1 10, 1 0 2 20)"), shapely.from_wkt("LINESTRING ZM (1 0 2 20, 3 0 4 40)")]
     joined = do("dissolve", layer_of(halves, crs), by=[]).layers[0]
     assert sorted(zm(joined).tolist()) == [[1, 10], [2, 20], [4, 40]]
     middle = shapely.get_coordinates(line.geometry[0])[1] * 0.5 + shapely.get_coordinates(line.geometry[0])[0] * 0.5
@@ -451,8 +409,11 @@ def test_heights_and_measures_outlast_the_meridian_of_180_degrees_and_what_makes
         numbers = ", ".join(f"{x} {y} {z} {10 * int(z)}" for x, y, z in (c.split() for c in inner.split(",")))
         return shapely.from_wkt(f"{kind} ZM (({numbers}))" if kind == "POLYGON" else f"{kind} ZM ({numbers})")
 
-    beyond = [zm("LINESTRING", "170 10 1,190 12 3,191 12 4"), zm("POLYGON", "170 10 1,190 10 2,190 20 3,170 20 4,170 10 1"),
-              zm("MULTIPOINT", "170 1 1,190 1 2")]  # fmt: skip
+    beyond = [
+        zm("LINESTRING", "170 10 1,190 12 3,191 12 4"),
+        zm("POLYGON", "170 10 1,190 10 2,190 20 3,170 20 4,170 10 1"),
+        zm("MULTIPOINT", "170 1 1,190 1 2"),
+    ]
     there = do("reproject", layer_of(beyond, WGS84), crs="EPSG:3832").layers[0]
     told(there, "joined for a map of the Pacific")
     back = do("reproject", there, crs=WGS84).layers[0]
@@ -479,10 +440,7 @@ def test_a_place_beyond_a_pole_does_not_take_its_group_along(shape: str) -> None
     found = do("hull", given_places, shape=shape, around="group")
     assert rows(found, "features") == [3] and aside(found) == {"has coordinates that are no degrees": 1}
     assert "1 feature has coordinates that are no degrees" in said(found)
-    assert aside(do("hull", given_places, shape=shape)) == {
-        "has coordinates that are no degrees": 1,
-        "encloses no area": 3,
-    }
+    assert aside(do("hull", given_places, shape=shape)) == {"has coordinates that are no degrees": 1, "encloses no area": 3}
 
 
 @pytest.mark.parametrize(
@@ -521,28 +479,23 @@ def test_what_is_endlessly_far_away_is_told_and_holds_nothing_up(far: float) -> 
     found = do("connect_points", here((far, 0), (180, 90), (170, 80)))
     assert "coordinates that are no degrees" in said(found)
     line = layer_of([shapely.LineString([(0, 0), (far, 10)]), shapely.LineString([(179, 0), (181, 1)])], WGS84)
-    for use, settings in (("reproject", {"crs": "EPSG:3832"}), ("centre_points", {}), ("hull", {}),
-                          ("make_valid", {"long_edges": "short"})):  # fmt: skip
+    for use, settings in (
+        ("reproject", {"crs": "EPSG:3832"}),
+        ("centre_points", {}),
+        ("hull", {}),
+        ("make_valid", {"long_edges": "short"}),
+    ):
         outcome = do(use, line, **settings)
         assert len(outcome.layers[0]) + sum(aside(outcome).values()) == 2, use
 
 
-@pytest.mark.parametrize(
-    ("ending", "bad"), [("gpkg", float("inf")), ("gpkg", float("nan")), ("shp", -1.7976931348623157e308)]
-)
-def test_a_shape_with_coordinates_that_are_no_numbers_is_set_aside_where_it_is_loaded(
-    tmp_path: Path, ending: str, bad: float
-) -> None:
+@pytest.mark.parametrize(("ending", "bad"), [("gpkg", float("inf")), ("gpkg", float("nan")), ("shp", -1.7976931348623157e308)])
+def test_a_shape_with_coordinates_that_are_no_numbers_is_set_aside_where_it_is_loaded(tmp_path: Path, ending: str, bad: float) -> None:
     """It would make the length of all endless, and most operations fail; the largest number stands for none in some files."""
     lines = [[(500_000, 5_000_000), (500_500, bad), (501_000, 5_000_000)], [(500_000, 5_000_000), (501_000, 5_000_000)]]
     shapes = shapely.to_wkb(np.array([shapely.LineString(c) for c in lines], object))
     pyogrio.raw.write(tmp_path / f"in.{ending}", shapes, [np.array([1, 2])], ["n"], geometry_type="LineString", crs=UTM)
-    for use, *settings in (
-        ("simplify", "--tolerance", "1 m"),
-        ("densify", "--longest", "10 m"),
-        ("find_gaps",),
-        ("hull",),
-    ):
+    for use, *settings in (("simplify", "--tolerance", "1 m"), ("densify", "--longest", "10 m"), ("find_gaps",), ("hull",)):
         to = str(tmp_path / f"{use}.gpkg")
         said = CliRunner().invoke(app, ["do", use, str(tmp_path / f"in.{ending}"), *settings, "--out", to])
         assert said.exit_code == 0 and "1 · has coordinates that are no numbers" in said.output, said.output
@@ -551,8 +504,4 @@ def test_a_shape_with_coordinates_that_are_no_numbers_is_set_aside_where_it_is_l
 def test_corners_that_no_memory_holds_are_refused() -> None:
     for crs, far in ((UTM, 1e6), (WGS84, 80)):
         with pytest.raises(SettingError, match="corners and more"):
-            do(
-                "densify",
-                layer_of([shapely.LineString([(0, 0), (far, far)])], crs),
-                longest="1 mm",
-            )
+            do("densify", layer_of([shapely.LineString([(0, 0), (far, far)])], crs), longest="1 mm")

@@ -32,9 +32,7 @@ def test_two_lists_of_nearly_the_same_countries_leave_something_on_either_side()
     left = layer_of([square(0, 0)] * 217, code=[f"C{i:03d}" for i in range(217)])
     right = table_of(code=[f"C{i:03d}" for i in range(4, 223)], people=list(range(219)))
     outcome = do("join_table", left, table=right, key="code")
-    assert altered(outcome) == {"no row of the table has its key": 4} and aside(outcome, 1) == {
-        "no feature has its key": 6
-    }
+    assert altered(outcome) == {"no row of the table has its key": 4} and aside(outcome, 1) == {"no feature has its key": 6}
     assert rows(outcome, "people")[:6] == [None] * 4 + [0, 1] and "213 features found their row" in said(outcome)
     control = outcome.outputs[0].controls[0]
     assert control.name == "sum of people in the table" and control.expected == sum(range(219))
@@ -58,9 +56,13 @@ def test_keys_that_a_person_would_take_for_the_same_are_found_and_offered() -> N
 
 @pytest.mark.parametrize(
     ("several", "expected"),
-    [("first", [(1, 5, "x"), (2, 9, "z")]), ("list", [(1, "5, 6", "x, y"), (2, "9", "z")]), ("sum", [(1, 11, "x, y"), (2, 9, "z")]),
-     ("repeat", [(1, 5, "x"), (1, 6, "y"), (2, 9, "z")])],
-)  # fmt: skip
+    [
+        ("first", [(1, 5, "x"), (2, 9, "z")]),
+        ("list", [(1, "5, 6", "x, y"), (2, "9", "z")]),
+        ("sum", [(1, 11, "x, y"), (2, 9, "z")]),
+        ("repeat", [(1, 5, "x"), (1, 6, "y"), (2, 9, "z")]),
+    ],
+)
 def test_several_rows_with_one_key(several: str, expected: list) -> None:
     right = table_of(n=[1, 2, 1], landed=[5, 9, 6], who=["x", "z", "y"])
     outcome = do("join_table", layer_of([square(0, 0)] * 2, n=[1, 2]), table=right, key="n", several=several)
@@ -75,8 +77,14 @@ keys = st.lists(st.one_of(st.none(), st.integers(0, 6)), max_size=25)
 
 @given(keys, keys, st.sampled_from(["first", "list", "sum", "repeat"]), st.sampled_from(["keep", "aside"]))
 def test_both_sides_of_a_join_are_accounted_for(left: list, right: list, several: str, without: str) -> None:
-    outcome = do("join_table", table_of(k=pa.array(left, pa.int64())), several=several, without=without, key="k",
-                 table=table_of(k=pa.array(right, pa.int64()), v=pa.array(range(len(right)), pa.int64())))  # fmt: skip
+    outcome = do(
+        "join_table",
+        table_of(k=pa.array(left, pa.int64())),
+        several=several,
+        without=without,
+        key="k",
+        table=table_of(k=pa.array(right, pa.int64()), v=pa.array(range(len(right)), pa.int64())),
+    )
     known = {k for k in right if k is not None}
     kept = [k for k in left if without == "keep" or k in known]
     times = [max(1, right.count(k)) if k in known and several == "repeat" else 1 for k in kept]
@@ -100,9 +108,7 @@ def test_joined_by_place_counted_and_nearest() -> None:
     assert aside(each) == {"nothing of the other layer lies there": 1, "has no geometry": 1}
     points = layer_of([shapely.Point(E + x, N + 50) for x in (10, 20, 1500, 9000)], key="p", kg=[1, 2, 3, 4])
     counted = do("count_in_areas", districts, other=points, figures={"kg": "sum kg", "all": "list kg"})
-    assert rows(counted, "count", "kg", "all") == [(2, 3, "1, 2"), (1, 3, "3")] and aside(counted, 1) == {
-        "lies in no area": 1
-    }
+    assert rows(counted, "count", "kg", "all") == [(2, 3, "1, 2"), (1, 3, "3")] and aside(counted, 1) == {"lies in no area": 1}
     near = do("nearest", points, other=districts, fields=["name"], unit="km")
     assert rows(near, "name", "distance_km")[2:] == [("East", 0.0), ("East", 7.0)]
     limited = do("nearest", points, other=districts, fields=["name"], within="1 km", without="aside")
@@ -110,48 +116,21 @@ def test_joined_by_place_counted_and_nearest() -> None:
 
 
 def test_nearest_on_the_globe_is_in_metres() -> None:
-    a, b = (
-        layer_of([shapely.Point(-26.2, 46.9)], "EPSG:4326"),
-        layer_of([shapely.Point(-26.1, 46.95)], "EPSG:4326", "x"),
-    )
+    a, b = (layer_of([shapely.Point(-26.2, 46.9)], "EPSG:4326"), layer_of([shapely.Point(-26.1, 46.95)], "EPSG:4326", "x"))
     found = rows(do("nearest", a, other=b), "distance_m")[0]
     assert found == pytest.approx(Geodesic.WGS84.Inverse(46.9, -26.2, 46.95, -26.1)["s12"], rel=1e-6)
 
 
 def test_summaries_order_columns_and_fields() -> None:
-    layer = layer_of(
-        [square(0, 0)] * 5, kind=["a", "b", "a", None, "b"], t=[1.5, 2, None, 4, 5], d=["x", "x", "y", "x", "y"]
-    )
-    total = do(
-        "summarise",
-        layer,
-        by=["kind"],
-        figures={"t": "sum t", "n": "count", "mid": "median t", "s": "sd t", "last": "last d"},
-    )
-    assert rows(total, "kind", "t", "n", "mid", "last") == [
-        ("a", 1.5, 2, 1.5, "y"),
-        ("b", 7.0, 2, 3.5, "y"),
-        (None, 4.0, 1, 4.0, "x"),
-    ]
+    layer = layer_of([square(0, 0)] * 5, kind=["a", "b", "a", None, "b"], t=[1.5, 2, None, 4, 5], d=["x", "x", "y", "x", "y"])
+    total = do("summarise", layer, by=["kind"], figures={"t": "sum t", "n": "count", "mid": "median t", "s": "sd t", "last": "last d"})
+    assert rows(total, "kind", "t", "n", "mid", "last") == [("a", 1.5, 2, 1.5, "y"), ("b", 7.0, 2, 3.5, "y"), (None, 4.0, 1, 4.0, "x")]
     assert rows(total, "s") == [None, pytest.approx(np.std([2, 5], ddof=1)), None] and total.layers[0].geometry is None
-    assert rows(do("sort", layer, by=["kind", "t down"]), "kind", "t") == [
-        ("a", 1.5),
-        ("a", None),
-        ("b", 5),
-        ("b", 2),
-        (None, 4),
-    ]
+    assert rows(do("sort", layer, by=["kind", "t down"]), "kind", "t") == [("a", 1.5), ("a", None), ("b", 5), ("b", 2), (None, 4)]
     wide = do("pivot", layer, by=["kind"], columns="d", cell="sum t")
     assert rows(wide, "kind", "x", "y") == [("a", 1.5, None), ("b", 2.0, 5.0), (None, 4.0, None)]
     assert wide.outputs[0].controls[0].expected == 12.5
-    changed = do(
-        "arrange_fields",
-        layer,
-        keep=["t", "kind"],
-        rename={"kind": "sort"},
-        types={"t": "whole"},
-        titles={"t": "Tonnes"},
-    )
+    changed = do("arrange_fields", layer, keep=["t", "kind"], rename={"kind": "sort"}, types={"t": "whole"}, titles={"t": "Tonnes"})
     assert changed.layers[0].table.column_names == ["t", "sort"] and rows(changed, "t") == [2, 2, None, 4, 5]
     assert "1 value were rounded" in said(changed) and changed.layers[0].titles == {"t": "Tonnes"}
     lost = do("arrange_fields", layer, types={"kind": "number"}, drop=["d"])
@@ -176,8 +155,18 @@ def test_computed_fields_divide_as_an_analyst_expects_and_say_which_rows_fail() 
     assert "cannot be read as one" in refused("compute", table_of(a=["x"]), field="b", value="CAST('x' AS INTEGER)")
 
 
-SPELLINGS = [("Sand", 40), ("Mud", 30), ("sand", 9), ("Sandy ", 3), ("gravel (coarse)", 4), ("Gravel coarse", 2), ("Røck", 2), ("Rock", 9),
-             ("Bed 12", 5), ("Bed 13", 5)]  # fmt: skip
+SPELLINGS = [
+    ("Sand", 40),
+    ("Mud", 30),
+    ("sand", 9),
+    ("Sandy ", 3),
+    ("gravel (coarse)", 4),
+    ("Gravel coarse", 2),
+    ("Røck", 2),
+    ("Rock", 9),
+    ("Bed 12", 5),
+    ("Bed 13", 5),
+]
 
 
 def test_near_spellings_are_grouped_and_numbers_are_not() -> None:
@@ -188,9 +177,7 @@ def test_near_spellings_are_grouped_and_numbers_are_not() -> None:
     column = pa.chunked_array([pa.array([s for s, n in SPELLINGS for _ in range(n)])])
     earlier = [Entry("bottom", "Sand", 1, "Sand", "SAND"), Entry("bottom", "Kelp", 7, "Kelp", "Weed")]
     entries = {e.spelling: e for e in draft({"bottom": column}, earlier)}
-    assert entries["Sand"].word == "SAND" and entries["sand"].suggestion == "SAND", (
-        "decisions are kept and used for what is like them"
-    )
+    assert entries["Sand"].word == "SAND" and entries["sand"].suggestion == "SAND", "decisions are kept and used for what is like them"
     assert entries["Kelp"].count == 0 and entries["Kelp"].use == "Weed" and entries["Mud"].word == ""
 
 
@@ -214,8 +201,21 @@ def test_a_word_list_goes_to_a_file_and_into_several_fields(tmp_path: Path) -> N
 
 
 def test_letters_changed_about_and_what_is_short_for_a_word() -> None:
-    found = [("Road", 40), ("Harbour Road", 30), ("Rd", 20), ("Raod", 2), ("Harbour Rd", 2), ("Hbr Road", 1), ("Harbuor Road", 1),
-             ("Bed", 9), ("Bd", 1), ("Bud", 9), ("Plot 12", 3), ("Plt 13", 1), ("Ro", 1)]  # fmt: skip
+    found = [
+        ("Road", 40),
+        ("Harbour Road", 30),
+        ("Rd", 20),
+        ("Raod", 2),
+        ("Harbour Rd", 2),
+        ("Hbr Road", 1),
+        ("Harbuor Road", 1),
+        ("Bed", 9),
+        ("Bd", 1),
+        ("Bud", 9),
+        ("Plot 12", 3),
+        ("Plt 13", 1),
+        ("Ro", 1),
+    ]
     words = suggested(found)
     assert words["Raod"] == words["Rd"] == "Road"
     assert words["Harbour Rd"] == words["Hbr Road"] == words["Harbuor Road"] == "Harbour Road"
@@ -249,8 +249,9 @@ def test_empty_texts_and_features_without_a_value_are_settled_too(tmp_path: Path
     assert "1 of them emptied" in said(after)
 
 
-@pytest.mark.parametrize(("text", "encoding"), [("mudd,Mud\nsand,Sand\n", "utf-8"), ("mudd;Mud\nRøck;Røck\n", "cp1252"),
-                                                ("mudd\tMud\nsand\tSand\n", "utf-16")])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "encoding"), [("mudd,Mud\nsand,Sand\n", "utf-8"), ("mudd;Mud\nRøck;Røck\n", "cp1252"), ("mudd\tMud\nsand\tSand\n", "utf-16")]
+)
 def test_somebodys_list_of_two_columns_is_taken_as_it_is(tmp_path: Path, text: str, encoding: str) -> None:
     (tmp_path / "theirs.csv").write_bytes(text.encode(encoding))
     layer = layer_of([square(0, 0)] * 2, bottom=["mudd", "Mud"], under=["x", "mudd"])
@@ -264,40 +265,28 @@ def test_points_become_lines_and_their_pace() -> None:
     minutes = [0, 2, 1, 30, 31, 31, 5, 7]
     layer = layer_of(
         [*(shapely.Point(E + 100 * m, N) for m in minutes[:6]), shapely.Point(E, N), None],
-        boat=["a"] * 6 + ["b", "b"], time=[begun + timedelta(minutes=m) for m in minutes],
-    )  # fmt: skip
+        boat=["a"] * 6 + ["b", "b"],
+        time=[begun + timedelta(minutes=m) for m in minutes],
+    )
     outcome = do("connect_points", layer, by=["boat"], order="time", gap_time="10 min")
     assert rows(outcome, "boat", "points") == [("a", 3), ("a", 3)] and rows(outcome, "start")[0] == begun
     assert shapely.length(outcome.layers[0].geometry).tolist() == [200, 100]
     assert aside(outcome) == {"has no geometry": 1, "stands alone: a line wants two points, an area three": 1}
     assert outcome.into.tolist() == [0, 0, 0, 1, 1, 1, -1, -1]
     pace = do("pace", layer, time="time", by=["boat"])
-    assert sorted(rows(pace, "leg_m")) == [0, 100, 100, 100, 2800] and sorted(rows(pace, "leg_s")) == [
-        0,
-        60,
-        60,
-        60,
-        1680,
-    ]
+    assert sorted(rows(pace, "leg_m")) == [0, 100, 100, 100, 2800] and sorted(rows(pace, "leg_s")) == [0, 60, 60, 60, 1680]
     speeds = [s for s in rows(pace, "speed_kmh") if s is not None]
     assert speeds == pytest.approx([6, 6, 6, 6]) and "a: 3.10 km in 31 min 00 s, 6.0 km/h" in said(pace)
     assert "1 point at the same time as the one before" in said(pace)
     points = do("pace", layer, time="time", by=["boat"], draw="points", unit="kn", pause="10 km/h")
     assert len(points.layers[0]) == 8 and rows(points, "pause").count(True) == 4
-    area = do(
-        "connect_points",
-        layer_of([shapely.Point(E, N), shapely.Point(E + 9, N), shapely.Point(E + 9, N + 9)]),
-        by=[],
-        shape="area",
-    )
+    area = do("connect_points", layer_of([shapely.Point(E, N), shapely.Point(E + 9, N), shapely.Point(E + 9, N + 9)]), by=[], shape="area")
     assert area.layers[0].geometry[0].area == 40.5
 
 
 def test_legs_on_the_globe_follow_the_ellipsoid() -> None:
     layer = layer_of(
-        [shapely.Point(-26, 47), shapely.Point(-25, 47.5)],
-        "EPSG:4326",
-        time=[datetime(2031, 1, 1, h, tzinfo=UTC) for h in (0, 1)],
+        [shapely.Point(-26, 47), shapely.Point(-25, 47.5)], "EPSG:4326", time=[datetime(2031, 1, 1, h, tzinfo=UTC) for h in (0, 1)]
     )
     metres = Geodesic.WGS84.Inverse(47, -26, 47.5, -25)["s12"]
     assert rows(do("pace", layer, time="time", by=[], unit="kn"), "leg_m", "speed_kn")[0] == pytest.approx(

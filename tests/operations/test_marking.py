@@ -59,9 +59,7 @@ def test_marks_that_cannot_be(settings: dict[str, Any], says: str) -> None:
 def test_a_share_is_held_to_limits() -> None:
     layer = points(FOUND)
     assert use("check")(layer, that="share", where="size > 4", least_share=50).layer.key == layer.key
-    with pytest.raises(
-        EskretError, match=r"holds for 3 of 6, 50.0 % \(1 could not be told, .*\), 60 to 100 % are wanted"
-    ):
+    with pytest.raises(EskretError, match=r"holds for 3 of 6, 50.0 % \(1 could not be told, .*\), 60 to 100 % are wanted"):
         use("check")(layer, that="share", where="size > 4", least_share=60)
     with pytest.raises(EskretError, match=r"0 to 40 % are wanted"):
         use("check")(layer, that="share", where="size > 4", most_share=40)
@@ -76,17 +74,10 @@ rows = st.lists(st.tuples(st.sampled_from(["a", "b", "", None]), st.one_of(st.no
 def test_running_numbers_are_those_of_pandas(
     found: list[tuple[str | None, int | None]], within: bool, down: bool, start: int, increment: int
 ) -> None:
-    values = {
-        "group": pa.array([g for g, _ in found], pa.string()),
-        "size": pa.array([n for _, n in found], pa.int64()),
-    }
+    values = {"group": pa.array([g for g, _ in found], pa.string()), "size": pa.array([n for _, n in found], pa.int64())}
     layer = Layer("rows", pa.table(values))
     made = use("number")(
-        layer,
-        within=["group"] if within else [],
-        order=["size down" if down else "size"],
-        start=start,
-        increment=increment,
+        layer, within=["group"] if within else [], order=["size down" if down else "size"], start=start, increment=increment
     ).layer
     table = pd.DataFrame({"group": [g for g, _ in found], "size": pd.array([n for _, n in found], dtype="Float64")})
     ordered = table.sort_values("size", ascending=not down, kind="stable", na_position="last")
@@ -102,8 +93,11 @@ def test_a_measured_field_is_called_as_wanted() -> None:
     assert made.table.column("Größe (ha)").to_pylist() == pytest.approx([0.01, 0.01])
     again = use("measure")(made, what=["area"], called={"area": "größe (HA)"}).layer
     assert again.table.column_names == ["id", "kind", "perimeter_m", "Größe (ha)"]
-    for called, says in (({"size": "x"}, "'size' is no measure"), ({"length": "x"}, "'length', which is not measured"),
-                         ({"area": "perimeter_M"}, "two measures would go into one field")):  # fmt: skip
+    for called, says in (
+        ({"size": "x"}, "'size' is no measure"),
+        ({"length": "x"}, "'length', which is not measured"),
+        ({"area": "perimeter_M"}, "two measures would go into one field"),
+    ):
         with pytest.raises(EskretError, match=says):
             use("measure")(squares(2), what=["area", "perimeter"], called=called)
 
@@ -111,9 +105,7 @@ def test_a_measured_field_is_called_as_wanted() -> None:
 def test_the_tally_tells_what_a_layer_is_and_leaves_kinds_out() -> None:
     tally = operation_by_id("tally")
     table = Layer("lists", pa.table({"name": ["x", "y"]}), name="Lists", origin="in/a.csv")
-    beds = Layer(
-        "beds", pa.table({"name": ["x", None]}), shapely.points([0, 1], [0, 0]), "EPSG:32626", "Beds 2031", "in/b.gpkg"
-    )
+    beds = Layer("beds", pa.table({"name": ["x", None]}), shapely.points([0, 1], [0, 0]), "EPSG:32626", "Beds 2031", "in/b.gpkg")
     settings = validate(tally.Settings, {"kinds": ["point"], "about": ["name", "file", "kind", "crs"], "by": ["name"]})
     (made,) = tally.run([table, beds], settings, Context()).layers  # type: ignore[attr-defined]
     told = made.table.to_pylist()

@@ -27,9 +27,7 @@ def test_what_is_done_to_a_name_is_told() -> None:
     found = names_of(layers, lambda k: "{layer}", CONTEXT, targets.GEOPACKAGE)
     assert [n.name for n in found] == ["name_a", "name_a_2", "b" * 60, "layer_gpkg_x"]
     assert [n.clash for n in found] == [True, True, False, False]
-    assert (
-        "numbered" in found[1].notes[0] and "cut to the 60" in found[2].notes[0] and "format's own" in found[3].notes[0]
-    )
+    assert "numbered" in found[1].notes[0] and "cut to the 60" in found[2].notes[0] and "format's own" in found[3].notes[0]
     own = names_of(layers[:2], lambda k: {"name-a": "{year} {n}"}.get(k, "x"), CONTEXT, targets.GEOPACKAGE)
     assert [n.filled for n in own] == ["x", "2031 2"] and [n.name for n in own] == ["x", "2031_2"]
     with pytest.raises(SettingError, match="stands for nothing"):

@@ -64,31 +64,19 @@ def test_the_tolerance_proposed_closes_the_smallest_gap(gaps: list[float]) -> No
 
 def test_lines_that_meet_in_threes_enclose_faces_and_points_name_them() -> None:
     a, b, c, d = (E, N), (E + 100, N), (E + 100, N + 100), (E, N + 100)
-    lines = layer_of(
-        [
-            shapely.LineString([a, b]),
-            shapely.LineString([b, c, d]),
-            shapely.LineString([d, a]),
-            shapely.LineString([b, d]),
-        ]
+    lines = layer_of([shapely.LineString([a, b]), shapely.LineString([b, c, d]), shapely.LineString([d, a]), shapely.LineString([b, d])])
+    names = layer_of(
+        [shapely.Point(E + 10, N + 10), shapely.Point(E + 90, N + 90), shapely.Point(E + 95, N + 90), shapely.Point(0, 0)],
+        key="p",
+        name=["low", "high", "again", "off"],
     )
-    names = layer_of([shapely.Point(E + 10, N + 10), shapely.Point(E + 90, N + 90), shapely.Point(E + 95, N + 90), shapely.Point(0, 0)],
-                     key="p", name=["low", "high", "again", "off"])  # fmt: skip
     outcome = do("enclose", lines, points=names)
-    assert sorted(rows(outcome, "name")) == ["high", "low"] and shapely.area(outcome.layers[0].geometry).tolist() == [
-        5000,
-        5000,
-    ]
-    assert "1 area with several points within" in said(outcome) and aside(outcome, 1) == {
-        "lies in no area, or not as the first": 2
-    }
+    assert sorted(rows(outcome, "name")) == ["high", "low"] and shapely.area(outcome.layers[0].geometry).tolist() == [5000, 5000]
+    assert "1 area with several points within" in said(outcome) and aside(outcome, 1) == {"lies in no area, or not as the first": 2}
 
 
 def test_checks_stop_a_run_with_what_offends_and_nothing_is_written(tmp_path: Path) -> None:
-    write(
-        layer_of([square(0, 0), square(500, 0), square(5000, 0)], key="beds", bed=["a", "a", None], t=[1, 2, 3]),
-        tmp_path / "beds.gpkg",
-    )
+    write(layer_of([square(0, 0), square(500, 0), square(5000, 0)], key="beds", bed=["a", "a", None], t=[1, 2, 3]), tmp_path / "beds.gpkg")
     workflow = Workflow()
     beds = workflow.load("in", files=[str(tmp_path / "beds.gpkg")])
     checked = workflow.check("key", beds, that="unique", fields=["bed"])
@@ -103,12 +91,15 @@ def test_checks_stop_a_run_with_what_offends_and_nothing_is_written(tmp_path: Pa
 @pytest.mark.parametrize(
     ("settings", "holds", "words"),
     [
-        ({"that": "count", "least": 3, "most": 3}, True, "3 features"), ({"that": "count", "least": 4}, False, "4 or more are wanted"),
-        ({"that": "filled", "fields": ["bed"]}, False, "1 feature empty in bed (1)"), ({"that": "valid"}, True, "all shapes are valid"),
+        ({"that": "count", "least": 3, "most": 3}, True, "3 features"),
+        ({"that": "count", "least": 4}, False, "4 or more are wanted"),
+        ({"that": "filled", "fields": ["bed"]}, False, "1 feature empty in bed (1)"),
+        ({"that": "valid"}, True, "all shapes are valid"),
         ({"that": "condition", "where": "t < 3"}, False, "does not hold for 1 feature"),
-        ({"that": "overlaps"}, False, "1 pair of areas lie on each other, 50.0 ha in all"), ({"that": "gaps"}, True, "no gaps"),
+        ({"that": "overlaps"}, False, "1 pair of areas lie on each other, 50.0 ha in all"),
+        ({"that": "gaps"}, True, "no gaps"),
     ],
-)  # fmt: skip
+)
 def test_what_a_check_finds(settings: dict, holds: bool, words: str) -> None:
     layer = layer_of([square(0, 0), square(500, 0), square(5000, 0)], bed=["a", "a", None], t=[1, 2, 3])
     outcome = do("check", layer, otherwise="look", **settings)
@@ -119,9 +110,7 @@ def test_checks_against_another_layer_and_gaps_between_areas() -> None:
     layer = layer_of([square(0, 0), square(1000, 0), square(1800, 0)], t=[1, 2, 3])
     inside = do("check", layer, that="inside", other=layer_of([square(0, 0, 2000)], key="x"), otherwise="look")
     assert "1 feature reach out of 'x'" in said(inside) and inside.inputs[0].altered[0].rows.tolist() == [2]
-    agree = do(
-        "check", layer, that="totals", fields=["t"], other=do("dissolve", layer, figures={"t": "sum t"}).layers[0]
-    )
+    agree = do("check", layer, that="totals", fields=["t"], other=do("dissolve", layer, figures={"t": "sum t"}).layers[0])
     assert "t agree" in said(agree)
     off = do("check", layer, that="totals", other=layer_of([square(0, 0)], key="x", t=[6]), otherwise="look")
     assert "number is 3 and should be 1" in said(off)
@@ -132,28 +121,21 @@ def test_checks_against_another_layer_and_gaps_between_areas() -> None:
 
 def test_what_was_added_removed_and_changed() -> None:
     then = layer_of(
-        [square(0, 0), square(2000, 0), square(4000, 0), square(6000, 0)],
-        key="then",
-        bed=["a", "b", "c", None],
-        t=[1, 2, 3, 4],
+        [square(0, 0), square(2000, 0), square(4000, 0), square(6000, 0)], key="then", bed=["a", "b", "c", None], t=[1, 2, 3, 4]
     )
-    now = layer_of(
-        [square(0, 0), square(2003, 4), square(8000, 0), square(6000, 0)], bed=["a", "b", "d", None], t=[1, 9, 3, 4]
-    )
+    now = layer_of([square(0, 0), square(2003, 4), square(8000, 0), square(6000, 0)], bed=["a", "b", "d", None], t=[1, 9, 3, 4])
     outcome = do("compare", now, earlier=then, key=["bed"])
     assert rows(outcome, "change", "bed", "changed_fields", "was", "moved_m") == [
-        ("added", "d", "", "", None), ("changed", "b", "t, shape", "t = 2", 5.0), ("removed", "c", "", "", None)]  # fmt: skip
+        ("added", "d", "", "", None),
+        ("changed", "b", "t, shape", "t = 2", 5.0),
+        ("removed", "c", "", "", None),
+    ]
     assert aside(outcome) == {"is the same as before": 1, "its key is empty or not its own": 1}
     loose = do("compare", now, earlier=then, key=["bed"], tolerance="6 m", ignore=["t"])
     assert rows(loose, "change") == ["added", "removed"]
     by_shape = do("compare", now, earlier=then)
     assert sorted(rows(by_shape, "change")) == ["added", "added", "removed", "removed"]
-    again = do(
-        "compare",
-        table_of(k=[1, 2], v=[1.0, float("nan")]),
-        earlier=table_of("u", k=[2, 1], v=[float("nan"), 1.0]),
-        key=["k"],
-    )
+    again = do("compare", table_of(k=[1, 2], v=[1.0, float("nan")]), earlier=table_of("u", k=[2, 1], v=[float("nan"), 1.0]), key=["k"])
     assert rows(again, "change") == []
 
 

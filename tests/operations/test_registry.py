@@ -16,10 +16,33 @@ from eskret.operations.base import Operation, Phase, in_words
 from eskret.operations.settings import default_of, problems_of, setting_info, validate
 
 KINDS = {
-    "text", "whole", "number", "flag", "choice", "choices", "files", "target", "condition", "template", "patterns", "crs", "layer",
-    "expression", "wordlist", "field", "fields", "measure", "cells", "features", "shapes", "pairs", "box",
-    "workflow", "values", "layers",
-}  # fmt: skip
+    "text",
+    "whole",
+    "number",
+    "flag",
+    "choice",
+    "choices",
+    "files",
+    "target",
+    "condition",
+    "template",
+    "patterns",
+    "crs",
+    "layer",
+    "expression",
+    "wordlist",
+    "field",
+    "fields",
+    "measure",
+    "cells",
+    "features",
+    "shapes",
+    "pairs",
+    "box",
+    "workflow",
+    "values",
+    "layers",
+}
 every = pytest.mark.parametrize("operation", list(all_operations().values()), ids=lambda o: o.id)
 
 
@@ -81,11 +104,20 @@ def test_the_order_is_that_of_the_work() -> None:
 @pytest.mark.parametrize(
     ("words", "with_layers", "first"),
     [
-        ("gpx", False, "load"), ("GPS tracks", None, "load"), ("only some", True, "keep"), ("filter", True, "keep"),
-        ("where", True, "keep"), ("export", True, "save"), ("geojson", True, "save"), ("geojson", False, "load"),
-        ("write geopackage", True, "save"), ("", False, "load"), ("", True, "keep"), ("sav", True, "save"),
+        ("gpx", False, "load"),
+        ("GPS tracks", None, "load"),
+        ("only some", True, "keep"),
+        ("filter", True, "keep"),
+        ("where", True, "keep"),
+        ("export", True, "save"),
+        ("geojson", True, "save"),
+        ("geojson", False, "load"),
+        ("write geopackage", True, "save"),
+        ("", False, "load"),
+        ("", True, "keep"),
+        ("sav", True, "save"),
     ],
-)  # fmt: skip
+)
 def test_everyday_words_find_operations(words: str, with_layers: bool | None, first: str) -> None:
     assert find_operations(words, with_layers)[0].id == first
 
@@ -99,15 +131,17 @@ def test_words_that_fit_nothing_find_nothing() -> None:
 @pytest.mark.parametrize(
     ("use", "settings", "says"),
     [
-        ("load", {}, "'Files' is not filled in"), ("load", {"files": []}, "'Files' cannot be []"),
+        ("load", {}, "'Files' is not filled in"),
+        ("load", {"files": []}, "'Files' cannot be []"),
         ("load", {"files": ["a"], "parts": ["wings"]}, "It can be waypoints, routes"),
         ("load", {"files": ["a"], "crs": "EPSG:1"}, "not a coordinate system"),
         ("load", {"files": ["a"], "together": "perhaps"}, "'Recordings together' cannot be 'perhaps'"),
         ("load", {"files": ["a"], "if_unreadable": "cry"}, "It can be stop, go on"),
-        ("save", {"to": ""}, "'File' cannot be ''"), ("save", {"to": "a.gpkg", "decimals": 99}, "the most is 15"),
+        ("save", {"to": ""}, "'File' cannot be ''"),
+        ("save", {"to": "a.gpkg", "decimals": 99}, "the most is 15"),
         ("save", {"to": "a.gpkg", "if_exists": "ask"}, "It can be own, stop, replace, number, skip"),
     ],
-)  # fmt: skip
+)
 def test_wrong_values_are_told_by_their_label(use: str, settings: dict, says: str) -> None:
     with pytest.raises(SettingError) as caught:
         validate(operation_by_id(use).Settings, settings)

@@ -16,17 +16,22 @@ from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, s
 # IOGP Guidance Note 7-2, worked examples: the figures from memory. Degrees in, easting and northing out.
 EXAMPLES = [
     ("transverse Mercator, British National Grid", "EPSG:4277", "EPSG:27700", 0.5, 50.5, 577274.99, 69740.50, 0.02),
-    ("Lambert conic conformal, two parallels, Texas (US survey feet)", "EPSG:4267", "EPSG:32040", -96.0, 28.5, 2963503.91,
-     254759.80, 0.01),
-    ("Lambert conic conformal, one parallel, Jamaica", "EPSG:4242", "EPSG:24200", -(76 + 56 / 60 + 37.26 / 3600),
-     17 + 55 / 60 + 55.80 / 3600, 255966.58, 142493.51, 0.01),
+    ("Lambert conic conformal, two parallels, Texas (US survey feet)", "EPSG:4267", "EPSG:32040", -96.0, 28.5, 2963503.91, 254759.80, 0.01),
+    (
+        "Lambert conic conformal, one parallel, Jamaica",
+        "EPSG:4242",
+        "EPSG:24200",
+        -(76 + 56 / 60 + 37.26 / 3600),
+        17 + 55 / 60 + 55.80 / 3600,
+        255966.58,
+        142493.51,
+        0.01,
+    ),
     ("Albers equal area, Great Lakes", "EPSG:4269", "EPSG:3174", -78.75, 42.75, 1466493.492, 702903.006, 0.002),
-]  # fmt: skip
+]
 
 
-@pytest.mark.parametrize(
-    ("what", "source", "target", "lon", "lat", "east", "north", "near"), EXAMPLES, ids=[e[0] for e in EXAMPLES]
-)
+@pytest.mark.parametrize(("what", "source", "target", "lon", "lat", "east", "north", "near"), EXAMPLES, ids=[e[0] for e in EXAMPLES])
 def test_reproject_as_the_guidance_note_works_it_out(what, source, target, lon, lat, east, north, near) -> None:
     outcome = do("reproject", layer_of([shapely.Point(lon, lat, 7)], source), crs=target)
     point = outcome.layers[0].geometry[0]
@@ -36,9 +41,7 @@ def test_reproject_as_the_guidance_note_works_it_out(what, source, target, lon, 
 
 
 def test_reproject_sets_aside_what_has_no_place_and_says_where_it_does_not_belong() -> None:
-    outcome = do(
-        "reproject", layer_of([shapely.Point(0, 91), shapely.Point(-26, 47), None], "EPSG:4326"), crs="EPSG:3035"
-    )
+    outcome = do("reproject", layer_of([shapely.Point(0, 91), shapely.Point(-26, 47), None], "EPSG:4326"), crs="EPSG:3035")
     assert "has no place in EPSG:3035" in " ".join(aside(outcome))
     far = do("reproject", layer_of([shapely.Point(140, -30)], "EPSG:4326"), crs="EPSG:32626")
     assert "outside the area where" in said(far) and any(r.look for r in far.remarks)
@@ -49,12 +52,8 @@ def test_buffers_have_the_area_they_should_and_vanish_with_a_reason() -> None:
     point, line = shapely.Point(E, N), shapely.LineString([(E, N), (E + 1000, N)])
     outcome = do("buffer", layer_of([point]), distance="100 m", steps=64)
     assert outcome.layers[0].geometry[0].area == pytest.approx(np.pi * 1e4, rel=1.1e-4)
-    assert do("buffer", layer_of([line]), distance="100 m", ends="flat").layers[0].geometry[0].area == pytest.approx(
-        200_000
-    )
-    assert do("buffer", layer_of([line]), distance="0.1 km", ends="square").layers[0].geometry[0].area == pytest.approx(
-        240_000
-    )
+    assert do("buffer", layer_of([line]), distance="100 m", ends="flat").layers[0].geometry[0].area == pytest.approx(200_000)
+    assert do("buffer", layer_of([line]), distance="0.1 km", ends="square").layers[0].geometry[0].area == pytest.approx(240_000)
     shrunk = do("buffer", layer_of([square(0, 0), square(0, 0, 10)]), distance="-6 m")
     assert shrunk.layers[0].geometry[0].area == pytest.approx(988**2) and aside(shrunk) == {"nothing is left of it": 1}
 
@@ -69,9 +68,7 @@ def test_a_buffer_on_the_globe_is_everywhere_as_wide_as_it_says(lat: float, lon:
 
 
 def test_points_lines_and_corners_of_features() -> None:
-    bent = shapely.Polygon(
-        [(E, N), (E + 900, N), (E + 900, N + 100), (E + 100, N + 100), (E + 100, N + 900), (E, N + 900)]
-    )
+    bent = shapely.Polygon([(E, N), (E + 900, N), (E + 900, N + 100), (E + 100, N + 100), (E + 100, N + 900), (E, N + 900)])
     on = do("centre_points", layer_of([bent])).layers[0].geometry[0]
     mass = do("centre_points", layer_of([bent]), where="mass").layers[0].geometry[0]
     assert bent.contains(on) and not bent.contains(mass)
@@ -119,21 +116,13 @@ def test_hulls_grids_and_cut_lines() -> None:
     circle = do("hull", layer_of([shapely.MultiPoint(corners)]), shape="circle").layers[0].geometry[0]
     assert circle.area == pytest.approx(np.pi * 5000, rel=0.01)
     cells = do("grid", layer_of([square(50, 50, 1900)]), size="1 km", cover="extent")
-    assert len(cells.layers[0]) == 4 and shapely.bounds(cells.layers[0].geometry)[0].tolist() == [
-        E,
-        N,
-        E + 1000,
-        N + 1000,
-    ]
+    assert len(cells.layers[0]) == 4 and shapely.bounds(cells.layers[0].geometry)[0].tolist() == [E, N, E + 1000, N + 1000]
     six = do("grid", layer_of([square(0, 0, 9000)]), size="1 km", shape="hexagon").layers[0].geometry
-    assert shapely.area(six) == pytest.approx(np.sqrt(3) / 2 * 1e6) and shapely.coverage_is_valid(
-        shapely.set_precision(six, 1e-6)
-    )
+    assert shapely.area(six) == pytest.approx(np.sqrt(3) / 2 * 1e6) and shapely.coverage_is_valid(shapely.set_precision(six, 1e-6))
     assert "no unit of length" in refused("grid", layer_of([shapely.box(0, 0, 1, 1)], "EPSG:4326"), size="1 km")
     line = shapely.LineString([(E, N), (E + 50, N), (E + 100, N)])
     marks = layer_of(
-        [shapely.Point(E + 50, N), shapely.Point(E + 80, N + 0.5), shapely.Point(E + 100, N), shapely.Point(E, N + 9)],
-        key="m",
+        [shapely.Point(E + 50, N), shapely.Point(E + 80, N + 0.5), shapely.Point(E + 100, N), shapely.Point(E, N + 9)], key="m"
     )
     pieces = do("cut_lines", layer_of([line]), at=marks, within="1 m")
     assert shapely.length(pieces.layers[0].geometry).tolist() == [50, 30, 20] and rows(pieces, "piece") == [1, 2, 3]
@@ -144,9 +133,7 @@ def test_mended_shapes_say_what_was_wrong_and_where() -> None:
     bow = shapely.Polygon([(E, N), (E + 100, N + 100), (E + 100, N), (E, N + 100)])
     flat = shapely.Polygon([(E, N), (E + 9, N), (E, N)])
     outcome = do("make_valid", layer_of([bow, square(0, 0), flat, None]))
-    assert shapely.is_valid(outcome.layers[0].geometry[:2]).all() and aside(outcome) == {
-        "nothing of its kind is left of it": 1
-    }
+    assert shapely.is_valid(outcome.layers[0].geometry[:2]).all() and aside(outcome) == {"nothing of its kind is left of it": 1}
     assert "1 x self-intersection, the first at 560050 5200050" in said(outcome)
     (altered,) = outcome.inputs[0].altered
     assert altered.rows.tolist() == [0, 2] and altered.amounts[0] == pytest.approx(0.5)
@@ -155,17 +142,8 @@ def test_mended_shapes_say_what_was_wrong_and_where() -> None:
 def test_measured_on_the_globe_against_karney() -> None:
     rng = np.random.default_rng(8)
     lat, lon = rng.uniform(-60, 60, 12), rng.uniform(-170, 170, 12)
-    shapes = [
-        shapely.Polygon([(x, y), (x + 1.3, y), (x + 1.1, y + 0.7), (x, y + 0.9)]) for x, y in zip(lon, lat, strict=True)
-    ]
-    outcome = do(
-        "measure",
-        layer_of(shapes, "EPSG:4326"),
-        what=["area", "perimeter"],
-        area_unit="km2",
-        length_unit="km",
-        edges="geodesic",
-    )
+    shapes = [shapely.Polygon([(x, y), (x + 1.3, y), (x + 1.1, y + 0.7), (x, y + 0.9)]) for x, y in zip(lon, lat, strict=True)]
+    outcome = do("measure", layer_of(shapes, "EPSG:4326"), what=["area", "perimeter"], area_unit="km2", length_unit="km", edges="geodesic")
     for shape, area, around in zip(shapes, rows(outcome, "area_km2"), rows(outcome, "perimeter_km"), strict=True):
         polygon = Geodesic.WGS84.Polygon()
         for x, y in list(shape.exterior.coords)[:-1]:
@@ -174,13 +152,9 @@ def test_measured_on_the_globe_against_karney() -> None:
         close("measure", f"{KARNEY}, shortest ways", [area, around], [abs(size) / 1e6, perimeter / 1000], rel=1e-9)
     lines = [shapely.LineString([(x, y), (x + 2, y + 1)]) for x, y in zip(lon, lat, strict=True)]
     found = do("measure", layer_of(lines, "EPSG:4326"), what=["length", "bearing"], length_unit="nmi", edges="geodesic")
-    for (x, y), length, bearing in zip(
-        zip(lon, lat, strict=True), rows(found, "length_nmi"), rows(found, "bearing_deg"), strict=True
-    ):
+    for (x, y), length, bearing in zip(zip(lon, lat, strict=True), rows(found, "length_nmi"), rows(found, "bearing_deg"), strict=True):
         known = Geodesic.WGS84.Inverse(y, x, y + 1, x + 2)
-        assert length == pytest.approx(known["s12"] / 1852, rel=1e-9) and bearing == pytest.approx(
-            known["azi1"] % 360, abs=1e-7
-        )
+        assert length == pytest.approx(known["s12"] / 1852, rel=1e-9) and bearing == pytest.approx(known["azi1"] % 360, abs=1e-7)
 
 
 def test_a_degree_is_never_a_length_and_a_stretched_plane_is_told() -> None:

@@ -84,9 +84,16 @@ def test_areas_agree_with_another_engine(shapes: list, areas: list) -> None:
 
 
 def test_clip_keeps_whole_cuts_and_sets_aside_each_with_its_reason() -> None:
-    shapes = [square(0, 0, 100), square(950, 0, 100), square(1000, 200, 100), square(5000, 0), None,
-              shapely.LineString([(E + 900, N + 500), (E + 1500, N + 500)]), shapely.Point(E + 1000, N + 5),
-              shapely.LineString([(E + 1000, N + 600), (E + 1200, N + 600)])]  # fmt: skip
+    shapes = [
+        square(0, 0, 100),
+        square(950, 0, 100),
+        square(1000, 200, 100),
+        square(5000, 0),
+        None,
+        shapely.LineString([(E + 900, N + 500), (E + 1500, N + 500)]),
+        shapely.Point(E + 1000, N + 5),
+        shapely.LineString([(E + 1000, N + 600), (E + 1200, N + 600)]),
+    ]
     outcome = do("clip", layer_of(shapes), to=layer_of([square(0, 0)], key="x"))
     assert rows(outcome, "n") == [0, 1, 5, 6], "a point on the edge is inside"
     assert aside(outcome) == {"lies outside the area": 1, "only touches the edge of the area": 2, "has no geometry": 1}
@@ -94,9 +101,7 @@ def test_clip_keeps_whole_cuts_and_sets_aside_each_with_its_reason() -> None:
     (altered,) = outcome.inputs[0].altered
     assert altered.rows.tolist() == [1, 5] and len(altered.amounts) == 2
     whole = do("clip", layer_of(shapes), to=layer_of([square(0, 0)], key="x"), edge="whole")
-    assert (
-        rows(whole, "n") == [0, 1, 5, 6] and whole.layers[0].geometry[1].area == 10_000 and not whole.inputs[0].altered
-    )
+    assert rows(whole, "n") == [0, 1, 5, 6] and whole.layers[0].geometry[1].area == 10_000 and not whole.inputs[0].altered
 
 
 def test_what_is_erased_wholly_lies_inside_also_where_it_shares_the_edge() -> None:
@@ -106,11 +111,7 @@ def test_what_is_erased_wholly_lies_inside_also_where_it_shares_the_edge() -> No
 
 
 def test_slivers_are_left_out_by_area_and_by_length() -> None:
-    shapes = [
-        square(999.9, 0, 500),
-        square(500, 0, 300),
-        shapely.MultiPolygon([square(999.99, 100, 9), square(10, 10, 9)]),
-    ]
+    shapes = [square(999.9, 0, 500), square(500, 0, 300), shapely.MultiPolygon([square(999.99, 100, 9), square(10, 10, 9)])]
     outcome = do("clip", layer_of(shapes), to=layer_of([square(0, 0)], key="x"), sliver="60 m2")
     assert aside(outcome) == {"only a piece smaller than 60 m2 is left of it": 1}
     assert outcome.layers[0].geometry[1].area == pytest.approx(81) and "60 m2" in outcome.inputs[0].altered[1].what
@@ -125,17 +126,14 @@ def test_the_index_and_the_grid_change_nothing() -> None:
     angle = np.linspace(0, 2 * np.pi, 700)
     r = 3000 + 700 * np.sin(9 * angle)
     area_ = shapely.Polygon(
-        np.c_[5000 + r * np.cos(angle), 5000 + r * np.sin(angle)],
-        [shapely.Point(5000, 5000).buffer(400).exterior.coords],
+        np.c_[5000 + r * np.cos(angle), 5000 + r * np.sin(angle)], [shapely.Point(5000, 5000).buffer(400).exterior.coords]
     )
     xy = rng.uniform(0, 10_000, (6000, 2))
     shapes = shapely.box(xy[:, 0], xy[:, 1], xy[:, 0] + rng.uniform(1, 300, 6000), xy[:, 1] + 90)
     found = cut(shapely.bounds(shapes), lambda rows: shapes[rows], area_)
     assert (found.within == shapely.contains_properly(area_, shapes)).all()
     assert (found.apart == ~shapely.intersects(area_, shapes)).all()
-    assert np.nansum(shapely.area(found.inside)) == pytest.approx(
-        shapely.area(shapely.intersection(shapes[found.edge], area_)).sum()
-    )
+    assert np.nansum(shapely.area(found.inside)) == pytest.approx(shapely.area(shapely.intersection(shapes[found.edge], area_)).sum())
 
 
 def test_neighbours_that_lie_on_each_other_are_told_and_counted_once() -> None:
@@ -155,25 +153,27 @@ def test_dissolving_1405_areas_into_5_keeps_every_total() -> None:
     rng = np.random.default_rng(2)
     x, y = np.divmod(np.arange(1405), 40)
     shapes = shapely.box(E + x * 50.0, N + y * 50, E + x * 50 + 50, N + y * 50 + 50)
-    layer = layer_of(shapes, group=[f"G{k}" for k in rng.integers(0, 5, 1405)], tonnes=rng.integers(0, 99, 1405),
-                     depth=rng.uniform(0, 30, 1405))  # fmt: skip
-    outcome = do(
-        "dissolve",
-        layer,
-        by=["group"],
-        figures={"tonnes": "sum tonnes", "n": "count", "deep": "max depth", "d": "sum depth"},
+    layer = layer_of(
+        shapes, group=[f"G{k}" for k in rng.integers(0, 5, 1405)], tonnes=rng.integers(0, 99, 1405), depth=rng.uniform(0, 30, 1405)
     )
+    outcome = do("dissolve", layer, by=["group"], figures={"tonnes": "sum tonnes", "n": "count", "deep": "max depth", "d": "sum depth"})
     assert rows(outcome, "group") == ["G0", "G1", "G2", "G3", "G4"] and sum(rows(outcome, "n")) == 1405
     assert sum(rows(outcome, "tonnes")) == sum(layer.table.column("tonnes").to_pylist())
-    assert area(outcome) == pytest.approx(1405 * 2500) and max(rows(outcome, "deep")) == max(
-        layer.table.column("depth").to_pylist()
-    )
+    assert area(outcome) == pytest.approx(1405 * 2500) and max(rows(outcome, "deep")) == max(layer.table.column("depth").to_pylist())
     assert [c.name for c in outcome.outputs[0].controls] == ["area with its overlap", "sum of tonnes", "sum of depth"]
 
 
 def test_groups_without_a_value_holes_and_parts() -> None:
-    ring = [square(0, 0), square(1000, 0), square(2000, 0), square(0, 1000), square(2000, 1000), square(0, 2000), square(1000, 2000),
-            square(2000, 2000)]  # fmt: skip
+    ring = [
+        square(0, 0),
+        square(1000, 0),
+        square(2000, 0),
+        square(0, 1000),
+        square(2000, 1000),
+        square(0, 2000),
+        square(1000, 2000),
+        square(2000, 2000),
+    ]
     layer = layer_of([*ring, square(9000, 9000)], name=["a"] * 7 + [None, "a"], n=[1] * 9)
     outcome = do("dissolve", layer, by=["name"], figures={"n": "sum n"})
     assert aside(outcome) == {"has no value in name": 1} and rows(outcome, "name", "n") == [("a", 8)]
@@ -183,9 +183,7 @@ def test_groups_without_a_value_holes_and_parts() -> None:
     whole = do("dissolve", closed, by=[], parts="apart", figures={"n": "sum n"})
     assert rows(whole, "n") == [8, 1] and "1 hole between features, the largest 100.0 ha" in said(whole)
     spans = layer_of([shapely.MultiPolygon([square(0, 0), square(5000, 0)]), square(6000, 0)], n=[3, 4])
-    assert rows(do("dissolve", spans, by=[], parts="apart", figures={"n": "sum n"}), "n") == [7], (
-        "one member in both places"
-    )
+    assert rows(do("dissolve", spans, by=[], parts="apart", figures={"n": "sum n"}), "n") == [7], "one member in both places"
 
 
 def test_invalid_members_and_lines() -> None:
@@ -193,9 +191,7 @@ def test_invalid_members_and_lines() -> None:
     outcome = do("dissolve", layer_of([bow, square(0, 0, 50)]), by=[])
     assert outcome.layers[0].geometry[0].is_valid and "1 invalid shape mended" in said(outcome)
     parts = [shapely.LineString([(E, N), (E + 10, N)]), shapely.LineString([(E + 10, N), (E + 20, N)])]
-    assert (
-        do("dissolve", layer_of(parts), by=[]).layers[0].geometry[0].equals(shapely.LineString([(E, N), (E + 20, N)]))
-    )
+    assert do("dissolve", layer_of(parts), by=[]).layers[0].geometry[0].equals(shapely.LineString([(E, N), (E + 20, N)]))
     found = dissolve(np.array([], object), lambda g: np.empty(0, np.int64), 0)
     assert len(found.geometry) == 0
 
@@ -205,9 +201,7 @@ def test_split_names_layers_by_the_rule_and_numbers_what_comes_out_the_same() ->
     layer = layer_of([square(0, 0)] * 7, name=values, n=list(range(7)))
     outcome = do("split", layer, by=["name"])
     assert [x.key for x in outcome.layers] == ["bed_1", "bed_2", "nord", "bed_1_2"]
-    assert [x.name for x in outcome.layers] == ["Bed 1", "Bed 2", "Nørd", "bed/1"], (
-        "the value as it stands stays beside"
-    )
+    assert [x.name for x in outcome.layers] == ["Bed 1", "Bed 2", "Nørd", "bed/1"], "the value as it stands stays beside"
     assert aside(outcome) == {"has no value in name": 1, "its value holds no letter or digit to make a name of": 2}
     named = do("split", layer, by=["name"], empty_as="unnamed", name="beds_{value}")
     assert "beds_unnamed" in [x.key for x in named.layers] and sum(map(len, named.layers)) == 5
@@ -233,7 +227,9 @@ def test_merge_brings_fields_types_and_systems_together() -> None:
     b = layer_of([shapely.Point(-26.2, 46.95)], "EPSG:4326", "b", n=[2.5], depth=[3])
     outcome = do("merge", [a, b])
     assert outcome.layers[0].table.to_pylist() == [
-        {"layer": "a", "n": 1.0, "kind": "x", "depth": None}, {"layer": "b", "n": 2.5, "kind": None, "depth": 3}]  # fmt: skip
+        {"layer": "a", "n": 1.0, "kind": "x", "depth": None},
+        {"layer": "b", "n": 2.5, "kind": None, "depth": 3},
+    ]
     assert outcome.layers[0].crs == "EPSG:32626" and 500_000 < outcome.layers[0].geometry[1].x < 600_000
     assert rows(do("merge", [a, b], fields="common", source=""), "n") == [1.0, 2.5]
     texts = do("merge", [table_of(n=[1]), table_of("u", n=["x"])])
@@ -244,9 +240,7 @@ def test_a_table_or_a_point_is_refused_where_areas_are_wanted() -> None:
     points = layer_of([shapely.Point(E, N)], key="p")
     assert "holds points; areas are wanted here" in refused("clip", layer_of([square(0, 0)]), to=points)
     assert "a table has no place" in refused("clip", table_of(n=[1]), to=layer_of([square(0, 0)], key="x"))
-    assert "no coordinate system" in refused(
-        "erase", layer_of([square(0, 0)], None), by=layer_of([square(0, 0)], key="x")
-    )
+    assert "no coordinate system" in refused("erase", layer_of([square(0, 0)], None), by=layer_of([square(0, 0)], key="x"))
     assert "there is no field 'nome'" in refused("split", layer_of([square(0, 0)]), by=["nome"])
 
 

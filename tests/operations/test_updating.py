@@ -22,7 +22,7 @@ from eskret.operations.updating import update
 Rows = dict[str, tuple[int, int, str | None]]
 ROWS = st.dictionaries(
     st.sampled_from("ABCDEFGH"), st.tuples(st.integers(0, 9), st.integers(0, 9), st.none() | st.text("xyz", max_size=2)), max_size=8
-)  # fmt: skip
+)
 
 
 def layer(rows: Rows, key: str = "l") -> Layer:
@@ -78,14 +78,9 @@ def test_a_geopackage_holds_the_same_and_is_sound(tmp_path: Path, old: Rows, new
     assert forward.recover().already == [path], "what was committed is not done twice"
     assert sorted(rows_of(sources.read(path, "l", "l").layer), key=str) == sorted(rows_of(done.layer), key=str)
     with sqlite3.connect(path) as db:
-        assert (
-            db.execute("PRAGMA integrity_check").fetchone() == ("ok",)
-            and not db.execute("PRAGMA foreign_key_check").fetchall()
-        )
+        assert db.execute("PRAGMA integrity_check").fetchone() == ("ok",) and not db.execute("PRAGMA foreign_key_check").fetchall()
         assert db.execute("SELECT rtreecheck('rtree_l_geom')").fetchone() == ("ok",)
-        boxes = db.execute(
-            "SELECT t.fid, minx, miny FROM rtree_l_geom r JOIN l t ON t.fid = r.id ORDER BY t.fid"
-        ).fetchall()
+        boxes = db.execute("SELECT t.fid, minx, miny FROM rtree_l_geom r JOIN l t ON t.fid = r.id ORDER BY t.fid").fetchall()
     assert len(boxes) == len(done.layer)
     assert sorted(b[1:] for b in boxes) == sorted((r[1], r[2]) for r in rows_of(done.layer))
     back = GeoPackageInPlace(path, staged, [replace(forward.changes[0], undo=True)])
@@ -101,9 +96,10 @@ def test_fields_that_only_one_side_has() -> None:
     new = Layer("l", pa.table({"key": ["B", "C"], "only_here": ["b", "c"]}))
     done = update(old, new, ["key"])
     assert done.layer.table.to_pylist() == [
-        {"key": "A", "only_there": 1, "only_here": None}, {"key": "B", "only_there": 2, "only_here": "b"},
+        {"key": "A", "only_there": 1, "only_here": None},
+        {"key": "B", "only_there": 2, "only_here": "b"},
         {"key": "C", "only_there": None, "only_here": "c"},
-    ]  # fmt: skip
+    ]
     assert [r.text for r in done.remarks] == ["the layer that is there gets the field only_here"]
 
 
@@ -146,10 +142,5 @@ def test_what_is_said_of_a_layer_is_said_once(tmp_path: Path) -> None:
         found = db.execute("SELECT metadata, mime_type, md_scope FROM gpkg_metadata").fetchall()
         assert len(found) == 1 and "<dc:title>A &amp; B</dc:title><dc:rights>CC0</dc:rights>" in found[0][0]
         assert db.execute("SELECT count(*) FROM gpkg_metadata_reference").fetchone() == (1,)
-        named = db.execute(
-            "SELECT table_name FROM gpkg_extensions WHERE extension_name = 'gpkg_metadata' ORDER BY 1"
-        ).fetchall()
-        assert (
-            named == [("gpkg_metadata",), ("gpkg_metadata_reference",)]
-            and not db.execute("PRAGMA foreign_key_check").fetchall()
-        )
+        named = db.execute("SELECT table_name FROM gpkg_extensions WHERE extension_name = 'gpkg_metadata' ORDER BY 1").fetchall()
+        assert named == [("gpkg_metadata",), ("gpkg_metadata_reference",)] and not db.execute("PRAGMA foreign_key_check").fetchall()

@@ -35,19 +35,19 @@ def layer(**fields):
 @pytest.mark.parametrize(
     ("use", "settings", "field"),
     [
-        ("summarise", {"by": ["g"]}, "total"), ("dissolve", {"by": ["g"]}, "total"), ("gather_parts", {"by": ["g"]}, "total"),
+        ("summarise", {"by": ["g"]}, "total"),
+        ("dissolve", {"by": ["g"]}, "total"),
+        ("gather_parts", {"by": ["g"]}, "total"),
         ("summarise", {}, "total"),
     ],
-)  # fmt: skip
+)
 def test_a_sum_leaves_out_what_is_no_number_and_says_so(use: str, settings: dict, field: str) -> None:
     given_ = layer(g=["a"] * 5, v=pa.array(VALUES))
     outcome = do(use, given_, figures={field: "sum v", "many": "count v", "most": "max v"}, **settings)
     assert rows(outcome, field, "many", "most") == [(INF, 3, INF)]
     assert "1 value of 'v' is no number and counted as empty" in said(outcome)
     assert any(r.look for r in outcome.remarks)
-    plain = do(
-        use, layer(g=["a"] * 3, v=pa.array([1.5, NAN, 2.5])), figures={field: "sum v", "mid": "mean v"}, **settings
-    )
+    plain = do(use, layer(g=["a"] * 3, v=pa.array([1.5, NAN, 2.5])), figures={field: "sum v", "mid": "mean v"}, **settings)
     assert rows(plain, field, "mid") == [(4.0, 2.0)]
 
 
@@ -61,9 +61,7 @@ def test_pivots_counts_and_joins_leave_it_out_too() -> None:
     table = table_of(k=pa.array([1.0, 2.0, NAN]), v=pa.array([NAN, 5.0, 7.0]))
     joined = do("join_table", layer(k=pa.array([1.0, 2.0, NAN])), table=table, key="k")
     assert rows(joined, "v")[1:] == [5.0, None] and math.isnan(rows(joined, "v")[0])
-    assert "no number" in said(joined) and "no key" in " ".join(a.what for a in joined.inputs[0].altered).replace(
-        "empty", "no key"
-    )
+    assert "no number" in said(joined) and "no key" in " ".join(a.what for a in joined.inputs[0].altered).replace("empty", "no key")
 
 
 def test_minus_nothing_is_nothing() -> None:
@@ -97,23 +95,30 @@ def test_decimals_are_added_as_decimals_and_the_control_sees_the_last_digit() ->
 def test_figures_are_those_of_the_values_that_are_there(values: list[float | None]) -> None:
     there = [v for v in values if v is not None and not math.isnan(v)]
     outcome = do(
-        "summarise", table_of(v=pa.array(values, pa.float64())),
+        "summarise",
+        table_of(v=pa.array(values, pa.float64())),
         figures={"sum": "sum v", "many": "count v", "least": "min v", "different": "distinct v"},
-    )  # fmt: skip
-    total, many, least, different = rows(outcome, "sum", "many", "least", "different")[0]
-    same(
-        "summarise", ARITHMETIC, (many, different, least), (len(there), len(set(there)), min(there) if there else None)
     )
+    total, many, least, different = rows(outcome, "sum", "many", "least", "different")[0]
+    same("summarise", ARITHMETIC, (many, different, least), (len(there), len(set(there)), min(there) if there else None))
     assert (total is None) == (not there)
     if there:
         close("summarise", f"{ARITHMETIC}, sums", total, math.fsum(there), abs_=1e-6)
 
 
 CASES = [
-    ("v > 1", [0, 3, 4]), ("NOT v > 1", []), ("v IS NULL", [1, 2]), ("v IS NOT NULL", [0, 3, 4]), ("v = v", [0, 3, 4]),
-    ("1 / (v - 1.5) > 0", [3, 4]), ("1 / (v - 1.5) IS NULL", [0, 1, 2]), ("sqrt(-v) > 0 OR v = 2.5", [4]),
-    ("v % 0 IS NULL", [0, 1, 2, 3, 4]), ("v BETWEEN 1 AND 3", [0, 4]), ("v IN (1.5, 2.5)", [0, 4]),
-]  # fmt: skip
+    ("v > 1", [0, 3, 4]),
+    ("NOT v > 1", []),
+    ("v IS NULL", [1, 2]),
+    ("v IS NOT NULL", [0, 3, 4]),
+    ("v = v", [0, 3, 4]),
+    ("1 / (v - 1.5) > 0", [3, 4]),
+    ("1 / (v - 1.5) IS NULL", [0, 1, 2]),
+    ("sqrt(-v) > 0 OR v = 2.5", [4]),
+    ("v % 0 IS NULL", [0, 1, 2, 3, 4]),
+    ("v BETWEEN 1 AND 3", [0, 4]),
+    ("v IN (1.5, 2.5)", [0, 4]),
+]
 
 
 @pytest.mark.parametrize(("where", "expected"), CASES)
@@ -146,8 +151,9 @@ def test_dividing_by_nothing_comes_to_none_and_infinity_stays() -> None:
 def test_a_file_with_no_numbers_is_kept_from_as_a_frame_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Through the command: what a GeoParquet holds as NaN, a frame holds as null, and both are found alike."""
     monkeypatch.chdir(tmp_path)
-    frame = gpd.GeoDataFrame({"n": range(4), "pop": [2e6, np.nan, 5.0, np.inf]}, geometry=[shapely.Point(i, 0) for i in range(4)],
-                             crs="EPSG:32631")  # fmt: skip
+    frame = gpd.GeoDataFrame(
+        {"n": range(4), "pop": [2e6, np.nan, 5.0, np.inf]}, geometry=[shapely.Point(i, 0) for i in range(4)], crs="EPSG:32631"
+    )
     frame.to_parquet("towns.parquet")
     import pyarrow.parquet as pq
 
@@ -162,6 +168,4 @@ def test_a_file_with_no_numbers_is_kept_from_as_a_frame_is(tmp_path: Path, monke
             assert found.exit_code == 0, found.output
             assert len(gpd.read_file(out)) == many
             assert ("no number" in found.output) == (name == "nan"), found.output
-    assert "there is no field" in refused("keep", layer(n=[1]), where="m = 1") and aside(
-        do("keep", layer(n=[1]), where="n = 2")
-    )
+    assert "there is no field" in refused("keep", layer(n=[1]), where="m = 1") and aside(do("keep", layer(n=[1]), where="n = 2"))

@@ -85,10 +85,13 @@ def test_rows_that_kept_their_labels_are_accounted_for(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("settings", "says"),
     [
-        ({"by": -1}, "'By' cannot be -1"), ({"kind": "huge"}, "'Kind' cannot be 'huge'"), ({"size": "100"}, "It can be 1, 2"),
-        ({"by": 13}, "It is odd"), ({"colour": 1}, "no setting 'colour'"),
+        ({"by": -1}, "'By' cannot be -1"),
+        ({"kind": "huge"}, "'Kind' cannot be 'huge'"),
+        ({"size": "100"}, "It can be 1, 2"),
+        ({"by": 13}, "It is odd"),
+        ({"colour": 1}, "no setting 'colour'"),
     ],
-)  # fmt: skip
+)
 def test_settings_are_checked_before_anything_runs(folder: Path, settings: dict[str, Any], says: str) -> None:
     code(folder, GROW)
     found = flow(folder, **settings).rehearse().errors
@@ -131,10 +134,7 @@ def test_the_same_code_is_trusted_wherever_it_lies(folder: Path, tmp_path_factor
 def test_changed_files_are_picked_up_with_what_they_import(folder: Path) -> None:
     (folder / "operations" / "by_how_much.py").write_text("BY = 1.0\n")
     code(
-        folder,
-        GROW.replace("kept.buffer(by)", "kept.buffer(BY)").replace(
-            "import eskret\n", "import eskret\nfrom by_how_much import BY\n"
-        ),
+        folder, GROW.replace("kept.buffer(by)", "kept.buffer(BY)").replace("import eskret\n", "import eskret\nfrom by_how_much import BY\n")
     )
     areas = [sum(g.area for g in flow(folder).run(if_exists="replace").layers["mine"][0].geometry)]  # type: ignore[union-attr]
     (folder / "operations" / "by_how_much.py").write_text("BY = 5.0\n")
@@ -151,9 +151,12 @@ def test_errors_name_the_file_and_the_line(folder: Path) -> None:
     result = flow(folder).run()
     assert f"grow.py, line {line}: it divides by zero" in result.error and result.state == "failed"
     missing = "\n\nraise KeyError('x')\n"
-    for text, says in (("def x(:\n", "grow.py, line 1: this is not sound Python"), (missing, "line 3: there is no 'x' where it"),
-                       (GROW.replace("by: float", "id: float"), "a setting cannot be called 'id'"),
-                       (GROW.replace('title="Grow"', 'title="Grow", phase="Later"'), "there is no phase 'Later'")):  # fmt: skip
+    for text, says in (
+        ("def x(:\n", "grow.py, line 1: this is not sound Python"),
+        (missing, "line 3: there is no 'x' where it"),
+        (GROW.replace("by: float", "id: float"), "a setting cannot be called 'id'"),
+        (GROW.replace('title="Grow"', 'title="Grow", phase="Later"'), "there is no phase 'Later'"),
+    ):
         code(folder, text)
         found = flow(folder).rehearse().errors
         assert says in found[0].text, found[0].text
@@ -235,11 +238,7 @@ def test_every_form_of_declaring_one(folder: Path) -> None:
     assert ran("together", "all")[1] == [("mine", 2)]
     assert ran("halves")[1] == [("low", 2), ("high", 4)]
     _, layers, step = ran("anew")
-    assert (
-        layers == [("squares", 1)]
-        and "which came of which is not known" in step.remarks[0].text
-        and step.inputs[0].used == 6
-    )
+    assert layers == [("squares", 1)] and "which came of which is not known" in step.remarks[0].text and step.inputs[0].used == 6
     _, layers, step = ran("silent")
     assert step.inputs[0].set_aside.counts() == [("was left out by 'Silent'", 1)]
     line = next(n for n, x in enumerate(FORMS.splitlines(), 1) if x.startswith("def nothing")) - 1  # with its decorator
@@ -265,9 +264,7 @@ def test_a_process_that_only_shows_needs_no_code(folder: Path) -> None:
     shown = shown_of(cards["operations"][0])
     infos = setting_info(shown.Settings)
     assert (shown.title, shown.summary, shown.takes_layers) == ("Grow", "Make areas wider.", True)
-    assert (
-        infos["kind"].kind == "choice" and list(infos["size"].choices) == ["1", "2"] and infos["least"].kind == "whole"
-    )
+    assert infos["kind"].kind == "choice" and list(infos["size"].choices) == ["1", "2"] and infos["least"].kind == "whole"
     assert cards["operations"][0]["settings"][2]["depends"] and not problems_of(shown.Settings, {"by": 3})
     assert "Grow of" in shown.sentence({"kind": "large"}, "squares")
 
@@ -299,8 +296,7 @@ def test_own_operations_on_the_command_line(folder: Path, monkeypatch: pytest.Mo
     assert run(app, ["trust", ".", "--take-back"]).exit_code == 0 and run(app, ["run", "own.toml"]).exit_code == 2
     assert "there is no code in it" in run(app, ["trust", str(folder.parent)]).stderr
     assert (
-        "Written" in run(app, ["new-operation", "Thing"]).output
-        and "workflow.step('own:grow'" in run(app, ["script", "own.toml"]).output
+        "Written" in run(app, ["new-operation", "Thing"]).output and "workflow.step('own:grow'" in run(app, ["script", "own.toml"]).output
     )
 
 

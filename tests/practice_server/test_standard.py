@@ -27,25 +27,20 @@ CORE = "http://www.opengis.net/spec/ogcapi-features-1/1.0/conf/core"
 
 def feature(n: int) -> dict[str, Any]:
     return {
-        "type": "Feature", "geometry": {"type": "Point", "coordinates": [-26 + n / 100, 47]} if n != 7 else None,
+        "type": "Feature",
+        "geometry": {"type": "Point", "coordinates": [-26 + n / 100, 47]} if n != 7 else None,
         "properties": {"mark": f"M{n:02d}", "depth": n / 2, "lit": n % 2 == 0, "seen": f"2031-09-{n + 1:02d}T06:00:00Z"},
-    }  # fmt: skip
+    }
 
 
 @pytest.fixture(scope="module")
 def address(tmp_path_factory: pytest.TempPathFactory) -> Generator[str, None, None]:
     with PracticeServer(tmp_path_factory.mktemp("published"), token=TOKEN) as server:
         with client() as c:
-            told = {
-                "id": "marks",
-                "title": "Survey marks",
-                "properties": {"seen": {"type": "string", "format": "date-time"}},
-            }
+            told = {"id": "marks", "title": "Survey marks", "properties": {"seen": {"type": "string", "format": "date-time"}}}
             assert c.post(f"{server.address}/collections", json=told).status_code == 201
             for n in range(25):
-                assert (
-                    c.post(f"{server.address}/collections/marks/items", json=feature(n), headers=GEO).status_code == 201
-                )
+                assert c.post(f"{server.address}/collections/marks/items", json=feature(n), headers=GEO).status_code == 201
         yield server.address
 
 
@@ -64,12 +59,7 @@ def links(told: dict[str, Any], rel: str, type_: str = "") -> list[str]:
 def test_the_landing_page_leads_everywhere(address: str) -> None:
     """Requirements 1 and 2: links to the interface, to conformance and to the data; every link answers as what it says."""
     told = httpx.get(f"{address}/").json()
-    assert (
-        links(told, "service-desc")
-        and links(told, "service-doc")
-        and links(told, "conformance")
-        and links(told, "data")
-    )
+    assert links(told, "service-desc") and links(told, "service-doc") and links(told, "conformance") and links(told, "data")
     seen: set[str] = set()
     waiting = [(f"{address}/?f=json", "application/json")]
     while waiting:
@@ -121,14 +111,22 @@ def test_collections_are_described(address: str) -> None:
 @pytest.mark.parametrize(
     ("query", "marks"),
     [
-        ("bbox=-25.955,46,-25.915,48", [5, 6, 7, 8]), ("bbox=-25.955,46,-10,-25.915,48,10", [5, 6, 7, 8]),
-        ("bbox=170,46,-25.985,48", [0, 1, 7]), ("datetime=2031-09-03T06:00:00Z", [2]), ("datetime=2031-09-03", [2]),
-        ("datetime=2031-09-23T00:00:00Z/..", [22, 23, 24]), ("datetime=../2031-09-02T06:00:00Z", [0, 1]), ("datetime=/2031-09-01", [0]),
-        ("datetime=2031-09-03T02:00:00-04:00/2031-09-04", [2, 3]), ("mark=M04", [4]), ("depth=2.5", [5]),
+        ("bbox=-25.955,46,-25.915,48", [5, 6, 7, 8]),
+        ("bbox=-25.955,46,-10,-25.915,48,10", [5, 6, 7, 8]),
+        ("bbox=170,46,-25.985,48", [0, 1, 7]),
+        ("datetime=2031-09-03T06:00:00Z", [2]),
+        ("datetime=2031-09-03", [2]),
+        ("datetime=2031-09-23T00:00:00Z/..", [22, 23, 24]),
+        ("datetime=../2031-09-02T06:00:00Z", [0, 1]),
+        ("datetime=/2031-09-01", [0]),
+        ("datetime=2031-09-03T02:00:00-04:00/2031-09-04", [2, 3]),
+        ("mark=M04", [4]),
+        ("depth=2.5", [5]),
         ("lit=true&bbox=-26,46,-25.97,48", [0, 2]),
-        ("mark=M04&mark=M05", []), ("mark=", []),
+        ("mark=M04&mark=M05", []),
+        ("mark=", []),
     ],
-)  # fmt: skip
+)
 def test_features_are_chosen(address: str, query: str, marks: list[int]) -> None:
     """Requirements 22 to 28 and 7.15.5: box (over the antimeridian too; what has no place is in every box), time, properties."""
     told = httpx.get(f"{address}/collections/marks/items?limit=1000&{query}").json()
@@ -137,11 +135,7 @@ def test_features_are_chosen(address: str, query: str, marks: list[int]) -> None
 
 
 def test_a_box_counts_shapes_not_their_boxes(address: str) -> None:
-    bent = {
-        "type": "Feature",
-        "properties": {},
-        "geometry": {"type": "LineString", "coordinates": [[0, 0], [1, 0], [1, 1]]},
-    }
+    bent = {"type": "Feature", "properties": {}, "geometry": {"type": "LineString", "coordinates": [[0, 0], [1, 0], [1, 1]]}}
     with client() as c:
         c.post(f"{address}/collections", json={"id": "bent"})
         assert c.post(f"{address}/collections/bent/items", json=bent, headers=GEO).status_code == 201
@@ -167,9 +161,21 @@ def test_pages_hold_every_feature_once(address: str, limit: int | None) -> None:
 
 @pytest.mark.parametrize(
     "query",
-    ["limit=0", "limit=-1", "limit=ten", "bbox=1,2,3", "bbox=1,2,3,x", "bbox=0,50,1,40", "bbox=0,0,1,nan", "datetime=yesterday",
-     "datetime=2031-09-02/2031-09-01", "unknown=1", "f=xml", "after=x"],
-)  # fmt: skip
+    [
+        "limit=0",
+        "limit=-1",
+        "limit=ten",
+        "bbox=1,2,3",
+        "bbox=1,2,3,x",
+        "bbox=0,50,1,40",
+        "bbox=0,0,1,nan",
+        "datetime=yesterday",
+        "datetime=2031-09-02/2031-09-01",
+        "unknown=1",
+        "f=xml",
+        "after=x",
+    ],
+)
 def test_what_cannot_be_is_refused(address: str, query: str) -> None:
     """Requirements 8 and 9: a parameter that is not known, or that has a value it cannot have, is answered with 400."""
     answer = httpx.get(f"{address}/collections/marks/items?{query}", headers={"Accept": "application/json"})
@@ -215,15 +221,21 @@ def test_a_change_for_another_version_is_refused(address: str) -> None:
 @pytest.mark.parametrize(
     ("method", "path", "more", "status"),
     [
-        ("POST", "items", {"content": b"{", "headers": GEO}, 400), ("POST", "items", {"content": b"[]", "headers": GEO}, 400),
-        ("POST", "items", {"json": {"type": "Feature"}}, 400), ("POST", "items", {"content": b"<x/>", "headers": TEXT}, 415),
+        ("POST", "items", {"content": b"{", "headers": GEO}, 400),
+        ("POST", "items", {"content": b"[]", "headers": GEO}, 400),
+        ("POST", "items", {"json": {"type": "Feature"}}, 400),
+        ("POST", "items", {"content": b"<x/>", "headers": TEXT}, 415),
         ("POST", "items", {"json": {**feature(1), "geometry": {"type": "Point", "coordinates": ["a"]}}}, 400),
         ("POST", "items", {"json": {**feature(1), "properties": {"depth": "deep"}}}, 400),
-        ("POST", "items", {"json": {**feature(1), "properties": []}}, 400), ("DELETE", "", {}, 409), ("PUT", "items", {"json": {}}, 405),
-        ("GET", "items/none", {}, 404), ("GET", "items/99999999999999999999", {}, 404), ("GET", "other", {}, 404),
+        ("POST", "items", {"json": {**feature(1), "properties": []}}, 400),
+        ("DELETE", "", {}, 409),
+        ("PUT", "items", {"json": {}}, 405),
+        ("GET", "items/none", {}, 404),
+        ("GET", "items/99999999999999999999", {}, 404),
+        ("GET", "other", {}, 404),
         ("GET", "items", {"headers": {"Host": "elsewhere.example"}}, 403),
     ],
-)  # fmt: skip
+)
 def test_what_it_will_not_do(address: str, method: str, path: str, more: dict[str, Any], status: int) -> None:
     with client() as c:
         answer = c.request(method, f"{address}/collections/marks/{path}".rstrip("/"), **more)
@@ -290,8 +302,9 @@ def test_faults_are_as_they_were_asked_for(tmp_path: Path) -> None:
 
 JSON = st.recursive(
     st.none() | st.booleans() | st.integers(-(2**53), 2**53) | st.floats(allow_nan=False, allow_infinity=False) | st.text(max_size=8),
-    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3), max_leaves=8,
-)  # fmt: skip
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3),
+    max_leaves=8,
+)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -313,9 +326,7 @@ def test_what_is_given_comes_back(address: str, properties: dict[str, Any], patc
     with client() as c:
         c.post(f"{address}/collections", json={"id": "any"})
         try:
-            made = c.post(
-                f"{address}/collections/any/items", json={"type": "Feature", "geometry": None, "properties": properties}
-            )
+            made = c.post(f"{address}/collections/any/items", json={"type": "Feature", "geometry": None, "properties": properties})
             assert made.status_code == 201, made.text
             url = made.headers["location"]
             assert c.get(url).json()["properties"] == properties

@@ -47,9 +47,7 @@ def as_layer(frame: Any, key: str) -> Layer:
     """A frame as a layer, its rows numbered; only what can be compared of its fields comes along."""
     if isinstance(frame, geopandas.GeoSeries):
         frame = geopandas.GeoDataFrame({"geometry": frame}, crs=frame.crs)
-    out = geopandas.GeoDataFrame(
-        {f"{ROW} {key}": np.arange(len(frame))}, geometry=frame.geometry.to_numpy(), crs=frame.crs
-    )
+    out = geopandas.GeoDataFrame({f"{ROW} {key}": np.arange(len(frame))}, geometry=frame.geometry.to_numpy(), crs=frame.crs)
     return from_frame(out, key)
 
 
@@ -89,9 +87,7 @@ def own_kind(frame: Any, like: Any, by: str) -> Any:
 
 
 def numbered(frame: Any, key: str) -> Any:
-    out = geopandas.GeoDataFrame(
-        {f"{ROW} {key}": np.arange(len(frame))}, geometry=frame.geometry.to_numpy(), crs=frame.crs
-    )
+    out = geopandas.GeoDataFrame({f"{ROW} {key}": np.arange(len(frame))}, geometry=frame.geometry.to_numpy(), crs=frame.crs)
     return out
 
 
@@ -126,15 +122,23 @@ def _sjoin(real: Callable, given: dict[str, Any]) -> str:
     if predicate not in PREDICATES or how == "right" or given.get("on_attribute") or given.get("distance") is not None:
         raise NotAsked("this way of joining is not offered")
     theirs = real(numbered(a, "a"), numbered(b, "b"), how=how, predicate=predicate)
-    mine = do("join_by_place", as_layer(a, "a"), other=as_layer(b, "b"), relation=predicate, several="repeat",
-              without="aside" if how == "inner" else "keep")  # fmt: skip
+    mine = do(
+        "join_by_place",
+        as_layer(a, "a"),
+        other=as_layer(b, "b"),
+        relation=predicate,
+        several="repeat",
+        without="aside" if how == "inner" else "keep",
+    )
     by = [f"{ROW} a", f"{ROW} b"]
-    rows = [sorted(tuple(None if pd.isna(v) else int(v) for v in r) for r in f[by].to_numpy().tolist()) for f in (mine, theirs)] if (
-        len(mine) and len(theirs)) else [[], []] if len(mine) == len(theirs) else [[0], []]  # fmt: skip
-    key = [
-        [tuple(-1 if v is None else v for v in r) for r in some] if some and isinstance(some[0], tuple) else some
-        for some in rows
-    ]
+    rows = (
+        [sorted(tuple(None if pd.isna(v) else int(v) for v in r) for r in f[by].to_numpy().tolist()) for f in (mine, theirs)]
+        if (len(mine) and len(theirs))
+        else [[], []]
+        if len(mine) == len(theirs)
+        else [[0], []]
+    )
+    key = [[tuple(-1 if v is None else v for v in r) for r in some] if some and isinstance(some[0], tuple) else some for some in rows]
     return "" if key[0] == key[1] else f"other pairs: {key[0][:3]} and {key[1][:3]}"
 
 
@@ -149,18 +153,17 @@ def _dissolve(real: Callable, given: dict[str, Any]) -> str:
     some = frame[[*names, *numbers, frame.geometry.name]]
     theirs = real(some, by=names or None, aggfunc=figure, as_index=False, dropna=given.get("dropna", True))
     some = some.assign(**{ROW: 1})
-    table = geopandas.GeoDataFrame(
-        some.drop(columns=frame.geometry.name), geometry=some.geometry.to_numpy(), crs=frame.crs
+    table = geopandas.GeoDataFrame(some.drop(columns=frame.geometry.name), geometry=some.geometry.to_numpy(), crs=frame.crs)
+    mine = do(
+        "dissolve",
+        from_frame(table.reset_index(drop=True), "a"),
+        by=names,
+        figures={n: f"{figure} {n}" for n in numbers},
+        empty="aside" if given.get("dropna", True) else "group",
     )
-    mine = do("dissolve", from_frame(table.reset_index(drop=True), "a"), by=names, figures={n: f"{figure} {n}" for n in numbers},
-              empty="aside" if given.get("dropna", True) else "group")  # fmt: skip
     words = []
     for out in (mine, theirs):
-        keys = (
-            ["|".join("" if pd.isna(v) else str(v) for v in row) for row in out[names].to_numpy()]
-            if names
-            else ["all"] * len(out)
-        )
+        keys = ["|".join("" if pd.isna(v) else str(v) for v in row) for row in out[names].to_numpy()] if names else ["all"] * len(out)
         out[ROW] = [sorted(set(keys)).index(k) for k in keys]
         words.append(sorted(keys))
     if words[0] != words[1]:

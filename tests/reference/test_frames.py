@@ -18,24 +18,43 @@ from tests.exact import FRAMES, counted
 
 HERE = Path(__file__).parent.parent.parent
 MODULES = (
-    "geopandas.tools.tests.test_clip", "geopandas.tests.test_overlay", "geopandas.tests.test_dissolve", "geopandas.tools.tests.test_sjoin",
-)  # fmt: skip
+    "geopandas.tools.tests.test_clip",
+    "geopandas.tests.test_overlay",
+    "geopandas.tests.test_dissolve",
+    "geopandas.tools.tests.test_sjoin",
+)
 CRS = "layers in two coordinate systems are laid over each other as they are, with a warning; Eskret brings one to the other, or asks"
 OBSERVED = "a group is made of categories that no row has, without a shape; Eskret makes groups of rows"
 HOWS = ("union", "intersection", "difference", "symmetric_difference", "identity")
 DIFFERENT = {
-    "::test_warning_crs_mismatch": CRS, **{f"::test_crs_mismatch[{how}]": CRS for how in HOWS},
+    "::test_warning_crs_mismatch": CRS,
+    **{f"::test_crs_mismatch[{how}]": CRS for how in HOWS},
     **{f"::TestSpatialJoin::test_crs_mismatch[{index}-index]": CRS for index in ("default", "string")},
     "::test_dissolve_categorical": OBSERVED,
-}  # fmt: skip
+}
 LEAST = {"clip": 80, "overlay": 110, "sjoin": 70, "dissolve": 10}
 
 
 @pytest.fixture(scope="module")
 def calls(tmp_path_factory: pytest.TempPathFactory) -> list[dict]:
     told = tmp_path_factory.mktemp("spy") / "calls.jsonl"
-    command = [sys.executable, "-m", "pytest", "-q", "-p", "tests.reference.spy", "-p", "no:cacheprovider", "-p", "no:xdist",
-               "-c", os.devnull, f"--rootdir={told.parent}", "--pyargs", *MODULES]  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-q",
+        "-p",
+        "tests.reference.spy",
+        "-p",
+        "no:cacheprovider",
+        "-p",
+        "no:xdist",
+        "-c",
+        os.devnull,
+        f"--rootdir={told.parent}",
+        "--pyargs",
+        *MODULES,
+    ]
     more = {"ESKRET_SPY": str(told), "PYTHONPATH": os.pathsep.join([str(HERE), *sys.path]), "PYTEST_ADDOPTS": ""}
     # what fails there for want of its data, or of a newer library, is the library's own business: the calls count
     subprocess.run(command, env={**os.environ, **more}, cwd=told.parent, capture_output=True, timeout=300, check=False)

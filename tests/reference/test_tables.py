@@ -54,12 +54,7 @@ def test_tables_as_pandas_has_them(left: list[tuple], right: list[tuple]) -> Non
             same("pivot", PANDAS, rows(outcome, str(name)), plain(wide[name]))
     ordered = frame(a).sort_values(["k", "v"], ascending=[True, False], kind="stable", na_position="last")
     same("sort", PANDAS, rows(do("sort", a, by=["k", "v down"]), "n"), ordered["n"].tolist())
-    same(
-        "drop_repeats",
-        PANDAS,
-        rows(do("drop_repeats", a, fields=["k", "c"]), "n"),
-        frame(a).drop_duplicates(["k", "c"])["n"].tolist(),
-    )
+    same("drop_repeats", PANDAS, rows(do("drop_repeats", a, fields=["k", "c"]), "n"), frame(a).drop_duplicates(["k", "c"])["n"].tolist())
     numbers = frame(a).sort_values("v", kind="stable").groupby("c").cumcount().sort_index() + 1
     same("number", PANDAS, rows(do("number", a, within=["c"], order=["v"], field="nth"), "nth"), numbers.tolist())
     both = pd.concat([frame(a), frame(b)])
@@ -73,42 +68,27 @@ def test_tables_as_pandas_has_them(left: list[tuple], right: list[tuple]) -> Non
 @given(PLACES, BOXES)
 def test_shapes_as_geopandas_has_them(places: list[tuple], boxes: list[tuple]) -> None:
     points = layer_of([shapely.Point(p) for p in places], UTM, "p")
-    areas = layer_of(
-        [shapely.box(x, y, x + s, y + s) for x, y, s in boxes], UTM, "a", name=[f"a{i}" for i in range(len(boxes))]
-    )
+    areas = layer_of([shapely.box(x, y, x + s, y + s) for x, y, s in boxes], UTM, "a", name=[f"a{i}" for i in range(len(boxes))])
     p, a = to_frame(points), to_frame(areas)
     counts = gpd.sjoin(a, p).groupby(level=0).size().reindex(range(len(a)), fill_value=0)
-    same(
-        "count_in_areas",
-        GEOPANDAS,
-        rows(do("count_in_areas", areas, other=points, field="many"), "many"),
-        counts.tolist(),
-    )
+    same("count_in_areas", GEOPANDAS, rows(do("count_in_areas", areas, other=points, field="many"), "many"), counts.tolist())
     far = gpd.sjoin_nearest(p, a, distance_col="far").groupby(level=0)["far"].min()
-    close(
-        "nearest",
-        GEOPANDAS,
-        rows(do("nearest", points, other=areas, fields=["name"]), "distance_m"),
-        far.tolist(),
-        abs_=1e-9,
-        unit="m",
-    )
+    close("nearest", GEOPANDAS, rows(do("nearest", points, other=areas, fields=["name"]), "distance_m"), far.tolist(), abs_=1e-9, unit="m")
     for use, given_, wanted in (
-        ("centre_points", {"where": "mass"}, a.centroid), ("outlines", {}, a.boundary), ("hull", {}, a.convex_hull),
-        ("simplify", {"tolerance": "3 m"}, a.simplify(3)), ("densify", {"longest": "7 m"}, a.segmentize(7)),
-        ("buffer", {"distance": "5 m"}, a.buffer(5, quad_segs=16)), ("reproject", {"crs": "EPSG:32632"}, a.to_crs(32632).geometry),
-    ):  # fmt: skip
+        ("centre_points", {"where": "mass"}, a.centroid),
+        ("outlines", {}, a.boundary),
+        ("hull", {}, a.convex_hull),
+        ("simplify", {"tolerance": "3 m"}, a.simplify(3)),
+        ("densify", {"longest": "7 m"}, a.segmentize(7)),
+        ("buffer", {"distance": "5 m"}, a.buffer(5, quad_segs=16)),
+        ("reproject", {"crs": "EPSG:32632"}, a.to_crs(32632).geometry),
+    ):
         made = do(use, areas, **given_).layers[0].geometry
         same(use, GEOPANDAS, [bool(x) for x in shapely.equals(made, wanted.to_numpy())], [True] * len(a))
     whole = a.dissolve().geometry
     exploded = whole.explode(index_parts=False)
     apart = do("separate_parts", layer_of(whole.tolist(), UTM)).layers[0].geometry
-    same(
-        "separate_parts",
-        GEOPANDAS,
-        [bool(x) for x in shapely.equals(apart, exploded.to_numpy())],
-        [True] * len(exploded),
-    )
+    same("separate_parts", GEOPANDAS, [bool(x) for x in shapely.equals(apart, exploded.to_numpy())], [True] * len(exploded))
     corners = do("corner_points", points).layers[0].geometry
     same("corner_points", GEOPANDAS, shapely.get_coordinates(corners).tolist(), p.get_coordinates().to_numpy().tolist())
     first = gpd.sjoin(p, a, predicate="intersects").sort_index().groupby(level=0)["index_right"].min()

@@ -58,9 +58,7 @@ def host(monkeypatch: pytest.MonkeyPatch) -> Generator[Host, None, None]:
 
 
 def test_how_long_is_waited_is_what_the_service_says_and_bounded(host: Host, monkeypatch: pytest.MonkeyPatch) -> None:
-    host.respond = lambda method, path, number: (
-        (503, {}, {"Retry-After": "0.2"}) if number == 1 else (200, {"a": 1}, {})
-    )
+    host.respond = lambda method, path, number: (503, {}, {"Retry-After": "0.2"}) if number == 1 else (200, {"a": 1}, {})
     with Connection(host.address) as there:
         begun = time.monotonic()
         assert there.get(there.below("x")).json() == {"a": 1} and 0.19 < time.monotonic() - begun < 2
@@ -127,21 +125,16 @@ def test_an_answer_is_an_object_or_nonsense() -> None:
 
 
 COLLECTION: dict[str, Any] = {
-    "id": "beds", "title": "Beds", "updated": "2031-09-03T06:40:00Z", "extent": {"spatial": {"bbox": [[-27, 46, 0, -26, 47, 9]]}},
+    "id": "beds",
+    "title": "Beds",
+    "updated": "2031-09-03T06:40:00Z",
+    "extent": {"spatial": {"bbox": [[-27, 46, 0, -26, 47, 9]]}},
     "links": [{"rel": features.SCHEMA, "href": "/api/collections/beds/schema", "type": "application/schema+json"}],
-}  # fmt: skip
-SCHEMA = {
-    "properties": {
-        "geometry": {"x-ogc-role": "primary-geometry"},
-        "shape": {"format": "geometry-polygon"},
-        "ha": {"type": "number"},
-    }
 }
+SCHEMA = {"properties": {"geometry": {"x-ogc-role": "primary-geometry"}, "shape": {"format": "geometry-polygon"}, "ha": {"type": "number"}}}
 
 
-def described(
-    host: Host, change: Callable[[dict[str, Any]], Any] = lambda c: c, items: Any = None, schema: Any = None
-) -> Any:
+def described(host: Host, change: Callable[[dict[str, Any]], Any] = lambda c: c, items: Any = None, schema: Any = None) -> Any:
     def respond(method: str, path: str, number: int) -> tuple[int, Any, dict[str, str]]:
         if path.endswith("/items"):
             return (
@@ -160,12 +153,7 @@ def described(
 
 def test_what_a_service_tells_of_a_dataset(host: Host) -> None:
     told = described(host)
-    assert (told.title, told.count, told.extent, told.updated) == (
-        "Beds",
-        12,
-        (-27, 46, -26, 47),
-        "2031-09-03T06:40:00Z",
-    )
+    assert (told.title, told.count, told.extent, told.updated) == ("Beds", 12, (-27, 46, -26, 47), "2031-09-03T06:40:00Z")
     assert told.fields == {"ha": {"type": "number"}}  # what holds the geometry is no field
 
 
@@ -175,16 +163,15 @@ def test_what_a_service_tells_of_a_dataset(host: Host) -> None:
         (lambda c: c, {"type": "FeatureCollection", "features": []}, None, {"count": None}),
         (lambda c: {**c, "links": []}, None, None, {"fields": None}),
         (lambda c: {**c, "links": None, "extent": None, "title": None}, None, None, {"fields": None, "extent": None, "title": "beds"}),
-        (lambda c: c, None, False, {"fields": None}), (lambda c: c, None, [], {"fields": None}),
+        (lambda c: c, None, False, {"fields": None}),
+        (lambda c: c, None, [], {"fields": None}),
         (lambda c: c, None, {"properties": []}, {"fields": None}),
         (lambda c: {**c, "updated": None}, None, None, {"updated": "yesterday"}),
         (lambda c: {**c, "links": [{**c["links"][0], "href": "http://elsewhere.example/schema"}]}, None, None, {"fields": None}),
         (lambda c: {**c, "extent": {"spatial": {"bbox": [[1, 2]]}}}, None, None, {"extent": None}),
     ],
-)  # fmt: skip
-def test_what_it_does_not_tell_is_not_known(
-    host: Host, change: Any, items: Any, schema: Any, expected: dict[str, Any]
-) -> None:
+)
+def test_what_it_does_not_tell_is_not_known(host: Host, change: Any, items: Any, schema: Any, expected: dict[str, Any]) -> None:
     told = described(host, change, items, schema)
     assert {n: getattr(told, n) for n in expected} == expected
 
@@ -195,9 +182,7 @@ def test_the_id_of_what_was_made_is_found_where_the_service_says_it(host: Host) 
     assert changing._id_of(Answer(201, b'{"id": 7}')) == "7" and changing._id_of(Answer(201, b"<ok/>")) == ""
 
 
-@pytest.mark.parametrize(
-    ("status", "allow", "found"), [(200, "GET, POST", True), (204, "GET", False), (200, "", None), (405, "GET", None)]
-)
+@pytest.mark.parametrize(("status", "allow", "found"), [(200, "GET, POST", True), (204, "GET", False), (200, "", None), (405, "GET", None)])
 def test_whether_changes_are_taken(host: Host, status: int, allow: str, found: bool | None) -> None:
     host.respond = lambda method, path, number: (status, b"", {"Allow": allow} if allow else {})
     with Connection(host.address) as there:

@@ -58,20 +58,24 @@ class Service:
         links = [{"rel": "self", "href": handler.path}]
         if start + size < len(found):
             rest = "".join(f"&{k}={v}" for k, v in query.items() if k not in ("offset", "limit"))
-            links.append(
-                {
-                    "rel": "next",
-                    "href": f"{self.address}/collections/moorings/items?offset={start + size}&limit={size}{rest}",
-                }
-            )
-        page = {"type": "FeatureCollection", "features": found[start : start + size], "links": links,
-                "numberMatched": len(found), "numberReturned": len(found[start : start + size])}  # fmt: skip
+            links.append({"rel": "next", "href": f"{self.address}/collections/moorings/items?offset={start + size}&limit={size}{rest}"})
+        page = {
+            "type": "FeatureCollection",
+            "features": found[start : start + size],
+            "links": links,
+            "numberMatched": len(found),
+            "numberReturned": len(found[start : start + size]),
+        }
         send(handler, self.change(page))
 
 
 def feature(n: int) -> dict[str, Any]:
-    return {"type": "Feature", "id": f"M{n:02d}", "geometry": {"type": "Point", "coordinates": [-27 + n / 100, 47]},
-            "properties": {"district": "North" if n < 15 else "South", "depth": n / 2}}  # fmt: skip
+    return {
+        "type": "Feature",
+        "id": f"M{n:02d}",
+        "geometry": {"type": "Point", "coordinates": [-27 + n / 100, 47]},
+        "properties": {"district": "North" if n < 15 else "South", "depth": n / 2},
+    }
 
 
 def send(handler: BaseHTTPRequestHandler, body: Any, status: int = 200, **headers: str) -> None:
@@ -94,8 +98,9 @@ def service(monkeypatch: pytest.MonkeyPatch) -> Generator[Service, None, None]:
 
 def test_what_is_published(service: Service) -> None:
     assert features.datasets(service.address + "/") == [
-        features.Dataset("moorings", "Moorings", (-27, 47, -26, 48)), features.Dataset("plain", "plain"),
-    ]  # fmt: skip
+        features.Dataset("moorings", "Moorings", (-27, 47, -26, 48)),
+        features.Dataset("plain", "plain"),
+    ]
 
 
 def test_all_pages_are_read_and_counted(service: Service) -> None:
@@ -138,13 +143,17 @@ def test_a_connection_that_drops_at_each_request_in_turn(service: Service, numbe
     ("answer", "says"),
     [
         (lambda h: send(h, {}, 401), "wants to know who you are. Name an environment variable"),
-        (lambda h: send(h, {}, 403), "you may not do this"), (lambda h: send(h, {}, 404), "there is no such dataset"),
-        (lambda h: send(h, {}, 429), "it is asked too often"), (lambda h: send(h, {}, 500), "answers with status 500"),
+        (lambda h: send(h, {}, 403), "you may not do this"),
+        (lambda h: send(h, {}, 404), "there is no such dataset"),
+        (lambda h: send(h, {}, 429), "it is asked too often"),
+        (lambda h: send(h, {}, 500), "answers with status 500"),
         (lambda h: send(h, {}, 302, Location="http://127.0.0.1:9/"), "answers with status 302"),
-        (lambda h: send(h, b"<html>"), "its answer is no JSON"), (lambda h: send(h, []), "no JSON object"),
-        (lambda h: send(h, {"type": "Feature"}), "no collection of features"), (lambda h: h.connection.close(), "does not answer"),
+        (lambda h: send(h, b"<html>"), "its answer is no JSON"),
+        (lambda h: send(h, []), "no JSON object"),
+        (lambda h: send(h, {"type": "Feature"}), "no collection of features"),
+        (lambda h: h.connection.close(), "does not answer"),
     ],
-)  # fmt: skip
+)
 def test_what_a_service_can_do_wrong_is_told(service: Service, answer: Callable[[Any], None], says: str) -> None:
     def fault(number: int, handler: Any) -> bool:
         answer(handler)
@@ -164,7 +173,7 @@ def test_what_a_service_can_do_wrong_is_told(service: Service, answer: Callable[
         (lambda p: {**p, "links": [{"rel": "next", "href": "?limit=10&offset=0"}]}, "its pages go in a circle"),
         (lambda p: {**p, "features": None}, "no collection of features"),
     ],
-)  # fmt: skip
+)
 def test_pages_that_cannot_be(service: Service, change: Callable, says: str) -> None:
     service.change = change
     with pytest.raises(InputError, match=says):
@@ -190,9 +199,7 @@ def test_an_answer_without_end_and_a_stop(service: Service, monkeypatch: pytest.
 
 def test_the_operation_brings_a_dataset_into_a_workflow(service: Service, monkeypatch: pytest.MonkeyPatch) -> None:
     workflow = Workflow(crs="EPSG:32626")
-    workflow.fetch(
-        "marks", service=service.address, dataset="moorings", where={"district": "North"}, token_from="ORREL_TOKEN"
-    )
+    workflow.fetch("marks", service=service.address, dataset="moorings", where={"district": "North"}, token_from="ORREL_TOKEN")
     assert "there is no token in the environment variable 'ORREL_TOKEN'" in workflow.rehearse().errors[0].text
     monkeypatch.setenv("ORREL_TOKEN", "secret")
     forecast = workflow.rehearse().steps["marks"].leaving[0]
@@ -205,8 +212,13 @@ def test_the_operation_brings_a_dataset_into_a_workflow(service: Service, monkey
 
 
 def test_a_geometry_that_cannot_be_read_is_set_aside(service: Service) -> None:
-    service.change = lambda p: {**p, "features": [{**f, "geometry": {"type": "Point", "coordinates": ["x"]} if f["id"] == "M04" else
-                                                  None if f["id"] == "M05" else f["geometry"]} for f in p["features"]]}  # fmt: skip
+    service.change = lambda p: {
+        **p,
+        "features": [
+            {**f, "geometry": {"type": "Point", "coordinates": ["x"]} if f["id"] == "M04" else None if f["id"] == "M05" else f["geometry"]}
+            for f in p["features"]
+        ],
+    }
     workflow = Workflow()
     workflow.fetch("marks", service=service.address, dataset="moorings")
     result = workflow.run()

@@ -32,9 +32,7 @@ NEW: Rows = {"A": (1, 1, "sand"), "C": (3, 3, "clay"), "D": (4.5, 4, "rock"), "F
 
 
 def layer(rows: Rows) -> Layer:
-    table = pa.table(
-        {"bed": pa.array(rows, pa.string()), "bottom": pa.array([r[2] for r in rows.values()], pa.string())}
-    )
+    table = pa.table({"bed": pa.array(rows, pa.string()), "bottom": pa.array([r[2] for r in rows.values()], pa.string())})
     shapes = np.array([shapely.Point(-26 + x / 1000, 47 + y / 1000) for x, y, _ in rows.values()] + [None], object)[:-1]
     return Layer("beds", table, shapes, "EPSG:4326")
 
@@ -50,18 +48,34 @@ def there(server: PracticeServer, dataset: str) -> Rows:
 
 
 def prepared(
-    server: PracticeServer, rows: Rows, folder: Path, dataset: str = "beds", mode: str = "update", key: tuple[str, ...] = ("bed",),
+    server: PracticeServer,
+    rows: Rows,
+    folder: Path,
+    dataset: str = "beds",
+    mode: str = "update",
+    key: tuple[str, ...] = ("bed",),
     remove: bool = True,
-) -> journal.Journal:  # fmt: skip
+) -> journal.Journal:
     with Connection(server.address, TOKEN) as open_:
         known = features.describe(open_, dataset)
         found = features.read_items(open_, dataset).features if known else []
     d = difference.take(layer(rows), difference.published(found), mode=mode, key=key, remove=remove)
     words = journal.Push(
-        journal.new_id(dataset), server.address, dataset, mode, key, d.decimals, None if d.own is None else tuple(d.own),
-        journal.PREPARED, added=len(d.found.added), changed=len(d.found.changed), removed=len(d.found.removed),
-        unchanged=d.same, count_before=len(found), make={"title": "Beds", "description": "", "fields": {}},
-    )  # fmt: skip
+        journal.new_id(dataset),
+        server.address,
+        dataset,
+        mode,
+        key,
+        d.decimals,
+        None if d.own is None else tuple(d.own),
+        journal.PREPARED,
+        added=len(d.found.added),
+        changed=len(d.found.changed),
+        removed=len(d.found.removed),
+        unchanged=d.same,
+        count_before=len(found),
+        make={"title": "Beds", "description": "", "fields": {}},
+    )
     return journal.Journal.create(words, d.entries, folder)
 
 
@@ -101,10 +115,16 @@ def test_from_nothing_to_the_next_state_back_and_there_again(server: PracticeSer
 
 
 FAULTS = [
-    {"lose": 1}, {"lose_answer": 1}, {"nonsense": 1}, {"answer": 500, "answer_times": 1},
-    {"answer": 429, "answer_times": 1, "retry_after": 0.01}, {"answer": 503}, {"answer": 401}, {"answer": 409, "answer_times": 1},
+    {"lose": 1},
+    {"lose_answer": 1},
+    {"nonsense": 1},
+    {"answer": 500, "answer_times": 1},
+    {"answer": 429, "answer_times": 1, "retry_after": 0.01},
+    {"answer": 503},
+    {"answer": 401},
+    {"answer": 409, "answer_times": 1},
     {"answer": 413, "answer_times": 1},
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("fault", FAULTS, ids=str)
@@ -147,9 +167,7 @@ def _breaks(fault: dict[str, Any]) -> bool:
 
 
 @pytest.mark.parametrize("number", range(1, 16, 2))
-def test_a_push_that_is_taken_back_under_faults_is_taken_back_in_the_end(
-    server: PracticeServer, tmp_path: Path, number: int
-) -> None:
+def test_a_push_that_is_taken_back_under_faults_is_taken_back_in_the_end(server: PracticeServer, tmp_path: Path, number: int) -> None:
     publish(server, OLD, tmp_path)
     second = publish(server, NEW, tmp_path)
     server.set_faults(Faults(answer=401, answer_from=number))
@@ -160,9 +178,7 @@ def test_a_push_that_is_taken_back_under_faults_is_taken_back_in_the_end(
     assert push.undo(second, TOKEN).state == "undone" and there(server, "beds") == OLD
 
 
-def test_a_stop_in_the_middle_is_completed_or_undone(
-    server: PracticeServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_stop_in_the_middle_is_completed_or_undone(server: PracticeServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(push, "AT_ONCE", 1)
     publish(server, OLD, tmp_path)
     for keep_on in (False, True):
@@ -194,9 +210,7 @@ def test_what_somebody_else_changed_is_shown_and_not_overwritten_unasked(
     assert [e.key for e in found] == [key]
     assert (found[0].theirs or {}).get("properties", {}).get("bottom") == edited
     now = there(server, "beds")
-    assert now.get(key) == theirs.get(key) and {k: v for k, v in now.items() if k != key} == {
-        k: v for k, v in NEW.items() if k != key
-    }
+    assert now.get(key) == theirs.get(key) and {k: v for k, v in now.items() if k != key} == {k: v for k, v in NEW.items() if k != key}
     assert push.send(second, TOKEN, theirs=push.OVERWRITE).state == "pushed" and there(server, "beds") == NEW
     assert push.undo(second, TOKEN).state == "undone" and there(server, "beds") == theirs  # their edit comes back
 
@@ -211,9 +225,7 @@ def test_theirs_can_be_left_and_a_key_somebody_else_took_is_one_of_them(server: 
     assert push.send(second, TOKEN, theirs=push.LEAVE).state == "pushed"
     assert second.push.says == "1 feature stayed as somebody else made them."
     found = features.items(server.address, "beds", where={"bed": "F"}).features
-    assert [f["properties"]["bottom"] for f in found] == ["theirs"] and len(
-        features.items(server.address, "beds").features
-    ) == 5
+    assert [f["properties"]["bottom"] for f in found] == ["theirs"] and len(features.items(server.address, "beds").features) == 5
 
 
 def test_an_edit_between_reading_and_changing_is_refused_by_the_lock(server: PracticeServer, tmp_path: Path) -> None:
@@ -263,12 +275,8 @@ def test_modes(server: PracticeServer, tmp_path: Path) -> None:
     assert (whole.push.added, whole.push.changed, whole.push.removed) == (0, 0, 2) and there(server, "beds") == NEW
 
 
-@pytest.mark.parametrize(
-    "fault", [{"lose": 3}, {"lose_answer": 3}, {"lose_answer": 5}, {"answer": 500, "answer_from": 4}], ids=str
-)
-def test_features_just_alike_are_added_as_many_times_as_there_are(
-    server: PracticeServer, tmp_path: Path, fault: dict[str, Any]
-) -> None:
+@pytest.mark.parametrize("fault", [{"lose": 3}, {"lose_answer": 3}, {"lose_answer": 5}, {"answer": 500, "answer_from": 4}], ids=str)
+def test_features_just_alike_are_added_as_many_times_as_there_are(server: PracticeServer, tmp_path: Path, fault: dict[str, Any]) -> None:
     """Without a key a lost answer could make twins: they are counted."""
     publish(server, {}, tmp_path, mode="replace", key=())
     one = layer({"A": (1, 1, "sand")})
@@ -278,9 +286,15 @@ def test_features_just_alike_are_added_as_many_times_as_there_are(
         d = difference.take(three, difference.published(known), mode="append")
         assert len(d.entries) == 3
         words = journal.Push(
-            journal.new_id("beds"), server.address, "beds", "append", own=tuple(d.own or ()), state="prepared", added=3,
+            journal.new_id("beds"),
+            server.address,
+            "beds",
+            "append",
+            own=tuple(d.own or ()),
+            state="prepared",
+            added=3,
             count_before=len(known),
-        )  # fmt: skip
+        )
         made = journal.Journal.create(words, d.entries, tmp_path)
         server.set_faults(Faults.told(fault))
         try:
@@ -325,8 +339,9 @@ def test_a_journal_holds_no_token_and_a_damaged_one_says_so(server: PracticeServ
 
 ROWS = st.dictionaries(
     st.sampled_from("ABCDEFGH"),
-    st.tuples(st.integers(0, 9), st.integers(0, 9), st.sampled_from([None, "sand", "Røck", "1", "2031-01-02"])), max_size=7,
-)  # fmt: skip
+    st.tuples(st.integers(0, 9), st.integers(0, 9), st.sampled_from([None, "sand", "Røck", "1", "2031-01-02"])),
+    max_size=7,
+)
 
 
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

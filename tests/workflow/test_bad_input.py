@@ -44,9 +44,7 @@ def through(folder: Path, layer: Layer, where: str = "true", target: str = "out.
 
 
 names = st.one_of(
-    st.sampled_from(
-        ["select", "from", "order", "desc", "group", "a b", 'q"q', "o'o", "🦪", "ÄÖ", "x;y", "--", "null", "1st"]
-    ),
+    st.sampled_from(["select", "from", "order", "desc", "group", "a b", 'q"q', "o'o", "🦪", "ÄÖ", "x;y", "--", "null", "1st"]),
     st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=12),
 )
 
@@ -93,9 +91,9 @@ def test_a_ring_of_a_million_vertices(tmp_path: Path) -> None:
 
 def test_coordinates_that_are_none_are_set_aside_with_a_reason(tmp_path: Path) -> None:
     geometry = np.array(
-        [shapely.Point(-27, 47), shapely.Point(np.nan, 47), shapely.Point(np.inf, 47), shapely.Point(1e300, 1e300), None,
-         shapely.Point()], dtype=object,
-    )  # fmt: skip
+        [shapely.Point(-27, 47), shapely.Point(np.nan, 47), shapely.Point(np.inf, 47), shapely.Point(1e300, 1e300), None, shapely.Point()],
+        dtype=object,
+    )
     layer = Layer("odd", pa.table({"n": range(6)}), geometry, "EPSG:4326")
     result = through(tmp_path, layer, crs="EPSG:32626")
     account = result.steps[0].inputs[0]
@@ -127,14 +125,10 @@ def test_layers_without_rows_and_with_one_row(tmp_path: Path, target: str) -> No
 def test_a_plain_table_goes_through(tmp_path: Path) -> None:
     result = through(tmp_path, Layer("t", pa.table({"a": [1, 2, None]})), where="a > 1", crs="EPSG:32626")
     assert result.state == "balanced" and result.steps[1].inputs[0].set_aside.counts()[1][1] == 1
-    assert [(e.name, e.data_type, e.rows) for e in geopackage.entries(tmp_path / "out.gpkg")] == [
-        ("things", "attributes", 1)
-    ]
+    assert [(e.name, e.data_type, e.rows) for e in geopackage.entries(tmp_path / "out.gpkg")] == [("things", "attributes", 1)]
 
 
-@pytest.mark.parametrize(
-    "name", ['q"uote', "sl/ash", "a'b", "CON", "../../x", "x" * 200, "naïve ÅB", "gpkg_x", "select", "א ב"]
-)
+@pytest.mark.parametrize("name", ['q"uote', "sl/ash", "a'b", "CON", "../../x", "x" * 200, "naïve ÅB", "gpkg_x", "select", "א ב"])
 def test_layer_names_of_any_kind(tmp_path: Path, name: str) -> None:
     with geopackage.writing(tmp_path / "in.gpkg") as container:
         container.add(squares(2), name)
@@ -162,11 +156,7 @@ def test_layers_of_one_name_in_several_files_are_numbered(tmp_path: Path) -> Non
     loaded = workflow.load("loaded", files=["*/in.gpkg"])
     workflow.save("saved", loaded, to="out/all.gpkg")
     assert workflow.run().state == "balanced"
-    assert [(e.name, e.rows) for e in geopackage.entries(tmp_path / "out" / "all.gpkg")] == [
-        ("beds", 1),
-        ("beds_2", 2),
-        ("beds_3", 3),
-    ]
+    assert [(e.name, e.rows) for e in geopackage.entries(tmp_path / "out" / "all.gpkg")] == [("beds", 1), ("beds_2", 2), ("beds_3", 3)]
 
 
 def test_two_systems_are_brought_to_one_and_told(tmp_path: Path) -> None:
@@ -191,9 +181,7 @@ def test_a_file_that_vanishes_during_the_run_is_told(project: Path) -> None:
             shutil.rmtree(project.parent / "field")
 
     result = Run(workflow.document, workflow=project, on_event=vanish).execute()
-    assert (
-        result.state == "failed" and "field" in result.error and "step 'recordings'" not in result.error.split(":")[0]
-    )
+    assert result.state == "failed" and "field" in result.error and "step 'recordings'" not in result.error.split(":")[0]
     assert not (project.parent / "out").exists()
 
 
@@ -261,9 +249,7 @@ def test_saving_elsewhere_needs_consent_once(project: Path, tmp_path: Path, monk
     inner = tmp_path / "inner"
     inner.mkdir()
     moved = inner / "w.toml"
-    moved.write_text(
-        project.read_text().replace("field/*.gpx", "../field/*.gpx").replace("out/survey", "../elsewhere/survey")
-    )
+    moved.write_text(project.read_text().replace("field/*.gpx", "../field/*.gpx").replace("out/survey", "../elsewhere/survey"))
     workflow = Workflow.read(moved)
     errors = [f.text for f in workflow.rehearse().errors]
     assert len(errors) == 1 and "elsewhere lies outside the workflow's own folder" in errors[0]
@@ -304,9 +290,7 @@ def test_a_loop_of_steps_and_a_step_of_a_newer_kind_are_told(project: Path) -> N
     assert len(errors) == 1 and "the steps go in a loop" in errors[0].text
     project.write_text(text.replace('use = "keep"', 'use = "fly"'))
     found = Workflow.read(project).rehearse()
-    assert [f.step for f in found.errors] == ["chosen"] and "There are load, load_coordinates, fetch" in found.errors[
-        0
-    ].text
+    assert [f.step for f in found.errors] == ["chosen"] and "There are load, load_coordinates, fetch" in found.errors[0].text
     assert not found.steps["web"].known and not found.steps["archive"].known
 
 
@@ -316,20 +300,14 @@ def test_names_in_an_old_encoding_are_a_sentence_before_anything_is_written(tmp_
     workflow = b'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["*.csv"]\n' + (
         b'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out.geojson"\n'
     )
-    for folder, name, data in (
-        (b"in pr\xe9s", b"w.toml", b"a.csv"),
-        (b"in", b"w\xe9.toml", b"a.csv"),
-        (b"in", b"w.toml", b"\xe9.csv"),
-    ):
+    for folder, name, data in ((b"in pr\xe9s", b"w.toml", b"a.csv"), (b"in", b"w\xe9.toml", b"a.csv"), (b"in", b"w.toml", b"\xe9.csv")):
         place = home + b"/" + folder
         os.makedirs(place, exist_ok=True)
         for one, text in ((name, workflow), (data, b"x,y,n\n1,2,a\n")):
             with open(place + b"/" + one, "wb") as stream:
                 stream.write(text)
         for command in ("run", "rehearse"):
-            done = subprocess.run(
-                [sys.executable, "-m", "eskret", command, place + b"/" + name], capture_output=True, text=True
-            )
+            done = subprocess.run([sys.executable, "-m", "eskret", command, place + b"/" + name], capture_output=True, text=True)
             told = done.stdout + done.stderr
             assert done.returncode in (1, 2) and "was written in an old encoding" in told and "fault" not in told, told
         assert sorted(os.listdir(place)) == sorted([name, data])

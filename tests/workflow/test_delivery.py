@@ -166,13 +166,8 @@ def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: P
     (workflow.parent / "old.geojson").write_text("x")
     desk.outputs.files["old.geojson"] = FileRecord("s", 1, 1)
     desk.outputs.files["gone.geojson"] = FileRecord("s", 1, 1)
-    assert desk.leftovers([Planned(target, "new", "write")]) == [
-        (target, "beds"),
-        (workflow.parent / "old.geojson", ""),
-    ]
-    assert (
-        desk.leftovers([Planned(target, "beds", "write"), Planned(workflow.parent / "old.geojson", "", "write")]) == []
-    )
+    assert desk.leftovers([Planned(target, "new", "write")]) == [(target, "beds"), (workflow.parent / "old.geojson", "")]
+    assert desk.leftovers([Planned(target, "beds", "write"), Planned(workflow.parent / "old.geojson", "", "write")]) == []
 
 
 @pytest.mark.parametrize("text", ["", "not json", "[]", '{"files": {"a": 1}}', '{"files": {"a": {"sha256": "x"}}}'])
@@ -204,8 +199,6 @@ def test_what_cannot_be_renamed_behind_the_commit_point_is_told_and_completed_la
     assert "last.geojson" not in Outputs.beside(workflow, workflow.parent).files
     (found,) = recover(workflow.parent)
     assert found.completed == [last] and not found.left and "is done now: last.geojson" in found.sentences()[0]
-    assert sorted(p.name for p in workflow.parent.iterdir()) == [
-        "last.geojson", "new.geojson", "old.geojson", "w.outputs.json", "w.toml",
-    ]  # fmt: skip
+    assert sorted(p.name for p in workflow.parent.iterdir()) == ["last.geojson", "new.geojson", "old.geojson", "w.outputs.json", "w.toml"]
     assert set(Outputs.beside(workflow, workflow.parent).files) == {"last.geojson", "new.geojson", "old.geojson"}
     assert not list(own_data.glob("transactions/*")) and recover(workflow.parent) == []

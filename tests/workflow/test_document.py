@@ -60,11 +60,7 @@ def test_a_canonical_file_is_read_and_written_to_the_byte() -> None:
 
 
 def test_any_layout_becomes_canonical_and_keeps_its_comments() -> None:
-    loose = (
-        COMMENTED.replace('title = "Piles"', "title='Piles'")
-        .replace("[[steps]]\n", "[[ steps ]]\n\n")
-        .replace("  where", "where")
-    )
+    loose = COMMENTED.replace('title = "Piles"', "title='Piles'").replace("[[steps]]\n", "[[ steps ]]\n\n").replace("  where", "where")
     assert parse(loose).to_text() == COMMENTED
 
 
@@ -78,18 +74,19 @@ def test_comments_travel_with_their_step() -> None:
 
 names = st.text("abc", min_size=1, max_size=3)
 values = st.recursive(
-    st.one_of(st.booleans(), st.integers(-(2**62), 2**62), st.floats(allow_nan=False, allow_infinity=False),
-              st.text(max_size=30)),
-    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(names, inner, max_size=3)), max_leaves=6,
-)  # fmt: skip
+    st.one_of(st.booleans(), st.integers(-(2**62), 2**62), st.floats(allow_nan=False, allow_infinity=False), st.text(max_size=30)),
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(names, inner, max_size=3)),
+    max_leaves=6,
+)
 settings_ = st.dictionaries(st.text(st.characters(codec="utf-8"), min_size=1, max_size=8), values, max_size=4)
 
 words = st.text("abcz", min_size=1, max_size=6)
 eaches = st.one_of(
-    st.none(), st.builds(Each, st.just("layers"), words, st.just(""), names, st.booleans()),
+    st.none(),
+    st.builds(Each, st.just("layers"), words, st.just(""), names, st.booleans()),
     st.builds(Each, st.just("values"), words, words, names, st.booleans()),
     st.builds(Each, st.just("rows"), words, go_on=st.booleans()),
-)  # fmt: skip
+)
 
 
 @st.composite
@@ -103,20 +100,45 @@ def any_document(draw: Any) -> Document:
         layer = draw(st.dictionaries(names, settings_, max_size=2))
         rounds = draw(eaches)
         rounds = replace(rounds, of=f"{ids[0]}:x") if rounds is not None and i else None
-        steps.append(Step(id, draw(st.sampled_from(["load", "keep", "save"])), source, settings, draw(st.text(max_size=9)),
-                          draw(st.text(max_size=9)), draw(st.booleans()), layer, {}, rounds, draw(st.booleans())))  # fmt: skip
+        steps.append(
+            Step(
+                id,
+                draw(st.sampled_from(["load", "keep", "save"])),
+                source,
+                settings,
+                draw(st.text(max_size=9)),
+                draw(st.text(max_size=9)),
+                draw(st.booleans()),
+                layer,
+                {},
+                rounds,
+                draw(st.booleans()),
+            )
+        )
     parameters = tuple(
         Parameter(
-            n, "text", default=draw(st.text(max_size=9)), enabled_by=draw(st.none() | st.builds(EnabledBy, names, st.just((True, 2)))),
-            choices_from=draw(st.none() | st.builds(ChoicesFrom, words, words, st.text(max_size=5))), max=draw(st.none() | st.just(2.5)),
+            n,
+            "text",
+            default=draw(st.text(max_size=9)),
+            enabled_by=draw(st.none() | st.builds(EnabledBy, names, st.just((True, 2)))),
+            choices_from=draw(st.none() | st.builds(ChoicesFrom, words, words, st.text(max_size=5))),
+            max=draw(st.none() | st.just(2.5)),
         )
         for n in draw(st.lists(names, unique=True, max_size=2))
-    )  # fmt: skip
+    )
     text = st.text(max_size=20)
     return Document(
-        draw(text), draw(text), "", draw(text), tuple(draw(st.lists(text, max_size=3))), draw(text), draw(text),
-        draw(st.sampled_from(["", "as typed", "tidy"])), parameters, tuple(steps),
-    )  # fmt: skip
+        draw(text),
+        draw(text),
+        "",
+        draw(text),
+        tuple(draw(st.lists(text, max_size=3))),
+        draw(text),
+        draw(text),
+        draw(st.sampled_from(["", "as typed", "tidy"])),
+        parameters,
+        tuple(steps),
+    )
 
 
 def plain(value: Any) -> Any:
@@ -135,8 +157,12 @@ def test_every_document_survives_the_file(document: Document) -> None:
     assert back.parameters == document.parameters and back.title == document.title
     assert [(s.each, s.result) for s in back.steps] == [(s.each, s.result) for s in document.steps]
     assert (back.help, back.keywords, back.author, back.limits, back.names) == (
-        document.help, document.keywords, document.author, document.limits, document.names,
-    )  # fmt: skip
+        document.help,
+        document.keywords,
+        document.author,
+        document.limits,
+        document.names,
+    )
 
 
 @given(any_document())
@@ -157,9 +183,12 @@ def test_the_script_run_by_python_writes_the_same_file(tmp_path: Path, text: str
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ("title = 1", "Its first line must be: eskret = 1"), ("eskret = 2", "version 2, and this program knows"),
-        ("eskret = 'x'", "makes no sense"), ("eskret = 1\ntitle = 3", "'title' must be text"),
-        ("eskret = 1\nnope = 3", "'nope' is not known"), ("eskret = = 1", "not sound TOML"),
+        ("title = 1", "Its first line must be: eskret = 1"),
+        ("eskret = 2", "version 2, and this program knows"),
+        ("eskret = 'x'", "makes no sense"),
+        ("eskret = 1\ntitle = 3", "'title' must be text"),
+        ("eskret = 1\nnope = 3", "'nope' is not known"),
+        ("eskret = = 1", "not sound TOML"),
         ("eskret = 1\n[[steps]]\nuse = 'load'", "step 1: it has no id"),
         ("eskret = 1\n[[steps]]\nid = 'a'", "does not say which operation"),
         ("eskret = 1\n[[steps]]\nid = 'A b'\nuse = 'load'", "Call it 'a_b'"),
@@ -171,7 +200,7 @@ def test_the_script_run_by_python_writes_the_same_file(tmp_path: Path, text: str
         ("eskret = 1\n[parameters.x]\nhue = 1", "'hue' is not known here"),
         ("eskret = 1\n[parameters.x]\nchoices = ['a']\ndefault = 'b'", "'b' is not one of the choices. It can be a"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_are_told_at_their_place(text: str, says: str) -> None:
     with pytest.raises(DocumentError) as caught:
         parse(text, "w.toml")
@@ -180,11 +209,7 @@ def test_mistakes_are_told_at_their_place(text: str, says: str) -> None:
 
 def test_files_that_cannot_be_read(tmp_path: Path) -> None:
     (tmp_path / "latin.toml").write_bytes(b"eskret = 1\ntitle = '\xff'")
-    for name, says in (
-        ("no.toml", "no such workflow file"),
-        (".", "a folder"),
-        ("latin.toml", "cannot be read as text"),
-    ):
+    for name, says in (("no.toml", "no such workflow file"), (".", "a folder"), ("latin.toml", "cannot be read as text")):
         with pytest.raises(DocumentError, match=says):
             documents.read(tmp_path / name)
 

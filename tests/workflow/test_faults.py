@@ -260,9 +260,7 @@ def test_a_crash_takes_down_one_run_and_is_told(project: Path, tmp_path: Path, l
 
 
 @pytest.mark.parametrize("deaf", [False, True])
-def test_stop_is_prompt_even_where_the_computation_does_not_listen(
-    project: Path, tmp_path: Path, listener: Listener, deaf: bool
-) -> None:
+def test_stop_is_prompt_even_where_the_computation_does_not_listen(project: Path, tmp_path: Path, listener: Listener, deaf: bool) -> None:
     worker = listener.worker
     slow = "list_sum(range(length(name) * 0 + 400000000)) > 0" if deaf else "true"
     text = project.read_text().replace("desc LIKE $kind || '%'", slow)

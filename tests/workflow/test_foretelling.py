@@ -17,8 +17,13 @@ from tests.operations.helpers import layer_of, square, table_of
 @pytest.fixture
 def beds(tmp_path: Path) -> Path:
     """Six beds of three districts, two of which come out under one name, and a table with other keys."""
-    layer = layer_of([square(2000 * i, 0) for i in range(6)], key="beds", bed=["01", "02", "03", "04", "05", "06"],
-                     district=["North", "north", "South 1", None, "North", "South 1"], t=[1, 2, 3, 4, 5, 6])  # fmt: skip
+    layer = layer_of(
+        [square(2000 * i, 0) for i in range(6)],
+        key="beds",
+        bed=["01", "02", "03", "04", "05", "06"],
+        district=["North", "north", "South 1", None, "North", "South 1"],
+        t=[1, 2, 3, 4, 5, 6],
+    )
     write(layer, tmp_path / "beds.gpkg")
     (tmp_path / "landings.csv").write_text("bed,kg\n1,10\n2,20\n9,90\n")
     return tmp_path
@@ -40,24 +45,22 @@ def test_the_layers_of_a_split_are_known_before_it_is_run(beds: Path) -> None:
     found = made.rehearse()
     assert not found.errors
     assert [(x.key, x.name, x.count) for x in found.steps["parts"].leaving] == [
-        ("north", "North", 2), ("south_1", "South 1", 2), ("north_2", "north", 1)]  # fmt: skip
-    assert [o.layer or o.path.name for o in found.outputs] == [
-        "beds_north",
-        "beds_south_1",
-        "beds_north_2",
-        "south_south_1.geojson",
+        ("north", "North", 2),
+        ("south_1", "South 1", 2),
+        ("north_2", "north", 1),
     ]
+    assert [o.layer or o.path.name for o in found.outputs] == ["beds_north", "beds_south_1", "beds_north_2", "south_south_1.geojson"]
     said = " ".join(f.text for f in found.findings)
     assert "1 feature without a value will be set aside" in said and "1 value make a name that is taken" in said
     result = made.run()
     assert result.state == "look" and {o.layer or o.path.name for o in result.outputs} == {
-        "beds_north", "beds_south_1", "beds_north_2", "south_south_1.geojson"}  # fmt: skip
-    # run again: all of it is this workflow's own, and the file holds it once
-    assert made.run().state == "look" and geopackage.layer_list(beds / "out.gpkg") == [
         "beds_north",
         "beds_south_1",
         "beds_north_2",
-    ]
+        "south_south_1.geojson",
+    }
+    # run again: all of it is this workflow's own, and the file holds it once
+    assert made.run().state == "look" and geopackage.layer_list(beds / "out.gpkg") == ["beds_north", "beds_south_1", "beds_north_2"]
 
 
 def test_layers_that_only_the_run_will_tell_hold_nothing_up(beds: Path) -> None:

@@ -20,14 +20,7 @@ from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info
 from eskret.own import trust
 from eskret.workflow import document as documents
-from eskret.workflow.handbook import (
-    index,
-    on_the_command_line,
-    page_name,
-    page_of_operation,
-    page_of_workflow,
-    write_handbook,
-)
+from eskret.workflow.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
 from tests.conftest import squares
 
 SHIPPED = Path(__file__).parents[2] / "docs" / "handbook"
@@ -70,17 +63,13 @@ def test_a_page_tells_all_of_an_operation(operation: Operation) -> None:
 
 
 @every
-def test_the_call_on_the_command_line_is_understood(
-    operation: Operation, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_the_call_on_the_command_line_is_understood(operation: Operation, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whatever the example's files lack, its options are the operation's."""
     monkeypatch.chdir(tmp_path)
     words = shlex.split(on_the_command_line(operation))
     assert words[0] == "eskret"
     done = CliRunner().invoke(app, words[1:])
-    assert not re.search(r"has no setting|No such option|is more than a word|is no table or list", done.output), (
-        done.output
-    )
+    assert not re.search(r"has no setting|No such option|is more than a word|is no table or list", done.output), done.output
 
 
 def test_the_calls_of_the_handbook_work(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -101,8 +90,15 @@ def test_the_calls_of_the_handbook_work(tmp_path: Path, monkeypatch: pytest.Monk
 
 def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     page = page_of_workflow(documents.read(demo / "district.toml"), "district.toml")
-    for said in ("Whose beds are returned", "from register:districts", "--for-each district", "The register of Orrel Sound",
-                 "a bed on the line between two is cut", "beds of a district", "figures"):  # fmt: skip
+    for said in (
+        "Whose beds are returned",
+        "from register:districts",
+        "--for-each district",
+        "The register of Orrel Sound",
+        "a bed on the line between two is cut",
+        "beds of a district",
+        "figures",
+    ):
         assert said in page, said
     monkeypatch.chdir(demo)
     trust.trust(demo)
@@ -110,15 +106,10 @@ def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch
     assert done.exit_code == 0, done.output
     reader = Sound()
     reader.feed((demo / "pages" / "index.html").read_text())
-    assert (
-        all((demo / "pages" / link).exists() for link in reader.links)
-        and len(reader.links) == len(all_operations()) + 5
-    )
+    assert all((demo / "pages" / link).exists() for link in reader.links) and len(reader.links) == len(all_operations()) + 5
     own = (demo / "pages" / "own-area_from_text.html").read_text()
     assert "One area without holes" in own and "workflow.step(&quot;own:area_from_text&quot;" in own
-    assert (
-        Workflow.read(demo / "district.toml").document.author in (demo / "pages" / "workflow-district.html").read_text()
-    )
+    assert Workflow.read(demo / "district.toml").document.author in (demo / "pages" / "workflow-district.html").read_text()
 
 
 def test_the_window_writes_it_for_the_browser(qapp: object) -> None:

@@ -90,10 +90,20 @@ def test_all_that_a_workflow_needs_goes_along_and_paths_stay_relative(folder: Pa
     found = gather(folder / "w.toml")
     assert found.main == "w.toml" and not found.problems
     assert {n: p.role for n, p in found.pieces.items()} == {
-        "w.toml": WORKFLOW, "data/places.gpkg": INPUT, "inputs/more.shp": INPUT, "inputs/more.dbf": INPUT, "inputs/more.shx": INPUT,
-        "inputs/more.prj": INPUT, "inputs/more.cpg": INPUT, "inputs/words.csv": INPUT, "workflows/inner/inner.toml": WORKFLOW,
-        "workflows/inner/inside.gpkg": INPUT, "sub/near.toml": WORKFLOW, "sub/near.gpkg": INPUT, "operations/mine.py": CODE,
-    }  # fmt: skip
+        "w.toml": WORKFLOW,
+        "data/places.gpkg": INPUT,
+        "inputs/more.shp": INPUT,
+        "inputs/more.dbf": INPUT,
+        "inputs/more.shx": INPUT,
+        "inputs/more.prj": INPUT,
+        "inputs/more.cpg": INPUT,
+        "inputs/words.csv": INPUT,
+        "workflows/inner/inner.toml": WORKFLOW,
+        "workflows/inner/inside.gpkg": INPUT,
+        "sub/near.toml": WORKFLOW,
+        "sub/near.gpkg": INPUT,
+        "operations/mine.py": CODE,
+    }
     text = found.pieces["w.toml"].text
     assert text is not None and str(tmp_path) not in text and '"data/*.gpkg", "inputs/more.shp"' in text
     assert 'default = "inputs/words.csv"' in text and found.pieces["sub/near.toml"].text is None
@@ -118,12 +128,16 @@ def test_what_is_left_out_is_asked_for_by_name(folder: Path, tmp_path: Path) -> 
     assert done.exit_code == 0 and "Missing: data/places.gpkg" in done.output and "eskret trust" in done.output
     other = tmp_path / "elsewhere"
     shutil.copy(folder / "sub" / "near.gpkg", tmp_path / "another.gpkg")
-    given = {"data/places.gpkg": folder / "data" / "places.gpkg", "inputs/more.shp": other / "more.shp",
-             "workflows/inner/inside.gpkg": tmp_path / "another.gpkg"}  # fmt: skip
+    given = {
+        "data/places.gpkg": folder / "data" / "places.gpkg",
+        "inputs/more.shp": other / "more.shp",
+        "workflows/inner/inside.gpkg": tmp_path / "another.gpkg",
+    }
     again = unpack(tmp_path / "p.zip", tmp_path / "new", given=given)
     assert [m.name for m in again.missing] == ["sub/near.gpkg", "inputs/words.csv"] or {m.name for m in again.missing} == {
-        "sub/near.gpkg", "inputs/words.csv"
-    }  # fmt: skip
+        "sub/near.gpkg",
+        "inputs/words.csv",
+    }
     assert any("another.gpkg is not the file that was packed" in n for n in again.notes)
     assert read(tmp_path / "new" / "inputs" / "more.shp").table.num_rows == 1
     with pytest.raises(InputError, match="none of its missing inputs"):
@@ -151,9 +165,14 @@ def test_unpacking_is_whole_or_not_at_all(folder: Path, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("name", ["../evil.py", "/evil.py", "a/../../evil.py", "a\\evil.py", ""])
 def test_a_pack_writes_nowhere_else(tmp_path: Path, name: str) -> None:
-    told = {"eskret_pack": 1, "workflow": "w.toml", "files": [
-        {"path": "w.toml", "role": "workflow", "size": 1, "sha256": "", "along": True},
-        {"path": name, "role": "input", "size": 1, "sha256": "", "along": True}]}  # fmt: skip
+    told = {
+        "eskret_pack": 1,
+        "workflow": "w.toml",
+        "files": [
+            {"path": "w.toml", "role": "workflow", "size": 1, "sha256": "", "along": True},
+            {"path": name, "role": "input", "size": 1, "sha256": "", "along": True},
+        ],
+    }
     with zipfile.ZipFile(tmp_path / "p.zip", "w") as file:
         file.writestr("w.toml", "x")
         file.writestr(name or "x", "x")

@@ -32,31 +32,32 @@ def test_rows_before_between_and_after(project: Path) -> None:
     document = workflow.document
     bare = ledger.rows(document, {})
     assert [plain(r.sentence) for r in bare] == [
-        "Load *.gpx", "Keep *_waypoints where desc LIKE $kind || '%'",
-        "Save chosen and *_tracks to survey.gpkg as {kind}_{layer}", "Save chosen to {layer}.geojson",
-    ]  # fmt: skip
+        "Load *.gpx",
+        "Keep *_waypoints where desc LIKE $kind || '%'",
+        "Save chosen and *_tracks to survey.gpkg as {kind}_{layer}",
+        "Save chosen to {layer}.geojson",
+    ]
     assert all(r.layers is r.rows_in is r.rows_out is None and not r.state for r in bare)
     foretold = ledger.rows(document, {}, workflow.rehearse().steps)
     assert [(r.layers, r.rows_in, r.rows_out, r.planned) for r in foretold] == [
-        (5, None, 12, True), (1, 3, 3, True), (2, 4, 4, True), (1, 3, 3, True)
-    ]  # fmt: skip
+        (5, None, 12, True),
+        (1, 3, 3, True),
+        (2, 4, 4, True),
+        (1, 3, 3, True),
+    ]
     result = workflow.run()
     ran = ledger.rows(document, {s.id: s.to_json() for s in result.steps})
     assert [(r.layers, r.rows_in, r.rows_out, r.aside, r.state) for r in ran] == [
-        (5, 13, 12, 1, "look"), (1, 3, 1, 2, "balanced"), (2, 2, 2, 0, "balanced"), (1, 1, 1, 0, "balanced")
-    ]  # fmt: skip
+        (5, 13, 12, 1, "look"),
+        (1, 3, 1, 2, "balanced"),
+        (2, 2, 2, 0, "balanced"),
+        (1, 1, 1, 0, "balanced"),
+    ]
     assert all(r.rows_in == r.rows_out + r.aside for r in ran), "in = used + set aside, on every line"
-    assert ran[1].children[0].reasons == (
-        ("does not meet the condition", 1), ("a field the condition asks for is empty", 1)
-    )  # fmt: skip
+    assert ran[1].children[0].reasons == (("does not meet the condition", 1), ("a field the condition asks for is empty", 1))
     # routes and tracks are not alike: their lengths stand with each, and are not added up
     lengths = [c.total for c in ran[0].children if c.total]
-    assert (
-        ran[0].total == ""
-        and len(lengths) == 2
-        and all(t.endswith(" km") for t in lengths)
-        and len(ran[0].children) == 5
-    )
+    assert ran[0].total == "" and len(lengths) == 2 and all(t.endswith(" km") for t in lengths) and len(ran[0].children) == 5
     assert plain(ran[1].sentence).startswith("Keep marks_waypoints where")
     assert ledger.summary(ran) == "3 balanced, 1 to look at"
     mixed = ledger.rows(document, {"recordings": result.steps[0].to_json()}, workflow.rehearse().steps)
@@ -74,12 +75,12 @@ def test_totals_and_remarks_in_words() -> None:
     assert ledger.totals_text([{"name": "area", "unit": "ha", "value": 1867.2}]) == "1,867.2 ha"
     totals = [{"name": "length", "unit": "km", "value": 12.0}, {"name": "tonnes", "unit": "", "value": 4310.6}]
     assert ledger.totals_text(totals) == "12.0 km · tonnes 4,310.6"
-    remarks = [{"text": "moved", "layer": k, "look": False} for k in ("a", "b")] + [
-        {"text": "odd", "layer": "a", "look": True}
-    ]
+    remarks = [{"text": "moved", "layer": k, "look": False} for k in ("a", "b")] + [{"text": "odd", "layer": "a", "look": True}]
     assert ledger.grouped_remarks([*remarks, {"text": "all", "layer": "", "look": False}]) == [
-        ("2 layers: moved", False), ("a: odd", True), ("all", False)
-    ]  # fmt: skip
+        ("2 layers: moved", False),
+        ("a: odd", True),
+        ("all", False),
+    ]
 
 
 def test_chosen_fields_are_control_totals(tmp_path: Path) -> None:
@@ -128,9 +129,13 @@ area = st.tuples(place, st.floats(1, 9), st.floats(0.1, 0.8)).map(
 )
 single = st.one_of(place.map(shapely.Point), line, area)
 geometry = st.one_of(
-    st.none(), single, st.lists(single, max_size=3).map(shapely.GeometryCollection), st.lists(area, max_size=3).map(shapely.union_all),
-    st.lists(line, max_size=3).map(shapely.MultiLineString), st.lists(place, max_size=3).map(shapely.MultiPoint),
-)  # fmt: skip
+    st.none(),
+    single,
+    st.lists(single, max_size=3).map(shapely.GeometryCollection),
+    st.lists(area, max_size=3).map(shapely.union_all),
+    st.lists(line, max_size=3).map(shapely.MultiLineString),
+    st.lists(place, max_size=3).map(shapely.MultiPoint),
+)
 
 
 @given(st.lists(geometry, max_size=8))
@@ -145,9 +150,7 @@ def test_pieces_hold_every_vertex_and_their_areas_add_up(geometries: list) -> No
         # shells run one way and holes the other, so that signed areas add up to the area
         signed = sum(((r[:-1, 0] * r[1:, 1] - r[1:, 0] * r[:-1, 1]).sum() / 2) for r in rings)
         assert signed == pytest.approx(shapely.area(one) if one is not None else 0.0, abs=1e-6)
-        length = sum(
-            np.hypot(*np.diff(xy[starts[p] : starts[p + 1]], axis=0).T).sum() for p in pieces if kinds[p] == LINE
-        )  # fmt: skip
+        length = sum(np.hypot(*np.diff(xy[starts[p] : starts[p + 1]], axis=0).T).sum() for p in pieces if kinds[p] == LINE)
         outline = sum(np.hypot(*np.diff(r, axis=0).T).sum() for r in rings)
         assert length + outline == pytest.approx(shapely.length(one) if one is not None else 0.0, abs=1e-6)
         assert all(starts[p + 1] - starts[p] == 1 for p in pieces if kinds[p] == POINT)

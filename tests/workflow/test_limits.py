@@ -79,10 +79,12 @@ def test_as_many_conditions_as_may_be_joined_are(home: Path) -> None:
         ('[[steps]]\nid = "k"\nuse = "keep"\ntotals = 5\nfrom = "k"\n', "loop"),
         (LOAD + '[[steps]]\nid = "k"\nuse = "sort"\nfrom = "in"\nby = ["n"]\ntotals = 5\n', "'totals' must be a list of fields"),
         ('[[steps]]\nid = "k"\nuse = "fetch"\nservice = "http://[::1"\ndataset = "d"\n', "http://[::1"),
-        ("[parameters.a]\ntype = \"number\"\ndefault = '" + "9" * 5000 + "'\n", "more characters"),
-        ("title = 5\n", "'title' must be text"), ("", "this is no workflow file"), ("[[steps]]\nid = {}\n", "it has no id"),
+        ('[parameters.a]\ntype = "number"\ndefault = \'' + "9" * 5000 + "'\n", "more characters"),
+        ("title = 5\n", "'title' must be text"),
+        ("", "this is no workflow file"),
+        ("[[steps]]\nid = {}\n", "it has no id"),
     ],
-)  # fmt: skip
+)
 def test_workflow_files_of_all_kinds(home: Path, text: str, says: str) -> None:
     head = "" if text.startswith("eskret") or not text else "eskret = 1\n"
     (home / "w.toml").write_text(head + text)
@@ -110,9 +112,7 @@ def test_a_view_without_end_is_found_out(home: Path, monkeypatch: pytest.MonkeyP
     with geopackage.writing(path) as container:
         container.add(squares(2, key="beds"), "beds")
     with closing(sqlite3.connect(path)) as db, db:
-        db.execute(
-            "CREATE VIEW v AS WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c) SELECT x AS fid FROM c"
-        )
+        db.execute("CREATE VIEW v AS WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c) SELECT x AS fid FROM c")
         db.execute("INSERT INTO gpkg_contents (table_name, data_type, identifier) VALUES ('v', 'attributes', 'v')")
     monkeypatch.setattr(geopackage_read, "COUNTING", 0.5)
     assert "does not come to an end when it is counted" in told("look", path)[1]
@@ -137,15 +137,11 @@ def test_nothing_is_ended_where_nobody_said_that_it_may() -> None:
         time.sleep(0.05)
 
 
-def test_what_nobody_foresaw_is_a_sentence_and_stands_in_the_log(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_nobody_foresaw_is_a_sentence_and_stands_in_the_log(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     log.start_log("test")
     error = as_sentence(ZeroDivisionError("division by zero"), "keep")
-    assert (
-        "'keep' failed with a fault of the program: ZeroDivisionError" in error.sentence() and error.code is Code.FAULT
-    )
+    assert "'keep' failed with a fault of the program: ZeroDivisionError" in error.sentence() and error.code is Code.FAULT
     written = log.log_path().read_text()
     assert "ZeroDivisionError" in written and log.log_path().stat().st_mode & 0o077 == 0
     assert as_sentence(OSError(28, "No space left on device", "/x")).code is Code.DISK_FULL
@@ -153,9 +149,19 @@ def test_what_nobody_foresaw_is_a_sentence_and_stands_in_the_log(
 
 @pytest.mark.parametrize(
     ("text", "seconds"),
-    [("5", 5.0), ("0.5", 0.5), ("²", None), ("", None), ("-1", None), ("1e9", None), ("٣", None), ("soon", None),
-     ("Thu, 01 Jan 1970 00:00:00 GMT", 0.0), ("Thu, 99 Jan 1970", None)],
-)  # fmt: skip
+    [
+        ("5", 5.0),
+        ("0.5", 0.5),
+        ("²", None),
+        ("", None),
+        ("-1", None),
+        ("1e9", None),
+        ("٣", None),
+        ("soon", None),
+        ("Thu, 01 Jan 1970 00:00:00 GMT", 0.0),
+        ("Thu, 99 Jan 1970", None),
+    ],
+)
 def test_how_long_a_service_says_to_wait(text: str, seconds: float | None) -> None:
     """RFC 9110, section 10.2.3: seconds, or a date."""
     assert seconds_told(text) == seconds
@@ -163,11 +169,7 @@ def test_how_long_a_service_says_to_wait(text: str, seconds: float | None) -> No
 
 def test_the_machine_is_looked_over() -> None:
     code, text = told("doctor")
-    assert (
-        code == 0
-        and "All is well." in text
-        and all(f"format {e}" in text for e in (".gpkg", ".shp", ".parquet", ".kml"))
-    )
+    assert code == 0 and "All is well." in text and all(f"format {e}" in text for e in (".gpkg", ".shp", ".parquet", ".kml"))
 
 
 def test_a_time_that_its_zone_leads_out_of_all_years_is_no_time() -> None:
@@ -186,9 +188,7 @@ def test_a_shape_nested_without_end_is_refused_by_the_practice_server(server: Pr
 
 
 def test_a_push_taken_back_in_part_says_which_part() -> None:
-    made = [
-        (str(n), Change(None, {"type": "Feature", "geometry": None, "properties": {"n": n}}, "", 0)) for n in range(3)
-    ]
+    made = [(str(n), Change(None, {"type": "Feature", "geometry": None, "properties": {"n": n}}, "", 0)) for n in range(3)]
     with Journal.create(Push("20310101-000000-x-ab", "http://127.0.0.1", "beds", "append", added=3), made) as journal:
         first = journal.entries()[0]
         journal.settle([replace(first, state=DONE)])
@@ -207,9 +207,7 @@ def test_damaged_shapes_are_set_aside_and_told(home: Path) -> None:
             db.execute(f'DROP TRIGGER "{name}"')
         for row, blob in ((2, "x'00112233'"), (3, "substr(geom, 1, 70)"), (4, "'text'"), (5, "x'4750'"), (6, "NULL")):
             db.execute(f"UPDATE beds SET geom = {blob} WHERE fid = {row}")
-    (home / "w.toml").write_text(
-        LOAD.replace("pts.csv", "a.gpkg") + '[[steps]]\nid = "s"\nuse = "save"\nfrom = "in"\nto = "out.csv"\n'
-    )
+    (home / "w.toml").write_text(LOAD.replace("pts.csv", "a.gpkg") + '[[steps]]\nid = "s"\nuse = "save"\nfrom = "in"\nto = "out.csv"\n')
     result = Workflow.read(home / "w.toml").run()
     assert result.steps and not result.error, result.error
     (account,) = result.steps[0].inputs

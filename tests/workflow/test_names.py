@@ -22,8 +22,25 @@ from eskret.errors import DocumentError, EskretError
 from eskret.formats import geopackage
 from tests.test_cli import call
 
-ODD = ["WardBoundaries", "WARDS2", "wärds", "city wards", 'a"b', "it's", "order", "x.y", "City Wards / Nord", "9lives",
-       "select * from x", "a;b", "über[1]", "%s", "straße", "STRASSE", "日本 一"]  # fmt: skip
+ODD = [
+    "WardBoundaries",
+    "WARDS2",
+    "wärds",
+    "city wards",
+    'a"b',
+    "it's",
+    "order",
+    "x.y",
+    "City Wards / Nord",
+    "9lives",
+    "select * from x",
+    "a;b",
+    "über[1]",
+    "%s",
+    "straße",
+    "STRASSE",
+    "日本 一",
+]
 
 
 def wards(rows: Sequence[int], kind: str = "old") -> Layer:
@@ -98,14 +115,17 @@ def test_an_update_of_what_is_not_there_is_an_error_of_the_rehearsal_that_names_
 def test_a_new_layer_keeps_its_name_or_is_tidied_as_the_workflow_or_the_step_says(tmp_path: Path) -> None:
     theirs(tmp_path / "in.gpkg", ["City Wards", "über[1]"])
     for file_says, step_says, expected in (
-        ("", "", ["city_wards", "uber_1"]), (AS_TYPED, "", ["City Wards", "über[1]"]), (TIDY, "", ["city_wards", "uber_1"]),
-        ("", AS_TYPED, ["City Wards", "über[1]"]), (AS_TYPED, TIDY, ["city_wards", "uber_1"]),
-    ):  # fmt: skip
+        ("", "", ["city_wards", "uber_1"]),
+        (AS_TYPED, "", ["City Wards", "über[1]"]),
+        (TIDY, "", ["city_wards", "uber_1"]),
+        ("", AS_TYPED, ["City Wards", "über[1]"]),
+        (AS_TYPED, TIDY, ["city_wards", "uber_1"]),
+    ):
         (tmp_path / "w.toml").write_text(
             "eskret = 1\n" + (f'names = "{file_says}"\n' if file_says else "") + '[[steps]]\nid = "in"\nuse = "load"\nfiles = ["in.gpkg"]\n'
             '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "id > 1"\n'
             '[[steps]]\nid = "out"\nuse = "save"\nfrom = "some"\nto = "out.gpkg"\n' + (f'names = "{step_says}"\n' if step_says else "")
-        )  # fmt: skip
+        )
         assert call("run", tmp_path / "w.toml", "-q")[0] == 0
         assert list(held(tmp_path / "out.gpkg")) == expected, (file_says, step_says)
         (tmp_path / "out.gpkg").unlink()
@@ -125,20 +145,16 @@ def test_values_in_file_names_stay_tidied_and_what_a_format_forces_is_told(tmp_p
     workflow.save("files", loaded, to="out/{layer}.geojson")
     workflow.save("book", loaded, to="out/book.xlsx")
     told = [f.text for f in workflow.rehearse().findings]
-    assert any(
-        "is called 'City_ Wards _ _Nord_ of a name' there: a workbook does not hold : / [ ] in a name" in t
-        for t in told
-    )
+    assert any("is called 'City_ Wards _ _Nord_ of a name' there: a workbook does not hold : / [ ] in a name" in t for t in told)
     assert any("cut to the 31 characters" in t for t in told)
     result = workflow.run()
     assert result.state == "look", result.error
     assert sorted(p.name for p in (tmp_path / "out").iterdir()) == [
-        "book.xlsx", "city_wards_nord_of_a_name_that_is_far_too_long.geojson", "up.geojson"
-    ]  # fmt: skip
-    assert eskret.formats.sources.layer_names(tmp_path / "out" / "book.xlsx") == [
-        "City_ Wards _ _Nord_ of a name",
-        ".._.._up",
+        "book.xlsx",
+        "city_wards_nord_of_a_name_that_is_far_too_long.geojson",
+        "up.geojson",
     ]
+    assert eskret.formats.sources.layer_names(tmp_path / "out" / "book.xlsx") == ["City_ Wards _ _Nord_ of a name", ".._.._up"]
 
 
 def test_numbers_come_after_the_template_is_filled(tmp_path: Path) -> None:
@@ -152,10 +168,7 @@ def test_numbers_come_after_the_template_is_filled(tmp_path: Path) -> None:
     workflow.save("files", steps, to="{step}_{layer}.geojson")
     workflow.save("same", steps, to="same.gpkg")
     assert workflow.run().state == "look"  # numbers were given in the last one, and that is told
-    assert list(held(tmp_path / "out.gpkg")) == ["line_x", "legs_x"] and list(held(tmp_path / "same.gpkg")) == [
-        "x",
-        "x_2",
-    ]
+    assert list(held(tmp_path / "out.gpkg")) == ["line_x", "legs_x"] and list(held(tmp_path / "same.gpkg")) == ["x", "x_2"]
     assert sorted(p.name for p in tmp_path.glob("*.geojson")) == ["legs_x.geojson", "line_x.geojson"]
 
 
@@ -195,19 +208,11 @@ def test_two_fields_that_differ_in_case_are_told_before_the_run(tmp_path: Path) 
 
     pq.write_table(pa.table({"name": ["a"], "Name": ["b"]}), tmp_path / "t.parquet")
     code, out, _ = call("look", tmp_path / "t.parquet")
-    assert code == 0 and "field 'Name' differs from another only in case and is called 'Name_2'" in " ".join(
-        out.split()
-    )
+    assert code == 0 and "field 'Name' differs from another only in case and is called 'Name_2'" in " ".join(out.split())
 
 
 @settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(
-    st.lists(
-        st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=30),
-        min_size=1,
-        max_size=4,
-    )
-)
+@given(st.lists(st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=30), min_size=1, max_size=4))
 def test_any_names_are_kept_or_what_was_done_to_them_is_told(tmp_path: Path, names: list[str]) -> None:
     workflow = Workflow(title="Any")
     workflow.path = tmp_path / "w.toml"
@@ -262,9 +267,7 @@ def test_python_is_told_what_a_file_cannot_hold_and_writes_no_half(tmp_path: Pat
 
 
 def test_an_encoding_that_is_named_for_markup_is_told_to_be_idle(tmp_path: Path) -> None:
-    (tmp_path / "a.gpx").write_text(
-        '<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"/></gpx>'
-    )
+    (tmp_path / "a.gpx").write_text('<gpx version="1.1" xmlns="http://www.topografix.com/GPX/1/1"><wpt lat="1" lon="2"/></gpx>')
     (tmp_path / "w.toml").write_text(
         'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["a.gpx"]\nencodings = { "a.gpx" = "cp850" }\n'
     )

@@ -87,9 +87,7 @@ def test_references_in_settings_follow_a_rename_and_go_with_a_removal() -> None:
 
 def test_settings_for_one_layer_can_name_another(project: Path) -> None:
     text = TEXT.replace('from = "load:points"\nto = "beds"', 'from = "load"\nto = "beds"')
-    text = text.replace(
-        '[[steps]]\nid = "beds"', '  [steps.layer.points]\n  to = "load:squares"\n\n[[steps]]\nid = "beds"', 1
-    )
+    text = text.replace('[[steps]]\nid = "beds"', '  [steps.layer.points]\n  to = "load:squares"\n\n[[steps]]\nid = "beds"', 1)
     project.write_text(text)
     result = Workflow.read(project).run()
     near = next(s for s in result.steps if s.id == "near")

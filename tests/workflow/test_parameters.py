@@ -103,9 +103,7 @@ def test_a_parameter_that_does_not_count_has_the_files_value(folder: Path) -> No
 
 def test_a_layer_can_be_a_parameter(folder: Path) -> None:
     write(points({"name": ["z"], "region": ["south"]}), folder / "other.gpkg", "others")
-    text = TEXT.replace('files = ["places.gpkg"]', 'files = ["places.gpkg", "other.gpkg"]').replace(
-        "name = $place", "true"
-    )
+    text = TEXT.replace('files = ["places.gpkg"]', 'files = ["places.gpkg", "other.gpkg"]').replace("name = $place", "true")
     (folder / "w.toml").write_text(text)
     result = Workflow.read(folder / "w.toml").run(what="all:others")
     assert [len(x) for x in result.layers["chosen"]] == [1]
@@ -124,7 +122,7 @@ def test_a_layer_can_be_a_parameter(folder: Path) -> None:
         ({"enabled_by": EnabledBy("nothing")}, "hangs on 'nothing', and there is no such parameter"),
         ({"enabled_by": EnabledBy("place")}, "it hangs on itself"),
     ],
-)  # fmt: skip
+)
 def test_what_cannot_be_is_told_at_the_parameter(folder: Path, change: dict[str, Any], says: str) -> None:
     document = parse(TEXT)
     place = replace(document.parameters[1], **change)
@@ -143,8 +141,7 @@ def test_choices_may_not_come_from_a_step_that_uses_them(folder: Path) -> None:
 
 def test_names_of_fields_can_be_the_choices(folder: Path) -> None:
     document = Document(
-        parameters=(Parameter("f", "field", default="n", choices_from=ChoicesFrom("all:places")),),
-        steps=parse(TEXT).steps[:1],
+        parameters=(Parameter("f", "field", default="n", choices_from=ChoicesFrom("all:places")),), steps=parse(TEXT).steps[:1]
     )
     assert choices.offers(document, {}, folder)["f"].choices == ("name", "region", "n")
 
@@ -160,9 +157,7 @@ def test_a_name_is_followed_through_the_whole_file(folder: Path) -> None:
         with pytest.raises(DocumentError, match=says):
             edits.rename_parameter(renamed, "spot", name)
     assert edits.uses_of(parse(TEXT), "place") == [("chosen", "where"), ("saved", "to")]
-    assert edits.uses_of(parse(TEXT), "region") == [("", "place")] and edits.uses_of(parse(TEXT), "what") == [
-        ("chosen", "from")
-    ]
+    assert edits.uses_of(parse(TEXT), "region") == [("", "place")] and edits.uses_of(parse(TEXT), "what") == [("chosen", "from")]
 
 
 def test_a_parameter_taken_out_leaves_its_value(folder: Path) -> None:
@@ -179,11 +174,14 @@ def test_a_parameter_taken_out_leaves_its_value(folder: Path) -> None:
         ({"choices_from": {"field": "x"}}, "'choices_from' must name a layer"),
         ({"choices_from": {"layer": "a", "hue": "x"}}, "'choices_from' knows no 'hue'"),
         ({"choices": [1], "choices_from": {"layer": "a"}}, "Leave one of them out"),
-        ({"enabled_by": {"is": [1]}}, "'enabled_by' must name a parameter"), ({"min": True}, "'min' must be a number"),
-        ({"type": "crs", "default": "EPSG:1"}, "EPSG:1"), ({"type": "measure", "default": "3"}, "names no unit"),
-        ({"help": 1}, "'help' must be text"), ({"choices": "ab"}, "'choices' must be a list"),
+        ({"enabled_by": {"is": [1]}}, "'enabled_by' must name a parameter"),
+        ({"min": True}, "'min' must be a number"),
+        ({"type": "crs", "default": "EPSG:1"}, "EPSG:1"),
+        ({"type": "measure", "default": "3"}, "names no unit"),
+        ({"help": 1}, "'help' must be text"),
+        ({"choices": "ab"}, "'choices' must be a list"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_in_the_file(table: dict[str, Any], says: str) -> None:
     with pytest.raises(DocumentError) as caught:
         parameter_of("x", table, "w.toml")
@@ -199,8 +197,9 @@ def test_a_measure_may_be_a_speed_or_a_time_and_a_number_must_be_given() -> None
 
 def test_what_hangs_on_something_that_does_not_count_does_not_either() -> None:
     chain = (
-        Parameter("a", "flag", default=False), Parameter("b", "flag", enabled_by=EnabledBy("a")),
+        Parameter("a", "flag", default=False),
+        Parameter("b", "flag", enabled_by=EnabledBy("a")),
         Parameter("c", enabled_by=EnabledBy("b")),
-    )  # fmt: skip
+    )
     assert enabled(chain, "c", {"a": True, "b": True})
     assert not enabled(chain, "c", {"a": False, "b": True}) and not enabled(chain, "c", {"a": True, "b": False})

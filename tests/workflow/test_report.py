@@ -63,12 +63,7 @@ def test_everything_stands_in_the_page(demo: Path) -> None:
     text = page.read_text()
     found = Page(text)
     assert found.heads == ["Ledger", "Maps", "Checks", "Remarks", "Sources", "Outputs", "Settings"]
-    assert (
-        "script" not in found.tags
-        and "link" not in found.tags
-        and "img" not in found.tags
-        and found.tags.count("svg") == 1
-    )
+    assert "script" not in found.tags and "link" not in found.tags and "img" not in found.tags and found.tags.count("svg") == 1
     document = documents.read(demo / "returns.toml")
     assert [r[1] for r in found.rows["Settings"][1:]] == [s.id for s in document.steps]
     assert [r[0] for r in found.rows["Checks"][1:]] == ["key"] and "balanced" in found.rows["Checks"][1][2]
@@ -97,9 +92,7 @@ def test_a_failed_run_has_a_report_too(demo: Path) -> None:
     assert told["state"] == "failed" and told["sources"][0]["source"] == "register/register.gpkg"
 
 
-def collected(
-    layers: list[Layer], style: Style | None = None, document: Document | None = None, folder: Path | None = None
-) -> Maps:
+def collected(layers: list[Layer], style: Style | None = None, document: Document | None = None, folder: Path | None = None) -> Maps:
     maps = Maps(document or Document(), folder or Path.cwd())
     for layer in layers:
         if style is None:
@@ -159,12 +152,8 @@ def test_colours_by_value_and_in_classes() -> None:
 
 def test_layers_of_files_that_the_workflow_keeps_lie_below(tmp_path: Path) -> None:
     with geopackage.writing(tmp_path / "land.gpkg") as container:
-        container.add(
-            Layer("land", pa.table({"n": [1]}), np.array([shapely.box(-27.01, 46.9, -26.9, 47)]), "EPSG:4326"), "land"
-        )
-    text = (
-        'eskret = 1\n[map]\nlayers = [{ file = "land.gpkg", style = { colour = "#DCD3BC" } }, { file = "gone.gpkg" }]\n'
-    )
+        container.add(Layer("land", pa.table({"n": [1]}), np.array([shapely.box(-27.01, 46.9, -26.9, 47)]), "EPSG:4326"), "land")
+    text = 'eskret = 1\n[map]\nlayers = [{ file = "land.gpkg", style = { colour = "#DCD3BC" } }, { file = "gone.gpkg" }]\n'
     figure = collected([squares(3)], document=parse(text), folder=tmp_path).figures[0]
     assert figure.svg.index("#DCD3BC") < figure.svg.index("#7DB6A3")
 
@@ -203,11 +192,25 @@ def test_sources_are_told_as_they_are(tmp_path: Path) -> None:
 
 
 def test_a_push_that_waits_stands_in_the_report() -> None:
-    one = {"push": "p1", "service": "https://data.example.org", "dataset": "<beds>", "added": 1200, "changed": 2, "removed": 3,
-           "unchanged": 4}  # fmt: skip
+    one = {
+        "push": "p1",
+        "service": "https://data.example.org",
+        "dataset": "<beds>",
+        "added": 1200,
+        "changed": 2,
+        "removed": 3,
+        "unchanged": 4,
+    }
     told: dict[str, Any] = {
-        "state": "look", "seconds": 1.0, "started": "2031-09-03T06:40:00+00:00", "values": {}, "error": "", "steps": [],
-        "outputs": [], "remarks": [], "pushes": [one],
-    }  # fmt: skip
+        "state": "look",
+        "seconds": 1.0,
+        "started": "2031-09-03T06:40:00+00:00",
+        "values": {},
+        "error": "",
+        "steps": [],
+        "outputs": [],
+        "remarks": [],
+        "pushes": [one],
+    }
     page = to_html(Document(title="x"), told)
     assert "Published datasets" in page and "&lt;beds&gt;" in page and "1,200" in page

@@ -112,9 +112,7 @@ def told(result: RunResult) -> list[Any]:
 
 
 def same(a: Layer, b: Layer) -> None:
-    assert (a.key, a.name, a.crs, a.kind, a.origin, dict(a.titles)) == (
-        b.key, b.name, b.crs, b.kind, b.origin, dict(b.titles)
-    )  # fmt: skip
+    assert (a.key, a.name, a.crs, a.kind, a.origin, dict(a.titles)) == (b.key, b.name, b.crs, b.kind, b.origin, dict(b.titles))
     assert a.table.equals(b.table) and a.table.schema.equals(b.table.schema)
     assert a.drawn == b.drawn and (a.ids is None) == (b.ids is None)
     assert a.ids is None or np.array_equal(a.ids, np.asarray(b.ids))
@@ -190,9 +188,16 @@ def test_a_run_that_failed_has_delivered_nothing(folder: Path, store: Store) -> 
     assert len(first.outputs) == 3
 
 
-EDITS = [('"2 m"', '"3 m"'), ('"3 m"', '"2 m"'), ("n >= $least", "n > $least"), ("n > $least", "n >= $least"),
-         ('from = "some"\ndistance', 'from = "in:places"\ndistance'), ("default = 3", "default = 8"),
-         ('from = ["cut", "some"]', 'from = ["some", "cut"]'), ('"3 m"', '"300 m"')]  # fmt: skip
+EDITS = [
+    ('"2 m"', '"3 m"'),
+    ('"3 m"', '"2 m"'),
+    ("n >= $least", "n > $least"),
+    ("n > $least", "n >= $least"),
+    ('from = "some"\ndistance', 'from = "in:places"\ndistance'),
+    ("default = 3", "default = 8"),
+    ('from = ["cut", "some"]', 'from = ["some", "cut"]'),
+    ('"3 m"', '"300 m"'),
+]
 
 
 @settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -226,9 +231,7 @@ def test_operations_of_ones_own_are_done_again_when_their_code_changes(folder: P
     trust.trust(folder, written_here=True)
     run(folder, store, file="own.toml")
     assert redone(run(folder, store, file="own.toml")) == ["made"]  # it may read what nobody sees
-    (folder / "operations" / "mine.py").write_text(
-        code.replace("(1, 0)", "(2, 0)").replace("='Gather'", "='Gather', reuse=True")
-    )
+    (folder / "operations" / "mine.py").write_text(code.replace("(1, 0)", "(2, 0)").replace("='Gather'", "='Gather', reuse=True"))
     assert redone(run(folder, store, file="own.toml")) == ["moved", "made"]
     assert redone(run(folder, store, file="own.toml")) == []
 
@@ -271,12 +274,11 @@ def shapes(z: bool, missing: bool) -> np.ndarray:
 
 @pytest.mark.parametrize("shape", ["none", "plain", "z", "missing", "empty"])
 def test_a_layer_comes_back_as_it_went(tmp_path: Path, shape: str) -> None:
-    table = pa.table(
-        {"n": [1, None, 3], "t": ["ä", "", None], "when": pa.array([1, 2, None], pa.timestamp("us", "UTC"))}
-    )
+    table = pa.table({"n": [1, None, 3], "t": ["ä", "", None], "when": pa.array([1, 2, None], pa.timestamp("us", "UTC"))})
     geometry = None if shape == "none" else shapes(shape == "z", shape == "missing")
-    layer = Layer("k", table, geometry, None if shape == "none" else "EPSG:32626", "Näme", "/a/b.gpkg", {"n": "Number"},
-                  ids=np.array([5, 7, 9]))  # fmt: skip
+    layer = Layer(
+        "k", table, geometry, None if shape == "none" else "EPSG:32626", "Näme", "/a/b.gpkg", {"n": "Number"}, ids=np.array([5, 7, 9])
+    )
     if shape == "empty":
         layer = layer.take(np.empty(0, np.int64))
     facts: Mapping[str, Any] = kept.write(layer, tmp_path / "a", [])
@@ -288,9 +290,7 @@ def test_a_layer_comes_back_as_it_went(tmp_path: Path, shape: str) -> None:
     assert kept.mark_of(loaded.with_table(loaded.table.slice(0, len(loaded)))) is None  # whose rows are others now
     assert kept.mark_of(replace(loaded, kind=Kind.MIXED) if layer.drawn else loaded) == "m"
     # what is shared with a layer that lies there is not written again
-    more = kept.write(
-        loaded.with_table(loaded.table.append_column("m", pa.nulls(len(loaded)))), tmp_path / "b", [loaded]
-    )
+    more = kept.write(loaded.with_table(loaded.table.append_column("m", pa.nulls(len(loaded)))), tmp_path / "b", [loaded])
     assert more["rows"] == len(layer)
     if layer.drawn:
         assert (tmp_path / "b" / kept.SHAPES).stat().st_ino == (tmp_path / "a" / kept.SHAPES).stat().st_ino

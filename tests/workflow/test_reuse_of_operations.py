@@ -78,12 +78,17 @@ def test_a_digest_hangs_on_all_that_matters_and_on_nothing_else(tmp_path: Path) 
     file = tmp_path / "words.csv"
     file.write_text("a,b\n")
     others = [
-        key({"where": "n > 3"}), key(where, Context(step="s", values={"least": 4})), key(where, Context(step="t", values={"least": 3})),
-        key(where, Context(step="s", values={"least": 3}, crs="EPSG:32626")), key(where, entering=layer.with_key("q")),
-        key(where, Context(step="s", values={"least": 3}, totals=("n",))), key(where, more="x"),
-        keeping.key(keep, where, context, [layer], {"to": [layer]}, ()), keeping.key(keep, where, context, [layer], {}, [file]),
+        key({"where": "n > 3"}),
+        key(where, Context(step="s", values={"least": 4})),
+        key(where, Context(step="t", values={"least": 3})),
+        key(where, Context(step="s", values={"least": 3}, crs="EPSG:32626")),
+        key(where, entering=layer.with_key("q")),
+        key(where, Context(step="s", values={"least": 3}, totals=("n",))),
+        key(where, more="x"),
+        keeping.key(keep, where, context, [layer], {"to": [layer]}, ()),
+        keeping.key(keep, where, context, [layer], {}, [file]),
         keeping.key(all_operations()["flag"], where, context, [layer], {}, ()),
-    ]  # fmt: skip
+    ]
     assert None not in others and len({whole, *others}) == len(others) + 1
     before = keeping.key(keep, where, context, [layer], {}, [file])
     file.write_text("a,c\n")
@@ -94,9 +99,7 @@ def test_a_digest_hangs_on_all_that_matters_and_on_nothing_else(tmp_path: Path) 
     assert key(where, entering=layer.take(np.array([0, 1]))) is None
 
 
-SETTABLE = [
-    (o.id, n) for o in all_operations().values() for n, i in setting_info(o.Settings).items() if i.kind in KINDS
-]
+SETTABLE = [(o.id, n) for o in all_operations().values() for n, i in setting_info(o.Settings).items() if i.kind in KINDS]
 
 
 @pytest.mark.parametrize(("use", "name"), SETTABLE, ids=lambda v: str(v))
@@ -111,10 +114,7 @@ def test_defaults_come_through_a_cell(use: str, name: str) -> None:
     assert all(from_text(info, words) in (*info.choices, True, False) for words in choices_of(info))
 
 
-@given(
-    st.sampled_from(sorted(KINDS - {"choice"})),
-    st.text(st.characters(codec="utf-8", categories=["L", "N", "P", "Zs"]), min_size=1),
-)
+@given(st.sampled_from(sorted(KINDS - {"choice"})), st.text(st.characters(codec="utf-8", categories=["L", "N", "P", "Zs"]), min_size=1))
 def test_what_is_typed_is_never_lost(kind: str, text: str) -> None:
     info = SettingInfo("A", "B.", kind)
     value = from_text(info, text)

@@ -111,9 +111,7 @@ def test_once_a_layer_and_once_a_value(folder: Path) -> None:
     made.path = folder / "w.toml"
     made.load("all", files=["places.gpkg"])
     made.step("keep", "those", "$one", where="true", each={"layers": "all:*", "as": "one"})
-    made.step(
-        "keep", "each", "all:places", where="region = $r", each={"values": "all:places", "field": "region", "as": "r"}
-    )
+    made.step("keep", "each", "all:places", where="region = $r", each={"values": "all:places", "field": "region", "as": "r"})
     result = made.run()
     assert {x.key: len(x) for x in result.layers["those"]} == {"places_places": 5, "more_more": 1}
     assert {x.key: len(x) for x in result.layers["each"]} == {"places_east": 1, "places_north": 2, "places_south": 2}
@@ -139,11 +137,16 @@ def test_rounds_that_only_a_run_tells(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("table", "says"),
     [
-        ({}, "'each' must say layers, values or rows"), ({"rows": "a", "values": "b"}, "must say layers"), ("a", "must say"),
-        ({"values": "a"}, "must name a field"), ({"layers": "a"}, "with 'as'"), ({"rows": "a", "as": "b"}, "knows no 'as'"),
-        ({"values": "a", "field": "b c"}, "cannot be called in a setting"), ({"rows": 1}, "told by texts"),
+        ({}, "'each' must say layers, values or rows"),
+        ({"rows": "a", "values": "b"}, "must say layers"),
+        ("a", "must say"),
+        ({"values": "a"}, "must name a field"),
+        ({"layers": "a"}, "with 'as'"),
+        ({"rows": "a", "as": "b"}, "knows no 'as'"),
+        ({"values": "a", "field": "b c"}, "cannot be called in a setting"),
+        ({"rows": 1}, "told by texts"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_in_rounds(table: Any, says: str) -> None:
     with pytest.raises(DocumentError, match=says):
         each_of(table, "w")
@@ -151,8 +154,12 @@ def test_mistakes_in_rounds(table: Any, says: str) -> None:
 
 def test_rounds_of_nothing() -> None:
     made = {"a": [Layer("t", pa.table({"x": [None, None]}))]}
-    for each, says in ((Each("rows", "b"), "names nothing"), (Each("values", "a", "x", "x"), "names nothing"),
-                       (Each("values", "a", "y", "y"), "t has no field 'y'"), (Each("layers", "b:*", name="n"), "nothing")):  # fmt: skip
+    for each, says in (
+        (Each("rows", "b"), "names nothing"),
+        (Each("values", "a", "x", "x"), "names nothing"),
+        (Each("values", "a", "y", "y"), "t has no field 'y'"),
+        (Each("layers", "b:*", name="n"), "nothing"),
+    ):
         with pytest.raises(DocumentError, match=says):
             rounds_of(each, made)
 
@@ -209,9 +216,7 @@ def test_it_is_used_once_a_value(folder: Path) -> None:
     each = {"values": "mine:places", "field": "region", "as": "r"}
     made = outer(folder, values={"region": {"parameter": "r"}}, layers={"places": "mine:places"}, each=each)
     assert "round 'south'" in made.run().error
-    made = outer(
-        folder, values={"region": {"parameter": "r"}}, layers={"places": "mine:places"}, each={**each, "go_on": True}
-    )
+    made = outer(folder, values={"region": {"parameter": "r"}}, layers={"places": "mine:places"}, each={**each, "go_on": True})
     result = made.run()
     assert [(x.key, len(x)) for x in result.layers["used"]] == [("places_east", 1), ("places_north", 2)]
     assert result.state == "look" and any("round 'south' failed" in r.text for r in result.steps[1].remarks)
@@ -228,10 +233,7 @@ def test_workflows_that_use_each_other_are_refused(folder: Path) -> None:
 
 
 def test_the_parameters_of_the_inner_one_are_checked_in_the_rehearsal(folder: Path) -> None:
-    for values, says in (
-        ({"region": "west"}, "is not one of the choices. It can be east, north, south"),
-        ({"x": 1}, "no parameter 'x'"),
-    ):
+    for values, says in (({"region": "west"}, "is not one of the choices. It can be east, north, south"), ({"x": 1}, "no parameter 'x'")):
         found = outer(folder, values=values).rehearse().errors
         assert says in found[0].text and found[0].text.startswith("one.toml")
 
@@ -248,10 +250,7 @@ def test_all_rounds_are_saved_together_or_none(folder: Path) -> None:
     assert "Round 'south' failed" in result.error
     result = RoundsRun(made.document, rows[:2], workflow=folder / "one.toml").execute()
     assert result.state == "balanced" and geopackage.layer_list(folder / "out/regions.gpkg") == ["east", "north"]
-    assert (
-        all(o.sha256 for o in result.outputs)
-        and json.loads(json.dumps(result.to_json()))["rounds"][1]["values"]["region"] == "north"
-    )
+    assert all(o.sha256 for o in result.outputs) and json.loads(json.dumps(result.to_json()))["rounds"][1]["values"]["region"] == "north"
 
 
 def test_each_round_by_itself(folder: Path) -> None:
@@ -260,10 +259,7 @@ def test_each_round_by_itself(folder: Path) -> None:
     events: list[dict[str, Any]] = []
     result = RoundsRun(made.document, rows, workflow=folder / "one.toml", go_on=True, on_event=events.append).execute()
     assert [r.state for r in result.rounds] == ["balanced", "failed", "failed", "balanced"] and result.state == "failed"
-    assert (
-        geopackage.layer_list(folder / "out/regions.gpkg") == ["north", "east"]
-        and "2 of 4 rounds failed" in result.error
-    )
+    assert geopackage.layer_list(folder / "out/regions.gpkg") == ["north", "east"] and "2 of 4 rounds failed" in result.error
     assert [e["label"] for e in events if e["event"] == "round_started"] == ["north", "south", "nowhere", "east"]
     assert len(read(folder / "out/regions.gpkg", "north")) == 2
 
@@ -284,9 +280,7 @@ def test_stopped_between_rounds(folder: Path) -> None:
         if event["event"] == "round_finished":
             run.stop()
 
-    run = RoundsRun(
-        made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml", on_event=watch
-    )
+    run = RoundsRun(made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml", on_event=watch)
     result = run.execute()
     assert result.state == "stopped" and not (folder / "out").exists()
 
@@ -303,12 +297,12 @@ def test_rounds_on_the_command_line(folder: Path) -> None:
     found = run(app, ["run", file, "--for-each", "region=east,north", "--rehearse"])
     assert found.exit_code == 0 and "2 rounds ready to run" in found.output
     found = run(app, ["run", file, "--for-each", "region", "--go-on", "--json"])
-    assert found.exit_code == 3 and [r["state"] for r in json.loads(found.stdout)["rounds"]] == [
-        "balanced",
-        "balanced",
-        "failed",
-    ]
-    for given_, says in (("bad.csv", "its column 'colour' is no parameter"), ("nix", "neither a parameter nor a table"),
-                         ("places", "no choices to go through"), ("region=", "there are no rounds to run")):  # fmt: skip
+    assert found.exit_code == 3 and [r["state"] for r in json.loads(found.stdout)["rounds"]] == ["balanced", "balanced", "failed"]
+    for given_, says in (
+        ("bad.csv", "its column 'colour' is no parameter"),
+        ("nix", "neither a parameter nor a table"),
+        ("places", "no choices to go through"),
+        ("region=", "there are no rounds to run"),
+    ):
         found = run(app, ["run", file, "--for-each", given_])
         assert found.exit_code == 2 and says in found.stderr

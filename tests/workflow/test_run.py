@@ -88,9 +88,10 @@ def test_a_rehearsal_foretells_and_writes_nothing(project: Path) -> None:
     assert not found.errors and state_of(project.parent) == before
     assert {x.key: x.count for x in found.steps["recordings"].leaving}["marks_waypoints"] == 3
     assert [(o.path.name, o.layer, o.action, o.features) for o in found.outputs] == [
-        ("survey.gpkg", "pile_marks_waypoints", "write", 3), ("survey.gpkg", "pile_marks_tracks", "write", 1),
+        ("survey.gpkg", "pile_marks_waypoints", "write", 3),
+        ("survey.gpkg", "pile_marks_tracks", "write", 1),
         ("marks_waypoints.geojson", "", "write", 3),
-    ]  # fmt: skip
+    ]
     assert found.steps["chosen"].leaving[0].certainty == "at most"
 
 
@@ -111,7 +112,7 @@ def test_a_rehearsal_foretells_and_writes_nothing(project: Path) -> None:
         ('files = ["field/*.gpx"]', 'files = ["field/*.gpx"]\ncrs = "EPSG:77"', "recordings", "CRS where none is declared"),
         ('files = ["field/*.gpx"]', 'files = ["field/*.gpx"]\nparts = ["wings"]', "recordings", "Parts of a recording"),
     ],
-)  # fmt: skip
+)
 def test_mistakes_are_found_before_anything_is_read(project: Path, old: str, new: str, step: str, says: str) -> None:
     project.write_text(project.read_text().replace(old, new, 1))
     before = state_of(project.parent)
@@ -153,22 +154,22 @@ def test_a_run_balances_and_does_what_was_foretold(project: Path) -> None:
     assert result.state == "look", result.error  # one point has no valid place
     told = {s["id"]: s for s in result.to_json()["steps"]}
     assert told["recordings"]["inputs"][0] == {
-        "setting": "files", "layer": "marks_waypoints", "rows": 4, "used": 3, "altered": [],
+        "setting": "files",
+        "layer": "marks_waypoints",
+        "rows": 4,
+        "used": 3,
+        "altered": [],
         "set_aside": [{"reason": "has no valid latitude and longitude", "count": 1}],
-    }  # fmt: skip
-    assert told["chosen"]["inputs"][0]["set_aside"] == [
-        {"reason": NOT_MET, "count": 1},
-        {"reason": UNKNOWN, "count": 1},
-    ]
+    }
+    assert told["chosen"]["inputs"][0]["set_aside"] == [{"reason": NOT_MET, "count": 1}, {"reason": UNKNOWN, "count": 1}]
     assert [(e.name, e.rows) for e in geopackage.entries(project.parent / "out" / "survey.gpkg")] == [
-        ("pile_marks_waypoints", 1), ("pile_marks_tracks", 1)
-    ]  # fmt: skip
+        ("pile_marks_waypoints", 1),
+        ("pile_marks_tracks", 1),
+    ]
     frame = pyogrio.read_dataframe(project.parent / "out" / "marks_waypoints.geojson")
     assert frame["name"].tolist() == ["A1"]
     # GPS degrees came back out after a way through UTM
-    assert frame.geometry[0].x == pytest.approx(-27.2, abs=1e-7) and frame.geometry[0].y == pytest.approx(
-        47.1, abs=1e-7
-    )
+    assert frame.geometry[0].x == pytest.approx(-27.2, abs=1e-7) and frame.geometry[0].y == pytest.approx(47.1, abs=1e-7)
     assert all(len(o.sha256) == 64 for o in result.outputs)
     assert not list(project.parent.rglob(".*"))
 
@@ -182,9 +183,7 @@ def test_another_word_by_one_parameter_and_what_is_left_over_is_told(project: Pa
     assert any("pile_marks_waypoints" in r.text and "left over" in r.text for r in result.remarks)
     third = workflow.run(kind="Buoy")
     assert third.state == "look"
-    assert [e.name for e in geopackage.entries(project.parent / "out" / "survey.gpkg")].count(
-        "buoy_marks_waypoints"
-    ) == 1
+    assert [e.name for e in geopackage.entries(project.parent / "out" / "survey.gpkg")].count("buoy_marks_waypoints") == 1
 
 
 def test_what_others_wrote_or_changed_is_never_replaced_unasked(project: Path) -> None:
@@ -237,18 +236,14 @@ def test_number_and_skip(project: Path, policy: str, files: list[str], layers: i
 
 
 def test_values_cannot_climb_out_of_the_folder(project: Path) -> None:
-    project.write_text(
-        project.read_text().replace("out/{layer}.geojson", "out/{kind}.geojson").replace("= $kind ||", "= ''||")
-    )
+    project.write_text(project.read_text().replace("out/{layer}.geojson", "out/{kind}.geojson").replace("= $kind ||", "= ''||"))
     workflow = Workflow.read(project)
     for kind, name in (("../../x", "x"), ("CON", "con_"), ("a" * 300, "a" * 60), ("a/b\\c:d", "a_b_c_d")):
         planned = [o.path for o in workflow.rehearse(kind=kind).outputs if o.path.suffix == ".geojson"]
         assert planned == [project.parent / "out" / f"{name}.geojson"]
 
 
-def test_a_failure_at_the_last_step_leaves_every_output_as_it_was(
-    project: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_failure_at_the_last_step_leaves_every_output_as_it_was(project: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     workflow = Workflow.read(project)
     workflow.run()
     before = state_of(project.parent)
@@ -266,9 +261,7 @@ def test_a_fault_of_an_operation_is_told_with_its_place(project: Path, monkeypat
     monkeypatch.setattr(Keep, "run", lambda *a: 1 / 0)
     result = Workflow.read(project).run()
     assert result.state == "failed"
-    assert (
-        "step 'chosen'" in result.error and "ZeroDivisionError" in result.error and "please report it" in result.error
-    )
+    assert "step 'chosen'" in result.error and "ZeroDivisionError" in result.error and "please report it" in result.error
     assert not (project.parent / "out").exists()
 
 
@@ -290,11 +283,7 @@ def test_stop_at_every_step(project: Path, at: str) -> None:
 
 
 def test_switched_off_steps_pass_on_or_write_nothing(project: Path) -> None:
-    text = (
-        project.read_text()
-        .replace("where = ", "off = true\nwhere = ")
-        .replace('from = "chosen"', 'off = true\nfrom = "chosen"')
-    )
+    text = project.read_text().replace("where = ", "off = true\nwhere = ").replace('from = "chosen"', 'off = true\nfrom = "chosen"')
     project.write_text(text)
     result = Workflow.read(project).run()
     assert [(o.layer, o.features) for o in result.outputs] == [("pile_marks_waypoints", 3), ("pile_marks_tracks", 1)]
@@ -307,11 +296,15 @@ def test_recordings_together(demo: Path) -> None:
     workflow.keep("a", boats["track_points"], where="file = 'boat-a'")
     result = workflow.run()
     assert [(layer.key, len(layer)) for layer in result.layers["boats"]] == [
-        ("tracks", 3), ("track_points", 1454), ("routes", 1), ("route_points", 3)
-    ]  # fmt: skip
+        ("tracks", 3),
+        ("track_points", 1454),
+        ("routes", 1),
+        ("route_points", 3),
+    ]
     assert [(i.layer, i.rows) for i in result.steps[0].inputs if "track_points" in i.layer] == [
-        ("boat_a_track_points", 802), ("boat_b_track_points", 652)
-    ]  # fmt: skip
+        ("boat_a_track_points", 802),
+        ("boat_b_track_points", 652),
+    ]
     assert len(result.layers["a"][0]) == 802
     forecast = workflow.rehearse().steps["boats"].leaving
     assert {(f.key, f.count) for f in forecast} == {(x.key, len(x)) for x in result.layers["boats"]}
@@ -372,9 +365,7 @@ def test_a_workflow_built_in_python_is_the_file(tmp_path: Path) -> None:
     workflow.write(tmp_path / "t.toml")
     again = Workflow.read(tmp_path / "t.toml")
     assert again.document == workflow.document
-    assert again.steps[1].source == ("marks:a*", "marks") and again.steps[1].settings == {
-        "where": {"parameter": "where"}
-    }
+    assert again.steps[1].source == ("marks:a*", "marks") and again.steps[1].settings == {"where": {"parameter": "where"}}
     with pytest.raises(AttributeError, match="operations are"):
         workflow.fly("x")
     with pytest.raises(EskretError, match="there is a step 'marks' already"):
@@ -408,22 +399,23 @@ def test_files_of_many_formats_come_in_by_one_step(tmp_path: Path, marks_file: P
     result = workflow.run()
     layers = {layer.key: layer for layer in result.layers["all"]}
     assert set(layers) == {
-        "beds", "web", "codes", "marks_waypoints", "marks_routes", "marks_route_points", "marks_tracks", "marks_track_points",
-    }  # fmt: skip
-    assert {x.crs for x in layers.values()} == {"EPSG:32626", None} and layers["codes"].table.column(
-        "code"
-    ).to_pylist() == ["007"]
+        "beds",
+        "web",
+        "codes",
+        "marks_waypoints",
+        "marks_routes",
+        "marks_route_points",
+        "marks_tracks",
+        "marks_track_points",
+    }
+    assert {x.crs for x in layers.values()} == {"EPSG:32626", None} and layers["codes"].table.column("code").to_pylist() == ["007"]
     assert {o.layer: o.rows for o in result.steps[0].outputs} == {k: len(x) for k, x in layers.items()}
-    assert [f.schema() for f in forecast.steps["all"].leaving] == [
-        layers[f.key].table.schema for f in forecast.steps["all"].leaving
-    ]
+    assert [f.schema() for f in forecast.steps["all"].leaving] == [layers[f.key].table.schema for f in forecast.steps["all"].leaving]
     left_out = {r.text.split()[0] for r in result.steps[0].remarks if "was left out" in r.text}
     assert left_out == {"broken.gpkg", "binary.csv"} and result.state == "look"
     days = layers["marks_waypoints"].table.column("day").to_pylist()
     assert [str(d) for d in days[:2]] == ["2031-09-03", "2031-09-03"] and days[2] is None
-    workflow.document = edits.replace_step(
-        workflow.document, "all", workflow.steps[0].with_setting("if_unreadable", "stop")
-    )
+    workflow.document = edits.replace_step(workflow.document, "all", workflow.steps[0].with_setting("if_unreadable", "stop"))
     assert "broken.gpkg" in workflow.rehearse().errors[0].text
     assert "no time zone is called so" in _errors(workflow, 0, zone="Mars/Olympus")
 
@@ -441,9 +433,7 @@ def test_files_that_are_alike_and_differ_in_fields_are_told(tmp_path: Path) -> N
         (tmp_path / f"{name}.csv").write_text(body)
     workflow = Workflow()
     workflow.load("all", files=[str(tmp_path / "*.csv")])
-    assert [f.text for f in workflow.rehearse().findings] == [
-        "Files that are alike differ in fields: c has note besides."
-    ]
+    assert [f.text for f in workflow.rehearse().findings] == ["Files that are alike differ in fields: c has note besides."]
 
 
 def test_a_layer_is_saved_in_another_crs_and_as_csv(tmp_path: Path) -> None:
@@ -458,6 +448,4 @@ def test_a_layer_is_saved_in_another_crs_and_as_csv(tmp_path: Path) -> None:
     # 500,000 m east is the central meridian of zone 26: 27 degrees west (EPSG Guidance Note 7-2)
     table = read(tmp_path / "marks.csv").table
     assert table.column_names == ["n", "x", "y"] and table.column("x")[0].as_py() == pytest.approx(-27)
-    assert {o.crs for o in result.outputs} == {"EPSG:4326"} and "not a coordinate system" in _errors(
-        workflow, 1, crs="EPSG:1"
-    )
+    assert {o.crs for o in result.outputs} == {"EPSG:4326"} and "not a coordinate system" in _errors(workflow, 1, crs="EPSG:1")

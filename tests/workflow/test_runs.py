@@ -116,12 +116,16 @@ def test_two_runs_are_compared(folder: Path) -> None:
     a, b = runs.get(1), runs.get(2)
     found = compare(a, b, runs)
     assert found.values == (("least", "3", "4"),) and found.text == (
-        ' from = "some"', '-to = "out/{layer}.geojson"', '+to = "out/{layer}.csv"'
-    )  # fmt: skip
+        ' from = "some"',
+        '-to = "out/{layer}.geojson"',
+        '+to = "out/{layer}.csv"',
+    )
     assert [s.id for s in found.steps if s.differs] == ["in", "some"]
     assert [(o.name, o.state, o.shown) for o in found.outputs] == [
-        ("all.gpkg, places", DIFFERS, True), ("places.csv", NEW, False), ("places.geojson", GONE, False)
-    ]  # fmt: skip
+        ("all.gpkg, places", DIFFERS, True),
+        ("places.csv", NEW, False),
+        ("places.geojson", GONE, False),
+    ]
     outcome, keys, key = difference(runs, a, b, a.outputs[0].path, "places")
     assert keys == ["n", "id"] and key == "n"
     outcome, _, _ = difference(runs, a, b, a.outputs[0].path, "places", "id")
@@ -159,9 +163,7 @@ def test_what_is_told_of_an_output_now(folder: Path) -> None:
 
 
 def test_a_failing_run_is_kept_and_a_missing_place_is_no_harm(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    (folder / "bad.toml").write_text(
-        TEXT + '\n[[steps]]\nid = "test"\nuse = "check"\nfrom = "in"\nthat = "condition"\nwhere = "n < 4"\n'
-    )
+    (folder / "bad.toml").write_text(TEXT + '\n[[steps]]\nid = "test"\nuse = "check"\nfrom = "in"\nthat = "condition"\nwhere = "n < 4"\n')
     assert CliRunner().invoke(app, ["run", str(folder / "bad.toml"), "-q"]).exit_code == 3
     whole = Runs().get(1)
     assert whole.kept.state == "failed" and "n < 4" in whole.kept.error and not whole.outputs
@@ -182,9 +184,7 @@ def test_room_is_made_for_features(folder: Path, monkeypatch: pytest.MonkeyPatch
     assert left == [4] and len(Runs().find()) == 4
 
 
-def test_a_run_is_written_down_without_looking_through_all_others(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_run_is_written_down_without_looking_through_all_others(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     looked: list[str] = []
     walk = Path.rglob
     for least in (1, 2, 2, 3):
@@ -209,8 +209,7 @@ def test_a_run_is_written_down_without_looking_through_all_others(
 
 def test_a_share_that_changed_is_told_side_by_side(folder: Path) -> None:
     (folder / "m.toml").write_text(
-        TEXT.replace('use = "keep"', 'use = "flag"\nfield = "far"').replace('title = "Häuser"', 'title = "Marks"'),
-        encoding="utf-8",
+        TEXT.replace('use = "keep"', 'use = "flag"\nfield = "far"').replace('title = "Häuser"', 'title = "Marks"'), encoding="utf-8"
     )
     cli("run", folder / "m.toml", "--set", "least=3", "-q")
     cli("run", folder / "m.toml", "--set", "least=5", "-q")

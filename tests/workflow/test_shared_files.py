@@ -72,13 +72,19 @@ def call(*arguments: object, cwd: Path, code: int | None = 0) -> subprocess.Comp
 
 
 def start(*arguments: object, cwd: Path) -> subprocess.Popen[str]:
-    return subprocess.Popen(
-        [*ESKRET, *map(str, arguments)], cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
-    )
+    return subprocess.Popen([*ESKRET, *map(str, arguments)], cwd=cwd, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 
-def project(home: Path, *, count: int = 60, to: str = "out/all.gpkg", name: str = "beds", policy: str = "own",
-            file: str = "w.toml", meddling: bool = False) -> Path:  # fmt: skip
+def project(
+    home: Path,
+    *,
+    count: int = 60,
+    to: str = "out/all.gpkg",
+    name: str = "beds",
+    policy: str = "own",
+    file: str = "w.toml",
+    meddling: bool = False,
+) -> Path:
     """A workflow that saves a layer of so many areas."""
     source = home / "in" / f"{Path(file).stem}.gpkg"
     source.parent.mkdir(parents=True, exist_ok=True)
@@ -193,17 +199,10 @@ def test_a_forged_journal_or_record_in_a_strangers_folder_does_nothing(tmp_path:
     (home / ".w.journal.json").write_text(
         json.dumps({"moves": [[str(evil), str(precious)]], "gone": [str(precious)], "outputs": {"files": {}}})
     )
-    (home / "out" / ".eskret-0123456789ab.mark").write_text(
-        json.dumps({"run": "0" * 32, "place": 0, "user": "you", "machine": "m"})
-    )
+    (home / "out" / ".eskret-0123456789ab.mark").write_text(json.dumps({"run": "0" * 32, "place": 0, "user": "you", "machine": "m"}))
     output = home / "out" / "all.gpkg"
     theirs(output)
-    record = {
-        "sha256": "0" * 64,
-        "size": output.stat().st_size,
-        "modified_ns": output.stat().st_mtime_ns,
-        "layers": {"theirs": "x"},
-    }
+    record = {"sha256": "0" * 64, "size": output.stat().st_size, "modified_ns": output.stat().st_mtime_ns, "layers": {"theirs": "x"}}
     (home / "w.outputs.json").write_text(json.dumps({"files": {"out/all.gpkg": record, "../precious.txt": record}}))
     workflow.write_text(workflow.read_text().replace('name = "beds"', 'name = "theirs"'))
     told = call("rehearse", workflow, cwd=home, code=2)
@@ -267,10 +266,7 @@ def test_runs_that_save_to_one_file_at_once_lose_nothing(tmp_path: Path, own_dat
     if policy == "append":
         with geopackage.writing(path) as container:
             container.add(squares(1, key="beds"), "beds")
-    workflows = [
-        project(tmp_path, name="beds" if policy == "append" else f"beds_{n}", policy=policy, file=f"w{n}.toml")
-        for n in range(3)
-    ]
+    workflows = [project(tmp_path, name="beds" if policy == "append" else f"beds_{n}", policy=policy, file=f"w{n}.toml") for n in range(3)]
     if policy == "own":
         theirs(path)
     appended = 0
@@ -298,9 +294,7 @@ def killed_behind_the_commit_point(workflow: Path, where: str) -> None:
         f"{where}.complete = lambda self: os.kill(os.getpid(), 9)\n"
         "from eskret.cli import app\nsys.argv = ['eskret', 'run', sys.argv[1], '--fresh']\napp()\n"
     )
-    done = subprocess.run(
-        [sys.executable, "-c", script, str(workflow)], cwd=workflow.parent, capture_output=True, text=True
-    )
+    done = subprocess.run([sys.executable, "-c", script, str(workflow)], cwd=workflow.parent, capture_output=True, text=True)
     assert done.returncode == -signal.SIGKILL, done.stderr
 
 
@@ -341,10 +335,7 @@ def test_a_project_that_was_moved_after_the_crash_is_completed_where_it_is_now(t
     away = tmp_path / "away"
     home.rename(away)
     done = call("rehearse", away / "w.toml", cwd=away)
-    assert (
-        "was cut short" in done.stdout
-        and len(json.loads((away / "out" / "beds.geojson").read_text())["features"]) == 60
-    )
+    assert "was cut short" in done.stdout and len(json.loads((away / "out" / "beds.geojson").read_text())["features"]) == 60
     assert left_behind(away, own_data) == []
 
 

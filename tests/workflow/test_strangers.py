@@ -51,12 +51,10 @@ def no_requests(monkeypatch: pytest.MonkeyPatch) -> None:
         # inside another workflow
         '[[steps]]\nid = "w"\nuse = "workflow"\nfile = "inner.toml"\n',
     ],
-)  # fmt: skip
+)
 def test_no_request_leaves_before_somebody_has_allowed_it(tmp_path: Path, no_requests: None, text: str) -> None:
     (tmp_path / "places.csv").write_text(PLACES)
-    (tmp_path / "inner.toml").write_text(
-        "eskret = 1\n" + FETCH.format(service="https://evil.example", more="result = true\n")
-    )
+    (tmp_path / "inner.toml").write_text("eskret = 1\n" + FETCH.format(service="https://evil.example", more="result = true\n"))
     path = tmp_path / "theirs.toml"
     path.write_text("eskret = 1\n" + text)
     found = rehearse(documents.read(path), workflow=path)
@@ -67,9 +65,7 @@ def test_no_request_leaves_before_somebody_has_allowed_it(tmp_path: Path, no_req
     assert told.exit_code != 0
 
 
-def test_a_host_is_allowed_for_one_command_or_for_good_and_a_new_one_asks_again(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_host_is_allowed_for_one_command_or_for_good_and_a_new_one_asks_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     asked: list[str] = []
 
     def stream(self: Any, method: str, url: str, **_: Any) -> Any:

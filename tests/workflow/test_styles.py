@@ -61,9 +61,7 @@ layers = [
 def test_the_file_and_the_script_keep_styles_and_the_map_to_the_byte(tmp_path: Path) -> None:
     document = parse(TEXT)
     assert document.to_text() == TEXT
-    assert document.step("register").style["beds"] == Style(
-        CLASSES, field="tonnes", method="own", breaks=(1, 2.5), ramp="kelp"
-    )
+    assert document.step("register").style["beds"] == Style(CLASSES, field="tonnes", method="own", breaks=(1, 2.5), ramp="kelp")
     assert document.map.layers[1] == OnMap(file="chart/islands.geojson", off=True, style=Style(colour="#D9CFB8"))
     script = to_script(document, str(tmp_path / "again.toml"))
     exec(compile(script.replace("sys.argv[1] if len(sys.argv) > 1 else ", ""), "script", "exec"), {"__name__": "x"})
@@ -95,9 +93,7 @@ def test_edits_follow_steps() -> None:
     removed = edits.remove_step(parse(TEXT), "register")
     assert [x.file for x in removed.map.layers] == ["chart/islands.geojson"]
     # a layer is on the map once, where it was put first
-    twice = styles.put_on_map(
-        Document(), [OnMap(step="a", layer="x"), OnMap(step="b"), OnMap(step="a", layer="x", off=True)]
-    )
+    twice = styles.put_on_map(Document(), [OnMap(step="a", layer="x"), OnMap(step="b"), OnMap(step="a", layer="x", off=True)])
     assert twice.map.layers == (OnMap(step="a", layer="x"), OnMap(step="b"))
     assert not MapSaid() and MapSaid(lines="none")
 
@@ -155,11 +151,7 @@ def test_operations_propose_how_what_they_leave_is_drawn() -> None:
     assert kinds is not None and list(kinds.colours) == ["added", "changed", "removed"]
 
 
-ODD = [
-    {},
-    {"unit": "mph", "by": 3, "field": {"parameter": "x"}, "earlier": ["a"], "up_to": None, "key": "k"},
-    {"unit": ["kn"]},
-]
+ODD = [{}, {"unit": "mph", "by": 3, "field": {"parameter": "x"}, "earlier": ["a"], "up_to": None, "key": "k"}, {"unit": ["kn"]}]
 
 
 @pytest.mark.parametrize("settings", ODD, ids=["none", "odd", "list"])

@@ -86,13 +86,7 @@ def _command(*words: object) -> tuple[int, str]:
 def test_a_folder_and_a_field_stand_for_lists_of_one_and_the_ledger_tells_the_values(file: Path) -> None:
     code, said = _command("run", file)
     assert code == 0, said
-    for sentence in (
-        "Load in ",
-        "Buffer marks by 2 m",
-        "where kind <> 'O''Neill'",
-        "Dissolve marks by kind",
-        "to o_neill.gpkg",
-    ):
+    for sentence in ("Load in ", "Buffer marks by 2 m", "where kind <> 'O''Neill'", "Dissolve marks by kind", "to o_neill.gpkg"):
         assert sentence in said
     assert "$" not in said and "{" not in said
     assert len(gpd.read_file(file.parent / "out" / "o_neill.gpkg")) == 2
@@ -130,11 +124,7 @@ choices_from = { layer = "$which", field = "$group" }
 
 @pytest.mark.parametrize("name", ["fresh", "hold", "if_exists", "values"])
 def test_python_never_takes_a_value_for_something_else(file: Path, name: str) -> None:
-    file.write_text(
-        TEXT.replace("parameters.word", f"parameters.{name}")
-        .replace("$word", f"${name}")
-        .replace("{word}", f"{{{name}}}")
-    )
+    file.write_text(TEXT.replace("parameters.word", f"parameters.{name}").replace("$word", f"${name}").replace("{word}", f"{{{name}}}"))
     workflow = Workflow.read(file)
     with pytest.raises(EskretError, match=rf"'{name}' is a parameter of this workflow.*Give it as values="):
         workflow.run(**{name: "b"})
@@ -154,9 +144,7 @@ def test_python_takes_values_by_name_and_knows_the_nearest(file: Path) -> None:
 
 
 def test_braces_that_nothing_fills_in_are_told_as_they_are_written(file: Path) -> None:
-    mark = (
-        '[[steps]]\nid = "mark"\nuse = "flag"\nfrom = "load"\nfield = "say"\nwhere = "name = $word"\nvalue = "{word}"\n'
-    )
+    mark = '[[steps]]\nid = "mark"\nuse = "flag"\nfrom = "load"\nfield = "say"\nwhere = "name = $word"\nvalue = "{word}"\n'
     file.write_text(f"{TEXT}\n{mark}", encoding="utf-8")
     code, said = _command("run", file, "--set", "word=x")
     assert code == 0 and "where name = 'x' with say = {word}" in " ".join(said.split())

@@ -34,9 +34,12 @@ def test_the_like_of_many_layers_is_said_once() -> None:
     cut = [finding(f"l{n}", f"{n + 2} texts are cut") for n in range(9)]
     few = [finding("a", "1 row is lost"), finding("b", "2 rows are lost"), finding("", "no room")]
     assert findings_once([*many, *few, *cut]) == [
-        ("look", "save", "57 layers: names are shortened"), ("look", "save", "a: 1 row is lost"), ("look", "save", "b: 2 rows are lost"),
-        ("look", "save", "no room"), ("look", "save", "9 layers, such as l0: 2 texts are cut"),
-    ]  # fmt: skip
+        ("look", "save", "57 layers: names are shortened"),
+        ("look", "save", "a: 1 row is lost"),
+        ("look", "save", "b: 2 rows are lost"),
+        ("look", "save", "no room"),
+        ("look", "save", "9 layers, such as l0: 2 texts are cut"),
+    ]
     apart = findings_once([finding("a", "x", "error"), finding("b", "x", "note"), finding("c", "x", "note", "other")])
     assert apart == [("error", "save", "a: x"), ("note", "save", "b: x"), ("note", "other", "c: x")]
     remarks = [{"text": f"{n} rows", "look": False, "layer": f"round {n}"} for n in range(5)]
@@ -61,48 +64,44 @@ def test_many_layers_through_the_command_are_a_few_lines(tmp_path: Path) -> None
 
 @pytest.mark.parametrize(
     ("kind", "one", "several"),
-    [("line", "1 line", "2 lines"), ("area", "1 area", "5 areas"), ("point", "1 point", "3 points"), ("table", "1 row", "2 rows"),
-     ("mixed", "1 shape", "2 shapes")],
-)  # fmt: skip
+    [
+        ("line", "1 line", "2 lines"),
+        ("area", "1 area", "5 areas"),
+        ("point", "1 point", "3 points"),
+        ("table", "1 row", "2 rows"),
+        ("mixed", "1 shape", "2 shapes"),
+    ],
+)
 def test_features_are_counted_in_words_that_agree(kind: str, one: str, several: str) -> None:
     assert counted_kind(1, kind) == one and counted_kind(int(several[0]), kind) == several
 
 
-TABLE = pa.table(
-    {"n": [1, 2], "t": ["a", "b"], "d": [dt.date(2031, 1, 1)] * 2, "b": [True, False], "l": pa.array([["a"], ["b"]])}
-)
-FOREIGN = (
-    "VARCHAR",
-    "BIGINT",
-    "LITERAL",
-    "explicit cast",
-    "cast (",
-    "Unimplemented",
-    "specifier",
-    "SET error",
-    "destination",
-)
+TABLE = pa.table({"n": [1, 2], "t": ["a", "b"], "d": [dt.date(2031, 1, 1)] * 2, "b": [True, False], "l": pa.array([["a"], ["b"]])})
+FOREIGN = ("VARCHAR", "BIGINT", "LITERAL", "explicit cast", "cast (", "Unimplemented", "specifier", "SET error", "destination")
 
 
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        ("t > n", "a text cannot be compared with a whole number"), ("d > 5", "a date cannot be compared with a whole number"),
-        ("d > 'abc'", "'abc' is no date or time"), ("d = '2031-02-31'", "there is no such day or time as '2031-02-31'"),
-        ("l = 'a'", "'a' cannot be read as a list"), ("d = 2031", "a whole number cannot be read as a date"),
-        ("CAST(t AS FOO) = 1", "there is no type FOO"), ("strptime(t, '%Q') > d", "'%Q' is no pattern of a date"),
+        ("t > n", "a text cannot be compared with a whole number"),
+        ("d > 5", "a date cannot be compared with a whole number"),
+        ("d > 'abc'", "'abc' is no date or time"),
+        ("d = '2031-02-31'", "there is no such day or time as '2031-02-31'"),
+        ("l = 'a'", "'a' cannot be read as a list"),
+        ("d = 2031", "a whole number cannot be read as a date"),
+        ("CAST(t AS FOO) = 1", "there is no type FOO"),
+        ("strptime(t, '%Q') > d", "'%Q' is no pattern of a date"),
         ("t SIMILAR TO '('", "the pattern of the regular expression is not sound"),
-        ("[1, 2] = n", "a whole number cannot be read as a list"), ("t AND b", "is compared with a yes/no"),
+        ("[1, 2] = n", "a whole number cannot be read as a list"),
+        ("t AND b", "is compared with a yes/no"),
         ("interval 1 day > d", "a span of time cannot be compared with a date"),
     ],
-)  # fmt: skip
+)
 def test_an_expression_is_refused_in_the_analysts_words(text: str, says: str) -> None:
     with pytest.raises(ExpressionError) as caught:
         truth(parse_condition(text, TABLE.schema, {}), TABLE, {})
     sentence = caught.value.sentence()
-    assert says in sentence and not [w for w in FOREIGN if w in sentence.replace("VARCHAR for texts, BIGINT,", "")], (
-        sentence
-    )
+    assert says in sentence and not [w for w in FOREIGN if w in sentence.replace("VARCHAR for texts, BIGINT,", "")], sentence
 
 
 @pytest.mark.parametrize("use_", sorted(all_operations()))
@@ -125,12 +124,7 @@ def test_a_choice_among_many_is_told_with_the_nearest_and_how_many_more_there_ar
 
 def test_a_break_by_time_is_told_as_time() -> None:
     begin = dt.datetime(2031, 9, 3, 6)
-    times = [
-        begin,
-        begin + dt.timedelta(minutes=1),
-        begin + dt.timedelta(hours=3),
-        begin + dt.timedelta(hours=3, minutes=1),
-    ]
+    times = [begin, begin + dt.timedelta(minutes=1), begin + dt.timedelta(hours=3), begin + dt.timedelta(hours=3, minutes=1)]
     layer = points({"when": times})
     made = use("connect_points")(layer, order="when", gap_time="30 min")
     assert any("1 break where too much time lies between points" in r.text for r in made.remarks)

@@ -54,14 +54,14 @@ from eskret.errors import DocumentError, InputError
 from eskret.formats import gdal
 
 app = typer.Typer(
-    help="Repeatable geoprocessing workflows, audited like accounts.", no_args_is_help=True, add_completion=True,
-    rich_markup_mode=None, pretty_exceptions_enable=False,
-)  # fmt: skip
+    help="Repeatable geoprocessing workflows, audited like accounts.",
+    no_args_is_help=True,
+    add_completion=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
 
-Exists = Annotated[
-    str | None,
-    typer.Option("--if-exists", help="own, stop, replace, number or skip; overrules what the steps say."),
-]
+Exists = Annotated[str | None, typer.Option("--if-exists", help="own, stop, replace, number or skip; overrules what the steps say.")]
 
 
 _DEAF = 15.0
@@ -132,11 +132,7 @@ def _version(asked: bool) -> None:
 
 
 @app.callback()
-def _top(
-    version: Annotated[
-        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version.")
-    ] = False,
-) -> None:
+def _top(version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Say the version.")] = False) -> None:
     """What comes before a command."""
 
 
@@ -155,10 +151,7 @@ def run(
     report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
     if_exists: Exists = None,
     allow_outside: Annotated[
-        bool,
-        typer.Option(
-            "--allow-outside", help="Let this workflow save outside its own folder and reach its services, from now on."
-        ),
+        bool, typer.Option("--allow-outside", help="Let this workflow save outside its own folder and reach its services, from now on.")
     ] = False,
     for_each: Annotated[
         str | None,
@@ -169,9 +162,7 @@ def run(
             "for each of some values. All outputs are saved together, or none.",
         ),
     ] = None,
-    go_on: Annotated[
-        bool, typer.Option("--go-on", help="In rounds: save each by itself, and go on after one that failed.")
-    ] = False,
+    go_on: Annotated[bool, typer.Option("--go-on", help="In rounds: save each by itself, and go on after one that failed.")] = False,
     fresh: Annotated[
         bool, typer.Option("--fresh", help="Do everything anew, also what an earlier run made and nothing has changed.")
     ] = False,
@@ -205,9 +196,14 @@ def run(
         with terminal.RunProgress(quiet or json_) as progress:
             maps = Maps(document, path.parent) if report is not None and report.suffix.lower() == ".html" else None
             job = Run(
-                document, values(set_), workflow=path, if_exists=_policy(if_exists), on_event=progress.take,
-                keep=maps.keep if maps is not None else None, keeping=Keeping(the_store(), fresh=fresh),
-            )  # fmt: skip
+                document,
+                values(set_),
+                workflow=path,
+                if_exists=_policy(if_exists),
+                on_event=progress.take,
+                keep=maps.keep if maps is not None else None,
+                keeping=Keeping(the_store(), fresh=fresh),
+            )
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())
             try:
@@ -236,20 +232,12 @@ def _allow_outside(file: Path, set_: list[str] | None) -> None:
 
         path = file.resolve()
         planned = rehearse(documents.read(path), values(set_), workflow=path)
-        consent.allow(
-            path, consent.outside(path, path.parent, [p.path for p in planned.outputs]), planned.strangers,
-            planned.shared,
-        )  # fmt: skip
+        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned.outputs]), planned.strangers, planned.shared)
 
 
 @app.command("rehearse")
 def rehearse_command(
-    file: File,
-    set_: Set = None,
-    if_exists: Exists = None,
-    allow: Allow = None,
-    quiet: Quiet = False,
-    json_: Json = False,
+    file: File, set_: Set = None, if_exists: Exists = None, allow: Allow = None, quiet: Quiet = False, json_: Json = False
 ) -> None:
     """Check a workflow and foretell its outputs; nothing is written."""
     allow_hosts(allow)
@@ -300,18 +288,17 @@ def look(
                         reading = sources.read(file, found.name, found.key)
                         profiles[len(layers) - 1] = profile(reading.layer.table)
                         layers[-1] = replace(found, told=reading.remarks)
-                        problems += [
-                            f"{file}, {found.name}: {len(rows):,} left out: {why}" for why, rows in reading.set_aside
-                        ]
+                        problems += [f"{file}, {found.name}: {len(rows):,} left out: {why}" for why, rows in reading.set_aside]
             except InputError as error:
                 problems.append(error.sentence())
         if json_:
             typer.echo(
                 json.dumps(
                     {"layers": [_facts_json(x, profiles.get(n)) for n, x in enumerate(layers)], "problems": problems},
-                    ensure_ascii=False, default=str,
+                    ensure_ascii=False,
+                    default=str,
                 )
-            )  # fmt: skip
+            )
         else:
             terminal.print_layers(layers, profiles)
         for problem in problems:
@@ -324,15 +311,31 @@ def _facts_json(facts: Any, profiles: Any = None) -> dict[str, Any]:
 
     crs = crs_facts(facts.crs) if facts.crs else None
     return {
-        "file": facts.origin, "layer": facts.name, "key": facts.key, "features": facts.count, "geometry": facts.kind,
-        "crs": facts.crs, "crs_name": crs.name if crs else None, "unit": crs.unit if crs else None,
-        "extent": facts.extent, "told": [r.to_json() for r in facts.told], "fields": [
-            {"name": f.name, "type": f.word} if profiles is None else
-            {"name": f.name, "type": f.word, "nulls": p.nulls, "distinct": p.distinct, "least": p.least,
-             "greatest": p.greatest, "sample": list(p.sample)}
+        "file": facts.origin,
+        "layer": facts.name,
+        "key": facts.key,
+        "features": facts.count,
+        "geometry": facts.kind,
+        "crs": facts.crs,
+        "crs_name": crs.name if crs else None,
+        "unit": crs.unit if crs else None,
+        "extent": facts.extent,
+        "told": [r.to_json() for r in facts.told],
+        "fields": [
+            {"name": f.name, "type": f.word}
+            if profiles is None
+            else {
+                "name": f.name,
+                "type": f.word,
+                "nulls": p.nulls,
+                "distinct": p.distinct,
+                "least": p.least,
+                "greatest": p.greatest,
+                "sample": list(p.sample),
+            }
             for f, p in zip(facts.fields, profiles or facts.fields, strict=True)
         ],
-    }  # fmt: skip
+    }
 
 
 @app.command()
@@ -340,9 +343,7 @@ def store(
     path: Annotated[Path, typer.Argument(help="A GeoPackage.")],
     rename: Annotated[list[str] | None, typer.Option("--rename", help="OLD=NEW; can be given several times.")] = None,
     remove: Annotated[list[str] | None, typer.Option("--remove", help="A layer to take out; several times.")] = None,
-    section: Annotated[
-        list[str] | None, typer.Option("--section", help="LAYER=SECTION; several times; an empty section for none.")
-    ] = None,
+    section: Annotated[list[str] | None, typer.Option("--section", help="LAYER=SECTION; several times; an empty section for none.")] = None,
     json_: Json = False,
 ) -> None:
     """List the layers of a GeoPackage by section; rename, remove and assign them, all at once or not at all."""
@@ -370,8 +371,7 @@ def store(
 
 @app.command()
 def undo(
-    file: Annotated[Path | None, typer.Argument(help="The file to bring back; without, what can be is listed.")] = None,
-    json_: Json = False,
+    file: Annotated[Path | None, typer.Argument(help="The file to bring back; without, what can be is listed.")] = None, json_: Json = False
 ) -> None:
     """Take the last append to a file, or update of it, back."""
     with plain_errors(json_):
@@ -390,17 +390,14 @@ def undo(
             return
         latest = kept.changes(file)
         if not latest:
-            raise InputError(
-                "no change of it is on record", place=str(file), way_out="'eskret undo' lists those that are"
-            )
+            raise InputError("no change of it is on record", place=str(file), way_out="'eskret undo' lists those that are")
         kept.take_back(latest[0])
         typer.echo(f"{file} is as it was before {latest[0].when}.")
 
 
 @app.command()
 def operations(
-    id: Annotated[str | None, typer.Argument(help="An operation's id; all are listed without.")] = None,
-    json_: Json = False,
+    id: Annotated[str | None, typer.Argument(help="An operation's id; all are listed without.")] = None, json_: Json = False
 ) -> None:
     """List the operations, or explain one with its settings."""
     with plain_errors(json_):
@@ -415,11 +412,19 @@ def operations(
             typer.echo(problem.sentence(), err=True)
         if json_:
             told = [
-                {"id": o.id, "title": o.title, "phase": o.phase, "summary": o.summary, "help": o.help,
-                 "settings": {n: {"label": i.label, "help": i.help, "default": default_of(o.Settings, n),
-                                  "choices": list(i.choices)} for n, i in setting_info(o.Settings).items()}}
+                {
+                    "id": o.id,
+                    "title": o.title,
+                    "phase": o.phase,
+                    "summary": o.summary,
+                    "help": o.help,
+                    "settings": {
+                        n: {"label": i.label, "help": i.help, "default": default_of(o.Settings, n), "choices": list(i.choices)}
+                        for n, i in setting_info(o.Settings).items()
+                    },
+                }
                 for o in chosen
-            ]  # fmt: skip
+            ]
             typer.echo(json.dumps(told, ensure_ascii=False, indent=1))
         elif id is None:
             phase = ""
@@ -454,9 +459,7 @@ def _shown(value: Any) -> str:
 @app.command()
 def trust(
     folder: Annotated[Path, typer.Argument(help="A project folder, which has a folder 'operations'.")],
-    written_here: Annotated[
-        bool, typer.Option("--written-here", help="Also trust what becomes of this code in this place.")
-    ] = False,
+    written_here: Annotated[bool, typer.Option("--written-here", help="Also trust what becomes of this code in this place.")] = False,
     take_back: Annotated[bool, typer.Option("--take-back", help="Trust it no more.")] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask: it was read before.")] = False,
 ) -> None:
@@ -481,9 +484,7 @@ def trust(
             typer.echo("It stays as it was: not allowed.")
             raise typer.Exit(FAILED)
         told = trusting.trust(folder, written_here=written_here, told=shown)
-        typer.echo(
-            f"Trusted as it is now (SHA-256 {told}){', and what is written there on this machine' if written_here else ''}."
-        )
+        typer.echo(f"Trusted as it is now (SHA-256 {told}){', and what is written there on this machine' if written_here else ''}.")
 
 
 @app.command("new-operation")
@@ -509,9 +510,7 @@ def script(file: File) -> None:
 
 
 @app.command("open")
-def open_window(
-    path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None,
-) -> None:
+def open_window(path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None) -> None:
     """Open the window."""
     with plain_errors():
         raise typer.Exit(_window(path))

@@ -19,7 +19,7 @@ def cache(
     limit: Annotated[
         str | None, typer.Option("--limit", metavar="SIZE", help="Keep no more than this, such as 2GB; 0 keeps nothing.")
     ] = None,
-) -> None:  # fmt: skip
+) -> None:
     """Say how much is kept of earlier runs, so that later ones redo only what changed."""
     with plain_errors():
         from eskret.workflow.reuse import the_store
@@ -30,9 +30,7 @@ def cache(
         if clear:
             store.clear()
         entries, size = store.size()
-        typer.echo(
-            f"{counted(entries, 'result')} of tasks, {_words(size)} of at most {_words(store.limit())}, in {store.folder}"
-        )
+        typer.echo(f"{counted(entries, 'result')} of tasks, {_words(size)} of at most {_words(store.limit())}, in {store.folder}")
 
 
 def _bytes(text: str) -> int:

@@ -26,9 +26,7 @@ Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print nothing but er
 
 Allow = Annotated[
     list[str] | None,
-    typer.Option(
-        "--allow", metavar="HOST", help="A host that it may ask in this run, as maps.example.org:8443; several times."
-    ),
+    typer.Option("--allow", metavar="HOST", help="A host that it may ask in this run, as maps.example.org:8443; several times."),
 ]
 
 

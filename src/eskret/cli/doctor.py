@@ -21,9 +21,7 @@ def doctor(json_: Json = False) -> None:
                 typer.echo(f"{'ok ' if one.well else 'NOT'}  {one.what:<20} {one.found}")
         wrong = [one.what for one in told if not one.well]
         if json_:
-            typer.echo(
-                json.dumps([{"what": f.what, "found": f.found, "well": f.well} for f in told], ensure_ascii=False)
-            )
+            typer.echo(json.dumps([{"what": f.what, "found": f.found, "well": f.well} for f in told], ensure_ascii=False))
         else:
             typer.echo(f"Not well: {', '.join(wrong)}." if wrong else "All is well.")
         raise typer.Exit(FAILED if wrong else 0)

@@ -15,7 +15,7 @@ def handbook(
     files: Annotated[list[Path] | None, typer.Argument(help="Workflows that get a page, too.")] = None,
     out: Annotated[Path, typer.Option("--out", "-o", metavar="FOLDER", help="Where the pages go.")] = Path("handbook"),
     open_: Annotated[bool, typer.Option("--open", help="Open the first page in the browser.")] = False,
-) -> None:  # fmt: skip
+) -> None:
     """Write the handbook: every operation, this project's own, and the workflows named, as pages for the browser."""
     with plain_errors():
         import eskret.workflow  # noqa: F401

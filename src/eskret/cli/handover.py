@@ -20,7 +20,7 @@ def pack(
         bool, typer.Option("--without-inputs", help="Leave out what it reads; it is listed, and asked for when unpacked.")
     ] = False,
     set_: Set = None,
-) -> None:  # fmt: skip
+) -> None:
     """Pack a workflow with those that it uses, its own operations and what it reads, to hand it over."""
     with plain_errors():
         from eskret.errors import DocumentError
@@ -49,7 +49,7 @@ def unpack(
         typer.Option("--input", metavar="NAME=FILE", help="The file to use for an input that is not in the pack; several times."),
     ] = None,
     replace: Annotated[bool, typer.Option("--replace", help="Replace files that are there and are others.")] = False,
-) -> None:  # fmt: skip
+) -> None:
     """Unpack a workflow that was handed over; what it still needs is asked for by name."""
     with plain_errors():
         from eskret.workflow.handover import pack as packs
@@ -74,7 +74,5 @@ def _tell(done: Any) -> None:
     for one in done.missing:
         typer.echo(f"Missing: {one.sentence()}")
     if done.code:
-        typer.echo(
-            f"It brings code of its own: {', '.join(done.code)}. Read it, then allow it: eskret trust {done.workflow.parent}"
-        )
+        typer.echo(f"It brings code of its own: {', '.join(done.code)}. Read it, then allow it: eskret trust {done.workflow.parent}")
     typer.echo(f"Run it: eskret run {done.workflow}")

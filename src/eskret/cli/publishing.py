@@ -41,7 +41,7 @@ def publish(
     report: Annotated[Path | None, typer.Option(help="Write the account of the run: .json or .html.")] = None,
     quiet: Quiet = False,
     json_: Json = False,
-) -> None:  # fmt: skip
+) -> None:
     """Run a workflow, show how its published datasets would change, and send that once you say so."""
     with plain_errors(json_):
         from eskret import terminal
@@ -64,9 +64,7 @@ def publish(
             states = publishing.TO_UNDO if undo else publishing.TO_SEND
             ids = [push] if push else publishing.latest(path, states)
         elif path is None:
-            raise DocumentError(
-                "no workflow is named", way_out="Write eskret publish FILE, or say --resume, --undo, --history"
-            )
+            raise DocumentError("no workflow is named", way_out="Write eskret publish FILE, or say --resume, --undo, --history")
         else:
             ids = _prepare(path, set_, rehearse, quiet or json_, report)
             if rehearse or not ids:
@@ -80,9 +78,7 @@ def publish(
         raise typer.Exit(worst)
 
 
-def _prepare(
-    path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, report: Path | None
-) -> list[str]:  # fmt: skip
+def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, report: Path | None) -> list[str]:
     """Run the workflow; the ids of the pushes it prepared."""
     from eskret import terminal
     from eskret.workflow import document as documents
@@ -94,15 +90,18 @@ def _prepare(
 
     document = documents.read(path)
     if not any(s.use == "publish" and not s.off for s in document.steps):
-        raise DocumentError(
-            "no step of it publishes", place=str(path), way_out="Add a step 'publish', or use 'eskret run'"
-        )
+        raise DocumentError("no step of it publishes", place=str(path), way_out="Add a step 'publish', or use 'eskret run'")
     maps = Maps(document, path.parent) if report is not None and report.suffix.lower() == ".html" else None
     with terminal.RunProgress(quiet) as progress:
         job = Run(
-            document, values(set_), workflow=path, on_event=progress.take, write_nothing=rehearse,
-            keep=maps.keep if maps is not None else None, keeping=Keeping(the_store()),
-        )  # fmt: skip
+            document,
+            values(set_),
+            workflow=path,
+            on_event=progress.take,
+            write_nothing=rehearse,
+            keep=maps.keep if maps is not None else None,
+            keeping=Keeping(the_store()),
+        )
         with _stops(job.stop):
             result = job.execute()
     if not rehearse:
@@ -145,9 +144,7 @@ def _carry_out(way: Callable[..., Any], id: str, theirs: str, quiet: bool, as_js
 
     def check(done: int, of: int) -> None:
         if stopped:
-            raise StoppedError(
-                "Stopped; what was sent so far is written down. Go on with --resume, or back with --undo"
-            )
+            raise StoppedError("Stopped; what was sent so far is written down. Go on with --resume, or back with --undo")
         progress.sent(done, of)
 
     code = 0
@@ -168,9 +165,7 @@ def _carry_out(way: Callable[..., Any], id: str, theirs: str, quiet: bool, as_js
     if as_json:
         typer.echo(
             json.dumps(
-                {**now.to_json(), "done": came[0], "of": came[1], "conflicts": [e.key for e in conflicts]},
-                ensure_ascii=False,
-                indent=1,
+                {**now.to_json(), "done": came[0], "of": came[1], "conflicts": [e.key for e in conflicts]}, ensure_ascii=False, indent=1
             )
         )
     elif not quiet:
@@ -189,9 +184,7 @@ class _stops:  # noqa: N801 - reads as a phrase
         self._stop = stop
 
     def __enter__(self) -> None:
-        self._before = [
-            (n, signal.signal(n, lambda *_: self._stop())) for n in (signal.SIGINT, signal.SIGTERM)
-        ]  # fmt: skip
+        self._before = [(n, signal.signal(n, lambda *_: self._stop())) for n in (signal.SIGINT, signal.SIGTERM)]
 
     def __exit__(self, *_: object) -> None:
         for number, handler in self._before:
@@ -213,7 +206,7 @@ def practice_server(
     answer_times: Annotated[int, typer.Option("--answer-times", help="... so many times; 0 for always.", min=0)] = 0,
     while_input: Annotated[bool, typer.Option("--while-input", hidden=True, help="End when the standard input does.")] = False,
     retry_after: Annotated[float, typer.Option("--retry-after", help="... telling to come back in so many seconds.", min=0)] = 0.0,
-) -> None:  # fmt: skip
+) -> None:
     """Serve published datasets on this machine, to practise on. Faults can be asked for."""
     with plain_errors():
         from eskret.practice_server import PracticeServer
@@ -222,21 +215,27 @@ def practice_server(
 
         folder = (data or practice.data_folder()).resolve()
         secret = token_ or secrets.token_urlsafe(18)
-        faults = {"slow": slow, "lose": lose, "lose_answer": lose_answer, "answer": answer, "answer_from": answer_from,
-                  "answer_times": answer_times, "retry_after": retry_after}  # fmt: skip
+        faults = {
+            "slow": slow,
+            "lose": lose,
+            "lose_answer": lose_answer,
+            "answer": answer,
+            "answer_from": answer_from,
+            "answer_times": answer_times,
+            "retry_after": retry_after,
+        }
         try:
             server = PracticeServer(folder, port, secret, private, Faults.told(faults))
         except ValueError as error:
             raise DocumentError(str(error)) from error
         except OSError as error:
             raise InputError(
-                f"the practice server cannot be started ({error.strerror or error})", place=f"port {port}, {folder}",
+                f"the practice server cannot be started ({error.strerror or error})",
+                place=f"port {port}, {folder}",
                 way_out="Choose another --port or --data; perhaps one is running already",
-            ) from error  # fmt: skip
+            ) from error
         practice.note(server.address, secret)
-        typer.echo(
-            f"Practice server at {server.address}, datasets in {folder}. Eskret knows its token. Ctrl+C ends it."
-        )
+        typer.echo(f"Practice server at {server.address}, datasets in {folder}. Eskret knows its token. Ctrl+C ends it.")
         sys.stdout.flush()
         if while_input:
             threading.Thread(target=_end_with_input, daemon=True).start()

@@ -13,8 +13,7 @@ from eskret.cli.common import FAILED, Json, plain_errors
 
 def recover(
     folder: Annotated[
-        Path | None,
-        typer.Argument(help="Only what concerns this folder and those in it; without, everything of yours."),
+        Path | None, typer.Argument(help="Only what concerns this folder and those in it; without, everything of yours.")
     ] = None,
     json_: Json = False,
 ) -> None:
@@ -27,9 +26,15 @@ def recover(
         others = pending_elsewhere([folder]) if folder is not None else []
         if json_:
             told = [
-                {"workflow": r.workflow, "title": r.title, "completed": [str(p) for p in r.completed],
-                 "left": [[str(p), why] for p, why in r.left], "pending": r.pending} for r in found
-            ]  # fmt: skip
+                {
+                    "workflow": r.workflow,
+                    "title": r.title,
+                    "completed": [str(p) for p in r.completed],
+                    "left": [[str(p), why] for p, why in r.left],
+                    "pending": r.pending,
+                }
+                for r in found
+            ]
             typer.echo(json.dumps({"recovered": told, "elsewhere": others}, ensure_ascii=False))
         else:
             for text in [s for r in found for s in r.sentences()] + others:

@@ -15,9 +15,17 @@ from eskret.errors import DocumentError
 
 
 def run(
-    file: Path, for_each: str, set_: list[str] | None, rehearse: bool, report: Path | None, if_exists: str | None,
-    go_on: bool, fresh: bool, quiet: bool, as_json: bool,
-) -> None:  # fmt: skip
+    file: Path,
+    for_each: str,
+    set_: list[str] | None,
+    rehearse: bool,
+    report: Path | None,
+    if_exists: str | None,
+    go_on: bool,
+    fresh: bool,
+    quiet: bool,
+    as_json: bool,
+) -> None:
     """Run a workflow in rounds, or only rehearse them."""
     with plain_errors(as_json), of_project(file):
         from eskret import terminal
@@ -35,9 +43,15 @@ def run(
         rows = rows_for(document, for_each, given, path.parent)
         with terminal.RunProgress(quiet or as_json) as progress:
             job = RoundsRun(
-                document, rows, given, workflow=path, if_exists=if_exists, go_on=go_on, on_event=progress.take,
+                document,
+                rows,
+                given,
+                workflow=path,
+                if_exists=if_exists,
+                go_on=go_on,
+                on_event=progress.take,
                 keeping=Keeping(the_store(), fresh=fresh),
-            )  # fmt: skip
+            )
             before = [signal.signal(n, lambda *_: job.stop()) for n in (signal.SIGINT, signal.SIGTERM)]
             try:
                 if rehearse:

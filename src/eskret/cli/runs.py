@@ -12,21 +12,16 @@ from eskret.cli.common import EXIT, Json, of_folder, plain_errors
 
 
 def runs(
-    ids: Annotated[
-        list[int] | None, typer.Argument(metavar="[RUN] [RUN]", help="One to be told, or two to be compared.")
-    ] = None,
+    ids: Annotated[list[int] | None, typer.Argument(metavar="[RUN] [RUN]", help="One to be told, or two to be compared.")] = None,
     search: Annotated[
-        str,
-        typer.Option("--search", metavar="WORDS", help="Only those with these words in title, values, outputs, messages."),
+        str, typer.Option("--search", metavar="WORDS", help="Only those with these words in title, values, outputs, messages.")
     ] = "",
     of: Annotated[Path | None, typer.Option("--of", metavar="FILE", help="Only those of this workflow.")] = None,
     most: Annotated[int, typer.Option("--most", min=1, help="List no more than this.")] = 40,
-    again: Annotated[
-        bool, typer.Option("--again", help="Run it again: the workflow as it was, with the values that it had.")
-    ] = False,
+    again: Annotated[bool, typer.Option("--again", help="Run it again: the workflow as it was, with the values that it had.")] = False,
     forget: Annotated[bool, typer.Option("--forget", help="Take these runs out of the list.")] = False,
     json_: Json = False,
-) -> None:  # fmt: skip
+) -> None:
     """List the runs of earlier, tell one, compare two, or run one again."""
     with plain_errors(json_):
         from eskret.errors import InputError
@@ -89,20 +84,13 @@ def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
     if not as_json:
         terminal.print_compared(a, b, found, counts)
         return
-    steps = [
-        {"id": s.id, "differs": s.differs, "earlier": _figures(s.earlier), "later": _figures(s.later)}
-        for s in found.steps
-    ]
+    steps = [{"id": s.id, "differs": s.differs, "earlier": _figures(s.earlier), "later": _figures(s.later)} for s in found.steps]
     outputs = [{"name": o.name, "state": o.state, **counts.get(o.name, {})} for o in found.outputs]
     _print({"values": found.values, "workflow": found.text, "steps": steps, "outputs": outputs})
 
 
 def _figures(row: Any) -> Any:
-    return (
-        None
-        if row is None
-        else {"in": row.rows_in, "out": row.rows_out, "aside": row.aside, "total": row.total, "state": row.state}
-    )
+    return None if row is None else {"in": row.rows_in, "out": row.rows_out, "aside": row.aside, "total": row.total, "state": row.state}
 
 
 def _again(whole: Any, as_json: bool) -> int:
@@ -117,9 +105,13 @@ def _again(whole: Any, as_json: bool) -> int:
         document = whole.document
         with terminal.RunProgress(as_json) as progress:
             job = Run(
-                document, whole.told.get("values", {}), workflow=Path(kept.workflow) if kept.workflow else None,
-                folder=folder, on_event=progress.take, keeping=Keeping(the_store()),
-            )  # fmt: skip
+                document,
+                whole.told.get("values", {}),
+                workflow=Path(kept.workflow) if kept.workflow else None,
+                folder=folder,
+                on_event=progress.take,
+                keeping=Keeping(the_store()),
+            )
             result = job.execute()
         note(write_down(job, result, COMMAND))
         if as_json:

@@ -22,26 +22,19 @@ def _known(incomplete: str) -> list[str]:
 def do(
     context: typer.Context,
     use: Annotated[str, typer.Argument(metavar="OPERATION", help="Its id, such as buffer.", autocompletion=_known)],
-    inputs: Annotated[
-        list[str] | None, typer.Argument(help="Files, folders or patterns; FILE:LAYER for one layer of a file.")
-    ] = None,
+    inputs: Annotated[list[str] | None, typer.Argument(help="Files, folders or patterns; FILE:LAYER for one layer of a file.")] = None,
     out: Annotated[
-        list[str] | None,
-        typer.Option("--out", "-o", metavar="FILE", help="Where to save; the ending says the format. May be repeated."),
+        list[str] | None, typer.Option("--out", "-o", metavar="FILE", help="Where to save; the ending says the format. May be repeated.")
     ] = None,
     crs: Annotated[str, typer.Option("--work-in", metavar="CRS", help="Bring all layers to this CRS first.")] = "",
-    undeclared: Annotated[
-        str, typer.Option("--undeclared", metavar="CRS", help="The CRS of files that do not say theirs.")
-    ] = "",
+    undeclared: Annotated[str, typer.Option("--undeclared", metavar="CRS", help="The CRS of files that do not say theirs.")] = "",
     texts_in: Annotated[
         str, typer.Option("--texts-in", metavar="ENCODING", help="What texts are in, in files that do not say, as cp850.")
     ] = "",
-    keep: Annotated[
-        Path | None, typer.Option("--workflow", metavar="FILE", help="Also keep it as a workflow, to run again.")
-    ] = None,
+    keep: Annotated[Path | None, typer.Option("--workflow", metavar="FILE", help="Also keep it as a workflow, to run again.")] = None,
     quiet: Quiet = False,
     json_: Json = False,
-) -> None:  # fmt: skip
+) -> None:
     """Do one operation: eskret do buffer beds.gpkg --distance "20 m" --out wider.gpkg
 
     The operation's settings are options: --name value. Those that name a layer take a file, or FILE:LAYER. Without any input its
@@ -62,11 +55,7 @@ def do(
         with project(here):
             settings, given = _options([*(inputs or ()), *context.args])
             operation = operation_by_id(use)
-            if (
-                not given
-                and not settings
-                and not (isinstance(operation, Source) and not operation.takes_layers and out)
-            ):
+            if not given and not settings and not (isinstance(operation, Source) and not operation.takes_layers and out):
                 from eskret.cli import operations
 
                 operations(use, json_)

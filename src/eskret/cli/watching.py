@@ -12,10 +12,11 @@ from eskret.cli.common import Allow, File, Set, allow_hosts, of_project, plain_e
 
 
 def watch(
-    file: File, set_: Set = None,
+    file: File,
+    set_: Set = None,
     every: Annotated[float, typer.Option("--every", min=0.2, help="Seconds between looks at the files.")] = 2.0,
     allow: Allow = None,
-) -> None:  # fmt: skip
+) -> None:
     """Run a workflow now and again whenever what it reads has changed, until Ctrl+C."""
     allow_hosts(allow)
     with plain_errors(), of_project(file):

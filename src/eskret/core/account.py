@@ -150,9 +150,12 @@ class ControlTotal:
     def to_json(self) -> dict[str, Any]:
         return {
             # what arrays give is no number of JSON's
-            "name": self.name, "unit": self.unit, "expected": float(self.expected), "found": float(self.found),
+            "name": self.name,
+            "unit": self.unit,
+            "expected": float(self.expected),
+            "found": float(self.found),
             "agrees": self.agrees,
-        }  # fmt: skip
+        }
 
 
 @dataclass(frozen=True)
@@ -188,13 +191,7 @@ class Remark:
     counts: tuple[tuple[str, int], ...] = ()
 
     def to_json(self) -> dict[str, Any]:
-        return {
-            "text": self.text,
-            "layer": self.layer,
-            "look": self.look,
-            "code": str(self.code),
-            "counts": dict(self.counts),
-        }
+        return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:
@@ -268,8 +265,7 @@ def check_controls(outputs: Sequence[OutputAccount]) -> None:
         for control in output.controls:
             if not control.agrees:
                 raise AccountError(
-                    f"the {control.name} should be {control.expected:.12g} {control.unit} and is {control.found:.12g}",
-                    place=output.layer,
+                    f"the {control.name} should be {control.expected:.12g} {control.unit} and is {control.found:.12g}", place=output.layer
                 )
 
 

@@ -70,8 +70,7 @@ def parse_crs(crs: str) -> pyproj.CRS:
         return pyproj.CRS.from_user_input(crs)
     except (CRSError, ValueError, RecursionError) as error:  # a text can hold signs that no name has
         raise CrsError(
-            f"{crs[:80]!r} is not a coordinate system that is known here",
-            way_out="Give an authority and code such as EPSG:32626",
+            f"{crs[:80]!r} is not a coordinate system that is known here", way_out="Give an authority and code such as EPSG:32626"
         ) from error
 
 
@@ -164,10 +163,15 @@ def geographic_of(crs: str) -> str:
     ellipsoid = datum.ellipsoid
     if ellipsoid is None:
         return WGS84
-    plain = pyproj.CRS.from_dict({
-        "proj": "longlat", "a": ellipsoid.semi_major_metre, "b": ellipsoid.semi_minor_metre, "no_defs": True,
-        **({"pm": datum.prime_meridian.longitude} if datum.prime_meridian and datum.prime_meridian.unit_name == "degree" else {}),
-    })  # fmt: skip
+    plain = pyproj.CRS.from_dict(
+        {
+            "proj": "longlat",
+            "a": ellipsoid.semi_major_metre,
+            "b": ellipsoid.semi_minor_metre,
+            "no_defs": True,
+            **({"pm": datum.prime_meridian.longitude} if datum.prime_meridian and datum.prime_meridian.unit_name == "degree" else {}),
+        }
+    )
     return str(plain.to_wkt())
 
 

@@ -32,8 +32,9 @@ class Known:
 def _register() -> tuple[tuple[Known, str], ...]:
     found = [
         Known(f"{i.auth_name}:{i.code}", i.name, i.area_of_use.name if i.area_of_use else "")
-        for i in query_crs_info(pj_types=list(_KINDS), allow_deprecated=False) if i.auth_name in ("EPSG", "OGC")
-    ]  # fmt: skip
+        for i in query_crs_info(pj_types=list(_KINDS), allow_deprecated=False)
+        if i.auth_name in ("EPSG", "OGC")
+    ]
     found.sort(key=lambda k: (k.code.split(":")[0], int(k.code.split(":")[1]) if k.code.split(":")[1].isdigit() else 0))
     return tuple((k, f"{k.code} {k.name} {k.area}".casefold()) for k in found)
 

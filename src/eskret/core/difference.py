@@ -37,9 +37,15 @@ class Difference:
 
 
 def difference(
-    new: pa.Table, new_shapes: np.ndarray | None, old: pa.Table, old_shapes: np.ndarray | None, *, key: Sequence[str],
-    fields: Sequence[str], tolerance: float = 0.0,
-) -> Difference:  # fmt: skip
+    new: pa.Table,
+    new_shapes: np.ndarray | None,
+    old: pa.Table,
+    old_shapes: np.ndarray | None,
+    *,
+    key: Sequence[str],
+    fields: Sequence[str],
+    tolerance: float = 0.0,
+) -> Difference:
     """Compare two states of a layer, in one CRS.
 
     Parameters
@@ -114,10 +120,7 @@ def _numbered(code: np.ndarray) -> np.ndarray:
 
 def _together(a: pa.ChunkedArray, b: pa.ChunkedArray) -> pa.ChunkedArray:
     if a.type != b.type:
-        a, b = (
-            pa.chunked_array([pa.array([None if v is None else str(v) for v in c.to_pylist()], pa.string())])
-            for c in (a, b)
-        )
+        a, b = (pa.chunked_array([pa.array([None if v is None else str(v) for v in c.to_pylist()], pa.string())]) for c in (a, b))
     return pa.chunked_array([*a.chunks, *b.chunks], a.type)
 
 

@@ -26,9 +26,7 @@ class Encoded:
     Use ``plain`` to make one: it says no where the binary is of another form.
     """
 
-    def __init__(
-        self, column: pa.ChunkedArray, types: np.ndarray, known: tuple[np.ndarray, np.ndarray] | None = None
-    ) -> None:
+    def __init__(self, column: pa.ChunkedArray, types: np.ndarray, known: tuple[np.ndarray, np.ndarray] | None = None) -> None:
         self.column = column
         self.types = types
         """Type number of each as in the binary: 1 point, 2 line, 3 polygon, 4 to 6 their multiples."""
@@ -180,9 +178,7 @@ class Encoded:
         xy, starts, owner = self.pieces
         first = np.flatnonzero(np.r_[True, owner[1:] != owner[:-1]]) if len(owner) else np.empty(0, np.int64)
         at = starts[first]
-        return (
-            np.hstack([np.minimum.reduceat(xy, at, axis=0), np.maximum.reduceat(xy, at, axis=0)]) if len(at) else None
-        )
+        return np.hstack([np.minimum.reduceat(xy, at, axis=0), np.maximum.reduceat(xy, at, axis=0)]) if len(at) else None
 
     @cached_property
     def sizes(self) -> np.ndarray | None:
@@ -216,9 +212,7 @@ def buffers(column: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     """Where each value begins in the bytes (n + 1), and the bytes."""
     kind = np.int64 if pa.types.is_large_binary(column.type) else np.int32
     _, places, data = column.buffers()
-    ends: np.ndarray = (
-        np.frombuffer(places, kind)[column.offset : column.offset + len(column) + 1] if places else np.zeros(1, kind)
-    )
+    ends: np.ndarray = np.frombuffer(places, kind)[column.offset : column.offset + len(column) + 1] if places else np.zeros(1, kind)
     return ends.astype(np.int64), np.frombuffer(data, np.uint8) if data is not None else np.empty(0, np.uint8)
 
 

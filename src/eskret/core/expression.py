@@ -35,21 +35,82 @@ _TAIL = "\n) FROM layer"
 
 # These can begin or join parts of an expression, so a field of that name must be quoted by the analyst.
 _GRAMMAR = {
-    "and", "or", "not", "in", "is", "like", "ilike", "between", "null", "true", "false", "case", "when", "then", "else",
-    "end", "cast", "as", "from", "distinct", "escape", "similar", "to", "collate", "interval", "any", "all", "exists",
-    "select", "glob", "unknown", "isnull", "notnull", "at", "zone",
-}  # fmt: skip
+    "and",
+    "or",
+    "not",
+    "in",
+    "is",
+    "like",
+    "ilike",
+    "between",
+    "null",
+    "true",
+    "false",
+    "case",
+    "when",
+    "then",
+    "else",
+    "end",
+    "cast",
+    "as",
+    "from",
+    "distinct",
+    "escape",
+    "similar",
+    "to",
+    "collate",
+    "interval",
+    "any",
+    "all",
+    "exists",
+    "select",
+    "glob",
+    "unknown",
+    "isnull",
+    "notnull",
+    "at",
+    "zone",
+}
 _NODES = {
-    "COLUMN_REF", "CONSTANT", "FUNCTION", "COMPARISON", "CONJUNCTION", "OPERATOR", "CASE", "CAST", "BETWEEN",
-    "PARAMETER", "COLLATE", "TYPE",
-}  # fmt: skip
+    "COLUMN_REF",
+    "CONSTANT",
+    "FUNCTION",
+    "COMPARISON",
+    "CONJUNCTION",
+    "OPERATOR",
+    "CASE",
+    "CAST",
+    "BETWEEN",
+    "PARAMETER",
+    "COLLATE",
+    "TYPE",
+}
 # Functions whose answer depends on when, where or how often they are asked.
 _UNREPEATABLE = {
-    "now", "random", "uuid", "gen_random_uuid", "uuidv4", "uuidv7", "setseed", "today", "current_date", "current_time",
-    "current_timestamp", "current_localtime", "current_localtimestamp", "get_current_time", "get_current_timestamp",
-    "transaction_timestamp", "localtime", "localtimestamp", "nextval", "currval", "txid_current", "now_utc",
+    "now",
+    "random",
+    "uuid",
+    "gen_random_uuid",
+    "uuidv4",
+    "uuidv7",
+    "setseed",
+    "today",
+    "current_date",
+    "current_time",
+    "current_timestamp",
+    "current_localtime",
+    "current_localtimestamp",
+    "get_current_time",
+    "get_current_timestamp",
+    "transaction_timestamp",
+    "localtime",
+    "localtimestamp",
+    "nextval",
+    "currval",
+    "txid_current",
+    "now_utc",
     "age",
-}  # fmt: skip
+}
 _FORBIDDEN = re.compile(
     r"^(current_(user|role|catalog|database|schema|schemas|setting|query)|session_user|user|version|getvariable|getenv|"
     r"pg_.*|in_search_path|read_.*|glob|query|query_table|sniff_.*|parquet_.*|duckdb_.*|pragma_.*|sleep_ms|error|"
@@ -61,10 +122,9 @@ _TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[
 # What comes to no number has no value: dividing by zero, roots and powers of what has none (``core.values``).
 _RULES = (
     *(f'CREATE MACRO "{sign}"(a, b) AS system.main."{sign}"(a, nullif(b, 0))' for sign in ("/", "//", "%", "mod", "divide", "fmod")),
-    *(f"CREATE MACRO \"{name}\"(a) AS nullif(system.main.\"{name}\"(a), 'nan'::DOUBLE)" for name in ("sqrt", "asin", "acos")),
-    *(f"CREATE MACRO \"{name}\"(a, b) AS nullif(system.main.\"{name}\"(a, b), 'nan'::DOUBLE)"
-      for name in ("pow", "power", "^", "**")),
-)  # fmt: skip
+    *(f'CREATE MACRO "{name}"(a) AS nullif(system.main."{name}"(a), \'nan\'::DOUBLE)' for name in ("sqrt", "asin", "acos")),
+    *(f'CREATE MACRO "{name}"(a, b) AS nullif(system.main."{name}"(a, b), \'nan\'::DOUBLE)' for name in ("pow", "power", "^", "**")),
+)
 
 
 _BY_RULE = re.compile(r"[/%^]|\*\*|\b(mod|divide|fmod|sqrt|asin|acos|pow|power)\b", re.IGNORECASE)
@@ -213,9 +273,7 @@ def _check_size(text: str) -> None:
     ExpressionError : it is too long, joins too many conditions, or nests too deeply.
     """
     if len(text) > MOST_SIGNS:
-        raise ExpressionError(
-            f"it has {len(text):,} characters, and {MOST_SIGNS:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE
-        )
+        raise ExpressionError(f"it has {len(text):,} characters, and {MOST_SIGNS:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE)
     joined, depth, deepest, longest = 0, 0, 0, 0
     for token in tokens(text):
         word = token.text.lower()
@@ -225,19 +283,17 @@ def _check_size(text: str) -> None:
     for digits in re.finditer(r"\d+", text):
         longest = max(longest, len(digits.group()))
     if joined > MOST_JOINED:
-        raise ExpressionError(
-            f"it joins {joined:,} conditions, and {MOST_JOINED:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE
-        )
+        raise ExpressionError(f"it joins {joined:,} conditions, and {MOST_JOINED:,} are the most", code=Code.TOO_LARGE, way_out=_TABLE)
     if deepest > MOST_DEEP:
         raise ExpressionError(
-            f"its brackets stand {deepest:,} deep, and {MOST_DEEP:,} are the most", code=Code.TOO_LARGE,
-            way_out="Take brackets out",
-        )  # fmt: skip
+            f"its brackets stand {deepest:,} deep, and {MOST_DEEP:,} are the most", code=Code.TOO_LARGE, way_out="Take brackets out"
+        )
     if longest > MOST_DIGITS:
         raise ExpressionError(
-            f"a number in it has {longest:,} digits, and {MOST_DIGITS} are the most", code=Code.TOO_LARGE,
+            f"a number in it has {longest:,} digits, and {MOST_DIGITS} are the most",
+            code=Code.TOO_LARGE,
             way_out="Put texts in 'single' quotes",
-        )  # fmt: skip
+        )
 
 
 def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -> tuple[str, list[tuple[int, int]]]:
@@ -253,9 +309,8 @@ def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -
         elif token.kind == "parameter" and piece[1:] in by_parameter:
             if not by_parameter[piece[1:]]:
                 raise ExpressionError(
-                    f"parameter '{piece[1:]}' names no field yet", way_out="Give it one", start=token.start,
-                    length=len(piece),
-                )  # fmt: skip
+                    f"parameter '{piece[1:]}' names no field yet", way_out="Give it one", start=token.start, length=len(piece)
+                )
             piece = quote(by_parameter[piece[1:]])
         shifts.append((length, token.start))
         out.append(piece)
@@ -274,8 +329,7 @@ def _aggregates() -> set[str]:
     """Names of functions that make one value of many rows, or many rows of one value."""
     if not hasattr(_local, "aggregates"):
         rows = _parser().execute(
-            "SELECT function_name FROM duckdb_functions() GROUP BY 1 "
-            "HAVING bool_and(function_type IN ('aggregate', 'table', 'pragma'))"
+            "SELECT function_name FROM duckdb_functions() GROUP BY 1 HAVING bool_and(function_type IN ('aggregate', 'table', 'pragma'))"
         )
         _local.aggregates = {row[0] for row in rows.fetchall()} | {"unnest", "generate_subscripts"}
     found: set[str] = _local.aggregates
@@ -298,22 +352,20 @@ def _syntax_error(tree: Mapping[str, Any], text: str, sql: str, shifts: Sequence
     place = int(tree.get("position") or -1) - len(_HEAD)
     near = re.search(r'at or near "(.*)"', message, re.DOTALL)
     if text.count("'") % 2:
-        return ExpressionError(
-            "a text is opened with ' and not closed", start=text.rfind("'"), length=1, way_out="Close it with another '"
-        )
+        return ExpressionError("a text is opened with ' and not closed", start=text.rfind("'"), length=1, way_out="Close it with another '")
     surplus = _surplus_bracket(text)
     if surplus >= 0:
-        return ExpressionError(
-            "a bracket is closed that was not opened", start=surplus, length=1, way_out="Take it out"
-        )
+        return ExpressionError("a bracket is closed that was not opened", start=surplus, length=1, way_out="Take it out")
     if place >= len(sql) or place < 0 or "end of input" in message:
         return ExpressionError("the expression breaks off at its end", start=len(text), way_out="Say what follows")
     start = _original(place, shifts)
     word = near.group(1) if near else text[start : start + 1]
     return ExpressionError(
         f"'{word}' is not expected here, at character {start + 1}",
-        start=start, length=len(word), way_out="Put texts in 'single' quotes and odd field names in \"double\" ones",
-    )  # fmt: skip
+        start=start,
+        length=len(word),
+        way_out="Put texts in 'single' quotes and odd field names in \"double\" ones",
+    )
 
 
 def _surplus_bracket(text: str) -> int:
@@ -338,9 +390,11 @@ def _walk(node: Any, names: Sequence[str], fields: list[str], parameters: list[s
     if kind is not None and kind not in _NODES:
         what = {"SUBQUERY": "a query inside", "WINDOW": "a window over other rows", "STAR": "a star for all fields"}
         raise ExpressionError(
-            f"{what.get(kind, 'this kind of expression')} cannot be used here", start=at, length=1,
+            f"{what.get(kind, 'this kind of expression')} cannot be used here",
+            start=at,
+            length=1,
             way_out="Use the fields of one row at a time",
-        )  # fmt: skip
+        )
     if kind == "COLUMN_REF":
         fields.append(_field(node["column_names"], names, at))
     elif kind == "PARAMETER":
@@ -352,16 +406,17 @@ def _walk(node: Any, names: Sequence[str], fields: list[str], parameters: list[s
         function = str(node["function_name"]).lower()
         if function in _UNREPEATABLE:
             raise ExpressionError(
-                f"{function}() gives another answer each time, so the run could not be repeated", start=at,
-                length=len(function), way_out="Use a parameter instead",
-            )  # fmt: skip
+                f"{function}() gives another answer each time, so the run could not be repeated",
+                start=at,
+                length=len(function),
+                way_out="Use a parameter instead",
+            )
         if _FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
             raise ExpressionError(f"{function}() cannot be used here", start=at, length=len(function))
         if function in _aggregates():
             raise ExpressionError(
-                f"{function}() works over many rows", start=at, length=len(function),
-                way_out="Use the fields of one row at a time",
-            )  # fmt: skip
+                f"{function}() works over many rows", start=at, length=len(function), way_out="Use the fields of one row at a time"
+            )
     for key, value in node.items():
         if isinstance(value, dict | list) and key != "literal":
             _walk(value, names, fields, parameters, place)
@@ -374,9 +429,11 @@ def _field(path: Sequence[str], names: Sequence[str], at: int) -> str:
             return name
     if len(path) == 1 and wanted.lower() in _UNREPEATABLE:
         raise ExpressionError(
-            f"{wanted} gives another answer each time, so the run could not be repeated", start=at,
-            length=len(wanted), way_out="Use a parameter instead",
-        )  # fmt: skip
+            f"{wanted} gives another answer each time, so the run could not be repeated",
+            start=at,
+            length=len(wanted),
+            way_out="Use a parameter instead",
+        )
     raise unknown_field(wanted, names, start=at)
 
 
@@ -405,13 +462,10 @@ def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator
             yield
     except duckdb.InterruptException as error:
         raise ExpressionError(
-            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows",
-            code=Code.TIME_LIMIT,
-        ) from error  # fmt: skip
-    except duckdb.OutOfMemoryException as error:
-        raise ExpressionError(
-            f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler", code=Code.MEMORY
+            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows", code=Code.TIME_LIMIT
         ) from error
+    except duckdb.OutOfMemoryException as error:
+        raise ExpressionError(f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler", code=Code.MEMORY) from error
     except duckdb.Error as error:
         raise _plain(error) from error
     finally:
@@ -425,9 +479,7 @@ def _plain(error: duckdb.Error) -> ExpressionError:
     unknown = re.search(r"(?:Scalar )?Function with name (\S+) does not exist", message)
     if unknown:
         hint = re.search(r'Did you mean "([^"]+)"', str(error))
-        return ExpressionError(
-            f"there is no function {unknown.group(1)}()", way_out=f"Did you mean {hint.group(1)}()?" if hint else ""
-        )
+        return ExpressionError(f"there is no function {unknown.group(1)}()", way_out=f"Did you mean {hint.group(1)}()?" if hint else "")
     no_match = re.search(r"No function matches the given name and argument types '(.*?)\((.*?)\)'", message)
     if no_match:
         words = {"~~": "LIKE", "!~~": "NOT LIKE", "~~*": "ILIKE"}
@@ -439,9 +491,7 @@ def _plain(error: duckdb.Error) -> ExpressionError:
             f"'{convert.group(1)}' is compared with a {_types(convert.group(2))} and cannot be read as one",
             way_out="Compare texts with texts and numbers with numbers",
         )
-    missing = re.search(
-        r"(?:Values were not provided for the following prepared statement parameters|parameters?): (.*)", message
-    )
+    missing = re.search(r"(?:Values were not provided for the following prepared statement parameters|parameters?): (.*)", message)
     if missing:
         return ExpressionError(f"the parameter ${missing.group(1)} has no value")
     for pattern, says, way_out in _SAYINGS:
@@ -454,23 +504,37 @@ def _plain(error: duckdb.Error) -> ExpressionError:
 _WRITE = "Put texts in 'single' quotes, write dates as DATE '2031-09-30', or convert with CAST(field AS type)"
 _DATES = "Write dates as 2031-09-30 and times as 2031-09-30 06:40:00"
 _SAYINGS: tuple[tuple[str, Callable[[re.Match[str]], str], str], ...] = (
-    (r"Cannot compare values of type (.+?) and type (.+?)(?: - an explicit|$)",
-     lambda m: f"{_a(m[1])} cannot be compared with {_a(m[2])}", _WRITE),
+    (
+        r"Cannot compare values of type (.+?) and type (.+?)(?: - an explicit|$)",
+        lambda m: f"{_a(m[1])} cannot be compared with {_a(m[2])}",
+        _WRITE,
+    ),
     (r"invalid (?:date|timestamp|time) field format: \"(.*?)\"", lambda m: f"'{m[1]}' is no date or time", _DATES),
     (r"(?:date|timestamp|time) field value out of range: \"(.*?)\"", lambda m: f"there is no such day or time as '{m[1]}'", _DATES),
-    (r"Type (.+?) with value (.+?) can't be cast (?:because the value is out of range )?(?:for|to) the destination type (.+?)\.?$",
-     lambda m: f"{m[2]} cannot be read as {_a(m[3])}", _WRITE),
+    (
+        r"Type (.+?) with value (.+?) can't be cast (?:because the value is out of range )?(?:for|to) the destination type (.+?)\.?$",
+        lambda m: f"{m[2]} cannot be read as {_a(m[3])}",
+        _WRITE,
+    ),
     (r"Unimplemented type for cast \((.+?) -> (.+)\)", lambda m: f"{_a(m[1])} cannot be read as {_a(m[2])}", _WRITE),
-    (r"Type with name (\S+) does not exist", lambda m: f"there is no type {m[1]}",
-     "There are VARCHAR for texts, BIGINT, DOUBLE, DATE, TIMESTAMP, BOOLEAN and more"),
+    (
+        r"Type with name (\S+) does not exist",
+        lambda m: f"there is no type {m[1]}",
+        "There are VARCHAR for texts, BIGINT, DOUBLE, DATE, TIMESTAMP, BOOLEAN and more",
+    ),
     (r"Failed to parse format specifier (\S+?):", lambda m: f"'{m[1]}' is no pattern of a date", "Use %Y, %m, %d, %H, %M and %S"),
-    (r"Could not parse string \"(.*?)\" according to format specifier \"(.*?)\"",
-     lambda m: f"'{m[1]}' is not written as {m[2]}", "TRY_STRPTIME leaves what is not written so empty"),
+    (
+        r"Could not parse string \"(.*?)\" according to format specifier \"(.*?)\"",
+        lambda m: f"'{m[1]}' is not written as {m[2]}",
+        "TRY_STRPTIME leaves what is not written so empty",
+    ),
     (r"Overflow in |[Oo]ut of [Rr]ange", lambda m: "a number comes out too large", "CAST(field AS DOUBLE) holds larger ones"),
-    (r"^(missing|bad|invalid|no argument|unexpected|trailing) ",
-     lambda m: f"the pattern of the regular expression is not sound: {m.string.rstrip(':(. ')}",
-     "Put a backslash before signs that mean something else"),
-)  # fmt: skip
+    (
+        r"^(missing|bad|invalid|no argument|unexpected|trailing) ",
+        lambda m: f"the pattern of the regular expression is not sound: {m.string.rstrip(':(. ')}",
+        "Put a backslash before signs that mean something else",
+    ),
+)
 
 
 def _a(kind: str) -> str:
@@ -483,12 +547,30 @@ def _a(kind: str) -> str:
 
 def _types(names: str) -> str:
     words = {
-        "VARCHAR": "text", "STRING_LITERAL": "text", "BIGINT": "whole number", "INT64": "whole number", "UBIGINT": "whole number",
-        "INTEGER": "whole number", "INT32": "whole number", "INTEGER_LITERAL": "whole number", "DOUBLE": "number", "FLOAT": "number",
-        "BOOLEAN": "yes/no", "BOOL": "yes/no", "DATE": "date", "TIMESTAMP": "date and time", "TIMESTAMP WITH TIME ZONE": "date and time",
-        "TIMESTAMP_MS": "date and time", "TIMESTAMP_NS": "date and time", "TIMESTAMP_S": "date and time", "TIME": "time of day",
-        "INTERVAL": "span of time", "BLOB": "bytes", "HUGEINT": "whole number", "NULL": "nothing",
-    }  # fmt: skip
+        "VARCHAR": "text",
+        "STRING_LITERAL": "text",
+        "BIGINT": "whole number",
+        "INT64": "whole number",
+        "UBIGINT": "whole number",
+        "INTEGER": "whole number",
+        "INT32": "whole number",
+        "INTEGER_LITERAL": "whole number",
+        "DOUBLE": "number",
+        "FLOAT": "number",
+        "BOOLEAN": "yes/no",
+        "BOOL": "yes/no",
+        "DATE": "date",
+        "TIMESTAMP": "date and time",
+        "TIMESTAMP WITH TIME ZONE": "date and time",
+        "TIMESTAMP_MS": "date and time",
+        "TIMESTAMP_NS": "date and time",
+        "TIMESTAMP_S": "date and time",
+        "TIME": "time of day",
+        "INTERVAL": "span of time",
+        "BLOB": "bytes",
+        "HUGEINT": "whole number",
+        "NULL": "nothing",
+    }
 
     def word(name: str) -> str:
         bare = name.strip()
@@ -502,9 +584,7 @@ def _types(names: str) -> str:
     return " and ".join(map(word, parts))
 
 
-def evaluate(
-    expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS
-) -> pa.ChunkedArray:
+def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS) -> pa.ChunkedArray:
     """The expression's value for every row, in the order of the table; what is no number has none (``core.values``).
 
     Raises
@@ -515,9 +595,11 @@ def evaluate(
         if name not in values:
             known = ", ".join(f"${k}" for k in values) or "none"
             raise ExpressionError(
-                f"there is no parameter ${name}", start=expression.text.find("$" + name), length=len(name) + 1,
+                f"there is no parameter ${name}",
+                start=expression.text.find("$" + name),
+                length=len(name) + 1,
                 way_out=f"Add it at the top of the workflow; there are: {known}",
-            )  # fmt: skip
+            )
     bound = {name: values[name] for name in expression.parameters}
     needed = settled_table(table.select(list(expression.fields)), expression.fields) if expression.fields else None
     with _bounded_connection(seconds, comes_by_rule(expression)) as connection:
@@ -564,15 +646,12 @@ def parse_condition(
     found = result_type(expression, schema, values)
     if not pa.types.is_boolean(found) and not pa.types.is_null(found):
         raise ExpressionError(
-            "this gives a value, not yes or no", start=0, length=len(text),
-            way_out="Compare it with something, for example: name = 'North'",
-        )  # fmt: skip
+            "this gives a value, not yes or no", start=0, length=len(text), way_out="Compare it with something, for example: name = 'North'"
+        )
     return expression
 
 
-def truth(
-    expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS
-) -> tuple[np.ndarray, np.ndarray]:
+def truth(expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS) -> tuple[np.ndarray, np.ndarray]:
     """Where a condition is true, and where it is unknown for want of a value (two boolean arrays).
 
     Logic of three values as in ISO 9075: a comparison with null is unknown, and unknown is not true.

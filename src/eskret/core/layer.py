@@ -229,9 +229,10 @@ class Layer:
             array = encoded.decode()
         except shapely.errors.ShapelyError as error:
             raise InputError(
-                f"a geometry of '{self.key}' is damaged and cannot be read", place=self.origin,
+                f"a geometry of '{self.key}' is damaged and cannot be read",
+                place=self.origin,
                 way_out="Open it where it was made and save it again",
-            ) from error  # fmt: skip
+            ) from error
         object.__setattr__(self, "geometry", array)
         return array
 
@@ -249,9 +250,11 @@ class Layer:
         for number, column in enumerate(self.table.schema):
             if is_text(column.type) and not is_unicode(self.table.column(number)):
                 raise InputError(
-                    f"the field '{column.name}' of '{self.key}' holds bytes that are no UTF-8", place=self.origin,
-                    way_out="Decode them first, as with bytes.decode('cp1252')", code=Code.UNDECODABLE,
-                )  # fmt: skip
+                    f"the field '{column.name}' of '{self.key}' holds bytes that are no UTF-8",
+                    place=self.origin,
+                    way_out="Decode them first, as with bytes.decode('cp1252')",
+                    code=Code.UNDECODABLE,
+                )
         if self.ids is not None and len(self.ids) != self.table.num_rows:
             raise ValueError(f"{len(self.ids)} ids for {self.table.num_rows} rows in layer {self.key!r}")
         if not self.name:
@@ -266,9 +269,7 @@ class Layer:
 
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""
-        return LayerFacts(
-            self.key, self.name, self.kind, self.crs, self.fields, len(self), "known", self.extent(), self.origin
-        )
+        return LayerFacts(self.key, self.name, self.kind, self.crs, self.fields, len(self), "known", self.extent(), self.origin)
 
     def extent(self) -> tuple[float, float, float, float] | None:
         """xmin, ymin, xmax, ymax in the layer's CRS; None where nothing is drawn."""

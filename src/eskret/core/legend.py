@@ -104,15 +104,10 @@ def _values(style: Style, column: pa.ChunkedArray) -> Legend:
     turn = np.array([number.get(v, beyond if v or empty else -1) for v in there] or [0], np.int64)
     of = turn[codes]
     counts = np.bincount(of[of >= 0], minlength=beyond + 1)
-    entries = [
-        Entry(value or "empty", colour, int(n), value)
-        for (value, colour), n in zip(style.colours.items(), counts, strict=False)
-    ]
+    entries = [Entry(value or "empty", colour, int(n), value) for (value, colour), n in zip(style.colours.items(), counts, strict=False)]
     if counts[beyond]:
         others = sum(1 for v in there if v not in number and v)
-        entries.append(
-            Entry(f"{others:,} other value{'s' if others != 1 else ''}", OTHERS, int(counts[beyond]), rest=True)
-        )
+        entries.append(Entry(f"{others:,} other value{'s' if others != 1 else ''}", OTHERS, int(counts[beyond]), rest=True))
     return _with_none(entries, of, "empty")
 
 
@@ -124,9 +119,7 @@ def colours_for(column: pa.ChunkedArray, keep: dict[str, str] | None = None) -> 
     keep : colours that values have already.
     """
     counted = pc.value_counts(texts_of(column).combine_chunks())
-    pairs = [
-        (v, n) for v, n in zip(counted.field("values").to_pylist(), counted.field("counts").to_pylist(), strict=True)
-    ]
+    pairs = [(v, n) for v, n in zip(counted.field("values").to_pylist(), counted.field("counts").to_pylist(), strict=True)]
     kept = dict(keep or {})
     new = sorted((v for v, _ in pairs if v and v not in kept), key=dict(pairs).__getitem__, reverse=True)
     room = max(0, MANY - len(kept))

@@ -14,9 +14,11 @@ from eskret.core.groups import Groups, group_rows
 from eskret.core.values import settled
 
 REPAIRS = {
-    "types": "one is text and one a number", "blanks": "blanks differ", "case": "upper and lower case differ",
+    "types": "one is text and one a number",
+    "blanks": "blanks differ",
+    "case": "upper and lower case differ",
     "zeros": "zeros stand in front",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)

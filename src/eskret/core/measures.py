@@ -12,23 +12,60 @@ from dataclasses import dataclass
 from eskret.errors import SettingError
 
 LENGTHS = {
-    "mm": 0.001, "cm": 0.01, "m": 1.0, "km": 1000.0, "ft": 0.3048, "yd": 0.9144, "mi": 1609.344, "nmi": 1852.0,
+    "mm": 0.001,
+    "cm": 0.01,
+    "m": 1.0,
+    "km": 1000.0,
+    "ft": 0.3048,
+    "yd": 0.9144,
+    "mi": 1609.344,
+    "nmi": 1852.0,
     "US survey ft": 1200 / 3937,
-}  # fmt: skip
+}
 """Metres of one unit."""
 
 AREAS = {"m2": 1.0, "ha": 10_000.0, "km2": 1e6, "ft2": 0.3048**2, "acre": 4046.8564224, "mi2": 1609.344**2}
 """Square metres of one unit; the acre is the international one."""
 
 _WORDS = {
-    "metre": "m", "metres": "m", "meter": "m", "meters": "m", "kilometre": "km", "kilometres": "km", "kilometer": "km",
-    "kilometers": "km", "foot": "ft", "feet": "ft", "yard": "yd", "yards": "yd", "mile": "mi", "miles": "mi",
-    "nautical mile": "nmi", "nautical miles": "nmi", "us survey foot": "US survey ft", "us survey feet": "US survey ft",
-    "us survey ft": "US survey ft", "hectare": "ha", "hectares": "ha", "acres": "acre", "m²": "m2", "km²": "km2",
-    "ft²": "ft2", "mi²": "mi2", "sq m": "m2", "sq km": "km2",
-    "second": "s", "seconds": "s", "sec": "s", "minute": "min", "minutes": "min", "hour": "h", "hours": "h",
-    "day": "d", "days": "d",
-}  # fmt: skip
+    "metre": "m",
+    "metres": "m",
+    "meter": "m",
+    "meters": "m",
+    "kilometre": "km",
+    "kilometres": "km",
+    "kilometer": "km",
+    "kilometers": "km",
+    "foot": "ft",
+    "feet": "ft",
+    "yard": "yd",
+    "yards": "yd",
+    "mile": "mi",
+    "miles": "mi",
+    "nautical mile": "nmi",
+    "nautical miles": "nmi",
+    "us survey foot": "US survey ft",
+    "us survey feet": "US survey ft",
+    "us survey ft": "US survey ft",
+    "hectare": "ha",
+    "hectares": "ha",
+    "acres": "acre",
+    "m²": "m2",
+    "km²": "km2",
+    "ft²": "ft2",
+    "mi²": "mi2",
+    "sq m": "m2",
+    "sq km": "km2",
+    "second": "s",
+    "seconds": "s",
+    "sec": "s",
+    "minute": "min",
+    "minutes": "min",
+    "hour": "h",
+    "hours": "h",
+    "day": "d",
+    "days": "d",
+}
 _FORM = re.compile(r"\s*([+-]?(?:\d[\d,]*\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*")
 
 

@@ -31,9 +31,30 @@ _CAPITALS = str.maketrans(string.ascii_uppercase, string.ascii_lowercase)
 _DEVICES = {"con", "prn", "aux", "nul", *(f"{d}{n}" for d in ("com", "lpt") for n in range(1, 10))}
 # Latin letters that Unicode does not take apart into a letter and a mark
 _LATIN = str.maketrans(
-    {"ß": "ss", "ẞ": "SS", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "ø": "o", "Ø": "O", "đ": "d", "Đ": "D",
-     "ð": "d", "Ð": "D", "þ": "th", "Þ": "TH", "ł": "l", "Ł": "L", "ħ": "h", "Ħ": "H", "ı": "i", "ŋ": "n", "Ŋ": "N"}
-)  # fmt: skip
+    {
+        "ß": "ss",
+        "ẞ": "SS",
+        "æ": "ae",
+        "Æ": "AE",
+        "œ": "oe",
+        "Œ": "OE",
+        "ø": "o",
+        "Ø": "O",
+        "đ": "d",
+        "Đ": "D",
+        "ð": "d",
+        "Ð": "D",
+        "þ": "th",
+        "Þ": "TH",
+        "ł": "l",
+        "Ł": "L",
+        "ħ": "h",
+        "Ħ": "H",
+        "ı": "i",
+        "ŋ": "n",
+        "Ŋ": "N",
+    }
+)
 
 
 def without_accents(text: str) -> str:

@@ -36,9 +36,7 @@ def _field(name: str, column: pa.ChunkedArray) -> FieldProfile:
         found = pc.min_max(plain).as_py()
         least, greatest = found["min"], found["max"]
     sample = tuple(v for v, _ in values_with_counts(plain, 3))
-    return FieldProfile(
-        name, type_word(column.type), column.null_count, pc.count_distinct(plain).as_py(), least, greatest, sample
-    )
+    return FieldProfile(name, type_word(column.type), column.null_count, pc.count_distinct(plain).as_py(), least, greatest, sample)
 
 
 def _comparable(column: pa.ChunkedArray) -> pa.ChunkedArray:

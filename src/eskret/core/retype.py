@@ -10,9 +10,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 TYPES = {
-    "as it comes": "as it comes", "whole": "whole number", "number": "number", "text": "text", "yes/no": "yes/no",
-    "date": "date", "time": "date and time",
-}  # fmt: skip
+    "as it comes": "as it comes",
+    "whole": "whole number",
+    "number": "number",
+    "text": "text",
+    "yes/no": "yes/no",
+    "date": "date",
+    "time": "date and time",
+}
 """Types by the word a workflow file has for them."""
 
 _TRUE, _FALSE = {"true", "yes", "y", "1", "t"}, {"false", "no", "n", "0", "f"}
@@ -32,9 +37,13 @@ class Retyped:
 def type_called(word: str) -> pa.DataType:
     """The type for a word of ``TYPES``."""
     return {
-        "whole": pa.int64(), "number": pa.float64(), "text": pa.string(), "yes/no": pa.bool_(), "date": pa.date32(),
+        "whole": pa.int64(),
+        "number": pa.float64(),
+        "text": pa.string(),
+        "yes/no": pa.bool_(),
+        "date": pa.date32(),
         "time": pa.timestamp("us", "UTC"),
-    }[word]  # fmt: skip
+    }[word]
 
 
 def retyped(column: pa.ChunkedArray, kind: pa.DataType) -> Retyped:

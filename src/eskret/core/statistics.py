@@ -22,10 +22,18 @@ from eskret.core.values import settled
 from eskret.errors import ExpressionError, SettingError
 
 STATISTICS = {
-    "sum": "sum", "mean": "mean", "min": "least", "max": "greatest", "count": "number of values", "first": "first value",
-    "last": "last value", "list": "all different values", "sd": "standard deviation",
-    "median": "median", "distinct": "number of different values",
-}  # fmt: skip
+    "sum": "sum",
+    "mean": "mean",
+    "min": "least",
+    "max": "greatest",
+    "count": "number of values",
+    "first": "first value",
+    "last": "last value",
+    "list": "all different values",
+    "sd": "standard deviation",
+    "median": "median",
+    "distinct": "number of different values",
+}
 _FIGURES = ("sum", "mean", "sd", "median")
 BETWEEN = ", "
 """What stands between the values of a ``list``."""
@@ -57,9 +65,7 @@ def parse_statistics(wanted: Mapping[str, str], names: Sequence[str] | None = No
         what, field = what.lower(), field.strip()
         if what not in STATISTICS or (not field and what != "count"):
             known = ", ".join(STATISTICS)
-            raise SettingError(
-                f"'{text}' is no figure", way_out=f"Write one of {known}, then a field, such as sum tonnes"
-            )
+            raise SettingError(f"'{text}' is no figure", way_out=f"Write one of {known}, then a field, such as sum tonnes")
         if field and names is not None:
             same = [n for n in names if n.casefold() == field.casefold()]
             if not same:
@@ -88,13 +94,11 @@ def _type(one: Statistic, of: pa.DataType | None) -> pa.DataType:
         return pa.string()
     assert of is not None
     if one.what in _FIGURES:
-        if not (
-            pa.types.is_integer(of) or pa.types.is_floating(of) or pa.types.is_decimal(of) or pa.types.is_boolean(of)
-        ):
+        if not (pa.types.is_integer(of) or pa.types.is_floating(of) or pa.types.is_decimal(of) or pa.types.is_boolean(of)):
             raise SettingError(
                 f"'{one.field}' holds no numbers, so it has no {STATISTICS[one.what]}",
                 way_out="Choose first, last, min, max, count, distinct or list",
-            )  # fmt: skip
+            )
         if one.what == "sum" and pa.types.is_decimal(of):
             return pa.decimal128(38, of.scale) if of.bit_width <= 128 else of
         whole = one.what == "sum" and (pa.types.is_integer(of) or pa.types.is_boolean(of))
@@ -137,8 +141,7 @@ def _figure(table: pa.Table, groups: Groups, one: Statistic, kind: pa.DataType) 
         found = pa.table({"g": code, "v": column}).group_by("g", use_threads=False).aggregate([("v", call, options)])
     except pa.ArrowInvalid as error:
         raise SettingError(
-            f"the {STATISTICS[one.what]} of '{one.field}' is larger than a decimal can be",
-            way_out="Retype the field first",
+            f"the {STATISTICS[one.what]} of '{one.field}' is larger than a decimal can be", way_out="Retype the field first"
         ) from error
     order = pc.sort_indices(found.column("g"))
     out = found.column(f"v_{call}").take(order).combine_chunks()
@@ -150,9 +153,7 @@ def _figure(table: pa.Table, groups: Groups, one: Statistic, kind: pa.DataType) 
 def _check_size(column: pa.Array, one: Statistic) -> None:
     size = pc.sum(pc.abs(column.cast(pa.float64(), safe=False))).as_py() or 0.0
     if size > 9.2e18:
-        raise SettingError(
-            f"the sum of '{one.field}' is larger than a whole number can be", way_out="Retype the field first"
-        )
+        raise SettingError(f"the sum of '{one.field}' is larger than a whole number can be", way_out="Retype the field first")
 
 
 def _of_values(column: pa.Array, groups: Groups, what: str, kind: pa.DataType) -> pa.Array:

@@ -13,12 +13,7 @@ from eskret.core.ramps import RAMPS
 from eskret.errors import SettingError
 
 ONE, VALUES, CLASSES = "one", "values", "classes"
-METHODS: Mapping[str, str] = {
-    "quantiles": "Quantiles",
-    "natural": "Natural breaks",
-    "equal": "Equal steps",
-    "own": "Own breaks",
-}
+METHODS: Mapping[str, str] = {"quantiles": "Quantiles", "natural": "Natural breaks", "equal": "Equal steps", "own": "Own breaks"}
 """Ways of making classes, by the name a workflow file calls them."""
 
 FEWEST, MOST = 2, 9

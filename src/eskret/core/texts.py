@@ -23,9 +23,23 @@ ASSUMED = "cp1252"
 
 # codecs of Python's own that are not encodings of texts as files hold them
 _NONE_OF_A_FILE = {"idna", "punycode", "unicode-escape", "raw-unicode-escape", "undefined", "mbcs", "oem", "utf-7"}
-_NUMBERED = {"65001": "utf-8", "20127": "ascii", "10000": "mac_roman", "10006": "mac_greek", "10007": "mac_cyrillic",
-             "10029": "mac_latin2", "10079": "mac_iceland", "10081": "mac_turkish", "54936": "gb18030", "51932": "euc_jp",
-             "51949": "euc_kr", "20866": "koi8_r", "21866": "koi8_u", "1200": "utf-16-le", "1201": "utf-16-be"}  # fmt: skip
+_NUMBERED = {
+    "65001": "utf-8",
+    "20127": "ascii",
+    "10000": "mac_roman",
+    "10006": "mac_greek",
+    "10007": "mac_cyrillic",
+    "10029": "mac_latin2",
+    "10079": "mac_iceland",
+    "10081": "mac_turkish",
+    "54936": "gb18030",
+    "51932": "euc_jp",
+    "51949": "euc_kr",
+    "20866": "koi8_r",
+    "21866": "koi8_u",
+    "1200": "utf-16-le",
+    "1201": "utf-16-be",
+}
 _SAYS_NOTHING = {"", "system", "ansi", "oem", "default", "none", "unknown"}
 
 
@@ -58,15 +72,81 @@ def codec_of(word: str) -> str:
     return ""
 
 
-SINGLE_BYTE = {codecs.lookup(n).name for n in (
-    *(f"cp{n}" for n in (1250, 1251, 1252, 1253, 1254, 1255, 1256, 1257, 1258, 437, 720, 737, 775, 850, 852, 855, 857, 858, 860,
-                         861, 862, 863, 864, 865, 866, 869, 874)), "ascii", "koi8_r", "koi8_u", "mac_roman", "mac_greek", "mac_cyrillic",
-    "mac_latin2", "mac_turkish", "mac_iceland", *(f"iso8859-{n}" for n in (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 16)),
-)}  # fmt: skip
+SINGLE_BYTE = {
+    codecs.lookup(n).name
+    for n in (
+        *(
+            f"cp{n}"
+            for n in (
+                1250,
+                1251,
+                1252,
+                1253,
+                1254,
+                1255,
+                1256,
+                1257,
+                1258,
+                437,
+                720,
+                737,
+                775,
+                850,
+                852,
+                855,
+                857,
+                858,
+                860,
+                861,
+                862,
+                863,
+                864,
+                865,
+                866,
+                869,
+                874,
+            )
+        ),
+        "ascii",
+        "koi8_r",
+        "koi8_u",
+        "mac_roman",
+        "mac_greek",
+        "mac_cyrillic",
+        "mac_latin2",
+        "mac_turkish",
+        "mac_iceland",
+        *(f"iso8859-{n}" for n in (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 16)),
+    )
+}
 """Encodings in which a letter is a byte, so that none can be cut."""
-_USUAL = ["cp1252", "cp850", "cp1250", "cp852", "cp1251", "cp866", "cp1253", "cp737", "cp1254", "cp857", "cp1255", "cp1256",
-          "cp1257", "cp437", "cp932", "cp949", "cp950", "gb18030", "euc_jp", "koi8_r", "iso8859_2", "iso8859_5", "iso8859_7",
-          "iso8859_9", "mac_roman"]  # fmt: skip
+_USUAL = [
+    "cp1252",
+    "cp850",
+    "cp1250",
+    "cp852",
+    "cp1251",
+    "cp866",
+    "cp1253",
+    "cp737",
+    "cp1254",
+    "cp857",
+    "cp1255",
+    "cp1256",
+    "cp1257",
+    "cp437",
+    "cp932",
+    "cp949",
+    "cp950",
+    "gb18030",
+    "euc_jp",
+    "koi8_r",
+    "iso8859_2",
+    "iso8859_5",
+    "iso8859_7",
+    "iso8859_9",
+    "mac_roman",
+]
 _SAMPLE = 1 << 16
 
 ODD, CUT, OTHER = "odd", "cut", "other"
@@ -97,9 +177,7 @@ def sentences(found: Counter[str], codec: str, what: str = "text") -> list[str]:
     out = []
     if found[ODD]:
         holds = "holds" if found[ODD] == 1 else "hold"
-        out.append(
-            f"{counted(found[ODD], what)} {holds} bytes that {codec} has no sign for; '\ufffd' stands in their place"
-        )
+        out.append(f"{counted(found[ODD], what)} {holds} bytes that {codec} has no sign for; '\ufffd' stands in their place")
     if found[CUT]:
         was = "was" if found[CUT] == 1 else "were"
         out.append(f"{counted(found[CUT], what)} {was} cut in the midst of a letter, which is left out")
@@ -141,9 +219,7 @@ def is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind))
 
 
-def recoded(
-    column: pa.ChunkedArray, change: Callable[[bytes], tuple[str, str]]
-) -> tuple[pa.ChunkedArray, Counter[str]]:
+def recoded(column: pa.ChunkedArray, change: Callable[[bytes], tuple[str, str]]) -> tuple[pa.ChunkedArray, Counter[str]]:
     """A column of texts with the bytes of each changed into a text, and how many rows have what was found beside it."""
     binary = pa.large_binary() if pa.types.is_large_string(column.type) else pa.binary()
     chunks: list[pa.Array] = []

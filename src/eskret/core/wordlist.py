@@ -133,9 +133,7 @@ class _Heads:
         most = 2 if len(bare) >= _LONG else 1
         best: tuple[float, str] | None = None
         for size in range(len(bare) - most, len(bare) + most + 1):
-            found = process.extractOne(
-                bare, self._by_size.get((_digits(bare), size), ()), scorer=OSA.distance, score_cutoff=most
-            )
+            found = process.extractOne(bare, self._by_size.get((_digits(bare), size), ()), scorer=OSA.distance, score_cutoff=most)
             if found is not None and (best is None or found[1] < best[0]):
                 best = (found[1], found[0])
         return None if best is None else self._words[best[1]]

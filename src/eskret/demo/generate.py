@@ -27,10 +27,14 @@ from eskret.own import trust
 SEED = 2031
 CRS = "EPSG:32626"
 WEST, SOUTH = 543_000.0, 5_192_000.0
-_DISTRICTS = {"North": (14_000, 37_000), "East": (36_000, 33_000), "Basin": (22_500, 24_000), "West": (6_500, 16_000),
-              "South": (33_000, 9_000)}  # fmt: skip
-_ISLANDS = ((9_500, 36_000, 6_200), (28_000, 38_500, 4_600), (21_500, 27_500, 2_300), (36_500, 21_500, 8_200),
-            (14_500, 12_500, 5_600))  # fmt: skip
+_DISTRICTS = {
+    "North": (14_000, 37_000),
+    "East": (36_000, 33_000),
+    "Basin": (22_500, 24_000),
+    "West": (6_500, 16_000),
+    "South": (33_000, 9_000),
+}
+_ISLANDS = ((9_500, 36_000, 6_200), (28_000, 38_500, 4_600), (21_500, 27_500, 2_300), (36_500, 21_500, 8_200), (14_500, 12_500, 5_600))
 _HOLDERS = ("Kelda Row", "Tern Bank", "Holm Sand", "Lowther", "Scaur End", "Whin Ness", "Garrow", "Skerry Pool")
 _SPECIES = ("oyster", "mussel", "clam", "scallop")
 _BOTTOMS = ("Sand", "sand", "Sandy ", "Mud", "mud/silt", "Gravel", "gravel (coarse)", "Røck")
@@ -45,8 +49,18 @@ class _Sound:
     districts: dict[str, shapely.Polygon]
 
 
-LESSONS = ("piles.toml", "gather.toml", "harbour.toml", "breakwater.toml", "tracks.toml", "returns.toml",
-           "publish.toml", "district.toml", "districts.toml", "closure.toml")  # fmt: skip
+LESSONS = (
+    "piles.toml",
+    "gather.toml",
+    "harbour.toml",
+    "breakwater.toml",
+    "tracks.toml",
+    "returns.toml",
+    "publish.toml",
+    "district.toml",
+    "districts.toml",
+    "closure.toml",
+)
 """The demo's workflows in the order in which they teach."""
 
 
@@ -120,9 +134,7 @@ def _districts() -> dict[str, shapely.Polygon]:
     """The cells of five places within the sound's outline."""
     seats = shapely.points([(WEST + x, SOUTH + y) for x, y in _DISTRICTS.values()])
     angle = np.linspace(0, 2 * np.pi, 25)[:-1]
-    outline = shapely.Polygon(
-        np.c_[WEST + 23_500 + 24_500 * np.cos(angle), SOUTH + 25_000 + 23_500 * np.sin(angle)].round()
-    )
+    outline = shapely.Polygon(np.c_[WEST + 23_500 + 24_500 * np.cos(angle), SOUTH + 25_000 + 23_500 * np.sin(angle)].round())
     cells = shapely.get_parts(shapely.voronoi_polygons(shapely.MultiPoint(list(seats)), extend_to=outline))
     found = {}
     for name, seat in zip(_DISTRICTS, seats, strict=True):
@@ -198,15 +210,16 @@ def _quarters(folder: Path, sound: _Sound, beds: Layer) -> None:
         taken = taken.union(bed.buffer(40))
         granted += 1
         shapes.append(shapely.set_precision(bed, 0.01))
-        rows.append({**rows[granted], "lease": f"OS-{1000 + granted:04d}", "district": _district_of(sound, bed.centroid),
-                     "granted": datetime(2031, 10, 1 + granted).date()})  # fmt: skip
+        rows.append(
+            {
+                **rows[granted],
+                "lease": f"OS-{1000 + granted:04d}",
+                "district": _district_of(sound, bed.centroid),
+                "granted": datetime(2031, 10, 1 + granted).date(),
+            }
+        )
     stays = [n for n in range(len(rows)) if n not in given_up]
-    second = Layer(
-        "leases",
-        pa.Table.from_pylist([rows[n] for n in stays]),
-        np.array([shapes[n] for n in stays], dtype=object),
-        CRS,
-    )
+    second = Layer("leases", pa.Table.from_pylist([rows[n] for n in stays]), np.array([shapes[n] for n in stays], dtype=object), CRS)
     for name, layer in (("2031-Q3", first), ("2031-Q4", second)):
         path = folder / f"{name}.gpkg"
         path.unlink(missing_ok=True)
@@ -226,8 +239,13 @@ def _moorings(sound: _Sound) -> Layer:
         island = sound.islands[int(sound.rng.integers(0, len(sound.islands)))]
         ring = island.buffer(sound.rng.uniform(300, 900)).exterior
         places.append(ring.interpolate(sound.rng.uniform(0, 1), normalized=True))
-        rows.append({"mooring": f"M{number:02d}", "depth_m": round(float(sound.rng.uniform(2, 14)), 1),
-                     "licensed_to": str(sound.rng.choice(_HOLDERS))})  # fmt: skip
+        rows.append(
+            {
+                "mooring": f"M{number:02d}",
+                "depth_m": round(float(sound.rng.uniform(2, 14)), 1),
+                "licensed_to": str(sound.rng.choice(_HOLDERS)),
+            }
+        )
     return Layer("moorings", pa.Table.from_pylist(rows), np.array(places, dtype=object), CRS)
 
 
@@ -240,9 +258,14 @@ def _breakwater(path: Path) -> None:
     ring = np.c_[WEST + 23_500 + r * np.cos(angle), SOUTH + 25_000 + r * np.sin(angle)].round(3)
     line = shapely.LineString([*ring, ring[0] + (0.0, -0.47)])
     pyogrio.raw.write(
-        path, np.array([shapely.to_wkb(line)], dtype=object), [np.array(["outer"], dtype=object)],
-        np.array(["part"]), geometry_type="LineString", crs=CRS, driver=None,
-    )  # fmt: skip
+        path,
+        np.array([shapely.to_wkb(line)], dtype=object),
+        [np.array(["outer"], dtype=object)],
+        np.array(["part"]),
+        geometry_type="LineString",
+        crs=CRS,
+        driver=None,
+    )
 
 
 def _islands_file(path: Path, sound: _Sound) -> None:
@@ -261,10 +284,7 @@ def _soundings(path: Path, sound: _Sound) -> None:
     wet = ~shapely.contains(land, points)
     depth = (shapely.distance(points, land) / 180 + sound.rng.normal(3, 0.8, len(points))).clip(0.3).round(1)
     path.unlink(missing_ok=True)
-    pyogrio.raw.write(
-        path, shapely.to_wkb(points[wet]), [depth[wet]], np.array(["depth_m"]), geometry_type="Point", crs=CRS,
-        driver=None,
-    )  # fmt: skip
+    pyogrio.raw.write(path, shapely.to_wkb(points[wet]), [depth[wet]], np.array(["depth_m"]), geometry_type="Point", crs=CRS, driver=None)
 
 
 def _harbour(path: Path, sound: _Sound) -> None:
@@ -320,15 +340,7 @@ def _words(path: Path) -> None:
     """The word list of an earlier quarter: some bottoms are settled, gravel is not, and one is met no more."""
     if path.exists():  # one that somebody settled is theirs
         return
-    settled = {
-        "Sand": "sand",
-        "Sandy ": "sand",
-        "sand": "sand",
-        "Mud": "mud",
-        "mud/silt": "mud",
-        "Røck": "rock",
-        "shell": "shell",
-    }
+    settled = {"Sand": "sand", "Sandy ": "sand", "sand": "sand", "Mud": "mud", "mud/silt": "mud", "Røck": "rock", "shell": "shell"}
     entries = [Entry("bottom", s, 0, s, w) for s, w in settled.items()]
     write_list(path, [*entries, *(Entry("species", s, 0, s, s) for s in _SPECIES)])
 
@@ -343,9 +355,8 @@ def _time(moment: datetime) -> str:
 def _gpx(body: list[str]) -> str:
     return (
         '<?xml version="1.0" encoding="UTF-8"?>\n'
-        '<gpx version="1.1" creator="Orrel survey unit" xmlns="http://www.topografix.com/GPX/1/1">\n'
-        + "".join(body) + "</gpx>\n"
-    )  # fmt: skip
+        '<gpx version="1.1" creator="Orrel survey unit" xmlns="http://www.topografix.com/GPX/1/1">\n' + "".join(body) + "</gpx>\n"
+    )
 
 
 def _marks(path: Path, sound: _Sound, beds: Layer) -> None:
@@ -398,8 +409,7 @@ def _boat(path: Path, sound: _Sound, boat: str, counts: tuple[int, ...], begins:
                 moment += timedelta(minutes=int(rng.integers(6, 25)))
             lon, lat = _TO_DEGREES.transform(*place)
             body.append(
-                f'    <trkpt lat="{lat:.7f}" lon="{lon:.7f}"><ele>{rng.normal(0.5, 0.2):.1f}</ele>'
-                f"<time>{_time(moment)}</time></trkpt>\n"
+                f'    <trkpt lat="{lat:.7f}" lon="{lon:.7f}"><ele>{rng.normal(0.5, 0.2):.1f}</ele><time>{_time(moment)}</time></trkpt>\n'
             )
         body.append("  </trkseg></trk>\n")
         moment += timedelta(hours=1)

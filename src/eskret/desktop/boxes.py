@@ -26,9 +26,7 @@ class Boxes(QObject):
 
     told = Signal(str, str)  # tone and text
 
-    def __init__(
-        self, session: Session, files: Files, own: OwnCode, window: QWidget, working: Callable[[], bool]
-    ) -> None:
+    def __init__(self, session: Session, files: Files, own: OwnCode, window: QWidget, working: Callable[[], bool]) -> None:
         super().__init__(window)
         self._session, self._files, self._own, self._window, self._working = session, files, own, window, working
         files.unpack_asked.connect(self.unpack)

@@ -67,12 +67,7 @@ class Files(QObject):
         kept = whole.kept
         try:
             self._session.reopen(
-                whole.document,
-                Path(kept.workflow) if kept.workflow else None,
-                Path(kept.folder),
-                kept.given,
-                whole.told,
-                kept.id,
+                whole.document, Path(kept.workflow) if kept.workflow else None, Path(kept.folder), kept.given, whole.told, kept.id
             )
         except EskretError as error:
             self.failed.emit(error.sentence())
@@ -91,9 +86,7 @@ class Files(QObject):
 
     def new_in_folder(self) -> None:
         """Choose a folder and begin an empty workflow in it."""
-        folder = QFileDialog.getExistingDirectory(
-            self._window, "The folder that holds your files", str(self._session.folder)
-        )
+        folder = QFileDialog.getExistingDirectory(self._window, "The folder that holds your files", str(self._session.folder))
         if folder and self.may_leave():
             self._session.new(Path(folder))
             self.opened.emit()
@@ -108,9 +101,7 @@ class Files(QObject):
 
     def unpack_dialog(self) -> None:
         """Choose a pack that was handed over."""
-        path, _ = QFileDialog.getOpenFileName(
-            self._window, "Unpack what was handed over", str(self._session.folder), "Packs (*.zip)"
-        )
+        path, _ = QFileDialog.getOpenFileName(self._window, "Unpack what was handed over", str(self._session.folder), "Packs (*.zip)")
         if path:
             self.unpack_asked.emit(Path(path))
 
@@ -154,10 +145,7 @@ class Files(QObject):
         """Ask about what is not saved, here and in other views; False where the analyst stays."""
         session = self._session
         mine = not session.dirty or may_leave(
-            self._window,
-            f"“{session.document.title}” has changes that are not saved.",
-            self.save,
-            lambda: not session.dirty,
+            self._window, f"“{session.document.title}” has changes that are not saved.", self.save, lambda: not session.dirty
         )
         return mine and all(guard() for guard in self.guards)
 

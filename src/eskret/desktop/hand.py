@@ -81,8 +81,9 @@ class Hand:
         if "key" not in settings:
             raise InputError(
                 "no field has another value in every feature, so a condition cannot name these",
-                place=at.layer.key, way_out="Pick them instead",
-            )  # fmt: skip
+                place=at.layer.key,
+                way_out="Pick them instead",
+            )
         where = condition_for(settings["key"], settings["features"])
         document, added = self._after(at, lambda reference: Step("kept", "keep", (reference,), {"where": where}))
         return self._edit(document, added, "keep by hand")
@@ -108,17 +109,19 @@ class Hand:
             raise InputError("nothing is chosen", way_out="Click a feature on the map or a row of the table first")
         if len(rows) > MOST_PICKED:
             raise InputError(
-                f"{len(rows):,} features are too many to be picked one by one", place=at.layer.key,
+                f"{len(rows):,} features are too many to be picked one by one",
+                place=at.layer.key,
                 way_out="Say in a condition what they have in common",
-            )  # fmt: skip
+            )
         key = key_field(at.layer)
         if key:
             return {"features": at.layer.table.column(key).take(pa.array(np.sort(rows))).to_pylist(), "key": key}
         if at.layer.ids is None:
             raise InputError(
                 "no field has another value in every feature, and the features have no numbers of their own",
-                place=at.layer.key, way_out="Choose them where the layer is loaded, or add a key first",
-            )  # fmt: skip
+                place=at.layer.key,
+                way_out="Choose them where the layer is loaded, or add a key first",
+            )
         return {"features": [int(i) for i in at.layer.ids[np.sort(rows)]]}
 
     # -- drawing and changing
@@ -164,10 +167,12 @@ class Hand:
         key = key_field(at.layer)
         if not key or key == field:
             raise InputError(
-                f"'{field}' is the key itself, and no other field has another value in every feature" if key else
-                "no field has another value in every feature, so the change cannot be remembered",
-                place=at.layer.key, way_out="Compute the field by a condition instead",
-            )  # fmt: skip
+                f"'{field}' is the key itself, and no other field has another value in every feature"
+                if key
+                else "no field has another value in every feature, so the change cannot be remembered",
+                place=at.layer.key,
+                way_out="Compute the field by a condition instead",
+            )
         table = at.layer.table
         change: dict[str, Any] = {"key": table.column(key)[row].as_py(), "field": field}
         old = table.column(field)[row].as_py()
@@ -177,9 +182,7 @@ class Hand:
         follower = self._correcting(at, key)
         if follower is not None:
             changes = [c for c in follower.settings["changes"] if (c["key"], c["field"]) != (change["key"], field)]
-            before = next(
-                (c for c in follower.settings["changes"] if (c["key"], c["field"]) == (change["key"], field)), None
-            )
+            before = next((c for c in follower.settings["changes"] if (c["key"], c["field"]) == (change["key"], field)), None)
             if before is not None and here is not None and here.id == follower.id and not at.entering:
                 # the cell shown was corrected before: what stood there at first is the old value
                 change.pop("old", None)
@@ -190,9 +193,7 @@ class Hand:
                 return self._edit(edits.remove_step(session.document, follower.id), "", "take a correction back")
             document = edits.replace_step(session.document, follower.id, follower.with_setting("changes", changes))
             return self._edit(document, follower.id, "correct a cell")
-        document, added = self._after(
-            at, lambda reference: Step("corrected", "correct", (reference,), {"key": key, "changes": [change]})
-        )
+        document, added = self._after(at, lambda reference: Step("corrected", "correct", (reference,), {"key": key, "changes": [change]}))
         return self._edit(document, added, "correct a cell")
 
     def _correcting(self, at: Looked, key: str) -> Step | None:
@@ -204,9 +205,7 @@ class Hand:
         if here is not None and here.use == "correct" and here.settings.get("key") == key:
             return here
         reference = self._reference(at, document)
-        return next(
-            (s for s in document.steps if s.use == "correct" and reference in s.source and s.settings.get("key") == key), None
-        )  # fmt: skip
+        return next((s for s in document.steps if s.use == "correct" and reference in s.source and s.settings.get("key") == key), None)
 
     # -- where a step goes
 
@@ -233,9 +232,7 @@ class Hand:
             made = self._session.view(origin) or {"leaving": ()}
             if any(i["key"] == at.layer.key for i in made["leaving"]):
                 return origin if len(made["leaving"]) == 1 else f"{origin}:{at.layer.key}"
-        raise InputError(
-            "the step that this layer comes from has not been run", place=at.layer.key, way_out="Run first"
-        )
+        raise InputError("the step that this layer comes from has not been run", place=at.layer.key, way_out="Run first")
 
     def _edit(self, document: Document, added: str, what: str) -> str:
         self._session.edit(document, what)

@@ -59,21 +59,14 @@ class HandBar(QWidget):
         self._add(LASSO, "Lasso", "Choose what a loop meets (L on the map)", lambda: self._tool(LASSO), True)
         self._add("all", "All", "Choose all (Ctrl+A on map or table)", self.all_asked.emit)
         self._add("none", "None", "Let go of what is chosen (Esc)", self.none_asked.emit)
-        self._add(
-            "invert", "Invert", "Choose what is not, and the other way round (Ctrl+Shift+I)", self.invert_asked.emit
-        )
+        self._add("invert", "Invert", "Choose what is not, and the other way round (Ctrl+Shift+I)", self.invert_asked.emit)
         row.addSpacing(6)
         row.addWidget(_line())
         row.addSpacing(8)
         row.addWidget(self.words, 1)
         self._add("pick", "Keep them", "Write it down as a step that picks them (Ctrl+K)", self.pick_asked.emit)
         self._add("leave_out", "Leave them out", "A step that picks all but them", self.leave_out_asked.emit)
-        self._add(
-            "keep",
-            "As a condition",
-            "A step that keeps them by a condition on their key (Ctrl+Shift+K)",
-            self.keep_asked.emit,
-        )
+        self._add("keep", "As a condition", "A step that keeps them by a condition on their key (Ctrl+Shift+K)", self.keep_asked.emit)
         self._add("isolate", "Isolate", "Give them a layer of their own, and save it (Ctrl+I)", self.isolate_asked.emit)
         self.unit = QComboBox()
         self.unit.setAccessibleName("Unit to measure in")
@@ -83,13 +76,15 @@ class HandBar(QWidget):
         row.addWidget(self.unit)
         row.addWidget(_line())
         self.measure = self._choice(
-            "Measure", "Measure a distance or an area on the map (M and Shift+M on the map)",
+            "Measure",
+            "Measure a distance or an area on the map (M and Shift+M on the map)",
             zip(MEASURES, ("A distance", "An area"), strict=True),
-        )  # fmt: skip
+        )
         self.sketch = self._choice(
-            "Sketch", "Draw an area, a line or points; they are kept in the workflow as a step",
+            "Sketch",
+            "Draw an area, a line or points; they are kept in the workflow as a step",
             zip(SKETCHES, ("Points", "A line", "An area"), strict=True),
-        )  # fmt: skip
+        )
 
     def _choice(self, text: str, tip: str, tools: Iterable[tuple[str, str]]) -> QToolButton:
         """A button that opens into tools of one kind."""

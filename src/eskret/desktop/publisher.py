@@ -176,11 +176,7 @@ class Publisher(QObject):
         command = [sys.executable, "-P", "-m", "eskret", "practice-server", "--port", _PRACTICE_PORT]
         # it ends when its input does, so that a window that is gone leaves none behind
         self._practice = subprocess.Popen(
-            [*command, "--while-input"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT,
-            text=True,
+            [*command, "--while-input"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
         )
         self._listener = threading.Thread(target=self._listen, args=(self._practice,), daemon=True)
         self._listener.start()
@@ -299,9 +295,7 @@ class Publisher(QObject):
 
     # -- the worker
 
-    def ask(
-        self, do: str, handler: Callable[[Mapping[str, Any]], None], owner: QObject | None = None, **request: Any
-    ) -> int:  # fmt: skip
+    def ask(self, do: str, handler: Callable[[Mapping[str, Any]], None], owner: QObject | None = None, **request: Any) -> int:
         """Give the worker a job; ``handler`` hears its last event, unless its owner is gone by then."""
         if do in ("push", "look_published"):
             request = {"store": self._session.new_store(), "crs": self._session.document.crs, **request}

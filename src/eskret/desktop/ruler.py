@@ -58,8 +58,9 @@ class HandRuler(QObject):
         size = (LENGTHS if mode == DISTANCE else AREAS)[unit]
         told = [
             f"{figure(value / size, unit)} {how}"
-            for value, how in ((plane, "in the plane"), (along, "along the ellipsoid")) if value is not None
-        ]  # fmt: skip
+            for value, how in ((plane, "in the plane"), (along, "along the ellipsoid"))
+            if value is not None
+        ]
         first = plane if plane is not None else along
         self._canvas.figure = figure(first / size, unit) if first is not None else ""
         self._canvas.update()

@@ -178,9 +178,8 @@ class Session(QObject):
         self._load(document, path.resolve(), path.resolve().parent)
 
     def reopen(
-        self, document: Document, path: Path | None, folder: Path, values: Mapping[str, Any], told: Mapping[str, Any],
-        run: int,
-    ) -> None:  # fmt: skip
+        self, document: Document, path: Path | None, folder: Path, values: Mapping[str, Any], told: Mapping[str, Any], run: int
+    ) -> None:
         """Open a workflow as it was at a run of earlier, with the ledger of that run. Where its file is another by now, that
         counts as a change that is not saved."""
         try:
@@ -417,9 +416,11 @@ class Session(QObject):
 
     def _request(self) -> dict[str, Any]:
         return {
-            "text": self.document.to_text(), "values": dict(self.state.values), "folder": str(self.folder),
+            "text": self.document.to_text(),
+            "values": dict(self.state.values),
+            "folder": str(self.folder),
             "workflow": str(self.path) if self.path else None,
-        }  # fmt: skip
+        }
 
     def run(self, fresh: bool = False) -> None:
         """Run the workflow in the worker; ``fresh`` does also anew what an earlier run made and nothing has changed."""
@@ -548,9 +549,7 @@ class Session(QObject):
             rows = ledger.rows(self.document, self.results, values=self.state.values)
             summary = ledger.summary([r for r in rows if r.state])
             if state in ("balanced", "look"):
-                self.told.emit(
-                    "good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", ""
-                )
+                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", "")
             else:
                 self.told.emit("bad", error, "")
         else:
@@ -558,12 +557,24 @@ class Session(QObject):
             for finding in event.get("findings", ())[:1]:
                 if finding["step"]:
                     self.select(finding["step"])
-            self.last_run = {"state": "stopped" if event.get("stopped") else "failed", "seconds": 0.0,
-                             "error": event["text"], "outputs": []}  # fmt: skip
+            self.last_run = {
+                "state": "stopped" if event.get("stopped") else "failed",
+                "seconds": 0.0,
+                "error": event["text"],
+                "outputs": [],
+            }
         if kind == "crashed":
             for id in unfinished:
-                self.results[id] = {"id": id, "use": "", "state": "failed", "seconds": 0.0, "inputs": [], "outputs": [],
-                                    "remarks": [], "error": event["text"]}  # fmt: skip
+                self.results[id] = {
+                    "id": id,
+                    "use": "",
+                    "state": "failed",
+                    "seconds": 0.0,
+                    "inputs": [],
+                    "outputs": [],
+                    "remarks": [],
+                    "error": event["text"],
+                }
         self.run_changed.emit()
         self.figures_changed.emit()
         self._quiet.start(0)
@@ -704,12 +715,12 @@ def replace_notes(step: Step | None) -> Step | None:
 def _forecast(event: Mapping[str, Any]) -> Forecast:
     steps = {
         id: SimpleNamespace(
-            known=s["known"], entering=[SimpleNamespace(**x) for x in s["entering"]],
-            leaving=[SimpleNamespace(**x) for x in s["leaving"]], outputs=[SimpleNamespace(**o) for o in s["outputs"]],
+            known=s["known"],
+            entering=[SimpleNamespace(**x) for x in s["entering"]],
+            leaving=[SimpleNamespace(**x) for x in s["leaving"]],
+            outputs=[SimpleNamespace(**o) for o in s["outputs"]],
         )
         for id, s in event["steps"].items()
-    }  # fmt: skip
+    }
     strangers = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
-    return Forecast(
-        [SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"]
-    )
+    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"])

@@ -70,9 +70,7 @@ class Stage(QObject):
         for known in (self._breaks, self._legends, self._moved):
             for asked in [k for k in known if not Path(k[0]).is_dir()]:
                 del known[asked]
-        for asked in [
-            k for k, layer in self._files.items() if isinstance(layer, StoredLayer) and not layer.home.is_dir()
-        ]:
+        for asked in [k for k, layer in self._files.items() if isinstance(layer, StoredLayer) and not layer.home.is_dir()]:
             del self._files[asked]
 
     def close_down(self) -> None:
@@ -93,9 +91,7 @@ class Stage(QObject):
                 self._breaks[asked] = tuple(event["breaks"]) if event["event"] == "done" else ()
                 self.ready.emit()
 
-            self._session.ask(
-                "classes", take, self, layer=dict(layer.info), field=style.field, method=style.method, count=style.count
-            )
+            self._session.ask("classes", take, self, layer=dict(layer.info), field=style.field, method=style.method, count=style.count)
         return self._breaks[asked]
 
     def legend(self, layer: StoredLayer, style: Style) -> Legend:
@@ -197,9 +193,7 @@ class Stage(QObject):
 
     # -- scenes
 
-    def scene(
-        self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Look, under: list[Item]
-    ) -> Scene:
+    def scene(self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Look, under: list[Item]) -> Scene:
         """The scene about a layer.
 
         Parameters
@@ -222,9 +216,16 @@ class Stage(QObject):
                 blocks.append(block)
         over, below = self._kept(layer, labels, blocks)
         return Scene(
-            items, Item(layer.shapes, usual, rows), layer.crs, "", (*below, *under), over, tuple(labels), tuple(blocks),
+            items,
+            Item(layer.shapes, usual, rows),
+            layer.crs,
+            "",
+            (*below, *under),
+            over,
+            tuple(labels),
+            tuple(blocks),
             self._session.document.map.lines,
-        )  # fmt: skip
+        )
 
     def kept_alone(self, hint: str) -> Scene:
         """The kept layers without one in hand; the hint where there are none."""
@@ -237,9 +238,7 @@ class Stage(QObject):
         lines = self._session.document.map.lines
         return Scene((), None, first.crs, "", below, over, tuple(labels), tuple(blocks), lines)
 
-    def _kept(
-        self, hand: StoredLayer, labels: list[Any], blocks: list[Block]
-    ) -> tuple[tuple[Item, ...], tuple[Item, ...]]:
+    def _kept(self, hand: StoredLayer, labels: list[Any], blocks: list[Block]) -> tuple[tuple[Item, ...], tuple[Item, ...]]:
         """Items of the kept layers over and under the one in hand; their labels and blocks are added to the lists."""
         palette, usual = theme.palette, looks()["kept"]
         over: list[Item] = []

@@ -59,9 +59,7 @@ class StatusLine(QWidget):
             self._to_degrees = Transformer.from_crs(self._crs["code"], "EPSG:4326", always_xy=True)
         lon, lat = self._to_degrees.transform(x, y)
         if abs(lat) <= 90:
-            self.degrees.setText(
-                f"{abs(lat):.4f}° {'N' if lat >= 0 else 'S'}  {abs(lon):.4f}° {'E' if lon >= 0 else 'W'}"
-            )
+            self.degrees.setText(f"{abs(lat):.4f}° {'N' if lat >= 0 else 'S'}  {abs(lon):.4f}° {'E' if lon >= 0 else 'W'}")
         else:
             self.degrees.setText("")
 

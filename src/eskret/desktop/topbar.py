@@ -6,17 +6,7 @@ from typing import Any
 
 from PySide6.QtCore import QPoint, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QResizeEvent
-from PySide6.QtWidgets import (
-    QFrame,
-    QHBoxLayout,
-    QLabel,
-    QMenu,
-    QPushButton,
-    QSizePolicy,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from eskret.desktop.parameters.editors import ValueEditor
 from eskret.desktop.parameters.form import offers_of
@@ -72,10 +62,13 @@ class ParameterBox(QFrame):
 
         if parameter.choices_from is not None:
             session.ask(
-                "offers", self._offered, self, text=session.document.to_text(),
+                "offers",
+                self._offered,
+                self,
+                text=session.document.to_text(),
                 values={n: v if isinstance(v, bool | int | float) else str(v) for n, v in session.values().items()},
                 folder=str(session.folder),
-            )  # fmt: skip
+            )
 
     def _offered(self, event: dict[str, Any]) -> None:
         """Show the choices that were read."""
@@ -223,9 +216,7 @@ class TopBar(QWidget):
         session = self._session
         document = session.document
         self.title.setText(document.title or "Eskret")
-        where = (
-            f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
-        )
+        where = f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
         state = "not saved" if session.dirty or session.path is None else "saved"
         self._file_text = f"{where} · {state}"
         self._elide()
@@ -255,9 +246,7 @@ class TopBar(QWidget):
     def _fit_chips(self) -> None:
         """Show as many chips as there is room for; the rest are behind one that says how many."""
         buttons = (self.words, self.runs, self.publish, self.rehearse, self.stop, self.run, self.edit)
-        taken = (
-            self.title.sizeHint().width() + 150 + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
-        )
+        taken = self.title.sizeHint().width() + 150 + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
         room = self.width() - taken - 90
         hidden = 0
         for chip in self.chips.values():
@@ -274,9 +263,7 @@ class TopBar(QWidget):
         self.refresh()
 
     def _elide(self) -> None:
-        text = self.file.fontMetrics().elidedText(
-            self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width())
-        )
+        text = self.file.fontMetrics().elidedText(self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width()))
         self.file.setText(text)
         self.file.setToolTip(str(self._session.path or self._session.folder))
 

@@ -7,17 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtWidgets import (
-    QButtonGroup,
-    QComboBox,
-    QHBoxLayout,
-    QLabel,
-    QPushButton,
-    QStackedWidget,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from eskret.core.account import Relation
 from eskret.core.keys import rows_of
@@ -239,13 +229,7 @@ class Viewer(QObject):
         others = [str(x.info["path"]) for x in self._session.others_stored(id)]
         step = self._session.step()
         changes = str(step.settings.get("changes")) if step is not None and step.use == "correct" else ""
-        seen = (
-            id,
-            view and [i["path"] for i in (*view["entering"], *view["leaving"])],
-            self._before(id),
-            others,
-            changes,
-        )
+        seen = (id, view and [i["path"] for i in (*view["entering"], *view["leaving"])], self._before(id), others, changes)
         if seen == self._seen:
             return
         same_step = self._seen is not None and self._seen[0] == id
@@ -469,8 +453,7 @@ class Viewer(QObject):
         pick, before = self.canvas.scene.pick, self.chosen
         if pick is not None:
             self._background.run(
-                lambda: changed(before, rows_in(pick, ring), does),
-                lambda rows: self.choose_rows(rows) if self._still(pick) else None,
+                lambda: changed(before, rows_in(pick, ring), does), lambda rows: self.choose_rows(rows) if self._still(pick) else None
             )
 
     def _still(self, pick: Item) -> bool:

@@ -9,17 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import (
-    QHBoxLayout,
-    QLabel,
-    QMessageBox,
-    QProgressBar,
-    QPushButton,
-    QSplitter,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMessageBox, QProgressBar, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
@@ -103,9 +93,7 @@ class Workbench(QWidget):
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.setHandleWidth(1)
         self.panes.setChildrenCollapsible(False)
-        for pane, least in (
-            (self.form_pane, 236), (self.map_pane, 270), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170),
-        ):  # fmt: skip
+        for pane, least in ((self.form_pane, 236), (self.map_pane, 270), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
             self.panes.addWidget(pane)
             pane.setMinimumWidth(least)
         self.panes.setSizes([286, 300, 452, 330])
@@ -258,9 +246,7 @@ class Workbench(QWidget):
         if step is None or operation is None:
             self.tell("look", "Choose a step first, to go through its layers.")
         elif operation.single == ():
-            self.tell(
-                "look", f"{operation.title} sees the whole set at once: its layers have no settings of their own."
-            )
+            self.tell("look", f"{operation.title} sees the whole set at once: its layers have no settings of their own.")
         elif step.each is not None:
             self.tell("look", "This step is done in rounds, which give it its settings.")
         else:
@@ -276,9 +262,7 @@ class Workbench(QWidget):
         if run:
             self._run_now()
         else:
-            self.tell(
-                "good", f"This is run {whole.kept.id} of {when}: the workflow, its values and its ledger as they were."
-            )
+            self.tell("good", f"This is run {whole.kept.id} of {when}: the workflow, its values and its ledger as they were.")
 
     def show_rounds(self, on: bool) -> None:
         """A run in rounds over the whole window, or the ledger again."""
@@ -435,7 +419,8 @@ class Workbench(QWidget):
         add("Keys", "F1", self.boxes.show_keys)
         add("Close the window", "Ctrl+Q", self.close_asked.emit)
         for text, keys, do in (
-            ("Rehearse", "Ctrl+E", self.session.rehearse), ("Run", "Ctrl+R", self.run),
+            ("Rehearse", "Ctrl+E", self.session.rehearse),
+            ("Run", "Ctrl+R", self.run),
             ("Stop", "Ctrl+.", self.session.stop),
             ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
             ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
@@ -447,17 +432,19 @@ class Workbench(QWidget):
             ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
             ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
             ("On the map", "F5", self.viewer.said_button.click),
-            ("Map larger", "F6", self.viewer.map_full.click), ("Table larger", "F7", self.viewer.table_full.click),
+            ("Map larger", "F6", self.viewer.map_full.click),
+            ("Table larger", "F7", self.viewer.table_full.click),
             ("Runs", "F3", lambda: self.show_runs(self.pages.currentIndex() != 6)),
             ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
             ("Publish", "F11", lambda: self.show_publish(self.pages.currentIndex() != 3)),
-            ("Map alone", "F8", self.map_alone), ("Sources", "F9", self.fold_sources),
+            ("Map alone", "F8", self.map_alone),
+            ("Sources", "F9", self.fold_sources),
             ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
             ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
             ("Go to the settings", "Ctrl+3", self._focus_form),
             ("Go to the map", "Ctrl+4", lambda: self.viewer.canvas.setFocus()),
             ("Go to the table", "Ctrl+5", lambda: self.viewer.table.setFocus()),
-        ):  # fmt: skip
+        ):
             add(text, keys, do, in_menu=False)
         menu.aboutToShow.connect(self._refresh_menu)
 
@@ -508,8 +495,10 @@ class Workbench(QWidget):
             self._said_of = told
             one = new[0]
             more = f" And {len(new) - 1} more." if len(new) > 1 else ""
-            text = (f"{one['added']:,} to add, {one['changed']:,} to change, {one['removed']:,} to remove in '{one['dataset']}'; "
-                    f"nothing is sent yet.{more}")  # fmt: skip
+            text = (
+                f"{one['added']:,} to add, {one['changed']:,} to change, {one['removed']:,} to remove in '{one['dataset']}'; "
+                f"nothing is sent yet.{more}"
+            )
             self.tell("look", text)
             self.look_button.show()
 
@@ -518,12 +507,7 @@ class Workbench(QWidget):
         if session.path is not None:
             planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
             reaches = [Reach(*s) for s in session.forecast.strangers]
-            consent.allow(
-                session.path,
-                consent.outside(session.path, session.folder, planned),
-                reaches,
-                map(Path, session.forecast.shared),
-            )
+            consent.allow(session.path, consent.outside(session.path, session.folder, planned), reaches, map(Path, session.forecast.shared))
             self.banner.hide()
             session.rehearse()
 
@@ -632,9 +616,7 @@ class Workbench(QWidget):
         source: tuple[str, ...] = ()
         if entry.takes_layers and step is not None:
             source = (step.id,)
-        name = clean_name(
-            Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2]
-        )
+        name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
         session.add_step(Step(name or "step", entry.use, source, dict(entry.settings)), at)
         first = next((n for n in self.form.blocks if n != "from"), "")
         self.form.focus_field(first)
@@ -646,8 +628,11 @@ class Workbench(QWidget):
         if at is None:
             return
         acts: dict[str, Callable[[Looked, Any], str]] = {
-            "pick": hand.pick, "leave out": partial(hand.pick, all_but=True), "keep": hand.keep, "isolate": hand.isolate,
-        }  # fmt: skip
+            "pick": hand.pick,
+            "leave out": partial(hand.pick, all_but=True),
+            "keep": hand.keep,
+            "isolate": hand.isolate,
+        }
         self._act(lambda: acts[what](at, rows))
 
     def _sketched(self, kind: str, xy: Any) -> None:
@@ -679,9 +664,7 @@ class Workbench(QWidget):
     def _load_source(self, path: str, layer: str, layers: int) -> None:
         """Add the step that loads a file, or one layer of it; or that fetches a published dataset."""
         if path.startswith(("http://", "https://")):
-            self._added_there(
-                self.session.add_step(Step(layer, "fetch", (), {"service": path, "dataset": layer}), None)
-            )
+            self._added_there(self.session.add_step(Step(layer, "fetch", (), {"service": path, "dataset": layer}), None))
             return
         self.session.add_step(*self.session.load_step(path, layer, layers))
         self.ledger.setFocus()
@@ -715,9 +698,7 @@ class Workbench(QWidget):
                 self.viewer.show_source(event["layer"], title, {"path": path, "layer": layer, "layers": layers})
 
         if published:
-            self.publisher.ask(
-                "look_published", take, self, address=path, dataset=layer, token_from=self.publisher.variable(path)
-            )
+            self.publisher.ask("look_published", take, self, address=path, dataset=layer, token_from=self.publisher.variable(path))
         else:
             self.session.ask("open", take, path=path, layer=layer, key=key)
 
@@ -726,9 +707,7 @@ class Workbench(QWidget):
         told = []
         for address, service in self.publisher.services.items():
             name = "Practice server" if service.practice else address.split("//")[-1]
-            found = [
-                (d["id"], d["title"], "" if d["count"] is None else f"{d['count']:,}") for d in service.datasets or ()
-            ]
+            found = [(d["id"], d["title"], "" if d["count"] is None else f"{d['count']:,}") for d in service.datasets or ()]
             told.append((address, name, found))
         self.sources.show_published(told)
 

@@ -44,35 +44,47 @@ def check(path: Path) -> list[zipfile.ZipInfo]:
             members = archive.infolist()
     except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as error:
         raise InputError(
-            "it cannot be read as an archive; it is damaged, cut short, or not what its ending says", place=str(path),
+            "it cannot be read as an archive; it is damaged, cut short, or not what its ending says",
+            place=str(path),
             way_out="Fetch it again from its source",
-        ) from error  # fmt: skip
+        ) from error
     if len(members) > MOST_MEMBERS:
-        raise InputError(f"it holds {len(members):,} files; {MOST_MEMBERS:,} are the most", place=str(path),
-                         way_out="Unpack it by hand and load the files you want")  # fmt: skip
+        raise InputError(
+            f"it holds {len(members):,} files; {MOST_MEMBERS:,} are the most",
+            place=str(path),
+            way_out="Unpack it by hand and load the files you want",
+        )
     for member in members:
         name = PurePosixPath(member.filename.replace("\\", "/"))
         if name.is_absolute() or ".." in name.parts or ":" in member.filename.split("/")[0]:
-            raise InputError(f"'{member.filename[:80]}' in it would be unpacked outside its own folder", place=str(path),
-                             way_out="Do not use this archive; ask where it comes from")  # fmt: skip
+            raise InputError(
+                f"'{member.filename[:80]}' in it would be unpacked outside its own folder",
+                place=str(path),
+                way_out="Do not use this archive; ask where it comes from",
+            )
         if stat.S_ISLNK(member.external_attr >> 16):
-            raise InputError(f"'{member.filename[:80]}' in it is a link, not a file", place=str(path),
-                             way_out="Unpack it by hand and load the files you want")  # fmt: skip
+            raise InputError(
+                f"'{member.filename[:80]}' in it is a link, not a file",
+                place=str(path),
+                way_out="Unpack it by hand and load the files you want",
+            )
         if member.flag_bits & 1:
             raise InputError("it is locked with a password", place=str(path), way_out="Unpack it by hand")
         if member.file_size > FREELY and member.file_size > RATIO * max(1, member.compress_size):
             raise _swollen(path, member)
     if sum(m.file_size for m in members) > MOST_BYTES:
-        raise InputError(f"it unpacks to more than {MOST_BYTES >> 30} GB", place=str(path),
-                         way_out="Unpack it by hand and load the files you want")  # fmt: skip
+        raise InputError(
+            f"it unpacks to more than {MOST_BYTES >> 30} GB", place=str(path), way_out="Unpack it by hand and load the files you want"
+        )
     return members
 
 
 def _swollen(path: Path, member: zipfile.ZipInfo) -> InputError:
     return InputError(
-        f"'{member.filename[:80]}' in it unpacks to far more than an archive of data does", place=str(path),
+        f"'{member.filename[:80]}' in it unpacks to far more than an archive of data does",
+        place=str(path),
         way_out="Do not use this archive; ask where it comes from",
-    )  # fmt: skip
+    )
 
 
 def unpacked(path: Path) -> dict[str, Path]:
@@ -119,11 +131,14 @@ def _unpack(path: Path) -> tuple[Path, dict[str, Path]]:
         shutil.rmtree(home, ignore_errors=True)
         full = error.errno == errno.ENOSPC
         raise InputError(
-            "there is no room to unpack it" if full else f"it cannot be unpacked ({error.strerror or error}): two of its names "
-            "want the same place, or one is longer than a file's may be", place=str(path),
+            "there is no room to unpack it"
+            if full
+            else f"it cannot be unpacked ({error.strerror or error}): two of its names "
+            "want the same place, or one is longer than a file's may be",
+            place=str(path),
             way_out="Make room" if full else "Unpack it by hand and load the files you want",
             code=Code.DISK_FULL if full else Code.DAMAGED,
-        ) from error  # fmt: skip
+        ) from error
     except BaseException:
         shutil.rmtree(home, ignore_errors=True)
         raise
@@ -146,15 +161,7 @@ def _unpack_into(home: Path, path: Path, members: Sequence[zipfile.ZipInfo]) -> 
                         if left < 0:  # it said it was smaller
                             raise _swollen(path, member)
                         sink.write(piece)
-            except (
-                zipfile.BadZipFile,
-                EOFError,
-                NotImplementedError,
-                zipfile.LargeZipFile,
-                zlib.error,
-                RuntimeError,
-            ) as error:
-                raise InputError(f"'{name[:80]}' in it is damaged", place=str(path),
-                                 way_out="Fetch it again from its source") from error  # fmt: skip
+            except (zipfile.BadZipFile, EOFError, NotImplementedError, zipfile.LargeZipFile, zlib.error, RuntimeError) as error:
+                raise InputError(f"'{name[:80]}' in it is damaged", place=str(path), way_out="Fetch it again from its source") from error
             out[name] = target
     return out

@@ -26,21 +26,7 @@ from eskret.formats import text
 from eskret.formats.vector import check_readable
 
 ENDINGS = (".txt", ".csv", ".tsv", ".dat", ".asc", ".xyz", ".pts", ".tab", ".log")
-_X = (
-    "x",
-    "lon",
-    "long",
-    "longitude",
-    "lng",
-    "easting",
-    "east",
-    "eastings",
-    "e",
-    "xcoord",
-    "x_coord",
-    "coord_x",
-    "lon_dd",
-)
+_X = ("x", "lon", "long", "longitude", "lng", "easting", "east", "eastings", "e", "xcoord", "x_coord", "coord_x", "lon_dd")
 _Y = ("y", "lat", "latitude", "northing", "north", "northings", "n", "ycoord", "y_coord", "coord_y", "lat_dd")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?")
 _COMMA_NUMBER = re.compile(r"[+-]?\d*,\d+([eE][+-]?\d+)?")
@@ -119,9 +105,7 @@ def layout_of(path: Path, wish: Wish | None = None) -> Layout:
     layout = Layout(spelling, delimiter, header, decimal, names)
     body = rows[1:] if header else rows
     x, y = _found_xy(layout, body)
-    return replace(
-        layout, x=_wished(path, layout, wish.x, x), y=_wished(path, layout, wish.y, y), z=_wished(path, layout, wish.z, -1)
-    )  # fmt: skip
+    return replace(layout, x=_wished(path, layout, wish.x, x), y=_wished(path, layout, wish.y, y), z=_wished(path, layout, wish.z, -1))
 
 
 def _decimal(rows: Sequence[Sequence[str]], delimiter: str) -> str:
@@ -138,9 +122,8 @@ def _has_header(rows: Sequence[Sequence[str]], decimal: str) -> bool:
     if len(rows) < 2:
         return not any(number(v, decimal) is not None for v in rows[0])
     numeric = [
-        n for n in range(len(rows[0]))
-        if sum(len(r) > n and number(r[n], decimal) is not None for r in rows[1:]) > len(rows[1:]) / 2
-    ]  # fmt: skip
+        n for n in range(len(rows[0])) if sum(len(r) > n and number(r[n], decimal) is not None for r in rows[1:]) > len(rows[1:]) / 2
+    ]
     return bool(numeric) and all(number(rows[0][n], decimal) is None for n in numeric)
 
 
@@ -160,20 +143,17 @@ def _found_xy(layout: Layout, body: Sequence[Sequence[str]]) -> tuple[int, int]:
     if x >= 0 and y >= 0:
         return x, y
     numeric = [
-        n for n in range(len(layout.columns))
+        n
+        for n in range(len(layout.columns))
         if body and sum(len(r) > n and number(r[n], layout.decimal) is not None for r in body) > len(body) / 2
-    ]  # fmt: skip
+    ]
     # a running number is no coordinate
     numeric = [n for n in numeric if not _is_count([r[n] for r in body if len(r) > n])] or numeric
     return (numeric[0], numeric[1]) if len(numeric) >= 2 else (-1, -1)
 
 
 def _is_count(values: Sequence[str]) -> bool:
-    return (
-        len(values) > 1 and all(v == str(int(values[0]) + n) for n, v in enumerate(values))
-        if values and values[0].isdigit()
-        else False
-    )
+    return len(values) > 1 and all(v == str(int(values[0]) + n) for n, v in enumerate(values)) if values and values[0].isdigit() else False
 
 
 def _wished(path: Path, layout: Layout, wish: str, found: int) -> int:
@@ -185,9 +165,10 @@ def _wished(path: Path, layout: Layout, wish: str, found: int) -> int:
     if wish.isdigit() and 1 <= int(wish) <= len(layout.columns):
         return int(wish) - 1
     raise InputError(
-        f"there is no column '{wish}'", place=str(path),
+        f"there is no column '{wish}'",
+        place=str(path),
         way_out=f"It has {', '.join(layout.columns[:12])}, or numbers 1 to {len(layout.columns)}",
-    )  # fmt: skip
+    )
 
 
 def number(value: str, decimal: str = ".") -> float | None:
@@ -229,9 +210,10 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
     layout = layout_of(path, wish)
     if min(layout.x, layout.y) < 0 or layout.x == layout.y:
         raise InputError(
-            "no two columns of coordinates are found in it", place=str(path),
+            "no two columns of coordinates are found in it",
+            place=str(path),
             way_out=f"Say which columns are x and y; it has {', '.join(layout.columns[:12])}",
-        )  # fmt: skip
+        )
     width = len(layout.columns)
     records, pieces, lines = _records(path, layout)
     recovered = _recovered(records, pieces, layout)
@@ -247,9 +229,7 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
             found = number(row[column], layout.decimal)
             if found is None or not np.isfinite(found):
                 if axis < 2:
-                    bad.setdefault(
-                        n, f"'{row[column][:20]}' is no coordinate" if row[column] else "a coordinate is missing"
-                    )
+                    bad.setdefault(n, f"'{row[column][:20]}' is no coordinate" if row[column] else "a coordinate is missing")
             else:
                 xyz[n, axis] = found
     good = [row if len(row) == width else [""] * width for row in records]
@@ -266,9 +246,12 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
         more = f" and {len(recovered) - 5:,} more" if len(recovered) > 5 else ""
         hold = "line holds" if len(recovered) == 1 else "lines hold"
         remarks.append(
-            Remark(f"{len(recovered):,} {hold} the sign between values in one of them, put together where only one column can "
-                   f"hold it: {shown}{more}", look=True)
-        )  # fmt: skip
+            Remark(
+                f"{len(recovered):,} {hold} the sign between values in one of them, put together where only one column can "
+                f"hold it: {shown}{more}",
+                look=True,
+            )
+        )
     return Rows(layout, xyz, table, bad, np.array(lines, np.int64), tuple(remarks))
 
 
@@ -314,9 +297,10 @@ def _recovered(records: list[list[str]], whole: Sequence[str], layout: Layout) -
         return []
     good = [row for row in records if len(row) == width]
     numeric = {
-        c for c in range(width)
+        c
+        for c in range(width)
         if c in (layout.x, layout.y) or (any(r[c] for r in good) and all(_may_be_number(r[c], layout) for r in good))
-    }  # fmt: skip
+    }
     out = []
     for n in long:
         row = records[n]

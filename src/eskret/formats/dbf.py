@@ -25,16 +25,71 @@ from eskret.core.words import counted
 from eskret.errors import Code
 
 _LANGUAGES = {
-    0x01: "cp437", 0x02: "cp850", 0x03: "cp1252", 0x04: "mac_roman", 0x08: "cp865", 0x09: "cp437", 0x0A: "cp850",
-    0x0B: "cp437", 0x0D: "cp437", 0x0E: "cp850", 0x0F: "cp437", 0x10: "cp850", 0x11: "cp437", 0x12: "cp850", 0x13: "cp932",
-    0x14: "cp850", 0x15: "cp437", 0x16: "cp850", 0x17: "cp865", 0x18: "cp437", 0x19: "cp437", 0x1A: "cp850", 0x1B: "cp437",
-    0x1C: "cp863", 0x1D: "cp850", 0x1F: "cp852", 0x22: "cp852", 0x23: "cp852", 0x24: "cp860", 0x25: "cp850", 0x26: "cp866",
-    0x37: "cp850", 0x40: "cp852", 0x4D: "cp936", 0x4E: "cp949", 0x4F: "cp950", 0x50: "cp874", 0x58: "cp1252", 0x59: "cp1252",
-    0x64: "cp852", 0x65: "cp866", 0x66: "cp865", 0x67: "cp861", 0x6A: "cp737", 0x6B: "cp857", 0x6C: "cp863", 0x78: "cp950",
-    0x79: "cp949", 0x7A: "cp936", 0x7B: "cp932", 0x7C: "cp874", 0x7D: "cp1255", 0x7E: "cp1256", 0x86: "cp737", 0x87: "cp852",
-    0x88: "cp857", 0x96: "mac_cyrillic", 0x97: "mac_latin2", 0x98: "mac_greek", 0xC8: "cp1250", 0xC9: "cp1251",
-    0xCA: "cp1254", 0xCB: "cp1253", 0xCC: "cp1257",
-}  # fmt: skip
+    0x01: "cp437",
+    0x02: "cp850",
+    0x03: "cp1252",
+    0x04: "mac_roman",
+    0x08: "cp865",
+    0x09: "cp437",
+    0x0A: "cp850",
+    0x0B: "cp437",
+    0x0D: "cp437",
+    0x0E: "cp850",
+    0x0F: "cp437",
+    0x10: "cp850",
+    0x11: "cp437",
+    0x12: "cp850",
+    0x13: "cp932",
+    0x14: "cp850",
+    0x15: "cp437",
+    0x16: "cp850",
+    0x17: "cp865",
+    0x18: "cp437",
+    0x19: "cp437",
+    0x1A: "cp850",
+    0x1B: "cp437",
+    0x1C: "cp863",
+    0x1D: "cp850",
+    0x1F: "cp852",
+    0x22: "cp852",
+    0x23: "cp852",
+    0x24: "cp860",
+    0x25: "cp850",
+    0x26: "cp866",
+    0x37: "cp850",
+    0x40: "cp852",
+    0x4D: "cp936",
+    0x4E: "cp949",
+    0x4F: "cp950",
+    0x50: "cp874",
+    0x58: "cp1252",
+    0x59: "cp1252",
+    0x64: "cp852",
+    0x65: "cp866",
+    0x66: "cp865",
+    0x67: "cp861",
+    0x6A: "cp737",
+    0x6B: "cp857",
+    0x6C: "cp863",
+    0x78: "cp950",
+    0x79: "cp949",
+    0x7A: "cp936",
+    0x7B: "cp932",
+    0x7C: "cp874",
+    0x7D: "cp1255",
+    0x7E: "cp1256",
+    0x86: "cp737",
+    0x87: "cp852",
+    0x88: "cp857",
+    0x96: "mac_cyrillic",
+    0x97: "mac_latin2",
+    0x98: "mac_greek",
+    0xC8: "cp1250",
+    0xC9: "cp1251",
+    0xCA: "cp1254",
+    0xCB: "cp1253",
+    0xCC: "cp1257",
+}
 _NO_CODEC = {0x68: "Kamenicky (895)", 0x69: "Mazovia (620)"}
 SPELLED = "ISO-8859-1"
 """How the library is asked for texts, so that every byte comes as one letter and none is lost."""
@@ -80,27 +135,20 @@ class Encoding:
         out = []
         hint = f"; they look like {self.proposal}" if self.proposal else ""
         if self.why == "assumed":
-            says = (
-                f"declares {self.declared}, which its bytes are not"
-                if self.declared
-                else "does not say what its texts are in"
-            )
-            are = (
-                f"{counted(self.mixed, 'text that is not UTF-8 is', 'texts that are not UTF-8 are')}"
-                if self.mixed
-                else "they are"
-            )
+            says = f"declares {self.declared}, which its bytes are not" if self.declared else "does not say what its texts are in"
+            are = f"{counted(self.mixed, 'text that is not UTF-8 is', 'texts that are not UTF-8 are')}" if self.mixed else "they are"
             out.append(
-                Remark(f"the file {says}: {are} read as {self.codec}{hint}. Name the encoding where letters are wrong",
-                       look=True, code=Code.UNDECODABLE)
-            )  # fmt: skip
+                Remark(
+                    f"the file {says}: {are} read as {self.codec}{hint}. Name the encoding where letters are wrong",
+                    look=True,
+                    code=Code.UNDECODABLE,
+                )
+            )
         elif self.why == "found":
             out.append(Remark("the file does not say what its texts are in; their bytes are UTF-8 and read as that"))
         elif hint:
             out.append(Remark(f"texts are read as {self.codec}{hint}", look=True, code=Code.UNDECODABLE))
-        out += [
-            Remark(text, look=True, code=Code.UNDECODABLE) for text in sentences(Counter(dict(self.found)), self.codec)
-        ]
+        out += [Remark(text, look=True, code=Code.UNDECODABLE) for text in sentences(Counter(dict(self.found)), self.codec)]
         return tuple(out)
 
 
@@ -136,9 +184,7 @@ def companion(path: Path, ending: str) -> Path | None:
 
 
 @lru_cache(maxsize=1024)
-def _encoding(
-    table: Path, said: Path | None, named: str, overruled: str, states: tuple[tuple[int, int], ...]
-) -> Encoding:
+def _encoding(table: Path, said: Path | None, named: str, overruled: str, states: tuple[tuple[int, int], ...]) -> Encoding:
     head = _Head.read(table)
     if head is None:
         return Encoding("utf-8", "ascii")

@@ -77,9 +77,7 @@ def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main") -> str
     info = db.execute(f"PRAGMA {schema}.table_info({quote(layer)})").fetchall()
     if not info:
         raise sqlite3.OperationalError(f"no such layer: {layer}")
-    geometry = db.execute(
-        f"SELECT column_name FROM {schema}.gpkg_geometry_columns WHERE table_name = ?", (layer,)
-    ).fetchone()
+    geometry = db.execute(f"SELECT column_name FROM {schema}.gpkg_geometry_columns WHERE table_name = ?", (layer,)).fetchone()
     key = next((r[1] for r in info if r[5]), None)
     drawn = geometry[0] if geometry else None
     fields = [(r[1], r[2].upper()) for r in info if r[1] not in (key, drawn)]

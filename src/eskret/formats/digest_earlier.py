@@ -56,11 +56,7 @@ def _take_in(found: Any, column: pa.ChunkedArray) -> None:
         found.update(np.packbits(np.asarray(chunk.is_null())).tobytes())
         if pa.types.is_string(chunk.type) or pa.types.is_binary(chunk.type):
             _, places, data = chunk.buffers()
-            ends = (
-                np.frombuffer(places, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1]
-                if len(chunk)
-                else np.zeros(1, int)
-            )
+            ends = np.frombuffer(places, np.int32)[chunk.offset : chunk.offset + len(chunk) + 1] if len(chunk) else np.zeros(1, int)
             found.update(np.diff(ends).tobytes())
             if data is not None:
                 found.update(memoryview(data)[ends[0] : ends[-1]])

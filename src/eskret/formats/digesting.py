@@ -42,9 +42,7 @@ class DigestingFile:
     def __enter__(self) -> DigestingFile:
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         try:
             if kind is None:
                 self._send()

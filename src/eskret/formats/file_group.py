@@ -73,9 +73,8 @@ class FileGroup(Participant):
         the next writing, that it was moved."""
         if sqlite.has_log(database):
             raise DeliveryError(
-                "another program has it open", place=str(database), way_out="Close it there and try again",
-                code=Code.HELD_ELSEWHERE,
-            )  # fmt: skip
+                "another program has it open", place=str(database), way_out="Close it there and try again", code=Code.HELD_ELSEWHERE
+            )
         held = sqlite3.connect(database, isolation_level=None, timeout=sqlite.PATIENCE, check_same_thread=False)
         self._held.append(held)
         try:
@@ -109,10 +108,18 @@ class FileGroup(Participant):
         self._let_go()
 
     def to_json(self) -> dict[str, Any]:
-        return {"moves": [
-            {"target": str(m.target), "staged": None if m.staged is None else str(m.staged), "seen": m.seen.to_json(),
-             "dataset": str(m.dataset), "sha256": m.sha256} for m in self.moves
-        ]}  # fmt: skip
+        return {
+            "moves": [
+                {
+                    "target": str(m.target),
+                    "staged": None if m.staged is None else str(m.staged),
+                    "seen": m.seen.to_json(),
+                    "dataset": str(m.dataset),
+                    "sha256": m.sha256,
+                }
+                for m in self.moves
+            ]
+        }
 
     @classmethod
     def from_json(cls, told: Mapping[str, Any], moved: Callable[[Path], Path]) -> FileGroup:
@@ -122,9 +129,7 @@ class FileGroup(Participant):
             target = moved(Path(one["target"]))
             if staged is not None and staged.parent != target.parent:
                 raise ValueError("a staged file stands beside its target")
-            moves.append(
-                Move(target, staged, FileState.from_json(one["seen"]), moved(Path(one["dataset"])), str(one["sha256"]))
-            )
+            moves.append(Move(target, staged, FileState.from_json(one["seen"]), moved(Path(one["dataset"])), str(one["sha256"])))
         return cls(moves)
 
     def recover(self) -> Recovery:
@@ -144,9 +149,7 @@ class FileGroup(Participant):
             for move in open_:
                 assert move.staged is not None
                 if move in strange or (move.sha256 and hash_file(move.staged) != move.sha256):
-                    found.left.append(
-                        (move.target, CHANGED if move in strange else "what was staged for it is damaged")
-                    )
+                    found.left.append((move.target, CHANGED if move in strange else "what was staged for it is damaged"))
                     continue
                 try:
                     os.replace(move.staged, move.target)
@@ -165,9 +168,11 @@ class FileGroup(Participant):
 def changed(target: Path) -> TargetChangedError:
     """What to say of a target that is not what it was when it was staged."""
     return TargetChangedError(
-        "somebody else changed it while this run was under way", place=str(target),
-        way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
-    )  # fmt: skip
+        "somebody else changed it while this run was under way",
+        place=str(target),
+        way_out="Nothing was written; run again",
+        code=Code.CHANGED_MEANWHILE,
+    )
 
 
 def like(old: Path, new: Path) -> None:
@@ -190,8 +195,10 @@ def like(old: Path, new: Path) -> None:
             if was.st_mode & (stat.S_IRWXG | stat.S_ISGID):
                 raise DeliveryError(
                     "it belongs to a group that you are not in, so a new file in its place would be another's",
-                    place=str(old), way_out="Save under another name, or ask its owner", code=Code.SHARED_FILE,
-                ) from error  # fmt: skip
+                    place=str(old),
+                    way_out="Save under another name, or ask its owner",
+                    code=Code.SHARED_FILE,
+                ) from error
     os.chmod(new, stat.S_IMODE(was.st_mode))
     for name in _attributes(old):
         with suppress(OSError):  # some are the system's alone to set

@@ -100,9 +100,7 @@ def foretell(fields: Sequence[Field], bounds: Bounds, choices: Choices) -> list[
         changed = [f"'{c.name}' to '{s}'" for c, s in zip(columns, short, strict=True) if c.name != s]
         if changed:
             more = f" and {len(changed) - 4} more" if len(changed) > 4 else ""
-            out.append(
-                f"names are shortened: {', '.join(changed[:4])}{more}; a list beside the file says which is which"
-            )
+            out.append(f"names are shortened: {', '.join(changed[:4])}{more}; a list beside the file says which is which")
     if bounds.most_fields and len(columns) > bounds.most_fields:
         out.append(f"it has {len(columns):,} fields, and {bounds.title} holds {bounds.most_fields:,}")
     return out
@@ -222,14 +220,14 @@ def fit(layer: Layer, bounds: Bounds, choices: Choices) -> Fitted:
     columns = _columns(layer.fields, bounds, choices)
     if bounds.most_fields and len(columns) > bounds.most_fields:
         raise DeliveryError(
-            f"it has {len(columns):,} fields, and {bounds.title} holds {bounds.most_fields:,}", place=layer.key,
+            f"it has {len(columns):,} fields, and {bounds.title} holds {bounds.most_fields:,}",
+            place=layer.key,
             way_out="Choose the fields to save, or save to a GeoPackage",
-        )  # fmt: skip
+        )
     if bounds.most_rows and len(layer) > bounds.most_rows:
         raise DeliveryError(
-            f"it has {len(layer):,} rows, and {bounds.title} holds {bounds.most_rows:,}", place=layer.key,
-            way_out="Save to another format",
-        )  # fmt: skip
+            f"it has {len(layer):,} rows, and {bounds.title} holds {bounds.most_rows:,}", place=layer.key, way_out="Save to another format"
+        )
     remarks = [Remark(text, layer.key) for text in foretell(layer.fields, bounds, choices)]
     made: list[pa.ChunkedArray] = []
     for column in columns:
@@ -243,9 +241,7 @@ def fit(layer: Layer, bounds: Bounds, choices: Choices) -> Fitted:
     return Fitted(replace(layer.with_table(table), titles=titles) if made else layer, pairs, tuple(remarks))
 
 
-def _within(
-    column: pa.ChunkedArray, name: str, bounds: Bounds, choices: Choices, key: str, remarks: list[Remark]
-) -> pa.ChunkedArray:  # fmt: skip
+def _within(column: pa.ChunkedArray, name: str, bounds: Bounds, choices: Choices, key: str, remarks: list[Remark]) -> pa.ChunkedArray:
     """Values within the format's bounds; what had to give way is told."""
     if pa.types.is_integer(column.type) and bounds.whole_digits:
         ends = pc.min_max(column).as_py()
@@ -270,9 +266,10 @@ def _within(
     measure = f"{limit:,} {'bytes' if bounds.text_bytes else 'characters'}"
     if choices.long_texts == STOP:
         raise DeliveryError(
-            f"'{name}' has {counted(many, 'text')} of more than {measure}", place=key,
+            f"'{name}' has {counted(many, 'text')} of more than {measure}",
+            place=key,
             way_out=f"Have them cut, or save to a format without this bound; {bounds.title} has it",
-        )  # fmt: skip
+        )
     remarks.append(Remark(f"'{name}': {counted(many, 'text was', 'texts were')} cut at {measure}", key, look=True))
     cut = [v if v is None else _cut(v, limit, bool(bounds.text_bytes)) for v in column.to_pylist()]
     return pa.chunked_array([pa.array(cut, pa.string())])

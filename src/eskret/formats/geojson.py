@@ -176,9 +176,7 @@ def _wound(xy: np.ndarray, starts: np.ndarray, owner: np.ndarray) -> np.ndarray:
     return np.asarray(xy[np.where(np.repeat(turn, length), back, place)])
 
 
-def features(
-    layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch = no_watch, indent: bool = False
-) -> Generator[bytes, None, None]:
+def features(layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch = no_watch, indent: bool = False) -> Generator[bytes, None, None]:
     """The text of each feature, without what stands between them."""
     option = _OPTIONS | (orjson.OPT_INDENT_2 if indent else 0)
     total = len(layer)
@@ -210,9 +208,17 @@ def _values(column: pa.ChunkedArray) -> list[Any]:
 
 
 def write(
-    path: Path, layer: Layer, *, decimals: int | None = None, bounding_box: bool = True, indent: bool = False,
-    crs: str = CRS84, sequence: bool = False, members: Mapping[str, str] | None = None, watch: Watch = no_watch,
-) -> Written:  # fmt: skip
+    path: Path,
+    layer: Layer,
+    *,
+    decimals: int | None = None,
+    bounding_box: bool = True,
+    indent: bool = False,
+    crs: str = CRS84,
+    sequence: bool = False,
+    members: Mapping[str, str] | None = None,
+    watch: Watch = no_watch,
+) -> Written:
     """Write one layer as a feature collection, or as a sequence of features.
 
     Parameters
@@ -253,14 +259,23 @@ def _check_degrees(shapes: np.ndarray, layer: Layer) -> None:
         most = float(np.abs(shapely.bounds(shapes[off])).max())
         raise DeliveryError(
             f"{counted(len(off), 'feature has', 'features have')} coordinates of up to {most:,.0f}, which are no degrees",
-            place=layer.key, way_out="Say which coordinate system it is in where it is loaded",
-        )  # fmt: skip
+            place=layer.key,
+            way_out="Say which coordinate system it is in where it is loaded",
+        )
 
 
 def _write(
-    out: DigestingFile, layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch, indent: bool, crs: str, sequence: bool,
-    bounding_box: bool, over: bool, members: Mapping[str, str],
-) -> None:  # fmt: skip
+    out: DigestingFile,
+    layer: Layer,
+    geometry: np.ndarray | _Pieces,
+    watch: Watch,
+    indent: bool,
+    crs: str,
+    sequence: bool,
+    bounding_box: bool,
+    over: bool,
+    members: Mapping[str, str],
+) -> None:
     if sequence:
         for text in features(layer, geometry, watch, indent):
             out.write(b"\x1e" + text + b"\n")

@@ -70,8 +70,7 @@ _SYSTEMS = (
     ("Undefined geographic SRS", 0, "NONE", 0, "undefined", "undefined geographic coordinate reference system"),
     ("WGS 84 geodetic", 4326, "EPSG", 4326, _WGS84_WKT, "longitude/latitude coordinates in decimal degrees"),
 )
-_TYPE_NAMES = ("POINT", "LINESTRING", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON",
-               "GEOMETRYCOLLECTION")  # fmt: skip
+_TYPE_NAMES = ("POINT", "LINESTRING", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON", "GEOMETRYCOLLECTION")
 RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
 
 
@@ -98,10 +97,7 @@ def entries(path: Path) -> list[Entry]:
         sqlite.limit_time(db, 120.0)
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
         section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
-        return [
-            Entry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, ""))
-            for n, t in rows
-        ]
+        return [Entry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, "")) for n, t in rows]
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
     finally:
@@ -160,15 +156,19 @@ class GeoPackageWriter:
                 if trigger.startswith(prefix):
                     db.execute(f"DROP TRIGGER main.{quote(trigger)}")
             db.execute(f"DROP TABLE IF EXISTS main.{quote(f'rtree_{name}_{column}')}")
-        for (trigger,) in db.execute(
-            "SELECT name FROM main.sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)
-        ).fetchall():
+        for (trigger,) in db.execute("SELECT name FROM main.sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (name,)).fetchall():
             db.execute(f"DROP TRIGGER main.{quote(trigger)}")
         db.execute(f"DROP TABLE IF EXISTS main.{quote(name)}")
         sections.forget(db, name)
         tables = {row[0] for row in db.execute("SELECT name FROM main.sqlite_master WHERE type = 'table'")}
-        for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_ogr_contents",
-                      "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
+        for table in (
+            "gpkg_geometry_columns",
+            "gpkg_extensions",
+            "gpkg_data_columns",
+            "gpkg_ogr_contents",
+            "gpkg_metadata_reference",
+            "gpkg_contents",
+        ):
             if table in tables:
                 db.execute(f"DELETE FROM main.{table} WHERE lower(table_name) = lower(?)", (name,))
 
@@ -202,19 +202,18 @@ class GeoPackageWriter:
             return
         row = self._db.execute(
             "SELECT s.organization, s.organization_coordsys_id, s.definition, g.srs_id FROM gpkg_geometry_columns g JOIN "
-            "gpkg_spatial_ref_sys s ON s.srs_id = g.srs_id WHERE g.table_name = ?", (name,),
-        ).fetchone()  # fmt: skip
+            "gpkg_spatial_ref_sys s ON s.srs_id = g.srs_id WHERE g.table_name = ?",
+            (name,),
+        ).fetchone()
         known = self.sections().get(section)
         crs = "" if row is None or row[3] <= 0 else crs_code(row[2] if row[0] == "NONE" else f"{row[0]}:{row[1]}")
         if row is not None and not crs:
-            raise DeliveryError(
-                f"layer '{name}' has no coordinate system, and a section has one", way_out="Give it one"
-            )
+            raise DeliveryError(f"layer '{name}' has no coordinate system, and a section has one", way_out="Give it one")
         if known and known.crs and crs and not same_crs(known.crs, crs):
             raise DeliveryError(
                 f"layer '{name}' is in {crs}, and the section '{section}' is in {known.crs}",
                 way_out="Save it to that section by a step, which brings it over, or choose another section",
-            )  # fmt: skip
+            )
         self.put_in_section(name, section, known.crs if known and known.crs else crs)
 
     def rename(self, old: str, new: str) -> None:
@@ -226,9 +225,7 @@ class GeoPackageWriter:
         """
         there = {folded(n): n for n in self.names()}
         if folded(old) not in there:
-            raise DeliveryError(
-                f"there is no layer '{old}'", way_out=f"There are {', '.join(there.values()) or 'none'}"
-            )
+            raise DeliveryError(f"there is no layer '{old}'", way_out=f"There are {', '.join(there.values()) or 'none'}")
         if folded(new) in there and folded(new) != folded(old):
             raise DeliveryError(f"there is a layer '{new}' already", way_out="Choose another name")
         if not new or new.lower().startswith(RESERVED_PREFIXES):
@@ -236,8 +233,7 @@ class GeoPackageWriter:
         old = there[folded(old)]
         key = next(r[1] for r in self._db.execute(f"PRAGMA table_info({quote(old)})") if r[5])
         columns = self._db.execute(
-            "SELECT column_name FROM gpkg_extensions WHERE table_name = ? AND extension_name = 'gpkg_rtree_index'",
-            (old,),
+            "SELECT column_name FROM gpkg_extensions WHERE table_name = ? AND extension_name = 'gpkg_rtree_index'", (old,)
         ).fetchall()
         if folded(new) == folded(old) and new != old:
             # a table's name does not count its case: it goes over another one
@@ -278,9 +274,7 @@ class GeoPackageWriter:
             (name, data_type, name, description, now(), *box, None if shapes is None else srs),
         )
         if shapes is not None:
-            db.execute(
-                "INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z))
-            )
+            db.execute("INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z)))
             self.add_index(name, geom, key, bounds)
         self.put_titles(name, layer.titles)
         self._fresh += 1
@@ -299,15 +293,11 @@ class GeoPackageWriter:
         db.execute("PRAGMA writable_schema = ON")
         mine = "type = 'table' AND name NOT LIKE 'gpkg\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
         whole = f"{mine} AND tbl_name NOT IN (SELECT tbl_name FROM sqlite_master WHERE type <> 'table')"
-        self._hidden += db.execute(
-            f"SELECT type, name, tbl_name, rootpage, sql FROM sqlite_master WHERE {whole}"
-        ).fetchall()
+        self._hidden += db.execute(f"SELECT type, name, tbl_name, rootpage, sql FROM sqlite_master WHERE {whole}").fetchall()
         db.execute(f"DELETE FROM sqlite_master WHERE {whole}")
         db.execute("PRAGMA writable_schema = RESET")
 
-    def _rows(
-        self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch
-    ) -> None:
+    def _rows(self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch) -> None:
         """Insert in slices, so that texts of a large layer never stand in memory all at once."""
         named = ([geom] if blobs is not None else []) + layer.table.column_names
         total = len(layer)
@@ -329,10 +319,7 @@ class GeoPackageWriter:
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
         there = np.flatnonzero(~np.isnan(bounds[:, 0]))
         rtree.fill(db, f"rtree_{name}_{geom}", there + 1, bounds[there])
-        db.execute(
-            "INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
-            (name, geom, RTREE_DEFINITION),
-        )
+        db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, RTREE_DEFINITION))
         self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
 
     def settle(self) -> None:
@@ -343,9 +330,7 @@ class GeoPackageWriter:
         """
         if self._hidden:
             self._db.execute("PRAGMA writable_schema = ON")
-            self._db.executemany(
-                "INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES (?, ?, ?, ?, ?)", self._hidden
-            )
+            self._db.executemany("INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES (?, ?, ?, ?, ?)", self._hidden)
             self._db.execute("PRAGMA writable_schema = RESET")
             self._hidden = []
         pending, self._triggers = self._triggers, []
@@ -355,9 +340,7 @@ class GeoPackageWriter:
             return
         rows = [(_TRIGGER_NAME.match(s).group(1).replace('""', '"'), t, s) for t, s in pending]  # type: ignore[union-attr]
         self._db.execute("PRAGMA writable_schema = ON")
-        self._db.executemany(
-            "INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES ('trigger', ?, ?, 0, ?)", rows
-        )
+        self._db.executemany("INSERT INTO sqlite_master (type, name, tbl_name, rootpage, sql) VALUES ('trigger', ?, ?, 0, ?)", rows)
         self._db.execute("PRAGMA writable_schema = RESET")
 
     def _system(self, crs: str | None) -> int:
@@ -388,8 +371,7 @@ class GeoPackageWriter:
         taken = {r[0] for r in db.execute("SELECT srs_id FROM gpkg_spatial_ref_sys")}
         number = code if code and code not in taken else max(99_999, *taken) + 1
         db.execute(
-            "INSERT INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)",
-            (known.name, number, organization, code or number, definition, None),
+            "INSERT INTO gpkg_spatial_ref_sys VALUES (?,?,?,?,?,?)", (known.name, number, organization, code or number, definition, None)
         )
         return number
 
@@ -467,9 +449,7 @@ def writing(path: Path, *, in_place: bool = False) -> Generator[GeoPackageWriter
             db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
             db.execute(f"PRAGMA user_version = {USER_VERSION}")
         elif db.execute("PRAGMA application_id").fetchone()[0] not in APPLICATION_IDS:
-            raise DeliveryError(
-                "the file is there and is no GeoPackage", place=str(path), way_out="Choose another name"
-            )
+            raise DeliveryError("the file is there and is no GeoPackage", place=str(path), way_out="Choose another name")
         if not in_place:
             db.execute("PRAGMA journal_mode = DELETE").fetchall()
         # a staged file is synced once, before it is committed
@@ -525,8 +505,7 @@ def declared(layer: Layer) -> tuple[Shapes, str, bool]:
     if not len(types):
         name = {Kind.POINT: "POINT", Kind.LINE: "LINESTRING", Kind.AREA: "POLYGON"}.get(layer.kind, "GEOMETRY")
         return geometry, name, False
-    for single, many, build in ((0, 4, shapely.multipoints), (1, 5, shapely.multilinestrings),
-                                (3, 6, shapely.multipolygons)):  # fmt: skip
+    for single, many, build in ((0, 4, shapely.multipoints), (1, 5, shapely.multilinestrings), (3, 6, shapely.multipolygons)):
         if set(types.tolist()) == {single, many}:
             out = geometry.copy()
             rows = np.flatnonzero(shapely.get_type_id(geometry) == single)
@@ -546,10 +525,7 @@ def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, 
         binary = encode(shapes[start:stop])
         types = shapely.get_type_id(shapes[start:stop])
         empty = shapely.is_empty(shapes[start:stop])
-    headers = np.zeros(
-        len(binary),
-        dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)],
-    )
+    headers = np.zeros(len(binary), dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)])
     headers["magic"] = b"GP"
     headers["srs"] = srs_id
     boxed = (types != 0) & ~empty
@@ -558,10 +534,7 @@ def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, 
     raw = headers.tobytes()
     size = headers.dtype.itemsize
     length = np.where(boxed, size, 8).tolist()
-    return [
-        None if w is None else raw[i * size : i * size + n] + w
-        for i, (w, n) in enumerate(zip(binary, length, strict=True))
-    ]
+    return [None if w is None else raw[i * size : i * size + n] + w for i, (w, n) in enumerate(zip(binary, length, strict=True))]
 
 
 def sql_type(kind: pa.DataType) -> str:
@@ -617,8 +590,10 @@ def index_triggers(table: str, geom: str, key: str) -> list[str]:
     was = f"(OLD.{c} NOTNULL AND NOT ST_IsEmpty(OLD.{c}))"
     was_not = f"(OLD.{c} ISNULL OR ST_IsEmpty(OLD.{c}))"
     put = f"INSERT OR REPLACE INTO {tree} VALUES (NEW.{i}, {box});"
-    move = f"UPDATE {tree} SET minx = ST_MinX(NEW.{c}), maxx = ST_MaxX(NEW.{c}), miny = ST_MinY(NEW.{c}), " \
-           f"maxy = ST_MaxY(NEW.{c}) WHERE id = NEW.{i};"  # fmt: skip
+    move = (
+        f"UPDATE {tree} SET minx = ST_MinX(NEW.{c}), maxx = ST_MaxX(NEW.{c}), miny = ST_MinY(NEW.{c}), "
+        f"maxy = ST_MaxY(NEW.{c}) WHERE id = NEW.{i};"
+    )
     return [
         f"CREATE TRIGGER {name('insert')} AFTER INSERT ON {t} WHEN {there} BEGIN {put} END",
         f"CREATE TRIGGER {name('update2')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {gone} "
@@ -627,10 +602,7 @@ def index_triggers(table: str, geom: str, key: str) -> list[str]:
         f"BEGIN DELETE FROM {tree} WHERE id IN (OLD.{i}, NEW.{i}); END",
         f"CREATE TRIGGER {name('update5')} AFTER UPDATE ON {t} WHEN OLD.{i} != NEW.{i} AND {there} "
         f"BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; {put} END",
-        f"CREATE TRIGGER {name('update6')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was} "
-        f"BEGIN {move} END",
-        f"CREATE TRIGGER {name('update7')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was_not} "
-        f"BEGIN {put} END",
-        f"CREATE TRIGGER {name('delete')} AFTER DELETE ON {t} WHEN OLD.{c} NOT NULL "
-        f"BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; END",
+        f"CREATE TRIGGER {name('update6')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was} BEGIN {move} END",
+        f"CREATE TRIGGER {name('update7')} AFTER UPDATE OF {c} ON {t} WHEN OLD.{i} = NEW.{i} AND {there} AND {was_not} BEGIN {put} END",
+        f"CREATE TRIGGER {name('delete')} AFTER DELETE ON {t} WHEN OLD.{c} NOT NULL BEGIN DELETE FROM {tree} WHERE id = OLD.{i}; END",
     ]

@@ -40,8 +40,7 @@ def put_about(container: GeoPackageWriter, name: str, words: Mapping[str, str]) 
     inner = "".join(f"<dc:{_ELEMENTS[n]}>{escape(t)}</dc:{_ELEMENTS[n]}>" for n, t in told.items())
     text = f'<?xml version="1.0" encoding="UTF-8"?><metadata xmlns:dc="{_STANDARD}">{inner}</metadata>'
     number = db.execute(
-        "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES ('dataset', ?, 'text/xml', ?)",
-        (_STANDARD, text),
+        "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES ('dataset', ?, 'text/xml', ?)", (_STANDARD, text)
     ).lastrowid
     db.execute("DELETE FROM gpkg_metadata_reference WHERE reference_scope = 'table' AND table_name = ?", (name,))
     db.execute(

@@ -133,16 +133,15 @@ def serve() -> None:
                 told = {"problems": [[str(p), why] for p, why in held.complete()]}
         except EskretError as error:
             kind = "changed" if isinstance(error, TargetChangedError) else "delivery"
-            told = {
-                "error": error.problem,
-                "place": error.place,
-                "way_out": error.way_out,
-                "code": error.code,
-                "kind": kind,
-            }
+            told = {"error": error.problem, "place": error.place, "way_out": error.way_out, "code": error.code, "kind": kind}
         except OSError as error:
-            told = {"error": error.strerror or str(error), "place": str(error.filename or ""), "way_out": "", "code": Code.GENERAL,
-                    "kind": "delivery"}  # fmt: skip
+            told = {
+                "error": error.strerror or str(error),
+                "place": str(error.filename or ""),
+                "way_out": "",
+                "code": Code.GENERAL,
+                "kind": "delivery",
+            }
         answers.write(json.dumps(told) + "\n")
         answers.flush()
     if held is not None:

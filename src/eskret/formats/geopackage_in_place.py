@@ -96,9 +96,17 @@ class LayerChange:
         if told["action"] not in (PUT, CHANGE):
             raise ValueError(told["action"])
         return cls(
-            str(told["layer"]), str(told["action"]), str(told["before"]), str(told["after"]), int(told["rows"]),
-            int(told["added"]), int(told["number"]), int(told["first"]), columns, bool(told["undo"]),
-        )  # fmt: skip
+            str(told["layer"]),
+            str(told["action"]),
+            str(told["before"]),
+            str(told["after"]),
+            int(told["rows"]),
+            int(told["added"]),
+            int(told["number"]),
+            int(told["first"]),
+            columns,
+            bool(told["undo"]),
+        )
 
 
 class GeoPackageInPlace(Participant):
@@ -153,11 +161,7 @@ class GeoPackageInPlace(Participant):
 
     @classmethod
     def from_json(cls, told: Mapping[str, Any], moved: Callable[[Path], Path]) -> GeoPackageInPlace:
-        return cls(
-            moved(Path(told["target"])),
-            moved(Path(told["staged"])),
-            [LayerChange.from_json(c) for c in told["changes"]],
-        )
+        return cls(moved(Path(told["target"])), moved(Path(told["staged"])), [LayerChange.from_json(c) for c in told["changes"]])
 
     def recover(self) -> Recovery:
         try:
@@ -188,11 +192,7 @@ class GeoPackageInPlace(Participant):
         """A connection with the staged file attached and the target locked."""
         sqlite.roll_back_hot(self.target)
         db = sqlite3.connect(
-            sqlite.uri(self.target, "rw"),
-            uri=True,
-            isolation_level=None,
-            timeout=sqlite.PATIENCE,
-            check_same_thread=False,
+            sqlite.uri(self.target, "rw"), uri=True, isolation_level=None, timeout=sqlite.PATIENCE, check_same_thread=False
         )
         self._db = db
         db.execute("PRAGMA synchronous = FULL")
@@ -216,8 +216,9 @@ class GeoPackageInPlace(Participant):
             if _digest(db, change.layer) != change.before:
                 raise TargetChangedError(
                     f"somebody else changed the layer '{change.layer}' while this run was under way",
-                    way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
-                )  # fmt: skip
+                    way_out="Nothing was written; run again",
+                    code=Code.CHANGED_MEANWHILE,
+                )
 
     def _apply(self, db: sqlite3.Connection) -> None:
         """Do all changes in the open transaction."""
@@ -237,8 +238,9 @@ class GeoPackageInPlace(Participant):
             if found != expected:
                 raise DeliveryError(
                     f"the layer '{change.layer}' has {counted(found, 'row')} where {expected:,} should be; a rule in the file "
-                    "itself changes what is written", way_out="Save to another file",
-                )  # fmt: skip
+                    "itself changes what is written",
+                    way_out="Save to another file",
+                )
             done.append(change)
         self.changes = done
 
@@ -308,9 +310,9 @@ def _change_rows(writer: geopackage.GeoPackageWriter, change: LayerChange) -> tu
         names = ", ".join([quote(key), *(quote(c) for c, _ in pairs)])
         values = ", ".join([f"s.{quote(own)} + {top}", *(v for _, v in pairs)])
         db.execute(
-            f"INSERT INTO main.{layer} ({names}) SELECT {values} FROM {SOURCE}.{layer} s WHERE s.{quote(own)} <= ? "
-            f"ORDER BY s.{quote(own)}", (change.added,),
-        )  # fmt: skip
+            f"INSERT INTO main.{layer} ({names}) SELECT {values} FROM {SOURCE}.{layer} s WHERE s.{quote(own)} <= ? ORDER BY s.{quote(own)}",
+            (change.added,),
+        )
     if change.rows > change.added and pairs:
         sets = ", ".join(f"{quote(c)} = {v}" for c, v in pairs)
         db.execute(
@@ -329,19 +331,15 @@ def _undo(db: sqlite3.Connection, change: LayerChange) -> tuple[LayerChange, int
     if ours != change.rows:
         raise DeliveryError(
             f"{change.rows - ours:,} of the {change.rows:,} rows that were written into the layer '{change.layer}' were changed "
-            "since, and are not taken back", way_out="What it held before stays on record",
-        )  # fmt: skip
-    if change.added:
-        db.execute(
-            f"DELETE FROM main.{layer} WHERE {quote(key)} BETWEEN ? AND ?",
-            (change.first, change.first + change.added - 1),
+            "since, and are not taken back",
+            way_out="What it held before stays on record",
         )
+    if change.added:
+        db.execute(f"DELETE FROM main.{layer} WHERE {quote(key)} BETWEEN ? AND ?", (change.first, change.first + change.added - 1))
     if change.rows > change.added:
         columns = [c for c in geopackage_transfer.columns_of(db, change.kept, SOURCE) if c != key]
         sets = ", ".join(f"{quote(c)} = k.{quote(c)}" for c in columns)
-        db.execute(
-            f"UPDATE main.{layer} AS t SET {sets} FROM {SOURCE}.{change.kept} k WHERE t.{quote(key)} = k.{quote(key)}"
-        )
+        db.execute(f"UPDATE main.{layer} AS t SET {sets} FROM {SOURCE}.{change.kept} k WHERE t.{quote(key)} = k.{quote(key)}")
     for column, _ in change.columns:
         used = db.execute(f"SELECT 1 FROM main.{layer} WHERE {quote(column)} IS NOT NULL LIMIT 1").fetchone()
         if used is None:
@@ -362,8 +360,9 @@ def _present(db: sqlite3.Connection, change: LayerChange) -> tuple[int, int]:
         if change.added and change.first:
             ours += db.execute(
                 f"SELECT count(*) FROM {SOURCE}.{layer} s JOIN main.{layer} t ON t.{quote(key)} = s.{quote(own)} + ? "
-                f"WHERE s.{quote(own)} <= ? AND {same}", (change.first - 1, change.added),
-            ).fetchone()[0]  # fmt: skip
+                f"WHERE s.{quote(own)} <= ? AND {same}",
+                (change.first - 1, change.added),
+            ).fetchone()[0]
         if change.rows > change.added:
             ours += db.execute(
                 f"SELECT count(*) FROM {SOURCE}.{layer} s JOIN {SOURCE}.{change.ids} i ON i.number = s.{quote(own)} "
@@ -374,8 +373,7 @@ def _present(db: sqlite3.Connection, change: LayerChange) -> tuple[int, int]:
         columns = geopackage_transfer.columns_of(db, change.kept, SOURCE)
         same = " AND ".join(f"t.{quote(c)} IS k.{quote(c)}" for c in columns)
         theirs = db.execute(
-            f"SELECT count(*) FROM {SOURCE}.{change.kept} k JOIN main.{layer} t ON t.{quote(key)} = k.{quote(key)} "
-            f"WHERE {same}"
+            f"SELECT count(*) FROM {SOURCE}.{change.kept} k JOIN main.{layer} t ON t.{quote(key)} = k.{quote(key)} WHERE {same}"
         ).fetchone()[0]
     return int(ours), int(theirs)
 
@@ -397,8 +395,7 @@ def keep_rows(staged: Path, target: Path, change: LayerChange, ids: Sequence[int
             db.execute(f"CREATE TABLE {change.ids} (number INTEGER PRIMARY KEY, id INTEGER NOT NULL)")
             db.executemany(f"INSERT INTO {change.ids} VALUES (?, ?)", list(enumerate(ids, change.added + 1)))
             db.execute(
-                f"CREATE TABLE {change.kept} AS SELECT t.* FROM target.{quote(change.layer)} t JOIN {change.ids} i "
-                f"ON t.{quote(key)} = i.id"
+                f"CREATE TABLE {change.kept} AS SELECT t.* FROM target.{quote(change.layer)} t JOIN {change.ids} i ON t.{quote(key)} = i.id"
             )
             db.execute("COMMIT")
         finally:

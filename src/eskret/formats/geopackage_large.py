@@ -47,17 +47,13 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
     storable = layer.with_table(_storable(layer.table))
     if not layer.drawn:
-        library_write.write_table(
-            path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch
-        )
+        library_write.write_table(path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch)
         return
     geom = number_collisions(["geom"], taken=names)[0]
     table, kind = library_write.with_shapes(storable, geom)
     options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
     crs = library_write.crs_text(layer.crs)
-    library_write.write_table(
-        path, table, name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch
-    )
+    library_write.write_table(path, table, name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch)
 
 
 def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:

@@ -30,18 +30,36 @@ SMALL = 5_000
 """Up to so many rows a layer is read here."""
 
 _KINDS = {
-    "POINT": Kind.POINT, "MULTIPOINT": Kind.POINT, "LINESTRING": Kind.LINE, "MULTILINESTRING": Kind.LINE,
-    "POLYGON": Kind.AREA, "MULTIPOLYGON": Kind.AREA, "CIRCULARSTRING": Kind.LINE, "COMPOUNDCURVE": Kind.LINE, "CURVE": Kind.LINE,
-    "MULTICURVE": Kind.LINE, "CURVEPOLYGON": Kind.AREA, "SURFACE": Kind.AREA, "MULTISURFACE": Kind.AREA,
-}  # fmt: skip
+    "POINT": Kind.POINT,
+    "MULTIPOINT": Kind.POINT,
+    "LINESTRING": Kind.LINE,
+    "MULTILINESTRING": Kind.LINE,
+    "POLYGON": Kind.AREA,
+    "MULTIPOLYGON": Kind.AREA,
+    "CIRCULARSTRING": Kind.LINE,
+    "COMPOUNDCURVE": Kind.LINE,
+    "CURVE": Kind.LINE,
+    "MULTICURVE": Kind.LINE,
+    "CURVEPOLYGON": Kind.AREA,
+    "SURFACE": Kind.AREA,
+    "MULTISURFACE": Kind.AREA,
+}
 # SQL types as OGC 12-128r19, table 1, has them; whatever else is declared is left to the library
 _TYPES: dict[str, tuple[pa.DataType, Callable[[Any], Any]]] = {
-    "BOOLEAN": (pa.bool_(), bool), "TINYINT": (pa.int64(), int), "SMALLINT": (pa.int64(), int), "MEDIUMINT": (pa.int64(), int),
-    "INT": (pa.int64(), int), "INTEGER": (pa.int64(), int), "FLOAT": (pa.float64(), float), "DOUBLE": (pa.float64(), float),
-    "REAL": (pa.float64(), float), "TEXT": (pa.string(), str), "BLOB": (pa.binary(), bytes),
+    "BOOLEAN": (pa.bool_(), bool),
+    "TINYINT": (pa.int64(), int),
+    "SMALLINT": (pa.int64(), int),
+    "MEDIUMINT": (pa.int64(), int),
+    "INT": (pa.int64(), int),
+    "INTEGER": (pa.int64(), int),
+    "FLOAT": (pa.float64(), float),
+    "DOUBLE": (pa.float64(), float),
+    "REAL": (pa.float64(), float),
+    "TEXT": (pa.string(), str),
+    "BLOB": (pa.binary(), bytes),
     "DATE": (pa.date32(), dt.date.fromisoformat),
     "DATETIME": (pa.timestamp("ms", "UTC"), lambda v: dt.datetime.fromisoformat(v).astimezone(dt.UTC)),
-}  # fmt: skip
+}
 _ENVELOPES = {0: 0, 1: 32, 2: 48, 3: 48, 4: 64}
 
 
@@ -80,10 +98,16 @@ def _facts(path: Path, state: tuple[int, ...]) -> dict[str, LayerFacts] | None:
 
 
 def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
-    geometry = {t: (c, k, s, z, m) for t, c, k, s, z, m in db.execute(
-        "SELECT table_name, column_name, upper(geometry_type_name), srs_id, z, m FROM gpkg_geometry_columns")}  # fmt: skip
-    systems = {n: _crs(o, c, d) for n, o, c, d in db.execute(
-        "SELECT srs_id, organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys")}  # fmt: skip
+    geometry = {
+        t: (c, k, s, z, m)
+        for t, c, k, s, z, m in db.execute(
+            "SELECT table_name, column_name, upper(geometry_type_name), srs_id, z, m FROM gpkg_geometry_columns"
+        )
+    }
+    systems = {
+        n: _crs(o, c, d)
+        for n, o, c, d in db.execute("SELECT srs_id, organization, organization_coordsys_id, definition FROM gpkg_spatial_ref_sys")
+    }
     tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'view')")}
     for (view,) in db.execute(
         "SELECT name FROM sqlite_master WHERE type = 'view' AND name IN (SELECT table_name FROM gpkg_contents)"
@@ -98,9 +122,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         # kept current by triggers, where the library wrote the file: counting would go through all of it
         counts = dict(db.execute("SELECT table_name, feature_count FROM gpkg_ogr_contents").fetchall())
     out: dict[str, LayerFacts] = {}
-    rows = db.execute(
-        "SELECT table_name, data_type, min_x, min_y, max_x, max_y FROM gpkg_contents ORDER BY rowid"
-    ).fetchall()
+    rows = db.execute("SELECT table_name, data_type, min_x, min_y, max_x, max_y FROM gpkg_contents ORDER BY rowid").fetchall()
     for name, data_type, *box in rows:
         if data_type not in ("features", "attributes") or name not in tables:
             return None
@@ -125,11 +147,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         if count is None:
             count = db.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()[0]
         kind_ = Kind.TABLE if described is None else _KINDS.get(described[1], Kind.MIXED)
-        whole = (
-            None
-            if described is None or None in box or not count
-            else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
-        )
+        whole = None if described is None or None in box or not count else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
         crs = systems.get(described[2]) if described is not None else None
         out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, "known", whole, str(path))
     return out
@@ -144,9 +162,7 @@ def declared_type(path: Path, name: str) -> str:
     """The geometry type that a layer's table is declared with, in capitals; empty where none is."""
     try:
         with closing(sqlite.connect(path)) as db:
-            found = db.execute(
-                "SELECT upper(geometry_type_name) FROM gpkg_geometry_columns WHERE table_name = ?", (name,)
-            ).fetchone()
+            found = db.execute("SELECT upper(geometry_type_name) FROM gpkg_geometry_columns WHERE table_name = ?", (name,)).fetchone()
     except (sqlite3.Error, OSError):
         return ""
     return str(found[0] or "") if found else ""
@@ -213,9 +229,10 @@ def _read(path: Path, layers: Sequence[LayerFacts]) -> dict[str, Rows | None]:
             db.close()
     except sqlite3.Error as error:
         raise InputError(
-            f"it cannot be read; it is damaged, cut short, or not what its ending says ({error})", place=str(path),
+            f"it cannot be read; it is damaged, cut short, or not what its ending says ({error})",
+            place=str(path),
             way_out="Open it where it was made and save it again",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _decoded_rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
@@ -228,14 +245,10 @@ def _decoded_rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
 
 
 def _rows(db: sqlite3.Connection, facts: LayerFacts) -> Rows | None:
-    described = db.execute(
-        "SELECT column_name FROM gpkg_geometry_columns WHERE table_name = ?", (facts.name,)
-    ).fetchone()
+    described = db.execute("SELECT column_name FROM gpkg_geometry_columns WHERE table_name = ?", (facts.name,)).fetchone()
     key = next(r[1] for r in db.execute(f"PRAGMA table_info({quote(facts.name)})") if r[5])
     names = [key, *([described[0]] if described else []), *facts.names()]
-    rows = db.execute(
-        f"SELECT {', '.join(map(quote, names))} FROM {quote(facts.name)} ORDER BY {quote(key)}"
-    ).fetchall()
+    rows = db.execute(f"SELECT {', '.join(map(quote, names))} FROM {quote(facts.name)} ORDER BY {quote(key)}").fetchall()
     columns = list(zip(*rows, strict=True)) if rows else [() for _ in names]
     ids = np.array(columns.pop(0), np.int64)
     try:
@@ -256,9 +269,7 @@ def with_shape(path: Path, name: str, ids: Sequence[int]) -> set[int]:
     out: set[int] = set()
     try:
         with closing(sqlite.connect(path)) as db:
-            row = db.execute(
-                "SELECT column_name FROM gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)
-            ).fetchone()
+            row = db.execute("SELECT column_name FROM gpkg_geometry_columns WHERE lower(table_name) = lower(?)", (name,)).fetchone()
             key = next((r[1] for r in db.execute(f"PRAGMA table_info({quote(name)})") if r[5]), None)
             if row is None or key is None:
                 return out

@@ -73,28 +73,28 @@ def srs_in(db: sqlite3.Connection, number: int) -> int:
     """
     row = db.execute(
         "SELECT srs_name, organization, organization_coordsys_id, definition, description FROM "
-        f"{SOURCE}.gpkg_spatial_ref_sys WHERE srs_id = ?", (number,),
-    ).fetchone()  # fmt: skip
+        f"{SOURCE}.gpkg_spatial_ref_sys WHERE srs_id = ?",
+        (number,),
+    ).fetchone()
     if row is None:
         raise DeliveryError(f"nothing says which coordinate system number {number} is")
     name, organization, code, definition, description = row
     if organization.upper() == "NONE" and number > 0:
-        found = db.execute(
-            "SELECT srs_id FROM main.gpkg_spatial_ref_sys WHERE definition = ?", (definition,)
-        ).fetchone()
+        found = db.execute("SELECT srs_id FROM main.gpkg_spatial_ref_sys WHERE definition = ?", (definition,)).fetchone()
     else:
         found = db.execute(
-            "SELECT srs_id FROM main.gpkg_spatial_ref_sys WHERE upper(organization) = upper(?) AND "
-            "organization_coordsys_id = ?", (organization, code),
-        ).fetchone()  # fmt: skip
+            "SELECT srs_id FROM main.gpkg_spatial_ref_sys WHERE upper(organization) = upper(?) AND organization_coordsys_id = ?",
+            (organization, code),
+        ).fetchone()
     if found:
         return int(found[0])
     taken = {r[0] for r in db.execute("SELECT srs_id FROM main.gpkg_spatial_ref_sys")}
     new = number if number not in taken else max(99_999, *taken) + 1
     db.execute(
         "INSERT INTO main.gpkg_spatial_ref_sys (srs_name, srs_id, organization, organization_coordsys_id, definition, "
-        "description) VALUES (?,?,?,?,?,?)", (name, new, organization, code, definition, description),
-    )  # fmt: skip
+        "description) VALUES (?,?,?,?,?,?)",
+        (name, new, organization, code, definition, description),
+    )
     return new
 
 
@@ -107,30 +107,22 @@ def carry(writer: geopackage.GeoPackageWriter, name: str) -> None:
     DeliveryError, sqlite3.Error : it cannot be; the transaction is to be rolled back.
     """
     db = writer.connection
-    statement = db.execute(
-        f"SELECT sql FROM {SOURCE}.sqlite_master WHERE type = 'table' AND name = ?", (name,)
-    ).fetchone()
+    statement = db.execute(f"SELECT sql FROM {SOURCE}.sqlite_master WHERE type = 'table' AND name = ?", (name,)).fetchone()
     db.execute(statement[0])
     drawn = geometry_of(db, name, SOURCE)
     srs = srs_in(db, drawn[1]) if drawn else None
     columns = columns_of(db, name, SOURCE)
-    values = [
-        f"eskret_in_srs({quote(c)}, {srs})" if drawn and c == drawn[0] and srs != drawn[1] else quote(c)
-        for c in columns
-    ]
-    db.execute(
-        f"INSERT INTO main.{quote(name)} ({', '.join(map(quote, columns))}) SELECT {', '.join(values)} "
-        f"FROM {SOURCE}.{quote(name)}"
-    )
+    values = [f"eskret_in_srs({quote(c)}, {srs})" if drawn and c == drawn[0] and srs != drawn[1] else quote(c) for c in columns]
+    db.execute(f"INSERT INTO main.{quote(name)} ({', '.join(map(quote, columns))}) SELECT {', '.join(values)} FROM {SOURCE}.{quote(name)}")
     _contents(db, name, srs)
     if drawn and srs is not None:
         kind, z, m = db.execute(
             f"SELECT geometry_type_name, z, m FROM {SOURCE}.gpkg_geometry_columns WHERE table_name = ?", (name,)
         ).fetchone()
         db.execute(
-            "INSERT INTO main.gpkg_geometry_columns (table_name, column_name, geometry_type_name, srs_id, z, m) "
-            "VALUES (?,?,?,?,?,?)", (name, drawn[0], kind, srs, z, m),
-        )  # fmt: skip
+            "INSERT INTO main.gpkg_geometry_columns (table_name, column_name, geometry_type_name, srs_id, z, m) VALUES (?,?,?,?,?,?)",
+            (name, drawn[0], kind, srs, z, m),
+        )
         if f"rtree_{name}_{drawn[0]}".lower() in tables_of(db, SOURCE):
             _index(db, name, drawn[0], key_of(db, name))
     _titles(writer, name)
@@ -140,8 +132,9 @@ def carry(writer: geopackage.GeoPackageWriter, name: str) -> None:
 def _contents(db: sqlite3.Connection, name: str, srs: int | None) -> None:
     row = db.execute(
         "SELECT data_type, identifier, description, last_change, min_x, min_y, max_x, max_y FROM "
-        f"{SOURCE}.gpkg_contents WHERE table_name = ?", (name,),
-    ).fetchone()  # fmt: skip
+        f"{SOURCE}.gpkg_contents WHERE table_name = ?",
+        (name,),
+    ).fetchone()
     data_type, identifier, *rest = row
     taken = {str(r[0]) for r in db.execute("SELECT identifier FROM main.gpkg_contents")}
     number = 2
@@ -149,8 +142,9 @@ def _contents(db: sqlite3.Connection, name: str, srs: int | None) -> None:
         identifier, number = f"{name} ({number})", number + 1
     db.execute(
         "INSERT INTO main.gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, max_x, "
-        "max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)", (name, data_type, identifier, *rest, srs),
-    )  # fmt: skip
+        "max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
+        (name, data_type, identifier, *rest, srs),
+    )
 
 
 def _index(db: sqlite3.Connection, name: str, geom: str, key: str) -> None:
@@ -162,8 +156,9 @@ def _index(db: sqlite3.Connection, name: str, geom: str, key: str) -> None:
     rtree.fill(db, tree, ids, found[:, [1, 3, 2, 4]])
     db.execute(
         "INSERT INTO main.gpkg_extensions (table_name, column_name, extension_name, definition, scope) "
-        "VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, geopackage.RTREE_DEFINITION),
-    )  # fmt: skip
+        "VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
+        (name, geom, geopackage.RTREE_DEFINITION),
+    )
     for statement in geopackage.index_triggers(name, geom, key):
         db.execute(statement)
 
@@ -185,7 +180,8 @@ def _records(writer: geopackage.GeoPackageWriter, name: str) -> None:
     found = db.execute(
         "SELECT m.md_scope, m.md_standard_uri, m.mime_type, m.metadata FROM "
         f"{SOURCE}.gpkg_metadata m JOIN {SOURCE}.gpkg_metadata_reference r ON r.md_file_id = m.id "
-        "WHERE r.reference_scope = 'table' AND r.table_name = ? ORDER BY m.id", (name,),
-    ).fetchall()  # fmt: skip
+        "WHERE r.reference_scope = 'table' AND r.table_name = ? ORDER BY m.id",
+        (name,),
+    ).fetchall()
     for row in found:
         writer.put_record(name, row)

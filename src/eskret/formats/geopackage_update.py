@@ -21,10 +21,7 @@ def grow_contents(container: GeoPackageWriter, name: str, source: str) -> None:
         old = db.execute(f"SELECT {box} FROM main.gpkg_contents WHERE table_name = ?", (name,)).fetchone()
         low = [v if o is None else min(o, v) for o, v in zip(old[:2], row[:2], strict=True)]
         high = [v if o is None else max(o, v) for o, v in zip(old[2:], row[2:], strict=True)]
-        db.execute(
-            "UPDATE main.gpkg_contents SET min_x = ?, min_y = ?, max_x = ?, max_y = ? WHERE table_name = ?",
-            (*low, *high, name),
-        )
+        db.execute("UPDATE main.gpkg_contents SET min_x = ?, min_y = ?, max_x = ?, max_y = ? WHERE table_name = ?", (*low, *high, name))
     db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (geopackage.now(), name))
 
 

@@ -95,9 +95,7 @@ class _Reader:
         self._path.append(name)
         self._text.clear()
         parent = self._path[depth - 1] if depth else ""
-        if (name == "wpt" and parent == "gpx") or (name == "rtept" and parent == "rte") or (
-            name == "trkpt" and parent == "trkseg"
-        ):  # fmt: skip
+        if (name == "wpt" and parent == "gpx") or (name == "rtept" and parent == "rte") or (name == "trkpt" and parent == "trkseg"):
             self._point = {}
             self._started = self.parser.CurrentLineNumber
             self._place = (_degrees(attributes.get("lon"), 180.0), _degrees(attributes.get("lat"), 90.0))
@@ -226,9 +224,10 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
             reader.parser.Parse(b"", True)
     except expat.ExpatError as error:
         raise InputError(
-            f"it is not well-formed in line {error.lineno}: {expat.ErrorString(error.code)}", place=str(path),
+            f"it is not well-formed in line {error.lineno}: {expat.ErrorString(error.code)}",
+            place=str(path),
             way_out="The recording was probably cut short; copy it from the unit again",
-        ) from error  # fmt: skip
+        ) from error
     except LookupError as error:
         raise unknown_encoding(path) from error
     shared: list[Remark] = list(source.remarks)
@@ -236,9 +235,7 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
         shared.append(Remark(f"{counted(reader.empty_segments, 'empty track segment')} left out"))
     if reader.bad_values:
         shown = "; ".join(reader.bad_values[:3])
-        shared.append(
-            Remark(f"{counted(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True)
-        )
+        shared.append(Remark(f"{counted(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True))
     out: dict[str, Reading] = {}
     for part, rows in reader.parts.items():
         if rows.values:
@@ -253,15 +250,12 @@ def _points(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> 
     bad = np.flatnonzero(np.isnan(lon) | np.isnan(lat))
     good = np.flatnonzero(~(np.isnan(lon) | np.isnan(lat)))
     values = [rows.values[i] for i in good]
-    leading = {"route_points": ("route", "route_name", "point"),
-               "track_points": ("track", "track_name", "segment", "point")}.get(part, ())  # fmt: skip
+    leading = {"route_points": ("route", "route_name", "point"), "track_points": ("track", "track_name", "segment", "point")}.get(part, ())
     table = _table(values, (*leading, *_POINT_FIELDS))
     if len(bad):
         where = ", ".join(str(rows.lines[i]) for i in bad[:5]) + (" ..." if len(bad) > 5 else "")
         remarks = (*remarks, Remark(f"{counted(len(bad), 'point')} without a valid place, in line {where}", look=True))
-    layer = Layer(
-        f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=Kind.POINT
-    )
+    layer = Layer(f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=Kind.POINT)
     return Reading(layer, len(lon), ((_BAD_PLACE, bad),) if len(bad) else (), remarks)
 
 
@@ -310,9 +304,7 @@ def _column(name: str, values: list[Any]) -> pa.Array:
         return pa.array([v if isinstance(v, int) else None for v in values], pa.int64())
     if name in _POINT_CHILDREN or name in _PATH_CHILDREN or name in ("link", "route_name", "track_name"):
         return pa.array(values, pa.string())
-    if any(v is not None and len(str(v)) > 15 for v in values) and all(
-        v is None or _WHOLE_TEXT.fullmatch(str(v)) for v in values
-    ):
+    if any(v is not None and len(str(v)) > 15 for v in values) and all(v is None or _WHOLE_TEXT.fullmatch(str(v)) for v in values):
         # of so many digits a number would not keep all
         whole = [None if v is None else int(v) for v in values]
         if all(v is None or -(2**63) <= v < 2**63 for v in whole):

@@ -78,11 +78,14 @@ def kind_word(kind: pa.DataType) -> str:
 
 
 _SAYS = {
-    "yes/no": "is yes or no and becomes the text true or false", "decimal": "has exact decimals and becomes text",
-    "date and time": "is a time and becomes text, in UTC where it has a zone", "date": "is a date and becomes text",
-    "time": "is a time of day and becomes text", "bytes": "holds bytes and becomes hexadecimal text",
+    "yes/no": "is yes or no and becomes the text true or false",
+    "decimal": "has exact decimals and becomes text",
+    "date and time": "is a time and becomes text, in UTC where it has a zone",
+    "date": "is a date and becomes text",
+    "time": "is a time of day and becomes text",
+    "bytes": "holds bytes and becomes hexadecimal text",
     "list": "is a list and becomes text, as JSON",
-}  # fmt: skip
+}
 
 
 def foretell(fields: Sequence[Field], drawn: bool, holds: Holds) -> list[str]:
@@ -124,9 +127,10 @@ def settle(layer: Layer, holds: Holds) -> Settled:
         column = table.column(number)
         if too_large(column, holds):
             raise DeliveryError(
-                f"'{field.name}' has whole numbers beyond {holds.most:,}, and {holds.title} holds none", place=layer.key,
+                f"'{field.name}' has whole numbers beyond {holds.most:,}, and {holds.title} holds none",
+                place=layer.key,
                 way_out="Make it a text or a number with Arrange fields, or save to GeoParquet",
-            )  # fmt: skip
+            )
         table = _settled_column(table, number, holds, tell)
     out = layer if table is layer.table else layer.with_table(table)
     if not len(layer) and not holds.empty_fields and table.num_columns:
@@ -143,11 +147,7 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
     if holds.untyped:
         _tell_untyped(name, column, tell)
     if holds.whole_digits and pa.types.is_integer(kind):
-        long = (
-            sum(v is not None and abs(v) >= 10**holds.whole_digits for v in column.to_pylist())
-            if _is_long(column, holds)
-            else 0
-        )
+        long = sum(v is not None and abs(v) >= 10**holds.whole_digits for v in column.to_pylist()) if _is_long(column, holds) else 0
         if long:
             more = f"of more than {holds.whole_digits} digits"
             tell(f"'{name}': {counted(long, f'whole number {more} becomes', f'whole numbers {more} become')} text")
@@ -163,9 +163,7 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
     elif pa.types.is_floating(kind):
         nans = int(pc.sum(pc.is_nan(column)).as_py() or 0)
         if nans and not holds.nan:
-            tell(
-                f"'{name}': {counted(nans, 'value that is', 'values that are')} no number (NaN) {'is' if nans == 1 else 'are'} left empty"
-            )
+            tell(f"'{name}': {counted(nans, 'value that is', 'values that are')} no number (NaN) {'is' if nans == 1 else 'are'} left empty")
         infinite = int(pc.sum(pc.is_inf(column)).as_py() or 0)
         if infinite and not holds.infinity:
             tell(f"'{name}': {counted(infinite, 'endless value')} left empty")
@@ -181,9 +179,7 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
             rounded = np.round(values[there], holds.decimal_places)
             off = int((np.abs(rounded - values[there]) > 1e-12 * np.abs(values[there])).sum())
             if off:
-                tell(
-                    f"'{name}': {counted(off, 'value')} rounded to {holds.decimal_places} places, as {holds.title} holds them"
-                )
+                tell(f"'{name}': {counted(off, 'value')} rounded to {holds.decimal_places} places, as {holds.title} holds them")
     elif pa.types.is_timestamp(kind):
         unit = {"s": 0, "ms": 3, "us": 6, "ns": 9}[kind.unit]
         if unit > holds.digits:
@@ -222,9 +218,7 @@ def _tell_untyped(name: str, column: pa.ChunkedArray, tell: Callable[..., None])
         tell(f"'{name}' has whole numbers beyond {MOST:,}, which are read again as text", False)
 
 
-def _settled_shapes(
-    layer: Layer, holds: Holds, tell: Callable[..., None]
-) -> tuple[Layer, tuple[tuple[str, np.ndarray], ...]]:
+def _settled_shapes(layer: Layer, holds: Holds, tell: Callable[..., None]) -> tuple[Layer, tuple[tuple[str, np.ndarray], ...]]:
     if layer.encoded is not None and layer.encoded.array is None:
         return layer, ()  # what is still encoded is flat, and has no nulls and no empty shapes
     geometry = layer.geometry

@@ -14,18 +14,7 @@ from eskret.formats import vector
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 # what the standard says of drawing, not of the feature: left out where nothing says anything
-_DRAWING = {
-    "id",
-    "timestamp",
-    "begin",
-    "end",
-    "altitudeMode",
-    "tessellate",
-    "extrude",
-    "visibility",
-    "drawOrder",
-    "icon",
-}
+_DRAWING = {"id", "timestamp", "begin", "end", "altitudeMode", "tessellate", "extrude", "visibility", "drawOrder", "icon"}
 
 
 def layer_names(path: Path) -> list[str]:

@@ -24,14 +24,17 @@ from eskret.formats.reading import Watch, no_watch
 _BATCH = 20_000
 _LEAST_ROOM = 1 << 20
 _TYPES = {
-    "MULTIPOINT": "MultiPoint", "POINT": "Point", "LINESTRING": "LineString", "MULTILINESTRING": "MultiLineString",
-    "POLYGON": "Polygon", "MULTIPOLYGON": "MultiPolygon", "GEOMETRYCOLLECTION": "GeometryCollection",
-}  # fmt: skip
+    "MULTIPOINT": "MultiPoint",
+    "POINT": "Point",
+    "LINESTRING": "LineString",
+    "MULTILINESTRING": "MultiLineString",
+    "POLYGON": "Polygon",
+    "MULTIPOLYGON": "MultiPolygon",
+    "GEOMETRYCOLLECTION": "GeometryCollection",
+}
 
 
-def write(
-    path: Path, layer: Layer, name: str, *, options: Mapping[str, Any] | None = None, watch: Watch = no_watch
-) -> None:  # fmt: skip
+def write(path: Path, layer: Layer, name: str, *, options: Mapping[str, Any] | None = None, watch: Watch = no_watch) -> None:
     """Write a file that is not there yet; its ending says the format. The attributes must be of types that the format has.
 
     Raises
@@ -64,9 +67,17 @@ def crs_text(crs: str | None) -> str | None:
 
 
 def write_table(
-    path: Path, table: pa.Table, name: str, *, geom: str | None, kind: str | None, crs: str | None, options: Mapping[str, Any],
-    driver: str | None = None, watch: Watch = no_watch,
-) -> None:  # fmt: skip
+    path: Path,
+    table: pa.Table,
+    name: str,
+    *,
+    geom: str | None,
+    kind: str | None,
+    crs: str | None,
+    options: Mapping[str, Any],
+    driver: str | None = None,
+    watch: Watch = no_watch,
+) -> None:
     """Write a table with its geometry column to a file, or as a new layer of one.
 
     Raises
@@ -90,9 +101,15 @@ def write_table(
         with warnings.catch_warnings(), unsynced():
             warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
             library().write_arrow(
-                pa.RecordBatchReader.from_batches(table.schema, batches()), path, layer=name, driver=driver, geometry_name=geom,
-                geometry_type=kind, crs=crs, layer_options=dict(options),
-            )  # fmt: skip
+                pa.RecordBatchReader.from_batches(table.schema, batches()),
+                path,
+                layer=name,
+                driver=driver,
+                geometry_name=geom,
+                geometry_type=kind,
+                crs=crs,
+                layer_options=dict(options),
+            )
     except Exception as error:
         if stopped and isinstance(stopped[0], StoppedError):
             raise stopped[0] from error

@@ -22,8 +22,25 @@ from eskret.core.layer import Kind, Layer
 from eskret.core.naming import clean_name
 from eskret.formats.reading import Watch, no_watch
 
-GPX_POINT = ("ele", "time", "magvar", "geoidheight", "name", "cmt", "desc", "src", "sym", "type", "fix", "sat", "hdop", "vdop",
-             "pdop", "ageofdgpsdata", "dgpsid")  # fmt: skip
+GPX_POINT = (
+    "ele",
+    "time",
+    "magvar",
+    "geoidheight",
+    "name",
+    "cmt",
+    "desc",
+    "src",
+    "sym",
+    "type",
+    "fix",
+    "sat",
+    "hdop",
+    "vdop",
+    "pdop",
+    "ageofdgpsdata",
+    "dgpsid",
+)
 GPX_TRACK = ("name", "cmt", "desc", "src", "number", "type")
 FIELDS = "urn:eskret:fields"
 """The namespace of fields that GPX has no element for."""
@@ -37,14 +54,10 @@ def gpx_losses(names: Sequence[str], kind: Kind) -> list[str]:
     own = [n for n in names if n not in known]
     if not own:
         return []
-    return [
-        f"GPX has no place of its own for {', '.join(own[:6])}{' and more' if len(own) > 6 else ''}; they go into extensions"
-    ]
+    return [f"GPX has no place of its own for {', '.join(own[:6])}{' and more' if len(own) > 6 else ''}; they go into extensions"]
 
 
-def write_gpx(
-    path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, str], decimals: int, watch: Watch = no_watch
-) -> None:
+def write_gpx(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, str], decimals: int, watch: Watch = no_watch) -> None:
     """Write points as waypoints and lines as tracks, all waypoints first, as the schema wants it."""
     with path.open("w", encoding="utf-8", newline="\n") as out:
         out.write('<?xml version="1.0" encoding="UTF-8"?>\n<gpx version="1.1" creator="Eskret" ')
@@ -98,9 +111,7 @@ def _track(part: Any, decimals: int) -> str:
     return "".join(out)
 
 
-def write_kml(
-    path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, str], decimals: int, watch: Watch = no_watch
-) -> None:
+def write_kml(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, str], decimals: int, watch: Watch = no_watch) -> None:
     """Write a folder for each layer, its fields with their types in a schema."""
     with path.open("w", encoding="utf-8", newline="\n") as out:
         out.write('<?xml version="1.0" encoding="UTF-8"?>\n<kml xmlns="http://www.opengis.net/kml/2.2">\n<Document>\n')
@@ -111,9 +122,7 @@ def write_kml(
             fields = [f for f in layer.table.schema if f.name.lower() not in ("name", "description")]
             out.write(f'<Schema name={_attribute(name)} id="fields_{number}">\n')
             for field in fields:
-                out.write(
-                    f'<SimpleField name={_attribute(field.name)} type="{_kml_type(layer.table.column(field.name))}"/>\n'
-                )
+                out.write(f'<SimpleField name={_attribute(field.name)} type="{_kml_type(layer.table.column(field.name))}"/>\n')
             out.write("</Schema>\n")
         for number, (layer, name) in enumerate(layers):
             out.write(f"<Folder><name>{_clean(name)}</name>\n")
@@ -144,21 +153,9 @@ def _kml_rows(layer: Layer, number: int, decimals: int) -> Generator[tuple[int, 
         shapes = layer.geometry[start : start + _STEP] if layer.geometry is not None else [None] * len(rows)
         lines = []
         for row, shape in zip(rows, shapes, strict=True):
-            inner = "".join(
-                f"<{t}>{_clean(_said(row[n]))}</{t}>"
-                for t, n in sorted(special.items(), reverse=True)
-                if row[n] is not None
-            )
-            data = "".join(
-                f"<SimpleData name={_attribute(n)}>{_clean(_said(row[n]))}</SimpleData>"
-                for n in fields
-                if row[n] is not None
-            )
-            extended = (
-                f'<ExtendedData><SchemaData schemaUrl="#fields_{number}">{data}</SchemaData></ExtendedData>'
-                if data
-                else ""
-            )
+            inner = "".join(f"<{t}>{_clean(_said(row[n]))}</{t}>" for t, n in sorted(special.items(), reverse=True) if row[n] is not None)
+            data = "".join(f"<SimpleData name={_attribute(n)}>{_clean(_said(row[n]))}</SimpleData>" for n in fields if row[n] is not None)
+            extended = f'<ExtendedData><SchemaData schemaUrl="#fields_{number}">{data}</SchemaData></ExtendedData>' if data else ""
             drawn = _kml_shape(shape, decimals) if shape is not None and not shape.is_empty else ""
             lines.append(f"<Placemark>{inner}{extended}{drawn}</Placemark>\n")
         yield min(start + _STEP, len(layer)), "".join(lines)

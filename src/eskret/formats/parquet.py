@@ -43,9 +43,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     half = len(box) // 2
     extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
     kind, crs = (_kind(known), _crs(known)) if geometry else (Kind.TABLE, None)
-    return LayerFacts(
-        key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path), told=tuple(told)
-    )
+    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path), told=tuple(told))
 
 
 def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
@@ -88,8 +86,9 @@ def _renamed(given: Sequence[str], names: Sequence[str]) -> list[Remark]:
     """What there is to say of fields that are called otherwise than in the file."""
     return [
         Remark(f"field '{old}' differs from another only in case and is called '{new}'")
-        for old, new in zip(given, names, strict=True) if old != new
-    ]  # fmt: skip
+        for old, new in zip(given, names, strict=True)
+        if old != new
+    ]
 
 
 def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_watch) -> None:
@@ -145,22 +144,22 @@ def _open(path: Path) -> tuple[pq.ParquetFile, dict[str, Any]]:
         raise _damaged(path, error) from error
     primary = geo.get("primary_column")
     if geo and (primary not in geo.get("columns", {}) or primary not in file.schema_arrow.names):
-        raise InputError("its metadata names a geometry column that is not there", place=str(path),
-                         way_out="Open it where it was made and save it again")  # fmt: skip
+        raise InputError(
+            "its metadata names a geometry column that is not there", place=str(path), way_out="Open it where it was made and save it again"
+        )
     if geo and geo["columns"][primary].get("encoding") != "WKB":
         raise InputError(
             f"its geometry is in the form '{geo['columns'][primary].get('encoding')}', and WKB is what is read here",
-            place=str(path), way_out="Save it with geometry as WKB",
-        )  # fmt: skip
+            place=str(path),
+            way_out="Save it with geometry as WKB",
+        )
     return file, geo
 
 
 def _columns(schema: pa.Schema, geo: dict[str, Any]) -> tuple[list[pa.Field], str, list[Remark]]:
     """Attribute columns, the geometry column, and what is left out."""
     primary = str(geo.get("primary_column") or "")
-    boxes = {
-        c.get("covering", {}).get("bbox", {}).get("xmin", [""])[0] for c in geo.get("columns", {}).values()
-    }  # fmt: skip
+    boxes = {c.get("covering", {}).get("bbox", {}).get("xmin", [""])[0] for c in geo.get("columns", {}).values()}
     further = [n for n in geo.get("columns", {}) if n != primary]
     fields = [f for f in schema if f.name != primary and f.name not in further and f.name not in boxes]
     return fields, primary, [Remark(f"the further geometry column '{n}' was left out", look=True) for n in further]
@@ -185,6 +184,7 @@ def _kind(known: dict[str, Any]) -> Kind:
 
 def _damaged(path: Path, error: Exception) -> InputError:
     return InputError(
-        "it cannot be read; it is damaged, cut short, or not what its ending says", place=str(path),
+        "it cannot be read; it is damaged, cut short, or not what its ending says",
+        place=str(path),
         way_out="Open it where it was made and save it again",
-    )  # fmt: skip
+    )

@@ -59,10 +59,7 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
     if db.execute("PRAGMA main.page_size").fetchone()[0] < _LEAST_PAGE:
         # nodes are smaller there: SQLite lays them out itself
         rows = np.column_stack([bounds[:, 0], bounds[:, 2], bounds[:, 1], bounds[:, 3]]).tolist()
-        db.executemany(
-            f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)",
-            [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)],
-        )
+        db.executemany(f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)])
         return
     box = _rounded(bounds)
     levels: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []  # ids, boxes and node of each cell, leaves first
@@ -75,9 +72,13 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
             break
         starts = np.arange(0, len(ids), _FILL)
         box = np.column_stack(
-            [np.minimum.reduceat(box[:, 0], starts), np.maximum.reduceat(box[:, 1], starts),
-             np.minimum.reduceat(box[:, 2], starts), np.maximum.reduceat(box[:, 3], starts)]
-        )  # fmt: skip
+            [
+                np.minimum.reduceat(box[:, 0], starts),
+                np.maximum.reduceat(box[:, 1], starts),
+                np.minimum.reduceat(box[:, 2], starts),
+                np.maximum.reduceat(box[:, 3], starts),
+            ]
+        )
         ids = np.arange(len(starts), dtype=np.int64)
     # the root is node 1; the nodes of lower levels are numbered on, top down
     first = {len(levels) - 1: 1}

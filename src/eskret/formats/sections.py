@@ -52,9 +52,7 @@ def _tables(db: sqlite3.Connection) -> set[str]:
 
 def _register(db: sqlite3.Connection, extension: str, place: str, tables: tuple[str, ...]) -> None:
     for table in tables:
-        known = db.execute(
-            "SELECT 1 FROM gpkg_extensions WHERE table_name = ? AND extension_name = ?", (table, extension)
-        ).fetchone()
+        known = db.execute("SELECT 1 FROM gpkg_extensions WHERE table_name = ? AND extension_name = ?", (table, extension)).fetchone()
         if not known:
             db.execute(
                 "INSERT INTO gpkg_extensions VALUES (?, NULL, ?, ?, 'read-write')",
@@ -103,10 +101,7 @@ def put_record(db: sqlite3.Connection, layer: str, record: Sequence[Any]) -> Non
     number = db.execute(
         "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES (?, ?, ?, ?)", tuple(record)
     ).lastrowid
-    db.execute(
-        "INSERT INTO gpkg_metadata_reference (reference_scope, table_name, md_file_id) VALUES ('table', ?, ?)",
-        (layer, number),
-    )
+    db.execute("INSERT INTO gpkg_metadata_reference (reference_scope, table_name, md_file_id) VALUES ('table', ?, ?)", (layer, number))
 
 
 def forget(db: sqlite3.Connection, layer: str) -> None:
@@ -127,10 +122,7 @@ def titles(db: sqlite3.Connection, layer: str) -> dict[str, str]:
     """Titles of a layer's fields, by field."""
     if "gpkg_data_columns" not in _tables(db):
         return {}
-    rows = db.execute(
-        "SELECT column_name, title FROM gpkg_data_columns WHERE lower(table_name) = lower(?) AND title IS NOT NULL",
-        (layer,),
-    )
+    rows = db.execute("SELECT column_name, title FROM gpkg_data_columns WHERE lower(table_name) = lower(?) AND title IS NOT NULL", (layer,))
     return {name: title for name, title in rows if title}
 
 
@@ -155,9 +147,7 @@ def rename(db: sqlite3.Connection, old: str, new: str, indexed: Sequence[str]) -
     indexed : its geometry columns with a spatial index. The triggers of these call functions that plain SQLite lacks,
         so they go first.
     """
-    for (name,) in db.execute(
-        "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (old,)
-    ).fetchall():
+    for (name,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", (old,)).fetchall():
         # those of the index, and those by which the library counts rows under the old name; what else there is goes along
         if name.startswith((f"rtree_{old}_", "trigger_insert_feature_count_", "trigger_delete_feature_count_")):
             db.execute(f"DROP TRIGGER {quote(name)}")
@@ -170,8 +160,7 @@ def rename(db: sqlite3.Connection, old: str, new: str, indexed: Sequence[str]) -
     if "gpkg_ogr_contents" in there:
         # without those triggers its count would grow old; without the row everybody counts
         db.execute("DELETE FROM gpkg_ogr_contents WHERE lower(table_name) = lower(?)", (old,))
-    for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns",
-                  "gpkg_metadata_reference", "gpkg_contents"):  # fmt: skip
+    for table in ("gpkg_geometry_columns", "gpkg_extensions", "gpkg_data_columns", "gpkg_metadata_reference", "gpkg_contents"):
         if table in there:
             db.execute(f"UPDATE {table} SET table_name = ? WHERE lower(table_name) = lower(?)", (new, old))
     db.execute("UPDATE gpkg_contents SET identifier = ? WHERE table_name = ? AND identifier = ?", (new, new, old))

@@ -19,18 +19,15 @@ SLD, SE, OGC = "http://www.opengis.net/sld", "http://www.opengis.net/se", "http:
 _XSI = "http://www.w3.org/2001/XMLSchema-instance"
 _SCHEMA = f"{SLD} http://schemas.opengis.net/sld/1.1.0/StyledLayerDescriptor.xsd"
 _SYMBOLS = {
-    "point": ("PointSymbolizer",), "line": ("LineSymbolizer",), "area": ("PolygonSymbolizer",),
+    "point": ("PointSymbolizer",),
+    "line": ("LineSymbolizer",),
+    "area": ("PolygonSymbolizer",),
     "mixed": ("PolygonSymbolizer", "LineSymbolizer", "PointSymbolizer"),
-}  # fmt: skip
+}
 
 
 def sld_text(
-    style: Style,
-    layer: str,
-    kind: str,
-    column: pa.DataType | None = None,
-    breaks: Sequence[float] = (),
-    usual: str = "#7DB6A3",
+    style: Style, layer: str, kind: str, column: pa.DataType | None = None, breaks: Sequence[float] = (), usual: str = "#7DB6A3"
 ) -> str:
     """A style as the text of an SLD file.
 
@@ -104,9 +101,7 @@ def _classes(rules: ET.Element, style: Style, kind: str, breaks: Sequence[float]
     edges = [None, *breaks, None]
     for label, colour, (low, high) in zip(labels, colours, itertools.pairwise(edges), strict=True):
         rule = _rule(rules, label)
-        tests = [
-            (n, v) for n, v in (("PropertyIsGreaterThan", low), ("PropertyIsLessThanOrEqualTo", high)) if v is not None
-        ]
+        tests = [(n, v) for n, v in (("PropertyIsGreaterThan", low), ("PropertyIsLessThanOrEqualTo", high)) if v is not None]
         # a comparison with no value is never true, so features without one come to none of these
         filter_ = ET.SubElement(rule, _ogc("Filter"))
         if not tests:

@@ -26,13 +26,23 @@ from eskret.formats import archives, coordinates_text, gpx, kml, parquet, tables
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 ENDINGS = {
-    ".gpx": "GPX", ".gpkg": "GeoPackage", ".shp": "shapefile", ".geojson": "GeoJSON", ".json": "GeoJSON",
-    ".geojsonl": "GeoJSON text sequence", ".geojsons": "GeoJSON text sequence", ".fgb": "FlatGeobuf", ".kml": "KML",
-    ".gml": "GML", ".parquet": "GeoParquet", ".csv": "CSV", ".tsv": "TSV", ".xlsx": "XLSX", ".zip": "zip archive",
-}  # fmt: skip
-_FAMILIES: dict[str, Any] = {
-    ".gpx": gpx, ".kml": kml, ".parquet": parquet, ".csv": tables, ".tsv": tables, ".xlsx": tables,
-}  # fmt: skip
+    ".gpx": "GPX",
+    ".gpkg": "GeoPackage",
+    ".shp": "shapefile",
+    ".geojson": "GeoJSON",
+    ".json": "GeoJSON",
+    ".geojsonl": "GeoJSON text sequence",
+    ".geojsons": "GeoJSON text sequence",
+    ".fgb": "FlatGeobuf",
+    ".kml": "KML",
+    ".gml": "GML",
+    ".parquet": "GeoParquet",
+    ".csv": "CSV",
+    ".tsv": "TSV",
+    ".xlsx": "XLSX",
+    ".zip": "zip archive",
+}
+_FAMILIES: dict[str, Any] = {".gpx": gpx, ".kml": kml, ".parquet": parquet, ".csv": tables, ".tsv": tables, ".xlsx": tables}
 _MANY_LAYERS = {".gpkg"}
 _MAGIC = re.compile(r"[*?\[]")
 T = TypeVar("T")
@@ -82,9 +92,7 @@ def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable
             anchor = Path(whole.anchor)
             hits = sorted(p for p in anchor.glob(str(whole.relative_to(anchor))) if p.is_file() and offered(p))
             if not hits:
-                raise InputError(
-                    f"no readable file matches '{text}'", place=str(folder), way_out="Check the pattern and the folder"
-                )
+                raise InputError(f"no readable file matches '{text}'", place=str(folder), way_out="Check the pattern and the folder")
         elif whole.is_dir():
             hits = sorted(p for p in whole.iterdir() if p.is_file() and offered(p))
             if not hits:
@@ -96,9 +104,10 @@ def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable
                 raise InputError("there is no such file", place=str(whole), way_out="Put it there, or choose another")
             if not endings and not is_source(whole):
                 raise InputError(
-                    f"files ending in '{whole.suffix}' cannot be read", place=str(whole),
+                    f"files ending in '{whole.suffix}' cannot be read",
+                    place=str(whole),
                     way_out=f"It can be one of {', '.join(ENDINGS)}; for text with coordinates use 'Load coordinates'",
-                )  # fmt: skip
+                )
             hits = [whole]
         found.update(dict.fromkeys(hits))
     return list(found)
@@ -132,9 +141,11 @@ def _at(path: Path) -> Generator[None, None, None]:
     except Exception as error:
         logging.getLogger(__name__).info("%s: %s", path.suffix, type(error).__name__, exc_info=True)
         raise InputError(
-            f"it cannot be read; it is damaged, or not what its ending says ({type(error).__name__})", place=str(path),
-            way_out="Open it where it was made and save it again", code=Code.DAMAGED,
-        ) from error  # fmt: skip
+            f"it cannot be read; it is damaged, or not what its ending says ({type(error).__name__})",
+            place=str(path),
+            way_out="Open it where it was made and save it again",
+            code=Code.DAMAGED,
+        ) from error
 
 
 def layer_names(path: Path) -> list[str]:
@@ -231,16 +242,9 @@ def check_regular(path: Path) -> None:
         mode = path.stat().st_mode
     except OSError:
         return  # whoever reads it says it
-    for test, what in (
-        (stat.S_ISFIFO, "a pipe"),
-        (stat.S_ISCHR, "a device"),
-        (stat.S_ISBLK, "a device"),
-        (stat.S_ISSOCK, "a socket"),
-    ):
+    for test, what in ((stat.S_ISFIFO, "a pipe"), (stat.S_ISCHR, "a device"), (stat.S_ISBLK, "a device"), (stat.S_ISSOCK, "a socket")):
         if test(mode):
-            raise InputError(
-                f"this is {what}, not a file", place=str(path), way_out="Write what comes from it to a file first"
-            )
+            raise InputError(f"this is {what}, not a file", place=str(path), way_out="Write what comes from it to a file first")
 
 
 def _family(path: Path) -> Any:
@@ -273,8 +277,9 @@ def _found(path: Path, files: tuple[tuple[str, Path], ...], changed: int) -> dic
         many = len(names) > 1 or inner.suffix.lower() in (*_MANY_LAYERS, ".gpx")
         out.update({f"{member}:{n}" if many else member: (inner, n) for n in names})
     if not out:
-        raise InputError("it holds no file that can be read", place=str(path),
-                         way_out=f"It can hold {', '.join(e for e in ENDINGS if e != '.zip')}")  # fmt: skip
+        raise InputError(
+            "it holds no file that can be read", place=str(path), way_out=f"It can hold {', '.join(e for e in ENDINGS if e != '.zip')}"
+        )
     return out
 
 

@@ -68,10 +68,7 @@ def take_away_stale(path: Path) -> None:
     """Take away a journal that a transaction of ours had begun and not filled in when it was killed: there is nothing in it to
     roll back, so SQLite leaves it lying until the next transaction. While we hold the lock it is nobody else's."""
     journal = path.with_name(f"{path.name}-journal")
-    with (
-        suppress(sqlite3.Error, OSError),
-        closing(sqlite3.connect(uri(path, "rw"), uri=True, timeout=1.0, isolation_level=None)) as db,
-    ):
+    with suppress(sqlite3.Error, OSError), closing(sqlite3.connect(uri(path, "rw"), uri=True, timeout=1.0, isolation_level=None)) as db:
         db.execute("BEGIN EXCLUSIVE")
         if not any(journal.read_bytes()[:8]):
             journal.unlink()
@@ -138,25 +135,22 @@ def refused(error: sqlite3.Error, path: Path) -> DeliveryError:
     result, place = _result(error), str(path)
     if result in _BUSY:
         return DeliveryError(
-            "another program holds this GeoPackage", place=place, way_out="Close it there and run again",
-            code=Code.HELD_ELSEWHERE,
-        )  # fmt: skip
+            "another program holds this GeoPackage", place=place, way_out="Close it there and run again", code=Code.HELD_ELSEWHERE
+        )
     if result == sqlite3.SQLITE_FULL:
-        return DeliveryError(
-            "the disk is full", place=place, way_out="Make room and run again", code=Code.DISK_FULL
-        )  # fmt: skip
+        return DeliveryError("the disk is full", place=place, way_out="Make room and run again", code=Code.DISK_FULL)
     if result == sqlite3.SQLITE_READONLY:
         return DeliveryError("it is read-only", place=place, way_out="Choose another file", code=Code.READ_ONLY)
     if result in _DAMAGED:
         return DeliveryError(
-            f"it is no sound GeoPackage ({error})", place=place, way_out="Choose another file, or move this away",
-            code=Code.DAMAGED,
-        )  # fmt: skip
+            f"it is no sound GeoPackage ({error})", place=place, way_out="Choose another file, or move this away", code=Code.DAMAGED
+        )
     if result == sqlite3.SQLITE_CONSTRAINT:
         return DeliveryError(
-            f"a rule that the file itself has refuses the new rows ({error})", place=place,
+            f"a rule that the file itself has refuses the new rows ({error})",
+            place=place,
             way_out="See which values it allows, or save to another file",
-        )  # fmt: skip
+        )
     return DeliveryError(f"it cannot be written ({error})", place=place)
 
 
@@ -164,18 +158,21 @@ def unsound(error: sqlite3.Error, path: Path) -> InputError:
     """Why a GeoPackage cannot be read, as a sentence."""
     if is_busy(error):
         return InputError(
-            "another program is writing this GeoPackage right now", place=str(path), way_out="Try again when it is done",
+            "another program is writing this GeoPackage right now",
+            place=str(path),
+            way_out="Try again when it is done",
             code=Code.HELD_ELSEWHERE,
-        )  # fmt: skip
+        )
     if is_interrupted(error):
         return InputError(
-            "a layer in it does not come to an end when it is counted", place=str(path),
-            way_out="It may be a view; save it as a layer of its own", code=Code.TIME_LIMIT,
-        )  # fmt: skip
+            "a layer in it does not come to an end when it is counted",
+            place=str(path),
+            way_out="It may be a view; save it as a layer of its own",
+            code=Code.TIME_LIMIT,
+        )
     return InputError(
-        f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away",
-        code=Code.DAMAGED,
-    )  # fmt: skip
+        f"it is no sound GeoPackage ({error})", place=str(path), way_out="Choose another file, or move this away", code=Code.DAMAGED
+    )
 
 
 def check_free(path: Path) -> None:

@@ -11,9 +11,8 @@ from eskret.formats import geopackage
 
 
 def change(
-    path: Path, *, rename: Mapping[str, str] | None = None, remove: Sequence[str] = (),
-    section: Mapping[str, str] | None = None,
-) -> None:  # fmt: skip
+    path: Path, *, rename: Mapping[str, str] | None = None, remove: Sequence[str] = (), section: Mapping[str, str] | None = None
+) -> None:
     """Change the layers of a file.
 
     It is one transaction of the database: whoever has the file open goes on with it and sees it old or new, and a failure
@@ -61,7 +60,5 @@ def _all_there(path: Path, names: Sequence[str], asked: Sequence[str]) -> dict[s
     there = {folded(n): n for n in names}
     for name in asked:
         if folded(name) not in there:
-            raise DeliveryError(
-                f"there is no layer '{name}'", place=str(path), way_out=f"There are {', '.join(names) or 'none'}"
-            )
+            raise DeliveryError(f"there is no layer '{name}'", place=str(path), way_out=f"There are {', '.join(names) or 'none'}")
     return there

@@ -81,23 +81,15 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
     aside = []
     if bad:
         # positions among the records: each bad one stands after the good ones before it
-        aside = [
-            (f"has not {counted(len(names), 'value')} as the header has", np.array([n for n, _, _ in bad], np.int64))
-        ]
-        shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (
-            " ..." if len(bad) > 5 else ""
-        )
+        aside = [(f"has not {counted(len(names), 'value')} as the header has", np.array([n for n, _, _ in bad], np.int64))]
+        shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (" ..." if len(bad) > 5 else "")
         have = "record has" if len(bad) == 1 else "records have"
-        remarks.append(
-            Remark(f"{len(bad):,} {have} not as many values as the header's {len(names)}: {shown}", look=True)
-        )
+        remarks.append(Remark(f"{len(bad):,} {have} not as many values as the header's {len(names)}: {shown}", look=True))
     layer = Layer(path.stem, table.combine_chunks(), None, None, path.stem, str(path))
     return Reading(layer, len(table) + len(bad), tuple(aside), tuple(remarks))
 
 
-def _parsed(
-    path: Path, spelling: text.Spelling, delimiter: str, names: Sequence[str], bad: list[tuple[int, int, str]]
-) -> pa.Table:
+def _parsed(path: Path, spelling: text.Spelling, delimiter: str, names: Sequence[str], bad: list[tuple[int, int, str]]) -> pa.Table:
     csv = pyarrow.csv
 
     def skip(row: Any) -> str:
@@ -108,22 +100,18 @@ def _parsed(
     try:
         return csv.read_csv(
             path if spelling.codec == "utf-8" else text.opened(path, spelling),
-            read_options=csv.ReadOptions(
-                use_threads=False, column_names=list(names), skip_rows_after_names=1, block_size=1 << 24
-            ),
+            read_options=csv.ReadOptions(use_threads=False, column_names=list(names), skip_rows_after_names=1, block_size=1 << 24),
             parse_options=csv.ParseOptions(delimiter=delimiter, newlines_in_values=True, invalid_row_handler=skip),
             convert_options=csv.ConvertOptions(
-                column_types={n: pa.string() for n in names}, strings_can_be_null=True, null_values=[""],
-                quoted_strings_can_be_null=False,
+                column_types={n: pa.string() for n in names}, strings_can_be_null=True, null_values=[""], quoted_strings_can_be_null=False
             ),
-        )  # fmt: skip
+        )
     except pa.ArrowInvalid as error:
         if _has_no_rows(path, spelling, delimiter):
             return pa.table({n: pa.array([], pa.string()) for n in names})
         raise InputError(
-            f"it cannot be read as a table ({str(error)[:120]})", place=str(path),
-            way_out="Open it where it was made and save it again",
-        ) from error  # fmt: skip
+            f"it cannot be read as a table ({str(error)[:120]})", place=str(path), way_out="Open it where it was made and save it again"
+        ) from error
 
 
 def _has_no_rows(path: Path, spelling: text.Spelling, delimiter: str) -> bool:
@@ -169,16 +157,13 @@ def _workbook(path: Path, changed: int, size: int) -> dict[str, Reading]:
         raise InputError("it is locked with a password", place=str(path), way_out="Save it without one") from error
     except (python_calamine.CalamineError, OSError, ValueError) as error:
         raise InputError(
-            "it cannot be read as a workbook; it is damaged, or not what its ending says", place=str(path),
+            "it cannot be read as a workbook; it is damaged, or not what its ending says",
+            place=str(path),
             way_out="Open it where it was made and save it again",
-        ) from error  # fmt: skip
-    out = {
-        name: _sheet(path, name, rows) for name, rows in sheets.items() if any(any(c != "" for c in r) for r in rows)
-    }
+        ) from error
+    out = {name: _sheet(path, name, rows) for name, rows in sheets.items() if any(any(c != "" for c in r) for r in rows)}
     if not out:
-        raise InputError(
-            "none of its sheets holds anything", place=str(path), way_out="Check that it is the file you mean"
-        )
+        raise InputError("none of its sheets holds anything", place=str(path), way_out="Check that it is the file you mean")
     return out
 
 
@@ -206,9 +191,13 @@ def _header(cell: Any) -> str:
 
 
 _TYPES: tuple[tuple[type | tuple[type, ...], pa.DataType, Callable[[Any], Any]], ...] = (
-    (bool, pa.bool_(), bool), ((int, float), pa.float64(), float), (dt.datetime, pa.timestamp("ms"), lambda v: v),
-    (dt.date, pa.date32(), lambda v: v), (dt.time, pa.time64("us"), lambda v: v), (str, pa.string(), lambda v: v),
-)  # fmt: skip
+    (bool, pa.bool_(), bool),
+    ((int, float), pa.float64(), float),
+    (dt.datetime, pa.timestamp("ms"), lambda v: v),
+    (dt.date, pa.date32(), lambda v: v),
+    (dt.time, pa.time64("us"), lambda v: v),
+    (str, pa.string(), lambda v: v),
+)
 
 
 def _cells(cells: Sequence[Any]) -> tuple[pa.Array, str]:
@@ -221,12 +210,11 @@ def _cells(cells: Sequence[Any]) -> tuple[pa.Array, str]:
     if not kinds:
         return pa.array(values, pa.string()), ""
     if kinds == {2, 3}:
-        return pa.array([v if v is None or isinstance(v, dt.datetime) else dt.datetime(v.year, v.month, v.day)
-                         for v in values], pa.timestamp("ms")), ""  # fmt: skip
-    if len(kinds) > 1:
         return pa.array(
-            [None if v is None else _header(v) for v in values], pa.string()
-        ), "holds several types and is text"
+            [v if v is None or isinstance(v, dt.datetime) else dt.datetime(v.year, v.month, v.day) for v in values], pa.timestamp("ms")
+        ), ""
+    if len(kinds) > 1:
+        return pa.array([None if v is None else _header(v) for v in values], pa.string()), "holds several types and is text"
     _, arrow, convert = _TYPES[kinds.pop()]
     out = pa.array([None if v is None else convert(v) for v in values], arrow)
     if pa.types.is_floating(arrow) and all(v is None or (float(v).is_integer() and abs(v) < 2**53) for v in values):

@@ -86,9 +86,15 @@ class Target:
 def _as_geojson(sequence: bool) -> Callable[[Path, Pairs, Writing, Watch], Put]:
     def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
         done = geojson.write(
-            path, pairs[0][0], decimals=how.decimals, indent=how.indent and not sequence, crs=how.crs, sequence=sequence,
-            members={{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t}, watch=watch,
-        )  # fmt: skip
+            path,
+            pairs[0][0],
+            decimals=how.decimals,
+            indent=how.indent and not sequence,
+            crs=how.crs,
+            sequence=sequence,
+            members={{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t},
+            watch=watch,
+        )
         return Put(geojson.count(path), done.lost, done.cut, done.sha256)  # type: ignore[arg-type]
 
     return write
@@ -108,9 +114,7 @@ def _by_library(options: Mapping[str, str]) -> Callable[[Path, Pairs, Writing, W
     def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
         layer = pairs[0][0]
         # the format's index has no place for features without a shape
-        nowhere = (
-            layer.encoded is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
-        )
+        nowhere = layer.encoded is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
         more = {"SPATIAL_INDEX": "NO"} if nowhere and "SPATIAL_INDEX" in options else {}
         library_write.write(path, layer, pairs[0][1], options={**options, **more}, watch=watch)
         return Put(library_write.count(path))
@@ -123,9 +127,10 @@ def _as_shapefile(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
     for part in (path, path.with_suffix(".dbf")):
         if part.stat().st_size >= 1 << 31:
             raise DeliveryError(
-                f"its {part.suffix[1:]} part is larger than the 2 GB that a shapefile holds", place=str(path.name),
+                f"its {part.suffix[1:]} part is larger than the 2 GB that a shapefile holds",
+                place=str(path.name),
                 way_out="Save to a GeoPackage, or split the layer",
-            )  # fmt: skip
+            )
     return Put(library_write.count(path))
 
 
@@ -147,59 +152,114 @@ def _as_workbook(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
 _TEXTS = frozenset({"yes/no", "decimal", "date and time", "date", "time", "bytes", "list"})
 _DRAWN = frozenset({Kind.POINT, Kind.LINE, Kind.AREA})
 _WORDS = frozenset({"title", "description", "licence"})
-_JSON = Holds(
-    "GeoJSON", frozenset({"decimal"}), infinity=False, exact=EXACT, digits=6, measures=False, empty_fields=False
-)
-GEOPACKAGE = Target(
-    "GeoPackage", ".gpkg", ANY, words=_WORDS, holds_values=Holds("a GeoPackage", empties=True),
-)  # fmt: skip
-GEOJSON = Target(
-    "GeoJSON", ".geojson", ONE, _as_geojson(False), crs=geojson.CRS84, words=_WORDS, rounds=True, holds_values=_JSON,
-)  # fmt: skip
-SEQUENCE = Target(
-    "GeoJSON text sequence", ".geojsons", ONE, _as_geojson(True), crs=geojson.CRS84, rounds=True, holds_values=_JSON,
-)  # fmt: skip
+_JSON = Holds("GeoJSON", frozenset({"decimal"}), infinity=False, exact=EXACT, digits=6, measures=False, empty_fields=False)
+GEOPACKAGE = Target("GeoPackage", ".gpkg", ANY, words=_WORDS, holds_values=Holds("a GeoPackage", empties=True))
+GEOJSON = Target("GeoJSON", ".geojson", ONE, _as_geojson(False), crs=geojson.CRS84, words=_WORDS, rounds=True, holds_values=_JSON)
+SEQUENCE = Target("GeoJSON text sequence", ".geojsons", ONE, _as_geojson(True), crs=geojson.CRS84, rounds=True, holds_values=_JSON)
 SHAPEFILE = Target(
-    "a shapefile", ".shp", ONE, _as_shapefile, tables=False, kinds=_DRAWN, companions=(".shx", ".dbf", ".prj", ".cpg"),
-    bounds=Bounds("a shapefile", name_bytes=10, text_bytes=254, most_fields=255, whole_digits=18, times=False, flags=False,
-                  empty_texts=False),
+    "a shapefile",
+    ".shp",
+    ONE,
+    _as_shapefile,
+    tables=False,
+    kinds=_DRAWN,
+    companions=(".shx", ".dbf", ".prj", ".cpg"),
+    bounds=Bounds(
+        "a shapefile", name_bytes=10, text_bytes=254, most_fields=255, whole_digits=18, times=False, flags=False, empty_texts=False
+    ),
     holds_values=Holds("a shapefile", nan=True, infinity=False, blanks=False, largest=1e23, decimal_places=15),
-)  # fmt: skip
+)
 FLATGEOBUF = Target(
-    "FlatGeobuf", ".fgb", ONE, _by_library({"SPATIAL_INDEX": "YES"}), tables=False,
-    bounds=Bounds("FlatGeobuf", dates=False, zones=False), holds_values=Holds("FlatGeobuf", nan=True, measures=False),
-)  # fmt: skip
+    "FlatGeobuf",
+    ".fgb",
+    ONE,
+    _by_library({"SPATIAL_INDEX": "YES"}),
+    tables=False,
+    bounds=Bounds("FlatGeobuf", dates=False, zones=False),
+    holds_values=Holds("FlatGeobuf", nan=True, measures=False),
+)
 PARQUET = Target(
-    "GeoParquet", ".parquet", ONE, _as_parquet, words=_WORDS,
+    "GeoParquet",
+    ".parquet",
+    ONE,
+    _as_parquet,
+    words=_WORDS,
     holds_values=Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True),
-)  # fmt: skip
+)
 CSV = Target(
-    "CSV", ".csv", ONE, _as_csv,
-    holds_values=Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True,
-                       untyped=True),
-)  # fmt: skip
-KML = Target("KML", ".kml", SET, _as_kml, crs=geojson.CRS84, words=frozenset({"title", "description"}), rounds=True,
-             holds_values=Holds("KML", _TEXTS - {"yes/no"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False,
-                                empty_fields=False))  # fmt: skip
-GPX = Target(
-    "GPX", ".gpx", SET, _as_gpx, crs=geojson.CRS84, tables=False, kinds=frozenset({Kind.POINT, Kind.LINE}),
-    words=frozenset({"title", "description"}), rounds=True,
+    "CSV",
+    ".csv",
+    ONE,
+    _as_csv,
     holds_values=Holds(
-        "GPX", _TEXTS, nan=True, digits=9, measures=False, nulls=False, empty_fields=False, empty_columns=False, empty_texts=False,
+        "CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True, untyped=True
+    ),
+)
+KML = Target(
+    "KML",
+    ".kml",
+    SET,
+    _as_kml,
+    crs=geojson.CRS84,
+    words=frozenset({"title", "description"}),
+    rounds=True,
+    holds_values=Holds("KML", _TEXTS - {"yes/no"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False, empty_fields=False),
+)
+GPX = Target(
+    "GPX",
+    ".gpx",
+    SET,
+    _as_gpx,
+    crs=geojson.CRS84,
+    tables=False,
+    kinds=frozenset({Kind.POINT, Kind.LINE}),
+    words=frozenset({"title", "description"}),
+    rounds=True,
+    holds_values=Holds(
+        "GPX",
+        _TEXTS,
+        nan=True,
+        digits=9,
+        measures=False,
+        nulls=False,
+        empty_fields=False,
+        empty_columns=False,
+        empty_texts=False,
         heights_as="ele",
     ),
-)  # fmt: skip
+)
 WORKBOOK = Target(
-    "a workbook", ".xlsx", SET, _as_workbook, name_limit=workbook.SHEET_NAME, typed_limit=workbook.SHEET_NAME, barred="[]:*?/\\",
+    "a workbook",
+    ".xlsx",
+    SET,
+    _as_workbook,
+    name_limit=workbook.SHEET_NAME,
+    typed_limit=workbook.SHEET_NAME,
+    barred="[]:*?/\\",
     words=frozenset({"title", "description"}),
-    bounds=Bounds("a workbook", text_signs=workbook.MOST_SIGNS, most_fields=workbook.MOST_FIELDS - 2, most_rows=workbook.MOST_ROWS,
-                  zones=False, empty_texts=False),
+    bounds=Bounds(
+        "a workbook",
+        text_signs=workbook.MOST_SIGNS,
+        most_fields=workbook.MOST_FIELDS - 2,
+        most_rows=workbook.MOST_ROWS,
+        zones=False,
+        empty_texts=False,
+    ),
     holds_values=Holds("a workbook", places=False, empties=True, whole_digits=15, first_day=dt.date(1900, 1, 1)),
-)  # fmt: skip
+)
 TARGETS = {
-    ".gpkg": GEOPACKAGE, ".geojson": GEOJSON, ".json": GEOJSON, ".geojsons": SEQUENCE, ".shp": SHAPEFILE, ".fgb": FLATGEOBUF,
-    ".parquet": PARQUET, ".csv": CSV, ".xlsx": WORKBOOK, ".kml": KML, ".gpx": GPX,
-}  # fmt: skip
+    ".gpkg": GEOPACKAGE,
+    ".geojson": GEOJSON,
+    ".json": GEOJSON,
+    ".geojsons": SEQUENCE,
+    ".shp": SHAPEFILE,
+    ".fgb": FLATGEOBUF,
+    ".parquet": PARQUET,
+    ".csv": CSV,
+    ".xlsx": WORKBOOK,
+    ".kml": KML,
+    ".gpx": GPX,
+}
 
 
 def target_for(path: Path) -> Target:
@@ -212,19 +272,14 @@ def target_for(path: Path) -> Target:
     found = TARGETS.get(path.suffix.lower())
     if found is None:
         raise DeliveryError(
-            f"files ending in '{path.suffix}' cannot be written", place=str(path),
-            way_out=f"The ending can be {', '.join(TARGETS)}",
-        )  # fmt: skip
+            f"files ending in '{path.suffix}' cannot be written", place=str(path), way_out=f"The ending can be {', '.join(TARGETS)}"
+        )
     return found
 
 
-def losses(
-    target: Target, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE
-) -> list[str]:
+def losses(target: Target, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE) -> list[str]:
     """What the format cannot hold of these fields, in sentences; empty where nothing is lost."""
-    return [
-        *_losses(target, fields, choices, kind), *holding.foretell(fields, kind is not Kind.TABLE, target.holds_values),
-    ]  # fmt: skip
+    return [*_losses(target, fields, choices, kind), *holding.foretell(fields, kind is not Kind.TABLE, target.holds_values)]
 
 
 def _losses(target: Target, fields: Sequence[Field], choices: Choices | None, kind: Kind) -> list[str]:
@@ -238,10 +293,7 @@ def _losses(target: Target, fields: Sequence[Field], choices: Choices | None, ki
     if target is GPX:
         return markup.gpx_losses([f.name for f in fields], kind)
     if target is FLATGEOBUF:
-        return [
-            *target.fits(fields, choices or Choices()),
-            "features are put in another order, for the index that the format has",
-        ]
+        return [*target.fits(fields, choices or Choices()), "features are put in another order, for the index that the format has"]
     if target is not GEOPACKAGE:
         return target.fits(fields, choices or Choices())
     out = []
@@ -269,9 +321,7 @@ def write_one(path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> t
     if settled.aside:
         reason, rows = settled.aside[0]
         raise DeliveryError(
-            f"{len(rows):,} of {len(layer):,} rows cannot be written: {reason}",
-            place=str(path),
-            way_out="Take them out first",
+            f"{len(rows):,} of {len(layer):,} rows cannot be written: {reason}", place=str(path), way_out="Take them out first"
         )
     if target.write is None:
         with geopackage.writing(path) as container:

@@ -30,9 +30,7 @@ _WHOLE = r"^\s*[+-]?(0|[1-9][0-9]*)\s*$"
 _NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _NO_NUMBER = r"^\s*[+-]?(?i:nan|inf|infinity)\s*$"
 """As programs write what is no number, or endless, in a column of numbers (IEEE 754, 5.12.1)."""
-_COMMA_NUMBER = (
-    r"^\s*[+-]?((0|[1-9][0-9]*)(,[0-9]*)?|,[0-9]+|[1-9][0-9]{0,2}(\.[0-9]{3})+(,[0-9]*)?)([eE][+-]?[0-9]+)?\s*$"
-)
+_COMMA_NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(,[0-9]*)?|,[0-9]+|[1-9][0-9]{0,2}(\.[0-9]{3})+(,[0-9]*)?)([eE][+-]?[0-9]+)?\s*$"
 _DATE = r"^\d{4}-\d{2}-\d{2}$"
 _TIME = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?$"
 _ZONED = r"(Z|[+-]\d{2}:?\d{2})$"
@@ -89,9 +87,11 @@ def _checked(path: Path, codec: str) -> Spelling:
     except UnicodeDecodeError as error:
         if codec not in SINGLE_BYTE:
             raise InputError(
-                f"its text is not in {codec} (byte {error.start + 1:,})", place=str(path),
-                way_out="Name another encoding, or leave it empty to have it found", code=Code.UNDECODABLE,
-            ) from error  # fmt: skip
+                f"its text is not in {codec} (byte {error.start + 1:,})",
+                place=str(path),
+                way_out="Name another encoding, or leave it empty to have it found",
+                code=Code.UNDECODABLE,
+            ) from error
         with path.open("rb") as stream:
             found = Counter(decode(line, codec)[1] for line in stream)
         return Spelling(codec, remarks=tuple(_looks(sentences(found, codec, "line"))))
@@ -206,16 +206,9 @@ def decimal_of(columns: Iterable[pa.ChunkedArray]) -> str:
         has_comma, has_point = (pc.any(pc.match_substring(column, sign)).as_py() for sign in ",.")
         values = pc.utf8_trim_whitespace(column.drop_null()) if has_comma or has_point else column
         if has_comma:
-            commas += (
-                pc.sum(
-                    pc.and_(pc.match_substring(values, ","), pc.match_substring_regex(values, _COMMA_NUMBER))
-                ).as_py()
-                or 0
-            )
+            commas += pc.sum(pc.and_(pc.match_substring(values, ","), pc.match_substring_regex(values, _COMMA_NUMBER))).as_py() or 0
         if has_point:
-            points += (
-                pc.sum(pc.and_(pc.match_substring(values, "."), pc.match_substring_regex(values, _NUMBER))).as_py() or 0
-            )
+            points += pc.sum(pc.and_(pc.match_substring(values, "."), pc.match_substring_regex(values, _NUMBER))).as_py() or 0
     return "," if commas > points else "."
 
 
@@ -240,10 +233,7 @@ def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
             return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.int64())
         if decimal == ".":
             numbers = pc.match_substring_regex(values, _NUMBER)
-            if (
-                pc.any(numbers).as_py()
-                and pc.all(pc.or_(numbers, pc.match_substring_regex(values, _NO_NUMBER))).as_py()
-            ):
+            if pc.any(numbers).as_py() and pc.all(pc.or_(numbers, pc.match_substring_regex(values, _NO_NUMBER))).as_py():
                 return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.float64())
         elif all_match(_COMMA_NUMBER):
             plain = pc.replace_substring(pc.replace_substring(column, ".", ""), ",", ".")
@@ -254,9 +244,7 @@ def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
             return column.cast(pa.date32())
         if all_match(_TIME):
             zoned = pc.match_substring_regex(values, _ZONED)
-            digits = max(
-                len(f) for f in pc.unique(pc.replace_substring_regex(values, r"^[^.]*\.?(\d*).*$", r"\1")).to_pylist()
-            )
+            digits = max(len(f) for f in pc.unique(pc.replace_substring_regex(values, r"^[^.]*\.?(\d*).*$", r"\1")).to_pylist())
             unit = "ms" if digits <= 3 else "us" if digits <= 6 else "ns"
             if pc.all(zoned).as_py():
                 return column.cast(pa.timestamp(unit, "UTC"))

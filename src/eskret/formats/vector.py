@@ -93,9 +93,7 @@ def check_readable(path: Path) -> None:
             with path.open("rb"):
                 pass
         except PermissionError as error:
-            raise InputError(
-                "you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may"
-            ) from error
+            raise InputError("you may not read this file", place=str(path), way_out="Ask its owner, or copy it where you may") from error
     if path.suffix.lower() in _XML:
         state = path.stat()
         _check_xml(path, state.st_mtime_ns, state.st_size)
@@ -103,9 +101,10 @@ def check_readable(path: Path) -> None:
         for suffix, what in _COMPANIONS.items():
             if companion(path, suffix) is None:
                 raise InputError(
-                    f"{path.stem}{suffix} is missing, {what}", place=str(path),
+                    f"{path.stem}{suffix} is missing, {what}",
+                    place=str(path),
                     way_out="Put it beside the .shp file; a shapefile is several files that travel together",
-                )  # fmt: skip
+                )
         _check_length(path)
 
 
@@ -163,8 +162,9 @@ def _check_xml(path: Path, changed: int, size: int) -> None:
     except expat.ExpatError as error:
         raise InputError(
             f"it is not sound XML ({expat.errors.messages[error.code]}); it is damaged or was cut short",
-            place=f"{path}, line {error.lineno}", way_out="Fetch it again from its source",
-        ) from error  # fmt: skip
+            place=f"{path}, line {error.lineno}",
+            way_out="Fetch it again from its source",
+        ) from error
     except (LookupError, ValueError) as error:
         raise unknown_encoding(path) from error
 
@@ -195,9 +195,7 @@ def _read_as(table: pa.Table, encoding: Encoding | None, texts: Texts) -> tuple[
     """The table with its texts decoded, and what there is to say of that."""
     if encoding is None or encoding.as_it_is:
         table, said = settled(table, codec_of(texts.codec))
-        return table, [Remark(s, look=True, code=Code.UNDECODABLE) for s in said] + list(
-            encoding.remarks() if encoding else ()
-        )
+        return table, [Remark(s, look=True, code=Code.UNDECODABLE) for s in said] + list(encoding.remarks() if encoding else ())
     for number, field in enumerate(table.schema):
         if is_text(field.type):
             column, _ = recoded(table.column(number), lambda raw: (encoding.text(raw.decode("utf-8")), ""))
@@ -211,8 +209,9 @@ def unreadable(path: Path, error: Exception) -> InputError:
     said = said if len(said) < 160 and str(path) not in said else ""
     return InputError(
         "it cannot be read; it is damaged, cut short, or not what its ending says" + (f" ({said})" if said else ""),
-        place=str(path), way_out="Open it where it was made and save it again",
-    )  # fmt: skip
+        place=str(path),
+        way_out="Open it where it was made and save it again",
+    )
 
 
 def _kind(name: str | None) -> Kind:
@@ -221,9 +220,15 @@ def _kind(name: str | None) -> Kind:
         return Kind.TABLE
     plain = name.replace("Multi", "").split(" ")[0].replace("25D", "")
     return {
-        "Point": Kind.POINT, "LineString": Kind.LINE, "CompoundCurve": Kind.LINE, "CircularString": Kind.LINE,
-        "Curve": Kind.LINE, "Polygon": Kind.AREA, "CurvePolygon": Kind.AREA, "Surface": Kind.AREA,
-    }.get(plain, Kind.MIXED)  # fmt: skip
+        "Point": Kind.POINT,
+        "LineString": Kind.LINE,
+        "CompoundCurve": Kind.LINE,
+        "CircularString": Kind.LINE,
+        "Curve": Kind.LINE,
+        "Polygon": Kind.AREA,
+        "CurvePolygon": Kind.AREA,
+        "Surface": Kind.AREA,
+    }.get(plain, Kind.MIXED)
 
 
 def _crs(declared: str | None) -> str | None:
@@ -286,35 +291,35 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             info = library().read_info(
-                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False,
-                **_options(path),
-            )  # fmt: skip
-            with library().open_arrow(
-                _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
-            ) as (meta, reader):
+                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False, **_options(path)
+            )
+            with library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (
+                meta,
+                reader,
+            ):
                 listed = whole_names(path)
                 fields, originals = _fields(reader.schema, _geometry_column(meta), listed, inside)
     except failures() as error:
         raise unreadable(path, error) from error
     told = inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else ()
-    told = (
-        *told,
-        *_renamed(fields, originals, listed, inside),
-        *_foretold_curves(path, name, _crs(info["crs"])),
-    )
+    told = (*told, *_renamed(fields, originals, listed, inside), *_foretold_curves(path, name, _crs(info["crs"])))
     count = int(info["features"])
     box = info.get("total_bounds")
     return LayerFacts(
-        key=key, name=name, kind=_kind(info["geometry_type"]), crs=_crs(info["crs"]), fields=fields,
-        count=count if count >= 0 else None, certainty="known" if count >= 0 else "unknown",
+        key=key,
+        name=name,
+        kind=_kind(info["geometry_type"]),
+        crs=_crs(info["crs"]),
+        fields=fields,
+        count=count if count >= 0 else None,
+        certainty="known" if count >= 0 else "unknown",
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
-        origin=str(path), told=told,
-    )  # fmt: skip
+        origin=str(path),
+        told=told,
+    )
 
 
-def _renamed(
-    fields: Sequence[Field], originals: Sequence[str], listed: Mapping[str, str], inside: Encoding | None
-) -> list[Remark]:
+def _renamed(fields: Sequence[Field], originals: Sequence[str], listed: Mapping[str, str], inside: Encoding | None) -> list[Remark]:
     """What there is to say of fields that are called otherwise than in the file."""
     out = []
     for field, spelled in zip(fields, originals, strict=True):
@@ -335,9 +340,7 @@ def whole_names(path: Path) -> dict[str, str]:
         return {}
     try:
         with listed.open(encoding="utf-8", newline="") as stream:
-            return {
-                r["name_in_file"]: r["name"] for r in csv.DictReader(stream) if r.get("name_in_file") and r.get("name")
-            }
+            return {r["name_in_file"]: r["name"] for r in csv.DictReader(stream) if r.get("name_in_file") and r.get("name")}
     except (OSError, ValueError, KeyError, csv.Error):
         return {}
 
@@ -376,18 +379,10 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            info = library().read_info(
-                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path)
-            )
+            info = library().read_info(_place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path))
             expected = int(info["features"])
             with library().open_arrow(
-                _place(path),
-                layer=name,
-                encoding=_spelled(inside),
-                use_pyarrow=True,
-                batch_size=BATCH,
-                return_fids=True,
-                **_options(path),
+                _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, batch_size=BATCH, return_fids=True, **_options(path)
             ) as (meta, reader):
                 schema = reader.schema
                 column = _geometry_column(meta)
@@ -407,8 +402,9 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     if expected >= 0 and done != expected:
         raise InputError(
             f"it says that it holds {counted(expected, 'feature')} in '{name}', and {done:,} could be read",
-            place=str(path), way_out="It was probably cut short; fetch it again from its source",
-        )  # fmt: skip
+            place=str(path),
+            way_out="It was probably cut short; fetch it again from its source",
+        )
     geometry = whole = None
     straightened = 0
     if column in schema.names:
@@ -474,25 +470,14 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
             there = all(f in small[0].column_names for f in fields)
             return small[0].select(list(fields)) if there else None
     inside = encoding(path, texts)
-    with library().open_arrow(
-        _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
-    ) as (
-        m,
-        r,
-    ):
+    with library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (m, r):
         shown, originals = _fields(r.schema, _geometry_column(m), whole_names(path), inside)
     by_name = {f.name: (original, f.type) for f, original in zip(shown, originals, strict=True)}
     if any(f not in by_name for f in fields):
         return None
     wanted = [by_name[f][0] for f in fields]
     with library().open_arrow(
-        _place(path),
-        layer=name,
-        columns=wanted,
-        read_geometry=False,
-        encoding=_spelled(inside),
-        use_pyarrow=True,
-        **_options(path),
+        _place(path), layer=name, columns=wanted, read_geometry=False, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
     ) as (_, reader):
         table, _ = _read_as(reader.read_all(), inside, texts)
     return pa.table([table.column(by_name[f][0]).cast(by_name[f][1]) for f in fields], names=list(fields))

@@ -28,9 +28,7 @@ def read_list(path: Path) -> list[Entry]:
         with lines_of(path, spelling, newline="") as stream:
             rows = [row for row in csv.reader(stream, delimiter="," if sign == BLANKS else sign) if row]
     except csv.Error as error:
-        raise InputError(
-            f"it cannot be read as a word list ({error})", place=str(path), way_out="Save it as UTF-8 CSV"
-        ) from error
+        raise InputError(f"it cannot be read as a word list ({error})", place=str(path), way_out="Save it as UTF-8 CSV") from error
     except OSError as error:
         raise InputError(f"it cannot be read ({error.strerror})", place=str(path)) from error
     heads = [h.strip() for h in rows[0]] if rows else []
@@ -40,9 +38,10 @@ def read_list(path: Path) -> list[Entry]:
         return [Entry(ANY, row[0], 0, row[0], row[1].strip()) for row in rows]
     missing = next(c for c in ("field", "spelling") if c not in heads)
     raise InputError(
-        f"it has no column '{missing}', and not just two", place=str(path),
+        f"it has no column '{missing}', and not just two",
+        place=str(path),
         way_out=f"A word list has {', '.join(COLUMNS)}; a list of somebody else has a spelling and a word in each line",
-    )  # fmt: skip
+    )
 
 
 def is_pairs(rows: Sequence[Sequence[str]]) -> bool:
@@ -54,9 +53,12 @@ def _entry(row: Mapping[str, str]) -> Entry:
     count = (row.get("count") or "").strip()
     spelling = row.get("spelling") or ""
     return Entry(
-        row.get("field") or "", spelling, int(count) if count.isdigit() else 0, row.get("suggestion") or spelling,
+        row.get("field") or "",
+        spelling,
+        int(count) if count.isdigit() else 0,
+        row.get("suggestion") or spelling,
         (row.get("word") or "").strip(),
-    )  # fmt: skip
+    )
 
 
 def write_list(path: Path, entries: Sequence[Entry]) -> None:

@@ -26,20 +26,12 @@ def write(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, s
     numbers with no more."""
     import xlsxwriter
 
-    options = {
-        "constant_memory": True,
-        "strings_to_formulas": False,
-        "strings_to_urls": False,
-        "nan_inf_to_errors": False,
-    }
+    options = {"constant_memory": True, "strings_to_formulas": False, "strings_to_urls": False, "nan_inf_to_errors": False}
     book = xlsxwriter.Workbook(str(path), options)
     try:
         book.set_properties({"title": words.get("title", ""), "comments": words.get("description", "")})
         head = book.add_format({"bold": True})
-        day, moment = (
-            book.add_format({"num_format": "yyyy-mm-dd"}),
-            book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}),
-        )
+        day, moment = (book.add_format({"num_format": "yyyy-mm-dd"}), book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}))
         for layer, name in layers:
             sheet = book.add_worksheet(name)
             table = with_geometry(layer)

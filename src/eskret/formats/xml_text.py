@@ -21,12 +21,7 @@ ENDINGS = (".gpx", ".kml", ".gml")
 """Formats that are XML."""
 _DECLARED = re.compile(rb"""^\s*<\?xml[^>]*?\sencoding\s*=\s*["']([^"']{1,40})["']""")
 _TAKEN_OUT = re.compile(r"""^(\s*<\?xml[^>]*?)\s+encoding\s*=\s*["'][^"']*["']""")
-_WIDE = (
-    (codecs.BOM_UTF16_LE, "utf-16"),
-    (codecs.BOM_UTF16_BE, "utf-16"),
-    (b"<\0?\0", "utf-16-le"),
-    (b"\0<\0?", "utf-16-be"),
-)
+_WIDE = ((codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"), (b"<\0?\0", "utf-16-le"), (b"\0<\0?", "utf-16-be"))
 
 
 @dataclass(frozen=True)
@@ -78,6 +73,8 @@ def _undeclared(whole: str) -> bytes:
 def unknown_encoding(path: Path) -> InputError:
     """What to say of a file whose first line names an encoding that nobody knows, or that is not its own."""
     return InputError(
-        "the encoding that its first line names is not known, or not the one it is written in", place=str(path),
-        way_out='Correct encoding="..." in its first line', code=Code.UNDECODABLE,
-    )  # fmt: skip
+        "the encoding that its first line names is not known, or not the one it is written in",
+        place=str(path),
+        way_out='Correct encoding="..." in its first line',
+        code=Code.UNDECODABLE,
+    )

@@ -7,10 +7,25 @@ from typing import Any
 
 from eskret.operations.settings import SettingInfo
 
-KINDS = frozenset({
-    "text", "number", "whole", "flag", "choice", "template", "condition", "expression", "measure", "crs", "field", "fields",
-    "patterns", "layer", "file",
-})  # fmt: skip
+KINDS = frozenset(
+    {
+        "text",
+        "number",
+        "whole",
+        "flag",
+        "choice",
+        "template",
+        "condition",
+        "expression",
+        "measure",
+        "crs",
+        "field",
+        "fields",
+        "patterns",
+        "layer",
+        "file",
+    }
+)
 """Kinds of settings that a cell can hold."""
 _LISTS = ("fields", "patterns")
 _YES, _NO = "yes", "no"

@@ -70,16 +70,27 @@ class Finding:
         """An error as a finding."""
         told: dict[str, Any] = {"step": error.step, "setting": error.setting, **more}
         return cls(
-            told.pop("level", Level.ERROR), error.sentence(error.place != f"step '{error.step}'"), code=error.code, action=error.action,
-            counts=tuple(error.counts.items()), **told,
-        )  # fmt: skip
+            told.pop("level", Level.ERROR),
+            error.sentence(error.place != f"step '{error.step}'"),
+            code=error.code,
+            action=error.action,
+            counts=tuple(error.counts.items()),
+            **told,
+        )
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "level": str(self.level), "step": self.step, "setting": self.setting, "layer": self.layer, "text": self.text,
-            "start": self.start, "length": self.length, "code": str(self.code), "action": str(self.action or ""),
+            "level": str(self.level),
+            "step": self.step,
+            "setting": self.setting,
+            "layer": self.layer,
+            "text": self.text,
+            "start": self.start,
+            "length": self.length,
+            "code": str(self.code),
+            "action": str(self.action or ""),
             "counts": dict(self.counts),
-        }  # fmt: skip
+        }
 
 
 @dataclass(frozen=True)
@@ -135,8 +146,15 @@ class Delivered:
     """Whether it was written now; not where an earlier run left it just so."""
 
     def to_json(self) -> dict[str, Any]:
-        return {"path": str(self.path), "layer": self.layer, "features": self.features, "crs": self.crs,
-                "step": self.step, "sha256": self.sha256, "written": self.written}  # fmt: skip
+        return {
+            "path": str(self.path),
+            "layer": self.layer,
+            "features": self.features,
+            "crs": self.crs,
+            "step": self.step,
+            "sha256": self.sha256,
+            "written": self.written,
+        }
 
 
 @dataclass(frozen=True)
@@ -157,8 +175,16 @@ class Prepared:
         return self.added + self.changed + self.removed
 
     def to_json(self) -> dict[str, Any]:
-        return {"push": self.push, "service": self.service, "dataset": self.dataset, "step": self.step, "added": self.added,
-                "changed": self.changed, "removed": self.removed, "unchanged": self.unchanged}  # fmt: skip
+        return {
+            "push": self.push,
+            "service": self.service,
+            "dataset": self.dataset,
+            "step": self.step,
+            "added": self.added,
+            "changed": self.changed,
+            "removed": self.removed,
+            "unchanged": self.unchanged,
+        }
 
 
 @dataclass(frozen=True)

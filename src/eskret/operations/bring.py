@@ -56,9 +56,10 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
         return layer, reasons, remarks
     if layer.crs is None:
         raise InputError(
-            "no coordinate system is declared", place=layer.origin,
+            "no coordinate system is declared",
+            place=layer.origin,
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
-        )  # fmt: skip
+        )
     assert layer.geometry is not None
     extent = extent_of(layer.geometry)
     way = transformation(layer.crs, context.crs, extent)
@@ -123,13 +124,7 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
         out.append(Remark(f"{text}; Reproject can keep it, or Densify before", layer.key, look=found.bend > BENT_MUCH))
         crossed = int(invalid(found.geometry).sum()) - int(invalid(layer.shapes(np.arange(len(layer)))).sum())
         if crossed > 0:
-            out.append(
-                Remark(
-                    f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it",
-                    layer.key,
-                    look=True,
-                )
-            )
+            out.append(Remark(f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True))
     out += _jump(layer, found)
     if layer.kind is not Kind.TABLE and _tall(layer):
         out.append(Remark("heights and measures are left as they are: the vertical datum is not changed", layer.key))
@@ -144,8 +139,7 @@ def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
     some = kept[np.unique(np.linspace(0, max(len(kept) - 1, 0), 1_000).astype(np.int64))] if len(kept) else kept
 
     def totals(rows: np.ndarray) -> tuple[float, float]:
-        sizes = (measure_sizes(layer.shapes(rows), layer.kind, layer.crs or ""),
-                 measure_sizes(found.geometry[rows], layer.kind, found.crs))  # fmt: skip
+        sizes = (measure_sizes(layer.shapes(rows), layer.kind, layer.crs or ""), measure_sizes(found.geometry[rows], layer.kind, found.crs))
         a, b = (0.0 if s is None else float(np.nansum(s)) for s in sizes)
         return a, b
 
@@ -186,11 +180,7 @@ def outside_words(extent: Extent | None, crs: str, target: str) -> str:
     if area is None or degrees is None or not _apart(degrees, area):
         return ""
     hint = ""
-    if (
-        extent is not None
-        and crs_facts(crs).geographic
-        and not _apart((extent[1], extent[0], extent[3], extent[2]), area)
-    ):
+    if extent is not None and crs_facts(crs).geographic and not _apart((extent[1], extent[0], extent[3], extent[2]), area):
         hint = "; x and y seem to have changed places"
     return f"they lie outside the area where {crs_facts(target).name} is used{hint}"
 

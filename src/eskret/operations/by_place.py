@@ -22,43 +22,63 @@ from eskret.operations.base import Context, Finding, Level
 from eskret.operations.settings import setting
 
 NEAR = "near"
-RelationName = Literal[
-    "intersects", "within", "contains", "touches", "crosses", "overlaps", "equals", "disjoint", "near"
-]  # fmt: skip
+RelationName = Literal["intersects", "within", "contains", "touches", "crosses", "overlaps", "equals", "disjoint", "near"]
 RELATIONS = {
-    "intersects": "intersect it", "within": "lie within it", "contains": "contain it", "touches": "touch it, edges only",
-    "crosses": "cross it", "overlaps": "overlap it", "equals": "equal it", "disjoint": "lie apart from it",
+    "intersects": "intersect it",
+    "within": "lie within it",
+    "contains": "contain it",
+    "touches": "touch it, edges only",
+    "crosses": "cross it",
+    "overlaps": "overlap it",
+    "equals": "equal it",
+    "disjoint": "lie apart from it",
     NEAR: "lie within a distance of it",
-}  # fmt: skip
+}
 _VERBS = {
-    "intersects": "that intersect", "within": "within", "contains": "that contain", "touches": "that touch",
-    "crosses": "that cross", "overlaps": "that overlap", "equals": "equal to", "disjoint": "apart from",
-}  # fmt: skip
+    "intersects": "that intersect",
+    "within": "within",
+    "contains": "that contain",
+    "touches": "that touch",
+    "crosses": "that cross",
+    "overlaps": "that overlap",
+    "equals": "equal to",
+    "disjoint": "apart from",
+}
 NO_PLACE = other_layer.NO_PLACE
 
 
 def other_setting(**more: Any) -> Any:
     """The layer to compare with."""
     return setting(
-        "Compare with", kind="layer", example="districts:north", **more,
+        "Compare with",
+        kind="layer",
+        example="districts:north",
+        **more,
         help="The layer of another step whose features say where: step, or step:layer.",
-    )  # fmt: skip
+    )
 
 
 def relation_setting() -> Any:
     """How features must stand to the other layer."""
     return setting(
-        "Features that", kind="choice", default="intersects", choices=RELATIONS,
+        "Features that",
+        kind="choice",
+        default="intersects",
+        choices=RELATIONS,
         help="The relations are those of OGC Simple Features; 'within a distance' measures in the unit you name.",
-    )  # fmt: skip
+    )
 
 
 def distance_setting() -> Any:
     """How far at most."""
     return setting(
-        "Distance", kind="measure", default="", example="200 m", shown_when=("relation", (NEAR,)),
+        "Distance",
+        kind="measure",
+        default="",
+        example="200 m",
+        shown_when=("relation", (NEAR,)),
         help="With its unit: m, km, ft, mi, nmi. Exactly that far still counts.",
-    )  # fmt: skip
+    )
 
 
 def along_setting() -> Any:
@@ -69,19 +89,24 @@ def along_setting() -> Any:
 def against_setting() -> Any:
     """Each other feature, or all of them as one."""
     return setting(
-        "Compared with", kind="choice", default="each",
+        "Compared with",
+        kind="choice",
+        default="each",
         choices={"each": "each of its features", "whole": "all of it as one shape"},
         shown_when=("relation", ("within", "contains", "touches", "crosses", "overlaps", "equals")),
         help="A feature across the border of two neighbours is within neither of them, but within the whole.",
-    )  # fmt: skip
+    )
 
 
 def edge_setting() -> Any:
     """Whether the edge belongs to the area."""
     return setting(
-        "The edge belongs to it", kind="flag", default=True, shown_when=("relation", ("within", "contains")),
+        "The edge belongs to it",
+        kind="flag",
+        default=True,
+        shown_when=("relation", ("within", "contains")),
         help="A point right on the edge counts as within. Without this it does not, as the standard's 'within' has it.",
-    )  # fmt: skip
+    )
 
 
 def in_words(settings: Mapping[str, Any]) -> str:
@@ -133,8 +158,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
         bad = np.flatnonzero(invalid(brought))
         if len(bad):
-            remarks.append(Remark(f"'{other.key}' has {counted(len(bad), 'invalid shape')}; its edge is not sure", layer.key,
-                                  look=True))  # fmt: skip
+            remarks.append(Remark(f"'{other.key}' has {counted(len(bad), 'invalid shape')}; its edge is not sure", layer.key, look=True))
         shapes.append(brought)
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
     if settings.relation == NEAR:

@@ -33,18 +33,23 @@ def area_setting(label: str, help: str) -> Any:
 def edge_setting() -> Any:
     """What becomes of features across the edge."""
     return setting(
-        "Features across the edge", kind="choice", default="cut",
+        "Features across the edge",
+        kind="choice",
+        default="cut",
         choices={"cut": "are cut at it", "whole": "stay whole"},
         help="Lines and areas can be cut at the edge, or stay whole if any of them lies there.",
-    )  # fmt: skip
+    )
 
 
 def sliver_setting() -> Any:
     """The least a piece must measure."""
     return setting(
-        "Smallest piece", kind="measure", default="", example="1 m2",
+        "Smallest piece",
+        kind="measure",
+        default="",
+        example="1 m2",
         help="Cut pieces smaller than this are left out: an area such as 1 m2 for areas, a length such as 0.5 m for lines.",
-    )  # fmt: skip
+    )
 
 
 def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str, side: Side) -> Outcome:
@@ -82,10 +87,14 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     nothing = found.edge[~left & ~dropped]
     # of what meets the edge and has nothing outside, all lies inside, up to the edge
     whole = real(away[~left & ~dropped]) if side == "outside" else np.zeros(len(nothing), bool)
-    aside = SetAside.from_reasons([
-        (wholly, np.union1d(np.flatnonzero(gone), nothing[whole])), (TOUCHES, nothing[~whole]), (piece, found.edge[~left & dropped]),
-        (other_layer.NO_PLACE, np.flatnonzero(missing)),
-    ])  # fmt: skip
+    aside = SetAside.from_reasons(
+        [
+            (wholly, np.union1d(np.flatnonzero(gone), nothing[whole])),
+            (TOUCHES, nothing[~whole]),
+            (piece, found.edge[~left & dropped]),
+            (other_layer.NO_PLACE, np.flatnonzero(missing)),
+        ]
+    )
     out = layer.take(rows)
     changed = left & (shortened | np.isin(found.edge, found.mended))
     out = out.with_shapes(np.searchsorted(rows, found.edge[changed]), pieces[changed])
@@ -133,9 +142,7 @@ def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
     return Cut(inside, ~inside, np.empty(0, np.int64), nothing, nothing, np.empty(0, np.int64))
 
 
-def _without_slivers(
-    pieces: np.ndarray, away: np.ndarray, least: str, layer: Layer
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Cut pieces without parts that are too small, which go to what is cut away; and whose parts were left out."""
     measure: Measure = parse_measure(least)
     parts, owner = single_parts(pieces)

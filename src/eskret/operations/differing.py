@@ -33,9 +33,7 @@ def rows_of(found: Difference) -> tuple[np.ndarray, np.ndarray]:
     return new, old
 
 
-def layer_of(
-    layer: Layer, before: pa.Table, before_shapes: np.ndarray | None, found: Difference, moved: np.ndarray
-) -> Layer:  # fmt: skip
+def layer_of(layer: Layer, before: pa.Table, before_shapes: np.ndarray | None, found: Difference, moved: np.ndarray) -> Layer:
     """The differences as a layer.
 
     Parameters

@@ -19,8 +19,9 @@ from eskret.operations.base import Finding, Level, in_words
 from eskret.operations.settings import setting
 
 
-def by_setting(label: str = "By the values of", help: str = "Features with the same values in all of these become one.",
-               **more: Any) -> Any:  # fmt: skip
+def by_setting(
+    label: str = "By the values of", help: str = "Features with the same values in all of these become one.", **more: Any
+) -> Any:
     """Fields to group by."""
     return setting(label, kind="fields", example="licence", help=help, **{"default": [], **more})
 
@@ -28,33 +29,40 @@ def by_setting(label: str = "By the values of", help: str = "Features with the s
 def figures_setting(**more: Any) -> Any:
     """Figures of what is put together."""
     return setting(
-        "Figures", kind="pairs", default={}, example="tonnes = sum tonnes", **more,
+        "Figures",
+        kind="pairs",
+        default={},
+        example="tonnes = sum tonnes",
+        **more,
         help="New field = figure and field: sum, mean, min, max, count, first, last, list, sd, median or distinct.",
-    )  # fmt: skip
+    )
 
 
 def empty_setting() -> Any:
     """What becomes of rows without a value to group by."""
     return setting(
-        "If the value is empty", kind="choice", default="aside",
+        "If the value is empty",
+        kind="choice",
+        default="aside",
         choices={"aside": "set the feature aside", "group": "put those together too"},
         help="Features that have no value in a field they are put together by.",
-    )  # fmt: skip
+    )
 
 
 def named(facts: LayerFacts, names: Sequence[str], setting: str) -> list[Finding]:
     """An error for each field that is not there."""
     return [
-        Finding(Level.ERROR, f"{facts.key}: there is no field '{n}'. It has {in_words(facts.names(), 12)}.",
-                setting=setting, layer=facts.key)
-        for n in names if n not in facts.names()
-    ]  # fmt: skip
+        Finding(
+            Level.ERROR, f"{facts.key}: there is no field '{n}'. It has {in_words(facts.names(), 12)}.", setting=setting, layer=facts.key
+        )
+        for n in names
+        if n not in facts.names()
+    ]
 
 
 def missing_field(layer: Layer, name: str) -> SettingError:
     """The error for a field that a layer does not have, in a run."""
-    return SettingError(f"there is no field '{name}'", place=layer.key,
-                        way_out=f"It has {in_words(layer.table.column_names, 12)}")  # fmt: skip
+    return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {in_words(layer.table.column_names, 12)}")
 
 
 def foretold(
@@ -72,9 +80,7 @@ def foretold(
     return made, []
 
 
-def grouped(
-    table: pa.Table, groups: Groups, by: Sequence[str], figures: Mapping[str, str]
-) -> tuple[pa.Table, list[Statistic]]:
+def grouped(table: pa.Table, groups: Groups, by: Sequence[str], figures: Mapping[str, str]) -> tuple[pa.Table, list[Statistic]]:
     """A row a group: its values, and its figures; how many rows went in, where nothing else is asked for."""
     wanted = parse_statistics(figures, table.column_names)
     heads = settled_table(table.select(list(by)).take(pa.array(groups.first, pa.int64())), list(by))
@@ -88,9 +94,7 @@ def without_value(groups: Groups, by: Sequence[str]) -> SetAside:
     return SetAside.from_reasons([(f"has no value in {in_words(by, 4)}", np.flatnonzero(groups.of < 0))])
 
 
-def sums_agree(
-    table: pa.Table, rows: np.ndarray, out: pa.Table, figures: Sequence[Statistic]
-) -> tuple[ControlTotal, ...]:
+def sums_agree(table: pa.Table, rows: np.ndarray, out: pa.Table, figures: Sequence[Statistic]) -> tuple[ControlTotal, ...]:
     """Every sum asked for, over the rows used and over what was made of them."""
     found = []
     for one in figures:

@@ -32,11 +32,17 @@ TOLD = 0.01
 def along_setting(what: str = "Distance along", **more: Any) -> Any:
     """Where lengths are taken."""
     return setting(
-        what, kind="choice", default="fitting", **more,
-        choices={"fitting": "the plane, or the ellipsoid where the plane is no measure", "planar": "the plane",
-                 "geodesic": "the ellipsoid"},
+        what,
+        kind="choice",
+        default="fitting",
+        **more,
+        choices={
+            "fitting": "the plane, or the ellipsoid where the plane is no measure",
+            "planar": "the plane",
+            "geodesic": "the ellipsoid",
+        },
         help="Degrees, and the square map of the whole world, are no measure: there it is the ellipsoid unless you say otherwise.",
-    )  # fmt: skip
+    )
 
 
 def crs_of(layer: Layer) -> str:
@@ -47,10 +53,7 @@ def crs_of(layer: Layer) -> str:
     CrsError : it has none.
     """
     if layer.crs is None:
-        raise CrsError(
-            "without a coordinate system a distance means nothing", place=layer.key,
-            way_out="Say it where the layer is loaded",
-        )  # fmt: skip
+        raise CrsError("without a coordinate system a distance means nothing", place=layer.key, way_out="Say it where the layer is loaded")
     return layer.crs
 
 
@@ -161,9 +164,7 @@ def plane_of(shapes: np.ndarray, crs: str | None, along: str, tolerance: float =
     below = ground_of(crs)
     within = tolerance if np.isfinite(tolerance) else None
     plane = plane_for(below.there(shapes, within), below.degrees, tolerance)
-    return Plane(
-        lambda some: plane.there(below.there(some, within)), lambda some: below.back(plane.back(some), within), 1.0, plane.error
-    )  # fmt: skip
+    return Plane(lambda some: plane.there(below.there(some, within)), lambda some: below.back(plane.back(some), within), 1.0, plane.error)
 
 
 def ground_of(crs: str) -> Ground:

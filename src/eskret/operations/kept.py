@@ -15,9 +15,14 @@ from eskret.operations.base import Context, Outcome
 
 
 def kept_outcome(
-    layer: Layer, kept: np.ndarray, aside: Sequence[tuple[str, np.ndarray]], context: Context,
-    remarks: Sequence[Remark] = (), others: Sequence[InputAccount] = (), nothing: str = "nothing meets the condition",
-) -> Outcome:  # fmt: skip
+    layer: Layer,
+    kept: np.ndarray,
+    aside: Sequence[tuple[str, np.ndarray]],
+    context: Context,
+    remarks: Sequence[Remark] = (),
+    others: Sequence[InputAccount] = (),
+    nothing: str = "nothing meets the condition",
+) -> Outcome:
     """The outcome of keeping the rows at ``kept`` (positions, ascending).
 
     Parameters
@@ -34,22 +39,16 @@ def kept_outcome(
     totals = totals_of(out, context.totals)
     controls = _controls(layer, kept, totals, context)
     account = InputAccount("from", layer.key, len(layer), settled)
-    return Outcome(
-        (out,), (account, *others), (OutputAccount(layer.key, len(out), totals, controls),), kept, tuple(said)
-    )  # fmt: skip
+    return Outcome((out,), (account, *others), (OutputAccount(layer.key, len(out), totals, controls),), kept, tuple(said))
 
 
-def _controls(
-    layer: Layer, kept: np.ndarray, totals: tuple[tuple[str, float, str], ...], context: Context
-) -> tuple[ControlTotal, ...]:
+def _controls(layer: Layer, kept: np.ndarray, totals: tuple[tuple[str, float, str], ...], context: Context) -> tuple[ControlTotal, ...]:
     """The layer that leaves is as large, and its fields sum up, as the rows that were to be kept do where they entered."""
     out = []
     for name, value, unit in totals:
         if unit:
             size = sizes_in_metres(layer)
-            expected = (
-                float(np.nansum(size[kept])) / (1000.0 if unit == "km" else 10_000.0) if size is not None else value
-            )
+            expected = float(np.nansum(size[kept])) / (1000.0 if unit == "km" else 10_000.0) if size is not None else value
         else:
             expected = float(exact_sum(layer.table.column(name).take(pa.array(kept))))
         out.append(ControlTotal(name, unit, expected, value))

@@ -26,9 +26,13 @@ class Named:
 
 
 def names_of(
-    layers: Sequence[LayerFacts | Layer], template_of: Callable[[str], str], context: Context, target: targets.Target,
-    mode: str = "", there: Collection[str] = (),
-) -> list[Named]:  # fmt: skip
+    layers: Sequence[LayerFacts | Layer],
+    template_of: Callable[[str], str],
+    context: Context,
+    target: targets.Target,
+    mode: str = "",
+    there: Collection[str] = (),
+) -> list[Named]:
     """The names of layers, in their order.
 
     Parameters
@@ -63,9 +67,10 @@ def names_of(
                 told.append(f"cut to the {target.name_limit} characters that {target.title} can hold")
         if not name:
             raise DeliveryError(
-                f"the name of layer '{layer.key}' comes out empty", place=template,
+                f"the name of layer '{layer.key}' comes out empty",
+                place=template,
                 way_out="Put something into the template that is never empty",
-            )  # fmt: skip
+            )
         if name.lower().startswith(geopackage.RESERVED_PREFIXES):
             name = f"layer_{name}"
             name = name if typed else name[: target.name_limit]

@@ -39,9 +39,7 @@ def findings(facts: LayerFacts, context: Context, setting: str, wanted: Kind | N
             out.append(Finding(Level.ERROR, text, setting=setting))
         elif (facts.crs is None) != (other.crs is None):
             unknown = facts.key if facts.crs is None else other.key
-            text = (
-                f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
-            )
+            text = f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
             out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
         elif facts.crs and other.crs and not same_crs(facts.crs, other.crs):
             way = transformation(other.crs, facts.crs, other.extent)
@@ -96,9 +94,12 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
         places.append(np.flatnonzero(there))
     first = next(iter(context.other_layers(setting)), None)
     return Others(
-        np.concatenate(shapes) if shapes else np.empty(0, object), first,
-        places[0] if places else np.empty(0, np.int64), tuple(remarks), tuple(accounts),
-    )  # fmt: skip
+        np.concatenate(shapes) if shapes else np.empty(0, object),
+        first,
+        places[0] if places else np.empty(0, np.int64),
+        tuple(remarks),
+        tuple(accounts),
+    )
 
 
 def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
@@ -114,8 +115,9 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
     if other.crs is None or layer.crs is None:
         raise CrsError(
             "it has no coordinate system, so it cannot be laid over the other",
-            place=other.key if other.crs is None else layer.key, way_out="Say it where it is loaded",
-        )  # fmt: skip
+            place=other.key if other.crs is None else layer.key,
+            way_out="Say it where it is loaded",
+        )
     way = transformation(other.crs, layer.crs, other.extent())
     text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
     found = reproject_whole(geometry, other.crs, layer.crs)

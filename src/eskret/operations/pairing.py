@@ -31,10 +31,17 @@ class Pairs:
 def several_setting(first: str) -> Any:
     """What becomes of several that go with one feature."""
     return setting(
-        "Several that fit", kind="choice", default="first", help="What becomes of several that go with one feature.",
-        choices={"first": first, "list": "list all different values", "sum": "add numbers up, list texts",
-                 "repeat": "repeat the feature for each"},
-    )  # fmt: skip
+        "Several that fit",
+        kind="choice",
+        default="first",
+        help="What becomes of several that go with one feature.",
+        choices={
+            "first": first,
+            "list": "list all different values",
+            "sum": "add numbers up, list texts",
+            "repeat": "repeat the feature for each",
+        },
+    )
 
 
 def brought_names(facts: LayerFacts | Layer, other: LayerFacts | Layer, fields: Sequence[str]) -> list[tuple[str, str]]:
@@ -80,13 +87,12 @@ def with_brought(
         rows = np.repeat(kept, times)
         step = np.arange(len(rows)) - np.repeat(np.cumsum(times) - times, times)
         place = np.repeat(begin, times) + step
-        partner = np.where(np.repeat(count, times) > 0, pairs.other[np.minimum(place, max(len(pairs.other) - 1, 0))]
-                           if len(pairs.other) else -1, -1)  # fmt: skip
+        partner = np.where(
+            np.repeat(count, times) > 0, pairs.other[np.minimum(place, max(len(pairs.other) - 1, 0))] if len(pairs.other) else -1, -1
+        )
     else:
         rows = kept
-        first = (
-            pairs.other[np.minimum(begin, max(len(pairs.other) - 1, 0))] if len(pairs.other) else np.full(len(kept), -1)
-        )
+        first = pairs.other[np.minimum(begin, max(len(pairs.other) - 1, 0))] if len(pairs.other) else np.full(len(kept), -1)
         partner = np.where(count > 0, first, -1)
     columns: list[Any]
     if several in ("first", "repeat"):
@@ -100,10 +106,7 @@ def with_brought(
         having, place = np.unique(of[inside], return_inverse=True)
         of[inside] = place
         groups = Groups(of, np.searchsorted(of[inside], np.arange(len(having))))
-        wanted = [
-            Statistic(n, "sum" if several == "sum" and is_number(other.table.column(n).type) else "list", n)
-            for n, _ in names
-        ]
+        wanted = [Statistic(n, "sum" if several == "sum" and is_number(other.table.column(n).type) else "list", n) for n, _ in names]
         made = statistics_of(other.table.take(pa.array(pairs.other)), groups, wanted)
         group = np.full(len(kept), -1, np.int64)
         group[having] = np.arange(len(having))

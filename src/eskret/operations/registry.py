@@ -109,8 +109,7 @@ def _own_by_id(name: str) -> Operation:
         if problem:
             raise DocumentError(f"the operation '{name}' cannot be used now: {problem}")
         raise DocumentError(
-            f"there is no operation '{name}' in this project",
-            way_out="Operations of your own stand in the folder 'operations'",
+            f"there is no operation '{name}' in this project", way_out="Operations of your own stand in the folder 'operations'"
         )
     found: Operation = importlib.import_module(_own_found["module"]).own_operation(folder, name)
     return found
@@ -152,9 +151,12 @@ def fit_of(operation: Operation, words: str) -> int:
     """How well an operation fits what somebody typed."""
     labels = " ".join(i.label for i in setting_info(operation.Settings).values())
     return fit_of_texts(
-        words, f"{operation.id} {operation.title}", operation.also_known_as, f"{operation.summary} {operation.phase}",
+        words,
+        f"{operation.id} {operation.title}",
+        operation.also_known_as,
+        f"{operation.summary} {operation.phase}",
         f"{labels} {operation.help}",
-    )  # fmt: skip
+    )
 
 
 def words_of(text: str) -> list[str]:

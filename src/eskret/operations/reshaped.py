@@ -63,10 +63,19 @@ def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None =
 
 
 def reshaped(
-    layer: Layer, shapes: np.ndarray, context: Context, *, gone: str = "nothing is left of it", kind: Kind = Kind.TABLE,
-    reasons: Sequence[Reason] = (), remarks: Sequence[Remark] = (), altered: Sequence[Altered] = (),
-    controls: Sequence[ControlTotal] = (), keep_null: bool = False, others: Sequence[InputAccount] = (),
-) -> Outcome:  # fmt: skip
+    layer: Layer,
+    shapes: np.ndarray,
+    context: Context,
+    *,
+    gone: str = "nothing is left of it",
+    kind: Kind = Kind.TABLE,
+    reasons: Sequence[Reason] = (),
+    remarks: Sequence[Remark] = (),
+    altered: Sequence[Altered] = (),
+    controls: Sequence[ControlTotal] = (),
+    keep_null: bool = False,
+    others: Sequence[InputAccount] = (),
+) -> Outcome:
     """The outcome of giving each feature another shape; one without any is set aside, unless it had none and stays so.
 
     Parameters
@@ -94,10 +103,18 @@ def reshaped(
 
 
 def multiplied(
-    layer: Layer, rows: np.ndarray, shapes: np.ndarray, context: Context, *, kind: Kind = Kind.TABLE,
-    reasons: Sequence[Reason] = (), remarks: Sequence[Remark] = (), numbers: tuple[str, np.ndarray] | None = None,
-    controls: Sequence[ControlTotal] = (), others: Sequence[InputAccount] = (),
-) -> Outcome:  # fmt: skip
+    layer: Layer,
+    rows: np.ndarray,
+    shapes: np.ndarray,
+    context: Context,
+    *,
+    kind: Kind = Kind.TABLE,
+    reasons: Sequence[Reason] = (),
+    remarks: Sequence[Remark] = (),
+    numbers: tuple[str, np.ndarray] | None = None,
+    controls: Sequence[ControlTotal] = (),
+    others: Sequence[InputAccount] = (),
+) -> Outcome:
     """The outcome of making several features of one: ``shapes``, each with the fields of the row it comes from.
 
     ``numbers`` are a further field, whose name is made free.

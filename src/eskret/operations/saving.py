@@ -82,9 +82,7 @@ def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field
         held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
         what = "shapes of several kinds, or of none that is known" if one.kind is Kind.MIXED else f"{one.kind}s"
         level = Level.LOOK if one.kind is Kind.MIXED else Level.ERROR
-        findings.append(
-            Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to")
-        )
+        findings.append(Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to"))
     return fields, findings
 
 
@@ -105,13 +103,13 @@ def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
     if crs and layer.drawn and layer.crs is None:
         if target.crs:
             raise DeliveryError(
-                f"{target.title} is in WGS 84, and this layer has no CRS to come from", place=layer.key,
+                f"{target.title} is in WGS 84, and this layer has no CRS to come from",
+                place=layer.key,
                 way_out="Say it where the layer is loaded",
-            )  # fmt: skip
+            )
         raise DeliveryError(
-            "it has no coordinate system, so it cannot be brought to one", place=layer.key,
-            way_out="Say it where the layer is loaded",
-        )  # fmt: skip
+            "it has no coordinate system, so it cannot be brought to one", place=layer.key, way_out="Say it where the layer is loaded"
+        )
     if crs and layer.drawn and not same_crs(layer.crs, crs):
         out, lost, remark = _brought(layer, crs, target)
         aside.append((f"cannot be brought to {crs}" if not target.crs else "has no place in WGS 84", lost))
@@ -120,12 +118,15 @@ def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
     out = _renamed(out, settings)
     if out.drawn and target.kinds != frozenset(Kind) and not of_one_kind(out) and target.holds == targets.ONE:
         raise DeliveryError(
-            f"it has shapes of several kinds, and {target.title} holds one", place=layer.key,
+            f"it has shapes of several kinds, and {target.title} holds one",
+            place=layer.key,
             way_out="Keep one kind of them, or save to a GeoPackage",
-        )  # fmt: skip
+        )
     settled = holding.settle(out, target.holds_values)
-    aside += [(reason, rows if not aside or not len(aside[-1][1]) else remaining(len(layer), aside[-1][1])[rows])
-              for reason, rows in settled.aside]  # fmt: skip
+    aside += [
+        (reason, rows if not aside or not len(aside[-1][1]) else remaining(len(layer), aside[-1][1])[rows])
+        for reason, rows in settled.aside
+    ]
     remarks += settled.remarks
     out = settled.layer
     fitted = Fitted(out)

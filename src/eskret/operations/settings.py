@@ -61,9 +61,18 @@ KnownCrs = Annotated[str, AfterValidator(_known_crs)]
 
 
 def setting(
-    label: str, *, help: str, kind: str = "text", default: Any = ..., choices: Mapping[str, str] | None = None,
-    shown_when: tuple[str, tuple[Any, ...]] | None = None, example: str = "", of: str = "", tables: bool = False, **limits: Any,
-) -> Any:  # fmt: skip
+    label: str,
+    *,
+    help: str,
+    kind: str = "text",
+    default: Any = ...,
+    choices: Mapping[str, str] | None = None,
+    shown_when: tuple[str, tuple[Any, ...]] | None = None,
+    example: str = "",
+    of: str = "",
+    tables: bool = False,
+    **limits: Any,
+) -> Any:
     """Declare a setting. ``limits`` are pydantic's (``ge``, ``le``, ``min_length`` ...)."""
     info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of, tables)
     return Field(default=default, json_schema_extra={"info": cast(Any, info)}, **limits)
@@ -157,19 +166,32 @@ def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> Settin
 
 
 _WANTED = {
-    "string_type": "it must be a text", "list_type": "it must be a list", "tuple_type": "it must be a list",
-    "dict_type": "it must be a table", "model_type": "it must be a table", "bool_type": "it must be yes or no (true, false)",
-    "bool_parsing": "it must be yes or no (true, false)", "int_type": "it must be a whole number",
-    "int_parsing": "it must be a whole number", "int_from_float": "it must be a whole number", "int_parsing_size": "it is too large",
-    "float_type": "it must be a number", "float_parsing": "it must be a number", "finite_number": "it must be a number with an end",
-    "date_type": "it must be a date such as 2031-09-30", "date_parsing": "it must be a date such as 2031-09-30",
+    "string_type": "it must be a text",
+    "list_type": "it must be a list",
+    "tuple_type": "it must be a list",
+    "dict_type": "it must be a table",
+    "model_type": "it must be a table",
+    "bool_type": "it must be yes or no (true, false)",
+    "bool_parsing": "it must be yes or no (true, false)",
+    "int_type": "it must be a whole number",
+    "int_parsing": "it must be a whole number",
+    "int_from_float": "it must be a whole number",
+    "int_parsing_size": "it is too large",
+    "float_type": "it must be a number",
+    "float_parsing": "it must be a number",
+    "finite_number": "it must be a number with an end",
+    "date_type": "it must be a date such as 2031-09-30",
+    "date_parsing": "it must be a date such as 2031-09-30",
     "date_from_datetime_parsing": "it must be a date such as 2031-09-30",
-}  # fmt: skip
+}
 _LIMITS = {
-    "greater_than_equal": ("ge", "the least is {}"), "greater_than": ("gt", "it must be more than {}"),
-    "less_than_equal": ("le", "the most is {}"), "less_than": ("lt", "it must be less than {}"),
-    "multiple_of": ("multiple_of", "it must be a multiple of {}"), "string_pattern_mismatch": ("pattern", "it must be written as {}"),
-}  # fmt: skip
+    "greater_than_equal": ("ge", "the least is {}"),
+    "greater_than": ("gt", "it must be more than {}"),
+    "less_than_equal": ("le", "the most is {}"),
+    "less_than": ("lt", "it must be less than {}"),
+    "multiple_of": ("multiple_of", "it must be a multiple of {}"),
+    "string_pattern_mismatch": ("pattern", "it must be written as {}"),
+}
 
 
 def _in_words(problem: Mapping[str, Any]) -> str:

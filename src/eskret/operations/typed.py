@@ -49,8 +49,11 @@ def _encoding(value: str) -> str:
     return value
 
 
-_SOME, _ANY, _OTHER = (lambda v: v > 0, "it must be more than zero"), (lambda v: v >= 0, "it is not less than zero"), (
-    lambda v: v != 0, "it must not be zero")  # fmt: skip
+_SOME, _ANY, _OTHER = (
+    (lambda v: v > 0, "it must be more than zero"),
+    (lambda v: v >= 0, "it is not less than zero"),
+    (lambda v: v != 0, "it must not be zero"),
+)
 
 Length = Annotated[str, _checked(parse_length, *_ANY)]
 SomeLength = Annotated[str, _checked(parse_length, *_SOME)]

@@ -46,11 +46,7 @@ def update(old: Layer, new: Layer, key: Sequence[str], widen: bool = False) -> U
     DeliveryError : a field cannot be brought to the type that the old layer has, or the kinds of shapes differ.
     """
     if old.kind is not new.kind and len(old) and len(new) and Kind.MIXED not in (old.kind, new.kind):
-        raise DeliveryError(
-            f"it draws {new.kind}s, and the layer that is there {old.kind}s",
-            place=new.key,
-            way_out="Choose another layer",
-        )
+        raise DeliveryError(f"it draws {new.kind}s, and the layer that is there {old.kind}s", place=new.key, way_out="Choose another layer")
     aligned, wider, remarks = _aligned(old, new, widen)
     none = np.empty(0, np.int64)
     if not key:
@@ -66,26 +62,17 @@ def update(old: Layer, new: Layer, key: Sequence[str], widen: bool = False) -> U
         both = pa.concat_tables([table, aligned.table])
         # what only the old layer has stays with the rows that are replaced
         columns = [
-            (both if n in new.table.column_names else table).column(n).take(
-                pa.array(order if n in new.table.column_names else np.arange(len(wider)), pa.int64())
-            )
+            (both if n in new.table.column_names else table)
+            .column(n)
+            .take(pa.array(order if n in new.table.column_names else np.arange(len(wider)), pa.int64()))
             for n in table.column_names
-        ]  # fmt: skip
+        ]
         table = pa.table(columns, names=table.column_names)
         if geometry is not None and aligned.geometry is not None:
             geometry = geometry.copy()
             geometry[found.was] = aligned.geometry[found.changed]
     whole = wider.with_geometry(geometry, wider.kind, table=table, ids=None)
-    return Updated(
-        _joined(whole, aligned, found.added),
-        aligned,
-        found.added,
-        found.changed,
-        found.was,
-        same,
-        found.unkeyed,
-        remarks,
-    )
+    return Updated(_joined(whole, aligned, found.added), aligned, found.added, found.changed, found.was, same, found.unkeyed, remarks)
 
 
 def _aligned(old: Layer, new: Layer, widen: bool) -> tuple[Layer, Layer, tuple[Remark, ...]]:
@@ -97,17 +84,10 @@ def _aligned(old: Layer, new: Layer, widen: bool) -> tuple[Layer, Layer, tuple[R
         table = table.append_column(name, pa.nulls(len(old), new.table.schema.field(name).type))
     if more:
         remarks.append(
-            Remark(
-                f"the layer that is there gets the field{'s' if len(more) > 1 else ''} {', '.join(more)}",
-                new.key,
-                look=True,
-            )
+            Remark(f"the layer that is there gets the field{'s' if len(more) > 1 else ''} {', '.join(more)}", new.key, look=True)
         )
     for name in table.column_names if widen else ():
-        kinds = (
-            table.schema.field(name).type,
-            new.table.schema.field(name).type if name in new.table.column_names else None,
-        )
+        kinds = (table.schema.field(name).type, new.table.schema.field(name).type if name in new.table.column_names else None)
         if kinds[1] is not None and pa.types.is_integer(kinds[0]) and pa.types.is_floating(kinds[1]):
             at = table.column_names.index(name)
             table = table.set_column(at, name, table.column(name).cast(pa.float64()))
@@ -122,9 +102,10 @@ def _aligned(old: Layer, new: Layer, widen: bool) -> tuple[Layer, Layer, tuple[R
                 column = column.cast(field.type)
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError) as error:
                 raise DeliveryError(
-                    f"'{field.name}' cannot be brought to the type that it has there ({field.type})", place=new.key,
+                    f"'{field.name}' cannot be brought to the type that it has there ({field.type})",
+                    place=new.key,
                     way_out="Change its type with Arrange fields first",
-                ) from error  # fmt: skip
+                ) from error
         columns.append(column)
     aligned = new.with_table(pa.table(columns, names=table.column_names)) if columns else new
     return aligned, replace(old, table=table, geometry=old.geometry) if table is not old.table else old, tuple(remarks)

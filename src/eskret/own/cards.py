@@ -39,19 +39,33 @@ def shown_of(card: Mapping[str, Any]) -> Shown:
     for told in card["settings"]:
         when = told["shown_when"]
         info = SettingInfo(
-            told["label"], told["help"], told["kind"], told["choices"], (when[0], tuple(when[1])) if when else None,
-            told["example"], told["of"],
-        )  # fmt: skip
+            told["label"],
+            told["help"],
+            told["kind"],
+            told["choices"],
+            (when[0], tuple(when[1])) if when else None,
+            told["example"],
+            told["of"],
+        )
         fields[told["name"]] = (Any, described(... if told["required"] else told["default"], {"info": info}, {}))
     made = type(
-        "Shown", (Shown,),
+        "Shown",
+        (Shown,),
         {
-            "__doc__": card["doc"], "id": card["id"], "title": card["title"], "phase": Phase(card["phase"]),
-            "also_known_as": tuple(card["also_known_as"]), "takes_layers": card["takes_layers"], "rank": 95,
-            "depends": frozenset(t["name"] for t in card["settings"] if t["depends"]), "file": card["file"],
+            "__doc__": card["doc"],
+            "id": card["id"],
+            "title": card["title"],
+            "phase": Phase(card["phase"]),
+            "also_known_as": tuple(card["also_known_as"]),
+            "takes_layers": card["takes_layers"],
+            "rank": 95,
+            "depends": frozenset(t["name"] for t in card["settings"] if t["depends"]),
+            "file": card["file"],
             "line": card["line"],
-            "author": card["author"], "limits": card["limits"], "Settings": create_model("Settings", __base__=OperationSettings, **fields),
+            "author": card["author"],
+            "limits": card["limits"],
+            "Settings": create_model("Settings", __base__=OperationSettings, **fields),
         },
-    )  # fmt: skip
+    )
     found: Shown = made()
     return found

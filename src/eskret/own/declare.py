@@ -76,9 +76,17 @@ class OwnSetting:
 
 
 def setting(
-    label: str = "", *, help: str = "", default: Any = ..., kind: str = "", choices: Any = None, example: str = "",
-    shown_when: tuple[str, Any] | None = None, of: str = "", **limits: Any,
-) -> Any:  # fmt: skip
+    label: str = "",
+    *,
+    help: str = "",
+    default: Any = ...,
+    kind: str = "",
+    choices: Any = None,
+    example: str = "",
+    shown_when: tuple[str, Any] | None = None,
+    of: str = "",
+    **limits: Any,
+) -> Any:
     """Describe a setting of an operation of your own; used as the default of an argument.
 
     Parameters
@@ -166,9 +174,7 @@ class Declared:
         if choices:
             kind = "choice"
         label = declared.label or name.replace("_", " ").capitalize()
-        return SettingInfo(
-            label, declared.help or f"{label}.", kind, choices, declared.shown_when, declared.example, declared.of
-        )
+        return SettingInfo(label, declared.help or f"{label}.", kind, choices, declared.shown_when, declared.example, declared.of)
 
     def choices(self, name: str, values: Mapping[str, Any]) -> dict[str, str]:
         """What a setting offers with these values of the others: values as texts, with words for a person."""
@@ -270,10 +276,18 @@ def _is_layer(kind: Any) -> bool:
 
 
 def operation(
-    thing: Any = None, *, title: str = "", phase: str = "Shape", also_known_as: tuple[str, ...] | list[str] = (),
-    version: int = 1, author: str = "", limits: str = "", check: Callable[[Mapping[str, Any]], Any] | None = None,
-    reuse: bool | None = None, relation: str = "",
-) -> Any:  # fmt: skip
+    thing: Any = None,
+    *,
+    title: str = "",
+    phase: str = "Shape",
+    also_known_as: tuple[str, ...] | list[str] = (),
+    version: int = 1,
+    author: str = "",
+    limits: str = "",
+    check: Callable[[Mapping[str, Any]], Any] | None = None,
+    reuse: bool | None = None,
+    relation: str = "",
+) -> Any:
     """Declare an operation of your own: put it above a typed function, or a class with a method ``run``.
 
     Parameters
@@ -324,9 +338,7 @@ def declared_in(thing: Any) -> Declared | None:
     return found if isinstance(found, Declared) else None
 
 
-def _declared(
-    target: Any, title: str, phase: str, known: tuple[str, ...], version: int, author: str, limits: str, check: Any
-) -> Declared:  # fmt: skip
+def _declared(target: Any, title: str, phase: str, known: tuple[str, ...], version: int, author: str, limits: str, check: Any) -> Declared:
     name = target.__name__
     place = f"operation '{name}'"
     try:
@@ -368,9 +380,8 @@ def _declared(
             continue
         if inspect.isclass(target):
             raise DocumentError(
-                f"'run' has an argument '{argument.name}' that is no layer", place=place,
-                way_out="Settings of a class are its attributes",
-            )  # fmt: skip
+                f"'run' has an argument '{argument.name}' that is no layer", place=place, way_out="Settings of a class are its attributes"
+            )
         default = argument.default
         given = ... if default is inspect.Parameter.empty else default
         settings[argument.name] = given if isinstance(given, OwnSetting) else OwnSetting(default=given)
@@ -384,9 +395,24 @@ def _declared(
     except (OSError, TypeError):
         line = 0
     return Declared(
-        clean_name(re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)), title or _words_of(name), at, doc, works_on,
-        target, first, takes_layer, settings, types, known, version, author, limits, account, check, line=line,
-    )  # fmt: skip
+        clean_name(re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", name)),
+        title or _words_of(name),
+        at,
+        doc,
+        works_on,
+        target,
+        first,
+        takes_layer,
+        settings,
+        types,
+        known,
+        version,
+        author,
+        limits,
+        account,
+        check,
+        line=line,
+    )
 
 
 def _words_of(name: str) -> str:

@@ -13,10 +13,7 @@ def in_words(error: BaseException) -> tuple[str, str]:
     text = " ".join(str(error).split())
     mend = "Mend it there and run again"
     if isinstance(error, ModuleNotFoundError) and error.name:
-        return (
-            f"it needs the Python library '{error.name}', which is not there",
-            "Install it beside Eskret, or do without it",
-        )
+        return (f"it needs the Python library '{error.name}', which is not there", "Install it beside Eskret, or do without it")
     if isinstance(error, KeyError) and error.args:
         return (
             f"there is no {error.args[0]!r} where it looks for it",

@@ -111,9 +111,7 @@ def _import(project: Project, path: Path, source: bytes) -> None:
         declared = replace(declared, file=path)
         if declared.id in project.operations:
             other = project.operations[declared.id].declared.file.name
-            project.problems.append(
-                Problem(path, declared.line, f"there is an operation '{declared.name}' in {other} already")
-            )
+            project.problems.append(Problem(path, declared.line, f"there is an operation '{declared.name}' in {other} already"))
             continue
         try:
             made = operation_of(declared)
@@ -144,17 +142,17 @@ def own_operation(folder: Path, id: str) -> Operation:
         return project.operations[id]
     if not project.trusted:
         raise DocumentError(
-            f"'{id}' is code that came with this project, and nobody has allowed it yet", place=str(folder / trust.FOLDER),
-            way_out=f"Read it, then allow it, in the window or with: eskret trust {folder}", code=Code.UNTRUSTED_CODE,
+            f"'{id}' is code that came with this project, and nobody has allowed it yet",
+            place=str(folder / trust.FOLDER),
+            way_out=f"Read it, then allow it, in the window or with: eskret trust {folder}",
+            code=Code.UNTRUSTED_CODE,
             action=Action.READ_CODE,
-        )  # fmt: skip
+        )
     if project.problems:
         told = "; ".join(p.sentence() for p in project.problems[:3])
         raise DocumentError(f"there is no operation '{id}', and not all of the project's code loads: {told}")
     names = ", ".join(project.operations) or "none"
-    raise DocumentError(
-        f"there is no operation '{id}' in {folder / trust.FOLDER}", way_out=f"Of your own there are {names}"
-    )
+    raise DocumentError(f"there is no operation '{id}' in {folder / trust.FOLDER}", way_out=f"Of your own there are {names}")
 
 
 def forget(folder: Path | None = None) -> None:
@@ -170,11 +168,12 @@ def cards(folder: Path) -> dict[str, Any]:
     """What a process that must not import the code needs to know of it, as JSON."""
     project = load(folder)
     return {
-        "trusted": project.trusted, "hash": project.hash,
+        "trusted": project.trusted,
+        "hash": project.hash,
         "files": [str(p.relative_to(project.folder)) for p in trust.code_in(project.folder)],
         "problems": [{"file": str(p.file), "line": p.line, "text": p.sentence()} for p in project.problems],
         "operations": [card_of(o) for o in project.operations.values()],
-    }  # fmt: skip
+    }
 
 
 def choices(folder: Path, id: str, settings: Mapping[str, Any]) -> dict[str, dict[str, str]]:
@@ -195,18 +194,35 @@ def card_of(operation: OwnOperation) -> dict[str, Any]:
     settings = []
     for name, info in declared.infos().items():
         default = declared.settings[name].default
-        settings.append({
-            "name": name, "label": info.label, "help": info.help, "kind": info.kind, "choices": dict(info.choices),
-            "required": default is ..., "default": None if default is ... else _plain(default), "example": info.example,
-            "shown_when": None if info.shown_when is None else [info.shown_when[0], list(info.shown_when[1])], "of": info.of,
-            "depends": callable(declared.settings[name].choices),
-        })  # fmt: skip
+        settings.append(
+            {
+                "name": name,
+                "label": info.label,
+                "help": info.help,
+                "kind": info.kind,
+                "choices": dict(info.choices),
+                "required": default is ...,
+                "default": None if default is ... else _plain(default),
+                "example": info.example,
+                "shown_when": None if info.shown_when is None else [info.shown_when[0], list(info.shown_when[1])],
+                "of": info.of,
+                "depends": callable(declared.settings[name].choices),
+            }
+        )
     return {
-        "id": operation.id, "title": operation.title, "phase": str(operation.phase), "doc": declared.doc or declared.title,
-        "also_known_as": list(operation.also_known_as), "takes_layers": operation.takes_layers, "settings": settings,
-        "author": declared.author, "limits": declared.limits, "file": str(declared.file), "line": declared.line,
+        "id": operation.id,
+        "title": operation.title,
+        "phase": str(operation.phase),
+        "doc": declared.doc or declared.title,
+        "also_known_as": list(operation.also_known_as),
+        "takes_layers": operation.takes_layers,
+        "settings": settings,
+        "author": declared.author,
+        "limits": declared.limits,
+        "file": str(declared.file),
+        "line": declared.line,
         "works_on": declared.works_on,
-    }  # fmt: skip
+    }
 
 
 def _plain(value: Any) -> Any:

@@ -21,9 +21,7 @@ FOLDER = "operations"
 def code_in(folder: Path) -> list[Path]:
     """The Python files of a project's own operations, those that they import included."""
     home = folder / FOLDER
-    return (
-        sorted(p for p in home.rglob("*.py") if p.is_file() and "__pycache__" not in p.parts) if home.is_dir() else []
-    )
+    return sorted(p for p in home.rglob("*.py") if p.is_file() and "__pycache__" not in p.parts) if home.is_dir() else []
 
 
 def sources_of(folder: Path) -> dict[str, bytes]:
@@ -76,9 +74,12 @@ def trust(folder: Path, *, written_here: bool = False, told: str = "") -> str:
     now = hash_of(folder)
     if told and now != told:
         raise DocumentError(
-            "the code has changed since it was shown", place=str(folder / FOLDER), way_out="Read it again",
-            code=Code.UNTRUSTED_CODE, action=Action.READ_CODE,
-        )  # fmt: skip
+            "the code has changed since it was shown",
+            place=str(folder / FOLDER),
+            way_out="Read it again",
+            code=Code.UNTRUSTED_CODE,
+            action=Action.READ_CODE,
+        )
 
     def change(known: dict[str, Any]) -> None:
         known.setdefault("hashes", {})[now] = str(folder.resolve())

@@ -50,10 +50,7 @@ class OwnOperation(Operation, ABC):
         declared = self.declared
         given = {n: s.default for n, s in declared.settings.items() if s.default is not ...}
         values = self._whole_paths({n: settings.get(n, given.get(n, "")) for n in declared.settings})
-        return {
-            n: self._told(partial(declared.choices, n, values))
-            for n, s in declared.settings.items() if callable(s.choices)
-        }  # fmt: skip
+        return {n: self._told(partial(declared.choices, n, values)) for n, s in declared.settings.items() if callable(s.choices)}
 
     def wrong(self, settings: Any) -> dict[str, str]:
         """What is wrong with the settings beyond their types: by choices that hang on others, by the check."""
@@ -140,9 +137,7 @@ class OwnOperation(Operation, ABC):
             return {f"{n}": v for n, v in enumerate(found, 1)}, account
         if found is None:
             raise EskretError(
-                "it gave nothing back",
-                place=_place(declared),
-                way_out="Let it return a GeoDataFrame, a DataFrame or a Layer",
+                "it gave nothing back", place=_place(declared), way_out="Let it return a GeoDataFrame, a DataFrame or a Layer"
             )
         return {"": found}, account
 
@@ -154,9 +149,10 @@ class OwnOperation(Operation, ABC):
                 layer = thing if isinstance(thing, Layer) else from_frame(thing, own)
             except Exception as error:
                 raise EskretError(
-                    f"it gave back {type(thing).__name__}, which is no layer ({error})", place=_place(self.declared),
+                    f"it gave back {type(thing).__name__}, which is no layer ({error})",
+                    place=_place(self.declared),
                     way_out="Let it return a GeoDataFrame, a DataFrame or a Layer",
-                ) from error  # fmt: skip
+                ) from error
             if layer.drawn and layer.crs is None:
                 layer = replace(layer, crs=crs)
             out.append(layer.with_key(own))
@@ -270,11 +266,7 @@ class OwnGathering(OwnOperation, Gathering):
         gdal.with_frames()
         begins = np.concatenate([[0], np.cumsum([len(x) for x in layers])]).astype(int)
         frames = self.declared.takes_layer
-        first = (
-            list(layers)
-            if frames
-            else [to_frame(x, _labels(a, len(x))) for x, a in zip(layers, begins[:-1], strict=True)]
-        )
+        first = list(layers) if frames else [to_frame(x, _labels(a, len(x))) for x, a in zip(layers, begins[:-1], strict=True)]
         found, account = self._call(first, settings, context)
         crs = next((x.crs for x in layers if x.crs), None)
         made = self._layers(found, context.step or self.declared.name, crs)
@@ -316,8 +308,7 @@ class OwnSource(OwnOperation, Source):
             brought, lost, told = bring(layer, context)
             made.append(brought)
             remarks += [replace(r, layer=layer.key) for r in told]
-            remarks += [Remark(f"{counted(len(rows), 'feature')} left out: {reason}", layer.key, look=True)
-                        for reason, rows in lost]  # fmt: skip
+            remarks += [Remark(f"{counted(len(rows), 'feature')} left out: {reason}", layer.key, look=True) for reason, rows in lost]
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
         return [Outcome(tuple(made), (), outputs, None, tuple(remarks))]
 
@@ -326,12 +317,21 @@ def operation_of(declared: Declared) -> OwnOperation:
     """The operation that somebody declared."""
     base = {EACH: OwnEach, ALL: OwnGathering}.get(declared.works_on, OwnSource)
     made = type(
-        declared.name, (base,),
+        declared.name,
+        (base,),
         {
-            "__doc__": declared.doc or declared.title, "__module__": __name__, "id": declared.id, "title": declared.title,
-            "phase": declared.phase, "also_known_as": declared.also_known_as, "version": declared.version,
-            "declared": declared, "Settings": declared.model(), "takes_layers": declared.works_on in (EACH, ALL), "rank": 95,
+            "__doc__": declared.doc or declared.title,
+            "__module__": __name__,
+            "id": declared.id,
+            "title": declared.title,
+            "phase": declared.phase,
+            "also_known_as": declared.also_known_as,
+            "version": declared.version,
+            "declared": declared,
+            "Settings": declared.model(),
+            "takes_layers": declared.works_on in (EACH, ALL),
+            "rank": 95,
         },
-    )  # fmt: skip
+    )
     found: OwnOperation = made()
     return found

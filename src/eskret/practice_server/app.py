@@ -26,9 +26,7 @@ MOST_BYTES = 64 << 20
 MOST_DEEP = 64
 """Lists and objects of a geometry stand in each other no deeper than this; a multipolygon in a collection takes six."""
 _NAME = re.compile(r"[A-Za-z0-9_\-.]{1,120}")
-_SAFE = {
-    "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'", "X-Content-Type-Options": "nosniff",
-}  # fmt: skip
+_SAFE = {"Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'", "X-Content-Type-Options": "nosniff"}
 _LOCAL = ("127.0.0.1", "localhost", "[::1]")
 Answer = Callable[[Request], Awaitable[Response]]
 
@@ -48,13 +46,16 @@ class Service:
         self._private = private
         at = "/collections/{name}"
         routes = [
-            self._route("/", self.landing), self._route("/conformance", self.conformance),
-            self._route("/api", self.interface), self._route("/collections", self.collections, POST=self.make),
-            self._route(at, self.collection, DELETE=self.drop), self._route(f"{at}/schema", self.schema),
+            self._route("/", self.landing),
+            self._route("/conformance", self.conformance),
+            self._route("/api", self.interface),
+            self._route("/collections", self.collections, POST=self.make),
+            self._route(at, self.collection, DELETE=self.drop),
+            self._route(f"{at}/schema", self.schema),
             self._route(f"{at}/items", self.items, POST=self.create),
             self._route(f"{at}/items/{{id}}", self.item, PUT=self.replace, PATCH=self.update, DELETE=self.remove),
             self._route("/practice/faults", self.told_faults, PUT=self.set_faults),
-        ]  # fmt: skip
+        ]
         self.faulty = FaultyApp(Starlette(routes=routes, exception_handlers={HTTPException: self._lost}), faults)
 
     # -- around every request
@@ -167,13 +168,16 @@ class Service:
         if more:
             links.append(documents.link(f"{address(page[-1].id)}&f={form}", "next", documents.GEOJSON))
         links.append(documents.link(f"{home}/collections/{dataset.name}", "collection", documents.JSON))
-        head = {"type": "FeatureCollection", "links": links, "numberMatched": matched, "numberReturned": len(page),
-                "timeStamp": dataset.updated}  # fmt: skip
+        head = {
+            "type": "FeatureCollection",
+            "links": links,
+            "numberMatched": matched,
+            "numberReturned": len(page),
+            "timeStamp": dataset.updated,
+        }
         if form == "html":
             features = [orjson.loads(i.text()) for i in page]
-            return _html(
-                pages.items(home, dataset.name, dataset.title, {**head, "features": features}, [*dataset.properties])
-            )
+            return _html(pages.items(home, dataset.name, dataset.title, {**head, "features": features}, [*dataset.properties]))
         body = orjson.dumps(head)[:-1] + b',"features":[' + b",".join(i.text() for i in page) + b"]}"
         return Response(body, media_type=documents.GEOJSON, headers=_SAFE)
 
@@ -348,9 +352,8 @@ def _depth(value: Any) -> int:
     depth, level = 0, [value]
     while level and depth <= MOST_DEEP:
         level = [
-            x for v in level if isinstance(v, dict | list) for x in (v.values() if isinstance(v, dict) else v)
-            if isinstance(x, dict | list)
-        ]  # fmt: skip
+            x for v in level if isinstance(v, dict | list) for x in (v.values() if isinstance(v, dict) else v) if isinstance(x, dict | list)
+        ]
         depth += 1
     return depth
 

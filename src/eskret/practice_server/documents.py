@@ -20,10 +20,7 @@ SUMMARY = "A stand-in for a service that publishes datasets. It runs on this mac
 _FEATURES = "http://www.opengis.net/spec/ogcapi-features-"
 CONFORMS = (
     *(f"{_FEATURES}1/1.0/conf/{part}" for part in ("core", "geojson", "html", "oas30")),
-    *(
-        f"{_FEATURES}4/1.0/conf/{part}"
-        for part in ("create-replace-delete", "update", "optimistic-locking", "features")
-    ),
+    *(f"{_FEATURES}4/1.0/conf/{part}" for part in ("create-replace-delete", "update", "optimistic-locking", "features")),
     f"{_FEATURES}5/1.0/conf/schemas",
 )
 """Conformance classes; those of Part 4 and Part 5 are named from memory of their drafts."""
@@ -48,14 +45,16 @@ def both(href: str, form: str, rel: str = "self", json: str = JSON) -> list[dict
 def landing(home: str, form: str) -> dict[str, Any]:
     """The landing page (17-069r4, requirement 2)."""
     return {
-        "title": TITLE, "description": SUMMARY,
+        "title": TITLE,
+        "description": SUMMARY,
         "links": [
-            *both(f"{home}/", form), link(f"{home}/api", "service-desc", OPENAPI, "The interface in OpenAPI"),
+            *both(f"{home}/", form),
+            link(f"{home}/api", "service-desc", OPENAPI, "The interface in OpenAPI"),
             link(f"{home}/api?f=html", "service-doc", HTML, "The interface, to read"),
             link(f"{home}/conformance", "conformance", JSON, "What of the standard is kept"),
             link(f"{home}/collections", "data", JSON, "The datasets"),
         ],
-    }  # fmt: skip
+    }
 
 
 def conformance(home: str, form: str) -> dict[str, Any]:
@@ -68,9 +67,7 @@ def collections(home: str, form: str, found: Sequence[dict[str, Any]]) -> dict[s
     return {"links": both(f"{home}/collections", form), "collections": list(found)}
 
 
-def collection(
-    home: str, dataset: Dataset, form: str, box: Sequence[float] | None, span: Sequence[str | None]
-) -> dict[str, Any]:
+def collection(home: str, dataset: Dataset, form: str, box: Sequence[float] | None, span: Sequence[str | None]) -> dict[str, Any]:
     """A dataset's description (requirements 15 to 18)."""
     at = f"{home}/collections/{dataset.name}"
     extent: dict[str, Any] = {}
@@ -79,23 +76,31 @@ def collection(
     if any(span):
         extent["temporal"] = {"interval": [[None if t is None else f"{t[:19]}Z" for t in span]]}
     return {
-        "id": dataset.name, "title": dataset.title, "description": dataset.description, "itemType": "feature",
-        "crs": [CRS84], **({"extent": extent} if extent else {}), "updated": dataset.updated,
+        "id": dataset.name,
+        "title": dataset.title,
+        "description": dataset.description,
+        "itemType": "feature",
+        "crs": [CRS84],
+        **({"extent": extent} if extent else {}),
+        "updated": dataset.updated,
         "links": [
-            *both(at, form), link(f"{at}/items", "items", GEOJSON, dataset.title),
+            *both(at, form),
+            link(f"{at}/items", "items", GEOJSON, dataset.title),
             link(f"{at}/items?f=html", "items", HTML, dataset.title),
             link(f"{at}/schema", "http://www.opengis.net/def/rel/ogc/1.0/schema", SCHEMA, "The fields"),
         ],
-    }  # fmt: skip
+    }
 
 
 def schema(home: str, dataset: Dataset) -> dict[str, Any]:
     """The schema of a dataset's features (20-002 and 23-058r1, Part 5)."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "$id": f"{home}/collections/{dataset.name}/schema", "type": "object", "title": dataset.title,
+        "$id": f"{home}/collections/{dataset.name}/schema",
+        "type": "object",
+        "title": dataset.title,
         "properties": {"geometry": {"x-ogc-role": "primary-geometry", "format": "geometry-any"}, **dataset.properties},
-    }  # fmt: skip
+    }
 
 
 def openapi(home: str, datasets: Sequence[Dataset]) -> dict[str, Any]:
@@ -103,10 +108,7 @@ def openapi(home: str, datasets: Sequence[Dataset]) -> dict[str, Any]:
     paths: dict[str, Any] = {
         "/": {"get": _get("landing", "The landing page", JSON)},
         "/conformance": {"get": _get("conformance", "The conformance classes", JSON)},
-        "/collections": {
-            "get": _get("collections", "The datasets", JSON),
-            "post": _change("make", "Make a dataset", JSON, "201"),
-        },
+        "/collections": {"get": _get("collections", "The datasets", JSON), "post": _change("make", "Make a dataset", JSON, "201")},
     }
     for one in datasets:
         at = f"/collections/{one.name}"
@@ -114,10 +116,16 @@ def openapi(home: str, datasets: Sequence[Dataset]) -> dict[str, Any]:
         paths[f"{at}/schema"] = {"get": _get(f"{one.name}.schema", "The fields", SCHEMA)}
         known = [_parameter(n) for n in ("limit", "after", "bbox", "datetime")]
         own = [
-            {"name": n, "in": "query", "required": False, "style": "form", "explode": False,
-             "schema": {"type": s["type"] if s["type"] not in ("array", "object") else "string"}}
+            {
+                "name": n,
+                "in": "query",
+                "required": False,
+                "style": "form",
+                "explode": False,
+                "schema": {"type": s["type"] if s["type"] not in ("array", "object") else "string"},
+            }
             for n, s in one.properties.items()
-        ]  # fmt: skip
+        ]
         paths[f"{at}/items"] = {
             "get": {**_get(f"{one.name}.items", f"Features of {one.title}", GEOJSON), "parameters": known + own},
             "post": _change(f"{one.name}.create", "Add a feature", GEOJSON, "201"),
@@ -140,37 +148,53 @@ def openapi(home: str, datasets: Sequence[Dataset]) -> dict[str, Any]:
             "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
             "schemas": {
                 "problem": {
-                    "type": "object", "required": ["code"],
+                    "type": "object",
+                    "required": ["code"],
                     "properties": {"code": {"type": "string"}, "description": {"type": "string"}},
                 }
             },
         },
-    }  # fmt: skip
+    }
 
 
 _PARAMETERS: dict[str, Any] = {
     "limit": {
-        "name": "limit", "in": "query", "required": False, "style": "form", "explode": False,
+        "name": "limit",
+        "in": "query",
+        "required": False,
+        "style": "form",
+        "explode": False,
         "description": "How many features a page has at most",
         "schema": {"type": "integer", "minimum": 1, "maximum": MOST, "default": LIMIT},
     },
     "after": {
-        "name": "after", "in": "query", "required": False, "style": "form", "explode": False,
-        "description": "Begin behind the feature with this number", "schema": {"type": "integer", "minimum": 0},
+        "name": "after",
+        "in": "query",
+        "required": False,
+        "style": "form",
+        "explode": False,
+        "description": "Begin behind the feature with this number",
+        "schema": {"type": "integer", "minimum": 0},
     },
     "bbox": {
-        "name": "bbox", "in": "query", "required": False, "style": "form", "explode": False,
+        "name": "bbox",
+        "in": "query",
+        "required": False,
+        "style": "form",
+        "explode": False,
         "description": "West, south, east, north in degrees",
-        "schema": {
-            "type": "array", "oneOf": [{"minItems": 4, "maxItems": 4}, {"minItems": 6, "maxItems": 6}],
-            "items": {"type": "number"},
-        },
+        "schema": {"type": "array", "oneOf": [{"minItems": 4, "maxItems": 4}, {"minItems": 6, "maxItems": 6}], "items": {"type": "number"}},
     },
     "datetime": {
-        "name": "datetime", "in": "query", "required": False, "style": "form", "explode": False,
-        "description": "A time, or two with a slash between", "schema": {"type": "string"},
+        "name": "datetime",
+        "in": "query",
+        "required": False,
+        "style": "form",
+        "explode": False,
+        "description": "A time, or two with a slash between",
+        "schema": {"type": "string"},
     },
-}  # fmt: skip
+}
 
 
 def _parameter(name: str) -> dict[str, str]:
@@ -188,9 +212,7 @@ def _get(id: str, summary: str, type: str) -> dict[str, Any]:
 
 
 def _change(id: str, summary: str, takes: str, status: str, locks: bool = False) -> dict[str, Any]:
-    out: dict[str, Any] = {
-        "operationId": id, "summary": summary, "responses": _answers(status, ""), "security": [{"token": []}],
-    }  # fmt: skip
+    out: dict[str, Any] = {"operationId": id, "summary": summary, "responses": _answers(status, ""), "security": [{"token": []}]}
     if takes:
         out["requestBody"] = {"required": True, "content": {takes: {"schema": {"type": "object"}}}}
     if locks:

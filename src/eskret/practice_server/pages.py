@@ -22,11 +22,12 @@ a{color:#22695A}.more{margin-right:1.2rem}pre{white-space:pre-wrap;overflow-wrap
 def landing(home: str) -> str:
     """The first page."""
     return _page(
-        home, TITLE,
+        home,
+        TITLE,
         f'<p>{escape(SUMMARY)}</p><ul><li><a href="{_href(home)}/collections?f=html">Datasets</a>'
         f'<li><a href="{_href(home)}/conformance?f=html">What of the standard is kept</a>'
         f'<li><a href="{_href(home)}/api?f=html">The interface</a></ul>',
-    )  # fmt: skip
+    )
 
 
 def conformance(home: str, classes: Sequence[str]) -> str:
@@ -47,9 +48,13 @@ def interface(home: str, definition: Mapping[str, Any]) -> str:
 def collections(home: str, found: Sequence[tuple[Mapping[str, Any], int]]) -> str:
     """The datasets with their counts."""
     rows = [
-        [f'<a href="{_href(home)}/collections/{_href(c["id"])}?f=html">{escape(c["title"])}</a>', f"{n:,}",
-         escape(c["updated"][:16].replace("T", " "))] for c, n in found
-    ]  # fmt: skip
+        [
+            f'<a href="{_href(home)}/collections/{_href(c["id"])}?f=html">{escape(c["title"])}</a>',
+            f"{n:,}",
+            escape(c["updated"][:16].replace("T", " ")),
+        ]
+        for c, n in found
+    ]
     body = _table(["Dataset", "Features", "Changed (UTC)"], rows) if rows else "<p>Nothing is published here yet.</p>"
     return _page(home, "Datasets", body)
 
@@ -71,9 +76,9 @@ def items(home: str, dataset: str, title: str, page: Mapping[str, Any], properti
     """A page of features as a table."""
     at = f"{_href(home)}/collections/{_href(dataset)}/items"
     rows = [
-        [f'<a href="{at}/{_href(f["id"])}?f=html">{escape(f["id"])}</a>',
-         *(escape(_shown(f["properties"].get(n))) for n in properties)] for f in page["features"]
-    ]  # fmt: skip
+        [f'<a href="{at}/{_href(f["id"])}?f=html">{escape(f["id"])}</a>', *(escape(_shown(f["properties"].get(n))) for n in properties)]
+        for f in page["features"]
+    ]
     more = "".join(
         f'<a class="more" href="{_href(x["href"])}">{words}</a>'
         for x in page["links"]

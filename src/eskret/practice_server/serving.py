@@ -32,9 +32,7 @@ class PracticeServer:
     OSError : the port is taken, or the folder cannot be used.
     """
 
-    def __init__(
-        self, data: Path, port: int = 0, token: str = "", private: bool = False, faults: Faults | None = None
-    ) -> None:
+    def __init__(self, data: Path, port: int = 0, token: str = "", private: bool = False, faults: Faults | None = None) -> None:
         # the protocol is named, since only then answers are sent without waiting for more (TCP_NODELAY)
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
         self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
@@ -75,9 +73,7 @@ class PracticeServer:
             time.sleep(0.01)
         return self
 
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
         self._server.should_exit = True
         if self._thread is not None:
             self._thread.join(10)

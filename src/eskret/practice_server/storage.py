@@ -121,8 +121,7 @@ class Storage:
     def extent(self, name: str) -> tuple[list[float] | None, list[str | None]]:
         """West, south, east, north of all features, and the first and last time."""
         row = self._db.execute(
-            "SELECT min(west), min(south), max(east), max(north), min(begins), max(ends) FROM feature WHERE dataset = ?",
-            (name,),
+            "SELECT min(west), min(south), max(east), max(north), min(begins), max(ends) FROM feature WHERE dataset = ?", (name,)
         ).fetchone()
         return (None if row[0] is None else list(row[:4])), [row[4], row[5]]
 
@@ -136,15 +135,12 @@ class Storage:
         """At most so many features in the order of their numbers, from behind one on."""
         where, values = self._where(name, wanted)
         found = self._db.execute(
-            f"SELECT id, version, body FROM feature WHERE {where} AND id > ? ORDER BY id LIMIT ?",
-            (*values, after, limit),
+            f"SELECT id, version, body FROM feature WHERE {where} AND id > ? ORDER BY id LIMIT ?", (*values, after, limit)
         )
         return [Item(*row) for row in found]
 
     def item(self, name: str, id: int) -> Item | None:
-        found = self._db.execute(
-            "SELECT id, version, body FROM feature WHERE dataset = ? AND id = ?", (name, id)
-        ).fetchone()
+        found = self._db.execute("SELECT id, version, body FROM feature WHERE dataset = ? AND id = ?", (name, id)).fetchone()
         return None if found is None else Item(*found)
 
     def create(self, dataset: Dataset, feature: Mapping[str, Any]) -> Item:
@@ -183,8 +179,7 @@ class Storage:
             if value is not None and name not in known:
                 known[name] = schema_of(value)
         self._db.execute(
-            "UPDATE dataset SET updated = ?, properties = ? WHERE name = ?",
-            (_now(), orjson.dumps(known).decode(), dataset.name),
+            "UPDATE dataset SET updated = ?, properties = ? WHERE name = ?", (_now(), orjson.dumps(known).decode(), dataset.name)
         )
         return self._version
 

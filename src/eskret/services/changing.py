@@ -147,9 +147,7 @@ def make_dataset(there: Connection, id: str, title: str, description: str, field
     ServiceError : it does not.
     """
     url = there.below("collections")
-    body = orjson.dumps(
-        {"id": id, "title": title, "description": description, "itemType": "feature", "properties": fields}
-    )
+    body = orjson.dumps({"id": id, "title": title, "description": description, "itemType": "feature", "properties": fields})
     answer: Answer | None = None
     for attempt in range(1, TRIES + 1):
         try:

@@ -97,9 +97,7 @@ class Connection:
         except (ValueError, httpx.InvalidURL):
             sound = False
         if not sound:
-            raise ServiceError(
-                "this is no address of a service", place=address, way_out="It begins with https:// or http://"
-            )
+            raise ServiceError("this is no address of a service", place=address, way_out="It begins with https:// or http://")
         self.home = urlunsplit((parts.scheme, parts.netloc, parts.path.rstrip("/"), "", ""))
         self._origin = (parts.scheme, parts.netloc)
         self._asked = stopped
@@ -107,9 +105,7 @@ class Connection:
         headers = {"Accept": "application/geo+json, application/json"}
         token = token.strip()
         if not (token.isascii() and all("!" <= c <= "~" for c in token)):
-            raise ServiceError(
-                "the token holds signs that no token has", place=self.home, way_out="Copy it again, it and nothing else"
-            )
+            raise ServiceError("the token holds signs that no token has", place=self.home, way_out="Copy it again, it and nothing else")
         if token:
             headers["Authorization"] = f"Bearer {token}"
         verify = _trusted() if parts.scheme == "https" else False
@@ -150,9 +146,14 @@ class Connection:
             time.sleep(min(left, 0.1))
 
     def once(
-        self, method: str, url: str, *, params: Mapping[str, Any] | None = None, body: bytes | None = None,
+        self,
+        method: str,
+        url: str,
+        *,
+        params: Mapping[str, Any] | None = None,
+        body: bytes | None = None,
         headers: Mapping[str, str] | None = None,
-    ) -> Answer:  # fmt: skip
+    ) -> Answer:
         """One request, not repeated.
 
         Raises
@@ -219,28 +220,22 @@ def seconds_told(text: str) -> float | None:
 
 def silent(url: str, why: str) -> ServiceError:
     """What to say of a service that does not answer."""
-    return ServiceError(
-        f"the service does not answer ({why})",
-        place=url,
-        way_out="Check the address and the connection, then try again",
-    )
+    return ServiceError(f"the service does not answer ({why})", place=url, way_out="Check the address and the connection, then try again")
 
 
 def refused(url: str, answer: Answer) -> ServiceError:
     """What to say of an answer that refuses."""
     words = {
-        401: ("it wants to know who you are", "Name an environment variable that holds a token for it, or keep one with "
-              "'eskret token'"),
-        403: ("you may not do this", "Ask whoever runs the service"), 404: ("there is no such dataset", "Check its name"),
+        401: ("it wants to know who you are", "Name an environment variable that holds a token for it, or keep one with 'eskret token'"),
+        403: ("you may not do this", "Ask whoever runs the service"),
+        404: ("there is no such dataset", "Check its name"),
         405: ("it does not take changes there", "Ask whoever runs the service"),
         412: ("somebody changed it meanwhile", "Take the difference again"),
         413: ("it takes no request this large", "Simplify the shapes, or ask whoever runs the service"),
         415: ("it does not take GeoJSON", "Ask whoever runs the service"),
         429: ("it is asked too often", "Wait a while and try again"),
-    }  # fmt: skip
-    problem, way_out = words.get(
-        answer.status, (f"it answers with status {answer.status}", "Try later, or ask whoever runs the service")
-    )
+    }
+    problem, way_out = words.get(answer.status, (f"it answers with status {answer.status}", "Try later, or ask whoever runs the service"))
     says = _says(answer)
     return ServiceError(problem + (f" ({says})" if says else ""), place=url, way_out=way_out, status=answer.status)
 

@@ -74,9 +74,10 @@ def published(features: Sequence[Mapping[str, Any]], place: str = "") -> Publish
     bad = [n for n, f in enumerate(features) if f.get("geometry") and shapes[n] is None]
     if bad:
         raise InputError(
-            f"the geometry of feature '{features[bad[0]].get('id')}' cannot be read", place=place,
+            f"the geometry of feature '{features[bad[0]].get('id')}' cannot be read",
+            place=place,
             way_out="Mend it in the published dataset first",
-        )  # fmt: skip
+        )
     rows = [dict(f.get("properties") or {}) for f in features]
     table = from_objects(rows) if any(rows) else pa.table({"": pa.nulls(len(features), pa.string())}).select([])
     return Published(features, table, shapes)
@@ -119,9 +120,8 @@ def decimals_held(shapes: np.ndarray, most: int) -> int:
 
 
 def take(
-    layer: Layer, there: Published, *, mode: str, key: Sequence[str] = (), remove: bool = True,
-    decimals: int = geojson.DECIMALS,
-) -> PublishedDifference:  # fmt: skip
+    layer: Layer, there: Published, *, mode: str, key: Sequence[str] = (), remove: bool = True, decimals: int = geojson.DECIMALS
+) -> PublishedDifference:
     """The difference between a layer and what is published.
 
     Parameters
@@ -161,15 +161,13 @@ def take(
         other = pa.array(known, pa.string())
     new = compared.append_column(_IDENTITY, mine).take(pa.array(stays))
     fields = [n for n in compared.column_names if n not in key] if key else []
-    found = difference(
-        new, shapes[stays], theirs.append_column(_IDENTITY, other), rounded, key=[_IDENTITY], fields=fields
-    )
+    found = difference(new, shapes[stays], theirs.append_column(_IDENTITY, other), rounded, key=[_IDENTITY], fields=fields)
     found = replace(found, added=stays[found.added], changed=stays[found.changed], unkeyed=stays[found.unkeyed])
     if mode == REPLACE and len(found.unkeyed_before):
         raise InputError(
             f"{counted(len(found.unkeyed_before), 'published feature')} cannot be told apart: the key is empty, or several have it",
             way_out="Leave the key empty: then features are told apart by all they hold",
-        )  # fmt: skip
+        )
     found = _settled(found, mode, remove)
     moved = _metres(found, shapes, rounded)
     found = replace(found, moved=moved)
@@ -179,9 +177,7 @@ def take(
     if mode == APPEND and key:
         was_there, held = held, np.empty(0, np.int64)
     entries = _entries(found, layer.table, shapes, there, (mine, other), bool(key))
-    return PublishedDifference(
-        found, there, layer, entries, lost, unkeyed, was_there, len(held), own, tuple(foreign), decimals
-    )
+    return PublishedDifference(found, there, layer, entries, lost, unkeyed, was_there, len(held), own, tuple(foreign), decimals)
 
 
 def _settled(found: Difference, mode: str, remove: bool) -> Difference:
@@ -204,7 +200,7 @@ def _metres(found: Difference, shapes: np.ndarray, there: np.ndarray) -> np.ndar
 
 def _entries(
     found: Difference, table: pa.Table, shapes: np.ndarray, there: Published, texts: tuple[pa.Array, pa.Array], keyed: bool
-) -> list[tuple[str, Change]]:  # fmt: skip
+) -> list[tuple[str, Change]]:
     mine, theirs = (t.to_pylist() for t in texts)
 
     def twins(text: str) -> int:
@@ -213,9 +209,7 @@ def _entries(
     out: list[tuple[str, Change]] = []
     for row, wanted in zip(found.added.tolist(), features_of(table, shapes, found.added), strict=True):
         out.append((mine[row], Change(None, wanted, twins=twins(mine[row]))))
-    for row, was, wanted in zip(
-        found.changed.tolist(), found.was.tolist(), features_of(table, shapes, found.changed), strict=True
-    ):
+    for row, was, wanted in zip(found.changed.tolist(), found.was.tolist(), features_of(table, shapes, found.changed), strict=True):
         before = there.features[was]
         out.append((mine[row], Change(before, wanted, str(before.get("id", "")))))
     for was in found.removed.tolist():
@@ -263,9 +257,7 @@ def _like(table: pa.Table, schema: pa.Schema) -> pa.Table:
     columns = {}
     for name, column in zip(table.column_names, table.columns, strict=True):
         if pa.types.is_nested(column.type):
-            column = pa.chunked_array(
-                [pa.array([None if v is None else _text(v) for v in column.to_pylist()], pa.string())]
-            )
+            column = pa.chunked_array([pa.array([None if v is None else _text(v) for v in column.to_pylist()], pa.string())])
         if name in schema.names and column.type != schema.field(name).type:
             column = _cast(column, schema.field(name).type)
         columns[name] = column

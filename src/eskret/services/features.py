@@ -74,10 +74,14 @@ def describe(there: Connection, id: str) -> Dataset | None:
     matched = page.get("numberMatched")
     base = _dataset({**told, "id": id})
     return Dataset(
-        base.id, base.title, base.extent, base.description,
+        base.id,
+        base.title,
+        base.extent,
+        base.description,
         base.updated or first.headers.get("last-modified", ""),
-        matched if isinstance(matched, int) else None, _fields(there, told, answer.url),
-    )  # fmt: skip
+        matched if isinstance(matched, int) else None,
+        _fields(there, told, answer.url),
+    )
 
 
 def _fields(there: Connection, told: Mapping[str, Any], url: str) -> Mapping[str, Mapping[str, Any]] | None:
@@ -95,9 +99,10 @@ def _fields(there: Connection, told: Mapping[str, Any], url: str) -> Mapping[str
         if not isinstance(known, dict):
             return None
         return {
-            n: s for n, s in known.items()
+            n: s
+            for n, s in known.items()
             if isinstance(s, dict) and "x-ogc-role" not in s and not str(s.get("format", "")).startswith("geometry")
-        }  # fmt: skip
+        }
     return None
 
 
@@ -110,9 +115,8 @@ def _dataset(told: Mapping[str, Any]) -> Dataset:
         half = len(box) // 2
         extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1]))
     return Dataset(
-        told["id"], str(told.get("title") or told["id"]), extent, str(told.get("description") or ""),
-        str(told.get("updated") or ""),
-    )  # fmt: skip
+        told["id"], str(told.get("title") or told["id"]), extent, str(told.get("description") or ""), str(told.get("updated") or "")
+    )
 
 
 def collection_of(there: Connection, id: str) -> str:
@@ -126,9 +130,15 @@ def items_of(there: Connection, id: str) -> str:
 
 
 def items(
-    address: str, dataset: str, *, box: Sequence[float] = (), where: Mapping[str, str] | None = None, token: str = "",
-    most: int | None = None, watch: Watch = no_watch,
-) -> Items:  # fmt: skip
+    address: str,
+    dataset: str,
+    *,
+    box: Sequence[float] = (),
+    where: Mapping[str, str] | None = None,
+    token: str = "",
+    most: int | None = None,
+    watch: Watch = no_watch,
+) -> Items:
     """All features of a dataset, in WGS 84 (longitude, latitude).
 
     Parameters
@@ -149,9 +159,14 @@ def items(
 
 
 def read_items(
-    there: Connection, dataset: str, *, box: Sequence[float] = (), where: Mapping[str, str] | None = None,
-    most: int | None = None, watch: Watch = no_watch,
-) -> Items:  # fmt: skip
+    there: Connection,
+    dataset: str,
+    *,
+    box: Sequence[float] = (),
+    where: Mapping[str, str] | None = None,
+    most: int | None = None,
+    watch: Watch = no_watch,
+) -> Items:
     """As ``items``, over a connection that is open."""
     with _no_collection():
         return _pages(there, dataset, box, where, most, watch)
@@ -170,9 +185,7 @@ def _no_collection() -> Generator[None, None, None]:
             gc.enable()
 
 
-def _pages(
-    there: Connection, dataset: str, box: Sequence[float], where: Mapping[str, str] | None, most: int | None, watch: Watch
-) -> Items:  # fmt: skip
+def _pages(there: Connection, dataset: str, box: Sequence[float], where: Mapping[str, str] | None, most: int | None, watch: Watch) -> Items:
     params: dict[str, Any] = {"limit": min(PAGE, most or PAGE), "f": "json", **(where or {})}
     if box:
         params["bbox"] = ",".join(f"{v:.9g}" for v in box)
@@ -199,9 +212,10 @@ def _pages(
             return Items(found[:most], matched)
     if matched is not None and matched != len(found):
         raise InputError(
-            f"it counts {counted(matched, 'feature that matches', 'features that match')}, and {len(found):,} came", place=home,
+            f"it counts {counted(matched, 'feature that matches', 'features that match')}, and {len(found):,} came",
+            place=home,
             way_out="Somebody may have changed the dataset meanwhile; run again",
-        )  # fmt: skip
+        )
     return Items(found, matched)
 
 

@@ -55,7 +55,7 @@ def key_of(feature: Mapping[str, Any], key: Sequence[str]) -> str | None:
 
 def content_texts(
     features: Sequence[Mapping[str, Any]], decimals: int, own: likeness.Fields = None, after: Mapping[str, int] | None = None
-) -> list[str]:  # fmt: skip
+) -> list[str]:
     """A text for each feature by all that it holds, and the how many-th of its like it is.
 
     Two that ``likeness.same`` has for one have the same text, but for their number.

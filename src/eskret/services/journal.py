@@ -26,15 +26,7 @@ ADDED, CHANGED, REMOVED = "added", "changed", "removed"
 WAITING, DONE, CONFLICT, LEFT = "waiting", "done", "conflict", "left"
 """What became of an entry: nothing yet, sent, found changed by somebody else, left as somebody else made it."""
 
-DRAFT, PREPARED, SENDING, PART, PUSHED, UNDOING, UNDONE = (
-    "draft",
-    "prepared",
-    "sending",
-    "part",
-    "pushed",
-    "undoing",
-    "undone",
-)
+DRAFT, PREPARED, SENDING, PART, PUSHED, UNDOING, UNDONE = ("draft", "prepared", "sending", "part", "pushed", "undoing", "undone")
 """What became of a push. ``draft``: its run has not succeeded yet. ``part``: it came part of the way and can be completed or
 undone."""
 
@@ -173,17 +165,12 @@ class Journal:
         undoing = self.push.state in (UNDOING, UNDONE)
         what = "undone = 1" if undoing else f"state = '{DONE}'"
         of = f"state <> '{LEFT}'" if undoing else "1"
-        counts = self._db.execute(
-            f"SELECT count(*) FILTER (WHERE {what}), count(*) FILTER (WHERE {of}) FROM entry"
-        ).fetchone()
+        counts = self._db.execute(f"SELECT count(*) FILTER (WHERE {what}), count(*) FILTER (WHERE {of}) FROM entry").fetchone()
         return int(counts[0]), int(counts[1])
 
     def settle(self, settled: Iterable[Entry]) -> None:
         """Write down how far these came, all at once."""
-        rows = [
-            (e.state, e.change.id, None if e.theirs is None else orjson.dumps(e.theirs), int(e.undone), e.n)
-            for e in settled
-        ]
+        rows = [(e.state, e.change.id, None if e.theirs is None else orjson.dumps(e.theirs), int(e.undone), e.n) for e in settled]
         if rows:
             self._db.execute("BEGIN")
             self._db.executemany("UPDATE entry SET state = ?, id = ?, theirs = ?, undone = ? WHERE n = ?", rows)

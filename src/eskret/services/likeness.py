@@ -81,9 +81,7 @@ def same_shape(a: Mapping[str, Any] | None, b: Mapping[str, Any] | None, decimal
     shapes = shapely.from_geojson([orjson.dumps(a), orjson.dumps(b)], on_invalid="ignore")
     if shapely.is_missing(shapes).any():
         return False
-    rounded = shapely.transform(
-        shapes, lambda c: np.round(c, decimals) + 0.0, include_z=bool(shapely.has_z(shapes).all())
-    )
+    rounded = shapely.transform(shapes, lambda c: np.round(c, decimals) + 0.0, include_z=bool(shapely.has_z(shapes).all()))
     if bool(shapely.equals_exact(rounded[0], rounded[1], 0.0, normalize=True)):
         return True
     within = 0.51 * 10.0**-decimals

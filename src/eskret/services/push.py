@@ -21,21 +21,7 @@ from eskret.services import features, likeness
 from eskret.services.changing import Done, Editor, Feature, drop_dataset, make_dataset
 from eskret.services.connection import Connection
 from eskret.services.identity import content_texts, key_of
-from eskret.services.journal import (
-    CONFLICT,
-    DONE,
-    LEFT,
-    PART,
-    PREPARED,
-    PUSHED,
-    SENDING,
-    UNDOING,
-    UNDONE,
-    WAITING,
-    Entry,
-    Journal,
-    Push,
-)
+from eskret.services.journal import CONFLICT, DONE, LEFT, PART, PREPARED, PUSHED, SENDING, UNDOING, UNDONE, WAITING, Entry, Journal, Push
 
 AT_ONCE = 4
 """Requests under way at the same time."""
@@ -95,11 +81,10 @@ def undo(journal: Journal, token: str, watch: Watch = lambda done, of: None, the
     journal.note(state=UNDOING, says="")
     # the entries the other way round: what was wanted is before now
     turned = [
-        replace(
-            e, change=replace(e.change, before=e.change.wanted, wanted=e.change.before), state=DONE if e.undone else WAITING
-        )
-        for e in journal.entries() if e.state != LEFT
-    ]  # fmt: skip
+        replace(e, change=replace(e.change, before=e.change.wanted, wanted=e.change.before), state=DONE if e.undone else WAITING)
+        for e in journal.entries()
+        if e.state != LEFT
+    ]
     with _written_down(journal), Connection(push.service, token, lambda: watch(0, 0)) as there:
         if push.made and features.describe(there, push.dataset) is None:
             journal.note(state=UNDONE, made=False, says="The dataset that it made is gone.")
@@ -124,9 +109,7 @@ def _written_down(journal: Journal) -> Generator[None, None, None]:
 class _Sending:
     """One way through the entries, there or back."""
 
-    def __init__(
-        self, journal: Journal, there: Connection, entries: Sequence[Entry], watch: Watch, theirs: str
-    ) -> None:  # fmt: skip
+    def __init__(self, journal: Journal, there: Connection, entries: Sequence[Entry], watch: Watch, theirs: str) -> None:
         self._journal = journal
         self._push = journal.push
         self._there = there
@@ -168,8 +151,9 @@ class _Sending:
         if settled.waiting:
             raise ServiceError(
                 f"{counted(len(settled.waiting), 'change')} did not come to be although the service took them",
-                place=push.service, way_out="Look at the dataset, then resume or undo this push",
-            )  # fmt: skip
+                place=push.service,
+                way_out="Look at the dataset, then resume or undo this push",
+            )
         if settled.conflicts:
             number = len(settled.conflicts)
             says = (
@@ -216,9 +200,7 @@ class _Sending:
         else:
             state = CONFLICT
         id = str(now.get("id", "")) if now is not None else change.id
-        return replace(
-            entry, state=state, theirs=now if state == CONFLICT else None, change=replace(change, id=id or change.id)
-        )
+        return replace(entry, state=state, theirs=now if state == CONFLICT else None, change=replace(change, id=id or change.id))
 
     def _note(self, entries: Sequence[Entry]) -> None:
         """Remember how far these came, and write it down."""

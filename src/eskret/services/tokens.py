@@ -49,9 +49,8 @@ def token_for(address: str, variable: str = "") -> str:
         token = os.environ.get(variable, "")
         if not token:
             raise InputError(
-                f"there is no token in the environment variable '{variable}'", place=address,
-                way_out="Set it before starting Eskret",
-            )  # fmt: skip
+                f"there is no token in the environment variable '{variable}'", place=address, way_out="Set it before starting Eskret"
+            )
         return token
     if is_local(address):
         for server in practice.running():
@@ -113,6 +112,7 @@ def _keyring(what: str, address: str, *words: str) -> Any:
         return getattr(keyring, what)(*words)
     except (KeyringError, OSError, RuntimeError) as error:
         raise InputError(
-            f"the keyring of this desktop cannot be used ({type(error).__name__})", place=address,
+            f"the keyring of this desktop cannot be used ({type(error).__name__})",
+            place=address,
             way_out="Unlock it, or name an environment variable that holds the token",
-        ) from error  # fmt: skip
+        ) from error

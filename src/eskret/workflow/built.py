@@ -34,18 +34,24 @@ def built_by(script: Path, patience: float = PATIENCE) -> list[Built]:
     source = trust.trusted_source(script)
     if source is None:
         raise DocumentError(
-            "this script is code that nobody here has allowed yet", place=str(script), way_out="Read it, then allow it",
-            code=Code.UNTRUSTED_CODE, action=Action.READ_CODE,
-        )  # fmt: skip
+            "this script is code that nobody here has allowed yet",
+            place=str(script),
+            way_out="Read it, then allow it",
+            code=Code.UNTRUSTED_CODE,
+            action=Action.READ_CODE,
+        )
     try:
         done = subprocess.run(
-            [sys.executable, "-P", "-m", "eskret.building", str(script.resolve())], cwd=script.resolve().parent,
-            input=source.decode("utf-8", "replace"), capture_output=True, text=True, timeout=patience, encoding="utf-8",
-        )  # fmt: skip
+            [sys.executable, "-P", "-m", "eskret.building", str(script.resolve())],
+            cwd=script.resolve().parent,
+            input=source.decode("utf-8", "replace"),
+            capture_output=True,
+            text=True,
+            timeout=patience,
+            encoding="utf-8",
+        )
     except subprocess.TimeoutExpired as error:
-        raise DocumentError(
-            f"it did not come to an end within {patience:.0f} s", place=str(script), way_out="Let it only build"
-        ) from error
+        raise DocumentError(f"it did not come to an end within {patience:.0f} s", place=str(script), way_out="Let it only build") from error
     try:
         told = json.loads(done.stdout)
     except ValueError as error:

@@ -93,11 +93,7 @@ def _line(path: Place, value: Any, notes: Comments, indent: str = "") -> Generat
 
 
 def _key(name: str) -> str:
-    return (
-        name
-        if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name)
-        else tomlkit.string(name).as_string()
-    )
+    return name if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name) else tomlkit.string(name).as_string()
 
 
 def toml_value(value: Any) -> str:

@@ -46,9 +46,7 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
     for path, document in workflows_in(folder):
         if without is None or path != without.resolve():
             labels = " ".join(f"{p.title} {p.help}" for p in document.parameters)
-            score = fit_of_texts(
-                words, f"{path.stem} {document.title}", document.keywords, document.summary, f"{labels} {document.help}"
-            )
+            score = fit_of_texts(words, f"{path.stem} {document.title}", document.keywords, document.summary, f"{labels} {document.help}")
             title = document.title or path.stem
             said = document.summary or f"What {path.name} makes, as one step."
             scored.append((score, Entry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))

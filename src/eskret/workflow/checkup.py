@@ -60,11 +60,7 @@ def _places() -> Generator[Finding, None, None]:
         writable = os.access(place, os.W_OK)
         words = f"{place}, {'can be written' if writable else 'cannot be written'}"
         others = mode & 0o077
-        yield Finding(
-            f"{what} folder",
-            words + (f", and others may look into it ({mode:o})" if others else ""),
-            writable and not others,
-        )
+        yield Finding(f"{what} folder", words + (f", and others may look into it ({mode:o})" if others else ""), writable and not others)
     yield Finding("log", str(log_path()))
     for what, place in (("home", Path.home()), ("temporary folder", Path(tempfile.gettempdir()))):
         free = shutil.disk_usage(place).free
@@ -90,9 +86,7 @@ def _tried(path: Path, layer: Layer) -> str:
     targets.write_one(path, layer, "trial")
     name = sources.layer_names(path)[0]
     back = sources.read(path, name, name).layer
-    called = next(
-        (c for c in back.table.column_names if c.casefold() == "name"), ""
-    )  # a format may have a name of its own
+    called = next((c for c in back.table.column_names if c.casefold() == "name"), "")  # a format may have a name of its own
     names = back.table.column(called).to_pylist() if called else []
     if len(back) != 2 or sorted(names) != ["a", "ü"]:
         raise ValueError(f"{len(back)} of 2 features came back, with {names}")

@@ -124,9 +124,7 @@ def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values
     return sorted(once, key=lambda v: (isinstance(v, str), v))[:MOST]
 
 
-def findings_of(
-    document: Document, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, Any]
-) -> list[Finding]:
+def findings_of(document: Document, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, Any]) -> list[Finding]:
     """Parameters whose value is not among the choices that their layer offers."""
     out = []
     for parameter in document.parameters:
@@ -155,14 +153,10 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
     """
     step = next((s for s in document.steps if s.id == id), None)
     if step is None:
-        raise DocumentError(
-            f"there is no step '{id}'", way_out=f"There are {in_list([s.id for s in document.steps], 8)}"
-        )
+        raise DocumentError(f"there is no step '{id}'", way_out=f"There are {in_list([s.id for s in document.steps], 8)}")
     operation = operation_by_id(step.use)
     if not isinstance(operation, Source):
-        raise DocumentError(
-            "it does not load layers", place=f"step '{id}'", step=id, way_out="Take choices from one that does"
-        )
+        raise DocumentError("it does not load layers", place=f"step '{id}'", step=id, way_out="Take choices from one that does")
     given = {p.name: values[p.name] for p in document.parameters}
     context = context_of(document, id, given, folder)
     settings = settings_for(step, None, given)

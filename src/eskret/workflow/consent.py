@@ -92,9 +92,7 @@ def may_replace(workflow: Path | None, file: Path) -> bool:
     return workflow is None or str(file.resolve()) in _known(_FILES).get(str(workflow.resolve()), [])
 
 
-def allow(
-    workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = (), files: Iterable[Path] = ()
-) -> None:  # fmt: skip
+def allow(workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = (), files: Iterable[Path] = ()) -> None:
     """Remember that this workflow may save in these folders, reach these services and replace these files."""
     _add(_FILES, workflow, [str(f.resolve()) for f in files])
     _add(_FOLDERS, workflow, [str(f.resolve()) for f in folders])

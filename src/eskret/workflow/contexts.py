@@ -18,6 +18,12 @@ def field_values(document: Document, values: Mapping[str, Any]) -> dict[str, str
 def context_of(document: Document, step: str, values: Mapping[str, Any], folder: Path, **more: Any) -> Context:
     """What a step's operation works with; ``more`` is what whoever has it work adds."""
     return Context(
-        folder, step, values, field_values(document, values), document.crs or None, document.names,
-        path_parameters=document.path_parameters(), **more,
-    )  # fmt: skip
+        folder,
+        step,
+        values,
+        field_values(document, values),
+        document.crs or None,
+        document.names,
+        path_parameters=document.path_parameters(),
+        **more,
+    )

@@ -57,9 +57,7 @@ class DeliveryDesk:
     complete behind its commit point, target and reason; ``told`` what went wrong beside that, with all outputs in place.
     """
 
-    def __init__(
-        self, workflow: Path | None, folder: Path, if_exists: str | None = None, title: str = ""
-    ) -> None:  # fmt: skip
+    def __init__(self, workflow: Path | None, folder: Path, if_exists: str | None = None, title: str = "") -> None:
         self.folder = folder
         self.outputs = Outputs.beside(workflow, folder)
         self.round = ""
@@ -118,21 +116,18 @@ class DeliveryDesk:
             out.append(plan)
         return out
 
-    def _settle_one(
-        self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]
-    ) -> Planned:  # fmt: skip
+    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]) -> Planned:
         taken = self._claimed.get(target, {})
         if folded(layer) in taken:
             what = f"layer '{layer}'" if layer else "file"
             other = taken[folded(layer)]
             if other != self.round:
                 raise DeliveryError(
-                    f"the rounds '{other}' and '{self.round}' save the same {what}", place=str(target),
+                    f"the rounds '{other}' and '{self.round}' save the same {what}",
+                    place=str(target),
                     way_out="Put a parameter that differs into its name, in braces",
-                )  # fmt: skip
-            raise DeliveryError(
-                f"two steps save the same {what}", place=str(target), way_out="Give one of them another name"
-            )
+                )
+            raise DeliveryError(f"two steps save the same {what}", place=str(target), way_out="Give one of them another name")
         if policy == "update" and (not target.exists() or (layer and folded(layer) not in there)):
             raise self._nothing_to_update(target, layer, list(there.values()))
         if not target.exists():
@@ -167,15 +162,19 @@ class DeliveryDesk:
     def _nothing_to_update(target: Path, layer: str, there: Sequence[str]) -> DeliveryError:
         if not layer or not target.exists():
             return DeliveryError(
-                "it is not there, so nothing in it can be brought up to date", place=str(target), code=Code.NO_SUCH_LAYER,
+                "it is not there, so nothing in it can be brought up to date",
+                place=str(target),
+                code=Code.NO_SUCH_LAYER,
                 way_out="Check where it is, or save it for the first time with another choice under 'If it is there already'",
-            )  # fmt: skip
+            )
         near = difflib.get_close_matches(layer, there, 1, 0.5)
         hint = f"Did you mean '{near[0]}'? " if near else ""
         return DeliveryError(
-            f"there is no layer '{layer}' to bring up to date", place=str(target), code=Code.NO_SUCH_LAYER,
+            f"there is no layer '{layer}' to bring up to date",
+            place=str(target),
+            code=Code.NO_SUCH_LAYER,
             way_out=f"{hint}It has {in_words(there, 8)}",
-        )  # fmt: skip
+        )
 
     def _writable(self, plan: Planned) -> Planned:
         """The plan, if the file that is there may be changed.
@@ -187,9 +186,11 @@ class DeliveryDesk:
         mode = plan.path.stat().st_mode
         if not mode & (stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH) or not os.access(plan.path, os.W_OK):
             raise DeliveryError(
-                "it is read-only", place=str(plan.path), code=Code.READ_ONLY,
+                "it is read-only",
+                place=str(plan.path),
+                code=Code.READ_ONLY,
                 way_out="Save to another file, or let it be written if that is meant",
-            )  # fmt: skip
+            )
         found = plan.path.stat()
         if not plan.layer and plan.action == "replace":
             if found.st_uid != os.geteuid():
@@ -323,11 +324,7 @@ class DeliveryDesk:
         there = {folded(n): n for n in geopackage.layer_list(target)}
         names = {layer: there[folded(layer)] for layer in layers if folded(layer) in there}
         known = self.outputs.record(target)
-        if (
-            known is not None
-            and all(known.layers.get(n, "").startswith(FORM) for n in names.values())
-            and self.outputs.untouched(target)
-        ):
+        if known is not None and all(known.layers.get(n, "").startswith(FORM) for n in names.values()) and self.outputs.untouched(target):
             found: Mapping[str, str] = known.layers  # the file as a whole is as it was left
         else:
             found = layer_digests(target, names.values())
@@ -365,16 +362,18 @@ class DeliveryDesk:
                 self._journal = _new_journal(self._workflow, self._title)
             self._journal.use_push(push.id)
         told = replace(
-            push, state=DRAFT, workflow=str(self._workflow.resolve()) if self._workflow else "", title=self._title,
-            run=self._journal.token, taken=datetime.now(UTC).isoformat(timespec="seconds"),
-        )  # fmt: skip
+            push,
+            state=DRAFT,
+            workflow=str(self._workflow.resolve()) if self._workflow else "",
+            title=self._title,
+            run=self._journal.token,
+            taken=datetime.now(UTC).isoformat(timespec="seconds"),
+        )
         with PushJournal.create(told, entries):
             pass
         with self._guard:
             self._pushes.append(push.id)
-        return Prepared(
-            push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged
-        )
+        return Prepared(push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged)
 
     # -- the end
 
@@ -407,9 +406,8 @@ class DeliveryDesk:
                 participants = self._participants()
                 backups = self._hold_rows(participants, files)
                 self.problems = commit(
-                    journal, participants,
-                    lambda: {"records": self._records(delivered), "backups": backups(), "pushes": self._pushes},
-                )  # fmt: skip
+                    journal, participants, lambda: {"records": self._records(delivered), "backups": backups(), "pushes": self._pushes}
+                )
             except BaseException:
                 for id in journal.told["backup_ids"]:
                     kept.sweep(str(id))
@@ -434,23 +432,17 @@ class DeliveryDesk:
             changes, seen = self._changes.get(target, []), self._seen[target]
             if changes and isinstance(seen, Seen) and not target.exists():
                 raise TargetChangedError(
-                    "somebody took it away while this run was under way", place=str(target),
-                    way_out="Nothing was written; run again", code=Code.CHANGED_MEANWHILE,
-                )  # fmt: skip
+                    "somebody took it away while this run was under way",
+                    place=str(target),
+                    way_out="Nothing was written; run again",
+                    code=Code.CHANGED_MEANWHILE,
+                )
             if changes and isinstance(seen, Seen) and not self._may_rename(target, changes, seen):
                 out.append(geopackage_apart.in_place(target, staged, changes, seen))
                 continue
             ahead = self._known(target)
             state = FileState.of(target) if isinstance(seen, Seen) else seen
-            moves.append(
-                Move(
-                    target,
-                    staged,
-                    state,
-                    self._dataset[target],
-                    ahead.sha256 if ahead else record_of(staged, {}).sha256,
-                )
-            )
+            moves.append(Move(target, staged, state, self._dataset[target], ahead.sha256 if ahead else record_of(staged, {}).sha256))
         for gone in self._gone:
             if gone not in self._staged:
                 was = self._seen[gone]
@@ -493,16 +485,15 @@ class DeliveryDesk:
             out.append({"id": id, "files": [str(p) for p in here]})
         return out
 
-    def _hold_rows(
-        self, participants: Sequence[Participant], files: Sequence[dict[str, Any]]
-    ) -> Callable[[], list[dict[str, Any]]]:  # fmt: skip
+    def _hold_rows(self, participants: Sequence[Participant], files: Sequence[dict[str, Any]]) -> Callable[[], list[dict[str, Any]]]:
         """The same of rows of GeoPackages; gives what the journal says of all that is kept, once all are prepared."""
         assert self._journal is not None
         databases = [p for p in participants if isinstance(p, GeoPackageInPlace)]
         rows = [
             {"id": self._journal.new_backup(kept.new_id()), "target": str(p.target), "staged": str(p.staged)}
-            for p in databases if any(c.action == CHANGE for c in p.changes)
-        ]  # fmt: skip
+            for p in databases
+            if any(c.action == CHANGE for c in p.changes)
+        ]
 
         def told() -> list[dict[str, Any]]:
             found = {str(p.target): [c.to_json() for c in p.changes if c.action == CHANGE] for p in databases}
@@ -560,9 +551,12 @@ class DeliveryDesk:
 
 
 def finish(
-    told: Mapping[str, Any], left: set[Path], workflow: Path | None, folder: Path,
+    told: Mapping[str, Any],
+    left: set[Path],
+    workflow: Path | None,
+    folder: Path,
     ahead: Callable[[Path], FileRecord | None] = lambda target: None,
-) -> tuple[dict[Path, str], list[tuple[Path, str]]]:  # fmt: skip
+) -> tuple[dict[Path, str], list[tuple[Path, str]]]:
     """Behind the commit point, when the outputs are in their places: remember them, put what can be taken back on record,
     free the pushes. The folders are locked.
 
@@ -660,8 +654,9 @@ def _new_journal(workflow: Path | None, title: str) -> Journal:
     except OSError as error:
         raise DeliveryError(
             f"what a run is about to do is written down there first, and that cannot be ({error.strerror})",
-            place=str(error.filename or data_place()), way_out="Let this folder be written, or set XDG_DATA_HOME to another",
-        ) from error  # fmt: skip
+            place=str(error.filename or data_place()),
+            way_out="Let this folder be written, or set XDG_DATA_HOME to another",
+        ) from error
 
 
 def _short(name: str) -> str:

@@ -153,9 +153,10 @@ def parse(text: str, place: str = "workflow") -> Document:
     except (TypeError, ValueError, KeyError, AttributeError, IndexError) as error:
         logging.getLogger(__name__).exception("a workflow file")
         raise DocumentError(
-            f"something in it is of a kind that cannot stand there ({type(error).__name__})", place=place,
+            f"something in it is of a kind that cannot stand there ({type(error).__name__})",
+            place=place,
             way_out="Compare it with the handbook's example",
-        ) from error  # fmt: skip
+        ) from error
 
 
 def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
@@ -167,9 +168,8 @@ def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
         raise DocumentError(f"the version {version!r} makes no sense", place=place, way_out="Write eskret = 1")
     if version > VERSION:
         raise DocumentError(
-            f"it is of version {version}, and this program knows versions up to {VERSION}", place=place,
-            way_out="Use a newer Eskret",
-        )  # fmt: skip
+            f"it is of version {version}, and this program knows versions up to {VERSION}", place=place, way_out="Use a newer Eskret"
+        )
     parameters = plain.pop("parameters", {})
     steps = plain.pop("steps", [])
     shown = map_of(plain.pop("map", {}), place)
@@ -178,18 +178,19 @@ def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
         if not isinstance(value, str):
             raise DocumentError(f"'{name}' must be text", place=place)
     if heads["names"] not in ("", AS_TYPED, TIDY):
-        raise DocumentError(
-            f"'names' cannot be '{heads['names'][:40]}'", place=place, way_out=f"It can be '{AS_TYPED}' or '{TIDY}'"
-        )
+        raise DocumentError(f"'names' cannot be '{heads['names'][:40]}'", place=place, way_out=f"It can be '{AS_TYPED}' or '{TIDY}'")
     heads["keywords"] = _keywords(plain.pop("keywords", []), place)
     if plain:
         raise DocumentError(f"'{next(iter(plain))}' is not known at the top of a workflow", place=place)
     if not isinstance(parameters, dict) or not isinstance(steps, list):
         raise DocumentError("parameters are [parameters.name] and steps are [[steps]]", place=place)
     document = Document(
-        **heads, parameters=tuple(parameter_of(n, v, place) for n, v in parameters.items()),
-        steps=tuple(_steps(steps, place)), comments=_comments(toml), map=shown,
-    )  # fmt: skip
+        **heads,
+        parameters=tuple(parameter_of(n, v, place) for n, v in parameters.items()),
+        steps=tuple(_steps(steps, place)),
+        comments=_comments(toml),
+        map=shown,
+    )
     return document
 
 
@@ -212,9 +213,8 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         where = f"{place}, step '{id}'"
         if clean_name(id) != id:
             raise DocumentError(
-                "an id may hold small letters, digits and single underscores", place=where,
-                way_out=f"Call it '{clean_name(id) or 'step'}'",
-            )  # fmt: skip
+                "an id may hold small letters, digits and single underscores", place=where, way_out=f"Call it '{clean_name(id) or 'step'}'"
+            )
         if id in seen:
             raise DocumentError("there are two steps of this id", place=where, way_out="Rename one")
         seen.add(id)

@@ -79,21 +79,18 @@ def each_of(table: Any, place: str) -> Each:
         raise DocumentError("'each' is told by texts, and 'go_on' by true or false", place=place, way_out=shape)
     for key in table:
         if key not in _KNOWN[kind]:
-            raise DocumentError(
-                f"'each' with '{kind}' knows no '{key}'", place=place, way_out=f"Known: {', '.join(_KNOWN[kind])}"
-            )
+            raise DocumentError(f"'each' with '{kind}' knows no '{key}'", place=place, way_out=f"Known: {', '.join(_KNOWN[kind])}")
     if kind == "values" and not texts["field"]:
         raise DocumentError("'each' with 'values' must name a field", place=place, way_out=shape)
     name = texts["as"] or texts["field"]
     if kind == "layers" and not name:
-        raise DocumentError(
-            "'each' with 'layers' must say what a layer is called, with 'as'", place=place, way_out=shape
-        )
+        raise DocumentError("'each' with 'layers' must say what a layer is called, with 'as'", place=place, way_out=shape)
     if name and clean_name(name, keep_case=True) != name:
         raise DocumentError(
-            f"'{name}' cannot be called in a setting", place=place,
+            f"'{name}' cannot be called in a setting",
+            place=place,
             way_out="Give it a name of letters, digits and single underscores with 'as'",
-        )  # fmt: skip
+        )
     return Each(kind, texts[kind], texts["field"], name, table.get("go_on", False))
 
 

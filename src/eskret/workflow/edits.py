@@ -60,9 +60,7 @@ def rename_step(document: Document, id: str, name: str) -> Document:
         return ("steps", new, *path[2:]) if path[:2] == ("steps", id) else path
 
     old = document.comments
-    comments = Comments(
-        {moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end
-    )
+    comments = Comments({moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end)
     shown = tuple(replace(x, step=new) if x.step == id else x for x in document.map.layers)
     return replace(document, steps=steps, comments=comments, map=replace(document.map, layers=shown))
 
@@ -147,9 +145,7 @@ def rename_parameter(document: Document, name: str, new: str) -> Document:
         return ("parameters", clean, *path[2:]) if path[:2] == ("parameters", name) else path
 
     old = document.comments
-    comments = Comments(
-        {moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end
-    )
+    comments = Comments({moved(p): c for p, c in old.before.items()}, {moved(p): c for p, c in old.behind.items()}, old.end)
     steps = tuple(replace(_with_values(s, put), source=tuple(map(put, s.source))) for s in document.steps)
     return replace(document, parameters=tuple(map(follow, document.parameters)), steps=steps, comments=comments)
 
@@ -169,10 +165,7 @@ def uses_of(document: Document, name: str) -> list[tuple[str, str]]:
         ("", p.name)
         for p in document.parameters
         if (p.enabled_by is not None and p.enabled_by.parameter == name)
-        or (
-            p.choices_from is not None
-            and any(map(holds, (p.choices_from.layer, p.choices_from.field, p.choices_from.where)))
-        )
+        or (p.choices_from is not None and any(map(holds, (p.choices_from.layer, p.choices_from.field, p.choices_from.where))))
     ]
     for step in document.steps:
         tables = (step.settings, *step.layer.values())

@@ -21,29 +21,10 @@ from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import Any
 
-from eskret.core.account import (
-    Remark,
-    State,
-)
+from eskret.core.account import Remark, State
 from eskret.core.layer import Layer
-from eskret.errors import (
-    CheckError,
-    Code,
-    EskretError,
-    RehearsalError,
-    SettingError,
-    StoppedError,
-    TargetChangedError,
-)
-from eskret.operations.base import (
-    Context,
-    Delivered,
-    EachLayer,
-    Level,
-    Operation,
-    Outcome,
-    Prepared,
-)
+from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
+from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, Prepared
 from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
@@ -93,12 +74,19 @@ class RunResult:
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "state": self.state, "seconds": round(self.seconds, 3), "title": self.title, "started": self.started,
+            "state": self.state,
+            "seconds": round(self.seconds, 3),
+            "title": self.title,
+            "started": self.started,
             "values": {k: v if isinstance(v, bool | int | float | str) else str(v) for k, v in self.values.items()},
-            "steps": [s.to_json() for s in self.steps], "outputs": [o.to_json() for o in self.outputs],
-            "pushes": [p.to_json() for p in self.pushes], "remarks": [r.to_json() for r in self.remarks], "error": self.error,
-            "written": self.written, "code": str(self.code),
-        }  # fmt: skip
+            "steps": [s.to_json() for s in self.steps],
+            "outputs": [o.to_json() for o in self.outputs],
+            "pushes": [p.to_json() for p in self.pushes],
+            "remarks": [r.to_json() for r in self.remarks],
+            "error": self.error,
+            "written": self.written,
+            "code": str(self.code),
+        }
 
 
 class Run:
@@ -178,14 +166,7 @@ class Run:
                     self._rehearse()
             except StoppedError as stopped:
                 seconds = time.perf_counter() - begun
-                return RunResult(
-                    STOPPED,
-                    seconds,
-                    error=stopped.sentence(),
-                    started=started,
-                    title=self.document.title,
-                    code=Code.STOPPED,
-                )
+                return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title, code=Code.STOPPED)
         try:
             result = self._once(begun, started, told, again=self._desk is None)
         except TargetChangedError as changed:
@@ -252,21 +233,37 @@ class Run:
                 desk.rollback()
         order = [s.id for s in self.document.steps]
         result = RunResult(
-            str(state), time.perf_counter() - begun,
-            tuple(self.steps[i] for i in order if i in self.steps), outputs, prepared, error, started, self.document.title,
-            values, remarks, {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {}, unmet, written, code,
+            str(state),
+            time.perf_counter() - begun,
+            tuple(self.steps[i] for i in order if i in self.steps),
+            outputs,
+            prepared,
+            error,
+            started,
+            self.document.title,
+            values,
+            remarks,
+            {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {},
+            unmet,
+            written,
+            code,
             held,
-        )  # fmt: skip
+        )
         if state in (State.BALANCED, State.LOOK) and not self._checked and not self._write_nothing:
             remember_passed(self, coordinator.reads)
         return result
 
     def _rehearse(self) -> None:
         found = rehearse(
-            self.document, self.values, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
-            watch=self.check_stop, chain=self.chain,
+            self.document,
+            self.values,
+            workflow=self.workflow,
+            folder=self.folder,
+            if_exists=self.if_exists,
+            watch=self.check_stop,
+            chain=self.chain,
             given={id: [x.facts() for x in layers] for id, layers in self.given.items()},
-        )  # fmt: skip
+        )
         if found.errors:
             raise RehearsalError(found.errors)
 
@@ -292,8 +289,10 @@ def staged_anew(changed: TargetChangedError) -> Remark:
     """What is told of a run all of whose outputs were staged once more."""
     return Remark(
         f"{changed.place or 'An output'} was changed by somebody else while this run was under way; all outputs were staged anew, "
-        "from what is there now", look=True, code=Code.STAGED_ANEW,
-    )  # fmt: skip
+        "from what is there now",
+        look=True,
+        code=Code.STAGED_ANEW,
+    )
 
 
 def told_beside(desk: DeliveryDesk) -> tuple[Remark, ...]:
@@ -311,10 +310,7 @@ def written_but(problems: Sequence[tuple[Path, str]]) -> str:
 def recovered_remarks(folder: Path, workflow: Path | None) -> list[Remark]:
     """Complete what a crash cut short, and say so."""
     found = recover(folder, workflow)
-    return [
-        Remark(text, look=True, code=Code.NOT_RECOVERED if one.left else Code.RECOVERED)
-        for one in found for text in one.sentences()
-    ]  # fmt: skip
+    return [Remark(text, look=True, code=Code.NOT_RECOVERED if one.left else Code.RECOVERED) for one in found for text in one.sentences()]
 
 
 def leftovers_of(desk: DeliveryDesk, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
@@ -329,9 +325,8 @@ class Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any],
-        made: dict[str, tuple[Passing, ...]],
-    ) -> None:  # fmt: skip
+        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[Passing, ...]]
+    ) -> None:
         self.run_ = run
         self.document = document
         self.desk = desk
@@ -345,10 +340,7 @@ class Coordinator:
         """The files that each step was seen to read; None for one of which that cannot be told."""
         self.staged: list[tuple[str, Sequence[Outcome], Sequence[Passing]]] = []
         self.waiting = order_of(self.document, run.given)
-        self.consumers = {
-            s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps)
-            for s in self.document.steps
-        }
+        self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
     def run(self) -> list[Delivered]:
         workers = max(2, os.cpu_count() or 2)
@@ -390,10 +382,7 @@ class Coordinator:
         keeping = self.run_.keeping
         for key, outcomes, entering in self.staged if keeping is not None else ():
             assert keeping is not None
-            told = [
-                replace(o, delivered=tuple(known.get((d.path, d.layer, d.step), d) for d in o.delivered))
-                for o in outcomes
-            ]
+            told = [replace(o, delivered=tuple(known.get((d.path, d.layer, d.step), d) for d in o.delivered)) for o in outcomes]
             keeping.keep(key, told, entering)
             for outcome in told:
                 first = on_disk(outcome.layers[0]) if outcome.layers else None
@@ -474,9 +463,7 @@ def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any]
     return outcome
 
 
-def _with_layers(
-    operation: Operation, settings: Mapping[str, Any]
-) -> tuple[dict[str, Any], dict[str, tuple[Layer, ...]]]:
+def _with_layers(operation: Operation, settings: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, tuple[Layer, ...]]]:
     """Settings in which a layer stands by its key, and the layers by setting."""
     given, others = dict(settings), {}
     for name in layer_settings(operation.Settings):
@@ -485,8 +472,6 @@ def _with_layers(
             continue
         layers = tuple(value) if isinstance(value, list | tuple) else (value,)
         if not layers or not all(isinstance(x, Layer) for x in layers):
-            raise SettingError(
-                f"'{name}' takes a layer, and {value!r} is none", setting=name, way_out="Give it one: eskret.read(...)"
-            )
+            raise SettingError(f"'{name}' takes a layer, and {value!r} is none", setting=name, way_out="Give it one: eskret.read(...)")
         given[name], others[name] = layers[0].key, layers
     return given, others

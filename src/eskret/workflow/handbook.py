@@ -27,7 +27,7 @@ _SHAPES = (
     (EachLayer, "Works on each layer of the set by itself, several at a time; single layers can have settings of their own.", "each"),
     (Gathering, "Sees the whole set at once.", "set"),
     (Delivery, "Takes the whole set and writes it. Nothing is in its place before the whole run has succeeded.", "deliver"),
-)  # fmt: skip
+)
 _MEMORY = "A layer has to fit into memory."
 _MORE_STYLE = """
 nav{padding:.8rem 0}nav a,td a{color:#22695A}pre{background:#F1F6EC;border-left:3px solid #22695A;padding:.7rem 1rem;overflow-x:auto;
@@ -43,24 +43,36 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
     author = getattr(told, "author", "Eskret")
     limits = [told.limits, _MEMORY]
     facts = {
-        "Called": f"<code>{escape(operation.id)}</code>", "Phase": escape(str(operation.phase)), "How": escape(words),
-        "Also found as": escape(", ".join(operation.also_known_as)), "Author": escape(author or "not said"),
-        "Limits": escape(" ".join(x for x in limits if x)), "Version": str(operation.version),
-    }  # fmt: skip
-    body = [ _section("How to use it", _paragraphs(operation.help)) if operation.help else "",
-        _section("Settings", _settings(operation)), _section("In Python", f"<pre>{escape(in_python(operation, shape))}</pre>"),
-        _section("On the command line", f"<pre>{escape(on_the_command_line(operation))}</pre>"), _section("About it", _facts(facts)),
-    ]  # fmt: skip
+        "Called": f"<code>{escape(operation.id)}</code>",
+        "Phase": escape(str(operation.phase)),
+        "How": escape(words),
+        "Also found as": escape(", ".join(operation.also_known_as)),
+        "Author": escape(author or "not said"),
+        "Limits": escape(" ".join(x for x in limits if x)),
+        "Version": str(operation.version),
+    }
+    body = [
+        _section("How to use it", _paragraphs(operation.help)) if operation.help else "",
+        _section("Settings", _settings(operation)),
+        _section("In Python", f"<pre>{escape(in_python(operation, shape))}</pre>"),
+        _section("On the command line", f"<pre>{escape(on_the_command_line(operation))}</pre>"),
+        _section("About it", _facts(facts)),
+    ]
     return _page(operation.title, operation.summary, body, home)
 
 
 def page_of_workflow(document: Document, file: str, home: str = "") -> str:
     """The page of a workflow, for whoever uses it: what it does, its parameters, how it is run."""
     parameters = [
-        [f"<code>{escape(p.name)}</code>", escape(p.title), escape(p.help), escape(in_words(p.default)),
-         escape(", ".join(map(str, p.choices)) or (f"from {p.choices_from.layer}" if p.choices_from else ""))]
+        [
+            f"<code>{escape(p.name)}</code>",
+            escape(p.title),
+            escape(p.help),
+            escape(in_words(p.default)),
+            escape(", ".join(map(str, p.choices)) or (f"from {p.choices_from.layer}" if p.choices_from else "")),
+        ]
         for p in document.parameters
-    ]  # fmt: skip
+    ]
     steps = []
     for row in ledger.rows(document, {}):
         step = document.step(row.id)
@@ -74,27 +86,27 @@ def page_of_workflow(document: Document, file: str, home: str = "") -> str:
         command += f"\neskret run {shlex.quote(file)} --for-each {chosen.name}"
     gives = ", ".join(result_steps(document)) or "nothing"
     facts = {
-        "Keywords": escape(", ".join(document.keywords)), "Author": escape(document.author or "not said"),
-        "Limits": escape(document.limits or "none that are said"), "File": f"<code>{escape(file)}</code>",
+        "Keywords": escape(", ".join(document.keywords)),
+        "Author": escape(document.author or "not said"),
+        "Limits": escape(document.limits or "none that are said"),
+        "File": f"<code>{escape(file)}</code>",
         "Coordinate system": escape(document.crs or "that of each layer"),
         "Gives, used in another workflow": escape(gives),
-    }  # fmt: skip
-    body = [ _section("How to use it", _paragraphs(document.help)) if document.help else "",
+    }
+    body = [
+        _section("How to use it", _paragraphs(document.help)) if document.help else "",
         _section("Parameters", _table(["Name", "Label", "What it is", "Else", "Choices"], parameters)) if parameters else "",
-        _section("Steps", _table(["#", "Step", ""], steps)), _section("In Python", f"<pre>{escape(python)}</pre>"),
-        _section("On the command line", f"<pre>{escape(command)}</pre>"), _section("About it", _facts(facts)),
-    ]  # fmt: skip
+        _section("Steps", _table(["#", "Step", ""], steps)),
+        _section("In Python", f"<pre>{escape(python)}</pre>"),
+        _section("On the command line", f"<pre>{escape(command)}</pre>"),
+        _section("About it", _facts(facts)),
+    ]
     return _page(document.title or file, document.summary, body, home)
 
 
 def page_of_rules(home: str = INDEX) -> str:
     """The page of what every operation takes alike."""
-    return _page(
-        handbook_rules.TITLE,
-        handbook_rules.SUMMARY,
-        [_section(t, _paragraphs(x)) for t, x in handbook_rules.RULES],
-        home,
-    )
+    return _page(handbook_rules.TITLE, handbook_rules.SUMMARY, [_section(t, _paragraphs(x)) for t, x in handbook_rules.RULES], home)
 
 
 def index(operations: Sequence[Operation], workflows: Sequence[tuple[str, str, str]] = ()) -> str:
@@ -123,9 +135,7 @@ def page_name(operation: Operation) -> str:
     return f"{operation.id.replace(':', '-')}.html"
 
 
-def write_handbook(
-    folder: Path, operations: Sequence[Operation] | None = None, workflows: Mapping[str, Document] | None = None
-) -> Path:
+def write_handbook(folder: Path, operations: Sequence[Operation] | None = None, workflows: Mapping[str, Document] | None = None) -> Path:
     """Write all pages into a folder; the first page.
 
     Parameters
@@ -165,8 +175,9 @@ def _required(operation: Operation) -> dict[str, tuple[SettingInfo, str]]:
     infos = setting_info(operation.Settings)
     return {
         n: (i, i.example or next(iter(i.choices), "") or _PLACES.get(i.kind, "…"))
-        for n, i in infos.items() if operation.Settings.model_fields[n].is_required()
-    }  # fmt: skip
+        for n, i in infos.items()
+        if operation.Settings.model_fields[n].is_required()
+    }
 
 
 def in_python(operation: Operation, shape: str) -> str:
@@ -182,9 +193,11 @@ def in_python(operation: Operation, shape: str) -> str:
     for n, (info, example) in _required(operation).items():
         given.append(f"{n}={f'{n}_layer' if info.kind == 'layer' else _literal(info, example)}")
     enters = ", beds" if shape != "gather" else ""
-    call = f'workflow.{name}("{name}_1"{enters}' if not operation.id.startswith(OWN) else (
-        f'workflow.step("{operation.id}", "{name}_1"{enters}'
-    )  # fmt: skip
+    call = (
+        f'workflow.{name}("{name}_1"{enters}'
+        if not operation.id.startswith(OWN)
+        else (f'workflow.step("{operation.id}", "{name}_1"{enters}')
+    )
     lines.append(f"{call}{''.join(', ' + g for g in given)})")
     if shape != "deliver":
         lines.append(f'workflow.save("out", "{name}_1", to="out/result.gpkg")')
@@ -229,24 +242,14 @@ def _settings(operation: Operation) -> str:
         default = default_of(operation.Settings, name)
         told = [escape(info.help)]
         if info.choices:
-            told.append(
-                "One of: "
-                + ", ".join(f"<code>{escape(str(v))}</code> ({escape(w)})" for v, w in info.choices.items())
-                + "."
-            )
+            told.append("One of: " + ", ".join(f"<code>{escape(str(v))}</code> ({escape(w)})" for v, w in info.choices.items()) + ".")
         if info.shown_when is not None:
             other, values = info.shown_when
             told.append(f"It matters where <code>{escape(other)}</code> is {escape(', '.join(map(str, values)))}.")
         if info.example:
             told.append(f"For example <code>{escape(info.example)}</code>.")
         told_default = json.dumps(default, ensure_ascii=False, default=str)
-        shown = (
-            "must be given"
-            if must
-            else "nothing"
-            if default in ("", None, [], {})
-            else f"<code>{escape(told_default)}</code>"
-        )
+        shown = "must be given" if must else "nothing" if default in ("", None, [], {}) else f"<code>{escape(told_default)}</code>"
         rows.append([f"<code>{escape(name)}</code>", escape(info.label), " ".join(told), shown])
     return _table(["Name", "Label", "What it is", "Else"], rows) if rows else "<p>It has none.</p>"
 

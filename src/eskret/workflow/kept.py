@@ -94,9 +94,14 @@ def hold(id: str, files: Sequence[Path]) -> None:
 
 
 def record(
-    id: str, members: Sequence[tuple[Path, str]], workflow: str, title: str, *, staged: Path | None = None,
+    id: str,
+    members: Sequence[tuple[Path, str]],
+    workflow: str,
+    title: str,
+    *,
+    staged: Path | None = None,
     layers: Sequence[LayerChange] = (),
-) -> None:  # fmt: skip
+) -> None:
     """After a commit: put a change on record.
 
     Parameters
@@ -113,9 +118,12 @@ def record(
         shutil.move(staged, folder / _ROWS)
         (folder / _ROWS).chmod(0o600)
     told = {
-        "members": [[str(f), a] for f, a in members], "when": datetime.now(UTC).isoformat(timespec="seconds"),
-        "workflow": workflow, "title": title, "layers": [c.to_json() for c in layers],
-    }  # fmt: skip
+        "members": [[str(f), a] for f, a in members],
+        "when": datetime.now(UTC).isoformat(timespec="seconds"),
+        "workflow": workflow,
+        "title": title,
+        "layers": [c.to_json() for c in layers],
+    }
     write_whole(folder / _NOTE, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600)
     for old in changes(members[0][0])[MOST:]:
         forget(old.id)
@@ -178,14 +186,18 @@ def _take_files_back(change: Change) -> None:
     for number, member in enumerate(change.members):
         if not member.file.exists() or hash_file(member.file) != member.after:
             raise DeliveryError(
-                "it was changed since, and is not brought back", place=str(member.file),
-                way_out=f"What it held before is kept in {change.copy(number)}", code=Code.CHANGED_MEANWHILE,
-            )  # fmt: skip
+                "it was changed since, and is not brought back",
+                place=str(member.file),
+                way_out=f"What it held before is kept in {change.copy(number)}",
+                code=Code.CHANGED_MEANWHILE,
+            )
         if member.file.suffix.lower() == targets.GEOPACKAGE.ending and sqlite.has_log(member.file):
             raise DeliveryError(
-                "another program has it open", place=str(member.file), way_out="Close it there and take it back again",
+                "another program has it open",
+                place=str(member.file),
+                way_out="Close it there and take it back again",
                 code=Code.HELD_ELSEWHERE,
-            )  # fmt: skip
+            )
     journal = Journal.begin(None, change.title)
     try:
         moves = []
@@ -204,9 +216,11 @@ def _take_files_back(change: Change) -> None:
     if problems:
         journal.leave()
         raise DeliveryError(
-            f"it is not brought back yet ({problems[0][1]})", place=str(problems[0][0]),
-            way_out=f"'eskret recover {problems[0][0].parent}' completes it", code=Code.INCOMPLETE,
-        )  # fmt: skip
+            f"it is not brought back yet ({problems[0][1]})",
+            place=str(problems[0][0]),
+            way_out=f"'eskret recover {problems[0][0].parent}' completes it",
+            code=Code.INCOMPLETE,
+        )
     journal.end()
 
 

@@ -82,9 +82,7 @@ def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[
     return in_words(names)
 
 
-def sentence(
-    document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, Any] | None = None
-) -> str:
+def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, Any] | None = None) -> str:
     """A step as a sentence, with bold parts; ``values`` of parameters as for ``settings_shown``."""
     try:
         operation = operation_by_id(step.use)
@@ -103,9 +101,11 @@ def sentence(
 
 
 def rows(
-    document: Document, results: Mapping[str, Mapping[str, Any]], forecast: Mapping[str, Any] | None = None,
+    document: Document,
+    results: Mapping[str, Mapping[str, Any]],
+    forecast: Mapping[str, Any] | None = None,
     values: Mapping[str, Any] | None = None,
-) -> list[StepRow]:  # fmt: skip
+) -> list[StepRow]:
     """All rows of the ledger.
 
     Parameters
@@ -124,8 +124,14 @@ def rows(
             known[id] = keys
     out = []
     for number, step in enumerate(document.steps, 1):
-        head: dict[str, Any] = {"id": step.id, "number": number, "heading": step.heading, "use": step.use, "off": step.off,
-                "sentence": sentence(document, step, known, values)}  # fmt: skip
+        head: dict[str, Any] = {
+            "id": step.id,
+            "number": number,
+            "heading": step.heading,
+            "use": step.use,
+            "off": step.off,
+            "sentence": sentence(document, step, known, values),
+        }
         if step.id in results:
             out.append(_ran(head, results[step.id]))
         elif forecast and step.id in forecast and forecast[step.id].known and not step.off:
@@ -141,36 +147,46 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
     for one in inputs:
         aside = sum(r["count"] for r in one["set_aside"])
         by_layer[one["layer"]] = {
-            "rows_in": one["rows"], "aside": aside, "reasons": tuple((r["reason"], r["count"]) for r in one["set_aside"])
-        }  # fmt: skip
+            "rows_in": one["rows"],
+            "aside": aside,
+            "reasons": tuple((r["reason"], r["count"]) for r in one["set_aside"]),
+        }
     for one in outputs:
         by_layer.setdefault(one["layer"], {}).update(rows_out=one["rows"], total=totals_text(one["totals"]))
     children = tuple(LayerRow(key, **values) for key, values in by_layer.items())
     return StepRow(
-        **head, state=result["state"], layers=len(outputs) or len(inputs),
-        rows_in=sum(i["rows"] for i in inputs), rows_out=sum(o["rows"] for o in outputs),
-        aside=sum(r["count"] for i in inputs for r in i["set_aside"]), total=totals_text(_summed(outputs)),
-        seconds=result["seconds"], remarks=tuple(result["remarks"]), error=result["error"], children=children,
-        reused=result.get("reused", 0), tasks=result.get("tasks", 0),
-    )  # fmt: skip
+        **head,
+        state=result["state"],
+        layers=len(outputs) or len(inputs),
+        rows_in=sum(i["rows"] for i in inputs),
+        rows_out=sum(o["rows"] for o in outputs),
+        aside=sum(r["count"] for i in inputs for r in i["set_aside"]),
+        total=totals_text(_summed(outputs)),
+        seconds=result["seconds"],
+        remarks=tuple(result["remarks"]),
+        error=result["error"],
+        children=children,
+        reused=result.get("reused", 0),
+        tasks=result.get("tasks", 0),
+    )
 
 
 def _foretold(head: Mapping[str, Any], found: Any) -> StepRow:
     entering = {f.key: f for f in found.entering}
     leaving = {f.key: f for f in found.leaving}
     children = tuple(
-        LayerRow(
-            key, entering[key].count if key in entering else None, leaving[key].count if key in leaving else None,
-            planned=True,
-        )
+        LayerRow(key, entering[key].count if key in entering else None, leaving[key].count if key in leaving else None, planned=True)
         for key in dict.fromkeys([*entering, *leaving])
-    )  # fmt: skip
+    )
     counts = [f.count for f in found.leaving]
     return StepRow(
-        **head, layers=len(leaving) or None, planned=True, children=children,
+        **head,
+        layers=len(leaving) or None,
+        planned=True,
+        children=children,
         rows_in=sum(f.count or 0 for f in found.entering) if entering else None,
         rows_out=sum(c or 0 for c in counts) if counts and None not in counts else None,
-    )  # fmt: skip
+    )
 
 
 def _summed(outputs: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:

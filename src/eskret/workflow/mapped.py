@@ -10,11 +10,7 @@ from eskret.core.style import Style, style_of
 from eskret.errors import DocumentError, SettingError
 
 GRID, DEGREES, NONE = "grid", "degrees", "none"
-LINES: Mapping[str, str] = {
-    GRID: "Grid of the CRS",
-    DEGREES: "Degrees",
-    NONE: "No lines",
-}
+LINES: Mapping[str, str] = {GRID: "Grid of the CRS", DEGREES: "Degrees", NONE: "No lines"}
 
 
 @dataclass(frozen=True)

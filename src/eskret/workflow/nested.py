@@ -47,16 +47,21 @@ class UseWorkflow(Source):
 
     class Settings(OperationSettings):
         file: str = setting(
-            "Workflow", kind="workflow", example="district.toml", min_length=1,
+            "Workflow",
+            kind="workflow",
+            example="district.toml",
+            min_length=1,
             help="The file of the workflow to use. It stays as it is; its parameters are filled in below.",
-        )  # fmt: skip
+        )
         values: dict[str, Any] = setting(
-            "Its parameters", kind="values", default={}, help="A value for each parameter; the rest have the file's.",
-        )  # fmt: skip
+            "Its parameters", kind="values", default={}, help="A value for each parameter; the rest have the file's."
+        )
         layers: dict[str, str] = setting(
-            "Its layers", kind="layers", default={},
+            "Its layers",
+            kind="layers",
+            default={},
             help="For each parameter that is a layer: a layer of this workflow to use in its place.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         file = str(settings.get("file") or "…")
@@ -68,19 +73,20 @@ class UseWorkflow(Source):
         path, document = inner_of(settings.file, context)
         given = {GIVEN + n: context.other_facts(f"layers.{n}") for n in settings.layers}
         found = rehearse(
-            without_deliveries(document), _values(document, settings), workflow=path, watch=context.watch, given=given,
+            without_deliveries(document),
+            _values(document, settings),
+            workflow=path,
+            watch=context.watch,
+            given=given,
             chain=(*context.chain, path),
-        )  # fmt: skip
+        )
         findings = [
-            Finding(f.level, f"{path.name}{', step ' + repr(f.step) if f.step else ''}: {f.text}",
-                    setting=_setting_of(f.setting))
+            Finding(f.level, f"{path.name}{', step ' + repr(f.step) if f.step else ''}: {f.text}", setting=_setting_of(f.setting))
             for f in found.findings
             if f.level is not Level.NOTE
-        ]  # fmt: skip
-        steps = result_steps(document)
-        leaving = [
-            (f, patterns) for id, patterns in steps.items() if id in found.steps for f in found.steps[id].leaving
         ]
+        steps = result_steps(document)
+        leaving = [(f, patterns) for id, patterns in steps.items() if id in found.steps for f in found.steps[id].leaving]
         known = all(id in found.steps and found.steps[id].known for id in steps)
         kept = [f for f, patterns in leaving if any(Reference("", p).means(f) for p in patterns)]
         keys = number_collisions([f.key for f in kept], limit=10_000)
@@ -117,10 +123,16 @@ class UseWorkflow(Source):
         path, document = inner_of(settings.file, context)
         given = {GIVEN + n: context.other_layers(f"layers.{n}") for n in settings.layers}
         run = Run(
-            without_deliveries(document), _values(document, settings), workflow=path, hold=True, write_nothing=True,
-            given=given, chain=(*context.chain, path), on_event=lambda event: context.watch(0, 0),
+            without_deliveries(document),
+            _values(document, settings),
+            workflow=path,
+            hold=True,
+            write_nothing=True,
+            given=given,
+            chain=(*context.chain, path),
+            on_event=lambda event: context.watch(0, 0),
             keeping=keeping_at_work(),
-        )  # fmt: skip
+        )
         result = run.execute()
         if result.unmet:
             raise CheckError(f"{path.name}: {result.error}")
@@ -131,10 +143,7 @@ class UseWorkflow(Source):
             kept += [x for x in result.layers.get(id, ()) if any(Reference("", p).means(x) for p in patterns)]
         keys = number_collisions([x.key for x in kept], limit=10_000)
         layers = tuple(x if x.key == k else x.with_key(k) for x, k in zip(kept, keys, strict=True))
-        inputs = tuple(
-            InputAccount("files", x.key, len(x)) for name in settings.layers
-            for x in context.other_layers(f"layers.{name}")
-        )  # fmt: skip
+        inputs = tuple(InputAccount("files", x.key, len(x)) for name in settings.layers for x in context.other_layers(f"layers.{name}"))
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers)
         return [Outcome(layers, inputs, outputs, None, tuple(_told(result)), relation=Relation.REPORT)]
 
@@ -164,9 +173,7 @@ def inner_of(file: str, context: Context) -> tuple[Path, Document]:
     path = context.path(context.fill(file)).resolve()
     if path in context.chain:
         names = [p.name for p in (*context.chain[context.chain.index(path) :], path)]
-        raise DocumentError(
-            f"the workflows use each other in a loop: {' to '.join(names)}", way_out="Let one of them do without"
-        )
+        raise DocumentError(f"the workflows use each other in a loop: {' to '.join(names)}", way_out="Let one of them do without")
     return path, documents.read(path)
 
 
@@ -174,9 +181,7 @@ def _values(document: Document, settings: Any) -> dict[str, Any]:
     known = {p.name: p for p in document.parameters}
     for name in settings.layers:
         if name in known and known[name].type != "layer":
-            raise DocumentError(
-                f"parameter '{known[name].title}' is no layer", way_out="Give its value among its parameters instead"
-            )
+            raise DocumentError(f"parameter '{known[name].title}' is no layer", way_out="Give its value among its parameters instead")
     return {**settings.values, **{n: GIVEN + n for n in settings.layers}}
 
 

@@ -104,9 +104,7 @@ class Outputs:
         return {n for n in asked if now.get(n) == known.layers[n]}
 
     @classmethod
-    def remember(
-        cls, workflow: Path, folder: Path, fresh: Mapping[Path, FileRecord], waiting: Path | None = None
-    ) -> None:
+    def remember(cls, workflow: Path, folder: Path, fresh: Mapping[Path, FileRecord], waiting: Path | None = None) -> None:
         """Put records of what was written into the file beside the workflow, whose folder is locked: what another run of it
         remembered meanwhile stays.
 
@@ -126,8 +124,10 @@ class Outputs:
         write_whole(outputs_path(workflow), json.dumps(known.to_json(), ensure_ascii=False, indent=1), waiting=waiting)
 
     def to_json(self) -> dict[str, Any]:
-        return {"about": "What this workflow wrote, so that a second run may replace it.",
-                "files": {n: r.to_json() for n, r in sorted(self.files.items())}}  # fmt: skip
+        return {
+            "about": "What this workflow wrote, so that a second run may replace it.",
+            "files": {n: r.to_json() for n, r in sorted(self.files.items())},
+        }
 
 
 def _record(told: Any) -> FileRecord:

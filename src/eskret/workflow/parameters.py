@@ -14,10 +14,18 @@ from eskret.core.naming import clean_name
 from eskret.errors import CrsError, DocumentError, SettingError
 
 TYPES = {
-    "text": "text", "number": "number", "flag": "yes or no", "date": "date", "choice": "one of several", "file": "file",
-    "folder": "folder", "layer": "layer of a step", "field": "field of a layer", "crs": "coordinate system",
+    "text": "text",
+    "number": "number",
+    "flag": "yes or no",
+    "date": "date",
+    "choice": "one of several",
+    "file": "file",
+    "folder": "folder",
+    "layer": "layer of a step",
+    "field": "field of a layer",
+    "crs": "coordinate system",
     "measure": "figure with its unit",
-}  # fmt: skip
+}
 """The types of the workflow file, with the words for a person."""
 
 _NEVER_EMPTIED = ("measure", "crs", "file", "folder")
@@ -119,16 +127,12 @@ class Parameter:
         if value == "" and self.type in ("number", "date", "flag"):
             raise DocumentError("it has no value yet", place=place, way_out="Give it one")
         if value == "" and self.default not in ("", None) and self.type in _NEVER_EMPTIED:
-            raise DocumentError(
-                "it cannot be empty", place=place, way_out=f"Give it a value, or leave it out for {self.default}"
-            )
+            raise DocumentError("it cannot be empty", place=place, way_out=f"Give it a value, or leave it out for {self.default}")
         try:
             found = self._typed(value)
         except (TypeError, ValueError, KeyError) as error:
             words = {"number": "a number", "flag": "yes or no", "date": "a date such as 2031-09-30"}
-            raise DocumentError(
-                f"{value!r} is not {words.get(self.type, 'of type ' + self.type)}", place=place
-            ) from error
+            raise DocumentError(f"{value!r} is not {words.get(self.type, 'of type ' + self.type)}", place=place) from error
         except (CrsError, SettingError) as error:
             raise DocumentError(error.problem, place=place, way_out=error.way_out) from error
         if self.choices:
@@ -152,9 +156,10 @@ class Parameter:
             near = difflib.get_close_matches(str(value), [str(c) for c in choices], 1)
             hint = f"Did you mean {near[0]}? " if near and len(choices) > 12 else ""
             raise DocumentError(
-                f"{value!r} is not one of the choices", place=f"parameter '{self.title}'",
+                f"{value!r} is not one of the choices",
+                place=f"parameter '{self.title}'",
                 way_out=f"{hint}It can be {listed(choices)}" if choices else "There is nothing to choose from",
-            )  # fmt: skip
+            )
         return found
 
     def _typed(self, value: Any) -> Any:
@@ -212,8 +217,10 @@ def _measure(text: str) -> str:
 
 def among(value: Any, choices: Sequence[Any]) -> Any:
     """The choice that a value is, by itself or by its text; None for none."""
-    return next((c for c in choices if c == value and isinstance(c, bool) == isinstance(value, bool)),
-                next((c for c in choices if str(c) == str(value)), None))  # fmt: skip
+    return next(
+        (c for c in choices if c == value and isinstance(c, bool) == isinstance(value, bool)),
+        next((c for c in choices if str(c) == str(value)), None),
+    )
 
 
 def listed(values: Sequence[Any], most: int = 12) -> str:
@@ -236,9 +243,10 @@ def parameter_of(name: str, values: Any, place: str) -> Parameter:
         raise DocumentError("its name may hold letters, digits and single underscores", place=where)
     if name in STAND_FOR:
         raise DocumentError(
-            f"a parameter may not be called '{name}': in names, {{{name}}} stands for something else", place=where,
+            f"a parameter may not be called '{name}': in names, {{{name}}} stands for something else",
+            place=where,
             way_out=f"Call it '{name}_wanted' or the like",
-        )  # fmt: skip
+        )
     for key in values:
         if key not in KEYS:
             raise DocumentError(f"'{key}' is not known here", place=where, way_out=f"Known: {', '.join(KEYS)}")
@@ -256,10 +264,17 @@ def parameter_of(name: str, values: Any, place: str) -> Parameter:
     if not isinstance(choices, list | tuple):
         raise DocumentError("'choices' must be a list", place=where)
     parameter = Parameter(
-        name, kind, values.get("label", ""), values.get("default", ""), tuple(choices),
-        _choices_from(values.get("choices_from"), where), _enabled_by(values.get("enabled_by"), where),
-        values.get("min"), values.get("max"), values.get("help", ""),
-    )  # fmt: skip
+        name,
+        kind,
+        values.get("label", ""),
+        values.get("default", ""),
+        tuple(choices),
+        _choices_from(values.get("choices_from"), where),
+        _enabled_by(values.get("enabled_by"), where),
+        values.get("min"),
+        values.get("max"),
+        values.get("help", ""),
+    )
     if parameter.choices and parameter.choices_from is not None:
         raise DocumentError("it has 'choices' and 'choices_from'", place=where, way_out="Leave one of them out")
     if "default" in values and parameter.default != "":
@@ -273,9 +288,8 @@ def _choices_from(table: Any, where: str) -> ChoicesFrom | None:
     known = ("layer", "field", "where")
     if not isinstance(table, dict) or not table.get("layer") or not all(isinstance(v, str) for v in table.values()):
         raise DocumentError(
-            "'choices_from' must name a layer", place=where,
-            way_out='Write choices_from = { layer = "step:layer", field = "name" }',
-        )  # fmt: skip
+            "'choices_from' must name a layer", place=where, way_out='Write choices_from = { layer = "step:layer", field = "name" }'
+        )
     for key in table:
         if key not in known:
             raise DocumentError(f"'choices_from' knows no '{key}'", place=where, way_out=f"Known: {', '.join(known)}")
@@ -287,9 +301,8 @@ def _enabled_by(table: Any, where: str) -> EnabledBy | None:
         return None
     if not isinstance(table, dict) or not isinstance(table.get("parameter"), str) or set(table) - {"parameter", "is"}:
         raise DocumentError(
-            "'enabled_by' must name a parameter", place=where,
-            way_out='Write enabled_by = { parameter = "name", is = [true] }',
-        )  # fmt: skip
+            "'enabled_by' must name a parameter", place=where, way_out='Write enabled_by = { parameter = "name", is = [true] }'
+        )
     values = table.get("is", [True])
     return EnabledBy(table["parameter"], tuple(values) if isinstance(values, list) else (values,))
 

@@ -74,18 +74,11 @@ def latest(workflow: Path | None, states: Sequence[str]) -> list[str]:
     found = [p for p in journal.pushes(workflow) if p.state in states]
     if not found:
         what = "to send or complete" if PREPARED in states else "to take back"
-        raise InputError(
-            f"there is no push {what}", place=str(workflow or ""), way_out="'eskret publish --history' lists all pushes"
-        )
+        raise InputError(f"there is no push {what}", place=str(workflow or ""), way_out="'eskret publish --history' lists all pushes")
     return [p.id for p in found if p.run == found[0].run][::-1]
 
 
-_STANDS = {
-    WAITING: "not sent",
-    DONE: "sent",
-    CONFLICT: "somebody else changed it",
-    LEFT: "left as somebody else made it",
-}
+_STANDS = {WAITING: "not sent", DONE: "sent", CONFLICT: "somebody else changed it", LEFT: "left as somebody else made it"}
 
 
 def layer_of(open_: Journal, crs: str = "") -> Layer:

@@ -40,13 +40,9 @@ class Recovered:
         what = f"the run of '{self.title}'" if self.title else "a run"
         if self.completed:
             names = ", ".join(p.name for p in self.completed[:4]) + (" ..." if len(self.completed) > 4 else "")
-            out.append(
-                f"{what[:1].upper()}{what[1:]} was cut short while it put its outputs in place; that is done now: {names}."
-            )
+            out.append(f"{what[:1].upper()}{what[1:]} was cut short while it put its outputs in place; that is done now: {names}.")
         elif not self.left:
-            out.append(
-                f"{what[:1].upper()}{what[1:]} was cut short after all its outputs were in place; it is remembered now."
-            )
+            out.append(f"{what[:1].upper()}{what[1:]} was cut short after all its outputs were in place; it is remembered now.")
         again = "It is tried again by the next command." if self.pending else "Run it again to have it."
         out += [f"{path}: {why}, so what {what} made for it is not there. {again}" for path, why in self.left]
         return out
@@ -169,8 +165,11 @@ def _complete(journal: Journal, moved: _Places) -> Recovered:
     with folders_locked(folders):
         for one in participants:
             whole.add(one.recover())
-        told = {**told, "records": [{**r, "path": str(moved(Path(r["path"])))} for r in told.get("records", ())],
-                "backups": [_moved_backup(b, moved) for b in told.get("backups", ())]}  # fmt: skip
+        told = {
+            **told,
+            "records": [{**r, "path": str(moved(Path(r["path"])))} for r in told.get("records", ())],
+            "backups": [_moved_backup(b, moved) for b in told.get("backups", ())],
+        }
         _with_numbers(told["backups"], participants)
         left = {path for path, _ in whole.left}
         there = workflow if workflow is not None and workflow.exists() else None

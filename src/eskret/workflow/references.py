@@ -110,9 +110,7 @@ def with_references(step: Step, follow: Callable[[str], str | None]) -> Step:
     return replace(step, source=source, settings=table(step.settings), layer=layer, each=each)
 
 
-def others_of(
-    step: Step, key: str | None, made: Mapping[str, Sequence[T]]
-) -> tuple[dict[str, tuple[T, ...]], list[tuple[str, str]]]:
+def others_of(step: Step, key: str | None, made: Mapping[str, Sequence[T]]) -> tuple[dict[str, tuple[T, ...]], list[tuple[str, str]]]:
     """The layers that a step's settings name, by setting, for one layer of its set (or for the set); and the
     references among them that name nothing, with their setting."""
     own = step.layer.get(key, {}) if key is not None else {}
@@ -146,18 +144,18 @@ def order_of(document: Document, given: Iterable[str] = ()) -> list[str]:
                 continue
             if reference.step not in ids:
                 raise DocumentError(
-                    f"it takes from '{reference.step}', and there is no such step", place=f"step '{step.id}'", step=step.id,
+                    f"it takes from '{reference.step}', and there is no such step",
+                    place=f"step '{step.id}'",
+                    step=step.id,
                     way_out=f"There are {', '.join(sorted(ids - {step.id})) or 'no others'}",
-                )  # fmt: skip
+                )
             graph[step.id].append(reference.step)
     try:
         sorter = TopologicalSorter(graph)
         sorter.prepare()
     except CycleError as error:
         loop = " to ".join(f"'{n}'" for n in error.args[1])
-        raise DocumentError(
-            f"the steps go in a loop: {loop}", way_out="Let one of them take from an earlier step"
-        ) from error
+        raise DocumentError(f"the steps go in a loop: {loop}", way_out="Let one of them take from an earlier step") from error
     place = {s.id: i for i, s in enumerate(document.steps)}
     out: list[str] = []
     while sorter.is_active():
@@ -227,11 +225,7 @@ def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[
     found: list[T] = []
     empty: list[str] = []
     for reference in map(Reference.parse, step.source):
-        hits = [
-            layer
-            for layer in made.get(reference.step, ())
-            if reference.means(layer) or getattr(layer, "open_key", False)
-        ]
+        hits = [layer for layer in made.get(reference.step, ()) if reference.means(layer) or getattr(layer, "open_key", False)]
         if not hits:
             empty.append(str(reference))
         found.extend(h for h in hits if not any(h is f for f in found))
@@ -269,9 +263,7 @@ def with_parameters(value: Any, values: Mapping[str, Any]) -> Any:
         if set(value) == {"parameter"}:
             name = value["parameter"]
             if name not in values:
-                raise DocumentError(
-                    f"there is no parameter '{name}'", way_out=f"There are {', '.join(values) or 'none'}"
-                )
+                raise DocumentError(f"there is no parameter '{name}'", way_out=f"There are {', '.join(values) or 'none'}")
             return values[name]
         return {k: with_parameters(v, values) for k, v in value.items()}
     if isinstance(value, list | tuple):

@@ -14,19 +14,7 @@ from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import Action, Code, CrsError, DocumentError, EskretError, StoppedError
-from eskret.operations.base import (
-    Context,
-    Delivery,
-    EachLayer,
-    Finding,
-    Forecast,
-    Gathering,
-    Level,
-    Operation,
-    Planned,
-    Reach,
-    Source,
-)
+from eskret.operations.base import Context, Delivery, EachLayer, Finding, Forecast, Gathering, Level, Operation, Planned, Reach, Source
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
@@ -90,16 +78,16 @@ class Rehearsal:
             "seconds": round(self.seconds, 3),
             "findings": [f.to_json() for f in self.findings],
             "steps": [
-                {"id": id, "leaving": [
-                    {"layer": x.key, "features": x.count, "certainty": x.certainty, "geometry": x.kind, "crs": x.crs}
-                    for x in s.leaving]}
+                {
+                    "id": id,
+                    "leaving": [
+                        {"layer": x.key, "features": x.count, "certainty": x.certainty, "geometry": x.kind, "crs": x.crs} for x in s.leaving
+                    ],
+                }
                 for id, s in self.steps.items()
             ],
-            "outputs": [
-                {"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features}
-                for o in self.outputs
-            ],
-        }  # fmt: skip
+            "outputs": [{"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features} for o in self.outputs],
+        }
 
 
 def rehearse(
@@ -133,10 +121,16 @@ def rehearse(
 
 
 def _rehearse(
-    document: Document, values: Mapping[str, Any] | None, workflow: Path | None, base: Path, if_exists: str | None,
-    watch: Callable[[int, int], None] | None, given: Mapping[str, Sequence[LayerFacts]] | None, chain: tuple[Path, ...],
+    document: Document,
+    values: Mapping[str, Any] | None,
+    workflow: Path | None,
+    base: Path,
+    if_exists: str | None,
+    watch: Callable[[int, int], None] | None,
+    given: Mapping[str, Sequence[LayerFacts]] | None,
+    chain: tuple[Path, ...],
     desk: DeliveryDesk | None,
-) -> Rehearsal:  # fmt: skip
+) -> Rehearsal:
     started = time.perf_counter()
     findings: list[Finding] = []
     if not chain and desk is None:  # whoever uses it as a step, or rehearses several rounds, has done it
@@ -173,9 +167,7 @@ def _rehearse(
         if watch is not None:
             context = replace(context, watch=watch)
         # what a workflow asks that is used as a step, the one that uses it is asked for
-        entered, forecast, more = _rounds(
-            step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers)
-        )
+        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers))
         strangers.extend(forecast.strangers)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
@@ -227,9 +219,7 @@ class _Strange:
             return []
         self._found.append(reach)
         text = _stranger_words(reach)
-        return [
-            Finding(Level.ERROR, text, step=step.id, setting="service", code=Code.STRANGE_SERVICE, action=Action.ALLOW)
-        ]
+        return [Finding(Level.ERROR, text, step=step.id, setting="service", code=Code.STRANGE_SERVICE, action=Action.ALLOW)]
 
     @staticmethod
     def _reach(step: Step, context: Context) -> Reach | None:
@@ -295,17 +285,17 @@ def _rounds(
         bad = any(f.level is Level.ERROR for f in more)
         failing += bad
         if bad and step.each.go_on:
-            more = [
-                replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}", code=Code.ROUND_FAILS)
-                for f in more
-            ]
+            more = [replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}", code=Code.ROUND_FAILS) for f in more]
         findings += [f for f in more if f.text not in said]
     if failing == len(rounds):
         findings = [replace(f, level=Level.ERROR) for f in findings]
     together = Forecast(
-        tuple(x for p in parts for x in p.layers), (), tuple(x for p in parts for x in p.outputs),
-        all(p.known for p in parts), tuple(dict.fromkeys(s for p in parts for s in p.strangers)),
-    )  # fmt: skip
+        tuple(x for p in parts for x in p.layers),
+        (),
+        tuple(x for p in parts for x in p.outputs),
+        all(p.known for p in parts),
+        tuple(dict.fromkeys(s for p in parts for s in p.strangers)),
+    )
     return tuple(entered), together, findings
 
 
@@ -351,33 +341,29 @@ def _step(
         return Forecast(), findings
     for key in step.layer:
         if all(f.key != key for f in entering):
-            findings.append(
-                Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key)
-            )
+            findings.append(Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key))
     if step.layer:
-        context = replace(
-            context,
-            of_layer={k: {n: with_parameters(v, given) for n, v in own.items()} for k, own in step.layer.items()},
-        )
+        context = replace(context, of_layer={k: {n: with_parameters(v, given) for n, v in own.items()} for k, own in step.layer.items()})
     try:
         if isinstance(operation, Source):
             context = replace(context, others=others_of(step, None, made)[0])
             forecast = operation.foretell(_model(operation, step, None, given), context)
         elif isinstance(operation, EachLayer):
             parts = [
-                operation.foretell(
-                    f, _model(operation, step, f.key, given), replace(context, others=others_of(step, f.key, made)[0])
-                )
+                operation.foretell(f, _model(operation, step, f.key, given), replace(context, others=others_of(step, f.key, made)[0]))
                 for f in entering
             ]
             said = [
                 replace(x, layer=x.layer or f.key) if f.key in step.layer else x
-                for f, p in zip(entering, parts, strict=True) for x in p.findings
-            ]  # fmt: skip
+                for f, p in zip(entering, parts, strict=True)
+                for x in p.findings
+            ]
             forecast = Forecast(
-                tuple(x for p in parts for x in p.layers), tuple(said),
-                tuple(x for p in parts for x in p.outputs), all(p.known for p in parts),
-            )  # fmt: skip
+                tuple(x for p in parts for x in p.layers),
+                tuple(said),
+                tuple(x for p in parts for x in p.outputs),
+                all(p.known for p in parts),
+            )
         elif isinstance(operation, Gathering):
             context = replace(context, others=others_of(step, None, made)[0])
             forecast = operation.foretell(entering, _model(operation, step, None, given), context)
@@ -394,9 +380,7 @@ def _step(
     return forecast, [*findings, *forecast.findings]
 
 
-def _other_findings(
-    step: Step, entering: Sequence[LayerFacts], made: Mapping[str, Sequence[LayerFacts]]
-) -> list[Finding]:
+def _other_findings(step: Step, entering: Sequence[LayerFacts], made: Mapping[str, Sequence[LayerFacts]]) -> list[Finding]:
     """References in settings that name nothing."""
     out: dict[str, Finding] = {}
     for key in (None, *(f.key for f in entering if f.key in step.layer)):
@@ -452,9 +436,12 @@ def _room(planned: Sequence[Planned]) -> list[Finding]:
         free = shutil.disk_usage(folder).free
         if needed > free:
             out.append(
-                Finding(Level.ERROR, f"{folder}: about {_amount(needed)} are needed and {_amount(free)} are free. "
-                        "Make room or choose another folder.", code=Code.NO_ROOM)
-            )  # fmt: skip
+                Finding(
+                    Level.ERROR,
+                    f"{folder}: about {_amount(needed)} are needed and {_amount(free)} are free. Make room or choose another folder.",
+                    code=Code.NO_ROOM,
+                )
+            )
     return out
 
 

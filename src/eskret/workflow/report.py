@@ -56,9 +56,7 @@ def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> l
             continue
         given = settings_for(step, None, values)
         if isinstance(given.get("service"), str) and step.use == "fetch":
-            out.append(
-                Source(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}")
-            )
+            out.append(Source(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}"))
         patterns = given.get("files")
         if isinstance(patterns, str):
             patterns = [patterns]
@@ -90,9 +88,7 @@ def _near(path: Path, folder: Path) -> str:
         return str(path)
 
 
-def write_report(
-    document: Document, told: Mapping[str, Any], path: Path, folder: Path, maps: Sequence[Figure] = ()
-) -> None:  # fmt: skip
+def write_report(document: Document, told: Mapping[str, Any], path: Path, folder: Path, maps: Sequence[Figure] = ()) -> None:
     """Write the report the ending asks for: .json or .html.
 
     Parameters
@@ -120,9 +116,7 @@ def write_report(
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 
 
-def to_html(
-    document: Document, told: Mapping[str, Any], read: Sequence[Source] = (), maps: Sequence[Figure] = ()
-) -> str:  # fmt: skip
+def to_html(document: Document, told: Mapping[str, Any], read: Sequence[Source] = (), maps: Sequence[Figure] = ()) -> str:
     """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     title = escape(document.title or "Workflow")
     parts = [
@@ -168,9 +162,7 @@ def _rounds(document: Document, told: Mapping[str, Any]) -> list[str]:
     return parts
 
 
-def _body(
-    document: Document, told: Mapping[str, Any], read: Sequence[Source], maps: Sequence[Figure]
-) -> list[str]:  # fmt: skip
+def _body(document: Document, told: Mapping[str, Any], read: Sequence[Source], maps: Sequence[Figure]) -> list[str]:
     parts = [_head(told)]
     if told["error"]:
         parts.append(f'<p class="failed">{escape(told["error"])}</p>')
@@ -183,18 +175,20 @@ def _body(
         parts.append("<h2>Maps</h2>" + "".join(_figure(m) for m in maps))
     checks = [[escape(i), escape(t), _state("look" if look else "balanced")] for i, t, look in _checks(document, told)]
     parts.append(_table("Checks", ["Step", "What was checked", "State"], checks))
-    remarks = [
-        [escape(i), f'<span class="{"look" if look else ""}">{escape(t)}</span>']
-        for i, t, look in _remarks(document, told)
-    ]
+    remarks = [[escape(i), f'<span class="{"look" if look else ""}">{escape(t)}</span>'] for i, t, look in _remarks(document, told)]
     parts.append(_table("Remarks", ["Step", "Remark"], remarks))
     rows = [[escape(s.step), escape(s.what), "" if s.size is None else f"{s.size:,}", escape(s.modified)] for s in read]
     parts.append(_table("Sources", ["Step", "File or dataset", "Bytes", "Changed"], rows, numbers=(2,)))
     parts.append(_outputs(told))
     rows = [
-        [escape(p["dataset"]), escape(p["service"]), *(f"{p[n]:,}" for n in ("added", "changed", "removed", "unchanged")),
-         escape(p["push"])] for p in told.get("pushes", ())
-    ]  # fmt: skip
+        [
+            escape(p["dataset"]),
+            escape(p["service"]),
+            *(f"{p[n]:,}" for n in ("added", "changed", "removed", "unchanged")),
+            escape(p["push"]),
+        ]
+        for p in told.get("pushes", ())
+    ]
     heads = ["Dataset", "Service", "To add", "To change", "To remove", "As they are", "Push"]
     parts.append(_table("Published datasets", heads, rows, numbers=(2, 3, 4, 5)))
     parts.append(_settings(document))
@@ -203,21 +197,13 @@ def _body(
 
 def _outputs(told: Mapping[str, Any]) -> str:
     rows = [
-        [
-            escape(o["path"]),
-            escape(o["layer"]),
-            f"{o['features']:,}",
-            escape(o["crs"] or ""),
-            f"<code>{o['sha256']}</code>",
-        ]
+        [escape(o["path"]), escape(o["layer"]), f"{o['features']:,}", escape(o["crs"] or ""), f"<code>{o['sha256']}</code>"]
         for o in told["outputs"]
     ]
     return _table("Outputs", ["File", "Layer", "Features", "CRS", "SHA-256"], rows, numbers=(2,))
 
 
-def _table(
-    title: str, heads: Sequence[str], rows: Sequence[Sequence[str]], numbers: Sequence[int] = (), narrow: bool = False
-) -> str:  # fmt: skip
+def _table(title: str, heads: Sequence[str], rows: Sequence[Sequence[str]], numbers: Sequence[int] = (), narrow: bool = False) -> str:
     """A titled table; nothing where it has no rows."""
     if not rows:
         return ""
@@ -242,8 +228,7 @@ def _moment(text: str) -> str:
 
 def _figure(one: Figure) -> str:
     keys = "".join(
-        f'<div><span style="background:{colour}"></span>{escape(text)} <small>{count:,}</small></div>'
-        for colour, text, count in one.keys
+        f'<div><span style="background:{colour}"></span>{escape(text)} <small>{count:,}</small></div>' for colour, text, count in one.keys
     )
     about = f"<div><small>{escape(one.about)}</small></div>" if one.about else ""
     return f"<figure><figcaption>{escape(one.title)}</figcaption>{one.svg}<div class=keys>{about}{keys}</div></figure>"
@@ -256,9 +241,7 @@ def _settings(document: Document) -> str:
         told = [f"{n} = {_said(v)}" for n, v in step.settings.items()]
         told += [f"{key}: {n} = {_said(v)}" for key, own in step.layer.items() for n, v in own.items()]
         source = ", ".join(step.source)
-        rows.append(
-            [str(number), escape(step.id), escape(step.use), escape(source), "<br>".join(escape(t) for t in told)]
-        )
+        rows.append([str(number), escape(step.id), escape(step.use), escape(source), "<br>".join(escape(t) for t in told)])
     return _table("Settings", ["#", "Step", "Operation", "From", "Settings"], rows)
 
 
@@ -272,26 +255,22 @@ def _checks(document: Document, told: Mapping[str, Any]) -> list[tuple[str, str,
     """What the checks of the workflow found."""
     uses = {s.id: s.use for s in document.steps}
     return [
-        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) == "check"
-        for text, look in ledger.grouped_remarks(s["remarks"])
-    ]  # fmt: skip
+        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) == "check" for text, look in ledger.grouped_remarks(s["remarks"])
+    ]
 
 
 def _remarks(document: Document, told: Mapping[str, Any]) -> list[tuple[str, str, bool]]:
     """Step, text and whether it asks for a look, but for those of checks; the run's own remarks at the end, without a step."""
     uses = {s.id: s.use for s in document.steps}
     out = [
-        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) != "check"
-        for text, look in ledger.grouped_remarks(s["remarks"])
-    ]  # fmt: skip
+        (s["id"], text, look) for s in told["steps"] if uses.get(s["id"]) != "check" for text, look in ledger.grouped_remarks(s["remarks"])
+    ]
     return out + [("", text, look) for text, look in ledger.grouped_remarks(told["remarks"])]
 
 
 def _ledger(document: Document, told: Mapping[str, Any]) -> str:
     table = ledger.rows(document, {s["id"]: s for s in told["steps"]}, values=told.get("values", {}))
-    heads = "<th>#<th>Step" + "".join(
-        f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total")
-    )
+    heads = "<th>#<th>Step" + "".join(f'<th class="n">{h}' for h in ("Layers", "In", "Out", "Set aside", "Control total"))
     out = [f'<h2>Ledger</h2><table><thead><tr>{heads}<th class="n">Time<th>State</thead><tbody>']
     for row in table:
         if row.heading:

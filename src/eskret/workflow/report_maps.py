@@ -86,11 +86,7 @@ class Maps:
 
     def draw(self, title: str, shapes: Shapes, table: pa.Table, kind: str, crs: str | None, style: Style) -> None:
         """Draw shapes as arrays, with their attributes."""
-        below = [
-            _Drawn(s, k.kind, st.colour or _KEPT, opacity=st.opacity)
-            for k, st in self._beside(crs)
-            for s in _shapes_of(k)
-        ]
+        below = [_Drawn(s, k.kind, st.colour or _KEPT, opacity=st.opacity) for k, st in self._beside(crs) for s in _shapes_of(k)]
         entries, of = _groups(style, table)
         own = [
             _Drawn(shapes, kind, e.colour, np.flatnonzero(of == n) if of is not None else None, style.opacity)
@@ -121,11 +117,7 @@ class Maps:
             layer = sources.read(path, name or sources.layer_names(path)[0], path.stem).layer
             if layer.geometry is None or layer.crs is None:
                 return None
-            return (
-                layer
-                if same_crs(layer.crs, crs)
-                else layer.with_geometry(reproject(layer.geometry, layer.crs, crs)[0], crs=crs)
-            )
+            return layer if same_crs(layer.crs, crs) else layer.with_geometry(reproject(layer.geometry, layer.crs, crs)[0], crs=crs)
         except EskretError:
             return None  # the map is drawn without it
 
@@ -149,13 +141,7 @@ def _groups(style: Style, table: pa.Table) -> tuple[list[Entry], np.ndarray | No
     if style.by == CLASSES and style.field in table.column_names:
         numbers = numbers_of(table.column(style.field))
         gdal.with_frames()  # the library of classes is built on data frames
-        breaks = (
-            style.breaks
-            if style.method == "own"
-            else breaks_of(numbers, style.method, style.count)
-            if numbers is not None
-            else ()
-        )
+        breaks = style.breaks if style.method == "own" else breaks_of(numbers, style.method, style.count) if numbers is not None else ()
     found = legend_of(style, table, breaks)
     if not found or found.of is None:
         return [Entry("", style.colour or _USUAL, table.num_rows)], None
@@ -175,9 +161,7 @@ def _svg(drawn: Sequence[_Drawn], box: tuple[float, float, float, float], crs: s
     west, south, east, north = box
     # degrees of longitude are shorter than those of latitude
     squeeze = float(np.cos(np.radians((south + north) / 2))) if facts is not None and facts.geographic else 1.0
-    scale = min(
-        (WIDTH - 2 * MARGIN) / max((east - west) * squeeze, 1e-12), (HEIGHT - 2 * MARGIN) / max(north - south, 1e-12)
-    )
+    scale = min((WIDTH - 2 * MARGIN) / max((east - west) * squeeze, 1e-12), (HEIGHT - 2 * MARGIN) / max(north - south, 1e-12))
     if west == east and south == north:
         scale = 1.0
     middle = np.array([(west + east) / 2, (south + north) / 2])

@@ -49,9 +49,7 @@ def pieces_of(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray,
     pieces = np.concatenate([rings, parts[~areas]])
     shells = np.concatenate([shell, np.zeros(int((~areas).sum()), bool)])
     owners = np.concatenate([owner[areas][ring_of], owner[~areas]])
-    kinds = np.concatenate(
-        [np.full(len(rings), RING, np.uint8), np.where(types[~areas] == 0, POINT, LINE).astype(np.uint8)]
-    )
+    kinds = np.concatenate([np.full(len(rings), RING, np.uint8), np.where(types[~areas] == 0, POINT, LINE).astype(np.uint8)])
     order = np.argsort(owners, kind="stable")
     pieces, owners, kinds, shells = pieces[order], owners[order], kinds[order], shells[order]
     xy, piece = shapely.get_coordinates(pieces, return_index=True)
@@ -90,9 +88,7 @@ class ResultStore:
 
     def put(self, layer: Passing) -> dict[str, Any]:
         """Store a layer; say where it is and what it is, as JSON."""
-        place: Any = (
-            layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.encoded or layer.geometry))
-        )
+        place: Any = layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.encoded or layer.geometry))
         with self._lock:
             known = self._known.get(place)
             if known is None:
@@ -101,8 +97,7 @@ class ResultStore:
                 self._known[place] = (layer, info := _write(layer, home))
             else:
                 info = known[1]
-        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind),
-                "line": [list(place) for place in layer.line]}  # fmt: skip
+        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind), "line": [list(place) for place in layer.line]}
 
     def keep(
         self, step: str, entering: Sequence[Passing], outcomes: Sequence[Outcome], others: Sequence[Passing] = ()
@@ -147,8 +142,7 @@ class ResultStore:
         rows, first = np.unique(rows, return_index=True)
         for file, array in (("rows", rows), ("codes", codes[first]), ("amounts", amounts[first])):
             np.save(home / f"{file}.npy", array)
-        return {"path": str(home), "reasons": [a.what for a in altered], "rows": len(rows),
-                "units": [a.unit for a in altered]}  # fmt: skip
+        return {"path": str(home), "reasons": [a.what for a in altered], "rows": len(rows), "units": [a.unit for a in altered]}
 
 
 _INFO = "layer.json"
@@ -184,14 +178,25 @@ def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
     crs = None
     if layer.geometry is not None:
         xy, starts, kinds, first = pieces_of(layer.geometry)
-        for name, array in (("xy", xy), ("starts", starts), ("kinds", kinds), ("first", first),
-                            ("boxes", shapely.bounds(layer.geometry).reshape(-1, 4))):  # fmt: skip
+        for name, array in (
+            ("xy", xy),
+            ("starts", starts),
+            ("kinds", kinds),
+            ("first", first),
+            ("boxes", shapely.bounds(layer.geometry).reshape(-1, 4)),
+        ):
             np.save(home / f"{name}.npy", array)
         crs = _crs_json(layer.crs)
     info = {
-        "path": str(home), "rows": len(layer), "crs": crs, "drawn": layer.drawn, "extent": layer.extent(),
-        "origin": layer.origin, "titles": dict(layer.titles), "numbered": layer.ids is not None,
-    }  # fmt: skip
+        "path": str(home),
+        "rows": len(layer),
+        "crs": crs,
+        "drawn": layer.drawn,
+        "extent": layer.extent(),
+        "origin": layer.origin,
+        "titles": dict(layer.titles),
+        "numbered": layer.ids is not None,
+    }
     (home / _INFO).write_text(json.dumps(info))
     return info
 
@@ -200,5 +205,11 @@ def _crs_json(crs: str | None) -> dict[str, Any] | None:
     if crs is None:
         return None
     facts = crs_facts(crs)
-    return {"code": facts.code, "name": facts.name, "unit": facts.unit, "unit_metres": facts.unit_metres,
-            "geographic": facts.geographic, "area": facts.area}  # fmt: skip
+    return {
+        "code": facts.code,
+        "name": facts.name,
+        "unit": facts.unit,
+        "unit_metres": facts.unit_metres,
+        "geographic": facts.geographic,
+        "area": facts.area,
+    }

@@ -76,11 +76,16 @@ class RoundsResult:
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "state": self.state, "seconds": round(self.seconds, 3), "title": self.title, "started": self.started,
-            "rounds": [r.to_json() for r in self.rounds], "outputs": [o.to_json() for o in self.outputs],
-            "remarks": [r.to_json() for r in self.remarks], "error": self.error,
+            "state": self.state,
+            "seconds": round(self.seconds, 3),
+            "title": self.title,
+            "started": self.started,
+            "rounds": [r.to_json() for r in self.rounds],
+            "outputs": [o.to_json() for o in self.outputs],
+            "remarks": [r.to_json() for r in self.remarks],
+            "error": self.error,
             "written": self.written,
-        }  # fmt: skip
+        }
 
 
 def rows_for(document: Document, text: str, values: Mapping[str, Any], folder: Path) -> list[dict[str, Any]]:
@@ -105,16 +110,17 @@ def rows_for(document: Document, text: str, values: Mapping[str, Any], folder: P
         offer = offers(document, values, folder)[name]
         if offer.problem or not offer.choices:
             raise DocumentError(
-                offer.problem.rstrip(".") or f"parameter '{name}' has no choices to go through", place=name,
+                offer.problem.rstrip(".") or f"parameter '{name}' has no choices to go through",
+                place=name,
                 way_out=f"Name some values, such as {name}=a,b, or a table with a column '{name}'",
-            )  # fmt: skip
+            )
         return [{name: v} for v in offer.choices]
     path = Path(text) if Path(text).is_absolute() else folder / text
     if not path.exists():
         raise DocumentError(
             f"'{text}' is neither a parameter nor a table that is there",
             way_out=f"Name a table file, or one of {listed(list(known)) or 'no parameters'}",
-        )  # fmt: skip
+        )
     return rows_in(path, known)
 
 
@@ -130,9 +136,10 @@ def rows_in(path: Path, known: Mapping[str, Parameter]) -> list[dict[str, Any]]:
     for column in table.column_names:
         if column not in known:
             raise DocumentError(
-                f"its column '{column}' is no parameter of this workflow", place=path.name,
+                f"its column '{column}' is no parameter of this workflow",
+                place=path.name,
                 way_out=f"There are {', '.join(known) or 'none'}",
-            )  # fmt: skip
+            )
     return [{k: v for k, v in row.items() if v is not None and v != ""} for row in table.to_pylist()]
 
 
@@ -149,10 +156,18 @@ class RoundsRun:
     """
 
     def __init__(
-        self, document: Document, rows: Sequence[Mapping[str, Any]], values: Mapping[str, Any] | None = None, *,
-        workflow: Path | None = None, folder: Path | None = None, if_exists: str | None = None, go_on: bool = False,
-        on_event: Callable[[Event], None] | None = None, keeping: Keeping | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        document: Document,
+        rows: Sequence[Mapping[str, Any]],
+        values: Mapping[str, Any] | None = None,
+        *,
+        workflow: Path | None = None,
+        folder: Path | None = None,
+        if_exists: str | None = None,
+        go_on: bool = False,
+        on_event: Callable[[Event], None] | None = None,
+        keeping: Keeping | None = None,
+    ) -> None:
         self.document = document
         self.rounds: list[Round] = labelled(rows) if rows else []
         self.workflow = workflow
@@ -182,9 +197,7 @@ class RoundsRun:
         StoppedError : it was stopped.
         """
         if not self.rounds:
-            raise DocumentError(
-                "there are no rounds to run", way_out="Name a table with rows, or a parameter with choices"
-            )
+            raise DocumentError("there are no rounds to run", way_out="Name a table with rows, or a parameter with choices")
         desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
         found = []
         for number, one in enumerate(self.rounds):
@@ -192,9 +205,8 @@ class RoundsRun:
             self._tell({"event": "round_rehearsed", "round": number, "of": len(self.rounds)})
             values = {**self._given, **one.values}
             told = rehearse(
-                self.document, values, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists,
-                watch=self._watch, desk=desk,
-            )  # fmt: skip
+                self.document, values, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists, watch=self._watch, desk=desk
+            )
             found.append(told)
         return found
 
@@ -275,10 +287,16 @@ class RoundsRun:
         if shared is not None:
             shared.round = one.label
         self._current = Run(
-            self.document, {**self._given, **one.values}, workflow=self.workflow, folder=self.folder,
-            if_exists=self.if_exists, on_event=lambda e: self._tell({**e, "round": number}), desk=shared, checked=True,
+            self.document,
+            {**self._given, **one.values},
+            workflow=self.workflow,
+            folder=self.folder,
+            if_exists=self.if_exists,
+            on_event=lambda e: self._tell({**e, "round": number}),
+            desk=shared,
+            checked=True,
             keeping=self.keeping,
-        )  # fmt: skip
+        )
         self.runs[-1] = self._current
         if self._stop.is_set():
             self._current.stop()
@@ -288,14 +306,29 @@ class RoundsRun:
         return DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
 
     def _result(
-        self, state: str, begun: float, started: str, results: Sequence[RoundResult], outputs: Sequence[Delivered],
-        remarks: tuple[Remark, ...], error: str, written: bool = False,
-    ) -> RoundsResult:  # fmt: skip
+        self,
+        state: str,
+        begun: float,
+        started: str,
+        results: Sequence[RoundResult],
+        outputs: Sequence[Delivered],
+        remarks: tuple[Remark, ...],
+        error: str,
+        written: bool = False,
+    ) -> RoundsResult:
         unmet = any(r.run is not None and r.run.unmet for r in results)
         result = RoundsResult(
-            state, time.perf_counter() - begun, tuple(results), tuple(outputs), remarks, error, started, self.document.title,
-            unmet, written or any(r.run is not None and r.run.written for r in results),
-        )  # fmt: skip
+            state,
+            time.perf_counter() - begun,
+            tuple(results),
+            tuple(outputs),
+            remarks,
+            error,
+            started,
+            self.document.title,
+            unmet,
+            written or any(r.run is not None and r.run.written for r in results),
+        )
         self._tell({"event": "rounds_finished", **result.to_json()})
         return result
 

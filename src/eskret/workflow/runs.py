@@ -150,18 +150,31 @@ class Runs:
                 cursor = db.execute(
                     "INSERT INTO runs (started, seconds, state, title, workflow, folder, version, document, given, told, search, "
                     "batch, label, how, error, features) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (result.started, result.seconds, result.state, result.title, str(run.workflow or ""), str(run.folder), version,
-                     text, _json(given), _json(told), "\n".join(texts).casefold(), batch, label, how, result.error,
-                     sum(o.features for o in result.outputs)),
-                )  # fmt: skip
+                    (
+                        result.started,
+                        result.seconds,
+                        result.state,
+                        result.title,
+                        str(run.workflow or ""),
+                        str(run.folder),
+                        version,
+                        text,
+                        _json(given),
+                        _json(told),
+                        "\n".join(texts).casefold(),
+                        batch,
+                        label,
+                        how,
+                        result.error,
+                        sum(o.features for o in result.outputs),
+                    ),
+                )
                 id = int(cursor.lastrowid or 0)
                 if batch < 0:
                     db.execute("UPDATE runs SET batch = ? WHERE id = ?", (id, id))
                 held = {(d.path, d.layer, d.step): x for d, x in result.held}
                 for number, one in enumerate(result.outputs):
-                    db.execute(
-                        "INSERT INTO outputs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", self._output(id, number, one, held)
-                    )
+                    db.execute("INSERT INTO outputs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", self._output(id, number, one, held))
         except (sqlite3.Error, OSError) as error:
             raise InputError(f"the run cannot be written down ({error})", place=str(self._path)) from error
         return id
@@ -266,7 +279,7 @@ class Runs:
                 row = db.execute(f"SELECT {_COLUMNS}, document, told FROM runs WHERE id = ?", (id,)).fetchone()
                 outputs = db.execute(
                     "SELECT path, layer, step, features, sha256, content, number, facts FROM outputs WHERE run = ? ORDER BY rowid", (id,)
-                ).fetchall()  # fmt: skip
+                ).fetchall()
         except (sqlite3.Error, OSError) as error:
             raise InputError(f"the runs cannot be read ({error})", place=str(self._path)) from error
         if row is None:
@@ -287,9 +300,7 @@ class Runs:
         """The versions of every workflow, numbered from 1 as they came up."""
         try:
             with self._open() as db:
-                rows = db.execute(
-                    "SELECT workflow, version FROM runs GROUP BY workflow, version ORDER BY min(id)"
-                ).fetchall()
+                rows = db.execute("SELECT workflow, version FROM runs GROUP BY workflow, version ORDER BY min(id)").fetchall()
         except (sqlite3.Error, OSError):
             return {}
         found: dict[str, dict[str, int]] = {}
@@ -321,8 +332,9 @@ def _uncount(db: sqlite3.Connection, run: int) -> None:
     """Forget the files of a run; room is made by those that no other run has."""
     db.execute(
         "UPDATE room SET bytes = bytes - coalesce((SELECT sum(bytes) FROM held AS mine WHERE run = ? AND NOT EXISTS "
-        "(SELECT 1 FROM held AS other WHERE other.file = mine.file AND other.run <> mine.run)), 0)", (run,),
-    )  # fmt: skip
+        "(SELECT 1 FROM held AS other WHERE other.file = mine.file AND other.run <> mine.run)), 0)",
+        (run,),
+    )
     db.execute("DELETE FROM held WHERE run = ?", (run,))
 
 

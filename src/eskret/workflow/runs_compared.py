@@ -67,19 +67,15 @@ def compare(earlier: Whole, later: Whole, runs: Runs) -> Compared:
     lines: Sequence[str] = ()
     if earlier.text != later.text:
         lines = [
-            x for x in difflib.unified_diff(earlier.text.splitlines(), later.text.splitlines(), lineterm="", n=1)
+            x
+            for x in difflib.unified_diff(earlier.text.splitlines(), later.text.splitlines(), lineterm="", n=1)
             if not x.startswith(("---", "+++", "@@"))
-        ]  # fmt: skip
+        ]
     return Compared(values, tuple(lines), _steps(earlier, later), _outputs(earlier, later, runs))
 
 
 def _rows(run: Whole) -> dict[str, ledger.StepRow]:
-    return {
-        r.id: r
-        for r in ledger.rows(
-            run.document, {s["id"]: s for s in run.told.get("steps", ())}, values=run.told.get("values", {})
-        )
-    }
+    return {r.id: r for r in ledger.rows(run.document, {s["id"]: s for s in run.told.get("steps", ())}, values=run.told.get("values", {}))}
 
 
 def _steps(earlier: Whole, later: Whole) -> tuple[StepPair, ...]:
@@ -88,9 +84,7 @@ def _steps(earlier: Whole, later: Whole) -> tuple[StepPair, ...]:
     for place, id in enumerate(before):
         if id not in after:
             order.insert(min(place, len(order)), id)
-    return tuple(
-        StepPair(id, plain((after.get(id) or before[id]).sentence), before.get(id), after.get(id)) for id in order
-    )
+    return tuple(StepPair(id, plain((after.get(id) or before[id]).sentence), before.get(id), after.get(id)) for id in order)
 
 
 def _figures(row: ledger.StepRow | None) -> tuple[Any, ...]:
@@ -105,10 +99,7 @@ def _outputs(earlier: Whole, later: Whole, runs: Runs) -> tuple[OutputPair, ...]
         a, b = before.get(key), after.get(key)
         some = b or a
         assert some is not None
-        shown = (
-            a is not None and b is not None
-            and runs.layer(earlier.kept.id, a) is not None and runs.layer(later.kept.id, b) is not None
-        )  # fmt: skip
+        shown = a is not None and b is not None and runs.layer(earlier.kept.id, a) is not None and runs.layer(later.kept.id, b) is not None
         out.append(OutputPair(some.name, a, b, _state(a, b), shown))
     return tuple(out)
 
@@ -135,9 +126,7 @@ def _tells(layer: Layer, name: str) -> bool:
     return int(pc.count_distinct(column).as_py()) == len(column)
 
 
-def difference(
-    runs: Runs, earlier: Whole, later: Whole, path: str, layer: str, key: str | None = None
-) -> tuple[Outcome, list[str], str]:
+def difference(runs: Runs, earlier: Whole, later: Whole, path: str, layer: str, key: str | None = None) -> tuple[Outcome, list[str], str]:
     """What was added, removed and changed in an output between two runs.
 
     Parameters

@@ -51,10 +51,7 @@ def _many(names: Sequence[str]) -> str:
 
 def findings_once(findings: Iterable[Any]) -> list[tuple[str, str, str]]:
     """Level, step and text of findings, the like of many layers once."""
-    told = [
-        Said(f.text.removeprefix(f"{f.layer}: ") if f.layer else f.text, _named(f), (str(f.level), f.step))
-        for f in findings
-    ]
+    told = [Said(f.text.removeprefix(f"{f.layer}: ") if f.layer else f.text, _named(f), (str(f.level), f.step)) for f in findings]
     return [(kind[0], kind[1], text) for text, kind in said_once(told) if isinstance(kind, tuple)]
 
 

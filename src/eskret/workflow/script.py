@@ -121,8 +121,7 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
             return _reference(given, steps, built)
         if name in tables and isinstance(given, Mapping):
             inner = (
-                f"{str(k)!r}: {_reference(v, steps, built) if isinstance(v, str) else _value(v, parameters)}"
-                for k, v in given.items()
+                f"{str(k)!r}: {_reference(v, steps, built) if isinstance(v, str) else _value(v, parameters)}" for k, v in given.items()
             )
             return "{" + ", ".join(inner) + "}"
         return _value(given, parameters)

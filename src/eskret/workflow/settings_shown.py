@@ -17,9 +17,7 @@ _TEMPLATES = ("template", "target", "file", "files")
 """Kinds of settings that every operation fills in; braces in a text may stand for themselves."""
 
 
-def settings_shown(
-    document: Document, step: Step, operation: Operation, values: Mapping[str, Any] | None
-) -> dict[str, Any]:
+def settings_shown(document: Document, step: Step, operation: Operation, values: Mapping[str, Any] | None) -> dict[str, Any]:
     """The settings of a step for a person.
 
     Parameters
@@ -52,9 +50,7 @@ def _shown(value: Any, kind: str, known: Mapping[str, Any], fields: set[str], pa
         return value
     if kind in _CONDITIONS:
         return "".join(
-            _written(known[t.text[1:]], t.text[1:] in fields)
-            if t.kind == "parameter" and t.text[1:] in known
-            else t.text
+            _written(known[t.text[1:]], t.text[1:] in fields) if t.kind == "parameter" and t.text[1:] in known else t.text
             for t in tokens(value)
         )
     if kind == "layer" and value.startswith("$"):

@@ -22,9 +22,14 @@ INPUT, OUTPUT = "input", "saved"
 
 
 def single(
-    use: str, inputs: Sequence[str], settings: Mapping[str, str], out: Sequence[str] = (), *, crs: str = "",
+    use: str,
+    inputs: Sequence[str],
+    settings: Mapping[str, str],
+    out: Sequence[str] = (),
+    *,
+    crs: str = "",
     load_settings: Mapping[str, Any] | None = None,
-) -> Document:  # fmt: skip
+) -> Document:
     """A workflow that does one operation.
 
     Parameters
@@ -46,8 +51,7 @@ def single(
     for name in given:
         if name not in infos:
             raise DocumentError(
-                f"'{use}' has no setting '{name}'",
-                way_out=f"It has {', '.join(infos) or 'none'}; see: eskret operations {use}",
+                f"'{use}' has no setting '{name}'", way_out=f"It has {', '.join(infos) or 'none'}; see: eskret operations {use}"
             )
     steps: list[Step] = []
     source: tuple[str, ...] = ()
@@ -93,9 +97,7 @@ def _parted(inputs: Sequence[str]) -> tuple[list[str], list[str]]:
         if layer:
             layers.append(layer)
     if layers and len(layers) != len(files):
-        raise DocumentError(
-            "one input names a layer and another does not", way_out="Name the layer of each, or of none"
-        )
+        raise DocumentError("one input names a layer and another does not", way_out="Name the layer of each, or of none")
     return list(dict.fromkeys(files)), list(dict.fromkeys(layers))
 
 

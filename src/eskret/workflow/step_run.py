@@ -69,11 +69,17 @@ class StepResult:
 
     def to_json(self) -> dict[str, Any]:
         return {
-            "id": self.id, "use": self.use, "state": self.state, "seconds": round(self.seconds, 3),
-            "reused": self.reused, "tasks": self.tasks,
-            "inputs": [i.to_json() for i in self.inputs], "outputs": [o.to_json() for o in self.outputs],
-            "remarks": [r.to_json() for r in self.remarks], "error": self.error,
-        }  # fmt: skip
+            "id": self.id,
+            "use": self.use,
+            "state": self.state,
+            "seconds": round(self.seconds, 3),
+            "reused": self.reused,
+            "tasks": self.tasks,
+            "inputs": [i.to_json() for i in self.inputs],
+            "outputs": [o.to_json() for o in self.outputs],
+            "remarks": [r.to_json() for r in self.remarks],
+            "error": self.error,
+        }
 
 
 @dataclass(frozen=True)
@@ -93,9 +99,7 @@ class _Part:
     def of_layer(self) -> dict[str, dict[str, Any]]:
         """The settings of single layers, parameters put in, by the keys that they have in the round."""
         return {
-            self.round.key(k) if self.round is not None else k: {
-                n: with_parameters(v, self.values) for n, v in own.items()
-            }
+            self.round.key(k) if self.round is not None else k: {n: with_parameters(v, self.values) for n, v in own.items()}
             for k, own in self.step.layer.items()
         }
 
@@ -238,8 +242,10 @@ class StepRun:
         if reach is not None and stranger(run.chain[0] if run.chain else run.workflow, reach):
             raise EskretError(
                 f"nobody has allowed this workflow to ask {origin_of(reach.address)}",
-                way_out="Say once that it may: in the window, or with --allow", code=Code.STRANGE_SERVICE, action=Action.ALLOW,
-            )  # fmt: skip
+                way_out="Say once that it may: in the window, or with --allow",
+                code=Code.STRANGE_SERVICE,
+                action=Action.ALLOW,
+            )
 
     def _digest(
         self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[Passing], source: Any
@@ -248,10 +254,7 @@ class StepRun:
         assert keeping is not None
         more: Any = repr(source)
         try:
-            reads = (
-                operation.part_reads(source, settings, context)
-                if isinstance(operation, Source) else operation.reads(settings, context)
-            )  # fmt: skip
+            reads = operation.part_reads(source, settings, context) if isinstance(operation, Source) else operation.reads(settings, context)
             self._saw(reads)
             if isinstance(operation, Delivery):
                 if run.if_exists not in (None, "own", "replace"):
@@ -303,10 +306,18 @@ class StepRun:
         values = settings_for(part.step, own, part.values)
         totals = tuple(values.pop("totals", ()))
         context = context_of(
-            owner.document, self.step.id, part.values, owner.run_.folder, totals=totals, watch=self._watch, desk=owner.desk,
-            others=_Loaded(others_of(part.step, own, owner.made)[0]), chain=owner.run_.chain,
-            sld_of=lambda layer, name: sld_for(owner.document, layer, name), of_layer=part.of_layer() if key is None else {},
-        )  # fmt: skip
+            owner.document,
+            self.step.id,
+            part.values,
+            owner.run_.folder,
+            totals=totals,
+            watch=self._watch,
+            desk=owner.desk,
+            others=_Loaded(others_of(part.step, own, owner.made)[0]),
+            chain=owner.run_.chain,
+            sld_of=lambda layer, name: sld_for(owner.document, layer, name),
+            of_layer=part.of_layer() if key is None else {},
+        )
         try:
             return self.operation.Settings(**values), context
         except ValidationError:
@@ -318,9 +329,16 @@ class StepRun:
         if now - self._told > 0.1:
             self._told = now
             self.owner.run_.tell(
-                {"event": "progress", "step": self.step.id, "tasks": len(self.tasks), "tasks_done": len(self.results),
-                 "done": done, "of": of, "seconds": now - self.begun}
-            )  # fmt: skip
+                {
+                    "event": "progress",
+                    "step": self.step.id,
+                    "tasks": len(self.tasks),
+                    "tasks_done": len(self.results),
+                    "done": done,
+                    "of": of,
+                    "seconds": now - self.begun,
+                }
+            )
 
     @property
     def complete(self) -> bool:
@@ -357,10 +375,17 @@ class StepRun:
 
     def _record(self, state: str, outcomes: Sequence[Outcome], error: str = "", tell: bool = True) -> StepResult:
         result = StepResult(
-            self.step.id, self.step.use, state, time.perf_counter() - self.begun,
-            _once(i for o in outcomes for i in o.inputs), tuple(x for o in outcomes for x in o.outputs),
-            tuple(dict.fromkeys(r for o in outcomes for r in o.remarks)), error, len(self.reused), len(self.tasks),
-        )  # fmt: skip
+            self.step.id,
+            self.step.use,
+            state,
+            time.perf_counter() - self.begun,
+            _once(i for o in outcomes for i in o.inputs),
+            tuple(x for o in outcomes for x in o.outputs),
+            tuple(dict.fromkeys(r for o in outcomes for r in o.remarks)),
+            error,
+            len(self.reused),
+            len(self.tasks),
+        )
         self.owner.run_.steps[self.step.id] = result
         if error and tell:
             self.owner.run_.tell({"event": "step_finished", **result.to_json()})
@@ -397,9 +422,8 @@ class StepRun:
         if type(operation).gather is Source.gather:
             return mine
         gathered = operation.gather(
-            [replace(o, layers=tuple(map(loaded, o.layers))) for o in mine] if operation.joins(settings) else mine,
-            settings, context,
-        )  # fmt: skip
+            [replace(o, layers=tuple(map(loaded, o.layers))) for o in mine] if operation.joins(settings) else mine, settings, context
+        )
         if self.owner.run_.keeping is not None:
             keys = [self.keys.get(n) for n, (p, _) in enumerate(self.part_of) if p is part]
             layers = [x for o in gathered for x in o.layers]
@@ -438,19 +462,18 @@ def _in_round(outcome: Outcome, one: Round) -> Outcome:
         return name if not name or name.endswith(f"_{one.label}") else one.key(name)
 
     return replace(
-        outcome, layers=tuple(x.with_key(key(x.key)) for x in outcome.layers),
+        outcome,
+        layers=tuple(x.with_key(key(x.key)) for x in outcome.layers),
         inputs=tuple(replace(i, layer=key(i.layer)) if i.first else i for i in outcome.inputs),
         outputs=tuple(replace(o, layer=key(o.layer)) for o in outcome.outputs),
         remarks=tuple(replace(r, layer=key(r.layer) if r.layer else f"round {one.label}") for r in outcome.remarks),
-    )  # fmt: skip
+    )
 
 
 def _failed_round(error: EskretError, one: Round, entering: Sequence[Passing]) -> Outcome:
     """What is told of a round that failed while the others go on: all that entered it is set aside."""
     reason = f"its round failed: {error.problem}"
-    inputs = [
-        InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering
-    ]
+    inputs = [InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering]
     remark = Remark(f"round '{one.label}' failed: {error.sentence()}", look=True)
     return Outcome(inputs=tuple(inputs), lineage=np.empty(0, np.int64), remarks=(remark,), relation=Relation.REPORT)
 

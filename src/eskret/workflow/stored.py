@@ -68,9 +68,7 @@ class StoredLayer:
     def shapes(self) -> Shapes | None:
         if not self.info["drawn"]:
             return None
-        return Shapes(
-            **{n: np.load(self.home / f"{n}.npy", mmap_mode="r") for n in ("xy", "starts", "kinds", "first", "boxes")}
-        )
+        return Shapes(**{n: np.load(self.home / f"{n}.npy", mmap_mode="r") for n in ("xy", "starts", "kinds", "first", "boxes")})
 
 
 @dataclass(frozen=True)

@@ -72,9 +72,14 @@ def _reads(step: Step, values: Mapping[str, Any], document: Document, workflow: 
 
 
 def watch(
-    workflow: Path, run: Callable[[], None], *, values: Mapping[str, Any] | None = None, every: float = 2.0,
-    stop: threading.Event, told: Callable[[list[str]], None] = lambda unseen: None,
-) -> None:  # fmt: skip
+    workflow: Path,
+    run: Callable[[], None],
+    *,
+    values: Mapping[str, Any] | None = None,
+    every: float = 2.0,
+    stop: threading.Event,
+    told: Callable[[list[str]], None] = lambda unseen: None,
+) -> None:
     """Run now, and whenever something has changed and nothing has for one look more: what is being written is not read.
 
     Parameters

@@ -9,9 +9,7 @@ from contextlib import suppress
 from pathlib import Path
 
 
-def write_whole(
-    path: Path, content: str | bytes, *, mode: int | None = None, synced: bool = True, waiting: Path | None = None
-) -> None:  # fmt: skip
+def write_whole(path: Path, content: str | bytes, *, mode: int | None = None, synced: bool = True, waiting: Path | None = None) -> None:
     """Write beside a file and put it in its place at once; what was there is replaced or stays.
 
     Parameters
@@ -31,9 +29,7 @@ def write_whole(
     try:
         if mode is None and path.exists():
             mode = path.stat().st_mode & 0o777
-        number = os.open(
-            waiting, os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if known else os.O_EXCL), 0o666 if mode is None else mode
-        )
+        number = os.open(waiting, os.O_WRONLY | os.O_CREAT | (os.O_TRUNC if known else os.O_EXCL), 0o666 if mode is None else mode)
         with os.fdopen(number, "wb") as stream:
             if mode is not None:
                 os.fchmod(stream.fileno(), mode)

@@ -87,12 +87,24 @@ class FileState:
         return bool(self.sha256) and hash_file(path) == self.sha256
 
     def to_json(self) -> dict[str, Any]:
-        return {"there": self.there, "inode": self.inode, "size": self.size, "modified_ns": self.modified_ns,
-                "changed_ns": self.changed_ns, "sha256": self.sha256, "racy": self.racy}  # fmt: skip
+        return {
+            "there": self.there,
+            "inode": self.inode,
+            "size": self.size,
+            "modified_ns": self.modified_ns,
+            "changed_ns": self.changed_ns,
+            "sha256": self.sha256,
+            "racy": self.racy,
+        }
 
     @classmethod
     def from_json(cls, told: dict[str, Any]) -> FileState:
         return cls(
-            bool(told["there"]), int(told["inode"]), int(told["size"]), int(told["modified_ns"]),
-            int(told["changed_ns"]), str(told["sha256"]), bool(told["racy"]),
-        )  # fmt: skip
+            bool(told["there"]),
+            int(told["inode"]),
+            int(told["size"]),
+            int(told["modified_ns"]),
+            int(told["changed_ns"]),
+            str(told["sha256"]),
+            bool(told["racy"]),
+        )

@@ -87,8 +87,10 @@ def folders_locked(folders: Iterable[Path], seconds: float = WAIT) -> Generator[
                     if time.monotonic() > until:
                         raise DeliveryError(
                             "another run has been putting its outputs into this folder all the while",
-                            place=str(folder), way_out="Run again when it is done", code=Code.HELD_ELSEWHERE,
-                        ) from None  # fmt: skip
+                            place=str(folder),
+                            way_out="Run again when it is done",
+                            code=Code.HELD_ELSEWHERE,
+                        ) from None
                     time.sleep(0.02)
                 except OSError as error:
                     if error.errno in _NO_LOCKS:

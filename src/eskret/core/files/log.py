@@ -29,11 +29,7 @@ def start_log(who: str, level: int = logging.INFO) -> None:
     with suppress(OSError):
         private(state_place())
         handler = _PrivateFile(log_path(), maxBytes=_SIZE, backupCount=_OLD, encoding="utf-8", delay=True)
-        handler.setFormatter(
-            logging.Formatter(
-                f"%(asctime)s {who} {os.getpid()} %(levelname)s %(name)s: %(message)s", "%Y-%m-%d %H:%M:%S"
-            )
-        )
+        handler.setFormatter(logging.Formatter(f"%(asctime)s {who} {os.getpid()} %(levelname)s %(name)s: %(message)s", "%Y-%m-%d %H:%M:%S"))
         root = logging.getLogger("eskret")
         for old in [h for h in root.handlers if isinstance(h, _PrivateFile)]:
             root.removeHandler(old)

@@ -23,5 +23,7 @@ def check_spelling(path: Path) -> None:
         bad = next(part for part in shown.split("/") if "\ufffd" in part)
         raise InputError(
             f"the name '{bad}' was written in an old encoding, not in UTF-8, so it cannot be told to the libraries or written down",
-            place=shown, way_out="Rename it, with letters that you can read here", code=Code.UNDECODABLE,
-        ) from error  # fmt: skip
+            place=shown,
+            way_out="Rename it, with letters that you can read here",
+            code=Code.UNDECODABLE,
+        ) from error

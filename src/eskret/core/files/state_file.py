@@ -39,12 +39,7 @@ def change_state(path: Path, change: Callable[[dict[str, Any]], None]) -> None:
     with closing(_Held(lock)):
         told = read_state(path)
         change(told)
-        write_whole(
-            path,
-            json.dumps(told, ensure_ascii=False, indent=1),
-            mode=0o600,
-            waiting=path.with_name(f".{path.name}.new"),
-        )
+        write_whole(path, json.dumps(told, ensure_ascii=False, indent=1), mode=0o600, waiting=path.with_name(f".{path.name}.new"))
 
 
 class _Held:

@@ -126,10 +126,20 @@ class Journal:
             if lock is not None:
                 break
         told = {
-            "form": FORM, "token": token, "state": STAGING, "pid": os.getpid(), "user": _user(), "machine": platform.node(),
-            "workflow": str(workflow.resolve()) if workflow else "", "title": title, "folders": [], "made": [],
-            "participants": [], "pushes": [], "backup_ids": [],
-        }  # fmt: skip
+            "form": FORM,
+            "token": token,
+            "state": STAGING,
+            "pid": os.getpid(),
+            "user": _user(),
+            "machine": platform.node(),
+            "workflow": str(workflow.resolve()) if workflow else "",
+            "title": title,
+            "folders": [],
+            "made": [],
+            "participants": [],
+            "pushes": [],
+            "backup_ids": [],
+        }
         made = cls(token, lock, told)
         write_whole(made._file, json.dumps(told) + "\n", mode=0o600, synced=False, waiting=made._waiting)
         return made
@@ -177,10 +187,7 @@ class Journal:
             with suppress(OSError):  # a folder that takes no mark takes outputs all the same
                 mark = folder / f"{PREFIX}{self.token[:12]}{_MARK}"
                 write_whole(mark, self._mark(number), synced=False, waiting=folder / self.staged_name("new"))
-        told = {
-            **self.told, **more, "state": DECIDED,
-            "participants": [{"kind": p.kind, **p.to_json()} for p in participants],
-        }  # fmt: skip
+        told = {**self.told, **more, "state": DECIDED, "participants": [{"kind": p.kind, **p.to_json()} for p in participants]}
         try:
             write_whole(self._file, json.dumps(told, indent=1), mode=0o600, waiting=self._waiting)
         except OSError:
@@ -194,8 +201,11 @@ class Journal:
     def _mark(self, number: int) -> str:
         told = {
             "about": "Eskret was putting outputs in their places here. Whoever ran it finishes that with: eskret recover",
-            "run": self.token, "place": number, "user": self.told["user"], "machine": self.told["machine"],
-        }  # fmt: skip
+            "run": self.token,
+            "place": number,
+            "user": self.told["user"],
+            "machine": self.told["machine"],
+        }
         return json.dumps(told)
 
     def end(self) -> None:
@@ -229,9 +239,7 @@ class Journal:
         return self._file.with_suffix(".new")
 
 
-def commit(
-    journal: Journal, participants: Sequence[Participant], more: Callable[[], Mapping[str, Any]] = dict
-) -> list[tuple[Path, str]]:
+def commit(journal: Journal, participants: Sequence[Participant], more: Callable[[], Mapping[str, Any]] = dict) -> list[tuple[Path, str]]:
     """Carry a transaction through.
 
     Parameters
@@ -325,9 +333,7 @@ def marks_in(folder: Path) -> list[Mark]:
     for file in folder.glob(f"{PREFIX}*{_MARK}") if folder.is_dir() else ():
         try:
             told = json.loads(file.read_text(encoding="utf-8"))
-            out.append(
-                Mark(file, str(told["run"]), int(told["place"]), str(told["user"])[:80], str(told["machine"])[:80])
-            )
+            out.append(Mark(file, str(told["run"]), int(told["place"]), str(told["user"])[:80], str(told["machine"])[:80]))
         except (OSError, ValueError, KeyError, TypeError):
             continue
     return out

@@ -34,9 +34,7 @@ class Cells:
         slack_x, slack_y = wide * 1e-6, high * 1e-6
         x, y = west + col * wide, south + row * high
         boxes = shapely.box(x - slack_x, y - slack_y, x + wide + slack_x, y + high + slack_y)
-        state = np.where(
-            shapely.contains_properly(area, boxes), INSIDE, np.where(shapely.intersects(area, boxes), EDGE, OUTSIDE)
-        )
+        state = np.where(shapely.contains_properly(area, boxes), INSIDE, np.where(shapely.intersects(area, boxes), EDGE, OUTSIDE))
         return cls(west, south, wide, high, state.astype(np.uint8))
 
     def of(self, x: np.ndarray, y: np.ndarray) -> np.ndarray:
@@ -56,8 +54,7 @@ class Cells:
         beyond = (low_x < 0) | (low_y < 0) | (high_x >= side) | (high_y >= side)
         a, b = (np.clip(np.nan_to_num(v), 0, side - 1).astype(np.int64) for v in (low_x, high_x))
         c, d = (np.clip(np.nan_to_num(v), 0, side - 1).astype(np.int64) for v in (low_y, high_y))
-        counts = [np.pad(np.cumsum(np.cumsum(self.state == s, axis=0), axis=1), ((1, 0), (1, 0)))
-                  for s in (INSIDE, OUTSIDE)]  # fmt: skip
+        counts = [np.pad(np.cumsum(np.cumsum(self.state == s, axis=0), axis=1), ((1, 0), (1, 0))) for s in (INSIDE, OUTSIDE)]
         inside, outside = (n[d + 1, b + 1] - n[c, b + 1] - n[d + 1, a] + n[c, a] for n in counts)
         cells = (b - a + 1) * (d - c + 1)
         out = np.full(len(bounds), EDGE, np.uint8)

@@ -46,9 +46,16 @@ def legs(xy: np.ndarray, crs: str | None, on_ellipsoid: bool = False) -> np.ndar
 
 
 def ways(
-    xy: np.ndarray, group: np.ndarray, order: np.ndarray | None, seconds: np.ndarray | None, crs: str | None, *,
-    on_ellipsoid: bool = False, most_metres: float = np.inf, most_seconds: float = np.inf,
-) -> Way:  # fmt: skip
+    xy: np.ndarray,
+    group: np.ndarray,
+    order: np.ndarray | None,
+    seconds: np.ndarray | None,
+    crs: str | None,
+    *,
+    on_ellipsoid: bool = False,
+    most_metres: float = np.inf,
+    most_seconds: float = np.inf,
+) -> Way:
     """Put points in order and part them into ways.
 
     Parameters

@@ -58,12 +58,7 @@ def _sides(shapes: np.ndarray, area: shapely.Geometry) -> tuple[np.ndarray, np.n
     return within, apart
 
 
-def cut(
-    bounds: np.ndarray,
-    shapes_at: Callable[[np.ndarray], np.ndarray],
-    area: shapely.Geometry,
-    watch: Watch | None = None,
-) -> Cut:
+def cut(bounds: np.ndarray, shapes_at: Callable[[np.ndarray], np.ndarray], area: shapely.Geometry, watch: Watch | None = None) -> Cut:
     """Cut features at the edge of an area.
 
     Parameters

@@ -38,9 +38,13 @@ class Joined:
 
 
 def dissolve(
-    geometry: np.ndarray, rows_of: Callable[[int], np.ndarray], count: int, watch: Watch | None = None,
-    length: Measure = shapely.length, area: Measure = shapely.area,
-) -> Joined:  # fmt: skip
+    geometry: np.ndarray,
+    rows_of: Callable[[int], np.ndarray],
+    count: int,
+    watch: Watch | None = None,
+    length: Measure = shapely.length,
+    area: Measure = shapely.area,
+) -> Joined:
     """Join the shapes of each group.
 
     Parameters

@@ -132,8 +132,9 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
     start, end = node[0::2], node[1::2]
     count = len(ends.parts)
     degree = np.bincount(node, minlength=int(node.max(initial=-1)) + 1)
-    graph = coo_matrix((np.ones(2 * count), (np.repeat(np.arange(count), 2), count + node)),
-                       shape=(count + len(degree), count + len(degree)))  # fmt: skip
+    graph = coo_matrix(
+        (np.ones(2 * count), (np.repeat(np.arange(count), 2), count + node)), shape=(count + len(degree), count + len(degree))
+    )
     _, label = connected_components(graph, directed=False)
     of = label[:count]
     order = np.argsort(of, kind="stable")
@@ -215,9 +216,7 @@ def _faces(parts: np.ndarray, group: np.ndarray) -> tuple[list[shapely.Geometry]
     edges = []
     for face in faces:
         # a line of the edge lies along it; one that only touches it does not
-        inside = shapely.covers(
-            shapely.boundary(face), shapely.line_interpolate_point(parts[group], 0.5, normalized=True)
-        )
+        inside = shapely.covers(shapely.boundary(face), shapely.line_interpolate_point(parts[group], 0.5, normalized=True))
         along = inside | (shapely.relate_pattern(parts[group], shapely.boundary(face), "1********"))
         edges.append(group[along])
     return faces, edges

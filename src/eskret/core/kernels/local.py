@@ -41,9 +41,7 @@ def plane_for(shapes: np.ndarray, crs: str | None, tolerance: float = np.inf) ->
     """
     facts = crs_facts(crs) if crs else None
     if facts is None or not (facts.geographic or facts.unit_metres):
-        raise CrsError(
-            "without a coordinate system a distance means nothing", way_out="Say it where the layer is loaded"
-        )
+        raise CrsError("without a coordinate system a distance means nothing", way_out="Say it where the layer is loaded")
     if not facts.geographic:
         return Plane(np.asarray, np.asarray, facts.unit_metres, 0.0)
     assert crs is not None

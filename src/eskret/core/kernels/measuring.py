@@ -30,9 +30,10 @@ def planar(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
     kind = dimension(geometry)
     length = shapely.length(geometry) * unit
     return {
-        "length": np.where(kind == 1, length, np.nan), "perimeter": np.where(kind == 2, length, np.nan),
+        "length": np.where(kind == 1, length, np.nan),
+        "perimeter": np.where(kind == 2, length, np.nan),
         "area": np.where(kind == 2, shapely.area(geometry) * unit**2, np.nan),
-    }  # fmt: skip
+    }
 
 
 def straight(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
@@ -43,9 +44,10 @@ def straight(geometry: np.ndarray, crs: str) -> dict[str, np.ndarray]:
     on, kind = ellipsoid_of(crs), dimension(geometry)
     length = lengths(degrees, on)
     return {
-        "length": np.where(kind == 1, length, np.nan), "perimeter": np.where(kind == 2, length, np.nan),
+        "length": np.where(kind == 1, length, np.nan),
+        "perimeter": np.where(kind == 2, length, np.nan),
         "area": np.where(kind == 2, areas(degrees, on), np.nan),
-    }  # fmt: skip
+    }
 
 
 def geodesic(geometry: np.ndarray, crs: str, watch: Watch | None = None) -> dict[str, np.ndarray]:
@@ -169,7 +171,5 @@ def _projection(crs: str) -> tuple[pyproj.Transformer, pyproj.Proj] | None:
     if crs not in _projections.known:
         known = parse_crs(crs)
         datum = known.geodetic_crs
-        _projections.known[crs] = (
-            None if datum is None else (pyproj.Transformer.from_crs(known, datum, always_xy=True), pyproj.Proj(known))
-        )
+        _projections.known[crs] = None if datum is None else (pyproj.Transformer.from_crs(known, datum, always_xy=True), pyproj.Proj(known))
     return _projections.known[crs]

@@ -26,12 +26,7 @@ class Pieces:
 
 
 def meeting(
-    left: np.ndarray,
-    right: np.ndarray,
-    watch: Watch | None = None,
-    *,
-    relation: str = "intersects",
-    globe: bool = False,
+    left: np.ndarray, right: np.ndarray, watch: Watch | None = None, *, relation: str = "intersects", globe: bool = False
 ) -> tuple[np.ndarray, np.ndarray]:
     """Positions (int64) of the features of both sides that meet or touch, by left and then right.
 

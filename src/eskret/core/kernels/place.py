@@ -48,9 +48,8 @@ _ASKED_OF_OTHER: dict[tuple[Relation, bool], Callable[..., np.ndarray]] = {
 
 
 def holds(
-    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False,
-    watch: Watch | None = None,
-) -> np.ndarray:  # fmt: skip
+    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
+) -> np.ndarray:
     """Whether each feature holds the relation to at least one of the others (for DISJOINT: to all of them).
 
     Parameters
@@ -90,9 +89,8 @@ def holds(
 
 
 def points_hold(
-    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False,
-    watch: Watch | None = None,
-) -> np.ndarray | None:  # fmt: skip
+    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
+) -> np.ndarray | None:
     """As ``holds``, for points given by their coordinates (n, 2), without making shapes of them.
 
     None where that cannot be told from coordinates: for other relations than INTERSECTS, DISJOINT and WITHIN, for others
@@ -132,10 +130,7 @@ def near(geometry: np.ndarray, others: np.ndarray, distance: float, watch: Watch
     return _any(geometry, others, distance, lambda other, some: shapely.dwithin(other, some, distance), watch)
 
 
-def _any(
-    geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[..., np.ndarray],
-    watch: Watch | None,
-) -> np.ndarray:  # fmt: skip
+def _any(geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[..., np.ndarray], watch: Watch | None) -> np.ndarray:
     out = np.zeros(len(geometry), bool)
     others = others[real(others)]
     if not len(others) or not len(geometry):

@@ -88,14 +88,13 @@ def _split(shapes: np.ndarray, count_of: CountOf, tall: bool) -> np.ndarray:
     wanted = dimension(shapes)
     out = together(new, owner, len(shapes), wanted)
     single = np.isin(shapely.get_type_id(shapes), (4, 5, 6)) & np.isin(shapely.get_type_id(out), (0, 1, 3))
-    for n in np.flatnonzero(
-        single | (wanted == -2)
-    ).tolist():  # a multiple of one part stays one, a collection a collection
+    for n in np.flatnonzero(single | (wanted == -2)).tolist():  # a multiple of one part stays one, a collection a collection
         some = new[owner == n]
         out[n] = (
-            shapely.geometrycollections(some) if wanted[n] == -2
+            shapely.geometrycollections(some)
+            if wanted[n] == -2
             else (shapely.multipoints, shapely.multilinestrings, shapely.multipolygons)[wanted[n]](some)
-        )  # fmt: skip
+        )
     return out
 
 

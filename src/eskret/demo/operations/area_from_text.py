@@ -69,9 +69,7 @@ def area_from_text(
         help="One pair a line or between semicolons, the two coordinates parted by a comma.",
         example="560000, 5220000; 562000, 5220000; 561000, 5222000",
     ),
-    kind: str = eskret.setting(
-        "Kind of coordinates", help="What the pairs are.", default="easting and northing", choices=list(UNITS)
-    ),
+    kind: str = eskret.setting("Kind of coordinates", help="What the pairs are.", default="easting and northing", choices=list(UNITS)),
     unit: str = eskret.setting("Unit", help="Which units there are depends on the kind.", default="m", choices=units),
     crs: str = eskret.setting(
         "Coordinate system",
@@ -86,7 +84,7 @@ def area_from_text(
 
     For a closure, an extension or a working area that comes in a letter: paste its corners. Degrees may be decimal, or
     degrees and minutes with a letter for the side, such as 47 12.5 N.
-    """  # fmt: skip
+    """
     corners = pairs(text, unit)
     system = crs if kind == "easting and northing" else "EPSG:4326"
     return GeoDataFrame({"name": [name], "corners": [len(corners)]}, geometry=[Polygon(corners)], crs=system)

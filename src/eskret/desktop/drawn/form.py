@@ -83,13 +83,25 @@ class StyleForm(QWidget):
         self._layout.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
         self._layout.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
         for name, text, widget in (
-            ("by", "Colours", self.by), ("colour", "Colour", self.colour), ("field", "Field", self.field),
-            ("method", "Classes", self.method), ("count", "How many", self.count), ("breaks", "Breaks", self.breaks),
-            ("ramp", "Ramp", self.ramp), ("turned", "", self.turned), ("histogram", None, self.histogram),
-            ("values", None, self.values), ("renew", None, self.renew), ("note", None, self.note),
-            ("wrong", None, self.wrong), ("label", "Labels", self.label), ("room", None, self.room), ("size", "Points", self.points),
-            ("width", "Lines", self.width_), ("opacity", "Opacity", self.opacity),
-        ):  # fmt: skip
+            ("by", "Colours", self.by),
+            ("colour", "Colour", self.colour),
+            ("field", "Field", self.field),
+            ("method", "Classes", self.method),
+            ("count", "How many", self.count),
+            ("breaks", "Breaks", self.breaks),
+            ("ramp", "Ramp", self.ramp),
+            ("turned", "", self.turned),
+            ("histogram", None, self.histogram),
+            ("values", None, self.values),
+            ("renew", None, self.renew),
+            ("note", None, self.note),
+            ("wrong", None, self.wrong),
+            ("label", "Labels", self.label),
+            ("room", None, self.room),
+            ("size", "Points", self.points),
+            ("width", "Lines", self.width_),
+            ("opacity", "Opacity", self.opacity),
+        ):
             self._row(name, text, widget)
         self.show_room(0, 0)
         self.by.activated.connect(lambda _: self._by_chosen())
@@ -119,9 +131,7 @@ class StyleForm(QWidget):
 
     # -- showing
 
-    def show_style(
-        self, style: Style, table: pa.Table, kind: str, legend: Legend, breaks: Sequence[float] | None, usual: str,
-    ) -> None:  # fmt: skip
+    def show_style(self, style: Style, table: pa.Table, kind: str, legend: Legend, breaks: Sequence[float] | None, usual: str) -> None:
         """Show a style as it is for a layer.
 
         Parameters
@@ -197,11 +207,20 @@ class StyleForm(QWidget):
         classes, values = style.by == CLASSES, style.by == VALUES
         rest = any(e.rest and e.count and e.text != "empty" for e in legend.entries)
         for name, on in {
-            "colour": style.by == ONE, "field": classes or values, "method": classes,
-            "count": classes and style.method != "own", "breaks": classes, "ramp": classes, "turned": classes,
-            "histogram": classes and held, "values": values and bool(legend), "renew": values and rest,
-            "note": bool(self.note.text()), "wrong": bool(self.wrong.text()), "size": kind in ("point", "mixed"),
-        }.items():  # fmt: skip
+            "colour": style.by == ONE,
+            "field": classes or values,
+            "method": classes,
+            "count": classes and style.method != "own",
+            "breaks": classes,
+            "ramp": classes,
+            "turned": classes,
+            "histogram": classes and held,
+            "values": values and bool(legend),
+            "renew": values and rest,
+            "note": bool(self.note.text()),
+            "wrong": bool(self.wrong.text()),
+            "size": kind in ("point", "mixed"),
+        }.items():
             self._layout.setRowVisible(self._rows[name][0], on)
 
     # -- changes
@@ -218,9 +237,7 @@ class StyleForm(QWidget):
         if by == ONE:
             self._say("colour a layer", by=ONE)
             return
-        names = [
-            f.name for f in self._table.schema if by == VALUES or numbers_of(pa.chunked_array([], f.type)) is not None
-        ]
+        names = [f.name for f in self._table.schema if by == VALUES or numbers_of(pa.chunked_array([], f.type)) is not None]
         if not names:
             self.wrong.setText("No field of this layer holds numbers, so there is nothing to make classes of.")
             self._layout.setRowVisible(self.wrong, True)

@@ -141,9 +141,7 @@ class KeptList(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Delete:
             self._take_off()
-        elif (
-            event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and event.modifiers() & Qt.KeyboardModifier.ControlModifier
-        ):
+        elif event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down) and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._move(-1 if event.key() == Qt.Key.Key_Up else 1)
         else:
             super().keyPressEvent(event)

@@ -153,11 +153,7 @@ class MapPane(Pane):
                 link.hide()
             return
         style = viewer.style()
-        breaks = (
-            viewer.stage.breaks(layer, style)
-            if style.by == "classes" and style.field in layer.table.column_names
-            else None
-        )
+        breaks = viewer.stage.breaks(layer, style) if style.by == "classes" and style.field in layer.table.column_names else None
         usual = looks()["leaving" if viewer.view == LEAVING else "plain"].fill
         self.drawn_title.setText(f"HOW {viewer.key.upper()} IS DRAWN")
         self.form.show_style(style, layer.table, layer.kind, viewer.stage.legend(layer, style), breaks, usual)
@@ -196,15 +192,11 @@ class MapPane(Pane):
             self.usual.setVisible(style != Style())
             return
         line = session.line_of(layer)
-        where = next(
-            (s for id, k in line for s in document.steps if s.id == id and styles.said_at(s, k) is not None), None
-        )
+        where = next((s for id, k in line for s in document.steps if s.id == id and styles.said_at(s, k) is not None), None)
         number = document.index(step.id) + 1
         if where is None:
             shown = styles.proposed(step) is not None
-            self.from_step.setText(
-                "Drawn as its operation proposes." if shown else f"A change holds from step {number} on, {step.id}."
-            )
+            self.from_step.setText("Drawn as its operation proposes." if shown else f"A change holds from step {number} on, {step.id}.")
         else:
             self.from_step.setText(f"Said at step {document.index(where.id) + 1}, {where.id}; it holds from there on.")
         here = styles.said_at(step, key)
@@ -288,12 +280,7 @@ class MapPane(Pane):
         found = [OnMap(step=id, layer=str(i["key"])) for id in steps for i in session.leaving(id) if i["drawn"]]
         for entry in found[:_MOST]:
             self._offer(menu, entry, f"{entry.layer} · {entry.step}", there)
-        files = [
-            (path, facts)
-            for path, layers in session.seen_sources.items()
-            for facts in layers
-            if facts["kind"] != "table"
-        ]
+        files = [(path, facts) for path, layers in session.seen_sources.items() for facts in layers if facts["kind"] != "table"]
         if files:
             more = menu.addMenu("From the sources")
             for path, facts in files[:_MOST]:

@@ -99,9 +99,15 @@ class Saving(QObject):
             views = event.get("views", {})
             layers = [[id, info] for id, view in views.items() for info in view["leaving"]]
             session.ask(
-                "report", partial(self._report_told, path), self, text=whole.text, folder=kept.folder, told=dict(whole.told),
-                layers=layers, path=str(path),
-            )  # fmt: skip
+                "report",
+                partial(self._report_told, path),
+                self,
+                text=whole.text,
+                folder=kept.folder,
+                told=dict(whole.told),
+                layers=layers,
+                path=str(path),
+            )
 
         session = self._session
         session.ask("reopen", got, self, run=kept.id)

@@ -42,9 +42,14 @@ class GridModel(QAbstractTableModel):
         self.colours: Mapping[Cell, str] = {}
 
     def show(
-        self, columns: Sequence[Column], rows: Sequence[Mapping[str, str]], *, inherited: Mapping[Cell, str] | None = None,
-        problems: Mapping[Cell, str] | None = None, colours: Mapping[Cell, str] | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        columns: Sequence[Column],
+        rows: Sequence[Mapping[str, str]],
+        *,
+        inherited: Mapping[Cell, str] | None = None,
+        problems: Mapping[Cell, str] | None = None,
+        colours: Mapping[Cell, str] | None = None,
+    ) -> None:
         """Show these rows.
 
         Parameters

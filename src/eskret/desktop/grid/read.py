@@ -15,9 +15,7 @@ class ReadTable(QTableView):
 
     chosen_changed = Signal()
 
-    def __init__(
-        self, name: str, columns: Sequence[Column], parent: QWidget | None = None, several: bool = False
-    ) -> None:  # fmt: skip
+    def __init__(self, name: str, columns: Sequence[Column], parent: QWidget | None = None, several: bool = False) -> None:
         super().__init__(parent)
         self.setAccessibleName(name)
         self.columns = tuple(columns)
@@ -40,9 +38,7 @@ class ReadTable(QTableView):
         self.show_rows([])
         self.selectionModel().selectionChanged.connect(lambda *_: self.chosen_changed.emit())
 
-    def show_rows(
-        self, rows: Sequence[Mapping[str, str]], *, colours: Mapping[Cell, str] | None = None
-    ) -> None:  # fmt: skip
+    def show_rows(self, rows: Sequence[Mapping[str, str]], *, colours: Mapping[Cell, str] | None = None) -> None:
         """Show these rows."""
         self.grid.show(self.columns, rows, colours=colours)
 

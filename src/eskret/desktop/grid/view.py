@@ -6,15 +6,7 @@ from typing import Any
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import (  # fmt: skip
-    QAbstractItemView,
-    QComboBox,
-    QHeaderView,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
-    QTableView,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
 from eskret.desktop.grid.model import Cell, GridModel
 
@@ -71,9 +63,10 @@ class Grid(QTableView):
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectItems)
         self.setEditTriggers(
-            QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.AnyKeyPressed
+            QAbstractItemView.EditTrigger.DoubleClicked
+            | QAbstractItemView.EditTrigger.AnyKeyPressed
             | QAbstractItemView.EditTrigger.EditKeyPressed
-        )  # fmt: skip
+        )
         self.setAlternatingRowColors(True)
         self.setWordWrap(False)
         self.setTabKeyNavigation(True)
@@ -131,13 +124,7 @@ class Grid(QTableView):
             return
         row, first = max(start.row(), 0), max(start.column(), 0)
         keys = [c.key for c in self.grid.columns[first:]]
-        self._want(
-            [
-                ((row + r, k), value.strip())
-                for r, line in enumerate(lines)
-                for k, value in zip(keys, line, strict=False)
-            ]
-        )
+        self._want([((row + r, k), value.strip()) for r, line in enumerate(lines) for k, value in zip(keys, line, strict=False)])
 
     def fill_down(self) -> None:
         """Copy the topmost of the cells chosen, column by column, into those below it."""

@@ -80,10 +80,7 @@ class LedgerModel(QAbstractItemModel):
             errors = [f for f in session.findings(row.id) if f.level == "error"]
             node.finding = errors[0].text if errors and not row.state else ""
             if len(row.children) > 1:
-                node.children = [
-                    Node("layer", row, child, parent=node, position=i, thread=number)
-                    for i, child in enumerate(row.children)
-                ]
+                node.children = [Node("layer", row, child, parent=node, position=i, thread=number) for i, child in enumerate(row.children)]
             nodes.append(node)
         for i, node in enumerate(nodes):
             node.position = i
@@ -139,9 +136,7 @@ class LedgerModel(QAbstractItemModel):
             return TITLES[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = section in (NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME)
-            return (
-                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-            ) | Qt.AlignmentFlag.AlignVCenter
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
         return None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
@@ -168,18 +163,29 @@ class LedgerModel(QAbstractItemModel):
         if node.kind == "layer":
             assert node.layer is not None
             layer = node.layer
-            return {STEP: layer.key, IN: _n(layer.rows_in), OUT: _n(layer.rows_out), ASIDE: _n(layer.aside or None),
-                    TOTAL: layer.total, STATE: "; ".join(r for r, _ in layer.reasons)}.get(column, "")  # fmt: skip
+            return {
+                STEP: layer.key,
+                IN: _n(layer.rows_in),
+                OUT: _n(layer.rows_out),
+                ASIDE: _n(layer.aside or None),
+                TOTAL: layer.total,
+                STATE: "; ".join(r for r, _ in layer.reasons),
+            }.get(column, "")
         assert node.step is not None
         row = node.step
         if column == STEP:
             return plain(row.sentence)
         words = {"running": "running", "off": "off", "error": "cannot run"}
         return {
-            NUMBER: str(row.number), LAYERS: _n(row.layers), IN: _n(row.rows_in), OUT: _n(row.rows_out),
-            ASIDE: _n(row.aside or None), TOTAL: row.total,
-            TIME: row.time, STATE: words.get(node.state, node.state),
-        }.get(column, "")  # fmt: skip
+            NUMBER: str(row.number),
+            LAYERS: _n(row.layers),
+            IN: _n(row.rows_in),
+            OUT: _n(row.rows_out),
+            ASIDE: _n(row.aside or None),
+            TOTAL: row.total,
+            TIME: row.time,
+            STATE: words.get(node.state, node.state),
+        }.get(column, "")
 
     def _tip(self, node: Node) -> str:
         row = node.step
@@ -205,6 +211,4 @@ def _n(value: int | None) -> str:
 
 def _shape(nodes: list[Node]) -> list[Any]:
     """What must be equal for rows to stay: kinds, steps, layers."""
-    return [
-        (n.kind, n.step.id if n.step else n.text, n.thread, [c.layer.key for c in n.children if c.layer]) for n in nodes
-    ]
+    return [(n.kind, n.step.id if n.step else n.text, n.thread, [c.layer.key for c in n.children if c.layer]) for n in nodes]

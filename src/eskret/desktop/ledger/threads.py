@@ -55,9 +55,12 @@ def lanes(ids: Sequence[str], takes: Mapping[str, Sequence[str]]) -> list[RowThr
         inherits = ending and len(sources) == 1
         colour_of[id] = colour_of[sources[0]] if inherits else len(set(colour_of.values()))
         through = tuple(
-            sorted(lane for lane, end in open_until.items() if end > n and lane_of[owner[lane]] == lane and lane != knot
-                   and owner[lane] not in sources)
-        )  # fmt: skip
+            sorted(
+                lane
+                for lane, end in open_until.items()
+                if end > n and lane_of[owner[lane]] == lane and lane != knot and owner[lane] not in sources
+            )
+        )
         joins = tuple((lane_of[s], last[s] > n) for s in sources)
         colours = {lane_of[s]: colour_of[s] for s in sources}
         colours.update({lane: colour_of[owner[lane]] for lane in through})

@@ -5,35 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
-from PySide6.QtGui import (
-    QColor,
-    QFont,
-    QFontMetrics,
-    QKeyEvent,
-    QMouseEvent,
-    QPainter,
-    QPainterPath,
-    QPen,
-    QPolygonF,
-    QResizeEvent,
-)
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTreeView, QWidget
 
 from eskret.core.words import pieces
-from eskret.desktop.ledger.model import (
-    ASIDE,
-    IN,
-    LAYERS,
-    NUMBER,
-    OUT,
-    STATE,
-    STEP,
-    THREAD,
-    TIME,
-    TOTAL,
-    LedgerModel,
-    Node,
-)
+from eskret.desktop.ledger.model import ASIDE, IN, LAYERS, NUMBER, OUT, STATE, STEP, THREAD, TIME, TOTAL, LedgerModel, Node
 from eskret.desktop.ledger.threads import between, width
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
@@ -57,9 +33,7 @@ class LedgerDelegate(QStyledItemDelegate):
         node = self._model.node(index)
         return QSize(40, HEADING if node.kind == "heading" else ROW if node.kind == "step" else 24)
 
-    def paint(
-        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
-    ) -> None:
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         node = self._model.node(index)
         rect: QRect = option.rect
         chosen = bool(option.state & QStyle.StateFlag.State_Selected)
@@ -165,9 +139,7 @@ class LedgerDelegate(QStyledItemDelegate):
             area = QRect(x + 14, area.top(), area.right() - x - 14, area.height())
             if area.width() < 200:
                 return  # a word or two of it would help nobody; the form says it whole
-            text = QFontMetrics(painter.font()).elidedText(
-                row.error or node.finding, Qt.TextElideMode.ElideRight, max(0, area.width())
-            )
+            text = QFontMetrics(painter.font()).elidedText(row.error or node.finding, Qt.TextElideMode.ElideRight, max(0, area.width()))
             painter.drawText(area, Qt.AlignmentFlag.AlignVCenter, text)
 
     def _state(self, painter: QPainter, area: QRect, node: Node) -> None:

@@ -7,18 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import (
-    QFont,
-    QKeyEvent,
-    QKeySequence,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPen,
-    QPolygonF,
-    QResizeEvent,
-    QWheelEvent,
-)
+from PySide6.QtGui import QFont, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from eskret.desktop.background import Background
@@ -138,9 +127,7 @@ class MapCanvas(QWidget):
                     self._look(self.view.fitted(box, min(self.width(), self.height()) / 3))
                 elif low[0] < x0 or low[1] < y0 or high[0] > x1 or high[1] > y1:
                     middle = (low + high) / 2
-                    self._look(
-                        Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height())
-                    )
+                    self._look(Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height()))
         self.update()
 
     def use(self, mode: str) -> None:
@@ -194,13 +181,7 @@ class MapCanvas(QWidget):
             return
         self._again = False
         self._painting = True
-        scene, view, ratio, palette, legend = (
-            self.scene,
-            self.view,
-            self.devicePixelRatioF(),
-            theme.palette,
-            self.legend,
-        )
+        scene, view, ratio, palette, legend = (self.scene, self.view, self.devicePixelRatioF(), theme.palette, self.legend)
         marked: tuple[Item, ...] = ()
         if scene.pick is not None and len(self.chosen) > MANY:
             marked = (Item(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
@@ -236,9 +217,7 @@ class MapCanvas(QWidget):
         self._paint_vertices(painter)
         if scene.drawn:
             if self.legend:
-                paint_legend(
-                    painter, scene.legend, legend_corner(self.view), self.height() * LEGEND_ROOM, theme.palette
-                )
+                paint_legend(painter, scene.legend, legend_corner(self.view), self.height() * LEGEND_ROOM, theme.palette)
             paint_scale_bar(painter, self.view, scene.crs, theme.palette)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_hand(painter)
@@ -451,12 +430,7 @@ class MapCanvas(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key, middle = event.key(), (self.width() / 2, self.height() / 2)
-        moves = {
-            Qt.Key.Key_Left: (60, 0),
-            Qt.Key.Key_Right: (-60, 0),
-            Qt.Key.Key_Up: (0, 60),
-            Qt.Key.Key_Down: (0, -60),
-        }
+        moves = {Qt.Key.Key_Left: (60, 0), Qt.Key.Key_Right: (-60, 0), Qt.Key.Key_Up: (0, 60), Qt.Key.Key_Down: (0, -60)}
         if key in moves:
             self._look(self.view.moved(*moves[Qt.Key(key)]))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):

@@ -6,17 +6,7 @@ from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFont
-from PySide6.QtWidgets import (
-    QFrame,
-    QGridLayout,
-    QHBoxLayout,
-    QLabel,
-    QScrollArea,
-    QStackedWidget,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from eskret.core.words import counted
 from eskret.desktop.map.corners import CornersTable
@@ -68,9 +58,7 @@ class FeatureCard(QFrame):
         column.addWidget(self._stack)
         self.hide()
 
-    def show_fields(
-        self, title: str, fields: Sequence[tuple[str, str, bool]], shapes: Shapes | None, row: int, degrees: bool
-    ) -> None:
+    def show_fields(self, title: str, fields: Sequence[tuple[str, str, bool]], shapes: Shapes | None, row: int, degrees: bool) -> None:
         """Show a feature.
 
         Parameters

@@ -28,9 +28,13 @@ def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:
     rim = darker(colour, -0.22 if palette.name == "dark" else 0.22)
     line = colour if kind == "line" else rim
     return Look(
-        colour, line, alpha=round(style.opacity * 2.55), width=style.width or (1.6 if kind == "line" else 1.0),
-        point=style.size or 7.0, case=rim if kind == "line" else "",
-    )  # fmt: skip
+        colour,
+        line,
+        alpha=round(style.opacity * 2.55),
+        width=style.width or (1.6 if kind == "line" else 1.0),
+        point=style.size or 7.0,
+        case=rim if kind == "line" else "",
+    )
 
 
 def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
@@ -41,9 +45,7 @@ def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
     return replace(usual, alpha=alpha, width=style.width or usual.width, point=style.size or usual.point)
 
 
-def items_of(
-    layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Look, palette: Palette
-) -> tuple[Item, ...]:
+def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Look, palette: Palette) -> tuple[Item, ...]:
     """The layer's features, an item for each group that has any."""
     if not legend or legend.of is None:
         return (Item(shapes, plain(style, usual, layer.kind, palette)),)

@@ -72,11 +72,7 @@ def place(labels: Labels, view: Viewport, metrics: QFontMetricsF, taken: np.ndar
     return out
 
 
-_PLACES = {
-    RING: ((0, 0), (0, -0.6), (0, 0.6)),
-    LINE: ((0, -0.6), (0, 0.6), (1, 0), (-1, 0)),
-    POINT: ((1, 0), (-1, 0), (0, -0.9), (0, 0.9)),
-}
+_PLACES = {RING: ((0, 0), (0, -0.6), (0, 0.6)), LINE: ((0, -0.6), (0, 0.6), (1, 0), (-1, 0)), POINT: ((1, 0), (-1, 0), (0, -0.9), (0, 0.9))}
 """Where a label may stand about its place: shares of its width and height."""
 _BESIDE = ((1, 0), (-1, 0))
 """The same for a line that goes up or down."""

@@ -88,8 +88,9 @@ def degree_lines(view: Viewport, crs: Crs) -> list[tuple[str, np.ndarray]]:
     south, north = max(south, -85.0), min(north, 85.0)
     lines = []
     for low, high, screen, other, across in (
-        (west, east, view.width, (south, north), False), (south, north, view.height, (west, east), True),
-    ):  # fmt: skip
+        (west, east, view.width, (south, north), False),
+        (south, north, view.height, (west, east), True),
+    ):
         step = degree_step((high - low) * _EVERY / max(screen, 1))
         if not step or (high - low) / step > 80:
             continue
@@ -133,9 +134,25 @@ def _crossing(at: np.ndarray, value: int, level: float) -> float | None:
 
 
 _DEGREE_STEPS = (
-    30, 20, 10, 5, 2, 1, 0.5, 20 / 60, 10 / 60, 5 / 60, 2 / 60, 1 / 60, 30 / 3600, 20 / 3600, 10 / 3600, 5 / 3600,
-    2 / 3600, 1 / 3600,
-)  # fmt: skip
+    30,
+    20,
+    10,
+    5,
+    2,
+    1,
+    0.5,
+    20 / 60,
+    10 / 60,
+    5 / 60,
+    2 / 60,
+    1 / 60,
+    30 / 3600,
+    20 / 3600,
+    10 / 3600,
+    5 / 3600,
+    2 / 3600,
+    1 / 3600,
+)
 
 
 def degree_step(size: float) -> float:

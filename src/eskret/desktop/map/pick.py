@@ -16,12 +16,7 @@ def feature_at(item: Item, x: float, y: float, reach: float) -> int:
     reach : how near counts as on a line or a point, in ground units.
     """
     boxes = item.shapes.boxes if item.rows is None else item.shapes.boxes[item.rows]
-    near = np.flatnonzero(
-        (boxes[:, 0] <= x + reach)
-        & (boxes[:, 2] >= x - reach)
-        & (boxes[:, 1] <= y + reach)
-        & (boxes[:, 3] >= y - reach)
-    )
+    near = np.flatnonzero((boxes[:, 0] <= x + reach) & (boxes[:, 2] >= x - reach) & (boxes[:, 1] <= y + reach) & (boxes[:, 3] >= y - reach))
     rows = near if item.rows is None else item.rows[near]
     best, best_distance = -1, reach
     for row in rows[::-1][:400]:

@@ -35,9 +35,7 @@ class Picture:
     asked: int = 0
 
 
-def picture(
-    scene: Scene, marked: tuple[Item, ...], view: Viewport, ratio: float, palette: Palette, legend: bool = True
-) -> Picture:
+def picture(scene: Scene, marked: tuple[Item, ...], view: Viewport, ratio: float, palette: Palette, legend: bool = True) -> Picture:
     """Features and labels on nothing.
 
     Parameters
@@ -96,16 +94,12 @@ def save(scene: Scene, view: Viewport, path: Path, wanted: Wanted, palette: Pale
     """
     ending = path.suffix.lower()
     if ending not in ENDINGS:
-        raise DeliveryError(
-            f"a map cannot be saved as '{ending or path.name}'", place=str(path), way_out=f"Use {', '.join(ENDINGS)}"
-        )
+        raise DeliveryError(f"a map cannot be saved as '{ending or path.name}'", place=str(path), way_out=f"Use {', '.join(ENDINGS)}")
     try:
         if ending == ".png":
             done = _png(scene, view, path, wanted, palette)
         else:
-            done = _strokes(
-                _svg(view, path, wanted) if ending == ".svg" else _pdf(view, path, wanted), scene, view, wanted, palette
-            )
+            done = _strokes(_svg(view, path, wanted) if ending == ".svg" else _pdf(view, path, wanted), scene, view, wanted, palette)
     except OSError as error:
         raise DeliveryError(f"it cannot be written ({error.strerror})", place=str(path)) from error
     if not done or not path.is_file() or not path.stat().st_size:
@@ -147,9 +141,7 @@ def _pdf(view: Viewport, path: Path, wanted: Wanted) -> QPdfWriter:
     return device
 
 
-def _strokes(
-    device: QSvgGenerator | QPdfWriter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette
-) -> bool:
+def _strokes(device: QSvgGenerator | QPdfWriter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette) -> bool:
     painter = QPainter()
     if not painter.begin(device):
         return False

@@ -11,9 +11,7 @@ from eskret.workflow.results import LINE, POINT, RING, pieces_of
 from eskret.workflow.stored import Shapes
 
 
-def with_others(
-    shapes: Shapes, moved: np.ndarray, rows: np.ndarray, work: Callable[[np.ndarray], np.ndarray]
-) -> Shapes:
+def with_others(shapes: Shapes, moved: np.ndarray, rows: np.ndarray, work: Callable[[np.ndarray], np.ndarray]) -> Shapes:
     """Shapes brought elsewhere vertex by vertex, but for some features, of which ``work`` makes others as a whole.
 
     Parameters
@@ -34,19 +32,20 @@ def with_others(
     at = np.arange(int(count.sum())) - np.repeat(ends - count, count) + np.repeat(begin, count)
     whose = np.concatenate([owner[old], new_owner])[order]
     return Shapes(
-        np.concatenate([moved, xy])[at], np.concatenate([[0], ends]).astype(np.int64),
-        np.concatenate([shapes.kinds[old], kinds])[order], np.searchsorted(whose, np.arange(len(shapes) + 1)).astype(np.int64),
+        np.concatenate([moved, xy])[at],
+        np.concatenate([[0], ends]).astype(np.int64),
+        np.concatenate([shapes.kinds[old], kinds])[order],
+        np.searchsorted(whose, np.arange(len(shapes) + 1)).astype(np.int64),
         shapes.boxes,
-    )  # fmt: skip
+    )
 
 
 def _geometry(shapes: Shapes, row: int) -> shapely.Geometry | None:
     """A feature as a shape; rings run one way round where they hold something, and the other where they are holes."""
-    pieces = list(
-        zip(shapes.pieces(row), shapes.kinds[shapes.first[row] : shapes.first[row + 1]].tolist(), strict=True)
-    )
-    out: list[shapely.Geometry] = [shapely.points(xy) if kind == POINT else shapely.linestrings(xy)
-                                   for xy, kind in pieces if kind in (POINT, LINE)]  # fmt: skip
+    pieces = list(zip(shapes.pieces(row), shapes.kinds[shapes.first[row] : shapes.first[row + 1]].tolist(), strict=True))
+    out: list[shapely.Geometry] = [
+        shapely.points(xy) if kind == POINT else shapely.linestrings(xy) for xy, kind in pieces if kind in (POINT, LINE)
+    ]
     if any(kind == POINT for _, kind in pieces):
         out = [p for shape in out for p in np.atleast_1d(shape)]
     rings = [shapely.linearrings(xy) for xy, kind in pieces if kind == RING]

@@ -98,9 +98,10 @@ class OwnCode(QObject):
 
     def _give_up(self) -> None:
         self.told.emit(
-            "bad", f"The code in {self._session.folder / trust.FOLDER} has not finished loading. Look for what it does "
+            "bad",
+            f"The code in {self._session.folder / trust.FOLDER} has not finished loading. Look for what it does "
             "outside its functions: that happens at every loading.",
-        )  # fmt: skip
+        )
 
     def _hear(self, told: Mapping[str, Any]) -> None:
         known = {n: told[n] for n in ("trusted", "files", "problems", "operations")}

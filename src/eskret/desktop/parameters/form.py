@@ -122,9 +122,8 @@ class ValuesForm(QWidget):
             self._check()
 
         self._session.ask(
-            "offers", take, self, text=self._document.to_text(), values=_plain(self.values()),
-            folder=str(self._session.folder),
-        )  # fmt: skip
+            "offers", take, self, text=self._document.to_text(), values=_plain(self.values()), folder=str(self._session.folder)
+        )
 
     def values(self) -> dict[str, Any]:
         """What stands in the form, not checked."""
@@ -184,6 +183,4 @@ def offers_of(told: Mapping[str, Mapping[str, Any]]) -> dict[str, Offer]:
     def choices(found: Sequence[Any] | None) -> tuple[Any, ...] | None:
         return None if found is None else tuple(found)
 
-    return {
-        n: Offer(choices(o["choices"]), o["enabled"], o["why"], o["problem"]) for n, o in told.items()
-    }  # fmt: skip
+    return {n: Offer(choices(o["choices"]), o["enabled"], o["why"], o["problem"]) for n, o in told.items()}

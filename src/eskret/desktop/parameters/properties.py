@@ -135,9 +135,12 @@ class Properties(QWidget):
 
     def _fill(self, p: Parameter) -> None:
         for line, text in (
-            (self.called, p.name), (self.label, p.label), (self.listed, ", ".join(map(str, p.choices))),
-            (self.least, _figure(p.min)), (self.most, _figure(p.max)),
-        ):  # fmt: skip
+            (self.called, p.name),
+            (self.label, p.label),
+            (self.listed, ", ".join(map(str, p.choices))),
+            (self.least, _figure(p.min)),
+            (self.most, _figure(p.max)),
+        ):
             if line.text() != text:
                 line.setText(text)
         self.label.setPlaceholderText(p.title)
@@ -148,8 +151,9 @@ class Properties(QWidget):
         self._fill_choices(p)
         self._fill_by(p)
         uses = [f"{i}: {s}" if i else f"parameter {s}" for i, s in uses_of(self._session.document, p.name)]
-        self.used.setText(", ".join(uses) or f"nothing yet. Write ${p.name} in a condition or {{{p.name}}} in a name, or "
-                          "let a setting take its value.")  # fmt: skip
+        self.used.setText(
+            ", ".join(uses) or f"nothing yet. Write ${p.name} in a condition or {{{p.name}}} in a name, or let a setting take its value."
+        )
 
     def _fill_value(self, p: Parameter) -> None:
         home = self.value_home.layout()
@@ -279,9 +283,13 @@ class Properties(QWidget):
             default = _EMPTY.get(kind, "")
         keeps = kind in ("text", "choice", "field")
         self._change(
-            type=kind, default=default, choices=before.choices if keeps else (),
-            choices_from=before.choices_from if keeps else None, min=None, max=None,
-        )  # fmt: skip
+            type=kind,
+            default=default,
+            choices=before.choices if keeps else (),
+            choices_from=before.choices_from if keeps else None,
+            min=None,
+            max=None,
+        )
 
     def _change_value(self) -> None:
         if self.value is not None and not self._filling and self.parameter is not None:
@@ -346,9 +354,7 @@ class Properties(QWidget):
         words = [v.strip() for v in self.by_values.text().split(",") if v.strip()] if self.by_values.isVisible() else []
         before = self.parameter.enabled_by if self.parameter is not None else None
         if before is None or before.parameter != name or not words:
-            words = (
-                ["yes"] if other is not None and other.type == "flag" else [str(other.default)] if other else ["yes"]
-            )
+            words = ["yes"] if other is not None and other.type == "flag" else [str(other.default)] if other else ["yes"]
         try:
             values = tuple(other.accept(w) if other is not None else w for w in words)
         except DocumentError as error:

@@ -79,9 +79,7 @@ class ConsolePane(Pane):
             try:
                 self._begin()
             except Exception as error:  # whatever a machine lacks for it: the window goes on without
-                self._session.told.emit(
-                    "bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.", ""
-                )
+                self._session.told.emit("bad", f"The Python pane cannot be opened: {type(error).__name__}: {error}.", "")
                 self.closed.emit()
                 return
         self.widget.setFocus()
@@ -100,17 +98,16 @@ class ConsolePane(Pane):
         self._folder = Path(tempfile.mkdtemp(prefix="eskret-python-"))
         self._write_down()
         self._watcher.addPath(str(self._folder))
-        self._manager = QtKernelManager(
-            kernel_name="python3", transport="ipc", connection_file=str(self._folder / "kernel.json")
-        )
+        self._manager = QtKernelManager(kernel_name="python3", transport="ipc", connection_file=str(self._folder / "kernel.json"))
         self._manager.ip = str(self._folder / "kernel")
         if len(str(self._folder)) > _LONG:
             self._manager.transport, self._manager.ip = "tcp", "127.0.0.1"
         # nothing that lies in the project's folder may pass for a library
         self._manager.start_kernel(
-            cwd=str(self._session.folder), env={**os.environ, **_QUIET, "PYTHONSAFEPATH": "1"},
+            cwd=str(self._session.folder),
+            env={**os.environ, **_QUIET, "PYTHONSAFEPATH": "1"},
             extra_arguments=["--InteractiveShellApp.ignore_cwd=True"],
-        )  # fmt: skip
+        )
         self._client = self._manager.client()
         self._client.start_channels()
         self.widget = Console()
@@ -166,9 +163,12 @@ class ConsolePane(Pane):
             if view is not None:
                 results[step.id] = {str(info["key"]): dict(info) for info in view["leaving"]}
         told = {
-            "text": session.document.to_text(), "path": str(session.path) if session.path is not None else "",
-            "folder": str(session.folder), "values": {n: str(v) for n, v in session.values().items()}, "results": results,
-        }  # fmt: skip
+            "text": session.document.to_text(),
+            "path": str(session.path) if session.path is not None else "",
+            "folder": str(session.folder),
+            "values": {n: str(v) for n, v in session.values().items()},
+            "results": results,
+        }
         try:
             write_whole(self._folder / STATE, json.dumps(told, ensure_ascii=False), synced=False)
         except OSError:

@@ -14,9 +14,16 @@ from eskret.desktop.theme.style import theme
 
 MONO = "monospace"
 _COLOURS: tuple[tuple[Any, str], ...] = (
-    (Comment, "faint"), (String.Doc, "faint"), (String, "good"), (Number, "thread"), (Keyword, "bad"),
-    (Name.Decorator, "look"), (Name.Function, "violet"), (Name.Class, "violet"), (Operator.Word, "bad"),
-)  # fmt: skip
+    (Comment, "faint"),
+    (String.Doc, "faint"),
+    (String, "good"),
+    (Number, "thread"),
+    (Keyword, "bad"),
+    (Name.Decorator, "look"),
+    (Name.Function, "violet"),
+    (Name.Class, "violet"),
+    (Operator.Word, "bad"),
+)
 """What is coloured, by the colours of the theme; the rest is ink."""
 
 

@@ -15,9 +15,13 @@ class BindButton(QToolButton):
     """``take`` gets ``{"parameter": name}``, or None to have a value of its own again."""
 
     def __init__(
-        self, session: Session, step: str, take: Callable[[Any], None], make: Callable[[], None] | None = None,
+        self,
+        session: Session,
+        step: str,
+        take: Callable[[Any], None],
+        make: Callable[[], None] | None = None,
         parent: QWidget | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         super().__init__(parent)
         self.setObjectName("bind")
         self._session, self._step, self._take, self._make = session, step, take, make

@@ -32,9 +32,7 @@ class Colours(QSyntaxHighlighter):
         p = theme.palette
         begin = self.currentBlock().position()
         for token in tokens(text):
-            colour = {"text": p.look, "number": p.threads[0], "parameter": p.threads[1], "comment": p.faint}.get(
-                token.kind
-            )
+            colour = {"text": p.look, "number": p.threads[0], "parameter": p.threads[1], "comment": p.faint}.get(token.kind)
             shape = QTextCharFormat()
             if token.kind == "word":
                 shape.setFontWeight(QFont.Weight.DemiBold)
@@ -86,12 +84,7 @@ class _Text(QPlainTextEdit):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         popup = self.completer_.popup()
         assert popup is not None
-        if popup.isVisible() and event.key() in (
-            Qt.Key.Key_Return,
-            Qt.Key.Key_Enter,
-            Qt.Key.Key_Tab,
-            Qt.Key.Key_Escape,
-        ):
+        if popup.isVisible() and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Tab, Qt.Key.Key_Escape):
             event.ignore()
             return
         super().keyPressEvent(event)

@@ -6,17 +6,7 @@ from typing import Any
 
 from PySide6.QtCore import QEvent, QObject, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QFont, QKeyEvent
-from PySide6.QtWidgets import (
-    QDialog,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QListWidget,
-    QListWidgetItem,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QLabel, QLineEdit, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
 
 from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import TextEditor
@@ -157,9 +147,7 @@ class CrsBox(QDialog):
         lines = [f"{known['code']}, in {known['unit']}", f"Used in: {known['area']}" if known["area"] else ""]
         if known["bounds"]:
             west, south, east, north = known["bounds"]
-            lines.append(
-                f"{_side(west, 'E', 'W')} to {_side(east, 'E', 'W')}, {_side(south, 'N', 'S')} to {_side(north, 'N', 'S')}"
-            )
+            lines.append(f"{_side(west, 'E', 'W')} to {_side(east, 'E', 'W')}, {_side(south, 'N', 'S')} to {_side(north, 'N', 'S')}")
         self.about.setText("\n".join(filter(None, lines)))
 
     def _take(self) -> None:

@@ -125,9 +125,8 @@ class TargetEditor(TextEditor):
     def _choose(self) -> None:
         begin = str(self._folder / (self.line.text() or "out"))
         path, _ = QFileDialog.getSaveFileName(
-            self, "Save to", begin, "GeoPackage (*.gpkg);;GeoJSON (*.geojson)",
-            options=QFileDialog.Option.DontConfirmOverwrite,
-        )  # fmt: skip
+            self, "Save to", begin, "GeoPackage (*.gpkg);;GeoJSON (*.geojson)", options=QFileDialog.Option.DontConfirmOverwrite
+        )
         if path:
             self.line.setText(relative(path, self._folder))
             self._settle()

@@ -47,19 +47,30 @@ from eskret.workflow.parameters import Parameter
 from eskret.workflow.references import with_parameters
 from eskret.workflow.said_once import findings_once
 
-_FROM = SettingInfo(
-    "Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from"
-)
+_FROM = SettingInfo("Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from")
 _ROUNDS = SettingInfo(
-    "How often", "Once for all that enters; or in rounds, without drawing a loop: once for each layer, value or row. What "
-    "comes of them leaves as one set.", "each",
-)  # fmt: skip
-_RESULT = SettingInfo(
-    "What this workflow gives", "Where another workflow uses this one as a step, it gets what leaves this step.", "flag"
+    "How often",
+    "Once for all that enters; or in rounds, without drawing a loop: once for each layer, value or row. What "
+    "comes of them leaves as one set.",
+    "each",
 )
-_BINDABLE = {"text": "text", "number": "number", "whole": "number", "flag": "flag", "choice": "choice", "crs": "crs",
-             "measure": "measure", "layer": "layer", "field": "field", "file": "file",
-             "fields": "field", "files": "file", "patterns": "text", "target": "file"}  # fmt: skip
+_RESULT = SettingInfo("What this workflow gives", "Where another workflow uses this one as a step, it gets what leaves this step.", "flag")
+_BINDABLE = {
+    "text": "text",
+    "number": "number",
+    "whole": "number",
+    "flag": "flag",
+    "choice": "choice",
+    "crs": "crs",
+    "measure": "measure",
+    "layer": "layer",
+    "field": "field",
+    "file": "file",
+    "fields": "field",
+    "files": "file",
+    "patterns": "text",
+    "target": "file",
+}
 """Kinds of settings that can take the value of a parameter as a whole, with the type of one."""
 _OWN = {
     "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
@@ -92,9 +103,7 @@ def retext(frame: QFrame, text: str) -> None:
 class FieldBlock(QWidget):
     """Label, editor, help while it is in focus, and what is wrong with it."""
 
-    def __init__(
-        self, info: SettingInfo, editor: Editor, bind: BindButton | None = None, parent: QWidget | None = None
-    ) -> None:  # fmt: skip
+    def __init__(self, info: SettingInfo, editor: Editor, bind: BindButton | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.info = info
         self.editor = editor
@@ -281,10 +290,17 @@ class SettingsForm(QScrollArea):
         if info.kind == "target":
             return TargetEditor(info, folder)
         kinds: dict[str, type[Any]] = {
-            "features": FeaturesEditor, "pairs": PairsEditor, "cells": CellsEditor, "shapes": ShapesEditor,
-            "choice": ChoiceEditor, "choices": ChoicesEditor, "flag": FlagEditor, "whole": WholeEditor,
-            "patterns": PatternsEditor, "box": BoxEditor,
-        }  # fmt: skip
+            "features": FeaturesEditor,
+            "pairs": PairsEditor,
+            "cells": CellsEditor,
+            "shapes": ShapesEditor,
+            "choice": ChoiceEditor,
+            "choices": ChoicesEditor,
+            "flag": FlagEditor,
+            "whole": WholeEditor,
+            "patterns": PatternsEditor,
+            "box": BoxEditor,
+        }
         editor: Editor = kinds.get(info.kind, TextEditor)(info)
         return editor
 
@@ -328,9 +344,13 @@ class SettingsForm(QScrollArea):
         called = number_collisions([clean_name(info.label) or name], taken=taken)[0]
         empty: Any = {"number": 0, "flag": False}.get(kind, "")
         made = Parameter(
-            called, kind, info.label, empty if value is None else value, tuple(info.choices) if kind == "choice" else (),
+            called,
+            kind,
+            info.label,
+            empty if value is None else value,
+            tuple(info.choices) if kind == "choice" else (),
             help=info.help.split(". ")[0].rstrip(".") + ".",
-        )  # fmt: skip
+        )
         document = put_parameter(session.document, made)
         bound = document.step(step.id).with_setting(name, {"parameter": called})
         session.edit(replace_step(document, step.id, bound), f"make a parameter of {name}")
@@ -471,8 +491,12 @@ class SettingsForm(QScrollArea):
             what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
             was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
             verb = {
-                "write": "Writes", "replace": "Replaces", "skip": "Leaves as it is", "append": "Appends to", "update": "Brings up to date",
-            }[plan.action]  # fmt: skip
+                "write": "Writes",
+                "replace": "Replaces",
+                "skip": "Leaves as it is",
+                "append": "Appends to",
+                "update": "Brings up to date",
+            }[plan.action]
             lines.append(f"{verb} {what}{was}{count}")
         if len(found.outputs) > 6:
             lines.append(f"and {len(found.outputs) - 6} more")
@@ -519,9 +543,7 @@ class SettingsForm(QScrollArea):
         elif name == "step.id":
             self._rename(step, str(value))
         elif name.startswith("step."):
-            session.change_step(
-                replace(step, **{name.removeprefix("step."): value}), f"change {name.removeprefix('step.')}"
-            )
+            session.change_step(replace(step, **{name.removeprefix("step."): value}), f"change {name.removeprefix('step.')}")
         else:
             operation = operation_by_id(step.use)
             if isinstance(value, str) and self.blocks[name].info.kind == "number":

@@ -42,11 +42,7 @@ class WorkflowEditor(MenuEditor):
         self.menu.clear()
         for path, document in workflows_in(self._session.folder):
             if self._session.path is None or path != self._session.path:
-                self.tick(
-                    f"{path.name}   {document.title}",
-                    path.name == self._value,
-                    partial(self._take, path.name),
-                )
+                self.tick(f"{path.name}   {document.title}", path.name == self._value, partial(self._take, path.name))
         self.menu.addSeparator()
         self.menu.addAction("Another file …").triggered.connect(lambda _=False: self._choose())
 
@@ -54,9 +50,7 @@ class WorkflowEditor(MenuEditor):
         self.settled.emit(name)
 
     def _choose(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(
-            self, "A workflow to use", str(self._session.folder), "Workflows (*.toml)"
-        )
+        path, _ = QFileDialog.getOpenFileName(self, "A workflow to use", str(self._session.folder), "Workflows (*.toml)")
         if path:
             self.settled.emit(relative(path, self._session.folder))
 
@@ -124,11 +118,7 @@ class InnerEditor(Editor):
         document = self._document
         if document is None or not any(p.choices_from is not None for p in document.parameters):
             return
-        plain = {
-            k: v if isinstance(v, bool | int | float) else str(v)
-            for k, v in values.items()
-            if not isinstance(v, Mapping)
-        }
+        plain = {k: v if isinstance(v, bool | int | float) else str(v) for k, v in values.items() if not isinstance(v, Mapping)}
         asked = (file, document.to_text(), tuple(plain.items()))
         if asked == self._asked:
             return
@@ -167,9 +157,7 @@ class InnerEditor(Editor):
 class _Row(QWidget):
     """One parameter of the inner workflow."""
 
-    def __init__(
-        self, session: Session, step: str, parameter: Parameter, settle: Callable[[Parameter, Any], None]
-    ) -> None:
+    def __init__(self, session: Session, step: str, parameter: Parameter, settle: Callable[[Parameter, Any], None]) -> None:
         super().__init__()
         self.parameter = parameter
         self._settle_with = settle
@@ -239,6 +227,4 @@ class _Row(QWidget):
             self._settle_with(self.parameter, value if isinstance(value, bool | int | float) else str(value))
 
     def target(self) -> QWidget:
-        return (
-            self.editor.target() if self.editor is not None else self.layer.target() if self.layer is not None else self
-        )
+        return self.editor.target() if self.editor is not None else self.layer.target() if self.layer is not None else self

@@ -57,9 +57,7 @@ class TextPreview(QWidget):
             if settings is self._asked:
                 self._fill(event)
 
-        self._session.ask(
-            "layout", take, self, settings=settings, values=self._session.values(), folder=str(self._session.folder)
-        )
+        self._session.ask("layout", take, self, settings=settings, values=self._session.values(), folder=str(self._session.folder))
 
     def _fill(self, event: dict[str, Any]) -> None:
         self.setVisible(True)
@@ -73,9 +71,7 @@ class TextPreview(QWidget):
         axes.pop(-1, None)
         self.words.setText(_found_words(event))
         self.table.setColumnCount(len(names))
-        self.table.setHorizontalHeaderLabels(
-            [f"{n + 1} · {name}" + (f" = {axes[n]}" if n in axes else "") for n, name in enumerate(names)]
-        )
+        self.table.setHorizontalHeaderLabels([f"{n + 1} · {name}" + (f" = {axes[n]}" if n in axes else "") for n, name in enumerate(names)])
         self.table.setRowCount(len(event["rows"]))
         for row, values in enumerate(event["rows"]):
             for column in range(len(names)):

@@ -12,12 +12,7 @@ from eskret.desktop.settings.layers import LayerEditor
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.each import Each
 
-_KINDS = {
-    "": "once",
-    "layers": "once for each layer",
-    "values": "once for each value of a field",
-    "rows": "once for each row",
-}
+_KINDS = {"": "once", "layers": "once for each layer", "values": "once for each value of a field", "rows": "once for each row"}
 _OF = SettingInfo("Of", "", "layer", tables=True)
 
 
@@ -54,11 +49,7 @@ class RoundsEditor(Editor):
         rows.setSpacing(5)
         rows.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
         self._labels: dict[str, QLabel] = {}
-        for name, words, widget in (
-            ("of", "Of", self.of),
-            ("field", "Field", self.field),
-            ("called", "Called", self.called),
-        ):
+        for name, words, widget in (("of", "Of", self.of), ("field", "Field", self.field), ("called", "Called", self.called)):
             label = QLabel(words)
             label.setObjectName("faint")
             self._labels[name] = label
@@ -96,9 +87,10 @@ class RoundsEditor(Editor):
         else:
             name = value.name or "…"
             self.says.setText(
-                f"Settings name the layer ${name}." if value.kind == "layers" else
-                f"Settings name the value: ${name} in a condition, {{{name}}} in a name."
-            )  # fmt: skip
+                f"Settings name the layer ${name}."
+                if value.kind == "layers"
+                else f"Settings name the value: ${name} in a condition, {{{name}}} in a name."
+            )
 
     def _show(self, name: str, widget: QWidget, on: bool) -> None:
         self._labels[name].setVisible(on)
@@ -110,11 +102,7 @@ class RoundsEditor(Editor):
             self._tell(None)
             return
         before = self._value
-        of = (
-            before.of
-            if before is not None
-            else next((s.id for s in self._session.document.steps if s.id != self._step), "")
-        )
+        of = before.of if before is not None else next((s.id for s in self._session.document.steps if s.id != self._step), "")
         fields = [n for n, _ in self._session.fields_of(of)]
         field = (before.field if before is not None else "") or (fields[0] if fields else "value")
         field = field if kind == "values" else ""
@@ -126,9 +114,12 @@ class RoundsEditor(Editor):
         if value is None:
             return
         now = Each(
-            value.kind, value.of if of is None else of, value.field if field is None else field,
-            value.name, value.go_on if go_on is None else go_on,
-        )  # fmt: skip
+            value.kind,
+            value.of if of is None else of,
+            value.field if field is None else field,
+            value.name,
+            value.go_on if go_on is None else go_on,
+        )
         if of is not None and value.kind == "values":
             fields = [n for n, _ in self._session.fields_of(of)]
             if fields and now.field not in fields:

@@ -66,9 +66,7 @@ class ValuesList(QWidget):
             self.box.clear()
             self.box.addItems(names)
             lower = mentioned.lower()
-            first = next(
-                (n for n in names if re.search(rf"\b{re.escape(n.lower())}\b", lower)), names[0] if names else ""
-            )
+            first = next((n for n in names if re.search(rf"\b{re.escape(n.lower())}\b", lower)), names[0] if names else "")
             self.box.setCurrentText(first)
         if there:
             self._ask()
@@ -111,17 +109,12 @@ def with_value(text: str, cursor: int, field: str, value: Any) -> str:
     """
     before, after = text[:cursor], text[cursor:]
     if value is not None and _WAITS.search(before) and not re.search(r"\)\s*$", before):
-        return (
-            f"{before.rstrip()} {literal(value)}{after}"
-            if before.rstrip()[-1:] not in "("
-            else f"{before}{literal(value)}{after}"
-        )
+        return f"{before.rstrip()} {literal(value)}{after}" if before.rstrip()[-1:] not in "(" else f"{before}{literal(value)}{after}"
     name = as_written(field)
     if value is None:
         return _joined(text, f"{name} IS NULL")
     made = re.compile(
-        rf"{re.escape(name)}\s*(?:=\s*(?P<one>{_LITERAL})|IN\s*\((?P<list>{_LITERAL}(?:\s*,\s*{_LITERAL})*)\))",
-        re.IGNORECASE,
+        rf"{re.escape(name)}\s*(?:=\s*(?P<one>{_LITERAL})|IN\s*\((?P<list>{_LITERAL}(?:\s*,\s*{_LITERAL})*)\))", re.IGNORECASE
     )
     found = made.search(text)
     if found is None:

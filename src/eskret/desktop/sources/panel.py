@@ -7,18 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import (
-    QFileSystemWatcher,
-    QModelIndex,
-    QPersistentModelIndex,
-    QPoint,
-    QPointF,
-    QRect,
-    QSize,
-    Qt,
-    QTimer,
-    Signal,
-)
+from PySide6.QtCore import QFileSystemWatcher, QModelIndex, QPersistentModelIndex, QPoint, QPointF, QRect, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QPainter, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -50,9 +39,7 @@ class _Delegate(QStyledItemDelegate):
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
         return QSize(60, 34 if (index.data(Role) or {}).get("what") == "section" else 22)
 
-    def paint(
-        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
-    ) -> None:
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         rect: QRect = option.rect
         told: dict[str, Any] = index.data(Role) or {}
         what = told.get("what")
@@ -79,10 +66,7 @@ class _Delegate(QStyledItemDelegate):
             self._entry(painter, rect.adjusted(10, 0, 0, 0), told, text, index)
         painter.restore()
 
-    def _entry(
-        self, painter: QPainter, rect: QRect, told: dict[str, Any], text: str,
-        index: QModelIndex | QPersistentModelIndex,
-    ) -> None:  # fmt: skip
+    def _entry(self, painter: QPainter, rect: QRect, told: dict[str, Any], text: str, index: QModelIndex | QPersistentModelIndex) -> None:
         middle = Qt.AlignmentFlag.AlignVCenter
         kind = told.get("kind", "")
         centre = QPointF(rect.left() + 7.0, rect.center().y() + 1.0)
@@ -104,9 +88,7 @@ class _Delegate(QStyledItemDelegate):
         painter.setFont(font())
         painter.setPen(theme.colour("ink"))
         area = rect.adjusted(19, 0, -room - 14, 0)
-        painter.drawText(
-            area, middle, QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, area.width())
-        )
+        painter.drawText(area, middle, QFontMetrics(painter.font()).elidedText(text, Qt.TextElideMode.ElideMiddle, area.width()))
 
 
 class _Tree(QTreeView):
@@ -203,15 +185,12 @@ class SourcesPanel(QWidget):
     def refresh(self) -> None:
         """Show what the folder holds now."""
         folder = self._session.folder
-        self._session.seen_sources = {
-            p: x for p, x in self._session.seen_sources.items() if Path(p).is_relative_to(folder)
-        }
+        self._session.seen_sources = {p: x for p, x in self._session.seen_sources.items() if Path(p).is_relative_to(folder)}
         files = _files(folder)
         saved = self._session.saved_outputs()
         own = {str(folder / name) for name in saved}
         offered = [f for f in files if str(f) not in own]
-        seen = (folder, tuple(files), tuple((n, tuple(x)) for n, x in saved.items()),
-                tuple(_changed(f) for f in files), self._published)  # fmt: skip
+        seen = (folder, tuple(files), tuple((n, tuple(x)) for n, x in saved.items()), tuple(_changed(f) for f in files), self._published)
         if seen == self._shown:
             return
         self._shown = seen
@@ -226,11 +205,21 @@ class SourcesPanel(QWidget):
         if self._published:
             tops.append(_section("Published"))
             for address, name, datasets in self._published:
-                tops.append(Row(name, {"what": "folder"}, heading=True, below=[
-                    Row(title, {"what": "published", "path": address, "layer": id, "key": id, "figures": count},
-                        f"{id} at {address}\nEnter adds the step that fetches it.")
-                    for id, title, count in datasets
-                ]))  # fmt: skip
+                tops.append(
+                    Row(
+                        name,
+                        {"what": "folder"},
+                        heading=True,
+                        below=[
+                            Row(
+                                title,
+                                {"what": "published", "path": address, "layer": id, "key": id, "figures": count},
+                                f"{id} at {address}\nEnter adds the step that fetches it.",
+                            )
+                            for id, title, count in datasets
+                        ],
+                    )
+                )
         self._of_file = {r.told["path"]: r for top in tops for r in (top, *top.below) if r.told["what"] == "file"}
         self.model.fill(tops)
         self.tree.expandAll()

@@ -65,9 +65,13 @@ class FieldsView(QWidget):
             name = f"{field['name']} · {title}" if title else field["name"]
             values = [field["least"], field["greatest"]]
             texts = [
-                name, field["word"], f"{field['nulls']:,}", f"{field['distinct']:,}",
-                *("" if v is None else show(v) for v in values), ", ".join(show(v) for v in field["sample"]),
-            ]  # fmt: skip
+                name,
+                field["word"],
+                f"{field['nulls']:,}",
+                f"{field['distinct']:,}",
+                *("" if v is None else show(v) for v in values),
+                ", ".join(show(v) for v in field["sample"]),
+            ]
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
                 if column in (2, 3):
@@ -81,9 +85,7 @@ class FieldsView(QWidget):
 
 def about_lines(info: Mapping[str, Any]) -> list[str]:
     """The layer in words: rows, geometry, CRS with unit and area of use, extent, file."""
-    lines = [
-        f"{info['key']}: {counted(info['rows'], 'row')}, {info['kind'] if info['kind'] == 'table' else info['kind'] + 's'}"
-    ]
+    lines = [f"{info['key']}: {counted(info['rows'], 'row')}, {info['kind'] if info['kind'] == 'table' else info['kind'] + 's'}"]
     crs = info["crs"]
     if crs:
         unit = f", in {crs['unit']}" if crs["unit"] else ""

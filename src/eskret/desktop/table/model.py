@@ -41,10 +41,7 @@ class TableModel(QAbstractTableModel):
         self.overlay: dict[tuple[int, str], Any] = {}
         """Cells changed by hand and not yet run: new values by row and field."""
 
-    def show_table(
-        self, table: pa.Table | None, rows: np.ndarray | None = None,
-        reasons: StoredAside | None = None,
-    ) -> None:  # fmt: skip
+    def show_table(self, table: pa.Table | None, rows: np.ndarray | None = None, reasons: StoredAside | None = None) -> None:
         """Show a table from its first row.
 
         Parameters
@@ -57,9 +54,7 @@ class TableModel(QAbstractTableModel):
         self._rows, self._reasons, self._order = rows, reasons, None
         self.overlay = {}
         self._asked += 1
-        self.titles = (
-            [ROW, *([REASON] if reasons is not None else []), *self._table.column_names] if table is not None else []
-        )
+        self.titles = [ROW, *([REASON] if reasons is not None else []), *self._table.column_names] if table is not None else []
         self.endResetModel()
 
     @property
@@ -135,11 +130,14 @@ class TableModel(QAbstractTableModel):
         column = index.column()
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = column == 0 or (self._field(column) >= 0 and self._numeric(column))
-            return (
-                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-            ) | Qt.AlignmentFlag.AlignVCenter
-        if role not in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
-                        Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.EditRole):  # fmt: skip
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+        if role not in (
+            Qt.ItemDataRole.DisplayRole,
+            Qt.ItemDataRole.ForegroundRole,
+            Qt.ItemDataRole.FontRole,
+            Qt.ItemDataRole.ToolTipRole,
+            Qt.ItemDataRole.EditRole,
+        ):
             return None
         value = self.value(index.row(), column)
         if role == Qt.ItemDataRole.EditRole:
@@ -182,9 +180,7 @@ class TableModel(QAbstractTableModel):
             return self.titles[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = section == 0 or (self._field(section) >= 0 and self._numeric(section))
-            return (
-                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
-            ) | Qt.AlignmentFlag.AlignVCenter
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
         if role == Qt.ItemDataRole.ToolTipRole and self._field(section) >= 0:
             return type_word(self._table.schema.field(self._field(section)).type)
         return None

@@ -5,15 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QItemSelection, QItemSelectionModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QFontMetrics
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHeaderView,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
-    QTableView,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
 from eskret.desktop.table.model import REASON, TableModel
 from eskret.desktop.theme.style import NARROW, font

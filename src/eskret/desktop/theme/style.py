@@ -65,12 +65,26 @@ def _qt_palette(p: Palette) -> QPalette:
     role = QPalette.ColorRole
     out = QPalette()
     for where, colour in (
-        (role.Window, p.paper), (role.WindowText, p.ink), (role.Base, p.field), (role.AlternateBase, p.band),
-        (role.Text, p.ink), (role.Button, p.paper), (role.ButtonText, p.ink), (role.Highlight, p.hand),
-        (role.HighlightedText, p.hand_ink), (role.ToolTipBase, p.bar), (role.ToolTipText, p.bar_ink),
-        (role.PlaceholderText, p.faint), (role.Link, p.good), (role.Light, p.paper), (role.Midlight, p.line),
-        (role.Mid, p.line), (role.Dark, p.field_line), (role.Shadow, p.field_line), (role.Accent, p.hand),
-    ):  # fmt: skip
+        (role.Window, p.paper),
+        (role.WindowText, p.ink),
+        (role.Base, p.field),
+        (role.AlternateBase, p.band),
+        (role.Text, p.ink),
+        (role.Button, p.paper),
+        (role.ButtonText, p.ink),
+        (role.Highlight, p.hand),
+        (role.HighlightedText, p.hand_ink),
+        (role.ToolTipBase, p.bar),
+        (role.ToolTipText, p.bar_ink),
+        (role.PlaceholderText, p.faint),
+        (role.Link, p.good),
+        (role.Light, p.paper),
+        (role.Midlight, p.line),
+        (role.Mid, p.line),
+        (role.Dark, p.field_line),
+        (role.Shadow, p.field_line),
+        (role.Accent, p.hand),
+    ):
         out.setColor(where, QColor(colour))
     for where in (role.Text, role.ButtonText, role.WindowText):
         out.setColor(QPalette.ColorGroup.Disabled, where, QColor(p.faint))

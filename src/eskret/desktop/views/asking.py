@@ -16,9 +16,7 @@ class AddressBox(Box):
     def __init__(self, publisher: Publisher, parent: QWidget) -> None:
         super().__init__("Add a service", "Add it", parent)
         self._publisher = publisher
-        self.add_line(
-            "address", "Address", "https://", "The landing page of an OGC API - Features service. It is remembered."
-        )
+        self.add_line("address", "Address", "https://", "The landing page of an OGC API - Features service. It is remembered.")
         self.finish()
 
     def take(self) -> None:
@@ -38,9 +36,11 @@ class TokenBox(Box):
         super().__init__("Token of a service", "Keep it", parent)
         self._publisher, self._address = publisher, address
         self.add_line(
-            "token", f"Token for {address.split('//')[-1]}", "",
+            "token",
+            f"Token for {address.split('//')[-1]}",
+            "",
             "It is kept in the keyring of your desktop, and in no file of Eskret's. Leave it empty to forget it.",
-        )  # fmt: skip
+        )
         self.lines["token"].setEchoMode(self.lines["token"].EchoMode.Password)
         self.finish()
 

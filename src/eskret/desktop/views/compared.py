@@ -20,15 +20,18 @@ from eskret.workflow.runs_compared import Compared, OutputPair
 from eskret.workflow.stored import StoredLayer
 
 _STEPS = (
-    Column("step", "Step", False, width=300), Column("in", "In", False, right=True, width=80),
-    Column("out", "Out", False, right=True, width=90), Column("aside", "Set aside", False, right=True, width=100),
+    Column("step", "Step", False, width=300),
+    Column("in", "In", False, right=True, width=80),
+    Column("out", "Out", False, right=True, width=90),
+    Column("aside", "Set aside", False, right=True, width=100),
     Column("total", "Control total", False, right=True, width=180),
     Column("state", "State", False, width=90),
-)  # fmt: skip
+)
 _OUTPUTS = (
-    Column("name", "Left behind", False, width=430), Column("features", "Features", False, right=True, width=120),
+    Column("name", "Left behind", False, width=430),
+    Column("features", "Features", False, right=True, width=120),
     Column("state", "Content", False, width=200),
-)  # fmt: skip
+)
 _COLOURS = {runs_compared.SAME: "good", runs_compared.DIFFERS: "look"}
 
 
@@ -90,11 +93,7 @@ class ComparedPane(QWidget):
         same = sum(not s.differs for s in found.steps)
         if same:
             all_ = same == len(found.steps)
-            lines.append(
-                "All figures are the same."
-                if all_
-                else f"The figures of {counted(same, 'step')} are the same; these differ:"
-            )
+            lines.append("All figures are the same." if all_ else f"The figures of {counted(same, 'step')} are the same; these differ:")
         self.differs.setText("\n".join(lines))
         self._fill_steps(found)
         self._fill_outputs(found)
@@ -158,9 +157,16 @@ class ComparedPane(QWidget):
 
         a, b = (w.kept.id for w in self._pair)
         self._session.ask(
-            "difference_of_runs", take, self, earlier=a, later=b, path=one.later.path, layer=one.later.layer, key=key,
+            "difference_of_runs",
+            take,
+            self,
+            earlier=a,
+            later=b,
+            path=one.later.path,
+            layer=one.later.layer,
+            key=key,
             store=self._session.new_store(),
-        )  # fmt: skip
+        )
 
     def _offer(self, keys: list[str], chosen: str) -> None:
         for widget in (self._key_words, self.key):

@@ -6,17 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter
-from PySide6.QtWidgets import (
-    QFrame,
-    QLabel,
-    QLineEdit,
-    QListView,
-    QStyle,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget
 
 from eskret.desktop.rows import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
@@ -27,9 +17,7 @@ class _Delegate(QStyledItemDelegate):
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
         return QSize(200, 46)
 
-    def paint(
-        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
-    ) -> None:
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         rect: QRect = option.rect
         entry: Entry = index.data(Role)
         painter.save()

@@ -21,9 +21,10 @@ from eskret.errors import EskretError
 from eskret.workflow.handover.pack import Missing, missing_in
 
 _PIECES = (
-    Column("name", "File", False, width=330), Column("role", "What it is", False, width=130),
+    Column("name", "File", False, width=330),
+    Column("role", "What it is", False, width=130),
     Column("size", "Size", False, right=True, width=90),
-)  # fmt: skip
+)
 _ROLES = {"workflow": "workflow", "code": "own operation", "input": "read by it"}
 
 
@@ -72,9 +73,7 @@ class PackBox(Box):
                 colours[n, "name"] = colours[n, "role"] = colours[n, "size"] = "faint"
         self.pieces.show_rows(rows, colours=colours)
         inputs = [p for p in pieces if p["role"] == "input"]
-        self.along.setText(
-            f"With the {counted(len(inputs), 'file')} that it reads, {_size(sum(p['size'] for p in inputs))}"
-        )
+        self.along.setText(f"With the {counted(len(inputs), 'file')} that it reads, {_size(sum(p['size'] for p in inputs))}")
         self.along.setEnabled(bool(inputs))
         text = "Paths stay relative: whoever unpacks it can run it at once."
         if inputs and not self.along.isChecked():
@@ -103,9 +102,14 @@ class PackBox(Box):
             self.accept()
 
         self._session.ask(
-            "pack", done, self, workflow=str(workflow), values=dict(self._session.state.values), path=str(path),
+            "pack",
+            done,
+            self,
+            workflow=str(workflow),
+            values=dict(self._session.state.values),
+            path=str(path),
             inputs=self.along.isChecked(),
-        )  # fmt: skip
+        )
 
 
 class UnpackBox(Box):
@@ -133,9 +137,7 @@ class UnpackBox(Box):
         self.finish()
 
     def _ask_for(self) -> None:
-        told = QLabel(
-            f"{counted(len(self.missing), 'file')} that it reads did not come along. Say where they are, or leave it for later."
-        )
+        told = QLabel(f"{counted(len(self.missing), 'file')} that it reads did not come along. Say where they are, or leave it for later.")
         told.setWordWrap(True)
         self.column.addSpacing(8)
         self.column.addWidget(told)
@@ -176,9 +178,7 @@ class UnpackBox(Box):
             self.unpacked.emit(event["workflow"], " ".join(said))
             self.accept()
 
-        self._session.ask(
-            "unpack", done, self, path=str(self._pack), folder=folder, given=given, over=self.over.isChecked()
-        )  # fmt: skip
+        self._session.ask("unpack", done, self, path=str(self._pack), folder=folder, given=given, over=self.over.isChecked())
 
 
 def _size(size: int) -> str:

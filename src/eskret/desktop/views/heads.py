@@ -7,17 +7,7 @@ from dataclasses import replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QFont
-from PySide6.QtWidgets import (
-    QComboBox,
-    QDialog,
-    QGridLayout,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from eskret.core.crs import crs_facts
 from eskret.core.naming import AS_TYPED, TIDY
@@ -112,15 +102,18 @@ class HeadsBox(Box):
         self.add_line("title", "Title", document.title, "Stands at the top of the window and of reports.")
         self.add_line("summary", "Summary", document.summary, "A sentence for whoever opens it.")
         self.add_line(
-            "crs", "Coordinate system", document.crs,
+            "crs",
+            "Coordinate system",
+            document.crs,
             "Layers are brought to it as they are loaded, such as EPSG:32626. Leave it empty to keep each as it is.",
-        )  # fmt: skip
+        )
         older = {} if document.names else {"": "are tidied, save where one of just that name is there"}
         self.names = self.add_choice(
-            "Names of layers that are saved", document.names,
+            "Names of layers that are saved",
+            document.names,
             {AS_TYPED: "stay as they are", TIDY: "are tidied: small letters, digits, underscores", **older},
             "What a format cannot hold is told. A step that saves can say otherwise; names of files are always tidied.",
-        )  # fmt: skip
+        )
         self.finish()
 
     def take(self) -> None:
@@ -132,8 +125,9 @@ class HeadsBox(Box):
             except EskretError as error:
                 self.say_wrong(error.sentence())
                 return
-        document = replace(session.document, title=values["title"], summary=values["summary"], crs=values["crs"],
-                           names=str(self.names.currentData()))  # fmt: skip
+        document = replace(
+            session.document, title=values["title"], summary=values["summary"], crs=values["crs"], names=str(self.names.currentData())
+        )
         session.edit(document, "change the workflow")
         self.accept()
 

@@ -140,9 +140,7 @@ class LayersView(View):
             return {}, error.sentence()
         return {n.key: n for n in found}, ""
 
-    def _show_naming(
-        self, step: Step, operation: Operation, setting: str, named: dict[str, Named], problem: str
-    ) -> None:  # fmt: skip
+    def _show_naming(self, step: Step, operation: Operation, setting: str, named: dict[str, Named], problem: str) -> None:
         if not setting:
             return
         text = str(step.settings.get(setting, default_of(operation.Settings, setting)))
@@ -158,15 +156,16 @@ class LayersView(View):
 
     def _show_grid(
         self, step: Step, operation: Operation, infos: dict[str, SettingInfo], facts: dict[str, Any], named: dict[str, Named]
-    ) -> None:  # fmt: skip
+    ) -> None:
         columns = [Column(_LAYER, "Layer", False, width=190), Column(_ROWS, "Features", False, right=True, width=76)]
         for name, info in infos.items():
             columns.append(Column(name, info.label, True, choices_of(info), width=170, tip=info.help))
         if self.naming.isVisibleTo(self):
             columns += [
-                Column(_FILLED, "Filled in", False, width=200), Column(_NAME, "Comes out as", False, width=200),
+                Column(_FILLED, "Filled in", False, width=200),
+                Column(_NAME, "Comes out as", False, width=200),
                 Column(_NOTE, "Why it is not as typed", False, width=260),
-            ]  # fmt: skip
+            ]
         rows: list[dict[str, str]] = []
         inherited: dict[Cell, str] = {}
         problems: dict[Cell, str] = {}

@@ -113,9 +113,12 @@ class MapBox(QDialog):
 
     def _save(self) -> None:
         wanted = Wanted(
-            self.title.text().strip(), self.legend.isChecked(), self.scale_bar.isChecked(), self.lines.isChecked(),
+            self.title.text().strip(),
+            self.legend.isChecked(),
+            self.scale_bar.isChecked(),
+            self.lines.isChecked(),
             int(self.dots.currentData()),
-        )  # fmt: skip
+        )
         path = self._path()
         self.accept()
         self.asked.emit(path, wanted)

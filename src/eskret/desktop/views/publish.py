@@ -7,14 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import (
-    QHBoxLayout,
-    QLabel,
-    QMessageBox,
-    QProgressBar,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMessageBox, QProgressBar, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, duration
 from eskret.desktop.publisher import Publisher
@@ -24,14 +17,7 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.views.asking import AddressBox, PractiseBox, TokenBox
 from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.parts import in_row, push_button
-from eskret.desktop.views.published import (
-    PushList,
-    ServiceTree,
-    figures_of,
-    mark_of,
-    moment,
-    state_words,
-)
+from eskret.desktop.views.published import PushList, ServiceTree, figures_of, mark_of, moment, state_words
 from eskret.workflow.document import Step
 from eskret.workflow.stored import StoredLayer
 
@@ -74,12 +60,8 @@ class PublishView(QWidget):
         self.tree.chosen.connect(self._choose_dataset)
         self.list = PushList()
         self.list.chosen.connect(lambda id: self.show_push(id))
-        self.practice = push_button(
-            "Start the practice server", "A stand-in for a service, on this machine alone", self._practise
-        )
-        add = push_button(
-            "Add a service …", "By the address of its landing page", lambda: AddressBox(self._publisher, self).open()
-        )
+        self.practice = push_button("Start the practice server", "A stand-in for a service, on this machine alone", self._practise)
+        add = push_button("Add a service …", "By the address of its landing page", lambda: AddressBox(self._publisher, self).open())
         again = push_button("Ask again", "Ask all services what they publish now", self._publisher.refresh)
         row = QHBoxLayout()
         row.setContentsMargins(12, 4, 12, 4)
@@ -87,9 +69,8 @@ class PublishView(QWidget):
         row.addWidget(add, 1)
         row.addWidget(again, 1)
         self.faults = push_button(
-            "Faults …", "Have the practice server be slow or fail, to practise",
-            lambda: PractiseBox(self._publisher, self).open(),
-        )  # fmt: skip
+            "Faults …", "Have the practice server be slow or fail, to practise", lambda: PractiseBox(self._publisher, self).open()
+        )
         practice = QHBoxLayout()
         practice.setContentsMargins(12, 0, 12, 8)
         practice.setSpacing(6)
@@ -122,14 +103,13 @@ class PublishView(QWidget):
         self.says.setWordWrap(True)
         self.send = push_button("Send", "Send these changes to the service", lambda: self._carry_out(False))
         self.send.setObjectName("primary")
-        self.back = push_button(
-            "Take back", "Bring the dataset to what it was before this push", lambda: self._carry_out(True)
+        self.back = push_button("Take back", "Bring the dataset to what it was before this push", lambda: self._carry_out(True))
+        self.leave = push_button("Leave theirs", "Features that somebody else changed stay as they are", lambda: self._settle("leave"))
+        self.over = push_button(
+            "Send ours over theirs",
+            "They are changed all the same; taking the push back brings theirs back",
+            lambda: self._settle("overwrite"),
         )
-        self.leave = push_button(
-            "Leave theirs", "Features that somebody else changed stay as they are", lambda: self._settle("leave")
-        )
-        self.over = push_button("Send ours over theirs", "They are changed all the same; taking the push back brings theirs back",
-                            lambda: self._settle("overwrite"))  # fmt: skip
         self.discard = push_button("Throw away", "Take this push off the record; nothing was sent", self._discard)
         self.keep = push_button("Save the difference …", "A step that saves it to a file", self._save)
         self.fetch = push_button("Fetch it", "Add a step that brings this dataset into the workflow", self._fetch)
@@ -137,8 +117,17 @@ class PublishView(QWidget):
         self.token = push_button("Token …", "Keep the token that this service wants", self._token)
         self.forget = push_button("Forget the service", "Take it off this list", self._forget)
         self.acts = (
-            self.send, self.back, self.leave, self.over, self.keep, self.discard, self.publish_to, self.fetch, self.token, self.forget,
-        )  # fmt: skip
+            self.send,
+            self.back,
+            self.leave,
+            self.over,
+            self.keep,
+            self.discard,
+            self.publish_to,
+            self.fetch,
+            self.token,
+            self.forget,
+        )
         self.changes = ChangesPane(self._session)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
@@ -189,9 +178,7 @@ class PublishView(QWidget):
         self.practice.setText("Stop the practice server" if own else "Start the practice server")
         self.practice.setEnabled(own or not running)
         self.faults.setVisible(running)
-        self.practice.setToolTip(
-            "It was started elsewhere" if running and not own else "A stand-in for a service, on this machine alone"
-        )
+        self.practice.setToolTip("It was started elsewhere" if running and not own else "A stand-in for a service, on this machine alone")
         if self._of[:1] == ("dataset",):
             self._show_dataset_words(*self._of[1:])
         elif not self._of:
@@ -217,13 +204,14 @@ class PublishView(QWidget):
         steps = any(s.use == "publish" for s in self._session.document.steps)
         answers = any(s.datasets is not None for s in self._publisher.services.values())
         if steps:
-            text = ("Run the workflow: its publish step takes the difference, and what would change is shown here before "
-                    "anything is sent.")  # fmt: skip
+            text = "Run the workflow: its publish step takes the difference, and what would change is shown here before anything is sent."
         elif answers:
             text = "Choose a dataset at the left to look at it, to fetch it, or to publish to it."
         else:
-            text = ("Start the practice server, or add a service by its address. Then a publish step in the workflow shows here "
-                    "what it would change.")  # fmt: skip
+            text = (
+                "Start the practice server, or add a service by its address. Then a publish step in the workflow shows here "
+                "what it would change."
+            )
         self.facts.setText(text)
         self.says.hide()
         self._offer()
@@ -263,16 +251,10 @@ class PublishView(QWidget):
         self.mark.show()
         self.mark.show_state(mark_of(push["state"]))
         how = _MODES.get(push["mode"], push["mode"]) + (f" by {', '.join(push['key'])}" if push["key"] else "")
-        where = (
-            f"step {push['step']} of {push['title'] or push['workflow'] or 'a workflow'}"
-            if push["step"]
-            else "a workflow"
-        )
+        where = f"step {push['step']} of {push['title'] or push['workflow'] or 'a workflow'}" if push["step"] else "a workflow"
         stay = push["unchanged"]
         kept = f"{counted(stay, 'feature')} {'stays as it is' if stay == 1 else 'stay as they are'}"
-        sent = (
-            f" ({self._states['done']:,} of them sent)" if push["state"] in ("part", "sending") and self._states else ""
-        )
+        sent = f" ({self._states['done']:,} of them sent)" if push["state"] in ("part", "sending") and self._states else ""
         told = f"{figures_of(push)}{sent}; {kept}. {how[:1].upper()}{how[1:]}."
         self.facts.setText(f"{told} The difference was taken {moment(push['taken'])} by {where}.")
         if push["says"] and not self.says.isVisible():
@@ -413,9 +395,7 @@ class PublishView(QWidget):
 
     def _discard(self) -> None:
         answer = QMessageBox.question(
-            self,
-            "Throw away",
-            "Throw this difference away? Nothing was sent; the next run of the workflow takes it anew.",
+            self, "Throw away", "Throw this difference away? Nothing was sent; the next run of the workflow takes it anew."
         )
         if answer == QMessageBox.StandardButton.Yes:
             self._publisher.discard(self._push_id())
@@ -424,9 +404,7 @@ class PublishView(QWidget):
         step = self._step_of(self._publisher.push(self._push_id()))
         if step is not None:
             settings = {"to": f"out/{step.id}_difference.gpkg"}
-            self._add(
-                Step(f"{step.id}_difference", "save", (step.id,), settings), self._session.document.index(step.id) + 1
-            )
+            self._add(Step(f"{step.id}_difference", "save", (step.id,), settings), self._session.document.index(step.id) + 1)
 
     def _fetch(self) -> None:
         _, address, id = self._of

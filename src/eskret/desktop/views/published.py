@@ -27,9 +27,13 @@ from eskret.desktop.theme.style import font, theme
 
 ADDED, CHANGED, REMOVED, CONFLICT = "added", "changed", "removed", "conflict"
 _STATES = {
-    "prepared": ("not sent yet", "look"), "sending": ("being sent", "look"), "part": ("sent in part", "look"),
-    "pushed": ("sent", "good"), "undoing": ("taken back in part", "look"), "undone": ("taken back", ""),
-}  # fmt: skip
+    "prepared": ("not sent yet", "look"),
+    "sending": ("being sent", "look"),
+    "part": ("sent in part", "look"),
+    "pushed": ("sent", "good"),
+    "undoing": ("taken back in part", "look"),
+    "undone": ("taken back", ""),
+}
 _Role = Qt.ItemDataRole.UserRole
 Index = Any
 
@@ -83,9 +87,7 @@ class _Lines(QStyledItemDelegate):
                 painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DotLine))
                 painter.drawRect(whole.adjusted(0, 0, -1, -1))
         left, right = (26 if told.get("inner") else 12), whole.right() - 10
-        head = QRect(
-            left, rect.top() + (4 if told.get("below") else 0), right - left, 18 if told.get("below") else rect.height()
-        )
+        head = QRect(left, rect.top() + (4 if told.get("below") else 0), right - left, 18 if told.get("below") else rect.height())
         middle = Qt.AlignmentFlag.AlignVCenter
         figures = str(told.get("figures", ""))
         painter.setFont(font(12))
@@ -154,9 +156,7 @@ class ServiceTree(QTreeWidget):
         self.clear()
         for address, service in services.items():
             name = "Practice server" if service.practice else address.split("//")[-1]
-            state = (
-                "asking …" if service.asking and service.datasets is None else "no answer" if service.problem else ""
-            )
+            state = "asking …" if service.asking and service.datasets is None else "no answer" if service.problem else ""
             top = self._item(text=name, figures=state, bad=bool(service.problem), bold=True, address=address, id="")
             top.setToolTip(0, f"{address}\n{service.problem}".strip())
             self.addTopLevelItem(top)
@@ -168,10 +168,7 @@ class ServiceTree(QTreeWidget):
             if service.datasets == [] and not service.problem:
                 top.addChild(self._item(text="publishes nothing yet", inner=True, address=address, id=""))
         self.expandAll()
-        lines = sum(
-            1 + (t.childCount() if (t := self.topLevelItem(n)) is not None else 0)
-            for n in range(self.topLevelItemCount())
-        )
+        lines = sum(1 + (t.childCount() if (t := self.topLevelItem(n)) is not None else 0) for n in range(self.topLevelItemCount()))
         self.setFixedHeight(min(max(lines, 2) * 25 + 6, 330))
         if before is not None:
             self.choose(*before)
@@ -234,8 +231,13 @@ class PushList(QListWidget):
         self.blockSignals(True)
         self.clear()
         for push in pushes:
-            told = {"text": push["dataset"], "figures": state_words(push["state"]), "mark": mark_of(push["state"]),
-                    "below": f"{moment(push['sent'] or push['taken'])}: {figures_of(push)}", "id": push["id"]}  # fmt: skip
+            told = {
+                "text": push["dataset"],
+                "figures": state_words(push["state"]),
+                "mark": mark_of(push["state"]),
+                "below": f"{moment(push['sent'] or push['taken'])}: {figures_of(push)}",
+                "id": push["id"],
+            }
             item = QListWidgetItem(f"{push['dataset']}, {state_words(push['state'])}")
             item.setData(_Role, told)
             item.setToolTip(f"{push['id']}\n{push['service']}\n{push['title']}".strip())

@@ -47,17 +47,13 @@ class RoundsView(View):
         self.fill_box.activated.connect(self._fill)
         self.add_button = push_button("Add a round", "A row with values of its own", self.add)
         self.remove_button = push_button("Remove", "Take the rounds chosen out", self.remove)
-        self.keep_button = push_button(
-            "Save as a table …", "For eskret run --for-each, and for next time", self.save_table
-        )
+        self.keep_button = push_button("Save as a table …", "For eskret run --for-each, and for next time", self.save_table)
         self.go_on = QCheckBox("Go on after a round that fails")
         self.go_on.setToolTip("Each round is saved by itself; without it, all are saved together, or none")
         self.rehearse_button = push_button("Rehearse", "Check all rounds; nothing is written", self.rehearse)
         self.run_button = push_button("Run all rounds", "Run them one after the other", self.run)
         self.run_button.setObjectName("primary")
-        self.look_button = push_button(
-            "Take these values", "Back to the ledger with the values of this round", self.take
-        )
+        self.look_button = push_button("Take these values", "Back to the ledger with the values of this round", self.take)
         self.model = GridModel(self)
         self.model.wanted.connect(self._want)
         self.grid = Grid(self.model, "Rounds and their values")
@@ -134,14 +130,12 @@ class RoundsView(View):
             self.fill_box.addItem(words[-1], None)
 
     def _show(self) -> None:
-        columns = [
-            Column(p.name, p.title, choices=self._choices.get(p.name, ()), width=150, tip=p.help)
-            for p in self._parameters()
-        ]
+        columns = [Column(p.name, p.title, choices=self._choices.get(p.name, ()), width=150, tip=p.help) for p in self._parameters()]
         columns += [
-            Column(_STATE, "State", False, width=110), Column(_SAVED, "Features saved", False, right=True, width=110),
+            Column(_STATE, "State", False, width=110),
+            Column(_SAVED, "Features saved", False, right=True, width=110),
             Column(_SAYS, "What it says", False, width=420),
-        ]  # fmt: skip
+        ]
         shown: list[Row] = []
         inherited: dict[Cell, str] = {}
         colours: dict[Cell, str] = {}
@@ -168,9 +162,7 @@ class RoundsView(View):
         if n >= len(self._foretold) or n in self._told:
             return ""
         found = self._foretold[n]
-        errors = [
-            f["text"] for f in found["findings"] if f["level"] == "error" and not f["setting"].startswith("parameter.")
-        ]
+        errors = [f["text"] for f in found["findings"] if f["level"] == "error" and not f["setting"].startswith("parameter.")]
         if errors:
             return f"■ {errors[0]}"
         count = len(found["outputs"])
@@ -211,12 +203,8 @@ class RoundsView(View):
         self.remove_button.setEnabled(bool(self.rows))
         self.keep_button.setEnabled(bool(self.rows))
         if not self.rows and not running:
-            names = (
-                "Fill in every choice of a parameter or the rows of a table, paste from a sheet, or add rounds by hand."
-            )
-            self.says.setText(
-                names if self._parameters() else "A workflow without parameters has nothing to go through."
-            )
+            names = "Fill in every choice of a parameter or the rows of a table, paste from a sheet, or add rounds by hand."
+            self.says.setText(names if self._parameters() else "A workflow without parameters has nothing to go through.")
 
     # -- rows
 
@@ -273,10 +261,7 @@ class RoundsView(View):
     def open_table(self) -> None:
         """Take the rows of a table."""
         path, _ = QFileDialog.getOpenFileName(
-            self,
-            "A table whose columns are parameters",
-            str(self._session.folder),
-            "Tables (*.csv *.tsv *.xlsx);;All (*)",
+            self, "A table whose columns are parameters", str(self._session.folder), "Tables (*.csv *.tsv *.xlsx);;All (*)"
         )
         if not path:
             return
@@ -340,9 +325,10 @@ class RoundsView(View):
             wrong = sum(any(f["level"] == "error" for f in r["findings"]) for r in self._foretold)
             outputs = sum(len(r["outputs"]) for r in self._foretold)
             self.says.setText(
-                f"{counted(wrong, 'round')} cannot run, marked below; nothing was written." if wrong else
-                f"Ready to run: {counted(len(self._foretold), 'round')}, {counted(outputs, 'output')}, nothing written."
-            )  # fmt: skip
+                f"{counted(wrong, 'round')} cannot run, marked below; nothing was written."
+                if wrong
+                else f"Ready to run: {counted(len(self._foretold), 'round')}, {counted(outputs, 'output')}, nothing written."
+            )
             self._show()
 
         self._session.rehearse_rounds(self.rows, take, self)
@@ -379,8 +365,9 @@ class RoundsView(View):
             self._told[n] = dict(told)
         words, _ = STATES.get(event["state"], (event["state"], ""))
         saved = f"{counted(len(event['outputs']), 'output')} saved" if event["outputs"] else "nothing was saved"
-        self.says.setText(f"{words} in {duration(event['seconds'])}: {counted(len(event['rounds']), 'round')}, {saved}. "
-                          f"{event['error']}".strip())  # fmt: skip
+        self.says.setText(
+            f"{words} in {duration(event['seconds'])}: {counted(len(event['rounds']), 'round')}, {saved}. {event['error']}".strip()
+        )
         if event["error"] and not event["outputs"]:
             for told in self._told.values():
                 told["outputs"] = []  # they were not kept

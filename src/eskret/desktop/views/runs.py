@@ -24,15 +24,20 @@ from eskret.workflow.parameters import in_words
 from eskret.workflow.runs import Kept, Runs, Whole
 
 _LIST = (
-    Column("id", "Run", False, right=True, width=42), Column("when", "When", False, width=128),
-    Column("title", "Workflow", False, width=166), Column("version", "Version", False, right=True, width=52),
-    Column("state", "State", False, width=86), Column("saved", "Saved", False, right=True, width=60),
-)  # fmt: skip
+    Column("id", "Run", False, right=True, width=42),
+    Column("when", "When", False, width=128),
+    Column("title", "Workflow", False, width=166),
+    Column("version", "Version", False, right=True, width=52),
+    Column("state", "State", False, width=86),
+    Column("saved", "Saved", False, right=True, width=60),
+)
 _TOLD_SIZES, _COMPARED_SIZES = [548, 707], [366, 889]
 _OUTPUTS = (
-    Column("name", "Left behind", False, width=260), Column("features", "Features", False, right=True, width=80),
-    Column("now", "Now", False, width=130), Column("digest", "Digest", False, width=140),
-)  # fmt: skip
+    Column("name", "Left behind", False, width=260),
+    Column("features", "Features", False, right=True, width=80),
+    Column("now", "Now", False, width=130),
+    Column("digest", "Digest", False, width=140),
+)
 _NOW = {"same": ("as it was left", "good"), "changed": ("changed since", "look"), "gone": ("gone", "bad")}
 
 
@@ -64,12 +69,8 @@ class RunsView(View):
         self.facts = QLabel()
         self.facts.setWordWrap(True)
         self.facts.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.open_button = push_button(
-            "Open as it was", "The workflow, its values and its ledger, as of that run", self._open
-        )
-        self.again_button = push_button(
-            "Run it again", "The workflow as it was, with the values that it had", lambda: self._open(True)
-        )
+        self.open_button = push_button("Open as it was", "The workflow, its values and its ledger, as of that run", self._open)
+        self.again_button = push_button("Run it again", "The workflow as it was, with the values that it had", lambda: self._open(True))
         self.report_button = push_button("Report …", "The account of this run as one page", self._report)
         self.forget_button = push_button("Forget", "Take the runs chosen out of this list; outputs stay", self._forget)
         self.told = ToldTable()
@@ -143,10 +144,16 @@ class RunsView(View):
             words, colour = STATES.get(one.state, (one.state, "faint"))
             number = numbers.get(one.workflow, {}).get(one.version, 0) if one.workflow else 0
             title = one.title or one.file
-            rows.append({
-                "id": str(one.id), "when": moment(one.started), "title": f"{one.label} · {title}" if one.label else title,
-                "version": str(number or ""), "state": words, "saved": f"{one.features:,}" if one.features else "",
-            })  # fmt: skip
+            rows.append(
+                {
+                    "id": str(one.id),
+                    "when": moment(one.started),
+                    "title": f"{one.label} · {title}" if one.label else title,
+                    "version": str(number or ""),
+                    "state": words,
+                    "saved": f"{one.features:,}" if one.features else "",
+                }
+            )
             colours[n, "state"] = colour
             colours[n, "id"] = colours[n, "version"] = "faint"
         self.list.blockSignals(True)
@@ -234,16 +241,28 @@ class RunsView(View):
         rows, colours = [], {}
         for n, one in enumerate(whole.outputs):
             words, colour = _NOW[now[n]] if n < len(now) else ("", "faint")
-            rows.append({"name": one.name, "features": f"{one.features:,}", "now": words,
-                         "digest": (one.content or one.sha256).rpartition(":")[2][:16]})  # fmt: skip
+            rows.append(
+                {
+                    "name": one.name,
+                    "features": f"{one.features:,}",
+                    "now": words,
+                    "digest": (one.content or one.sha256).rpartition(":")[2][:16],
+                }
+            )
             colours[n, "now"] = colour
             colours[n, "digest"] = "faint"
         states = {p.id: p.state for p in pushes()} if whole.told.get("pushes") else {}
         for one in whole.told.get("pushes", ()):
             changes = one["added"] + one["changed"] + one["removed"]
             state = states.get(one["push"], "")
-            rows.append({"name": f"{one['dataset']} at {one['service'].split('//')[-1]}", "features": f"{changes:,}",
-                         "now": state_words(state) if state else "outdone by a later run", "digest": ""})  # fmt: skip
+            rows.append(
+                {
+                    "name": f"{one['dataset']} at {one['service'].split('//')[-1]}",
+                    "features": f"{changes:,}",
+                    "now": state_words(state) if state else "outdone by a later run",
+                    "digest": "",
+                }
+            )
         self.outputs.show_rows(rows, colours=colours)
 
     def _enable(self) -> None:

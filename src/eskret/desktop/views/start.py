@@ -66,9 +66,7 @@ class LedgerSample(QWidget):
         for title, x in columns:
             right = title != "State"
             area = QRect(x - 90, 0, 90, 24) if right else QRect(x, 0, 90, 24)
-            painter.drawText(
-                area, middle | (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft), title
-            )
+            painter.drawText(area, middle | (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft), title)
         painter.setPen(QPen(theme.colour("ink"), 1))
         painter.drawLine(0, 25, width, 25)
         before = "173"
@@ -77,11 +75,7 @@ class LedgerSample(QWidget):
             if number % 2 == 0:
                 painter.fillRect(QRect(0, top, width, 28), theme.colour("band"))
             x = 46
-            for text, weight in (
-                (f"{verb} ", QFont.Weight.Normal),
-                (what, QFont.Weight.DemiBold),
-                (rest, QFont.Weight.Normal),
-            ):
+            for text, weight in ((f"{verb} ", QFont.Weight.Normal), (what, QFont.Weight.DemiBold), (rest, QFont.Weight.Normal)):
                 painter.setFont(font(13, weight))
                 painter.setPen(theme.colour("ink"))
                 painter.drawText(QRect(x, top, 500, 28), middle, text)
@@ -104,9 +98,8 @@ class LedgerSample(QWidget):
         painter.setFont(font(12))
         painter.setPen(theme.colour("faint"))
         painter.drawText(
-            QRect(0, 116, width, 24), middle,
-            "173 in = 61 used + 112 set aside. Which ones, where they lie, and why, is a click away.",
-        )  # fmt: skip
+            QRect(0, 116, width, 24), middle, "173 in = 61 used + 112 set aside. Which ones, where they lie, and why, is a click away."
+        )
         painter.end()
 
 

@@ -50,12 +50,7 @@ class StoreBox(Box):
         self._before = [(x["name"], x["section"]) for x in event["layers"]]
         self.table.setRowCount(len(self._before))
         for row, layer in enumerate(event["layers"]):
-            for column, text in (
-                (_NAME, layer["name"]),
-                (_SECTION, layer["section"]),
-                (_ROWS, f"{layer['rows']:,}"),
-                (_GO, ""),
-            ):
+            for column, text in ((_NAME, layer["name"]), (_SECTION, layer["section"]), (_ROWS, f"{layer['rows']:,}"), (_GO, "")):
                 item = QTableWidgetItem(text)
                 if column == _ROWS:
                     item.setFlags(Qt.ItemFlag.ItemIsEnabled)
@@ -78,17 +73,13 @@ class StoreBox(Box):
         rows = range(len(self._before))
         stay = [r for r in rows if not self._goes(r)]
         rename = {self._before[r][0]: self._text(r, _NAME) for r in stay if self._text(r, _NAME) != self._before[r][0]}
-        section = {
-            self._before[r][0]: self._text(r, _SECTION) for r in stay if self._text(r, _SECTION) != self._before[r][1]
-        }  # fmt: skip
+        section = {self._before[r][0]: self._text(r, _SECTION) for r in stay if self._text(r, _SECTION) != self._before[r][1]}
         remove = [self._before[r][0] for r in rows if self._goes(r)]
         if not (rename or section or remove):
             self.accept()
             return
         self.ok.setEnabled(False)
-        self._session.ask(
-            "store", self._done, self, path=str(self._path), rename=rename, section=section, remove=remove
-        )  # fmt: skip
+        self._session.ask("store", self._done, self, path=str(self._path), rename=rename, section=section, remove=remove)
 
     def _done(self, event: dict[str, Any]) -> None:
         self.ok.setEnabled(True)

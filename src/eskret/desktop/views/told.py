@@ -13,15 +13,18 @@ from eskret.desktop.grid.read import ReadTable
 from eskret.workflow import ledger
 from eskret.workflow.document import Document
 
-STATES = {"balanced": ("● balanced", "good"), "look": ("▲ look", "look"), "failed": ("■ failed", "bad"),
-          "stopped": ("■ stopped", "bad")}  # fmt: skip
+STATES = {"balanced": ("● balanced", "good"), "look": ("▲ look", "look"), "failed": ("■ failed", "bad"), "stopped": ("■ stopped", "bad")}
 _COLUMNS = (
-    Column("number", "#", False, right=True, width=38), Column("step", "Step", False, width=360),
-    Column("in", "In", False, right=True, width=76), Column("out", "Out", False, right=True, width=76),
-    Column("aside", "Set aside", False, right=True, width=80), Column("total", "Control total", False, right=True, width=120),
-    Column("time", "Time", False, right=True, width=60), Column("state", "State", False, width=100),
+    Column("number", "#", False, right=True, width=38),
+    Column("step", "Step", False, width=360),
+    Column("in", "In", False, right=True, width=76),
+    Column("out", "Out", False, right=True, width=76),
+    Column("aside", "Set aside", False, right=True, width=80),
+    Column("total", "Control total", False, right=True, width=120),
+    Column("time", "Time", False, right=True, width=60),
+    Column("state", "State", False, width=100),
     Column("says", "What it says", False, width=300),
-)  # fmt: skip
+)
 
 
 class ToldTable(ReadTable):
@@ -40,11 +43,19 @@ class ToldTable(ReadTable):
             words, colour = STATES.get(row.state, ("off" if row.off else "", "faint"))
             says = "; ".join(text for text, _ in ledger.grouped_remarks(row.remarks))
             self.ids.append(row.id)
-            rows.append({
-                "number": str(row.number), "step": plain(row.sentence), "in": _n(row.rows_in), "out": _n(row.rows_out),
-                "aside": _n(row.aside) if row.aside else "", "total": row.total, "time": row.time, "state": words,
-                "says": row.error or says,
-            })  # fmt: skip
+            rows.append(
+                {
+                    "number": str(row.number),
+                    "step": plain(row.sentence),
+                    "in": _n(row.rows_in),
+                    "out": _n(row.rows_out),
+                    "aside": _n(row.aside) if row.aside else "",
+                    "total": row.total,
+                    "time": row.time,
+                    "state": words,
+                    "says": row.error or says,
+                }
+            )
             colours[n, "state"] = colour
             colours[n, "aside"] = "bad"
             for key in ("number", "time"):

@@ -9,17 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QFont, QKeySequence, QShortcut
-from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QComboBox,
-    QHeaderView,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QTableView,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QLabel, QLineEdit, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from eskret.core.wordlist import ANY, EMPTY, Entry
 from eskret.core.words import counted
@@ -53,9 +43,7 @@ class WordsModel(QAbstractTableModel):
         """Show these; of one field where one is named, only those without a word where that is asked."""
         self.beginResetModel()
         self.entries = list(entries)
-        chosen = [
-            n for n, e in enumerate(entries) if (not field or e.field == field) and not (open_only and e.word)
-        ]  # fmt: skip
+        chosen = [n for n, e in enumerate(entries) if (not field or e.field == field) and not (open_only and e.word)]
         most: dict[tuple[str, str], int] = {}
         for n in chosen:
             place = (entries[n].field, entries[n].suggestion)
@@ -63,10 +51,13 @@ class WordsModel(QAbstractTableModel):
         self.shown = sorted(
             chosen,
             key=lambda n: (
-                entries[n].field, -most[entries[n].field, entries[n].suggestion], entries[n].suggestion,
-                -entries[n].count, entries[n].spelling,
+                entries[n].field,
+                -most[entries[n].field, entries[n].suggestion],
+                entries[n].suggestion,
+                -entries[n].count,
+                entries[n].spelling,
             ),
-        )  # fmt: skip
+        )
         self.endResetModel()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
@@ -146,9 +137,7 @@ class WordsView(QWidget):
         self.says.setObjectName("faint")
         back = QPushButton("Back to the ledger")
         back.clicked.connect(self.closed)
-        head = in_row(
-            QLabel("Word list"), self.lists, QLabel("of"), self.fields, self.open_only, self.draft, None, back
-        )
+        head = in_row(QLabel("Word list"), self.lists, QLabel("of"), self.fields, self.open_only, self.draft, None, back)
         self.model = WordsModel(self)
         self.model.settled.connect(self.settle)
         self.table = QTableView()
@@ -169,24 +158,25 @@ class WordsView(QWidget):
         self.word.setFixedWidth(250)
         self.word.returnPressed.connect(self.fill)
         self.fill_button = push_button("Use it", "Use this word for all spellings chosen (Enter)", self.fill)
-        self.suggest_button = push_button(
-            "Take the suggestion", "For what is chosen; without, for all not settled", self.suggest
-        )
+        self.suggest_button = push_button("Take the suggestion", "For what is chosen; without, for all not settled", self.suggest)
         self.keep_button = push_button("Keep as spelled", "Use the spelling itself for what is chosen", self.keep)
-        self.empty_button = push_button(
-            "Leave empty", "Leave no value where this is spelled", lambda: self.settle(self._chosen(), EMPTY)
-        )
-        self.clear_button = push_button(
-            "Not settled", "Take the word away from what is chosen", lambda: self.settle(self._chosen(), "")
-        )
+        self.empty_button = push_button("Leave empty", "Leave no value where this is spelled", lambda: self.settle(self._chosen(), EMPTY))
+        self.clear_button = push_button("Not settled", "Take the word away from what is chosen", lambda: self.settle(self._chosen(), ""))
         self.undo_button = push_button("Undo", "Take the last decision back (Ctrl+Z)", self.undo)
         self.save_button = push_button("Save the list", "Write the file; the next run uses it (Ctrl+S)", self.save)
         self.save_button.setObjectName("primary")
         foot = in_row(
-            self.word, self.fill_button, self.suggest_button, self.keep_button, self.empty_button, self.clear_button,
-            self.undo_button, None,
-            self.says, self.save_button,
-        )  # fmt: skip
+            self.word,
+            self.fill_button,
+            self.suggest_button,
+            self.keep_button,
+            self.empty_button,
+            self.clear_button,
+            self.undo_button,
+            None,
+            self.says,
+            self.save_button,
+        )
         whole = QVBoxLayout(self)
         whole.setContentsMargins(16, 12, 16, 12)
         whole.setSpacing(10)
@@ -263,10 +253,7 @@ class WordsView(QWidget):
             if step.use != "draft_words":
                 continue
             for layer in self._session.leaving_stored(step.id):
-                out += [
-                    Entry(r["field"], r["spelling"], r["count"], r["suggestion"], r["word"] or "")
-                    for r in layer.table.to_pylist()
-                ]
+                out += [Entry(r["field"], r["spelling"], r["count"], r["suggestion"], r["word"] or "") for r in layer.table.to_pylist()]
         return out
 
     # -- deciding
@@ -293,9 +280,7 @@ class WordsView(QWidget):
     def keep(self) -> None:
         """Use the spelling itself for what is chosen."""
         places = set(self._chosen())
-        self._change(
-            tuple(replace(e, word=e.spelling.strip()) if n in places else e for n, e in enumerate(self.entries))
-        )
+        self._change(tuple(replace(e, word=e.spelling.strip()) if n in places else e for n, e in enumerate(self.entries)))
 
     def _change(self, entries: tuple[Entry, ...]) -> None:
         if entries != self.entries:
@@ -358,9 +343,7 @@ class WordsView(QWidget):
             self.says.setText("The list is empty: run the workflow, then take in what was met.")
         else:
             state = "not saved" if self.dirty else "saved"
-            self.says.setText(
-                f"{settled:,} of {counted(len(self.entries), 'spelling')} settled, {words:,} words · {state}"
-            )
+            self.says.setText(f"{settled:,} of {counted(len(self.entries), 'spelling')} settled, {words:,} words · {state}")
         self._enable()
 
     def _enable(self) -> None:
@@ -374,6 +357,4 @@ class WordsView(QWidget):
         self.draft.setEnabled(self.path is not None and bool(self._drafted_there()))
 
     def _drafted_there(self) -> bool:
-        return any(
-            s.use == "draft_words" and self._session.leaving_stored(s.id) for s in self._session.document.steps
-        )  # fmt: skip
+        return any(s.use == "draft_words" and self._session.leaving_stored(s.id) for s in self._session.document.steps)

@@ -30,11 +30,17 @@ from eskret.operations.kept import share
 from eskret.operations.settings import OperationSettings, setting
 
 _THAT = {
-    "count": "there are as many features as", "unique": "every feature has its own", "filled": "nothing is empty in",
-    "condition": "a condition holds for all", "share": "a condition holds for a share of them",
-    "valid": "all shapes are valid", "totals": "totals agree with another layer",
-    "inside": "all lie inside another layer", "overlaps": "no areas lie on each other", "gaps": "no gaps between areas",
-}  # fmt: skip
+    "count": "there are as many features as",
+    "unique": "every feature has its own",
+    "filled": "nothing is empty in",
+    "condition": "a condition holds for all",
+    "share": "a condition holds for a share of them",
+    "valid": "all shapes are valid",
+    "totals": "totals agree with another layer",
+    "inside": "all lie inside another layer",
+    "overlaps": "no areas lie on each other",
+    "gaps": "no gaps between areas",
+}
 _FIELDS = ("unique", "filled", "totals")
 _OTHER = ("totals", "inside")
 
@@ -65,45 +71,85 @@ class Check(EachLayer):
     rank = 20
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
-        "assert", "validate", "quality", "qa", "test", "unique key", "no nulls", "overlap", "topology", "verify", "prove",
+        "assert",
+        "validate",
+        "quality",
+        "qa",
+        "test",
+        "unique key",
+        "no nulls",
+        "overlap",
+        "topology",
+        "verify",
+        "prove",
         "all valid",
-    )  # fmt: skip
+    )
 
     class Settings(OperationSettings):
-        that: Literal[
-            "count", "unique", "filled", "condition", "share", "valid", "totals", "inside", "overlaps", "gaps"
-        ] = setting("Check that", kind="choice", choices=_THAT, example="unique", help="What must hold.")
-        least: int = setting("At least", kind="whole", default=1, ge=0, shown_when=("that", ("count",)),
-                             help="The smallest number of features that will do.")  # fmt: skip
-        most: int = setting("At most", kind="whole", default=-1, ge=-1, shown_when=("that", ("count",)),
-                            help="The largest number that will do; -1 for any.")  # fmt: skip
+        that: Literal["count", "unique", "filled", "condition", "share", "valid", "totals", "inside", "overlaps", "gaps"] = setting(
+            "Check that", kind="choice", choices=_THAT, example="unique", help="What must hold."
+        )
+        least: int = setting(
+            "At least", kind="whole", default=1, ge=0, shown_when=("that", ("count",)), help="The smallest number of features that will do."
+        )
+        most: int = setting(
+            "At most", kind="whole", default=-1, ge=-1, shown_when=("that", ("count",)), help="The largest number that will do; -1 for any."
+        )
         fields: list[str] = setting(
-            "Fields", kind="fields", default=[], example="bed", shown_when=("that", _FIELDS),
+            "Fields",
+            kind="fields",
+            default=[],
+            example="bed",
+            shown_when=("that", _FIELDS),
             help="The fields it is about. For totals: fields to sum up, beside number, length and area.",
-        )  # fmt: skip
-        where: str = setting("Condition", kind="condition", default="", example="depth_m >= 0",
-                             shown_when=("that", ("condition", "share")),
-                             help="An SQL condition that must hold for every feature, or for the share wanted.")  # fmt: skip
-        least_share: float = setting("At least, per cent", kind="number", default=0.0, ge=0, le=100, shown_when=("that", ("share",)),
-                                     help="The smallest share of all features that will do.")  # fmt: skip
-        most_share: float = setting("At most, per cent", kind="number", default=100.0, ge=0, le=100, shown_when=("that", ("share",)),
-                                    help="The largest share of all features that will do.")  # fmt: skip
-        other: str = setting("Other layer", kind="layer", tables=True, default="", example="register:lease_beds",
-                             shown_when=("that", _OTHER), help="The layer to hold it against: step, or step:layer.")  # fmt: skip
+        )
+        where: str = setting(
+            "Condition",
+            kind="condition",
+            default="",
+            example="depth_m >= 0",
+            shown_when=("that", ("condition", "share")),
+            help="An SQL condition that must hold for every feature, or for the share wanted.",
+        )
+        least_share: float = setting(
+            "At least, per cent",
+            kind="number",
+            default=0.0,
+            ge=0,
+            le=100,
+            shown_when=("that", ("share",)),
+            help="The smallest share of all features that will do.",
+        )
+        most_share: float = setting(
+            "At most, per cent",
+            kind="number",
+            default=100.0,
+            ge=0,
+            le=100,
+            shown_when=("that", ("share",)),
+            help="The largest share of all features that will do.",
+        )
+        other: str = setting(
+            "Other layer",
+            kind="layer",
+            tables=True,
+            default="",
+            example="register:lease_beds",
+            shown_when=("that", _OTHER),
+            help="The layer to hold it against: step, or step:layer.",
+        )
         otherwise: Literal["stop", "look"] = setting(
-            "If it does not hold", kind="choice", default="stop",
+            "If it does not hold",
+            kind="choice",
+            default="stop",
             choices={"stop": "stop the run, write nothing", "look": "go on and ask for a look"},
             help="What becomes of the run.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         that = str(settings.get("that") or "")
         given = settings.get("fields")
-        fields = (
-            f" {in_words(map(str, given), 3)}"
-            if that in ("unique", "filled") and isinstance(given, list) and given
-            else ""
-        )
+        fields = f" {in_words(map(str, given), 3)}" if that in ("unique", "filled") and isinstance(given, list) and given else ""
         if that == "share":
             held = " ".join(str(settings.get("where") or "…").split())
             limits = f"{settings.get('least_share', 0)} to {settings.get('most_share', 100)} %"
@@ -132,12 +178,7 @@ class Check(EachLayer):
             found += other_layer.findings(facts, context, "other")
         if settings.that in ("valid", "overlaps", "gaps") and facts.kind == "table":
             found.append(Finding(Level.ERROR, f"{facts.key}: a table has no shapes.", setting="from", layer=facts.key))
-        if (
-            settings.that == "count"
-            and facts.count is not None
-            and facts.certainty == "known"
-            and not _fits(facts.count, settings)
-        ):
+        if settings.that == "count" and facts.count is not None and facts.certainty == "known" and not _fits(facts.count, settings):
             there = counted(facts.count, "feature")
             text = f"{facts.key}: there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold."
             found.append(Finding(Level.LOOK, text, setting="least", layer=facts.key))
@@ -146,16 +187,16 @@ class Check(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         answer = _ASK[settings.that](layer, settings, context)
         altered = (Altered(answer.words, answer.rows, answer.amounts, answer.unit),) if len(answer.rows) else ()
-        remark = Remark(
-            answer.words if not answer.holds else f"it holds: {answer.words}", layer.key, look=not answer.holds
-        )
+        remark = Remark(answer.words if not answer.holds else f"it holds: {answer.words}", layer.key, look=not answer.holds)
         failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
         return Outcome(
-            (layer,), (InputAccount("from", layer.key, len(layer), altered=altered),),
-            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),), np.arange(len(layer)),
+            (layer,),
+            (InputAccount("from", layer.key, len(layer), altered=altered),),
+            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),),
+            np.arange(len(layer)),
             (remark, *_no_numbers(layer, settings, context)),
             failed=failed,
-        )  # fmt: skip
+        )
 
 
 def _no_numbers(layer: Layer, settings: Any, context: Context) -> list[Remark]:
@@ -209,9 +250,7 @@ def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
         bad |= ~real(layer.geometry)
     rows = np.flatnonzero(bad)
     return _Answer(
-        not len(rows),
-        f"{counted(len(rows), 'feature')} empty in {in_words(where, 4)}" if len(rows) else "nothing is empty",
-        rows,
+        not len(rows), f"{counted(len(rows), 'feature')} empty in {in_words(where, 4)}" if len(rows) else "nothing is empty", rows
     )
 
 
@@ -257,15 +296,11 @@ def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
         for name, value, _ in totals_of(other, settings.fields):
             theirs[name] = theirs.get(name, 0.0) + value
     wanted = [*settings.fields] or [n for n in mine if n in theirs]
-    off = [
-        n for n in wanted if abs(mine.get(n, np.nan) - theirs.get(n, np.nan)) <= 1e-9 * max(1.0, abs(mine.get(n, 0.0)))
-    ]
+    off = [n for n in wanted if abs(mine.get(n, np.nan) - theirs.get(n, np.nan)) <= 1e-9 * max(1.0, abs(mine.get(n, 0.0)))]
     bad = [n for n in wanted if n not in off]
     if not bad:
         return _Answer(True, f"{in_words(wanted, 5)} agree", _NOBODY)
-    shown = ", ".join(
-        f"{n} is {figure(mine.get(n, np.nan))} and should be {figure(theirs.get(n, np.nan))}" for n in bad
-    )
+    shown = ", ".join(f"{n} is {figure(mine.get(n, np.nan))} and should be {figure(theirs.get(n, np.nan))}" for n in bad)
     return _Answer(False, shown, _NOBODY)
 
 
@@ -276,9 +311,7 @@ def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
     rows = np.sort(np.concatenate([np.flatnonzero(found.apart), found.edge[out]]))
     name = context.other_layers("other")[0].key
     return _Answer(
-        not len(rows),
-        f"{counted(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'",
-        rows,
+        not len(rows), f"{counted(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'", rows
     )
 
 
@@ -320,12 +353,18 @@ def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
     unit, factor = unit_of("area", layer.crs)
     size = float(measures_of(layer.crs)["area"](inside).sum()) * factor
-    return _Answer(
-        False, f"{counted(len(holes), 'gap')} between areas, {figure(size, unit)} in all", at[np.unique(beside)]
-    )
+    return _Answer(False, f"{counted(len(holes), 'gap')} between areas, {figure(size, unit)} in all", at[np.unique(beside)])
 
 
 _ASK = {
-    "count": _count, "unique": _unique, "filled": _filled, "condition": _condition, "share": _share, "valid": _valid, "totals": _totals,
-    "inside": _inside, "overlaps": _overlaps, "gaps": _gaps,
-}  # fmt: skip
+    "count": _count,
+    "unique": _unique,
+    "filled": _filled,
+    "condition": _condition,
+    "share": _share,
+    "valid": _valid,
+    "totals": _totals,
+    "inside": _inside,
+    "overlaps": _overlaps,
+    "gaps": _gaps,
+}

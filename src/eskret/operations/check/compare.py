@@ -40,14 +40,31 @@ class Compare(EachLayer):
     also_known_as = ("diff", "changes", "what changed", "versions", "added removed", "before and after", "same")
 
     class Settings(OperationSettings):
-        earlier: str = setting("Earlier layer", kind="layer", tables=True, min_length=1, example="last:lease_beds",
-                               help="The layer as it was: step, or step:layer.")  # fmt: skip
-        key: list[str] = setting("Key", kind="fields", default=[], example="bed",
-                                 help="Fields that tell features apart. Left empty, they are matched by their shape.")  # fmt: skip
-        ignore: list[str] = setting("Fields to overlook", kind="fields", default=[], example="edited",
-                                    help="Fields whose changes do not count.")  # fmt: skip
-        tolerance: Length = setting("Shapes the same within", kind="measure", default="", example="1 mm",
-                                 help="How far corners may have moved and still be the same. Left empty, not at all.")  # fmt: skip
+        earlier: str = setting(
+            "Earlier layer",
+            kind="layer",
+            tables=True,
+            min_length=1,
+            example="last:lease_beds",
+            help="The layer as it was: step, or step:layer.",
+        )
+        key: list[str] = setting(
+            "Key",
+            kind="fields",
+            default=[],
+            example="bed",
+            help="Fields that tell features apart. Left empty, they are matched by their shape.",
+        )
+        ignore: list[str] = setting(
+            "Fields to overlook", kind="fields", default=[], example="edited", help="Fields whose changes do not count."
+        )
+        tolerance: Length = setting(
+            "Shapes the same within",
+            kind="measure",
+            default="",
+            example="1 mm",
+            help="How far corners may have moved and still be the same. Left empty, not at all.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         key = settings.get("key")
@@ -84,24 +101,25 @@ class Compare(EachLayer):
         if facts is not None and facts.geographic:
             tolerance = parse_length(settings.tolerance).si / 111_320 if settings.tolerance else 0.0
         fields = [n for n in layer.table.column_names if n in earlier.table.column_names and n not in settings.ignore]
-        found = difference(
-            layer.table, layer.geometry, earlier.table, before, key=settings.key, fields=fields, tolerance=tolerance
-        )
+        found = difference(layer.table, layer.geometry, earlier.table, before, key=settings.key, fields=fields, tolerance=tolerance)
         new_rows, old_rows = differing.rows_of(found)
         moved = found.moved * ((111_320 if facts.geographic else metres) if facts is not None else 1.0)
         out = differing.layer_of(layer, earlier.table, before, found, moved)
         same = remaining(len(layer), new_rows)
         unkeyed = np.intersect1d(same, found.unkeyed)
-        aside = SetAside.from_reasons([("is the same as before", np.setdiff1d(same, unkeyed)),
-                                       ("its key is empty or not its own", unkeyed)])  # fmt: skip
+        aside = SetAside.from_reasons(
+            [("is the same as before", np.setdiff1d(same, unkeyed)), ("its key is empty or not its own", unkeyed)]
+        )
         same_before = remaining(len(earlier), old_rows)
         bad_before = np.intersect1d(same_before, found.unkeyed_before)
-        theirs = SetAside.from_reasons([
-            ("is the same now", np.setdiff1d(same_before, bad_before)), ("its key is empty or not its own", bad_before),
-        ])  # fmt: skip
+        theirs = SetAside.from_reasons(
+            [("is the same now", np.setdiff1d(same_before, bad_before)), ("its key is empty or not its own", bad_before)]
+        )
         remarks = list(said)
-        text = (f"{counted(len(found.added), 'feature')} added, {len(found.removed):,} removed, {len(found.changed):,} changed, "
-                f"{len(same) - len(unkeyed):,} the same")  # fmt: skip
+        text = (
+            f"{counted(len(found.added), 'feature')} added, {len(found.removed):,} removed, {len(found.changed):,} changed, "
+            f"{len(same) - len(unkeyed):,} the same"
+        )
         remarks.append(Remark(text, layer.key))
         if len(unkeyed) or len(found.unkeyed_before):
             text = f"{len(unkeyed) + len(found.unkeyed_before):,} could not be matched, since their key is empty or not their own"
@@ -109,7 +127,9 @@ class Compare(EachLayer):
         if np.nanmax(moved, initial=0.0) > 0:
             remarks.append(Remark(f"shapes moved by up to {figure(float(np.nanmax(moved)), 'm')}", layer.key))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),
-                     InputAccount("earlier", earlier.key, len(earlier), theirs)),
-            (OutputAccount(layer.key, len(out)),), new_rows[new_rows >= 0], tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside), InputAccount("earlier", earlier.key, len(earlier), theirs)),
+            (OutputAccount(layer.key, len(out)),),
+            new_rows[new_rows >= 0],
+            tuple(remarks),
+        )

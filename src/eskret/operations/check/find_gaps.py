@@ -21,13 +21,7 @@ from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level,
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
-_FIELDS = {
-    "gap_m": pa.float64(),
-    "row": pa.int64(),
-    "end": pa.string(),
-    "other_row": pa.int64(),
-    "other_end": pa.string(),
-}
+_FIELDS = {"gap_m": pa.float64(), "row": pa.int64(), "end": pa.string(), "other_row": pa.int64(), "other_end": pa.string()}
 
 
 class FindGaps(EachLayer):
@@ -43,26 +37,16 @@ class FindGaps(EachLayer):
     phase = Phase.CHECK
     rank = 30
     relation = Relation.REPORT
-    also_known_as = (
-        "dangles",
-        "loose ends",
-        "open outline",
-        "undershoot",
-        "not closed",
-        "dangling",
-        "snap",
-        "topology",
-    )
+    also_known_as = ("dangles", "loose ends", "open outline", "undershoot", "not closed", "dangling", "snap", "topology")
 
     class Settings(OperationSettings):
         along: ground.Along = ground.along_setting("Gaps along")
-        up_to: Length = setting("Gaps up to", kind="measure", default="", example="100 m",
-                             help="Only gaps no wider than this are listed. Left empty, all.")  # fmt: skip
+        up_to: Length = setting(
+            "Gaps up to", kind="measure", default="", example="100 m", help="Only gaps no wider than this are listed. Left empty, all."
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Find gaps in {bold(entering or '…')}" + (
-            f" up to {settings['up_to']}" if settings.get("up_to") else ""
-        )
+        return f"Find gaps in {bold(entering or '…')}" + (f" up to {settings['up_to']}" if settings.get("up_to") else "")
 
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         return Style(label="gap_m", width=2.0)
@@ -100,11 +84,7 @@ class FindGaps(EachLayer):
         columns = [distance, flat.row[a // 2] + 1, which[a % 2].tolist(), flat.row[b // 2] + 1, which[b % 2].tolist()]
         table = pa.table([pa.array(c, t) for c, t in zip(columns, _FIELDS.values(), strict=True)], names=list(_FIELDS))
         out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=Kind.LINE, origin=layer.origin)
-        remarks = [
-            Remark(
-                f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found)
-            )
-        ]
+        remarks = [Remark(f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found))]
         remarks += ground.remarks_of(layer, settings.along)
         tolerance = proposed(distance)
         if tolerance is not None:
@@ -114,7 +94,4 @@ class FindGaps(EachLayer):
             if len(wider):
                 text += f"; the next is {figure(float(wider.min()), 'm')} wide"
             remarks.append(Remark(text, layer.key))
-        return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),), (OutputAccount(layer.key, len(out)),), None,
-            tuple(remarks),
-        )  # fmt: skip
+        return Outcome((out,), (InputAccount("from", layer.key, len(layer)),), (OutputAccount(layer.key, len(out)),), None, tuple(remarks))

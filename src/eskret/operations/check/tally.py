@@ -37,27 +37,34 @@ class Tally(Gathering):
     phase = Phase.CHECK
     rank = 10
     relation = Relation.REPORT
-    also_known_as = (
-        "count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report",
-    )  # fmt: skip
+    also_known_as = ("count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report")
 
     class Settings(OperationSettings):
         layers: list[str] = setting(
-            "Layers", kind="patterns", default=["*"], example="lease_*",
-            help="Names or patterns of the layers to count, such as lease_*.",
-        )  # fmt: skip
+            "Layers", kind="patterns", default=["*"], example="lease_*", help="Names or patterns of the layers to count, such as lease_*."
+        )
         by: list[str] = setting(
-            "By the values of", kind="fields", default=[], example="kind",
+            "By the values of",
+            kind="fields",
+            default=[],
+            example="kind",
             help="A row for each value of these fields; a layer that lacks one counts as empty there.",
-        )  # fmt: skip
+        )
         kinds: list[Literal["point", "line", "area", "mixed", "table"]] = setting(
-            "Kinds of layers", kind="choices", default=list(_OF_LAYERS), choices=_OF_LAYERS, min_length=1,
+            "Kinds of layers",
+            kind="choices",
+            default=list(_OF_LAYERS),
+            choices=_OF_LAYERS,
+            min_length=1,
             help="Layers of which kinds are counted; leave tables out where only shapes count.",
-        )  # fmt: skip
+        )
         about: list[Literal["name", "file", "kind", "crs"]] = setting(
-            "Tell of each layer", kind="choices", default=[], choices=_ABOUT,
+            "Tell of each layer",
+            kind="choices",
+            default=[],
+            choices=_ABOUT,
             help="More columns: what the layer is called in its file, which file that is, its kind and coordinate system.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("by")
@@ -73,16 +80,20 @@ class Tally(Gathering):
             return Forecast((), (Finding(Level.ERROR, text, setting="layers"),))
         findings = [
             Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="by")
-            for name in settings.by if all(name not in f.names() for f in chosen)
-        ]  # fmt: skip
+            for name in settings.by
+            if all(name not in f.names() for f in chosen)
+        ]
         if findings:
             return Forecast((), tuple(findings))
         fields = tuple(Field(n, t) for n, t in _schema(settings))
         count = None if settings.by else len(chosen)
-        return Forecast((
-            LayerFacts(context.step or "tally", context.step or "tally", Kind.TABLE, None, fields, count,
-                       "unknown" if settings.by else "known"),
-        ))  # fmt: skip
+        return Forecast(
+            (
+                LayerFacts(
+                    context.step or "tally", context.step or "tally", Kind.TABLE, None, fields, count, "unknown" if settings.by else "known"
+                ),
+            )
+        )
 
     def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         chosen = [layer for layer in layers if _chosen(layer, settings)]
@@ -97,9 +108,7 @@ class Tally(Gathering):
         key = context.step or "tally"
         out = Layer(key, pa.Table.from_pylist(rows, schema))
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in chosen)
-        return Outcome(
-            (out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, settings, whole, len(chosen)))
-        )
+        return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, settings, whole, len(chosen))))
 
 
 def _chosen(layer: Layer | LayerFacts, settings: Any) -> bool:
@@ -113,18 +122,18 @@ def _columns(settings: Any) -> list[str]:
 
 def _schema(settings: Any) -> list[tuple[str, pa.DataType]]:
     return [
-        ("layer", pa.string()), *((n, pa.string()) for n in (*settings.about, *_columns(settings))),
-        *((f, pa.int64()) for f in _FIGURES), ("share", pa.float64()),
-    ]  # fmt: skip
+        ("layer", pa.string()),
+        *((n, pa.string()) for n in (*settings.about, *_columns(settings))),
+        *((f, pa.int64()) for f in _FIGURES),
+        ("share", pa.float64()),
+    ]
 
 
 def _counted(layer: Layer, settings: Any) -> list[dict[str, Any]]:
     """A row for each value of the fields, in order, empty last; one for the whole layer where none is named."""
     by = settings.by
     about = {"name": layer.name or layer.key, "file": layer.origin or None, "kind": str(layer.kind), "crs": layer.crs}
-    values = [
-        layer.table.column(n).to_pylist() if n in layer.table.column_names else [None] * len(layer) for n in by
-    ]  # fmt: skip
+    values = [layer.table.column(n).to_pylist() if n in layer.table.column_names else [None] * len(layer) for n in by]
     groups: dict[tuple[str | None, ...], list[int]] = {}
     if by:
         for row, group in enumerate(zip(*values, strict=True)):
@@ -159,8 +168,7 @@ def _remarks(rows: Sequence[Mapping[str, Any]], settings: Any, whole: int, layer
     """What a person wants to read in the ledger without opening the table."""
     out = [Remark(f"{counted(whole, 'feature')} in {counted(layers, 'layer')}")]
     columns = _columns(settings)
-    moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, columns, strict=True)
-             if name != column]  # fmt: skip
+    moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, columns, strict=True) if name != column]
     if moved:
         out.append(Remark(in_words(moved, 4)))
     for name, words in (("without_geometry", "without geometry"), ("invalid", "invalid")):

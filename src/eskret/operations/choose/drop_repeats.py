@@ -41,12 +41,13 @@ class DropRepeats(EachLayer):
 
     class Settings(OperationSettings):
         fields: list[str] = setting(
-            "Fields that repeat", kind="fields", default=[], example="licence",
+            "Fields that repeat",
+            kind="fields",
+            default=[],
+            example="licence",
             help="Features are repeats when all of these hold the same values.",
-        )  # fmt: skip
-        geometry: bool = setting(
-            "The same shape", kind="flag", default=False, help="Whether they must also draw the same shape."
         )
+        geometry: bool = setting("The same shape", kind="flag", default=False, help="Whether they must also draw the same shape.")
 
         @model_validator(mode="after")
         def _something(self) -> DropRepeats.Settings:

@@ -36,15 +36,15 @@ class Keep(EachLayer):
     phase = Phase.CHOOSE
     rank = 10
     relation = Relation.KEPT
-    also_known_as = (
-        "select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only",
-    )  # fmt: skip
+    also_known_as = ("select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only")
 
     class Settings(OperationSettings):
         where: str = setting(
-            "Condition", kind="condition", example="desc LIKE 'Pile%'",
+            "Condition",
+            kind="condition",
+            example="desc LIKE 'Pile%'",
             help="Features for which this SQL condition is true are kept, the others are set aside.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         where = " ".join(str(settings.get("where") or "…").split())
@@ -55,9 +55,8 @@ class Keep(EachLayer):
             parse_condition(settings.where, facts.schema(), context.values, context.field_values)
         except ExpressionError as error:
             finding = Finding(
-                Level.ERROR, f"{facts.key}: {error.sentence()}", setting="where", layer=facts.key, start=error.start,
-                length=error.length,
-            )  # fmt: skip
+                Level.ERROR, f"{facts.key}: {error.sentence()}", setting="where", layer=facts.key, start=error.start, length=error.length
+            )
             return Forecast((), (finding,))
         return Forecast((replace(facts, certainty="at most", extent=None),))
 

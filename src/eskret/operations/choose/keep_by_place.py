@@ -35,9 +35,20 @@ class KeepByPlace(EachLayer):
     rank = 20
     relation = Relation.KEPT
     also_known_as = (
-        "select by place", "spatial filter", "within", "inside", "intersect", "near", "distance", "contains", "touches",
-        "in the area", "around", "where", "location",
-    )  # fmt: skip
+        "select by place",
+        "spatial filter",
+        "within",
+        "inside",
+        "intersect",
+        "near",
+        "distance",
+        "contains",
+        "touches",
+        "in the area",
+        "around",
+        "where",
+        "location",
+    )
 
     class Settings(OperationSettings):
         to: str = by_place.other_setting(min_length=1)
@@ -62,6 +73,4 @@ class KeepByPlace(EachLayer):
             (NOT_HELD, np.flatnonzero(~found.holds & ~found.missing)),
             (by_place.NO_PLACE, np.flatnonzero(~found.holds & found.missing)),
         ]
-        return kept_outcome(
-            layer, np.flatnonzero(found.holds), aside, context, found.remarks, found.accounts, "nothing lies there"
-        )  # fmt: skip
+        return kept_outcome(layer, np.flatnonzero(found.holds), aside, context, found.remarks, found.accounts, "nothing lies there")

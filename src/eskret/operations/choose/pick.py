@@ -39,18 +39,26 @@ class Pick(EachLayer):
 
     class Settings(OperationSettings):
         features: list[Any] = setting(
-            "Features", kind="features", min_length=1, example='["B-017", "B-018"]',
+            "Features",
+            kind="features",
+            min_length=1,
+            example='["B-017", "B-018"]',
             help="Values of the key field (or the source's numbers) of the features picked.",
-        )  # fmt: skip
+        )
         key: str = setting(
-            "Key field", kind="field", default="", example="bed",
+            "Key field",
+            kind="field",
+            default="",
+            example="bed",
             help="A field that has another value in every feature. Left empty, the source's own numbers are used.",
-        )  # fmt: skip
+        )
         take: Literal["these", "all but these"] = setting(
-            "Keep", kind="choice", default="these",
+            "Keep",
+            kind="choice",
+            default="these",
             choices={"these": "these features", "all but these": "all but these"},
             help="Whether the features picked stay or go.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("features")
@@ -92,27 +100,29 @@ def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:
     else:
         if layer.ids is None:
             raise InputError(
-                "its features have no numbers of their own to be picked by", place=layer.key,
+                "its features have no numbers of their own to be picked by",
+                place=layer.key,
                 way_out="Name a key field, or pick from the layer as it was loaded",
-            )  # fmt: skip
+            )
         places = {v: n for n, v in enumerate(values)}
         at = np.fromiter((places.get(i, -1) for i in layer.ids.tolist()), np.int64, len(layer))
         counts = np.bincount(at[at >= 0], minlength=len(values))
     remarks: list[Remark] = []
     if not settings.key:
-        remarks.append(
-            Remark(f"picked by {SOURCE_NUMBER}, which can shift; a key field is safer", layer.key, look=True)
-        )
+        remarks.append(Remark(f"picked by {SOURCE_NUMBER}, which can shift; a key field is safer", layer.key, look=True))
     gone = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n == 0]
     if gone:
-        remarks.append(Remark(f"{counted(len(gone), 'feature')} picked is no longer found: {in_words(gone, 6)}"
-                              if len(gone) == 1 else
-                              f"{counted(len(gone), 'feature picked is', 'features picked are')} no longer found: {in_words(gone, 6)}",
-                              layer.key, look=True))  # fmt: skip
+        remarks.append(
+            Remark(
+                f"{counted(len(gone), 'feature')} picked is no longer found: {in_words(gone, 6)}"
+                if len(gone) == 1
+                else f"{counted(len(gone), 'feature picked is', 'features picked are')} no longer found: {in_words(gone, 6)}",
+                layer.key,
+                look=True,
+            )
+        )
     several = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n > 1]
     if several:
-        text = (
-            f"'{settings.key}' is no key: {in_words(several, 4)} stands in more than one feature, and all were picked"
-        )
+        text = f"'{settings.key}' is no key: {in_words(several, 4)} stands in more than one feature, and all were picked"
         remarks.append(Remark(text, layer.key, look=True))
     return at >= 0, remarks

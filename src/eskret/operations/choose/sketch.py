@@ -45,14 +45,19 @@ class Sketch(Source):
 
     class Settings(OperationSettings):
         shapes: str = setting(
-            "Shapes", kind="shapes", min_length=1,
+            "Shapes",
+            kind="shapes",
+            min_length=1,
             example='{"type":"Polygon","coordinates":[[[-27.2,58.1],[-27.1,58.1],[-27.1,58.2],[-27.2,58.1]]]}',
             help="GeoJSON text. Draw on the map to fill it in.",
-        )  # fmt: skip
+        )
         crs: KnownCrs = setting(
-            "CRS of the coordinates", kind="crs", default=WGS84, example="EPSG:32626",
+            "CRS of the coordinates",
+            kind="crs",
+            default=WGS84,
+            example="EPSG:32626",
             help="Longitude and latitude by default, as GeoJSON has it.",
-        )  # fmt: skip
+        )
 
         @field_validator("shapes")
         @classmethod
@@ -94,9 +99,7 @@ def _layer(settings: Any, context: Context) -> tuple[Layer, list[Remark]]:
     crs = settings.crs
     layer = Layer(key, table, geometry, crs)
     if out_of_range(layer.extent(), crs):
-        raise InputError(
-            f"the coordinates cannot be degrees, as {crs} says", place=key, way_out="Name the CRS that they are in"
-        )
+        raise InputError(f"the coordinates cannot be degrees, as {crs} says", place=key, way_out="Name the CRS that they are in")
     wrong = shapely.is_valid_reason(geometry)[invalid(geometry)]
     remarks += [Remark(f"a shape is not valid: {reason}", key, look=True) for reason in dict.fromkeys(wrong)]
     layer, lost, said = bring(layer, context)

@@ -19,18 +19,7 @@ from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
 from eskret.operations import differing, figuring
-from eskret.operations.base import (
-    Context,
-    Delivery,
-    Finding,
-    Forecast,
-    Level,
-    Outcome,
-    Phase,
-    Prepared,
-    Reach,
-    in_words,
-)
+from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Prepared, Reach, in_words
 from eskret.operations.naming_layers import deliver_name
 from eskret.operations.settings import OperationSettings, setting
 from eskret.services import features, journal, tokens
@@ -55,53 +44,77 @@ class Publish(Delivery):
     phase = Phase.DELIVER
     rank = 60
     relation = Relation.REPORT
-    also_known_as = (
-        "push", "upload", "update service", "web service", "api", "ogc", "dataset", "online", "sync", "difference", "send",
-    )  # fmt: skip
+    also_known_as = ("push", "upload", "update service", "web service", "api", "ogc", "dataset", "online", "sync", "difference", "send")
 
     class Settings(OperationSettings):
         service: str = setting(
-            "Address of the service", min_length=1, example="https://data.example.org/features",
+            "Address of the service",
+            min_length=1,
+            example="https://data.example.org/features",
             help="The landing page of an OGC API - Features service that takes changes.",
-        )  # fmt: skip
+        )
         dataset: str = setting(
-            "Dataset", kind="template", default="{layer}", min_length=1, example="licences",
+            "Dataset",
+            kind="template",
+            default="{layer}",
+            min_length=1,
+            example="licences",
             help="The id of the dataset. {layer} and parameters are filled in, so that a set goes to a dataset each.",
-        )  # fmt: skip
+        )
         mode: Literal["update", "append", "replace"] = setting(
-            "What to do", kind="choice", default="update",
+            "What to do",
+            kind="choice",
+            default="update",
             choices={
-                "update": "bring it up to date: add, change, remove", "append": "add what is new, leave the rest",
+                "update": "bring it up to date: add, change, remove",
+                "append": "add what is new, leave the rest",
                 "replace": "make it exactly this layer",
             },
             help="Whatever it is, features that are published already as they are stay untouched.",
-        )  # fmt: skip
+        )
         key: list[str] = setting(
-            "Key", kind="fields", default=[], example="licence",
+            "Key",
+            kind="fields",
+            default=[],
+            example="licence",
             help="Fields that tell features apart. Needed to bring a dataset up to date; else, by all they hold.",
-        )  # fmt: skip
+        )
         gone: Literal["remove", "leave"] = setting(
-            "Published, and not in the layer", kind="choice", default="remove", shown_when=("mode", ("update",)),
+            "Published, and not in the layer",
+            kind="choice",
+            default="remove",
+            shown_when=("mode", ("update",)),
             choices={"remove": "remove it there", "leave": "leave it"},
             help="What becomes of features that the dataset has and the layer does not.",
-        )  # fmt: skip
-        decimals: int = setting(
-            "Decimals", kind="whole", default=geojson.DECIMALS, ge=0, le=15,
-            help="Digits after the point of a degree; 7 are about a centimetre. What a service rounds away is no change.",
-        )  # fmt: skip
-        create: bool = setting(
-            "Make the dataset if there is none", kind="flag", default=False,
-            help="Where the service lets one. Taking the push back takes the dataset away again.",
-        )  # fmt: skip
-        title: str = setting("Title of a new dataset", default="", shown_when=_NEW, example="Licences of the sound",
-                             help="What people read; the id where it is left empty.")  # fmt: skip
-        description: str = setting(
-            "Description of a new dataset", default="", shown_when=_NEW, help="For those who find it."
         )
+        decimals: int = setting(
+            "Decimals",
+            kind="whole",
+            default=geojson.DECIMALS,
+            ge=0,
+            le=15,
+            help="Digits after the point of a degree; 7 are about a centimetre. What a service rounds away is no change.",
+        )
+        create: bool = setting(
+            "Make the dataset if there is none",
+            kind="flag",
+            default=False,
+            help="Where the service lets one. Taking the push back takes the dataset away again.",
+        )
+        title: str = setting(
+            "Title of a new dataset",
+            default="",
+            shown_when=_NEW,
+            example="Licences of the sound",
+            help="What people read; the id where it is left empty.",
+        )
+        description: str = setting("Description of a new dataset", default="", shown_when=_NEW, help="For those who find it.")
         token_from: str = setting(
-            "Token in the variable", default="", example="ORREL_TOKEN",
+            "Token in the variable",
+            default="",
+            example="ORREL_TOKEN",
             help="The environment variable that holds the token. Left empty, the one kept for the service is used.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
@@ -183,24 +196,38 @@ class Publish(Delivery):
     def _one(self, layer: Layer, name: str, there: Connection, settings: Settings, context: Context) -> Outcome:
         known = features.describe(there, name)
         if known is None and not settings.create:
-            raise DeliveryError(
-                f"there is no dataset '{name}'", place=there.home, way_out="Check its name, or have it made"
-            )
+            raise DeliveryError(f"there is no dataset '{name}'", place=there.home, way_out="Check its name, or have it made")
         found = features.read_items(there, name, watch=context.watch).features if known is not None else []
         difference = take(
-            layer, published(found, there.home), mode=settings.mode, key=settings.key, remove=settings.gone == "remove",
+            layer,
+            published(found, there.home),
+            mode=settings.mode,
+            key=settings.key,
+            remove=settings.gone == "remove",
             decimals=settings.decimals,
-        )  # fmt: skip
+        )
         fields = {n: _schema(t) for n, t in zip(layer.table.column_names, layer.table.schema.types, strict=True)}
         d = difference.found
         words = journal.Push(
-            journal.new_id(name), there.home, name, settings.mode, tuple(settings.key), difference.decimals,
-            None if difference.own is None else tuple(sorted(difference.own)), added=len(d.added), changed=len(d.changed),
-            removed=len(d.removed), unchanged=difference.same, count_before=len(found), step=context.step, layer=layer.key,
+            journal.new_id(name),
+            there.home,
+            name,
+            settings.mode,
+            tuple(settings.key),
+            difference.decimals,
+            None if difference.own is None else tuple(sorted(difference.own)),
+            added=len(d.added),
+            changed=len(d.changed),
+            removed=len(d.removed),
+            unchanged=difference.same,
+            count_before=len(found),
+            step=context.step,
+            layer=layer.key,
             token_from=settings.token_from,
-            make={} if known is not None or not settings.create else
-            {"title": settings.title or name, "description": settings.description, "fields": fields},
-        )  # fmt: skip
+            make={}
+            if known is not None or not settings.create
+            else {"title": settings.title or name, "description": settings.description, "fields": fields},
+        )
         assert context.desk is not None
         prepared: tuple[Prepared, ...] = ()
         if words.entries or words.make:
@@ -212,11 +239,7 @@ def _against(one: LayerFacts, there: features.Dataset | None, name: str, setting
     """What differs between a layer's fields and those of the dataset, as far as the service tells them."""
     if there is None:
         if settings.create:
-            return [
-                Finding(
-                    Level.NOTE, f"{one.key}: the dataset '{name}' is not there yet and will be made.", layer=one.key
-                )
-            ]
+            return [Finding(Level.NOTE, f"{one.key}: the dataset '{name}' is not there yet and will be made.", layer=one.key)]
         text = f"There is no dataset '{name}'. Check its name, or have it made if there is none."
         return [Finding(Level.ERROR, text, layer=one.key, setting="dataset")]
     findings = []
@@ -260,9 +283,7 @@ def _schema(kind: pa.DataType) -> dict[str, str]:
     return {"type": "string", "format": "date"} if pa.types.is_date(kind) else {"type": "string"}
 
 
-def _outcome(
-    layer: Layer, name: str, difference: PublishedDifference, prepared: tuple[Prepared, ...], settings: Any
-) -> Outcome:  # fmt: skip
+def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared: tuple[Prepared, ...], settings: Any) -> Outcome:
     d = difference.found
     shapes = difference.published.shapes
     if layer.crs is not None and not same_crs(layer.crs, geojson.CRS84):
@@ -271,19 +292,23 @@ def _outcome(
     out = differing.layer_of(layer, before, shapes if layer.drawn else None, d, d.moved)
     new_rows, old_rows = differing.rows_of(d)
     told = np.concatenate([new_rows, difference.lost, difference.unkeyed, difference.there])
-    aside = SetAside.from_reasons([
-        ("is published as it is", remaining(len(layer), told)), ("has no place in WGS 84", difference.lost),
-        ("its key is empty or not its own", difference.unkeyed), ("its key is published already", difference.there),
-    ])  # fmt: skip
+    aside = SetAside.from_reasons(
+        [
+            ("is published as it is", remaining(len(layer), told)),
+            ("has no place in WGS 84", difference.lost),
+            ("its key is empty or not its own", difference.unkeyed),
+            ("its key is published already", difference.there),
+        ]
+    )
     held = remaining(before.num_rows, old_rows)
     unkeyed = np.intersect1d(held, d.unkeyed_before)
-    theirs = SetAside.from_reasons([
-        ("stays as it is", np.setdiff1d(held, unkeyed)), ("its key is empty or not its own", unkeyed),
-    ])  # fmt: skip
+    theirs = SetAside.from_reasons([("stays as it is", np.setdiff1d(held, unkeyed)), ("its key is empty or not its own", unkeyed)])
     remarks = [Remark(_words(name, d, difference.same, bool(prepared)), layer.key, look=bool(prepared))]
     if len(difference.unkeyed) or len(d.unkeyed_before):
-        text = (f"{counted(len(difference.unkeyed), 'feature')} here and {len(d.unkeyed_before):,} there cannot be told apart, "
-                "since their key is empty or not their own; they are left out")  # fmt: skip
+        text = (
+            f"{counted(len(difference.unkeyed), 'feature')} here and {len(d.unkeyed_before):,} there cannot be told apart, "
+            "since their key is empty or not their own; they are left out"
+        )
         remarks.append(Remark(text, layer.key, look=True))
     far = d.moved[np.isfinite(d.moved)]
     if np.max(far, initial=0.0) > 0:
@@ -297,8 +322,11 @@ def _outcome(
     return Outcome(
         (out,),
         (InputAccount("from", layer.key, len(layer), aside), InputAccount("dataset", name, before.num_rows, theirs)),
-        (OutputAccount(layer.key, len(out)),), new_rows[new_rows >= 0], tuple(remarks), prepared=prepared,
-    )  # fmt: skip
+        (OutputAccount(layer.key, len(out)),),
+        new_rows[new_rows >= 0],
+        tuple(remarks),
+        prepared=prepared,
+    )
 
 
 def _words(name: str, d: Any, same: int, waits: bool) -> str:

@@ -22,29 +22,11 @@ from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import DeliveryError, EskretError, SettingError
-from eskret.formats import (
-    delimited,
-    digest,
-    geopackage,
-    geopackage_about,
-    geopackage_large,
-    sources,
-    targets,
-)
+from eskret.formats import delimited, digest, geopackage, geopackage_about, geopackage_large, sources, targets
 from eskret.formats.geopackage_in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.index_page import Listed, index_page
 from eskret.operations import saving, updating
-from eskret.operations.base import (
-    Context,
-    Delivered,
-    Delivery,
-    Finding,
-    Forecast,
-    Level,
-    Outcome,
-    Phase,
-    Planned,
-)
+from eskret.operations.base import Context, Delivered, Delivery, Finding, Forecast, Level, Outcome, Phase, Planned
 from eskret.operations.naming_layers import names_of
 from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
 
@@ -86,103 +68,185 @@ class Save(Delivery):
     relation = Relation.KEPT
     single = ("name",)
     also_known_as = (
-        "write", "export", "output", "store", "geopackage", "gpkg", "geojson", "convert", "file", "deliver", "shapefile", "shp",
-        "csv", "section", "titles", "kml", "gpx", "excel", "xlsx", "workbook", "parquet", "flatgeobuf", "append", "update", "folder",
-        "index page", "web", "sld", "style",
-    )  # fmt: skip
+        "write",
+        "export",
+        "output",
+        "store",
+        "geopackage",
+        "gpkg",
+        "geojson",
+        "convert",
+        "file",
+        "deliver",
+        "shapefile",
+        "shp",
+        "csv",
+        "section",
+        "titles",
+        "kml",
+        "gpx",
+        "excel",
+        "xlsx",
+        "workbook",
+        "parquet",
+        "flatgeobuf",
+        "append",
+        "update",
+        "folder",
+        "index page",
+        "web",
+        "sld",
+        "style",
+    )
 
     class Settings(OperationSettings):
         to: str = setting(
-            "File", kind="target", min_length=1, example="out/returns.gpkg",
+            "File",
+            kind="target",
+            min_length=1,
+            example="out/returns.gpkg",
             help="Where to save, from the workflow's folder. The ending says the format: .gpkg .shp .geojson .geojsons .fgb .parquet "
             ".kml .gpx .csv .xlsx. It may hold {layer} and parameters.",
-        )  # fmt: skip
+        )
         also: list[str] = setting(
-            "Also to", kind="patterns", default=[], example="web/{layer}.geojson",
+            "Also to",
+            kind="patterns",
+            default=[],
+            example="web/{layer}.geojson",
             help="More files to save the same layers to, each in the format of its ending.",
-        )  # fmt: skip
+        )
         name: str = setting(
-            "Layer name", kind="template", default="{layer}", min_length=1, example="{district}_{layer}",
+            "Layer name",
+            kind="template",
+            default="{layer}",
+            min_length=1,
+            example="{district}_{layer}",
             help="How each layer is called. {layer}, {step} (that made it), {n} and parameters are filled in.",
-        )  # fmt: skip
+        )
         names: Literal["", "as typed", "tidy"] = setting(
-            "Names of layers", kind="choice", default="", shown_when=("to", (".gpkg", ".kml", ".gpx", ".xlsx")),
-            choices={
-                "": "as the workflow says", AS_TYPED: "stay as they are", TIDY: "are tidied: small letters, digits, underscores",
-            },
+            "Names of layers",
+            kind="choice",
+            default="",
+            shown_when=("to", (".gpkg", ".kml", ".gpx", ".xlsx")),
+            choices={"": "as the workflow says", AS_TYPED: "stay as they are", TIDY: "are tidied: small letters, digits, underscores"},
             help="Where the workflow says nothing either, they are tidied, save where a layer of just that name is there.",
-        )  # fmt: skip
+        )
         if_exists: Literal["own", "stop", "replace", "number", "skip", "append", "update"] = setting(
-            "If it is there already", kind="choice", default="own",
+            "If it is there already",
+            kind="choice",
+            default="own",
             choices={
-                "own": "replace own output, else stop", "stop": "stop", "replace": "replace it",
-                "number": "save beside it with a number", "skip": "leave it and go on", "append": "append to it",
+                "own": "replace own output, else stop",
+                "stop": "stop",
+                "replace": "replace it",
+                "number": "save beside it with a number",
+                "skip": "leave it and go on",
+                "append": "append to it",
                 "update": "bring it up to date by a key",
             },
             help="A file or layer that nobody changed since this workflow wrote it is replaced without asking.",
-        )  # fmt: skip
+        )
         key: list[str] = setting(
-            "Key", kind="fields", default=[], example="bed", shown_when=("if_exists", ("update",)),
+            "Key",
+            kind="fields",
+            default=[],
+            example="bed",
+            shown_when=("if_exists", ("update",)),
             help="Fields that tell features apart: those that are there are replaced, others added, the rest stays.",
-        )  # fmt: skip
+        )
         section: str = setting(
-            "Section", default="", example="Field work", shown_when=_GEOPACKAGE,
+            "Section",
+            default="",
+            example="Field work",
+            shown_when=_GEOPACKAGE,
             help="A name that these layers share in the GeoPackage. A section has one CRS; layers are brought to it.",
-        )  # fmt: skip
+        )
         crs: KnownCrs = setting(
-            "CRS to save in", kind="crs", default="", example="EPSG:32626", shown_when=_FREE,
+            "CRS to save in",
+            kind="crs",
+            default="",
+            example="EPSG:32626",
+            shown_when=_FREE,
             help="Left empty, layers keep theirs, or take that of the section.",
-        )  # fmt: skip
+        )
         native: bool = setting(
-            "Keep the CRS of the layer", kind="flag", default=False, shown_when=("to", _JSON),
+            "Keep the CRS of the layer",
+            kind="flag",
+            default=False,
+            shown_when=("to", _JSON),
             help="GeoJSON is in WGS 84 by RFC 7946. Only where whoever reads it has agreed to another: it is named in the file.",
-        )  # fmt: skip
+        )
         fields: list[str] = setting(
-            "Fields to save", kind="fields", default=[], example="bed, licence, tonnes",
-            help="In this order. Left empty, all are saved.",
-        )  # fmt: skip
+            "Fields to save", kind="fields", default=[], example="bed, licence, tonnes", help="In this order. Left empty, all are saved."
+        )
         titled: bool = setting(
-            "Titles as names of fields", kind="flag", default=False,
+            "Titles as names of fields",
+            kind="flag",
+            default=False,
             help="The fields are called by their titles in the file, where they have any.",
-        )  # fmt: skip
+        )
         titles: dict[str, str] = setting(
-            "Titles of fields", kind="pairs", default={}, example="depth_m = Depth in metres",
+            "Titles of fields",
+            kind="pairs",
+            default={},
+            example="depth_m = Depth in metres",
             help="What a field is called for people, written as field = title. A GeoPackage keeps both.",
-        )  # fmt: skip
+        )
         measures: list[str] = setting(
-            "Measures to keep current", kind="patterns", default=[], example="length_km, area_ha",
+            "Measures to keep current",
+            kind="patterns",
+            default=[],
+            example="length_km, area_ha",
             help="Fields computed from the geometry on every save: length_ or area_ and a unit.",
-        )  # fmt: skip
+        )
         times: Literal["text", "split"] = setting(
-            "Times of day in a shapefile", kind="choice", default="text", shown_when=("to", (".shp",)),
+            "Times of day in a shapefile",
+            kind="choice",
+            default="text",
+            shown_when=("to", (".shp",)),
             choices={"text": "as text", "split": "as a date and a text of the hour"},
             help="A shapefile has dates and no times of day.",
-        )  # fmt: skip
+        )
         long_texts: Literal["cut", "stop"] = setting(
-            "Texts that are too long", kind="choice", default="cut", shown_when=("to", (".shp", ".xlsx")),
+            "Texts that are too long",
+            kind="choice",
+            default="cut",
+            shown_when=("to", (".shp", ".xlsx")),
             choices={"cut": "cut them and say so", "stop": "stop the run"},
             help="A shapefile holds texts of 254 bytes, a cell of a workbook 32,767 characters.",
-        )  # fmt: skip
+        )
         decimals: int = setting(
-            "Decimals", kind="whole", default=-1, ge=-1, le=15, shown_when=_ROUNDED,
+            "Decimals",
+            kind="whole",
+            default=-1,
+            ge=-1,
+            le=15,
+            shown_when=_ROUNDED,
             help="Digits after the point; -1 for as many as fit the unit: 7 of a degree, about a centimetre, 3 of a metre.",
-        )  # fmt: skip
+        )
         layout: Literal["compact", "indented"] = setting(
-            "Layout of GeoJSON", kind="choice", default="compact", shown_when=("to", (".geojson", ".json")),
+            "Layout of GeoJSON",
+            kind="choice",
+            default="compact",
+            shown_when=("to", (".geojson", ".json")),
             choices={"compact": "one feature a line", "indented": "spread out, for people to read"},
             help="Both hold the same; the compact one is smaller.",
-        )  # fmt: skip
+        )
         title: str = setting("Title", default="", help="Of what is saved, for those who find it.")
         description: str = setting("Description", default="", help="Goes where the format has a place for it.")
         licence: str = setting("Licence", default="", example="CC BY 4.0", help="Under which it may be used.")
         sld: bool = setting(
-            "Style beside it", kind="flag", default=False,
+            "Style beside it",
+            kind="flag",
+            default=False,
             help="How each layer is drawn, as an OGC SLD file of its name beside what is saved.",
-        )  # fmt: skip
+        )
         index: bool = setting(
-            "Index page beside it", kind="flag", default=False,
+            "Index page beside it",
+            kind="flag",
+            default=False,
             help="A page, index.html, in the same folder, that lists what was saved with counts, CRS and fields.",
-        )  # fmt: skip
+        )
 
         @field_validator("measures")
         @classmethod
@@ -201,12 +265,8 @@ class Save(Delivery):
             to = f"{settings['section']} in {to}"
         also = settings.get("also")
         more = f" and {len(also)} more" if isinstance(also, list) and also else ""
-        verb, join = {"append": ("Append", "to"), "update": ("Bring", "into")}.get(
-            str(settings.get("if_exists")), ("Save", "to")
-        )
-        return f"{verb} {entering or '…'} {join} {bold(to)}{more}" + (
-            f" as {name}" if name and name != "{layer}" else ""
-        )
+        verb, join = {"append": ("Append", "to"), "update": ("Bring", "into")}.get(str(settings.get("if_exists")), ("Save", "to"))
+        return f"{verb} {entering or '…'} {join} {bold(to)}{more}" + (f" as {name}" if name and name != "{layer}" else "")
 
     # -- where things go
 
@@ -226,9 +286,10 @@ class Save(Delivery):
         per_layer = {"layer", "n"} & set(placeholders(settings.to))
         if target.holds == targets.ONE and len(layers) > 1 and not per_layer:
             raise DeliveryError(
-                f"{len(layers)} layers cannot go into one {target.title.removeprefix('a ')} file", place=settings.to,
+                f"{len(layers)} layers cannot go into one {target.title.removeprefix('a ')} file",
+                place=settings.to,
                 way_out="Put {layer} into the path for a file each, or save to a .gpkg",
-            )  # fmt: skip
+            )
         out = []
         more = [{"step": x.step or context.step, "n": n} for n, x in enumerate(layers, 1)]
         paths = [context.fill_path(settings.to, {**m, "layer": n.unnumbered}) for m, n in zip(more, names, strict=True)]
@@ -237,11 +298,7 @@ class Save(Delivery):
             name, alone = named.name, target.holds == targets.ONE and often[str(path).casefold()] == 1
             if alone:
                 # what else is in the path tells them apart already
-                named = replace(
-                    named,
-                    name=named.unnumbered,
-                    notes=named.notes[:-1] if named.name != named.unnumbered else named.notes,
-                )
+                named = replace(named, name=named.unnumbered, notes=named.notes[:-1] if named.name != named.unnumbered else named.notes)
                 name = named.name
             else:
                 path = context.fill_path(settings.to, {**one, "layer": name})
@@ -257,9 +314,7 @@ class Save(Delivery):
         findings = dict.fromkeys(f for forecast in (first, *others) for f in forecast.findings)
         return Forecast(first.layers, tuple(findings), tuple(o for f in (first, *others) for o in f.outputs))
 
-    def _foretell_one(
-        self, facts: Sequence[LayerFacts], settings: Settings, context: Context, pages: set[Path]
-    ) -> Forecast:
+    def _foretell_one(self, facts: Sequence[LayerFacts], settings: Settings, context: Context, pages: set[Path]) -> Forecast:
         findings: list[Finding] = []
         planned: list[Planned] = []
         try:
@@ -293,19 +348,14 @@ class Save(Delivery):
             planned += _planned(plans, group, known)
             for plan, place in zip(plans, group, strict=False):
                 findings += [
-                    Finding(Level.LOOK, f"{place.key}: {text}.", layer=place.key, setting="name")
-                    for text in _of_names(plan, place)
+                    Finding(Level.LOOK, f"{place.key}: {text}.", layer=place.key, setting="name") for text in _of_names(plan, place)
                 ]
         return Forecast(tuple(settled), tuple(dict.fromkeys(findings)), tuple(planned))
 
     def _unfit(self, target: targets.Target, settings: Settings) -> list[Finding]:
         """Settings that this format has no place for, and some that exclude each other."""
         infos = setting_info(type(settings))
-        idle = [
-            n
-            for n in ("title", "description", "licence")
-            if getattr(settings, n) and n not in target.words and not settings.index
-        ]
+        idle = [n for n in ("title", "description", "licence") if getattr(settings, n) and n not in target.words and not settings.index]
         if target is not targets.GEOPACKAGE:
             idle += [n for n in ("section",) if getattr(settings, n)]
             idle += ["titles"] if settings.titles and not settings.titled else []
@@ -318,28 +368,15 @@ class Save(Delivery):
         if saving.writes_native(target, settings):
             text = "GeoJSON in another CRS than WGS 84 is not as RFC 7946 has it; the file names its CRS."
             out.append(Finding(Level.LOOK, text, setting="native"))
-        if (
-            settings.if_exists in ("append", "update")
-            and target.ending not in _CHANGED
-            and ".json" not in target.ending
-        ):
+        if settings.if_exists in ("append", "update") and target.ending not in _CHANGED and ".json" not in target.ending:
             text = f"{what} cannot be appended to. Save it anew, or to another format."
             out.append(Finding(Level.ERROR, text, setting="if_exists"))
         if settings.if_exists == "update" and not settings.key:
-            out.append(
-                Finding(
-                    Level.ERROR, "To bring a layer up to date, features must be told apart: name a key.", setting="key"
-                )
-            )
+            out.append(Finding(Level.ERROR, "To bring a layer up to date, features must be told apart: name a key.", setting="key"))
         return out
 
     def _settled(
-        self,
-        facts: Sequence[LayerFacts],
-        target: targets.Target,
-        settings: Settings,
-        context: Context,
-        places: Sequence[_Place],
+        self, facts: Sequence[LayerFacts], target: targets.Target, settings: Settings, context: Context, places: Sequence[_Place]
     ) -> tuple[list[LayerFacts], list[Finding]]:
         """The layers with the CRS, the fields and the measures that they will have, and what that means."""
         findings: list[Finding] = []
@@ -359,9 +396,7 @@ class Save(Delivery):
                     findings.append(Finding(Level.ERROR, text, setting="crs"))
                 wanted = in_section[path]
                 if not one.crs:
-                    text = (
-                        f"{one.key}: a section has one CRS, and this layer has none. Say it where the layer is loaded."
-                    )
+                    text = f"{one.key}: a section has one CRS, and this layer has none. Say it where the layer is loaded."
                     findings.append(Finding(Level.ERROR, text, layer=one.key, setting="section"))
             if wanted and one.crs and not same_crs(one.crs, wanted):
                 way = transformation(one.crs, wanted, one.extent)
@@ -391,9 +426,7 @@ class Save(Delivery):
             self._index(outcomes, settings, context, beside)
         return outcomes
 
-    def _deliver_one(
-        self, layers: Sequence[Layer], settings: Settings, context: Context, beside: set[Path]
-    ) -> list[Outcome]:
+    def _deliver_one(self, layers: Sequence[Layer], settings: Settings, context: Context, beside: set[Path]) -> list[Outcome]:
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
         assert context.desk is not None
@@ -428,17 +461,10 @@ class Save(Delivery):
                 context.desk.settle(path.with_suffix(ending), [""], settings.if_exists)
 
     def _words(self, settings: Settings, context: Context) -> dict[str, str]:
-        return {
-            n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)
-        }
+        return {n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)}
 
     def _to_geopackage(
-        self,
-        path: Path,
-        writing: Sequence[tuple[Layer, Planned]],
-        settings: Settings,
-        context: Context,
-        beside: set[Path],
+        self, path: Path, writing: Sequence[tuple[Layer, Planned]], settings: Settings, context: Context, beside: set[Path]
     ) -> list[Outcome]:
         assert context.desk is not None
         changed = [p for _, p in writing if p.action in ("append", "update")]
@@ -505,11 +531,7 @@ class Save(Delivery):
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
         with geopackage.writing(staged) as container:
             container.add(done.aligned.take(rows), plan.layer, watch=context.watch)
-        columns = tuple(
-            (f.name, geopackage.sql_type(f.type))
-            for f in done.aligned.table.schema
-            if f.name not in old.table.column_names
-        )
+        columns = tuple((f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names)
         change = context.desk.change_layer(
             plan.path, LayerChange(plan.layer, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
         )
@@ -518,18 +540,15 @@ class Save(Delivery):
         return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), context)
 
     def _to_file(
-        self, target: targets.Target, writing: Sequence[tuple[Layer, Planned, str]], settings: Settings, context: Context,
-        beside: set[Path],
-    ) -> list[Outcome]:  # fmt: skip
+        self, target: targets.Target, writing: Sequence[tuple[Layer, Planned, str]], settings: Settings, context: Context, beside: set[Path]
+    ) -> list[Outcome]:
         """Write layers to a file: one, or all of the step where the format holds a set."""
         assert context.desk is not None and target.write is not None
         path = writing[0][1].path
         if writing[0][1].action in ("append", "update"):
             return [self._change_file(target, *writing[0], settings, context)]
         ready = [saving.ready(x, target, settings, saving.crs_for(target, settings, x.crs)) for x, _, _ in writing]
-        put = self._write(
-            target, path, [(r.layer, n) for r, (_, _, n) in zip(ready, writing, strict=True)], settings, context
-        )
+        put = self._write(target, path, [(r.layer, n) for r, (_, _, n) in zip(ready, writing, strict=True)], settings, context)
         names = ready[0].names
         if names:
             text = saving.names_list(names, ready[0].layer.titles)
@@ -556,21 +575,18 @@ class Save(Delivery):
         return [_saved(layer, plan, one, put.found, context, crs=crs)]
 
     def _write(
-        self,
-        target: targets.Target,
-        path: Path,
-        pairs: Sequence[tuple[Layer, str]],
-        settings: Settings,
-        context: Context,
+        self, target: targets.Target, path: Path, pairs: Sequence[tuple[Layer, str]], settings: Settings, context: Context
     ) -> targets.Put:
         assert context.desk is not None and target.write is not None
         staged = context.desk.stage(path)
         for ending in target.companions:
             context.desk.join(path, path.with_suffix(ending))
         how = targets.Writing(
-            settings.decimals if settings.decimals >= 0 else None, settings.layout == "indented",
-            saving.crs_for(target, settings, pairs[0][0].crs) or "OGC:CRS84", self._words(settings, context),
-        )  # fmt: skip
+            settings.decimals if settings.decimals >= 0 else None,
+            settings.layout == "indented",
+            saving.crs_for(target, settings, pairs[0][0].crs) or "OGC:CRS84",
+            self._words(settings, context),
+        )
         put = target.write(staged, pairs, how, context.watch)
         for ending in target.companions:
             if not staged.with_suffix(ending).exists():
@@ -581,9 +597,7 @@ class Save(Delivery):
         context.desk.written(path, put.sha256)
         return put
 
-    def _change_file(
-        self, target: targets.Target, layer: Layer, plan: Planned, name: str, settings: Settings, context: Context
-    ) -> Outcome:
+    def _change_file(self, target: targets.Target, layer: Layer, plan: Planned, name: str, settings: Settings, context: Context) -> Outcome:
         """Append to a file of one layer, or bring it up to date: it is read and written anew."""
         assert context.desk is not None
         there = sources.layer_names(plan.path)
@@ -610,9 +624,7 @@ class Save(Delivery):
         staged = context.desk.stage(file, of=path)
         staged.write_text(text, encoding="utf-8")
 
-    def _styles(
-        self, path: Path, layers: Sequence[tuple[Layer, str]], context: Context, beside: set[Path], alone: bool = False
-    ) -> None:
+    def _styles(self, path: Path, layers: Sequence[tuple[Layer, str]], context: Context, beside: set[Path], alone: bool = False) -> None:
         """How each layer is drawn, as SLD beside what is saved."""
         for layer, name in layers:
             text = context.sld(layer, name) if layer.drawn else ""
@@ -627,9 +639,7 @@ class Save(Delivery):
         for outcome in outcomes:
             for one in outcome.delivered:
                 if not outcome.layers and outcome.inputs[0].setting == "also":
-                    layer = next(
-                        o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer
-                    )
+                    layer = next(o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer)
                 else:
                     layer = outcome.layers[0]
                 staged = context.desk.stage(one.path, shared=True)
@@ -710,36 +720,28 @@ def _skipped(layer: Layer, plan: Planned) -> Outcome:
     where = f"{plan.path.name}, {plan.layer}" if plan.layer else plan.path.name
     aside = SetAside.from_reasons([("was not saved: it is there already", rows)])
     return Outcome(
-        (), (InputAccount("from", layer.key, len(layer), aside),), (OutputAccount(layer.key, 0),), np.empty(0, np.int64),
+        (),
+        (InputAccount("from", layer.key, len(layer), aside),),
+        (OutputAccount(layer.key, 0),),
+        np.empty(0, np.int64),
         (Remark(f"{where} is there already and was left as it is", layer.key, look=True),),
-    )  # fmt: skip
+    )
 
 
 def _saved(
-    layer: Layer,
-    plan: Planned,
-    one: saving.Ready,
-    found: int,
-    context: Context,
-    content: str = "",
-    crs: str | None = None,
+    layer: Layer, plan: Planned, one: saving.Ready, found: int, context: Context, content: str = "", crs: str | None = None
 ) -> Outcome:
     """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
     lineage = remaining(len(layer), one.aside.rows)
     totals = totals_of(one.layer, tuple(t for t in context.totals if t in one.layer.table.column_names))
-    output = OutputAccount(
-        layer.key, len(lineage), totals,
-        (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),),
-    )  # fmt: skip
+    output = OutputAccount(layer.key, len(lineage), totals, (ControlTotal("number of features in the file", "", len(lineage), found, 0.0),))
     delivered = Delivered(plan.path, plan.layer, len(lineage), crs or one.layer.crs, context.step, content=content)
     account = InputAccount("from", layer.key, len(layer), one.aside)
     written = one.layer.with_key(layer.key)
     return Outcome((written,), (account,), (output,), lineage, one.remarks, (delivered,))
 
 
-def _changed(
-    layer: Layer, plan: Planned, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context
-) -> Outcome:
+def _changed(layer: Layer, plan: Planned, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context) -> Outcome:
     """The outcome of rows that went into a layer that was there."""
     kept = remaining(len(layer), one.aside.rows)
     aside = [(reason, one.aside.rows[one.aside.codes == n]) for n, reason in enumerate(one.aside.reasons)]
@@ -748,9 +750,11 @@ def _changed(
     where = f"layer '{plan.layer}' of {plan.path.name}" if plan.layer else plan.path.name
     told = f"{len(done.added):,} added to {where}, {len(done.changed):,} changed, {len(done.same):,} as they were; it can be taken back"
     output = OutputAccount(
-        layer.key, len(used), totals_of(one.layer.take(used), context.totals),
+        layer.key,
+        len(used),
+        totals_of(one.layer.take(used), context.totals),
         (ControlTotal("number of features in the file", "", before + len(done.added), found, 0.0),),
-    )  # fmt: skip
+    )
     delivered = Delivered(plan.path, plan.layer, found, one.layer.crs, context.step, own=False)
     account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
     remarks = (*one.remarks, *done.remarks, Remark(told, layer.key))

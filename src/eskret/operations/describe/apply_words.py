@@ -38,23 +38,25 @@ class ApplyWords(EachLayer):
     phase = Phase.DESCRIBE
     rank = 82
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "recode",
-        "reclassify text",
-        "replace values",
-        "lookup words",
-        "standardise",
-        "harmonise",
-        "tidy spelling",
-    )
+    also_known_as = ("recode", "reclassify text", "replace values", "lookup words", "standardise", "harmonise", "tidy spelling")
 
     class Settings(OperationSettings):
-        words: str = setting("Word list", kind="wordlist", min_length=1, example="words.csv",
-                             help="A CSV made by Draft words and settled by you, or anybody's list of two columns.")  # fmt: skip
-        fields: list[str] = setting("Fields", kind="fields", min_length=1, example="bottom, species",
-                                    help="Fields whose spellings are brought to the list's words.")  # fmt: skip
-        ending: str = setting("Ending of new fields", default="_tidy", example="_tidy",
-                              help="New fields are called after the old with this. Left empty, the fields are written over.")  # fmt: skip
+        words: str = setting(
+            "Word list",
+            kind="wordlist",
+            min_length=1,
+            example="words.csv",
+            help="A CSV made by Draft words and settled by you, or anybody's list of two columns.",
+        )
+        fields: list[str] = setting(
+            "Fields", kind="fields", min_length=1, example="bottom, species", help="Fields whose spellings are brought to the list's words."
+        )
+        ending: str = setting(
+            "Ending of new fields",
+            default="_tidy",
+            example="_tidy",
+            help="New fields are called after the old with this. Left empty, the fields are written over.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("fields")
@@ -86,8 +88,10 @@ class ApplyWords(EachLayer):
                     text = f"{facts.key}: {many} not in the list: {in_words(missing, 4)}."
                     found.append(Finding(Level.LOOK, text, setting="words", layer=facts.key))
         new = [f"{f}{settings.ending}" for f in settings.fields]
-        fields = [*(f for f in facts.fields if f.name not in new or not settings.ending),
-                  *((Field(n, pa.string()) for n in new) if settings.ending else ())]  # fmt: skip
+        fields = [
+            *(f for f in facts.fields if f.name not in new or not settings.ending),
+            *((Field(n, pa.string()) for n in new) if settings.ending else ()),
+        ]
         return Forecast((facts.with_fields(fields, new),), tuple(found))
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -101,9 +105,7 @@ class ApplyWords(EachLayer):
             words = words_for(entries, field)
             values = layer.table.column(field).cast(pa.string()).to_pylist()
             tidy = [brought(v, words) for v in values]
-            strange = np.array(
-                [n for n, v in enumerate(values) if v is not None and v.strip() and v not in words], np.int64
-            )
+            strange = np.array([n for n, v in enumerate(values) if v is not None and v.strip() and v not in words], np.int64)
             emptied = sum(b is None and a is not None for a, b in zip(values, tidy, strict=True))
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
             name = f"{field}{settings.ending}"
@@ -120,6 +122,9 @@ class ApplyWords(EachLayer):
                 altered.append(Altered(NOT_LISTED.format(field), strange))
         out = layer.with_table(table)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
+            tuple(remarks),
+        )

@@ -33,31 +33,49 @@ class ArrangeFields(EachLayer):
     rank = 70
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
-        "rename field", "drop column", "delete field", "reorder", "change type", "retype", "keep columns", "alias", "schema",
+        "rename field",
+        "drop column",
+        "delete field",
+        "reorder",
+        "change type",
+        "retype",
+        "keep columns",
+        "alias",
+        "schema",
         "convert type",
-    )  # fmt: skip
+    )
 
     class Settings(OperationSettings):
-        keep: list[str] = setting("Keep", kind="fields", default=[], example="bed, licence, tonnes",
-                                  help="The fields that stay, in this order. Left empty, all stay.")  # fmt: skip
+        keep: list[str] = setting(
+            "Keep",
+            kind="fields",
+            default=[],
+            example="bed, licence, tonnes",
+            help="The fields that stay, in this order. Left empty, all stay.",
+        )
         drop: list[str] = setting("Drop", kind="fields", default=[], example="remark", help="Fields that go.")
-        rename: dict[str, str] = setting("Rename", kind="pairs", default={}, example="bed_no = bed",
-                                         help="Written as old = new.")  # fmt: skip
+        rename: dict[str, str] = setting("Rename", kind="pairs", default={}, example="bed_no = bed", help="Written as old = new.")
         types: dict[str, str] = setting(
-            "Types", kind="pairs", default={}, example="depth = number",
+            "Types",
+            kind="pairs",
+            default={},
+            example="depth = number",
             help="Written as field = type: whole, number, text, yes/no, date or time.",
-        )  # fmt: skip
-        titles: dict[str, str] = setting("Titles", kind="pairs", default={}, example="depth_m = Depth in metres",
-                                         help="What a field is called for people, written as field = title.")  # fmt: skip
+        )
+        titles: dict[str, str] = setting(
+            "Titles",
+            kind="pairs",
+            default={},
+            example="depth_m = Depth in metres",
+            help="What a field is called for people, written as field = title.",
+        )
 
         @field_validator("types")
         @classmethod
         def _known(cls, value: dict[str, str]) -> dict[str, str]:
             for word in value.values():
                 if word not in TYPES or word == "as it comes":
-                    raise ValueError(
-                        f"there is no type '{word}'; it can be {', '.join(t for t in TYPES if t != 'as it comes')}"
-                    )
+                    raise ValueError(f"there is no type '{word}'; it can be {', '.join(t for t in TYPES if t != 'as it comes')}")
             return value
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
@@ -70,25 +88,34 @@ class ArrangeFields(EachLayer):
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
-            f for n, names in (("keep", settings.keep), ("drop", settings.drop), ("rename", list(settings.rename)),
-                               ("types", list(settings.types)), ("titles", list(settings.titles)))
+            f
+            for n, names in (
+                ("keep", settings.keep),
+                ("drop", settings.drop),
+                ("rename", list(settings.rename)),
+                ("types", list(settings.types)),
+                ("titles", list(settings.titles)),
+            )
             for f in figuring.named(facts, names, n)
-        ]  # fmt: skip
+        ]
         new = _new_names(facts.names(), settings)
         twice = [n for n in new.values() if list(new.values()).count(n) > 1]
         if twice:
-            found.append(Finding(Level.ERROR, f"{facts.key}: there would be two fields '{twice[0]}'.", setting="rename",
-                                 layer=facts.key))  # fmt: skip
+            found.append(Finding(Level.ERROR, f"{facts.key}: there would be two fields '{twice[0]}'.", setting="rename", layer=facts.key))
         if not new:
             found.append(Finding(Level.LOOK, f"{facts.key}: no field is left.", setting="drop", layer=facts.key))
         if any(f.level is Level.ERROR for f in found):
             return Forecast((), tuple(found))
         kinds = {f.name: f for f in facts.fields}
         fields = [
-            Field(name, type_called(settings.types[old]) if old in settings.types else kinds[old].type,
-                  settings.titles.get(old, kinds[old].title), kinds[old].unit)
+            Field(
+                name,
+                type_called(settings.types[old]) if old in settings.types else kinds[old].type,
+                settings.titles.get(old, kinds[old].title),
+                kinds[old].unit,
+            )
             for old, name in new.items()
-        ]  # fmt: skip
+        ]
         changed = [name for old, name in new.items() if old != name or old in settings.types]
         return Forecast((facts.with_fields(fields, changed),), tuple(found))
 
@@ -105,14 +132,14 @@ class ArrangeFields(EachLayer):
                 made = retyped(column, type_called(settings.types[old]))
                 column = made.column
                 if len(made.lost):
-                    text = (f"'{old}': {counted(len(made.lost), 'value')} cannot be {type_word(column.type)}, "
-                            f"such as {in_words(made.examples, 3)}")  # fmt: skip
+                    text = (
+                        f"'{old}': {counted(len(made.lost), 'value')} cannot be {type_word(column.type)}, "
+                        f"such as {in_words(made.examples, 3)}"
+                    )
                     remarks.append(Remark(text, layer.key, look=True))
                     altered.append(Altered(f"'{old}' lost its value", made.lost))
                 if made.rounded:
-                    remarks.append(
-                        Remark(f"'{old}': {counted(made.rounded, 'value')} were rounded", layer.key, look=True)
-                    )
+                    remarks.append(Remark(f"'{old}': {counted(made.rounded, 'value')} were rounded", layer.key, look=True))
             columns.append(column)
         table = pa.table(columns, names=list(new.values())) if new else layer.table.select([])
         titles = {new[old]: t for old, t in {**layer.titles, **settings.titles}.items() if old in new}
@@ -121,9 +148,12 @@ class ArrangeFields(EachLayer):
         if gone:
             remarks.append(Remark(f"dropped {in_words(gone, 6)}", layer.key))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
+            tuple(remarks),
+        )
 
 
 def _new_names(names: list[str], settings: Any) -> dict[str, str]:

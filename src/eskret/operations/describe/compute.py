@@ -37,25 +37,18 @@ class Compute(EachLayer):
     phase = Phase.DESCRIBE
     rank = 10
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "formula for a field",
-        "formula",
-        "expression",
-        "derive",
-        "new column",
-        "update field",
-        "case when",
-    )
+    also_known_as = ("formula for a field", "formula", "expression", "derive", "new column", "update field", "case when")
 
     class Settings(OperationSettings):
         field: str = setting(
-            "Field", min_length=1, example="tonnes_per_ha",
+            "Field",
+            min_length=1,
+            example="tonnes_per_ha",
             help="The field that gets the values. A new name makes a new field; one that is there is written over.",
-        )  # fmt: skip
+        )
         value: str = setting(
-            "Value", kind="expression", min_length=1, example="tonnes / area_ha",
-            help="An SQL expression over the fields of a row.",
-        )  # fmt: skip
+            "Value", kind="expression", min_length=1, example="tonnes / area_ha", help="An SQL expression over the fields of a row."
+        )
         type: Literal["as it comes", "whole", "number", "text", "yes/no", "date", "time"] = setting(
             "Type", kind="choice", default="as it comes", choices=TYPES, help="What the field holds."
         )
@@ -91,9 +84,7 @@ class Compute(EachLayer):
         made = retyped(values, _kind(values.type, settings.type, asked))
         name = field_called(layer.table.column_names, settings.field, context)
         at = layer.table.schema.get_field_index(name)
-        table = (
-            layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
-        )
+        table = layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
         out = layer.with_table(table)
         empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(none)
         remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
@@ -115,9 +106,12 @@ class Compute(EachLayer):
         if empty > 0:
             remarks.append(Remark(f"{counted(empty, 'row')} came out empty", layer.key))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
+            tuple(remarks),
+        )
 
 
 def _kind(found: pa.DataType, wanted: str, asked: Sequence[pa.DataType]) -> pa.DataType:

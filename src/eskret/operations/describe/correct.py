@@ -49,14 +49,19 @@ class Correct(EachLayer):
 
     class Settings(OperationSettings):
         key: str = setting(
-            "Key field", kind="field", min_length=1, example="bed",
+            "Key field",
+            kind="field",
+            min_length=1,
+            example="bed",
             help="A field that has another value in every feature; the changes are remembered by it.",
-        )  # fmt: skip
+        )
         changes: list[Cell] = setting(
-            "Cells changed", kind="cells", min_length=1,
+            "Cells changed",
+            kind="cells",
+            min_length=1,
             example='{ key = "B-017", field = "bottom", old = "sannd", new = "sand" }',
             help="Key, field, old and new value of each cell; cells changed in the table are written down here.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("changes")
@@ -74,11 +79,7 @@ class Correct(EachLayer):
                 where = "key" if name == settings.key else "changes"
                 findings.append(Finding(Level.ERROR, text, setting=where, layer=facts.key))
         for cell in settings.changes:
-            if (
-                cell.field in kinds
-                and cell.new is not None
-                and not as_values([cell.new], kinds[cell.field])[0].is_valid
-            ):
+            if cell.field in kinds and cell.new is not None and not as_values([cell.new], kinds[cell.field])[0].is_valid:
                 text = f"{facts.key}: '{cell.field}' is a {type_word(kinds[cell.field])} and cannot hold '{cell.new}'."
                 findings.append(Finding(Level.ERROR, text, setting="changes", layer=facts.key))
         return Forecast(() if findings else (facts,), tuple(findings))
@@ -87,9 +88,10 @@ class Correct(EachLayer):
         keys = layer.table.column(settings.key)
         if not is_unique(keys):
             raise InputError(
-                f"'{settings.key}' has empty or repeated values, so it is no key", place=layer.key,
+                f"'{settings.key}' has empty or repeated values, so it is no key",
+                place=layer.key,
                 way_out="Choose a field with another value in every feature",
-            )  # fmt: skip
+            )
         table, remarks = layer.table, []
         altered: list[Altered] = []
         for name in dict.fromkeys(c.field for c in settings.changes):
@@ -100,14 +102,15 @@ class Correct(EachLayer):
                 altered.append(Altered(f"{name} corrected", rows))
         out = layer.with_table(table)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
+            tuple(remarks),
+        )
 
 
-def _corrected(
-    table: pa.Table, name: str, cells: Sequence[Cell], keys: pa.ChunkedArray
-) -> tuple[pa.Table, np.ndarray, list[str]]:
+def _corrected(table: pa.Table, name: str, cells: Sequence[Cell], keys: pa.ChunkedArray) -> tuple[pa.Table, np.ndarray, list[str]]:
     """The table with cells of one field changed, the rows changed, and what could not be done."""
     column = table.column(name)
     at, counts = rows_of(keys, [c.key for c in cells])
@@ -125,9 +128,7 @@ def _corrected(
         if values[row] == new[number]:
             continue
         if values[row] != old[number]:
-            said.append(
-                f"{name} of {cell.key} is {_shown(values[row])}, no longer {_shown(cell.old)}; it was left as it is"
-            )
+            said.append(f"{name} of {cell.key} is {_shown(values[row])}, no longer {_shown(cell.old)}; it was left as it is")
             continue
         values[row] = new[number]
         changed.append(row)

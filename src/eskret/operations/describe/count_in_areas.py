@@ -40,25 +40,24 @@ class CountInAreas(EachLayer):
     phase = Phase.DESCRIBE
     rank = 47
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "points in polygon",
-        "how many in each",
-        "density",
-        "aggregate points",
-        "summarise within",
-        "per area",
-    )
+    also_known_as = ("points in polygon", "how many in each", "density", "aggregate points", "summarise within", "per area")
 
     class Settings(OperationSettings):
-        other: str = setting("What to count", kind="layer", min_length=1, example="moorings",
-                             help="The layer whose features are counted: step, or step:layer.")  # fmt: skip
-        where: Literal["centre", "meets"] = setting(
-            "A feature counts", kind="choice", default="centre", help="A point counts where it lies either way.",
-            choices={"centre": "where its centre lies", "meets": "in every area that it meets"},
-        )  # fmt: skip
-        field: str = setting(
-            "Field for the count", default="count", min_length=1, help="The new field with the number."
+        other: str = setting(
+            "What to count",
+            kind="layer",
+            min_length=1,
+            example="moorings",
+            help="The layer whose features are counted: step, or step:layer.",
         )
+        where: Literal["centre", "meets"] = setting(
+            "A feature counts",
+            kind="choice",
+            default="centre",
+            help="A point counts where it lies either way.",
+            choices={"centre": "where its centre lies", "meets": "in every area that it meets"},
+        )
+        field: str = setting("Field for the count", default="count", min_length=1, help="The new field with the number.")
         figures: Figures = figuring.figures_setting()
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
@@ -67,8 +66,7 @@ class CountInAreas(EachLayer):
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other")
         if facts.kind in (Kind.POINT, Kind.LINE):
-            found.append(Finding(Level.ERROR, f"{facts.key}: it holds {facts.kind}s; areas are wanted.", setting="from",
-                                 layer=facts.key))  # fmt: skip
+            found.append(Finding(Level.ERROR, f"{facts.key}: it holds {facts.kind}s; areas are wanted.", setting="from", layer=facts.key))
         other = next(iter(context.other_facts("other")), None)
         made: list[Field] = []
         if other is not None:
@@ -107,22 +105,18 @@ class CountInAreas(EachLayer):
         out = layer.with_table(table)
         used = np.unique(pairs.other)
         twice = int((np.bincount(pairs.other, minlength=1) > 1).sum())
-        remarks = [
-            *others.remarks,
-            Remark(f"{counted(len(used), 'feature')} of '{others.layer.key}' counted", layer.key),
-        ]
+        remarks = [*others.remarks, Remark(f"{counted(len(used), 'feature')} of '{others.layer.key}' counted", layer.key)]
         alone = len(others.rows) - len(used)
         if alone:
-            remarks.append(
-                Remark(f"{counted(alone, 'feature')} of '{others.layer.key}' lie in no area", layer.key, look=True)
-            )
+            remarks.append(Remark(f"{counted(alone, 'feature')} of '{others.layer.key}' lie in no area", layer.key, look=True))
         if twice:
             remarks.append(Remark(f"{counted(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
         sums = figuring.sums_agree(counted_rows, np.arange(len(counted_rows)), table, wanted)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),
-                     pairing.other_account("other", others, used, "lies in no area")),
+            (out,),
+            (InputAccount("from", layer.key, len(layer)), pairing.other_account("other", others, used, "lies in no area")),
             (OutputAccount(layer.key, len(out), totals_of(out, context.totals), (control, *sums)),),
-            np.arange(len(layer)), (*remarks, *figuring.no_numbers(others.layer, [s.field for s in wanted])),
-        )  # fmt: skip
+            np.arange(len(layer)),
+            (*remarks, *figuring.no_numbers(others.layer, [s.field for s in wanted])),
+        )

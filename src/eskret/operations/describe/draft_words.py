@@ -16,13 +16,7 @@ from eskret.formats.wordlist_file import read_list
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
 from eskret.operations.settings import OperationSettings, setting
 
-_SCHEMA = {
-    "field": pa.string(),
-    "spelling": pa.string(),
-    "count": pa.int64(),
-    "suggestion": pa.string(),
-    "word": pa.string(),
-}
+_SCHEMA = {"field": pa.string(), "spelling": pa.string(), "count": pa.int64(), "suggestion": pa.string(), "word": pa.string()}
 
 
 class DraftWords(Gathering):
@@ -40,23 +34,19 @@ class DraftWords(Gathering):
     phase = Phase.DESCRIBE
     rank = 80
     relation = Relation.REPORT
-    also_known_as = (
-        "spelling",
-        "vocabulary",
-        "tidy values",
-        "clean text",
-        "synonyms",
-        "typos",
-        "thesaurus",
-        "fuzzy",
-        "variants",
-    )
+    also_known_as = ("spelling", "vocabulary", "tidy values", "clean text", "synonyms", "typos", "thesaurus", "fuzzy", "variants")
 
     class Settings(OperationSettings):
-        fields: list[str] = setting("Fields", kind="fields", min_length=1, example="bottom, species",
-                                    help="Fields of text whose spellings are listed.")  # fmt: skip
-        earlier: str = setting("Earlier list", kind="wordlist", default="", example="words.csv",
-                               help="A word list whose decisions are kept. One that is not there yet is no mistake.")  # fmt: skip
+        fields: list[str] = setting(
+            "Fields", kind="fields", min_length=1, example="bottom, species", help="Fields of text whose spellings are listed."
+        )
+        earlier: str = setting(
+            "Earlier list",
+            kind="wordlist",
+            default="",
+            example="words.csv",
+            help="A word list whose decisions are kept. One that is not there yet is no mistake.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         given = settings.get("fields")
@@ -65,8 +55,9 @@ class DraftWords(Gathering):
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         found = [
             Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="fields")
-            for name in settings.fields if all(name not in f.names() for f in facts)
-        ]  # fmt: skip
+            for name in settings.fields
+            if all(name not in f.names() for f in facts)
+        ]
         if found:
             return Forecast((), tuple(found))
         _earlier(settings, context)
@@ -78,9 +69,8 @@ class DraftWords(Gathering):
         columns: dict[str, pa.ChunkedArray] = {}
         for name in settings.fields:
             chunks = [
-                chunk.cast(pa.string()) for layer in layers if name in layer.table.column_names
-                for chunk in layer.table.column(name).chunks
-            ]  # fmt: skip
+                chunk.cast(pa.string()) for layer in layers if name in layer.table.column_names for chunk in layer.table.column(name).chunks
+            ]
             columns[name] = pa.chunked_array(chunks, pa.string())
         earlier = _earlier(settings, context)
         entries = draft(columns, earlier)
@@ -90,10 +80,13 @@ class DraftWords(Gathering):
         groups = len({(e.field, e.use) for e in entries})
         remarks = [
             Remark(f"'{name}' has {n:,} spellings; only the {MOST:,} met most often are listed", look=True)
-            for name, column in columns.items() if (n := len(pc.unique(column.drop_null()))) > MOST
-        ]  # fmt: skip
-        remarks += [Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
-                   Remark(f"{counted(unsettled, 'spelling')} not settled yet")]  # fmt: skip
+            for name, column in columns.items()
+            if (n := len(pc.unique(column.drop_null()))) > MOST
+        ]
+        remarks += [
+            Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
+            Remark(f"{counted(unsettled, 'spelling')} not settled yet"),
+        ]
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))
 

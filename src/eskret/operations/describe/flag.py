@@ -40,18 +40,17 @@ class Flag(EachLayer):
     phase = Phase.DESCRIBE
     rank = 20
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion",
-    )  # fmt: skip
+    also_known_as = ("mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion")
 
     class Settings(OperationSettings):
-        field: str = setting(
-            "Field", default="flag", min_length=1, help="The field that gets the mark. A new name makes a new field."
-        )
+        field: str = setting("Field", default="flag", min_length=1, help="The field that gets the mark. A new name makes a new field.")
         where: str = setting(
-            "Condition", kind="condition", default="", example="depth_m > 20",
+            "Condition",
+            kind="condition",
+            default="",
+            example="depth_m > 20",
             help="An SQL condition on the fields. With a place named too, both must hold.",
-        )  # fmt: skip
+        )
         to: str = by_place.other_setting(default="")
         relation: by_place.RelationName = by_place.relation_setting()
         distance: Length = by_place.distance_setting()
@@ -59,28 +58,33 @@ class Flag(EachLayer):
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
         value: str = setting(
-            "Value", default="", example="inside",
+            "Value",
+            default="",
+            example="inside",
             help="What to write where it holds. Left empty, the field says yes or no of every feature.",
-        )  # fmt: skip
+        )
 
         others: Literal["leave", "other value", "empty"] = setting(
-            "Where it does not hold", kind="choice", default="leave",
+            "Where it does not hold",
+            kind="choice",
+            default="leave",
             choices={"leave": "leave what stands there", "other value": "write another value", "empty": "empty the field"},
             help="What becomes of the other features, where a value is given for those for which it holds.",
-        )  # fmt: skip
+        )
         other_value: str = setting(
-            "Other value", default="", example="outside", shown_when=("others", ("other value",)),
+            "Other value",
+            default="",
+            example="outside",
+            shown_when=("others", ("other value",)),
             help="What to write where it does not hold.",
-        )  # fmt: skip
+        )
 
         @model_validator(mode="after")
         def _something(self) -> Flag.Settings:
             if not self.where.strip() and not self.to:
                 raise ValueError("write a condition, or name a layer to compare with")
             if self.others != "leave" and not self.value:
-                raise ValueError(
-                    "say what to write where it holds; without a value the field says yes or no of every feature"
-                )
+                raise ValueError("say what to write where it holds; without a value the field says yes or no of every feature")
             if self.others == "other value" and not self.other_value:
                 raise ValueError("say which other value to write where it does not hold")
             return self
@@ -136,9 +140,7 @@ class Flag(EachLayer):
             untold = unknown & ~held
             remarks += figuring.no_numbers(layer, condition.fields)
             if untold.any():
-                text = (
-                    f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"
-                )
+                text = f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"
                 remarks.append(Remark(text, layer.key, look=True))
         if settings.to:
             found = by_place.placed(layer, settings, context)
@@ -153,9 +155,12 @@ class Flag(EachLayer):
             name = field_called(layer.table.column_names, settings.field, context)
             totals = ((name, 100.0 * float(held.sum()) / len(layer), PER_CENT), *totals)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)), *accounts),
-            (OutputAccount(layer.key, len(out), totals),), rows, tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer)), *accounts),
+            (OutputAccount(layer.key, len(out), totals),),
+            rows,
+            tuple(remarks),
+        )
 
 
 def _kind(there: pa.DataType | None, value: str) -> pa.DataType:
@@ -194,9 +199,7 @@ def _marked(layer: Layer, held: np.ndarray, not_held: np.ndarray, settings: Any,
     old = layer.table.column(at) if at >= 0 else pa.chunked_array([pa.nulls(len(held), kind)])
     marked = pc.if_else(pa.array(held), _written(settings.value, kind, name), old)
     if settings.others != "leave":
-        other = (
-            _written(settings.other_value, kind, name) if settings.others == "other value" else pa.scalar(None, kind)
-        )
+        other = _written(settings.other_value, kind, name) if settings.others == "other value" else pa.scalar(None, kind)
         marked = pc.if_else(pa.array(not_held), other, marked)
     if at >= 0:
         return layer.with_table(layer.table.set_column(at, name, marked))

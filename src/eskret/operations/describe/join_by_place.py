@@ -23,9 +23,14 @@ from eskret.operations.settings import OperationSettings, setting
 
 NONE = "nothing of the other layer lies there"
 _RELATIONS = {
-    "intersects": "meet", "within": "lie within", "contains": "contain", "covered_by": "lie within, edge counted",
-    "touches": "touch", "crosses": "cross", "overlaps": "overlap",
-}  # fmt: skip
+    "intersects": "meet",
+    "within": "lie within",
+    "contains": "contain",
+    "covered_by": "lie within, edge counted",
+    "touches": "touch",
+    "crosses": "cross",
+    "overlaps": "overlap",
+}
 
 
 class JoinByPlace(EachLayer):
@@ -42,34 +47,30 @@ class JoinByPlace(EachLayer):
     phase = Phase.DESCRIBE
     rank = 45
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "spatial join",
-        "attribute by location",
-        "which area",
-        "point in polygon",
-        "overlay fields",
-        "tag by area",
-    )
+    also_known_as = ("spatial join", "attribute by location", "which area", "point in polygon", "overlay fields", "tag by area")
 
     class Settings(OperationSettings):
         other: str = setting(
-            "Other layer", kind="layer", min_length=1, example="districts",
-            help="The layer whose fields are wanted: step, or step:layer.",
-        )  # fmt: skip
-        relation: Literal[
-            "intersects", "within", "contains", "covered_by", "touches", "crosses", "overlaps", "most"
-        ] = setting(
-            "Features that", kind="choice", default="intersects", choices={**_RELATIONS, "most": "have most in common with"},
+            "Other layer", kind="layer", min_length=1, example="districts", help="The layer whose fields are wanted: step, or step:layer."
+        )
+        relation: Literal["intersects", "within", "contains", "covered_by", "touches", "crosses", "overlaps", "most"] = setting(
+            "Features that",
+            kind="choice",
+            default="intersects",
+            choices={**_RELATIONS, "most": "have most in common with"},
             help="How a feature must stand to one of the other layer.",
-        )  # fmt: skip
+        )
         fields: list[str] = setting(
             "Fields to bring", kind="fields", of="other", default=[], example="name", help="Left empty, all of them."
         )
         several: Literal["first", "list", "sum", "repeat"] = pairing.several_setting("take the first")
         without: Literal["keep", "aside"] = setting(
-            "Features without one", kind="choice", default="keep",
-            choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
-        )  # fmt: skip
+            "Features without one",
+            kind="choice",
+            default="keep",
+            choices={"keep": "stay, with empty fields", "aside": "are set aside"},
+            help="Either way they are counted.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         how = "what most covers it" if settings.get("relation") == "most" else "what lies there"
@@ -79,9 +80,7 @@ class JoinByPlace(EachLayer):
         found = other_layer.findings(facts, context, "other")
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
-            text = (
-                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            )
+            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding(Level.ERROR, text, setting="other"))
         if other is not None:
             found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
@@ -131,8 +130,13 @@ class JoinByPlace(EachLayer):
             text = f"{counted(many, 'feature')} found several"
             remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside, altered),
-                     pairing.other_account("other", others, used, "went to no feature")),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
+            (out,),
+            (
+                InputAccount("from", layer.key, len(layer), aside, altered),
+                pairing.other_account("other", others, used, "went to no feature"),
+            ),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            rows,
+            tuple(remarks),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
-        )  # fmt: skip
+        )

@@ -41,39 +41,71 @@ class JoinTable(EachLayer):
     rank = 40
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
-        "lookup", "merge table", "attribute join", "key", "link csv", "spreadsheet", "left join", "match by field", "relate",
-        "landings", "excel",
-    )  # fmt: skip
+        "lookup",
+        "merge table",
+        "attribute join",
+        "key",
+        "link csv",
+        "spreadsheet",
+        "left join",
+        "match by field",
+        "relate",
+        "landings",
+        "excel",
+    )
 
     class Settings(OperationSettings):
         table: str = setting(
-            "Table", kind="layer", tables=True, min_length=1, example="landings",
+            "Table",
+            kind="layer",
+            tables=True,
+            min_length=1,
+            example="landings",
             help="The table (or layer) whose fields are wanted: step, or step:layer.",
-        )  # fmt: skip
+        )
         key: str = setting("Key", kind="field", min_length=1, example="bed", help="The field that holds the key here.")
         table_key: str = setting(
-            "Key in the table", kind="field", of="table", default="", example="bed_no",
+            "Key in the table",
+            kind="field",
+            of="table",
+            default="",
+            example="bed_no",
             help="The field of the table that holds the same key. Left empty, it has the same name.",
-        )  # fmt: skip
+        )
         fields: list[str] = setting(
-            "Fields to bring", kind="fields", of="table", default=[], example="landed, species",
+            "Fields to bring",
+            kind="fields",
+            of="table",
+            default=[],
+            example="landed, species",
             help="Fields of the table. Left empty, all but its key.",
-        )  # fmt: skip
+        )
         alike: list[Literal["types", "blanks", "case", "zeros"]] = setting(
-            "Keys are the same although", kind="choices", default=[], choices=REPAIRS,
+            "Keys are the same although",
+            kind="choices",
+            default=[],
+            choices=REPAIRS,
             help="What is overlooked when keys are compared; the keys themselves stay as they are.",
-        )  # fmt: skip
+        )
         several: Literal["first", "list", "sum", "repeat"] = setting(
-            "Several rows with one key", kind="choice", default="first",
-            choices={"first": "take the first", "list": "list all different values", "sum": "add numbers up, list texts",
-                     "repeat": "repeat the feature for each"},
+            "Several rows with one key",
+            kind="choice",
+            default="first",
+            choices={
+                "first": "take the first",
+                "list": "list all different values",
+                "sum": "add numbers up, list texts",
+                "repeat": "repeat the feature for each",
+            },
             help="What becomes of rows of the table that have the same key.",
-        )  # fmt: skip
+        )
         without: Literal["keep", "aside"] = setting(
-            "Features without a row", kind="choice", default="keep",
+            "Features without a row",
+            kind="choice",
+            default="keep",
             choices={"keep": "stay, with empty fields", "aside": "are set aside"},
             help="Either way they are counted and listed.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         table = bold(str(settings.get("table") or "…").split(":")[-1])
@@ -131,9 +163,7 @@ class JoinTable(EachLayer):
         brought = _brought_fields(table.table.column_names, settings)
         names = [new for _, new in pairing.brought_names(layer, table, brought)]
         kept = np.flatnonzero(found.found) if settings.without == "aside" else np.arange(len(layer))
-        out, rows, _ = pairing.with_brought(
-            layer, table, _pairs(found, settings.several), brought, settings.several, kept
-        )
+        out, rows, _ = pairing.with_brought(layer, table, _pairs(found, settings.several), brought, settings.several, kept)
         alone = np.flatnonzero(~found.found)
         empty = empties(left)[alone]
         reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
@@ -141,18 +171,21 @@ class JoinTable(EachLayer):
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
         controls = _controls(table, found, out, brought, names, settings)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), rows,
-            (*_remarks(layer, table, found, settings), *figuring.no_numbers(layer, [settings.key]),
-             *figuring.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])])),
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
+            rows,
+            (
+                *_remarks(layer, table, found, settings),
+                *figuring.no_numbers(layer, [settings.key]),
+                *figuring.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])]),
+            ),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
-        )  # fmt: skip
+        )
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:
-    text = (
-        f"{key}: '{mine}' and '{other}' are of different types, so they never match. Let text and numbers count alike."
-    )
+    text = f"{key}: '{mine}' and '{other}' are of different types, so they never match. Let text and numbers count alike."
     return Finding(Level.ERROR, text, setting="alike", layer=key)
 
 
@@ -187,9 +220,7 @@ def _pairs(found: Match, several: str) -> pairing.Pairs:
         return pairing.Pairs(rows, found.groups.first[group])
     times = found.groups.sizes[group]
     step = np.arange(int(times.sum())) - np.repeat(np.cumsum(times) - times, times)
-    return pairing.Pairs(
-        np.repeat(rows, times), found.groups.order[np.repeat(found.groups.starts[:-1][group], times) + step]
-    )
+    return pairing.Pairs(np.repeat(rows, times), found.groups.order[np.repeat(found.groups.starts[:-1][group], times) + step])
 
 
 def _other_account(table: Layer, found: Match, settings: Any) -> InputAccount:
@@ -233,11 +264,13 @@ def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Re
         out.append(Remark(f"{counted(over, 'row')} of '{table.key}' left over", layer.key, look=True))
     several = int((found.groups.sizes[taken] > 1).sum())
     if several:
-        how = {"first": "the first row was taken", "list": "their values were listed", "sum": "they were added up",
-               "repeat": "the feature was repeated"}[settings.several]  # fmt: skip
-        out.append(
-            Remark(f"{counted(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True)
-        )
+        how = {
+            "first": "the first row was taken",
+            "list": "their values were listed",
+            "sum": "they were added up",
+            "repeat": "the feature was repeated",
+        }[settings.several]
+        out.append(Remark(f"{counted(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True))
     shared = int((found.wanted > 1).sum())
     if shared:
         text = f"{counted(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"

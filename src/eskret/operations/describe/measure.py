@@ -25,10 +25,15 @@ from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level,
 from eskret.operations.settings import OperationSettings, setting
 
 _WHAT = {
-    "length": "length of lines", "area": "area", "perimeter": "length around areas", "x": "x of the middle",
-    "y": "y of the middle", "bearing": "bearing from begin to end", "corners": "number of corners",
+    "length": "length of lines",
+    "area": "area",
+    "perimeter": "length around areas",
+    "x": "x of the middle",
+    "y": "y of the middle",
+    "bearing": "bearing from begin to end",
+    "corners": "number of corners",
     "parts": "number of parts",
-}  # fmt: skip
+}
 _FIT = {"length": (Kind.LINE,), "area": (Kind.AREA,), "perimeter": (Kind.AREA,), "bearing": (Kind.LINE,)}
 
 
@@ -48,42 +53,48 @@ class Measure(EachLayer):
     phase = Phase.DESCRIBE
     rank = 15
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy",
-        "coordinates", "geodesic",
-    )  # fmt: skip
+    also_known_as = ("length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy", "coordinates", "geodesic")
 
     class Settings(OperationSettings):
         what: list[Literal["length", "area", "perimeter", "x", "y", "bearing", "corners", "parts"]] = setting(
-            "Measure",
-            kind="choices",
-            choices=_WHAT,
-            min_length=1,
-            example="area",
-            help="What is measured; a field for each.",
+            "Measure", kind="choices", choices=_WHAT, min_length=1, example="area", help="What is measured; a field for each."
         )
         length_unit: Literal["m", "km", "ft", "yd", "mi", "nmi", "US survey ft"] = setting(
-            "Unit of lengths", kind="choice", default="m", help="The unit of lengths; it is part of the field's name.",
+            "Unit of lengths",
+            kind="choice",
+            default="m",
+            help="The unit of lengths; it is part of the field's name.",
             choices={u: u for u in LENGTHS if u not in ("mm", "cm")},
-        )  # fmt: skip
+        )
         area_unit: Literal["m2", "ha", "km2", "ft2", "acre", "mi2"] = setting(
-            "Unit of areas", kind="choice", default="ha", choices={u: u for u in AREAS},
+            "Unit of areas",
+            kind="choice",
+            default="ha",
+            choices={u: u for u in AREAS},
             help="The unit of areas; it is part of the field's name.",
-        )  # fmt: skip
+        )
         called: dict[str, str] = setting(
-            "Fields called otherwise", kind="pairs", default={}, example="area = size_ha",
+            "Fields called otherwise",
+            kind="pairs",
+            default={},
+            example="area = size_ha",
             help="Written as measure = name of its field; the others are named after measure and unit.",
-        )  # fmt: skip
+        )
         edges: Literal["straight", "geodesic"] = setting(
-            "Edges between corners", kind="choice", default="straight", shown_when=("how", ("fitting", "geodesic")),
+            "Edges between corners",
+            kind="choice",
+            default="straight",
+            shown_when=("how", ("fitting", "geodesic")),
             choices={"straight": "straight in the layer's coordinates", "geodesic": "the shortest way on the ellipsoid"},
             help="Where lengths and areas are taken on the ellipsoid. Straight is what every other step takes an edge for.",
-        )  # fmt: skip
+        )
         how: Literal["fitting", "planar", "geodesic"] = setting(
-            "Along", kind="choice", default="fitting",
+            "Along",
+            kind="choice",
+            default="fitting",
             choices={"fitting": "the plane, or the ellipsoid for degrees", "planar": "the plane", "geodesic": "the ellipsoid"},
             help="Where lengths and areas are taken.",
-        )  # fmt: skip
+        )
 
         @field_validator("called")
         @classmethod
@@ -113,9 +124,7 @@ class Measure(EachLayer):
         crs = crs_facts(facts.crs) if facts.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
         if not found and sized and (crs is None or not (crs.geographic or crs.unit_metres)):
-            text = (
-                f"{facts.key}: without a coordinate system nothing can be measured. Say it where the layer is loaded."
-            )
+            text = f"{facts.key}: without a coordinate system nothing can be measured. Say it where the layer is loaded."
             found.append(Finding(Level.ERROR, text, layer=facts.key))
         elif not found and crs is not None and crs.geographic and settings.how == "planar" and sized:
             text = f"{facts.key}: its coordinates are degrees, and a degree is no length. Measure along the ellipsoid."
@@ -141,12 +150,12 @@ class Measure(EachLayer):
         crs = crs_facts(layer.crs) if layer.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
         if sized and (crs is None or not (crs.geographic or crs.unit_metres)):
-            raise CrsError("without a coordinate system nothing can be measured", place=layer.key,
-                           way_out="Say it where the layer is loaded")  # fmt: skip
+            raise CrsError(
+                "without a coordinate system nothing can be measured", place=layer.key, way_out="Say it where the layer is loaded"
+            )
         on_ellipsoid = settings.how == "geodesic" or (settings.how == "fitting" and crs is not None and crs.geographic)
         if sized and crs is not None and crs.geographic and not on_ellipsoid:
-            raise CrsError("its coordinates are degrees, and a degree is no length", place=layer.key,
-                           way_out="Measure along the ellipsoid")  # fmt: skip
+            raise CrsError("its coordinates are degrees, and a degree is no length", place=layer.key, way_out="Measure along the ellipsoid")
         table = layer.table
         sizes = None
         if sized and layer.crs is not None:
@@ -159,8 +168,7 @@ class Measure(EachLayer):
         for (name, kind), what in zip(_fields_of(settings, layer.table.column_names), settings.what, strict=True):
             unit = AREAS[settings.area_unit] if what == "area" else LENGTHS[settings.length_unit]
             values = sizes[what] / unit if sizes is not None and what in sizes else _figure(layer, what)
-            column = pa.array(np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind,
-                              mask=np.isnan(values))  # fmt: skip
+            column = pa.array(np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind, mask=np.isnan(values))
             at = table.schema.get_field_index(name)
             table = table.append_column(name, column) if at < 0 else table.remove_column(at).append_column(name, column)
         out = layer.with_table(table)
@@ -177,25 +185,21 @@ class Measure(EachLayer):
         if empty:
             remarks.append(Remark(f"{empty:,} without geometry stay empty", layer.key))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)), tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
+            tuple(remarks),
+        )
 
 
 def _fields(what: Sequence[str], settings: Mapping[str, Any]) -> list[tuple[str, pa.DataType]]:
     """Names and types of the new fields: measures with their unit."""
     length = str(settings.get("length_unit") or "m").replace(" ", "_")
     area = settings.get("area_unit") or "ha"
-    names = {
-        "length": f"length_{length}",
-        "perimeter": f"perimeter_{length}",
-        "area": f"area_{area}",
-        "bearing": "bearing_deg",
-    }
+    names = {"length": f"length_{length}", "perimeter": f"perimeter_{length}", "area": f"area_{area}", "bearing": "bearing_deg"}
     called = settings.get("called") or {}
-    return [
-        (str(called.get(w) or names.get(w, w)), pa.int64() if w in ("corners", "parts") else pa.float64()) for w in what
-    ]
+    return [(str(called.get(w) or names.get(w, w)), pa.int64() if w in ("corners", "parts") else pa.float64()) for w in what]
 
 
 def _fields_of(settings: Any, names: Sequence[str]) -> list[tuple[str, pa.DataType]]:

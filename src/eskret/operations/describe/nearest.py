@@ -43,22 +43,34 @@ class Nearest(EachLayer):
     also_known_as = ("closest", "distance to", "near", "neighbour", "proximity", "how far", "nearest neighbor")
 
     class Settings(OperationSettings):
-        other: str = setting("Other layer", kind="layer", min_length=1, example="moorings",
-                             help="The layer in which the nearest is looked for: step, or step:layer.")  # fmt: skip
+        other: str = setting(
+            "Other layer",
+            kind="layer",
+            min_length=1,
+            example="moorings",
+            help="The layer in which the nearest is looked for: step, or step:layer.",
+        )
         fields: list[str] = setting(
             "Fields to bring", kind="fields", of="other", default=[], example="mooring", help="Left empty, all of them."
         )
         unit: Literal["m", "km", "ft", "yd", "mi", "nmi"] = setting(
-            "Unit of the distance", kind="choice", default="m", help="It is part of the field's name: distance_m.",
+            "Unit of the distance",
+            kind="choice",
+            default="m",
+            help="It is part of the field's name: distance_m.",
             choices={u: u for u in LENGTHS if u in ("m", "km", "ft", "yd", "mi", "nmi")},
-        )  # fmt: skip
-        within: Length = setting("Within", kind="measure", default="", example="2 km",
-                              help="What is further away does not count. Left empty, any distance does.")  # fmt: skip
+        )
+        within: Length = setting(
+            "Within", kind="measure", default="", example="2 km", help="What is further away does not count. Left empty, any distance does."
+        )
         along: ground.Along = ground.along_setting()
         without: Literal["keep", "aside"] = setting(
-            "Features without one", kind="choice", default="keep",
-            choices={"keep": "stay, with empty fields", "aside": "are set aside"}, help="Either way they are counted.",
-        )  # fmt: skip
+            "Features without one",
+            kind="choice",
+            default="keep",
+            choices={"keep": "stay, with empty fields", "aside": "are set aside"},
+            help="Either way they are counted.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         far = f" within {settings['within']}" if settings.get("within") else ""
@@ -69,9 +81,7 @@ class Nearest(EachLayer):
         found += ground.foretold(facts, settings.along)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
-            text = (
-                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            )
+            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding(Level.ERROR, text, setting="other"))
         if other is not None:
             found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
@@ -107,10 +117,15 @@ class Nearest(EachLayer):
         if alone:
             remarks.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside, altered),
-                     pairing.other_account("other", others, pairs.other, "is nearest to no feature")),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), rows, tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (
+                InputAccount("from", layer.key, len(layer), aside, altered),
+                pairing.other_account("other", others, pairs.other, "is nearest to no feature"),
+            ),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            rows,
+            tuple(remarks),
+        )
 
 
 def _nearest(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> tuple[np.ndarray, np.ndarray]:
@@ -140,9 +155,7 @@ def _in_plane(
             at, near = tree.query(shapes, predicate="intersects")
             distance = np.zeros(len(at))
         else:
-            (at, near), distance = tree.query_nearest(
-                shapes, max_distance=None if limit is None else limit / unit, return_distance=True
-            )
+            (at, near), distance = tree.query_nearest(shapes, max_distance=None if limit is None else limit / unit, return_distance=True)
         order = np.lexsort((near, at))
         at, near, distance = at[order], near[order], distance[order]
         first = np.flatnonzero(np.r_[True, at[1:] != at[:-1]]) if len(at) else at

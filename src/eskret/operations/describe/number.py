@@ -33,27 +33,24 @@ class Number(EachLayer):
     phase = Phase.DESCRIBE
     rank = 66
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "running number",
-        "sequence",
-        "serial number",
-        "row number",
-        "enumerate",
-        "index",
-        "count up",
-        "new key",
-    )
+    also_known_as = ("running number", "sequence", "serial number", "row number", "enumerate", "index", "count up", "new key")
 
     class Settings(OperationSettings):
         field: str = setting("Field", default="number", min_length=1, help="The field that gets the numbers.")
         within: list[str] = setting(
-            "From one again in each", kind="fields", default=[], example="district",
+            "From one again in each",
+            kind="fields",
+            default=[],
+            example="district",
             help="Fields whose values make groups; each group is numbered for itself.",
-        )  # fmt: skip
+        )
         order: list[str] = setting(
-            "In the order of", kind="patterns", default=[], example="district, tonnes down",
+            "In the order of",
+            kind="patterns",
+            default=[],
+            example="district, tonnes down",
             help="Fields, the first counting most; with down after it, the greatest first. None numbers rows as they stand.",
-        )  # fmt: skip
+        )
         start: int = setting("First number", kind="whole", default=1, help="The number of the first row of each group.")
         increment: int = setting("Go on by", kind="whole", default=1, help="How much greater each next number is.")
 
@@ -96,11 +93,11 @@ class Number(EachLayer):
         out = layer.with_table(table)
         said = f"numbered from {settings.start:,}"
         if settings.within:
-            said += (
-                f" in {counted(len(begins), 'group')}, the largest of {counted(int(lengths.max(initial=0)), 'feature')}"
-            )
+            said += f" in {counted(len(begins), 'group')}, the largest of {counted(int(lengths.max(initial=0)), 'feature')}"
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), np.arange(len(layer)),
+            (out,),
+            (InputAccount("from", layer.key, len(layer)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            np.arange(len(layer)),
             (Remark(said, layer.key),),
-        )  # fmt: skip
+        )

@@ -44,49 +44,47 @@ class Pace(EachLayer):
     phase = Phase.DESCRIBE
     rank = 30
     relation = Relation.ONE_FOR_ONE
-    also_known_as = (
-        "speed",
-        "velocity",
-        "duration",
-        "travel time",
-        "knots",
-        "leg",
-        "how fast",
-        "track statistics",
-        "pause",
-    )
+    also_known_as = ("speed", "velocity", "duration", "travel time", "knots", "leg", "how fast", "track statistics", "pause")
 
     class Settings(OperationSettings):
-        time: str = setting(
-            "Time", kind="field", min_length=1, example="time", help="The field with the time of each point."
-        )
+        time: str = setting("Time", kind="field", min_length=1, example="time", help="The field with the time of each point.")
         by: list[str] = figuring.by_setting("A track for each", "Points with the same values in these are one track.")
         unit: Literal["km/h", "m/s", "kn", "mph"] = setting(
-            "Unit of speed", kind="choice", default="km/h", choices={u: u for u in SPEEDS},
+            "Unit of speed",
+            kind="choice",
+            default="km/h",
+            choices={u: u for u in SPEEDS},
             help="It is part of the field's name: speed_kmh, speed_ms, speed_kn or speed_mph.",
-        )  # fmt: skip
+        )
         pause: Speed = setting(
-            "A pause is slower than", kind="measure", default="0.5 km/h", example="0.5 km/h",
+            "A pause is slower than",
+            kind="measure",
+            default="0.5 km/h",
+            example="0.5 km/h",
             help="Legs slower than this count as a pause, with its unit: km/h, m/s, kn or mph.",
-        )  # fmt: skip
+        )
         draw: Literal["legs", "points"] = setting(
-            "Draw", kind="choice", default="legs", help="What leaves: a line for each leg, or the points.",
+            "Draw",
+            kind="choice",
+            default="legs",
+            help="What leaves: a line for each leg, or the points.",
             choices={"legs": "the leg to each point", "points": "the points"},
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
-        return f"Pace of {bold(entering or '…')}" + (
-            f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
-        )
+        return f"Pace of {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
 
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         unit = str(settings.get("unit"))
         return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], method="natural", width=2.5)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*reshaped.measured(facts, "from"), *figuring.named(facts, [settings.time], "time"),
-                 *figuring.named(facts, settings.by, "by")]  # fmt: skip
+        found = [
+            *reshaped.measured(facts, "from"),
+            *figuring.named(facts, [settings.time], "time"),
+            *figuring.named(facts, settings.by, "by"),
+        ]
         kinds = {f.name: f.type for f in facts.fields}
         if settings.time in kinds and not pa.types.is_timestamp(kinds[settings.time]):
             text = f"{facts.key}: '{settings.time}' holds no times. Retype it first."
@@ -95,9 +93,7 @@ class Pace(EachLayer):
             text = f"{facts.key}: it holds {facts.kind}s; the points of tracks are wanted."
             found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
         names = _names(facts.names(), settings.unit)
-        new = facts.with_fields(
-            [*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))]
-        )
+        new = facts.with_fields([*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))])
         kind = Kind.LINE if settings.draw == "legs" else facts.kind
         return reshaped.foretold(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
 
@@ -115,11 +111,7 @@ class Pace(EachLayer):
         metres[way.rows], passed[way.rows] = way.metres, way.seconds
         with np.errstate(divide="ignore", invalid="ignore"):
             speed = np.where(passed > 0, metres / passed, np.nan)
-        still = (
-            np.where(np.isnan(speed), False, speed < parse_speed(settings.pause).si)
-            if settings.pause
-            else np.zeros(len(layer), bool)
-        )
+        still = np.where(np.isnan(speed), False, speed < parse_speed(settings.pause).si) if settings.pause else np.zeros(len(layer), bool)
         table = layer.table
         names = _names(table.column_names, settings.unit)
         for name, values in zip(names, (metres, passed, speed / SPEEDS[settings.unit]), strict=False):
@@ -133,31 +125,27 @@ class Pace(EachLayer):
             later = ~way.first
             lineage = way.rows[later]
             before = way.rows[np.flatnonzero(later) - 1]
-            drawn = (
-                shapely.linestrings(np.stack([xy[before], xy[lineage]], axis=1))
-                if len(lineage)
-                else np.empty(0, object)
-            )
+            drawn = shapely.linestrings(np.stack([xy[before], xy[lineage]], axis=1)) if len(lineage) else np.empty(0, object)
             order = np.argsort(lineage, kind="stable")
             lineage = lineage[order]
             out = out.take(lineage).with_geometry(np.asarray(drawn, object)[order], Kind.LINE)
-            aside = SetAside.from_reasons([
-                (NO_PLACE, np.flatnonzero(~single)), (NO_TIME, np.flatnonzero(single & ~timed)),
-                (FIRST, np.sort(way.rows[way.first])),
-            ])  # fmt: skip
+            aside = SetAside.from_reasons(
+                [(NO_PLACE, np.flatnonzero(~single)), (NO_TIME, np.flatnonzero(single & ~timed)), (FIRST, np.sort(way.rows[way.first]))]
+            )
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), lineage, tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            lineage,
+            tuple(remarks),
+        )
 
 
 def _names(taken: list[str], unit: str) -> list[str]:
     return number_collisions(["leg_m", "leg_s", f"speed_{_SHORT[unit]}", "pause"], taken=taken)
 
 
-def _remarks(
-    layer: Layer, group: np.ndarray, way: Way, speed: np.ndarray, still: np.ndarray, settings: Any
-) -> list[Remark]:
+def _remarks(layer: Layer, group: np.ndarray, way: Way, speed: np.ndarray, still: np.ndarray, settings: Any) -> list[Remark]:
     out = []
     tracks = np.unique(group[way.rows]) if len(way.rows) else np.empty(0, np.int64)
     unit = SPEEDS[settings.unit]
@@ -175,11 +163,7 @@ def _remarks(
         out.append(Remark(f"and {counted(len(tracks) - 6, 'track')} more", layer.key))
     same = int(((way.seconds == 0) & ~way.first).sum()) if len(way.rows) else 0
     if same:
-        out.append(
-            Remark(
-                f"{counted(same, 'point')} at the same time as the one before, so without a speed", layer.key, look=True
-            )
-        )
+        out.append(Remark(f"{counted(same, 'point')} at the same time as the one before, so without a speed", layer.key, look=True))
     missing = len(layer) - len(way.rows)
     if missing:
         out.append(Remark(f"{counted(missing, 'point')} without a time or a place", layer.key, look=True))

@@ -41,12 +41,17 @@ class Pivot(EachLayer):
     also_known_as = ("crosstab", "cross table", "columns from values", "wide", "contingency", "matrix", "reshape")
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting("A row for each", "Rows with the same values in these become one.",
-                                            default=..., min_length=1)  # fmt: skip
-        columns: str = setting("A column for each", kind="field", min_length=1, example="species",
-                               help="The field whose values become columns.")  # fmt: skip
-        cell: Figure = setting("In the cell", default="count", min_length=1, example="sum tonnes",
-                            help="A figure: count, or sum, mean, min, max, first, list ... and a field.")  # fmt: skip
+        by: list[str] = figuring.by_setting("A row for each", "Rows with the same values in these become one.", default=..., min_length=1)
+        columns: str = setting(
+            "A column for each", kind="field", min_length=1, example="species", help="The field whose values become columns."
+        )
+        cell: Figure = setting(
+            "In the cell",
+            default="count",
+            min_length=1,
+            example="sum tonnes",
+            help="A figure: count, or sum, mean, min, max, first, list ... and a field.",
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -77,8 +82,11 @@ class Pivot(EachLayer):
         rows = group_rows(layer.table, settings.by)
         columns = group_rows(layer.table, [settings.columns], without_empty=True)
         if columns.count > _MOST:
-            raise SettingError(f"'{settings.columns}' has {columns.count:,} values, more than a table can have columns",
-                               setting="columns", way_out="Choose another field")  # fmt: skip
+            raise SettingError(
+                f"'{settings.columns}' has {columns.count:,} values, more than a table can have columns",
+                setting="columns",
+                way_out="Choose another field",
+            )
         used = columns.of >= 0
         one = parse_statistics({"cell": settings.cell}, layer.table.column_names)[0]
         some = layer.table.take(pa.array(np.flatnonzero(used), pa.int64()))
@@ -94,9 +102,7 @@ class Pivot(EachLayer):
             at = np.full(len(heads), -1, np.int64)
             mine = np.flatnonzero(column_of == number)
             at[row_of[mine]] = mine
-            made.append(
-                figures.take(pa.array(np.maximum(at, 0), mask=at < 0)) if len(figures) else pa.nulls(len(heads), kind)
-            )
+            made.append(figures.take(pa.array(np.maximum(at, 0), mask=at < 0)) if len(figures) else pa.nulls(len(heads), kind))
         head = layer.table.select(settings.by).take(pa.array(rows.first[heads], pa.int64()))
         table = pa.table([*head.columns, *made], names=[*settings.by, *names])
         out = Layer(layer.key, table, None, None, layer.name, layer.origin)
@@ -114,9 +120,13 @@ class Pivot(EachLayer):
         remarks = [Remark(f"{counted(len(out), 'row')} and {counted(columns.count, 'column')}", layer.key)]
         remarks += figuring.no_numbers(layer, [*settings.by, settings.columns, one.field])
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), controls=controls),), None, tuple(remarks), into=into,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), controls=controls),),
+            None,
+            tuple(remarks),
+            into=into,
+        )
 
 
 def _names(column: pa.ChunkedArray, first: np.ndarray, taken: list[str]) -> list[str]:

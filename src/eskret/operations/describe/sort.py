@@ -32,9 +32,12 @@ class Sort(EachLayer):
 
     class Settings(OperationSettings):
         by: list[str] = setting(
-            "In the order of", kind="patterns", min_length=1, example="district, tonnes down",
+            "In the order of",
+            kind="patterns",
+            min_length=1,
+            example="district, tonnes down",
             help="Fields, the first counting most; with down after it, the greatest first.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -48,6 +51,8 @@ class Sort(EachLayer):
         order = ordered_rows(layer, settings.by)
         out = layer.take(order)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), order,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            order,
+        )

@@ -32,26 +32,18 @@ class Summarise(EachLayer):
     phase = Phase.DESCRIBE
     rank = 60
     relation = Relation.GROUPED
-    also_known_as = (
-        "summary",
-        "group by",
-        "aggregate",
-        "statistics",
-        "totals",
-        "count by",
-        "average",
-        "mean",
-        "subtotal",
-    )
+    also_known_as = ("summary", "group by", "aggregate", "statistics", "totals", "count by", "average", "mean", "subtotal")
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting(help="A row for each value; with several fields, for each combination.")
         figures: Figures = figuring.figures_setting()
         empty: Literal["group", "aside"] = setting(
-            "If the value is empty", kind="choice", default="group",
+            "If the value is empty",
+            kind="choice",
+            default="group",
             choices={"group": "it makes a row of its own", "aside": "set the row aside"},
             help="Rows that have no value in a field they are summed up by.",
-        )  # fmt: skip
+        )
 
         @model_validator(mode="after")
         def _something(self) -> Summarise.Settings:
@@ -61,9 +53,7 @@ class Summarise(EachLayer):
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
-        return f"Summarise {bold(entering or '…')}" + (
-            f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
-        )
+        return f"Summarise {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
@@ -87,11 +77,16 @@ class Summarise(EachLayer):
         aside = figuring.without_value(groups, settings.by)
         controls = figuring.sums_agree(layer.table, used, table, wanted)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), controls=controls),), None,
-            (Remark(figuring.grown(groups.count, len(used)), layer.key),
-             *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])), into=groups.of,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), controls=controls),),
+            None,
+            (
+                Remark(figuring.grown(groups.count, len(used)), layer.key),
+                *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)]),
+            ),
+            into=groups.of,
+        )
 
 
 def _wanted(settings: Any) -> dict[str, str]:

@@ -46,22 +46,32 @@ class Fetch(Source):
 
     class Settings(OperationSettings):
         service: str = setting(
-            "Address of the service", min_length=1, example="https://data.example.org/features",
+            "Address of the service",
+            min_length=1,
+            example="https://data.example.org/features",
             help="The landing page of an OGC API - Features service.",
-        )  # fmt: skip
+        )
         dataset: str = setting("Dataset", min_length=1, example="moorings", help="The id of the collection to fetch.")
         box: list[float] = setting(
-            "Only within", kind="box", default=[], example="-27.2, 46.9, -26.8, 47.3",
+            "Only within",
+            kind="box",
+            default=[],
+            example="-27.2, 46.9, -26.8, 47.3",
             help="West, south, east and north in degrees; features that meet it are fetched.",
-        )  # fmt: skip
+        )
         where: dict[str, str] = setting(
-            "Only where", kind="pairs", default={}, example="district = North",
+            "Only where",
+            kind="pairs",
+            default={},
+            example="district = North",
             help="Properties and the value each must have, written as name = value; the service does the choosing.",
-        )  # fmt: skip
+        )
         token_from: str = setting(
-            "Token in the variable", default="", example="ORREL_TOKEN",
+            "Token in the variable",
+            default="",
+            example="ORREL_TOKEN",
             help="The name of the environment variable that holds a token, where the service wants one.",
-        )  # fmt: skip
+        )
 
         @field_validator("box")
         @classmethod
@@ -86,9 +96,16 @@ class Fetch(Source):
         layer, _ = layer_of(found.features, settings.dataset, settings.service)
         crs = context.crs or WGS84
         facts = LayerFacts(
-            layer.key, layer.name, layer.kind if found.features else Kind.MIXED, crs, layer.fields, found.matched,
-            "known" if found.matched is not None else "unknown", None, settings.service,
-        )  # fmt: skip
+            layer.key,
+            layer.name,
+            layer.kind if found.features else Kind.MIXED,
+            crs,
+            layer.fields,
+            found.matched,
+            "known" if found.matched is not None else "unknown",
+            None,
+            settings.service,
+        )
         return Forecast((facts,))
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
@@ -113,16 +130,19 @@ class Fetch(Source):
         where = {k: context.fill(v) for k, v in settings.where.items()}
         address = context.fill(settings.service)
         return features.items(
-            address, context.fill(settings.dataset), box=settings.box, where=where,
-            token=tokens.token_for(address, settings.token_from), most=most, watch=context.watch,
-        )  # fmt: skip
+            address,
+            context.fill(settings.dataset),
+            box=settings.box,
+            where=where,
+            token=tokens.token_for(address, settings.token_from),
+            most=most,
+            watch=context.watch,
+        )
 
 
 def layer_of(found: Sequence[Mapping[str, Any]], dataset: str, service: str = "") -> tuple[Layer, np.ndarray]:
     """The features as a layer in WGS 84, with their ids in a field, and the positions of those with bad geometry."""
-    texts = np.array([json.dumps(f.get("geometry")) if f.get("geometry") else None for f in found] + [None], object)[
-        :-1
-    ]
+    texts = np.array([json.dumps(f.get("geometry")) if f.get("geometry") else None for f in found] + [None], object)[:-1]
     shapes = np.asarray(shapely.from_geojson(texts, on_invalid="ignore"), object) if len(found) else np.empty(0, object)
     bad = np.flatnonzero(shapely.is_missing(shapes) & np.array([t is not None for t in texts], bool))
     good = remaining(len(found), bad)

@@ -32,9 +32,12 @@ from eskret.operations.typed import TextEncoding
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
 _PART_WORDS = {
-    "waypoints": "waypoints", "routes": "routes", "route_points": "route points", "tracks": "tracks",
+    "waypoints": "waypoints",
+    "routes": "routes",
+    "route_points": "route points",
+    "tracks": "tracks",
     "track_points": "track points",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -70,53 +73,102 @@ class Load(Source):
     rank = 10
     relation = Relation.NEW
     also_known_as = (
-        "open", "read", "import", "bring in", "add data", "gpx", "gps", "shapefile", "shp", "geopackage", "gpkg",
-        "geojson", "flatgeobuf", "waypoints", "tracks", "recordings", "kml", "gml", "geoparquet", "parquet", "csv", "tsv",
-        "xlsx", "table", "spreadsheet", "zip",
-    )  # fmt: skip
+        "open",
+        "read",
+        "import",
+        "bring in",
+        "add data",
+        "gpx",
+        "gps",
+        "shapefile",
+        "shp",
+        "geopackage",
+        "gpkg",
+        "geojson",
+        "flatgeobuf",
+        "waypoints",
+        "tracks",
+        "recordings",
+        "kml",
+        "gml",
+        "geoparquet",
+        "parquet",
+        "csv",
+        "tsv",
+        "xlsx",
+        "table",
+        "spreadsheet",
+        "zip",
+    )
 
     class Settings(OperationSettings):
         files: list[str] = setting(
-            "Files", kind="files", min_length=1, example="field/*.gpx",
+            "Files",
+            kind="files",
+            min_length=1,
+            example="field/*.gpx",
             help="Files, folders or patterns such as field/*.gpx. A folder stands for the readable files in it.",
-        )  # fmt: skip
+        )
         layers: list[str] = setting(
-            "Layers in the files", kind="patterns", default=["*"], example="lease_*",
+            "Layers in the files",
+            kind="patterns",
+            default=["*"],
+            example="lease_*",
             help="Which layers of a file with several to take: names or patterns, such as lease_*.",
-        )  # fmt: skip
+        )
         parts: list[Part] = setting(
-            "Parts of a recording", kind="choices", default=list(_PART_WORDS), choices=_PART_WORDS,
+            "Parts of a recording",
+            kind="choices",
+            default=list(_PART_WORDS),
+            choices=_PART_WORDS,
             help="What to take of a GPX recording. Parts that hold nothing are left out.",
-        )  # fmt: skip
+        )
         together: bool = setting(
-            "Recordings together", kind="flag", default=False,
+            "Recordings together",
+            kind="flag",
+            default=False,
             help="Put like parts of all recordings into one layer each, with a field 'file' that says from which.",
-        )  # fmt: skip
+        )
         crs: KnownCrs = setting(
-            "CRS where none is declared", kind="crs", default="", example="EPSG:32626",
+            "CRS where none is declared",
+            kind="crs",
+            default="",
+            example="EPSG:32626",
             help="For files that do not say their coordinate system. It is never guessed.",
-        )  # fmt: skip
+        )
         zone: str = setting(
-            "Days in time zone", default="", example="Atlantic/Azores",
+            "Days in time zone",
+            default="",
+            example="Atlantic/Azores",
             help="Adds a field 'day' to points with a time: its date in this zone. A recording itself keeps time in UTC.",
-        )  # fmt: skip
+        )
         crs_of: dict[str, KnownCrs] = setting(
-            "CRS of single files", kind="pairs", default={}, example="old/*.shp = EPSG:32626",
+            "CRS of single files",
+            kind="pairs",
+            default={},
+            example="old/*.shp = EPSG:32626",
             help="The same for files that differ from the rest: a file or pattern, and its CRS. What a file declares counts.",
-        )  # fmt: skip
+        )
         encoding: TextEncoding = setting(
-            "Encoding where none is declared", default="", example="cp1252",
+            "Encoding where none is declared",
+            default="",
+            example="cp1252",
             help="For shapefiles and tables that do not say what their texts are in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.",
-        )  # fmt: skip
+        )
         encodings: dict[str, TextEncoding] = setting(
-            "Encoding of single files", kind="pairs", default={}, example="old/*.shp = cp850",
+            "Encoding of single files",
+            kind="pairs",
+            default={},
+            example="old/*.shp = cp850",
             help="A file or pattern, and what its texts are in, whatever it declares.",
-        )  # fmt: skip
+        )
         if_unreadable: Literal["stop", "go on"] = setting(
-            "A file cannot be read", kind="choice", default="stop",
+            "A file cannot be read",
+            kind="choice",
+            default="stop",
             choices={"stop": "stop the run", "go on": "go on without it and say so"},
             help="What to do about a file that is damaged or missing something.",
-        )  # fmt: skip
+        )
 
         @field_validator("zone")
         @classmethod
@@ -154,19 +206,21 @@ class Load(Source):
             except EskretError as error:
                 if settings.if_unreadable == "stop":
                     raise
-                findings.append(
-                    Finding(Level.LOOK, f"Will go on without {one.path.name}. {error.sentence()}", setting="files")
-                )
+                findings.append(Finding(Level.LOOK, f"Will go on without {one.path.name}. {error.sentence()}", setting="files"))
                 continue
             readable.append(one)
             facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
             findings += [
                 Finding(
-                    Level.LOOK if r.look else Level.NOTE, f"{one.path.name}: {r.text}.", setting="files", layer=one.key,
-                    code=r.code, counts=r.counts,
+                    Level.LOOK if r.look else Level.NOTE,
+                    f"{one.path.name}: {r.text}.",
+                    setting="files",
+                    layer=one.key,
+                    code=r.code,
+                    counts=r.counts,
                 )
                 for r in (*facts.told, *_not_used(one, settings, context))
-            ]  # fmt: skip
+            ]
             facts, more = self._settled(replace(facts, told=()), one, settings, context, shown)
             layers.append(facts)
             findings.extend(more)
@@ -189,15 +243,15 @@ class Load(Source):
         if crs is None:
             findings.append(
                 Finding(
-                    Level.ERROR if context.crs else Level.LOOK, setting="crs", layer=facts.key,
+                    Level.ERROR if context.crs else Level.LOOK,
+                    setting="crs",
+                    layer=facts.key,
                     text=f"{place}: no coordinate system is declared. Say which one under 'CRS where none is declared'.",
                 )
-            )  # fmt: skip
+            )
             return facts, findings
         if out_of_range(facts.extent, crs):
-            findings.append(
-                Finding(Level.LOOK, f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key)
-            )
+            findings.append(Finding(Level.LOOK, f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key))
         if context.crs and not same_crs(crs, context.crs):
             way = transformation(crs, context.crs, facts.extent)
             level = Level.LOOK if way.coarse else Level.NOTE
@@ -235,8 +289,7 @@ class Load(Source):
                 if part:
                     take = part in settings.parts
                 else:
-                    take = any(matches(p, name) or matches(p, sources.key_for(path, name, len(names)))
-                               for p in settings.layers)  # fmt: skip
+                    take = any(matches(p, name) or matches(p, sources.key_for(path, name, len(names))) for p in settings.layers)
                 if take:
                     found.append((path, name, sources.key_for(path, name, len(names))))
         keys = number_collisions([key for _, _, key in found])
@@ -351,9 +404,7 @@ def _differing(layers: Sequence[LayerFacts], wanted: Sequence[Wanted]) -> list[F
         odd = {f.key: [n for n in f.names() if n not in common] for f in group}
         said = [f"{key} has {in_words(names, 4)} besides" for key, names in odd.items() if names]
         if said:
-            out.append(
-                Finding(Level.LOOK, f"Files that are alike differ in fields: {in_words(said, 3)}.", setting="files")
-            )
+            out.append(Finding(Level.LOOK, f"Files that are alike differ in fields: {in_words(said, 3)}.", setting="files"))
     return out
 
 
@@ -393,14 +444,18 @@ def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -
 def _joined(name: str, group: Sequence[Outcome], context: Context) -> Outcome:
     """Like parts of several recordings as one layer with a field for the file."""
     layers = [o.layers[0] for o in group]
-    tables = [
-        layer.table.add_column(0, "file", pa.array([Path(layer.origin).stem] * len(layer), pa.string()))
-        for layer in layers
-    ]
+    tables = [layer.table.add_column(0, "file", pa.array([Path(layer.origin).stem] * len(layer), pa.string())) for layer in layers]
     table = pa.concat_tables(tables, promote_options="permissive").combine_chunks()
     geometry = np.concatenate([layer.geometry for layer in layers])
-    whole = Layer(clean_name(name), table, geometry, layers[0].crs, name, in_words([layer.origin for layer in layers]),
-                  kind=layers[0].kind if layers[0].kind == kind_of(geometry) else kind_of(geometry))  # fmt: skip
+    whole = Layer(
+        clean_name(name),
+        table,
+        geometry,
+        layers[0].crs,
+        name,
+        in_words([layer.origin for layer in layers]),
+        kind=layers[0].kind if layers[0].kind == kind_of(geometry) else kind_of(geometry),
+    )
     remarks = tuple(dict.fromkeys(replace(r, layer=whole.key) for o in group for r in o.remarks))
     output = OutputAccount(whole.key, len(whole), totals_of(whole, context.totals))
     return Outcome((whole,), tuple(a for o in group for a in o.inputs), (output,), None, remarks)

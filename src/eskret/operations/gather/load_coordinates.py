@@ -50,54 +50,81 @@ class LoadCoordinates(Source):
     relation = Relation.NEW
     previews_text = True
     also_known_as = (
-        "xy", "csv points", "text file", "txt", "lat lon", "latitude longitude", "easting northing", "coordinates",
-        "delimited", "dms", "degrees minutes seconds", "points from table",
-    )  # fmt: skip
+        "xy",
+        "csv points",
+        "text file",
+        "txt",
+        "lat lon",
+        "latitude longitude",
+        "easting northing",
+        "coordinates",
+        "delimited",
+        "dms",
+        "degrees minutes seconds",
+        "points from table",
+    )
 
     class Settings(OperationSettings):
         files: list[str] = setting(
-            "Text files", kind="files", min_length=1, example="text/*.txt",
-            help="Files, folders or patterns such as text/*.txt.",
-        )  # fmt: skip
+            "Text files", kind="files", min_length=1, example="text/*.txt", help="Files, folders or patterns such as text/*.txt."
+        )
         crs: KnownCrs = setting(
-            "CRS of the coordinates", kind="crs", min_length=1, example="EPSG:4326",
-            help="What the numbers are in. It is never guessed.",
-        )  # fmt: skip
+            "CRS of the coordinates", kind="crs", min_length=1, example="EPSG:4326", help="What the numbers are in. It is never guessed."
+        )
         shape: Literal["points", "lines", "areas"] = setting(
-            "Make", kind="choice", default="points", choices={"points": "points", "lines": "lines", "areas": "areas"},
+            "Make",
+            kind="choice",
+            default="points",
+            choices={"points": "points", "lines": "lines", "areas": "areas"},
             help="A point a line of text, or lines or areas through the points of a group.",
-        )  # fmt: skip
+        )
         x: str = setting("Column of x or longitude", default="", help="Its name or number; left empty, it is found.")
         y: str = setting("Column of y or latitude", default="", help="Its name or number; left empty, it is found.")
         z: str = setting("Column of height or depth", default="", help="Its name or number, if there is one.")
         group: str = setting(
-            "One shape for each", default="", example="island", shown_when=("shape", ("lines", "areas")),
+            "One shape for each",
+            default="",
+            example="island",
+            shown_when=("shape", ("lines", "areas")),
             help="The column whose value tells which points belong together. Left empty, each file is one shape.",
-        )  # fmt: skip
+        )
         order: str = setting(
-            "In the order of", default="", example="no", shown_when=("shape", ("lines", "areas")),
+            "In the order of",
+            default="",
+            example="no",
+            shown_when=("shape", ("lines", "areas")),
             help="The column that numbers the points along the shape. Left empty, the order is the file's.",
-        )  # fmt: skip
+        )
         delimiter: Literal["", "\t", ";", ",", "|", " "] = setting(
             "Between values", kind="choice", default="", choices=SIGNS, help="The sign that parts the values of a line."
         )
         header: Literal["", "yes", "no"] = setting(
-            "First line", kind="choice", default="",
+            "First line",
+            kind="choice",
+            default="",
             choices={"": "found from the file", "yes": "names the columns", "no": "holds data already"},
             help="Whether the first line names the columns.",
-        )  # fmt: skip
+        )
         decimal: Literal["", ".", ","] = setting(
-            "Decimal sign", kind="choice", default="", choices={"": "found from the file", ".": "point", ",": "comma"},
+            "Decimal sign",
+            kind="choice",
+            default="",
+            choices={"": "found from the file", ".": "point", ",": "comma"},
             help="What parts whole and fraction in numbers.",
-        )  # fmt: skip
+        )
         names: list[str] = setting(
-            "Names of the columns", kind="patterns", default=[], example="station",
+            "Names of the columns",
+            kind="patterns",
+            default=[],
+            example="station",
             help="For a file without a header, or instead of its own: the columns' names in order.",
-        )  # fmt: skip
+        )
         constants: dict[str, str] = setting(
-            "Fields with one value", kind="pairs", default={},
+            "Fields with one value",
+            kind="pairs",
+            default={},
             help="Fields to add that hold the same value in every feature, written as name = value.",
-        )  # fmt: skip
+        )
         encoding: TextEncoding = setting(
             "Encoding", default="", example="cp1252", help="Only where texts come out wrong: utf-8, cp1252 ..."
         )
@@ -123,9 +150,7 @@ class LoadCoordinates(Source):
                     text = f"{part[0].name}: {counted(count, 'line')} will be set aside: {reason}."
                     findings.append(Finding(Level.LOOK, text, setting="files", layer=part[1]))
             findings += [
-                Finding(
-                    Level.LOOK if r.look else Level.NOTE, f"{part[0].name}: {r.text}.", layer=part[1], setting="crs"
-                )
+                Finding(Level.LOOK if r.look else Level.NOTE, f"{part[0].name}: {r.text}.", layer=part[1], setting="crs")
                 for r in outcome.remarks
             ]
         return Forecast(tuple(layers), tuple(findings))
@@ -139,9 +164,7 @@ class LoadCoordinates(Source):
         return [part[0]]
 
     def parts(self, settings: Settings, context: Context) -> Sequence[tuple[Path, str]]:
-        files = sources.find_files(
-            [context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS
-        )  # fmt: skip
+        files = sources.find_files([context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS)
         keys = number_collisions([clean_name(f.stem) or "layer" for f in files])
         return list(zip(files, keys, strict=True))
 
@@ -153,9 +176,7 @@ class LoadCoordinates(Source):
         if rows.bad:
             shown = [f"line {rows.lines[n]} {why}" for n, why in list(rows.bad.items())[:5]]
             more = f" and {len(rows.bad) - 5:,} more" if len(rows.bad) > 5 else ""
-            remarks.append(
-                Remark(f"{counted(len(rows.bad), 'line')} could not be read: {'; '.join(shown)}{more}", look=True)
-            )
+            remarks.append(Remark(f"{counted(len(rows.bad), 'line')} could not be read: {'; '.join(shown)}{more}", look=True))
         aside = [("could not be read", np.array(sorted(rows.bad), np.int64))]
         good = remaining(len(rows.xyz), aside[0][1])
         if settings.shape == "points":
@@ -182,9 +203,8 @@ class LoadCoordinates(Source):
 def wish_of(settings: Any) -> texts.Wish:
     """What the settings say of the layout."""
     return texts.Wish(
-        settings.encoding, settings.delimiter, settings.header, settings.decimal, settings.x, settings.y, settings.z,
-        tuple(settings.names),
-    )  # fmt: skip
+        settings.encoding, settings.delimiter, settings.header, settings.decimal, settings.x, settings.y, settings.z, tuple(settings.names)
+    )
 
 
 def _points(rows: texts.Rows, good: np.ndarray) -> np.ndarray:
@@ -204,8 +224,7 @@ def _shapes(
     table = rows.table
     for name in (settings.group, settings.order):
         if name and name not in table.column_names:
-            raise EskretError(f"there is no column '{name}'", place=str(path),
-                              way_out=f"It has {in_words(table.column_names, 12)}")  # fmt: skip
+            raise EskretError(f"there is no column '{name}'", place=str(path), way_out=f"It has {in_words(table.column_names, 12)}")
     aside: list[tuple[str, np.ndarray]] = []
     if settings.group:
         groups = table.column(settings.group).to_pylist()

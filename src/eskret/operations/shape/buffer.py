@@ -49,18 +49,28 @@ class Buffer(EachLayer):
             "Distance", "With its unit, such as 200 m; below zero, areas shrink.", "200 m", min_length=1
         )
         ends: Literal["round", "flat", "square"] = setting(
-            "Ends of lines", kind="choice", default="round", help="How the area ends where a line does.",
+            "Ends of lines",
+            kind="choice",
+            default="round",
+            help="How the area ends where a line does.",
             choices={"round": "round", "flat": "cut off at the end", "square": "reach beyond it, square"},
-        )  # fmt: skip
+        )
         corners: Literal["round", "mitre", "bevel"] = setting(
-            "Corners", kind="choice", default="round", help="How the area goes round a corner.",
+            "Corners",
+            kind="choice",
+            default="round",
+            help="How the area goes round a corner.",
             choices={"round": "round", "mitre": "pointed", "bevel": "cut off"},
-        )  # fmt: skip
+        )
         along: ground.Along = ground.along_setting()
         steps: int = setting(
-            "Steps of a quarter circle", kind="whole", default=16, ge=1, le=200,
+            "Steps of a quarter circle",
+            kind="whole",
+            default=16,
+            ge=1,
+            le=200,
             help="With 16, a circle's area comes out 0.2 % too small; with 64, 0.01 %.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Buffer {bold(entering or '…')} by {settings.get('distance') or '…'}"
@@ -79,9 +89,7 @@ class Buffer(EachLayer):
         metres = parse_length(settings.distance).si
 
         def buffer(shapes: np.ndarray, distance: np.ndarray | float) -> np.ndarray:
-            found = shapely.buffer(
-                shapes, distance, quad_segs=settings.steps, cap_style=settings.ends, join_style=settings.corners
-            )
+            found = shapely.buffer(shapes, distance, quad_segs=settings.steps, cap_style=settings.ends, join_style=settings.corners)
             return of_dimension(found, np.full(len(found), 2))
 
         remarks = ground.remarks_of(layer, settings.along)
@@ -103,9 +111,7 @@ class Buffer(EachLayer):
         remarks += ground.told_of_nowhere(layer)
         aside = [(ground.NOWHERE, ground.nowhere_rows(layer))]
         controls = _held(layer, shapes, metres) if settings.ends == "round" else ()
-        return reshaped.reshaped(
-            layer, shapes, context, kind=Kind.AREA, reasons=aside, remarks=remarks, controls=controls
-        )
+        return reshaped.reshaped(layer, shapes, context, kind=Kind.AREA, reasons=aside, remarks=remarks, controls=controls)
 
     def _on_ellipsoid(
         self, layer: Layer, settings: Settings, metres: float, buffer: InPlanes, context: Context
@@ -123,16 +129,10 @@ class Buffer(EachLayer):
 
         found = in_chunks(some, len(layer), context.watch, 1_000)
         error = max((f.error for f in found), default=0.0)
-        remarks = [
-            Remark(
-                f"taken along the ellipsoid, true to {error:.1g} of the distance", layer.key, look=error > ground.TOLD
-            )
-        ]
+        remarks = [Remark(f"taken along the ellipsoid, true to {error:.1g} of the distance", layer.key, look=error > ground.TOLD)]
         cut = sum(f.cut for f in found)
         if cut:
-            remarks.append(
-                Remark(f"{counted(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key)
-            )
+            remarks.append(Remark(f"{counted(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key))
         return shapes, remarks
 
 

@@ -35,9 +35,12 @@ class CentrePoints(EachLayer):
 
     class Settings(OperationSettings):
         where: Literal["on", "mass"] = setting(
-            "Where", kind="choice", default="on", help="Where the point of each feature lies.",
+            "Where",
+            kind="choice",
+            default="on",
+            help="Where the point of each feature lies.",
             choices={"on": "on the feature", "mass": "at its centre of mass"},
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Centre points of {bold(entering or '…')}"

@@ -46,29 +46,49 @@ class ConnectPoints(EachLayer):
     rank = 60
     relation = Relation.GROUPED
     also_known_as = (
-        "line through points", "points into lines", "points to lines", "track", "path", "route", "polyline", "join dots", "gps line",
+        "line through points",
+        "points into lines",
+        "points to lines",
+        "track",
+        "path",
+        "route",
+        "polyline",
+        "join dots",
+        "gps line",
         "trajectory",
-    )  # fmt: skip
+    )
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting("A line for each", "Points with the same values in these become one line.")
         order: str = setting(
-            "In the order of", kind="field", default="", example="time",
+            "In the order of",
+            kind="field",
+            default="",
+            example="time",
             help="The field that orders the points, such as a time. Left empty, they stay as they stand.",
-        )  # fmt: skip
+        )
         shape: Literal["line", "closed", "area"] = setting(
-            "Draw", kind="choice", default="line", help="What is drawn through the points.",
+            "Draw",
+            kind="choice",
+            default="line",
+            help="What is drawn through the points.",
             choices={"line": "a line", "closed": "a line back to its beginning", "area": "the area within"},
-        )  # fmt: skip
+        )
         gap_distance: SomeLength = setting(
-            "Break beyond", kind="measure", default="", example="500 m",
+            "Break beyond",
+            kind="measure",
+            default="",
+            example="500 m",
             help="Two points in a row further apart than this are not connected.",
-        )  # fmt: skip
+        )
         along: ground.Along = ground.along_setting("Length of legs along")
         gap_time: SomeTime = setting(
-            "Break after", kind="measure", default="", example="10 min",
+            "Break after",
+            kind="measure",
+            default="",
+            example="10 min",
             help="Two points in a row with more time between than this are not connected: s, min, h or d.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -110,9 +130,15 @@ class ConnectPoints(EachLayer):
         far = parse_length(settings.gap_distance).si if settings.gap_distance else np.inf
         late = parse_time(settings.gap_time).si if settings.gap_time else np.inf
         found = ways(
-            xyz[:, :2], np.where(single & ~no_order, groups.of, -1), order_figures(order), seconds_of(order), layer.crs,
-            on_ellipsoid=along, most_metres=far, most_seconds=late,
-        )  # fmt: skip
+            xyz[:, :2],
+            np.where(single & ~no_order, groups.of, -1),
+            order_figures(order),
+            seconds_of(order),
+            layer.crs,
+            on_ellipsoid=along,
+            most_metres=far,
+            most_seconds=late,
+        )
         least = 2 if settings.shape == "line" else 3
         size = np.bincount(found.way) if len(found.way) else np.empty(0, np.int64)
         enough = size >= least
@@ -143,35 +169,37 @@ class ConnectPoints(EachLayer):
         )
         into = np.full(len(layer), -1, np.int64)
         into[rows] = way
-        aside = SetAside.from_reasons([
-            (NO_PLACE, np.flatnonzero(empty)), (NO_POINT, np.flatnonzero(~single & ~empty)),
-            (NO_ORDER, np.flatnonzero(single & no_order)), (ALONE, np.sort(found.rows[~kept])),
-        ])  # fmt: skip
+        aside = SetAside.from_reasons(
+            [
+                (NO_PLACE, np.flatnonzero(empty)),
+                (NO_POINT, np.flatnonzero(~single & ~empty)),
+                (NO_ORDER, np.flatnonzero(single & no_order)),
+                (ALONE, np.sort(found.rows[~kept])),
+            ]
+        )
         controls: tuple[ControlTotal, ...] = ()
         if settings.shape == "line" and len(shapes):
             xy, piece = shapely.get_coordinates(drawn, return_index=True)
             length = np.nansum(legs(xy, layer.crs, along)[piece[1:] == piece[:-1]])
             controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
-        remarks = [
-            Remark(
-                f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key
-            )
-        ]
+        remarks = [Remark(f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key)]
         if len(across):
             text = f"cut at 180 degrees: {counted(len(across), 'shape')}"
             remarks.append(Remark(text, layer.key))
         remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:
             remarks += ground.remarks_of(layer, settings.along)
-        for breaks, why in zip(
-            found.breaks, ("points are too far apart", "too much time lies between points"), strict=True
-        ):
+        for breaks, why in zip(found.breaks, ("points are too far apart", "too much time lies between points"), strict=True):
             if breaks:
                 remarks.append(Remark(f"{counted(breaks, 'break')} where {why}", layer.key))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None, tuple(remarks), into=into,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
+            None,
+            tuple(remarks),
+            into=into,
+        )
 
 
 def _rings(shapes: np.ndarray) -> np.ndarray:

@@ -36,10 +36,7 @@ class CornerPoints(EachLayer):
 
     class Settings(OperationSettings):
         number: str = setting(
-            "Field for the number",
-            default="corner",
-            min_length=1,
-            help="The new field that numbers the corners of a feature.",
+            "Field for the number", default="corner", min_length=1, help="The new field that numbers the corners of a feature."
         )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:

@@ -40,30 +40,26 @@ class CutLines(EachLayer):
     also_known_as = ("break at points", "segment", "divide line", "sections", "split at nodes")
 
     class Settings(OperationSettings):
-        at: str = setting(
-            "At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut."
-        )
+        at: str = setting("At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut.")
         within: Length = reshaped.length_setting(
-            "Points within",
-            "How far a point may lie beside the line, with its unit.",
-            "1 m",
-            default="0.01 m",
-            min_length=1,
+            "Points within", "How far a point may lie beside the line, with its unit.", "1 m", default="0.01 m", min_length=1
         )
         along: ground.Along = ground.along_setting()
-        number: str = setting("Field for the number", default="piece", min_length=1,
-                              help="The new field that numbers the pieces of a line.")  # fmt: skip
+        number: str = setting(
+            "Field for the number", default="piece", min_length=1, help="The new field that numbers the pieces of a line."
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*other_layer.findings(facts, context, "at", Kind.POINT), *reshaped.measured(facts, "within"),
-                 *ground.foretold(facts, settings.along)]  # fmt: skip
+        found = [
+            *other_layer.findings(facts, context, "at", Kind.POINT),
+            *reshaped.measured(facts, "within"),
+            *ground.foretold(facts, settings.along),
+        ]
         if facts.kind in (Kind.POINT, Kind.AREA):
-            found.append(
-                Finding(Level.ERROR, f"{facts.key}: only lines can be cut here.", setting="from", layer=facts.key)
-            )
+            found.append(Finding(Level.ERROR, f"{facts.key}: only lines can be cut here.", setting="from", layer=facts.key))
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
         return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
@@ -113,10 +109,16 @@ class CutLines(EachLayer):
         if len(beside):
             remarks.append(Remark(f"{counted(len(beside), 'point')} on no line", layer.key, look=True))
         return reshaped.multiplied(
-            layer, rows, shapes, context, kind=Kind.LINE, numbers=(settings.number, number), remarks=remarks,
+            layer,
+            rows,
+            shapes,
+            context,
+            kind=Kind.LINE,
+            numbers=(settings.number, number),
+            remarks=remarks,
             controls=[ControlTotal("length", unit, float(before), float(after))],
             others=[InputAccount("at", account.layer, account.rows, theirs)],
-        )  # fmt: skip
+        )
 
 
 def _numbered(lines: np.ndarray) -> np.ndarray:

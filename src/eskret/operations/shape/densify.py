@@ -40,8 +40,7 @@ class Densify(EachLayer):
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
     class Settings(OperationSettings):
-        longest: SomeLength = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m",
-                                               min_length=1)  # fmt: skip
+        longest: SomeLength = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m", min_length=1)
 
         along: ground.Along = ground.along_setting("Length along")
 
@@ -63,9 +62,11 @@ class Densify(EachLayer):
         def fits(many: float) -> None:
             if not many <= _MOST:
                 raise SettingError(
-                    f"stretches of {settings.longest} would put in {many:,.0f} corners and more", place=layer.key,
-                    setting="longest", way_out="Take a longer stretch, or look for a shape that is much too large",
-                )  # fmt: skip
+                    f"stretches of {settings.longest} would put in {many:,.0f} corners and more",
+                    place=layer.key,
+                    setting="longest",
+                    way_out="Take a longer stretch, or look for a shape that is much too large",
+                )
 
         def count(begin: np.ndarray, end: np.ndarray, row: np.ndarray) -> np.ndarray:
             found = np.ceil(length(begin, end) / metres * (1 - 1e-12))
@@ -78,9 +79,7 @@ class Densify(EachLayer):
             given = layer.geometry[start:stop]  # type: ignore[index]
             if not along:
                 fits(float(np.nansum(shapely.length(given))) * unit / metres)
-            shapes[start:stop] = (
-                split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
-            )
+            shapes[start:stop] = split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
 
         in_chunks(some, len(layer), context.watch, 5_000)
         before = int(shapely.get_num_coordinates(layer.geometry).sum())

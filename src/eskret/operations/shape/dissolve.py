@@ -37,19 +37,29 @@ class Dissolve(EachLayer):
     rank = 20
     relation = Relation.GROUPED
     also_known_as = (
-        "union", "aggregate", "combine", "group by", "unite", "join polygons", "sum by", "melt", "one feature per value",
+        "union",
+        "aggregate",
+        "combine",
+        "group by",
+        "unite",
+        "join polygons",
+        "sum by",
+        "melt",
+        "one feature per value",
         "one feature each",
-    )  # fmt: skip
+    )
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting()
         figures: Figures = figuring.figures_setting()
         empty: Literal["aside", "group"] = figuring.empty_setting()
         parts: Literal["together", "apart"] = setting(
-            "Parts that do not touch", kind="choice", default="together",
+            "Parts that do not touch",
+            kind="choice",
+            default="together",
             choices={"together": "stay one feature", "apart": "become features of their own"},
             help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -61,8 +71,9 @@ class Dissolve(EachLayer):
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.by, "by")
         if facts.kind == "table":
-            found.append(Finding(Level.ERROR, f"{facts.key}: a table has no shapes to join. Summarise it instead.",
-                                 setting="from", layer=facts.key))  # fmt: skip
+            found.append(
+                Finding(Level.ERROR, f"{facts.key}: a table has no shapes to join. Summarise it instead.", setting="from", layer=facts.key)
+            )
         made, more = figuring.foretold(facts, settings.figures, settings.by)
         found += more
         if found:
@@ -77,9 +88,7 @@ class Dissolve(EachLayer):
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         assert layer.geometry is not None
         measures = measures_of(layer.crs)
-        joined = dissolve(
-            layer.geometry, groups.rows, groups.count, context.watch, measures["length"], measures["area"]
-        )
+        joined = dissolve(layer.geometry, groups.rows, groups.count, context.watch, measures["length"], measures["area"])
         shapes, into, first = joined.geometry, groups.of, groups.first
         if settings.parts == "apart" and groups.count:
             shapes, into = apart(joined.geometry, layer.geometry, groups.of)
@@ -93,11 +102,13 @@ class Dissolve(EachLayer):
         used = np.flatnonzero(groups.of >= 0)
         controls = (*_sizes(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),), None,
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
+            None,
             (*_remarks(layer, joined, groups, out), *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=into,
-        )  # fmt: skip
+        )
 
 
 def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[ControlTotal, ...]:
@@ -112,17 +123,11 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
         sound = sizes_of(of_dimension(made_valid(parts), dimension(parts)), layer.crs)["area"]
         sizes["area"][joined.mended] = np.bincount(owner, sound, minlength=len(joined.mended))
     name = "area" if sizes["area"].any() else "length"
-    if (
-        not sizes[name].any()
-        or (dimension(layer.geometry) == -2).any()
-        or (sizes["area"].any() and sizes["length"].any())
-    ):
+    if not sizes[name].any() or (dimension(layer.geometry) == -2).any() or (sizes["area"].any() and sizes["length"].any()):
         return ()
     unit, factor = unit_of(name, layer.crs)
     before, after = float(sizes[name][used].sum()), float(sizes_of(out.geometry, layer.crs)[name].sum())
-    return (
-        ControlTotal(f"{name} with its overlap", unit, before * factor, (after + joined.overlap.sum()) * factor, 1e-8),
-    )
+    return (ControlTotal(f"{name} with its overlap", unit, before * factor, (after + joined.overlap.sum()) * factor, 1e-8),)
 
 
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
@@ -134,9 +139,7 @@ def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[R
         text = f"in {counted(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
         found.append(Remark(text, layer.key, look=True))
     if len(joined.mended):
-        found.append(
-            Remark(f"{counted(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True)
-        )
+        found.append(Remark(f"{counted(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True))
     number, largest = new_holes(out.geometry, layer.geometry, measures_of(layer.crs)["area"])
     if number:
         text = f"{counted(number, 'hole')} between features, the largest {figure(largest * factor, unit)}"

@@ -46,20 +46,24 @@ class Enclose(EachLayer):
     phase = Phase.SHAPE
     rank = 62
     relation = Relation.GROUPED
-    also_known_as = (
-        "area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons",
-    )  # fmt: skip
+    also_known_as = ("area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons")
 
     class Settings(OperationSettings):
         tolerance: Length = setting(
-            "Widest gap to close", kind="measure", default="", example="1 m",
+            "Widest gap to close",
+            kind="measure",
+            default="",
+            example="1 m",
             help="Ends of lines that are no further apart are joined. With its unit; left empty, no gap is closed.",
-        )  # fmt: skip
+        )
         along: ground.Along = ground.along_setting("Gaps along")
         points: str = setting(
-            "Fields from points", kind="layer", default="", example="register:labels",
+            "Fields from points",
+            kind="layer",
+            default="",
+            example="register:labels",
             help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         gap = f", closing gaps up to {settings['tolerance']}" if settings.get("tolerance") else ""
@@ -111,19 +115,18 @@ class Enclose(EachLayer):
         else:
             table, accounts = layer.table.take(pa.array(first, pa.int64())), ()
         out = layer.with_geometry(polygons, Kind.AREA, table=table, ids=None)
-        aside = [
-            *_open(ends, found, used, metres),
-            (NO_LINE, np.flatnonzero(there & ~lines)),
-            (NO_PLACE, np.flatnonzero(~there)),
-        ]
+        aside = [*_open(ends, found, used, metres), (NO_LINE, np.flatnonzero(there & ~lines)), (NO_PLACE, np.flatnonzero(~there))]
         rest = np.setdiff1d(np.flatnonzero(lines), np.concatenate([used, *(r for _, r in aside)]))
         settled = SetAside.from_reasons([*aside, (NO_RING, rest)])
         moved, by = _moved(ends, found, metres)
         altered = (Altered("moved to close a gap", moved, by, "m"),) if len(moved) else ()
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), settled, altered), *accounts),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), used, tuple(remarks),
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), settled, altered), *accounts),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            used,
+            tuple(remarks),
+        )
 
 
 def _open(ends: Ends, found: Enclosed, used: np.ndarray, metres: float) -> list[tuple[str, np.ndarray]]:
@@ -159,32 +162,30 @@ def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float)
         out.append(Remark(f"{counted(len(found.open), 'line stays', 'lines stay')} open", layer.key, look=True))
     bad = int((invalid(polygons)).sum()) if len(polygons) else 0
     if bad:
-        out.append(
-            Remark(
-                f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that",
-                layer.key,
-                look=True,
-            )
-        )
+        out.append(Remark(f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that", layer.key, look=True))
     return out
 
 
-def _from_points(
-    layer: Layer, polygons: np.ndarray, context: Context
-) -> tuple[pa.Table, list[Remark], tuple[InputAccount, ...]]:
+def _from_points(layer: Layer, polygons: np.ndarray, context: Context) -> tuple[pa.Table, list[Remark], tuple[InputAccount, ...]]:
     """The fields of the point within each area."""
     others = other_layer.others_of(layer, context, "points")
     assert others.layer is not None
-    point, area = shapely.STRtree(polygons).query(others.geometry, predicate="intersects") if len(polygons) else (
-        np.empty(0, np.int64), np.empty(0, np.int64))  # fmt: skip
+    point, area = (
+        shapely.STRtree(polygons).query(others.geometry, predicate="intersects")
+        if len(polygons)
+        else (np.empty(0, np.int64), np.empty(0, np.int64))
+    )
     order = np.lexsort((point, area))
     point, area = point[order], area[order]
     areas, first, count = np.unique(area, return_index=True, return_counts=True)
     at = np.full(len(polygons), -1, np.int64)
     at[areas] = others.rows[point[first]]
     table = others.layer.table
-    taken = table.take(pa.array(np.maximum(at, 0), mask=at < 0)) if len(table) else pa.table(
-        [pa.nulls(len(at), f.type) for f in table.schema], schema=table.schema)  # fmt: skip
+    taken = (
+        table.take(pa.array(np.maximum(at, 0), mask=at < 0))
+        if len(table)
+        else pa.table([pa.nulls(len(at), f.type) for f in table.schema], schema=table.schema)
+    )
     names = number_collisions(table.column_names, limit=10_000)
     remarks = list(others.remarks)
     if (at < 0).any():
@@ -194,7 +195,6 @@ def _from_points(
         remarks.append(Remark(text, layer.key, look=True))
     unused = np.setdiff1d(others.rows, at)
     account = others.accounts[0]
-    reasons = [("lies in no area, or not as the first", unused),
-               (NO_PLACE, remaining(account.rows, others.rows))]  # fmt: skip
+    reasons = [("lies in no area, or not as the first", unused), (NO_PLACE, remaining(account.rows, others.rows))]
     settled = InputAccount("points", account.layer, account.rows, SetAside.from_reasons(reasons))
     return taken.rename_columns(names), remarks, (settled,)

@@ -30,9 +30,7 @@ class Erase(EachLayer):
     also_known_as = ("difference", "subtract", "cut away", "take area out", "punch", "outside only", "minus")
 
     class Settings(OperationSettings):
-        by: str = cutting.area_setting(
-            "Area to take out", "Polygons whose joined outline is taken out: step, or step:layer."
-        )
+        by: str = cutting.area_setting("Area to take out", "Polygons whose joined outline is taken out: step, or step:layer.")
         edge: Literal["cut", "whole"] = cutting.edge_setting()
         sliver: Size = cutting.sliver_setting()
 

@@ -42,9 +42,7 @@ class GatherParts(EachLayer):
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
-        return f"Gather parts of {bold(entering or '…')}" + (
-            f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
-        )
+        return f"Gather parts of {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*reshaped.drawn(facts), *figuring.named(facts, settings.by, "by")]
@@ -75,11 +73,13 @@ class GatherParts(EachLayer):
                 controls.append(ControlTotal(name, unit, whole, float(np.nansum(after[name])) * factor))
         remarks = [Remark(figuring.grown(groups.count, len(used)), layer.key), *lost]
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),), None,
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),),
+            None,
             (*remarks, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
-        )  # fmt: skip
+        )
 
 
 def _bundles(parts: np.ndarray, of: np.ndarray, count: int) -> np.ndarray:

@@ -41,16 +41,23 @@ class Grid(EachLayer):
     also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
 
     class Settings(OperationSettings):
-        size: SomeLength = reshaped.length_setting("Size of a cell", "Its side (of a hexagon, from side to side), with its unit.",
-                                            "1 km", min_length=1)  # fmt: skip
+        size: SomeLength = reshaped.length_setting(
+            "Size of a cell", "Its side (of a hexagon, from side to side), with its unit.", "1 km", min_length=1
+        )
         shape: Literal["square", "hexagon"] = setting(
-            "Shape", kind="choice", default="square", choices={"square": "squares", "hexagon": "hexagons"},
+            "Shape",
+            kind="choice",
+            default="square",
+            choices={"square": "squares", "hexagon": "hexagons"},
             help="Hexagons have six neighbours at one distance.",
-        )  # fmt: skip
+        )
         cover: Literal["features", "extent"] = setting(
-            "Cells", kind="choice", default="features", help="Which cells are made.",
+            "Cells",
+            kind="choice",
+            default="features",
+            help="Which cells are made.",
             choices={"features": "only those that a feature touches", "extent": "all over the extent"},
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Grid of {settings.get('size') or '…'} over {bold(entering or '…')}"
@@ -82,10 +89,13 @@ class Grid(EachLayer):
         table = pa.table({"col": pa.array(col), "row": pa.array(row)})
         out = Layer(layer.key, table, cells, layer.crs, kind=Kind.AREA)
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), None,
-            (Remark(counted(len(out), "cell"), layer.key),), relation=Relation.REPORT,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer)),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            None,
+            (Remark(counted(len(out), "cell"), layer.key),),
+            relation=Relation.REPORT,
+        )
 
 
 def _check(columns: int, rows: int) -> None:

@@ -44,34 +44,41 @@ class Hull(EachLayer):
     phase = Phase.SHAPE
     rank = 57
     relation = Relation.GROUPED
-    also_known_as = (
-        "convex",
-        "concave",
-        "envelope",
-        "bounding box",
-        "around points",
-        "extent",
-        "minimum circle",
-        "wrap",
-    )
+    also_known_as = ("convex", "concave", "envelope", "bounding box", "around points", "extent", "minimum circle", "wrap")
 
     class Settings(OperationSettings):
         shape: Literal["convex", "concave", "box", "turned box", "circle"] = setting(
-            "Shape", kind="choice", default="convex", help="How closely the shape follows what it is drawn around.",
-            choices={"convex": "without dents", "concave": "along the dents", "box": "upright box",
-                     "turned box": "smallest turned box", "circle": "smallest circle"},
-        )  # fmt: skip
+            "Shape",
+            kind="choice",
+            default="convex",
+            help="How closely the shape follows what it is drawn around.",
+            choices={
+                "convex": "without dents",
+                "concave": "along the dents",
+                "box": "upright box",
+                "turned box": "smallest turned box",
+                "circle": "smallest circle",
+            },
+        )
         around: Literal["each", "group"] = setting(
-            "Around", kind="choice", default="each", choices={"each": "each feature", "group": "all of a group"},
+            "Around",
+            kind="choice",
+            default="each",
+            choices={"each": "each feature", "group": "all of a group"},
             help="With a group and no field, one shape goes around everything.",
-        )  # fmt: skip
+        )
         by: list[str] = figuring.by_setting(
             help="A shape is drawn around all features with the same values.", shown_when=("around", ("group",))
         )
         closeness: int = setting(
-            "How deep dents go", kind="whole", default=30, ge=0, le=100, shown_when=("shape", ("concave",)),
+            "How deep dents go",
+            kind="whole",
+            default=30,
+            ge=0,
+            le=100,
+            shown_when=("shape", ("concave",)),
             help="In per cent: 0 follows every dent, 100 none.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -96,18 +103,14 @@ class Hull(EachLayer):
         if settings.around == "each":
             shapes, remarks = _around(layer.geometry, settings, layer)
             remarks += ground.told_of_nowhere(layer)
-            return reshaped.reshaped(
-                layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, reasons=[nowhere], remarks=remarks
-            )
+            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, reasons=[nowhere], remarks=remarks)
         placed = real(layer.geometry)
         there = placed.copy()
         there[off] = False
         groups = group_rows(layer.table, settings.by)
         of = np.where(there, groups.of, -1)
         collected = np.array(
-            [shapely.geometrycollections(layer.geometry[r[there[r]]]) for r in map(groups.rows, range(groups.count))]
-            or [None],
-            object,
+            [shapely.geometrycollections(layer.geometry[r[there[r]]]) for r in map(groups.rows, range(groups.count))] or [None], object
         )[: groups.count]
         shapes, remarks = _around(collected, settings, layer)
         remarks += ground.told_of_nowhere(layer)
@@ -119,13 +122,15 @@ class Hull(EachLayer):
         heads = layer.table.select(settings.by).take(pa.array(first, pa.int64()))
         table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
         out = layer.with_geometry(shapes[good], Kind.AREA, table=table, ids=None)
-        aside = SetAside.from_reasons([
-            (NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))
-        ])  # fmt: skip
+        aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))])
         return Outcome(
-            (out,), (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),), None, tuple(remarks), into=into,
-        )  # fmt: skip
+            (out,),
+            (InputAccount("from", layer.key, len(layer), aside),),
+            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
+            None,
+            tuple(remarks),
+            into=into,
+        )
 
 
 def _count_name(by: list[str]) -> str:
@@ -150,9 +155,7 @@ def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarr
         some = Middles(about.lonlat[there], about.reach[there])
         out[rows[there]] = out_of_planes(made[there], some, on, tolerance[there])[0]
         off = float(np.nanmax(about.error, initial=0.0))
-        return out, [
-            Remark(f"drawn on the ground, true to {max(off, 1e-4):.1g} of its size", layer.key, look=off > 0.01)
-        ]
+        return out, [Remark(f"drawn on the ground, true to {max(off, 1e-4):.1g} of its size", layer.key, look=off > 0.01)]
     return around_on_globe(geometry, lambda some: _drawn_around(some, settings), on), []
 
 

@@ -43,15 +43,19 @@ class MakeValid(EachLayer):
 
     class Settings(OperationSettings):
         dimensions: bool = setting(
-            "Keep only what is of its kind", kind="flag", default=True,
+            "Keep only what is of its kind",
+            kind="flag",
+            default=True,
             help="Whether points and lines that come out of a mended area are left out.",
-        )  # fmt: skip
+        )
 
         long_edges: Literal["drawn", "short"] = setting(
-            "Edges of more than half a turn", kind="choice", default="drawn",
+            "Edges of more than half a turn",
+            kind="choice",
+            default="drawn",
             choices={"drawn": "stay as they are drawn", "short": "go the short way, over 180 degrees"},
             help="Where coordinates are degrees: from 179 to -179 the drawn way goes round the globe, the short one is cut at 180.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Make valid {bold(entering or '…')}"
@@ -92,6 +96,12 @@ class MakeValid(EachLayer):
         altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
         altered += [Altered("goes the short way over 180 degrees", turned)] if len(turned) else []
         return reshaped.reshaped(
-            layer, shapes, context, gone="nothing of its kind is left of it", kind=layer.kind, remarks=remarks,
-            altered=altered, keep_null=True,
-        )  # fmt: skip
+            layer,
+            shapes,
+            context,
+            gone="nothing of its kind is left of it",
+            kind=layer.kind,
+            remarks=remarks,
+            altered=altered,
+            keep_null=True,
+        )

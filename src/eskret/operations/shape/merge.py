@@ -38,13 +38,18 @@ class Merge(Gathering):
 
     class Settings(OperationSettings):
         fields: Literal["all", "common"] = setting(
-            "Fields", kind="choice", default="all", help="Which fields the merged layer has.",
+            "Fields",
+            kind="choice",
+            default="all",
+            help="Which fields the merged layer has.",
             choices={"all": "all that any layer has", "common": "those that all layers have"},
-        )  # fmt: skip
+        )
         source: str = setting(
-            "Field for the layer", default="layer", example="source",
+            "Field for the layer",
+            default="layer",
+            example="source",
             help="A new field that says which layer a feature came from. Left empty, there is none.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Merge {bold(entering or '…')} into one layer"
@@ -75,15 +80,21 @@ class Merge(Gathering):
         counts = [f.count for f in facts]
         key = context.step or "merge"
         certainty = "known" if all(f.certainty == "known" for f in facts) else "at most"
-        out = LayerFacts(key, key, kinds.pop() if len(kinds) == 1 else Kind.MIXED, first, tuple(named),
-                         None if None in counts else sum(c or 0 for c in counts), certainty)  # fmt: skip
+        out = LayerFacts(
+            key,
+            key,
+            kinds.pop() if len(kinds) == 1 else Kind.MIXED,
+            first,
+            tuple(named),
+            None if None in counts else sum(c or 0 for c in counts),
+            certainty,
+        )
         return Forecast((out,), tuple(found))
 
     def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         drawn = [layer for layer in layers if layer.drawn]
         if drawn and len(drawn) != len(layers):
-            raise InputError("a table cannot be merged with layers that have shapes",
-                             place=next(x.key for x in layers if not x.drawn))  # fmt: skip
+            raise InputError("a table cannot be merged with layers that have shapes", place=next(x.key for x in layers if not x.drawn))
         remarks: list[Remark] = []
         shapes: list[np.ndarray] = []
         for layer in drawn:
@@ -97,9 +108,7 @@ class Merge(Gathering):
         tables = []
         for layer in layers:
             columns = [
-                _as(layer.table.column(n), t)
-                if n in layer.table.column_names
-                else pa.chunked_array([pa.nulls(len(layer), t)])
+                _as(layer.table.column(n), t) if n in layer.table.column_names else pa.chunked_array([pa.nulls(len(layer), t)])
                 for n, t in fields
             ]
             table = pa.table(columns, names=[n for n, _ in fields]) if fields else pa.table({"": pa.nulls(len(layer))})
@@ -112,8 +121,16 @@ class Merge(Gathering):
         geometry = np.concatenate(shapes) if shapes else None
         kinds = {layer.kind for layer in layers}
         titles = {n: t for layer in reversed(layers) for n, t in layer.titles.items() if n in whole.column_names}
-        out = Layer(key, whole, geometry, drawn[0].crs if drawn else None, key, in_words([x.key for x in layers], 4), titles,
-                    kinds.pop() if len(kinds) == 1 else Kind.MIXED)  # fmt: skip
+        out = Layer(
+            key,
+            whole,
+            geometry,
+            drawn[0].crs if drawn else None,
+            key,
+            in_words([x.key for x in layers], 4),
+            titles,
+            kinds.pop() if len(kinds) == 1 else Kind.MIXED,
+        )
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
         told = OutputAccount(key, len(out), totals_of(out, context.totals), _controls(layers, out, context))
         return Outcome((out,), inputs, (told,), None, tuple(remarks))
@@ -130,9 +147,7 @@ def _controls(layers: Sequence[Layer], out: Layer, context: Context) -> tuple[Co
     return tuple(ControlTotal(n, u, sums[n], v) for n, v, u in totals_of(out, context.totals) if n in sums)
 
 
-def _fields(
-    schemas: Sequence[Sequence[tuple[str, pa.DataType]]], which: str
-) -> tuple[list[tuple[str, pa.DataType]], list[str]]:
+def _fields(schemas: Sequence[Sequence[tuple[str, pa.DataType]]], which: str) -> tuple[list[tuple[str, pa.DataType]], list[str]]:
     """The fields of the merged layer, and what to say where types disagree."""
     types: dict[str, list[pa.DataType]] = {}
     for schema in schemas:

@@ -33,9 +33,7 @@ class Outlines(EachLayer):
     also_known_as = ("boundary", "lines from areas", "border", "ring", "perimeter line", "edges")
 
     class Settings(OperationSettings):
-        holes: bool = setting(
-            "With those of holes", kind="flag", default=True, help="Whether holes are drawn around too."
-        )
+        holes: bool = setting("With those of holes", kind="flag", default=True, help="Whether holes are drawn around too.")
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Outlines of {bold(entering or '…')}"
@@ -43,9 +41,7 @@ class Outlines(EachLayer):
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.drawn(facts)
         if facts.kind in (Kind.POINT, Kind.LINE):
-            found.append(
-                Finding(Level.ERROR, f"{facts.key}: only areas have outlines.", layer=facts.key, setting="from")
-            )
+            found.append(Finding(Level.ERROR, f"{facts.key}: only areas have outlines.", layer=facts.key, setting="from"))
         return reshaped.foretold(facts, found, Kind.LINE)
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:

@@ -43,23 +43,24 @@ class Overlay(EachLayer):
     phase = Phase.SHAPE
     rank = 28
     relation = Relation.MULTIPLIED
-    also_known_as = (
-        "intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay",
-    )  # fmt: skip
+    also_known_as = ("intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay")
 
     class Settings(OperationSettings):
         other: str = setting(
-            "Other layer",
-            kind="layer",
-            min_length=1,
-            example="districts",
-            help="The areas to lay over: step, or step:layer.",
+            "Other layer", kind="layer", min_length=1, example="districts", help="The areas to lay over: step, or step:layer."
         )
         keep: Literal["both", "either", "one", "first"] = setting(
-            "Keep what lies in", kind="choice", default="both", help="Which of the pieces leave.",
-            choices={"both": "both layers", "either": "either of them", "one": "one of them only",
-                     "first": "this layer, with the other's fields"},
-        )  # fmt: skip
+            "Keep what lies in",
+            kind="choice",
+            default="both",
+            help="Which of the pieces leave.",
+            choices={
+                "both": "both layers",
+                "either": "either of them",
+                "one": "one of them only",
+                "first": "this layer, with the other's fields",
+            },
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Overlay {bold(str(settings.get('other') or '…').split(':')[-1])} on {bold(entering or '…')}"
@@ -68,14 +69,10 @@ class Overlay(EachLayer):
         found = other_layer.findings(facts, context, "other", Kind.AREA)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
-            text = (
-                f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            )
+            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding(Level.ERROR, text, setting="other"))
         if facts.kind != Kind.AREA and settings.keep in ("either", "one"):
-            text = (
-                f"{facts.key}: what is left of the other layer is areas, which cannot join {facts.kind}s in one layer."
-            )
+            text = f"{facts.key}: what is left of the other layer is areas, which cannot join {facts.kind}s in one layer."
             found.append(Finding(Level.ERROR, text, setting="keep", layer=facts.key))
         if any(f.level is Level.ERROR for f in found) or other is None:
             return Forecast((), tuple(found))
@@ -120,23 +117,18 @@ class Overlay(EachLayer):
         sides = [_Side(there, left, others.geometry, found, rest, a, b, layer.crs)]
         if settings.keep in ("either", "one"):
             sides.append(_Side(others.rows, others.geometry, left, mirrored, theirs_left, b, a, layer.crs))
-        controls = [c for side, name in zip(sides, (layer.key, others.layer.key), strict=False)
-                    for c in side.controls(out, name, both)]  # fmt: skip
+        controls = [c for side, name in zip(sides, (layer.key, others.layer.key), strict=False) for c in side.controls(out, name, both)]
         if both:
             remarks += sides[0].remarks(layer.key, others.layer.key)
         used = np.unique(a[a >= 0])
         gone = np.setdiff1d(there, used)
         why = MEETS_NONE if settings.keep == "both" else COVERED
-        aside = SetAside.from_reasons([
-            (why, gone), (other_layer.NO_PLACE, remaining(len(layer), there)),
-        ])  # fmt: skip
+        aside = SetAside.from_reasons([(why, gone), (other_layer.NO_PLACE, remaining(len(layer), there))])
         if not len(out):
             remarks.append(Remark("they have nothing in common", layer.key, look=True))
         told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
         account = InputAccount("from", layer.key, len(layer), aside)
-        return Outcome(
-            (out,), (account, _their_account(others, b)), (told,), a[a >= 0], tuple(remarks),
-        )  # fmt: skip
+        return Outcome((out,), (account, _their_account(others, b)), (told,), a[a >= 0], tuple(remarks))
 
 
 def _by_left(found: Pieces) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -161,8 +153,7 @@ def _with_both(layer: Layer, other: Layer, a: np.ndarray, b: np.ndarray, shapes:
 
     names = number_collisions(other.table.column_names, taken=layer.table.column_names, limit=10_000)
     table = pa.table([*taken(layer.table, a), *taken(other.table, b)], names=[*layer.table.column_names, *names])
-    titles = {**layer.titles, **{n: other.titles[o] for n, o in zip(names, other.table.column_names, strict=True)
-                                 if o in other.titles}}  # fmt: skip
+    titles = {**layer.titles, **{n: other.titles[o] for n, o in zip(names, other.table.column_names, strict=True) if o in other.titles}}
     return layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
 
 
@@ -189,9 +180,7 @@ class _Side:
         out = {}
         for what, measure in measures_of(self.crs).items():
             pieces = sizes_of(self.found.piece, self.crs)[what]
-            made = (
-                np.bincount(self.found.left, pieces, minlength=len(self.shapes)) + sizes_of(self.rest, self.crs)[what]
-            )
+            made = np.bincount(self.found.left, pieces, minlength=len(self.shapes)) + sizes_of(self.rest, self.crs)[what]
             whole = sizes_of(self.shapes, self.crs)[what]
             over = made > whole * (1 + 1e-9)
             out[what] = 0.0

@@ -37,13 +37,14 @@ class Reproject(EachLayer):
     also_known_as = ("project", "transform", "crs", "coordinate system", "change projection", "datum", "utm", "convert")
 
     class Settings(OperationSettings):
-        crs: KnownCrs = setting(
-            "To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted."
-        )
+        crs: KnownCrs = setting("To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted.")
         tolerance: Length = setting(
-            "Keep the course of edges within", kind="measure", default="", example="1 m",
+            "Keep the course of edges within",
+            kind="measure",
+            default="",
+            example="1 m",
             help="Straight edges bend on the way: corners are put in so that none is further off. Left empty, none is put in.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Reproject {bold(entering or '…')} to {settings.get('crs') or '…'}"
@@ -65,8 +66,7 @@ class Reproject(EachLayer):
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         if layer.crs is None:
-            raise CrsError("it has no coordinate system to come from", place=layer.key,
-                           way_out="Say it where the layer is loaded")  # fmt: skip
+            raise CrsError("it has no coordinate system to come from", place=layer.key, way_out="Say it where the layer is loaded")
         extent = layer.extent()
         way = transformation(layer.crs, settings.crs, extent)
         within = parse_length(settings.tolerance).si if settings.tolerance else None
@@ -76,16 +76,20 @@ class Reproject(EachLayer):
         if same_crs(layer.crs, settings.crs):
             remarks.append(Remark("it was in this coordinate system already", layer.key))
         else:
-            remarks.append(
-                Remark(f"brought to {crs_facts(settings.crs).name}: {way.sentence()}", layer.key, look=way.coarse)
-            )
+            remarks.append(Remark(f"brought to {crs_facts(settings.crs).name}: {way.sentence()}", layer.key, look=way.coarse))
             doubt = outside_words(extent, layer.crs, settings.crs)
             if doubt:
                 remarks.append(Remark(doubt, layer.key, look=True))
             remarks += said_of_move(layer, found, within)
         reasons = [(f"has no place in {settings.crs}", lost)]
         out = reshaped.reshaped(
-            layer.with_geometry(layer.geometry, layer.kind, crs=settings.crs), moved, context, kind=layer.kind,
-            reasons=reasons, remarks=remarks, keep_null=True, controls=controls_of_move(layer, found),
-        )  # fmt: skip
+            layer.with_geometry(layer.geometry, layer.kind, crs=settings.crs),
+            moved,
+            context,
+            kind=layer.kind,
+            reasons=reasons,
+            remarks=remarks,
+            keep_null=True,
+            controls=controls_of_move(layer, found),
+        )
         return out

@@ -36,9 +36,11 @@ class SeparateParts(EachLayer):
 
     class Settings(OperationSettings):
         number: str = setting(
-            "Field for the number", default="", example="part",
+            "Field for the number",
+            default="",
+            example="part",
             help="A new field that numbers the parts of a feature from 1. Left empty, there is none.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Separate parts of {bold(entering or '…')}"
@@ -64,6 +66,5 @@ class SeparateParts(EachLayer):
         came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
         remarks = [Remark(f"{counted(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
         return reshaped.multiplied(
-            layer, rows, parts, context, remarks=remarks, controls=controls,
-            numbers=(settings.number, number) if settings.number else None,
-        )  # fmt: skip
+            layer, rows, parts, context, remarks=remarks, controls=controls, numbers=(settings.number, number) if settings.number else None
+        )

@@ -43,12 +43,13 @@ class Simplify(EachLayer):
     also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
 
     class Settings(OperationSettings):
-        tolerance: SomeLength = reshaped.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m",
-                                                 min_length=1)  # fmt: skip
+        tolerance: SomeLength = reshaped.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m", min_length=1)
         shared: bool = setting(
-            "Keep shared edges shared", kind="flag", default=False,
+            "Keep shared edges shared",
+            kind="flag",
+            default=False,
             help="For areas that meet exactly, such as districts: neighbours get the same new edge.",
-        )  # fmt: skip
+        )
 
         along: ground.Along = ground.along_setting("Tolerance along")
 
@@ -89,9 +90,7 @@ class Simplify(EachLayer):
         def some(start: int, stop: int) -> None:
             given = layer.geometry[start:stop]  # type: ignore[index]
             if not isinstance(scales, np.ndarray):
-                shapes[start:stop] = with_measures(
-                    lambda flat: np.asarray(shapely.simplify(flat, metres / scales)), given
-                )
+                shapes[start:stop] = with_measures(lambda flat: np.asarray(shapely.simplify(flat, metres / scales)), given)
                 return
             # where a shape was cut at 180 degrees is no corner of it
             whole, across = running(given) if degrees else (given, np.empty(0, np.int64))
@@ -113,9 +112,7 @@ class Simplify(EachLayer):
             alike = np.tile(scales.max(axis=0, initial=0.0), (len(layer), 1))
             shapes = stretched(layer.geometry, alike, lambda flat: shapely.coverage_simplify(flat, metres))
         else:
-            shapes = with_measures(
-                lambda flat: np.asarray(shapely.coverage_simplify(flat, metres / scales)), layer.geometry
-            )
+            shapes = with_measures(lambda flat: np.asarray(shapely.coverage_simplify(flat, metres / scales)), layer.geometry)
         if not shapely.coverage_is_valid(layer.geometry):
             text = "the areas do not meet exactly everywhere, so there edges may come apart"
             remarks.append(Remark(text, layer.key, look=True))

@@ -40,24 +40,26 @@ class Split(EachLayer):
     phase = Phase.SHAPE
     rank = 25
     relation = Relation.KEPT
-    also_known_as = (
-        "separate", "one layer per value", "one file per district", "partition",
-        "divide", "group into layers", "per value",
-    )  # fmt: skip
+    also_known_as = ("separate", "one layer per value", "one file per district", "partition", "divide", "group into layers", "per value")
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting(
-            "By the values of", "A layer is made for each value; with several fields, for each combination.",
-            default=..., min_length=1,
-        )  # fmt: skip
+            "By the values of", "A layer is made for each value; with several fields, for each combination.", default=..., min_length=1
+        )
         name: str = setting(
-            "Layer name", kind="template", default="{value}", min_length=1, example="{layer}_{value}",
+            "Layer name",
+            kind="template",
+            default="{value}",
+            min_length=1,
+            example="{layer}_{value}",
             help="How each layer is called: {value}, {layer}, {n} and parameters are filled in, then the name is cleaned.",
-        )  # fmt: skip
+        )
         empty_as: str = setting(
-            "Name without a value", default="", example="no licence",
+            "Name without a value",
+            default="",
+            example="no licence",
             help="The layer for features whose value is empty. Left blank, they are set aside with that reason.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         by = settings.get("by")
@@ -82,8 +84,9 @@ class Split(EachLayer):
         certainty = facts.certainty
         layers = [
             replace(facts, key=key, name=" ".join(value) or key, count=int(size), certainty=certainty, extent=None)
-            for key, value, size in zip(names, values, groups.sizes.tolist(), strict=True) if key
-        ]  # fmt: skip
+            for key, value, size in zip(names, values, groups.sizes.tolist(), strict=True)
+            if key
+        ]
         return Forecast(tuple(layers), tuple(self._findings(names, values, groups.sizes, facts.key, settings)))
 
     def _findings(
@@ -110,13 +113,9 @@ class Split(EachLayer):
         return "_".join(v for v in value if v) or settings.empty_as
 
     def _name(self, settings: Settings, context: Context, value: str, layer: str, number: int) -> str:
-        return clean_name(
-            context.fill(settings.name, {"value": value, "layer": layer, "n": number, "step": context.step})
-        )
+        return clean_name(context.fill(settings.name, {"value": value, "layer": layer, "n": number, "step": context.step}))
 
-    def _names(
-        self, values: Sequence[tuple[str, ...]], settings: Settings, context: Context, layer: str
-    ) -> tuple[list[str], list[str]]:
+    def _names(self, values: Sequence[tuple[str, ...]], settings: Settings, context: Context, layer: str) -> tuple[list[str], list[str]]:
         """The name of each value's layer, empty for one set aside, and why."""
         texts = [self._text(settings, value) for value in values]
         names, _ = part_names(texts, settings.name, context, layer)
@@ -140,8 +139,9 @@ class Split(EachLayer):
         aside = SetAside.from_reasons([(reason, np.concatenate(rows)) for reason, rows in reasons.items()])
         remarks = [
             Remark(f.text.partition(": ")[2].rstrip("."), layer.key, look=True)
-            for f in self._findings(names, values, groups.sizes, layer.key, settings) if f.setting == "name"
-        ]  # fmt: skip
+            for f in self._findings(names, values, groups.sizes, layer.key, settings)
+            if f.setting == "name"
+        ]
         remarks.insert(0, Remark(f"{counted(len(layers), 'layer')} of {counted(len(order), 'feature')}", layer.key))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers]
         if outputs:
@@ -150,9 +150,7 @@ class Split(EachLayer):
         return Outcome(tuple(layers), (account,), tuple(outputs), order, tuple(remarks))
 
 
-def _controls(
-    layer: Layer, outputs: Sequence[OutputAccount], aside: np.ndarray, context: Context
-) -> tuple[ControlTotal, ...]:
+def _controls(layer: Layer, outputs: Sequence[OutputAccount], aside: np.ndarray, context: Context) -> tuple[ControlTotal, ...]:
     """Every total of what entered is that of the parts together, with what was set aside."""
     rest = {n: v for n, v, _ in totals_of(layer.take(aside), context.totals)}
     parts: dict[str, float] = {}

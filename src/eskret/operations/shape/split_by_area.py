@@ -69,9 +69,7 @@ class _Groups:
         several = [self.values[g] for g in groups]
         if several:
             many = int(often[groups].sum())
-            out.append(
-                f"{areas}: {many:,} areas share {counted(len(several), 'name')} and are put together: {in_words(several, 4)}"
-            )
+            out.append(f"{areas}: {many:,} areas share {counted(len(several), 'name')} and are put together: {in_words(several, 4)}")
         if self.cut:
             are = counted(len(self.cut), "name is", "names are")
             out.append(f"{areas}: {are} too long and cut, such as '{self.cut[0][:40]} ...'")
@@ -79,12 +77,8 @@ class _Groups:
 
     def account(self, account: InputAccount, places: np.ndarray) -> InputAccount:
         """The account of the areas, with those set aside that make no layer."""
-        reasons = [
-            (r, account.set_aside.rows[account.set_aside.codes == n]) for n, r in enumerate(account.set_aside.reasons)
-        ]
-        return replace(
-            account, set_aside=SetAside.from_reasons([*reasons, ("has no name", np.sort(places[self.nameless]))])
-        )
+        reasons = [(r, account.set_aside.rows[account.set_aside.codes == n]) for n, r in enumerate(account.set_aside.reasons)]
+        return replace(account, set_aside=SetAside.from_reasons([*reasons, ("has no name", np.sort(places[self.nameless]))]))
 
 
 class SplitByArea(EachLayer):
@@ -100,40 +94,46 @@ class SplitByArea(EachLayer):
     phase = Phase.SHAPE
     rank = 26
     relation = Relation.KEPT
-    also_known_as = (
-        "divide by district",
-        "per area",
-        "one layer per polygon",
-        "tile",
-        "by region",
-        "partition by place",
-    )
+    also_known_as = ("divide by district", "per area", "one layer per polygon", "tile", "by region", "partition by place")
 
     class Settings(OperationSettings):
-        areas: str = setting(
-            "Areas", kind="layer", min_length=1, example="districts", help="The areas to split by: step, or step:layer."
-        )
+        areas: str = setting("Areas", kind="layer", min_length=1, example="districts", help="The areas to split by: step, or step:layer.")
         name_field: str = setting(
-            "Field with their name", kind="field", of="areas", min_length=1, example="name",
+            "Field with their name",
+            kind="field",
+            of="areas",
+            min_length=1,
+            example="name",
             help="The field of the areas that names the new layers.",
-        )  # fmt: skip
+        )
         same_name: Literal["together", "each"] = setting(
-            "Areas of one name", kind="choice", default="together", help="Whether areas that are called the same make one layer.",
+            "Areas of one name",
+            kind="choice",
+            default="together",
+            help="Whether areas that are called the same make one layer.",
             choices={"together": "make one layer", "each": "make one each, numbered"},
-        )  # fmt: skip
+        )
         empty_as: str = setting(
-            "Name without a value", default="", example="no district",
+            "Name without a value",
+            default="",
+            example="no district",
             help="The layer for what lies in areas whose name is empty. Left blank, it is set aside with that reason.",
-        )  # fmt: skip
+        )
         across: Literal["centre", "most", "cut"] = setting(
-            "A feature across a border", kind="choice", default="centre", help="Which layer it goes to.",
-            choices={"centre": "goes where its centre lies", "most": "goes where most of it lies",
-                     "cut": "is cut at the border"},
-        )  # fmt: skip
+            "A feature across a border",
+            kind="choice",
+            default="centre",
+            help="Which layer it goes to.",
+            choices={"centre": "goes where its centre lies", "most": "goes where most of it lies", "cut": "is cut at the border"},
+        )
         name: str = setting(
-            "Layer name", kind="template", default="{value}", min_length=1, example="{layer}_{value}",
+            "Layer name",
+            kind="template",
+            default="{value}",
+            min_length=1,
+            example="{layer}_{value}",
             help="How each layer is called: {value} is the area's name; {layer}, {n} and parameters are filled in too.",
-        )  # fmt: skip
+        )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Split by area {bold(entering or '…')} into {bold(str(settings.get('areas') or '…').split(':')[-1])}"
@@ -163,9 +163,7 @@ class SplitByArea(EachLayer):
         whole = texts if settings.same_name == "each" else list(dict.fromkeys(texts))
         names, cut = part_names(whole, settings.name, context, layer)
         place = {t: n for n, t in enumerate(whole)}
-        of_area = (
-            np.arange(len(texts)) if settings.same_name == "each" else np.array([place[t] for t in texts], np.int64)
-        )
+        of_area = np.arange(len(texts)) if settings.same_name == "each" else np.array([place[t] for t in texts], np.int64)
         return _Groups(whole, names, of_area, cut)
 
     def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -193,18 +191,14 @@ class SplitByArea(EachLayer):
                 out.append(part.renamed(names[number], values[number]))
         missing = ~real(layer.geometry)
         alone = np.setdiff1d(np.flatnonzero(~missing), np.concatenate([rows, nameless]))
-        aside = SetAside.from_reasons(
-            [(IN_NONE, alone), (IN_NAMELESS, nameless), (other_layer.NO_PLACE, np.flatnonzero(missing))]
-        )
+        aside = SetAside.from_reasons([(IN_NONE, alone), (IN_NAMELESS, nameless), (other_layer.NO_PLACE, np.flatnonzero(missing))])
         remarks = [
             *others.remarks,
             Remark(f"{counted(len(out), 'layer')} of {counted(len(np.unique(rows)), 'feature')}", layer.key),
             *(Remark(text, layer.key, look=True) for text in groups.remarks(others.layer.key, settings)),
         ]
         if len(alone):
-            remarks.append(
-                Remark(f"{counted(len(alone), 'feature lies', 'features lie')} in no area", layer.key, look=True)
-            )
+            remarks.append(Remark(f"{counted(len(alone), 'feature lies', 'features lie')} in no area", layer.key, look=True))
         if len(nameless):
             lie = counted(len(nameless), "feature lies", "features lie")
             remarks.append(Remark(f"{lie} in areas without a name", layer.key, look=True))
@@ -232,9 +226,13 @@ class SplitByArea(EachLayer):
             outputs[0] = replace(outputs[0], controls=tuple(controls))
         accounts = [groups.account(one, others.rows) for one in others.accounts]
         return Outcome(
-            tuple(out), (InputAccount("from", layer.key, len(layer), aside), *accounts), tuple(outputs), rows,
-            tuple(remarks), relation=Relation.MULTIPLIED if settings.across == "cut" else Relation.KEPT,
-        )  # fmt: skip
+            tuple(out),
+            (InputAccount("from", layer.key, len(layer), aside), *accounts),
+            tuple(outputs),
+            rows,
+            tuple(remarks),
+            relation=Relation.MULTIPLIED if settings.across == "cut" else Relation.KEPT,
+        )
 
     def _assigned(
         self, layer: Layer, areas: np.ndarray, of_area: np.ndarray, settings: Settings, context: Context
@@ -278,8 +276,12 @@ class SplitByArea(EachLayer):
         between = np.unique(rows[again])
         kept = ~again & real(pieces)
         inner = _doubtful(found.left, of_area[found.right], left, areas, found.right, only=dimension(left) == 0)
-        told = _Doubtful(twice + inner.twice, len(between) - inner.twice + on_edge, _spread(away, there, len(layer), 0.0),
-                         _spread(sizes_of(left[bad], layer.crs), there[bad], len(layer), -1.0))  # fmt: skip
+        told = _Doubtful(
+            twice + inner.twice,
+            len(between) - inner.twice + on_edge,
+            _spread(away, there, len(layer), 0.0),
+            _spread(sizes_of(left[bad], layer.crs), there[bad], len(layer), -1.0),
+        )
         return rows[kept], group[kept], pieces[kept], told
 
 
@@ -313,18 +315,14 @@ def _without_shared_edges(
             shared = shapely.intersection(shapely.intersection(out[n], had), edge)
             if shared.length > 0:
                 hit = True
-                out[n] = of_dimension(
-                    with_measures(shapely.difference, out[[n]], np.array([shared], object)), np.array([1])
-                )[0]
+                out[n] = of_dimension(with_measures(shapely.difference, out[[n]], np.array([shared], object)), np.array([1]))[0]
             if out[n] is not None:
                 had = shapely.union(had, out[n])
         many += hit
     return out, many
 
 
-def _away(
-    left: np.ndarray, areas: np.ndarray, found: Pieces, row: np.ndarray, pieces: np.ndarray, crs: str | None
-) -> tuple[Sizes, int]:
+def _away(left: np.ndarray, areas: np.ndarray, found: Pieces, row: np.ndarray, pieces: np.ndarray, crs: str | None) -> tuple[Sizes, int]:
     """How much of each feature lies in no area, less what lies in two, each found without the pieces; and how many lie in two.
     Of a feature whose one piece is just as large, nothing is asked."""
     whole = sizes_of(left, crs)
@@ -361,12 +359,7 @@ def _best(rows: np.ndarray, group: np.ndarray, size: np.ndarray) -> tuple[np.nda
 
 
 def _doubtful(
-    a: np.ndarray,
-    group: np.ndarray,
-    points: np.ndarray,
-    areas: np.ndarray,
-    b: np.ndarray,
-    only: np.ndarray | None = None,
+    a: np.ndarray, group: np.ndarray, points: np.ndarray, areas: np.ndarray, b: np.ndarray, only: np.ndarray | None = None
 ) -> _Doubtful:
     """How many points lie in two groups of areas: within both, or on the border between them."""
     if only is not None:

@@ -121,9 +121,13 @@ class Worker:
         if self._process is None or self._process.poll() is not None:
             environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "eskret.workflow.executors.worker"], stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE, text=True, encoding="utf-8", env=environment,
-            )  # fmt: skip
+                [sys.executable, "-P", "-m", "eskret.workflow.executors.worker"],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                text=True,
+                encoding="utf-8",
+                env=environment,
+            )
             listener = threading.Thread(target=self._listen, args=(self._process,), daemon=True)
             self._listeners = [t for t in self._listeners if t.is_alive()] + [listener]
             listener.start()

@@ -18,7 +18,7 @@ def _difference_of_runs(request: Request, tell: Any, jobs: Any) -> dict[str, Any
     runs = Runs()
     outcome, keys, key = difference(
         runs, runs.get(request["earlier"]), runs.get(request["later"]), request["path"], request["layer"], request["key"]
-    )  # fmt: skip
+    )
     store = ResultStore(Path(request["store"]))
     return {"layer": store.put(outcome.layers[0]), "keys": keys, "key": key, "said": [r.text for r in outcome.remarks]}
 
@@ -41,9 +41,7 @@ def _reopen(request: Request, tell: Any, jobs: Any) -> dict[str, Any]:
     for output in whole.outputs:
         layer = runs.layer(whole.kept.id, output)
         if layer is not None:
-            view = views.setdefault(
-                output.step, {"entering": [], "leaving": [], "aside": {}, "altered": {}, "others": [], "leftovers": {}}
-            )
+            view = views.setdefault(output.step, {"entering": [], "leaving": [], "aside": {}, "altered": {}, "others": [], "leftovers": {}})
             view["leaving"].append(store.put(layer))
     return {"views": views}
 
@@ -85,6 +83,10 @@ def _built(request: Request, tell: Any, jobs: Any) -> dict[str, Any]:
 
 DO = {
     "built": _built,
-    "difference_of_runs": _difference_of_runs, "outputs_now": _outputs_now, "reopen": _reopen, "pack_pieces": _pack_pieces,
-    "pack": _pack, "unpack": _unpack,
-}  # fmt: skip
+    "difference_of_runs": _difference_of_runs,
+    "outputs_now": _outputs_now,
+    "reopen": _reopen,
+    "pack_pieces": _pack_pieces,
+    "pack": _pack,
+    "unpack": _unpack,
+}

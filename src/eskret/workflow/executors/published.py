@@ -28,8 +28,15 @@ def service(request: Request, tell: Tell, jobs: Any) -> dict[str, Any]:
 
 def _told(dataset: Any) -> dict[str, Any]:
     fields = None if dataset.fields is None else {n: _type_word(s) for n, s in dataset.fields.items()}
-    return {"id": dataset.id, "title": dataset.title, "description": dataset.description, "extent": dataset.extent,
-            "updated": dataset.updated, "count": dataset.count, "fields": fields}  # fmt: skip
+    return {
+        "id": dataset.id,
+        "title": dataset.title,
+        "description": dataset.description,
+        "extent": dataset.extent,
+        "updated": dataset.updated,
+        "count": dataset.count,
+        "fields": fields,
+    }
 
 
 def _type_word(schema: Mapping[str, Any]) -> str:
@@ -153,6 +160,12 @@ def practice_faults(request: Request, tell: Tell, jobs: Any) -> dict[str, Any]:
 
 
 DO: dict[str, Callable[[Request, Tell, Any], dict[str, Any]]] = {
-    "service": service, "look_published": look, "pushes": pushes, "push": push, "carry_out": carry_out, "discard": discard,
-    "keep_token": keep_token, "practice_faults": practice_faults,
-}  # fmt: skip
+    "service": service,
+    "look_published": look,
+    "pushes": pushes,
+    "push": push,
+    "carry_out": carry_out,
+    "discard": discard,
+    "keep_token": keep_token,
+    "practice_faults": practice_faults,
+}

@@ -65,9 +65,14 @@ def _run(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
     store = ResultStore(Path(request["store"]))
     job = Run(
-        parse(request["text"]), request["values"], workflow=_path(request.get("workflow")),
-        folder=_path(request["folder"]), on_event=tell, keep=store.keep, keeping=_keeping(request),
-    )  # fmt: skip
+        parse(request["text"]),
+        request["values"],
+        workflow=_path(request.get("workflow")),
+        folder=_path(request["folder"]),
+        on_event=tell,
+        keep=store.keep,
+        keeping=_keeping(request),
+    )
     jobs.on_stop(request["job"], job.stop)
     result = job.execute()
     return {"state": result.state, "note": write_down(job, result, WINDOW)}
@@ -94,10 +99,15 @@ def _rounds_run(request: Request, tell: Tell) -> Any:
     from eskret.workflow.rounds import RoundsRun
 
     return RoundsRun(
-        parse(request["text"]), request["rows"], request["values"], workflow=_path(request.get("workflow")),
-        folder=_path(request["folder"]), go_on=request.get("go_on", False), on_event=tell,
+        parse(request["text"]),
+        request["rows"],
+        request["values"],
+        workflow=_path(request.get("workflow")),
+        folder=_path(request["folder"]),
+        go_on=request.get("go_on", False),
+        on_event=tell,
         keeping=_keeping(request),
-    )  # fmt: skip
+    )
 
 
 def _keeping(request: Request) -> Any:
@@ -111,23 +121,37 @@ def _rehearse(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.workflow.rehearsal import rehearse
 
     found = rehearse(
-        parse(request["text"]), request["values"], workflow=_path(request.get("workflow")),
-        folder=_path(request["folder"]), watch=jobs.watch(request["job"]),
-    )  # fmt: skip
+        parse(request["text"]),
+        request["values"],
+        workflow=_path(request.get("workflow")),
+        folder=_path(request["folder"]),
+        watch=jobs.watch(request["job"]),
+    )
     return {
         "seconds": found.seconds,
-        "findings": [
-            f.to_json() for f in found.findings
-        ],
+        "findings": [f.to_json() for f in found.findings],
         "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
         "shared": [str(p) for p in found.shared],
         "steps": {
-            id: {"known": s.known, "entering": [_facts(x) for x in s.entering], "leaving": [_facts(x) for x in s.leaving],
-                 "outputs": [{"path": str(o.path), "layer": o.layer, "action": o.action, "features": o.features,
-                              "certainty": o.certainty, "original": o.original} for o in s.outputs]}
+            id: {
+                "known": s.known,
+                "entering": [_facts(x) for x in s.entering],
+                "leaving": [_facts(x) for x in s.leaving],
+                "outputs": [
+                    {
+                        "path": str(o.path),
+                        "layer": o.layer,
+                        "action": o.action,
+                        "features": o.features,
+                        "certainty": o.certainty,
+                        "original": o.original,
+                    }
+                    for o in s.outputs
+                ],
+            }
             for id, s in found.steps.items()
         },
-    }  # fmt: skip
+    }
 
 
 def _offers(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -136,10 +160,12 @@ def _offers(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.workflow.document import parse
 
     found = offers(parse(request["text"]), request["values"], Path(request["folder"]))
-    return {"offers": {
-        n: {"choices": None if o.choices is None else list(o.choices), "enabled": o.enabled, "why": o.why, "problem": o.problem}
-        for n, o in found.items()
-    }}  # fmt: skip
+    return {
+        "offers": {
+            n: {"choices": None if o.choices is None else list(o.choices), "enabled": o.enabled, "why": o.why, "problem": o.problem}
+            for n, o in found.items()
+        }
+    }
 
 
 def _look(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -155,9 +181,10 @@ def _open(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
     layer = request["layer"] or next((x.name for x in sources.look(Path(request["path"]))), "")
     reading = sources.read(Path(request["path"]), layer, request["key"], watch=jobs.watch(request["job"]))
-    return {"layer": ResultStore(Path(request["store"])).put(reading.layer),
-            "remarks": [r.text for r in reading.remarks]
-            + [f"{len(rows):,} left out: {why}" for why, rows in reading.set_aside]}  # fmt: skip
+    return {
+        "layer": ResultStore(Path(request["store"])).put(reading.layer),
+        "remarks": [r.text for r in reading.remarks] + [f"{len(rows):,} left out: {why}" for why, rows in reading.set_aside],
+    }
 
 
 def _count(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -200,8 +227,10 @@ def _values(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
         columns = [c.cast(pa.string()) for c in columns]
     whole = pa.chunked_array([chunk for c in columns for chunk in c.chunks], columns[0].type) if columns else None
     found = values_with_counts(whole, request["most"]) if whole is not None else []
-    return {"values": [[v if isinstance(v, bool | int | float) else str(v), n] for v, n in found],
-            "empty": whole.null_count if whole is not None else 0}  # fmt: skip
+    return {
+        "values": [[v if isinstance(v, bool | int | float) else str(v), n] for v, n in found],
+        "empty": whole.null_count if whole is not None else 0,
+    }
 
 
 def _warm(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -230,10 +259,20 @@ def _profile(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     from eskret.workflow.stored import StoredLayer
 
     layer = StoredLayer(request["layer"])
-    return {"fields": [
-        {"name": p.name, "word": p.word, "nulls": p.nulls, "distinct": p.distinct, "least": p.least,
-         "greatest": p.greatest, "sample": list(p.sample)} for p in profile(layer.table)
-    ]}  # fmt: skip
+    return {
+        "fields": [
+            {
+                "name": p.name,
+                "word": p.word,
+                "nulls": p.nulls,
+                "distinct": p.distinct,
+                "least": p.least,
+                "greatest": p.greatest,
+                "sample": list(p.sample),
+            }
+            for p in profile(layer.table)
+        ]
+    }
 
 
 def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -252,10 +291,18 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     lines = text.sample_lines(files[0], layout.spelling, 7)
     rows = [text.split_line(line, layout.delimiter) for line in lines]
     return {
-        "file": str(files[0]), "files": len(files), "delimiter": layout.delimiter, "header": layout.header,
-        "decimal": layout.decimal, "encoding": layout.spelling.codec, "columns": list(layout.columns), "x": layout.x,
-        "y": layout.y, "z": layout.z, "rows": rows[1:] if layout.header else rows[:6],
-    }  # fmt: skip
+        "file": str(files[0]),
+        "files": len(files),
+        "delimiter": layout.delimiter,
+        "header": layout.header,
+        "decimal": layout.decimal,
+        "encoding": layout.spelling.codec,
+        "columns": list(layout.columns),
+        "x": layout.x,
+        "y": layout.y,
+        "z": layout.z,
+        "rows": rows[1:] if layout.header else rows[:6],
+    }
 
 
 def _store(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
@@ -323,8 +370,7 @@ def _find_crs(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     out = []
     for known in find(request["words"], request["recent"], request["most"]):
         facts = known.facts()
-        out.append({"code": known.code, "name": known.name, "area": known.area, "unit": facts.unit,
-                    "bounds": facts.bounds})  # fmt: skip
+        out.append({"code": known.code, "name": known.name, "area": known.area, "unit": facts.unit, "bounds": facts.bounds})
     return {"found": out}
 
 
@@ -343,21 +389,47 @@ def _own_choices(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 
 _DO: dict[str, Callable[[Request, Tell, _Jobs], dict[str, Any]]] = {
-    "run": _run, "rehearse": _rehearse, "look": _look, "open": _open, "count": _count, "compute": _compute, "values": _values,
-    "profile": _profile, "classes": _classes, "warm": _warm, "layout": _layout, "sketch": _sketch, "store": _store, "take_back": _take_back,
-    "find_crs": _find_crs, "report": _report, "offers": _offers, "rounds": _rounds, "rehearse_rounds": _rehearse_rounds,
-    "own": _own, "own_choices": _own_choices,
-    **published.DO, **handed.DO,
-}  # fmt: skip
+    "run": _run,
+    "rehearse": _rehearse,
+    "look": _look,
+    "open": _open,
+    "count": _count,
+    "compute": _compute,
+    "values": _values,
+    "profile": _profile,
+    "classes": _classes,
+    "warm": _warm,
+    "layout": _layout,
+    "sketch": _sketch,
+    "store": _store,
+    "take_back": _take_back,
+    "find_crs": _find_crs,
+    "report": _report,
+    "offers": _offers,
+    "rounds": _rounds,
+    "rehearse_rounds": _rehearse_rounds,
+    "own": _own,
+    "own_choices": _own_choices,
+    **published.DO,
+    **handed.DO,
+}
 
 
 def _facts(facts: Any) -> dict[str, Any]:
     return {
-        "key": facts.key, "name": facts.name, "kind": facts.kind, "crs": facts.crs, "count": facts.count,
-        "certainty": facts.certainty, "extent": facts.extent, "origin": facts.origin, "step": facts.step,
-        "own_name": facts.own_name, "unnumbered": facts.unnumbered,
+        "key": facts.key,
+        "name": facts.name,
+        "kind": facts.kind,
+        "crs": facts.crs,
+        "count": facts.count,
+        "certainty": facts.certainty,
+        "extent": facts.extent,
+        "origin": facts.origin,
+        "step": facts.step,
+        "own_name": facts.own_name,
+        "unnumbered": facts.unnumbered,
         "fields": [[f.name, f.word] for f in facts.fields],
-    }  # fmt: skip
+    }
 
 
 def _path(text: str | None) -> Path | None:
@@ -373,15 +445,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
     def overrun(text: str) -> None:
         """Something does not listen: every open job is told, and the process ends; whoever keeps it starts another."""
         for job, do in list(open_jobs.items()):
-            tell(
-                {
-                    "job": job,
-                    "event": "error",
-                    "do": do,
-                    "text": f"{text}. Nothing was written.",
-                    "code": Code.TIME_LIMIT,
-                }
-            )
+            tell({"job": job, "event": "error", "do": do, "text": f"{text}. Nothing was written.", "code": Code.TIME_LIMIT})
         os._exit(OVERRUN)
 
     watchdog.may_be_ended(overrun)
@@ -404,16 +468,7 @@ def serve(requests: TextIO, answers: TextIO) -> None:
         except EskretError as error:
             more = {"start": error.start, "length": error.length} if isinstance(error, ExpressionError) else {}
             stopped = isinstance(error, StoppedError)
-            tell(
-                {
-                    "job": job,
-                    "event": "error",
-                    "do": request["do"],
-                    **error.to_json(),
-                    "stopped": stopped,
-                    **more,
-                }
-            )
+            tell({"job": job, "event": "error", "do": request["do"], **error.to_json(), "stopped": stopped, **more})
         except Exception as error:
             tell({"job": job, "event": "error", "do": request["do"], **as_sentence(error, request["do"]).to_json()})
         finally:

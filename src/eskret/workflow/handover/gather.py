@@ -129,9 +129,7 @@ class _Gatherer:
                 self.found.problems.append(f"step '{step.id}': {error.sentence()}")
         return replace(step, settings=changed)
 
-    def _files(
-        self, step: Step, patterns: list[Any], folder: Path, home: PurePosixPath, values: Mapping[str, Any]
-    ) -> list[Any]:  # fmt: skip
+    def _files(self, step: Step, patterns: list[Any], folder: Path, home: PurePosixPath, values: Mapping[str, Any]) -> list[Any]:
         out: list[Any] = []
         texts = step.use == "load_coordinates"
         for pattern in patterns:

@@ -60,9 +60,7 @@ class Unpacked:
     notes: tuple[str, ...] = ()
 
 
-def pack(
-    gathered: Gathered, target: Path, *, inputs: bool = True, watch: Callable[[int, int], None] = lambda done, of: None
-) -> int:  # fmt: skip
+def pack(gathered: Gathered, target: Path, *, inputs: bool = True, watch: Callable[[int, int], None] = lambda done, of: None) -> int:
     """Write a pack; its size in bytes.
 
     Parameters
@@ -103,9 +101,10 @@ def pack(
     except OSError as error:
         waiting.unlink(missing_ok=True)
         raise DeliveryError(
-            f"it cannot be packed ({error.strerror or error})", place=str(error.filename or target),
+            f"it cannot be packed ({error.strerror or error})",
+            place=str(error.filename or target),
             way_out="Choose another place, or leave the inputs out",
-        ) from error  # fmt: skip
+        ) from error
     except BaseException:
         waiting.unlink(missing_ok=True)
         raise
@@ -143,12 +142,7 @@ def listing(path: Path) -> Mapping[str, Any]:
             found = json.loads(file.read(LIST))
         form, named = found["eskret_pack"], [str(f["path"]) for f in found["files"]]
         for f in found["files"]:
-            f["size"], f["sha256"], f["role"], f["along"] = (
-                int(f["size"]),
-                str(f["sha256"]),
-                str(f["role"]),
-                bool(f["along"]),
-            )
+            f["size"], f["sha256"], f["role"], f["along"] = (int(f["size"]), str(f["sha256"]), str(f["role"]), bool(f["along"]))
         main = str(found["workflow"])
     except (
         OSError,
@@ -168,14 +162,13 @@ def listing(path: Path) -> Mapping[str, Any]:
     for name in [*named, main]:
         pure = PurePosixPath(name)
         if pure.is_absolute() or ".." in pure.parts or "\\" in name or not pure.parts:
-            raise InputError(
-                f"it wants to write outside its folder ('{name}')", place=str(path), way_out="Do not use it"
-            )
+            raise InputError(f"it wants to write outside its folder ('{name}')", place=str(path), way_out="Do not use it")
         if any(part.startswith(".") for part in pure.parts):
             raise InputError(
-                f"it wants to write a hidden file ('{name}'), which no workflow needs", place=str(path),
+                f"it wants to write a hidden file ('{name}'), which no workflow needs",
+                place=str(path),
                 way_out="Do not use it; ask where it comes from",
-            )  # fmt: skip
+            )
     if main not in named:
         raise InputError("there is no workflow in it", place=str(path))
     return dict(found)
@@ -185,8 +178,9 @@ def missing_in(path: Path) -> list[Missing]:
     """The inputs that are listed in a pack and not in it."""
     return [
         Missing(f["path"], int(f["size"]), f["sha256"], tuple(f.get("asked_by", ())), tuple(f.get("layers", ())))
-        for f in listing(path)["files"] if not f["along"]
-    ]  # fmt: skip
+        for f in listing(path)["files"]
+        if not f["along"]
+    ]
 
 
 def unpack(path: Path, folder: Path, *, given: Mapping[str, Path] | None = None, replace: bool = False) -> Unpacked:
@@ -206,9 +200,7 @@ def unpack(path: Path, folder: Path, *, given: Mapping[str, Path] | None = None,
     absent = {m.name: m for m in missing_in(path)}
     for name in given or {}:
         if name not in absent:
-            raise InputError(
-                f"'{name}' is none of its missing inputs", way_out=f"They are {', '.join(absent) or 'none'}"
-            )
+            raise InputError(f"'{name}' is none of its missing inputs", way_out=f"They are {', '.join(absent) or 'none'}")
     folder = folder.resolve()
     notes: list[str] = []
     staging = _Staging(folder, path.name)
@@ -219,9 +211,7 @@ def unpack(path: Path, folder: Path, *, given: Mapping[str, Path] | None = None,
         _check_free(staging, replace)
         names = staging.commit()
     except OSError as error:
-        raise DeliveryError(
-            f"it cannot be unpacked ({error.strerror or error})", place=str(error.filename or folder)
-        ) from error
+        raise DeliveryError(f"it cannot be unpacked ({error.strerror or error})", place=str(error.filename or folder)) from error
     finally:
         staging.end()
     left = tuple(m for m in absent.values() if m.name not in (given or {}) and not (folder / m.name).exists())
@@ -254,19 +244,18 @@ class _Staging:
     def commit(self) -> list[str]:
         """Put all in place, or none."""
         assert self._journal is not None
-        moves = [
-            Move(self.folder / n, s, FileState.of(self.folder / n), self.folder / n, hash_file(s))
-            for n, s in self.staged.items()
-        ]
+        moves = [Move(self.folder / n, s, FileState.of(self.folder / n), self.folder / n, hash_file(s)) for n, s in self.staged.items()]
         with folders_locked(m.target.parent for m in moves):
             problems = commit(self._journal, [FileGroup(moves)])
         if problems:
             self._journal.leave()
             self._journal = None
             raise DeliveryError(
-                f"it is not all in place ({problems[0][1]})", place=str(problems[0][0]),
-                way_out=f"'eskret recover {self.folder}' completes it", code=Code.INCOMPLETE,
-            )  # fmt: skip
+                f"it is not all in place ({problems[0][1]})",
+                place=str(problems[0][0]),
+                way_out=f"'eskret recover {self.folder}' completes it",
+                code=Code.INCOMPLETE,
+            )
         return list(self.staged)
 
     def end(self) -> None:
@@ -291,13 +280,9 @@ def _extract(path: Path, about: Mapping[str, Any], into: _Staging) -> None:
                         made.update(block)
                         sink.write(block)
             except (LookupError, zipfile.BadZipFile, NotImplementedError, RuntimeError, zlib.error, EOFError) as error:
-                raise InputError(
-                    f"'{told['path']}' is damaged in it", place=str(path), way_out="Have it sent again"
-                ) from error
+                raise InputError(f"'{told['path']}' is damaged in it", place=str(path), way_out="Have it sent again") from error
             if made.hexdigest() != told["sha256"]:
-                raise InputError(
-                    f"'{told['path']}' is not as it was packed", place=str(path), way_out="Have it sent again"
-                )
+                raise InputError(f"'{told['path']}' is not as it was packed", place=str(path), way_out="Have it sent again")
 
 
 def _take_in(wanted: Missing, source: Path, into: _Staging, notes: list[str]) -> None:
@@ -325,9 +310,11 @@ def _check_free(staging: _Staging, replace: bool) -> None:
     if taken and not replace:
         more = f" and {len(taken) - 3} more" if len(taken) > 3 else ""
         raise DeliveryError(
-            f"{counted(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}", place=str(folder),
-            way_out="Choose an empty folder, or let them be replaced", code=Code.IN_THE_WAY,
-        )  # fmt: skip
+            f"{counted(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}",
+            place=str(folder),
+            way_out="Choose an empty folder, or let them be replaced",
+            code=Code.IN_THE_WAY,
+        )
 
 
 __all__ = ["CODE", "INPUT", "WORKFLOW", "Missing", "Unpacked", "listing", "missing_in", "pack", "unpack"]

@@ -58,9 +58,15 @@ class Keeping:
         return [_code_digest(), shapely.__version__, shapely.geos_version_string]
 
     def key(
-        self, operation: Operation, settings: Mapping[str, Any], context: Context, entering: Sequence[Passing],
-        others: Mapping[str, Sequence[Passing]], reads: Sequence[Path] | None, more: Any = None,
-    ) -> str | None:  # fmt: skip
+        self,
+        operation: Operation,
+        settings: Mapping[str, Any],
+        context: Context,
+        entering: Sequence[Passing],
+        others: Mapping[str, Sequence[Passing]],
+        reads: Sequence[Path] | None,
+        more: Any = None,
+    ) -> str | None:
         """The digest of all that a task hangs on; None where that cannot be told.
 
         Parameters
@@ -83,8 +89,23 @@ class Keeping:
             files = self._files(reads)
         except OSError:
             return None  # the task itself says what is wrong with it
-        told = [self._code, operation.id, operation.version, operation.code_digest(), text, used, fields, context.step,
-                context.crs, context.names, list(context.totals), layers, named, files, more]  # fmt: skip
+        told = [
+            self._code,
+            operation.id,
+            operation.version,
+            operation.code_digest(),
+            text,
+            used,
+            fields,
+            context.step,
+            context.crs,
+            context.names,
+            list(context.totals),
+            layers,
+            named,
+            files,
+            more,
+        ]
         return digest_of(told)
 
     def _files(self, paths: Iterable[Path]) -> list[tuple[str, str]]:
@@ -112,10 +133,7 @@ class Keeping:
 
         def fill(folder: Path) -> Any:
             return [
-                (
-                    replace(o, layers=()),
-                    [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(o.layers)],
-                )
+                (replace(o, layers=()), [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(o.layers)])
                 for i, o in enumerate(outcomes)
             ]
 
@@ -167,8 +185,7 @@ def _told(layer: Passing) -> list[Any] | None:
     if mark is None:
         return None
     # the step that made it can stand in a name
-    return [mark, layer.key, layer.name, layer.crs, layer.origin, str(layer.kind), dict(layer.titles), layer.step,
-            layer.unnumbered]  # fmt: skip
+    return [mark, layer.key, layer.name, layer.crs, layer.origin, str(layer.kind), dict(layer.titles), layer.step, layer.unnumbered]
 
 
 @lru_cache(maxsize=1)

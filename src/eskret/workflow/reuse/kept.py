@@ -86,9 +86,18 @@ class KeptLayer:
                 shape["geometry"] = shapely.from_wkb(np.asarray(column.to_pylist(), object))
                 shape["geometry"].flags.writeable = False
         layer = Layer(
-            self.key, _read(self.home / TABLE), crs=self.crs, name=self.name, origin=self.origin, titles=dict(self.titles),
-            kind=self.kind, ids=np.load(self.home / IDS) if self.numbered else None, line=self.line, unnumbered=self.unnumbered, **shape,
-        )  # fmt: skip
+            self.key,
+            _read(self.home / TABLE),
+            crs=self.crs,
+            name=self.name,
+            origin=self.origin,
+            titles=dict(self.titles),
+            kind=self.kind,
+            ids=np.load(self.home / IDS) if self.numbered else None,
+            line=self.line,
+            unnumbered=self.unnumbered,
+            **shape,
+        )
         note(layer, self.mark, self.home)
         return layer
 
@@ -110,9 +119,20 @@ def on_disk(layer: Passing) -> KeptLayer | None:
     if home is None or mark is None:
         return None
     return KeptLayer(
-        layer.key, len(layer), home, mark, layer.crs, layer.name, layer.origin, dict(layer.titles), layer.kind, layer.drawn,
-        layer.ids is not None, layer.line, layer.unnumbered,
-    )  # fmt: skip
+        layer.key,
+        len(layer),
+        home,
+        mark,
+        layer.crs,
+        layer.name,
+        layer.origin,
+        dict(layer.titles),
+        layer.kind,
+        layer.drawn,
+        layer.ids is not None,
+        layer.line,
+        layer.unnumbered,
+    )
 
 
 # -- which content a layer in memory is
@@ -212,9 +232,16 @@ def facts_of(layer: Passing) -> dict[str, Any]:
     """The facts to make a ``KeptLayer`` of, but its home and mark."""
     numbered = layer.numbered if isinstance(layer, KeptLayer) else layer.ids is not None
     return {
-        "key": layer.key, "rows": len(layer), "crs": layer.crs, "name": layer.name, "origin": layer.origin,
-        "titles": dict(layer.titles), "kind": layer.kind, "drawn": layer.drawn, "numbered": numbered,
-    }  # fmt: skip
+        "key": layer.key,
+        "rows": len(layer),
+        "crs": layer.crs,
+        "name": layer.name,
+        "origin": layer.origin,
+        "titles": dict(layer.titles),
+        "kind": layer.kind,
+        "drawn": layer.drawn,
+        "numbered": numbered,
+    }
 
 
 def link_rows(kept: Path, home: Path) -> bool:

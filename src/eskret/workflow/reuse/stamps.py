@@ -74,9 +74,7 @@ class Stamps:
             return
         try:
             with sqlite3.connect(private_file(self._path), timeout=2) as db:
-                db.execute(
-                    "CREATE TABLE IF NOT EXISTS stamps (path TEXT PRIMARY KEY, size, modified, changed, number, digest)"
-                )
+                db.execute("CREATE TABLE IF NOT EXISTS stamps (path TEXT PRIMARY KEY, size, modified, changed, number, digest)")
                 db.executemany("INSERT OR REPLACE INTO stamps VALUES (?, ?, ?, ?, ?, ?)", rows)
             db.close()
         except (sqlite3.Error, OSError):

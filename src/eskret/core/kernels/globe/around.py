@@ -50,9 +50,7 @@ def around_on_globe(shapes: np.ndarray, draw: Callable[[np.ndarray], np.ndarray]
     if polar:
         held = np.array(polar)
         north = boxes[held, 1] > 0
-        pole = Middles(
-            np.column_stack([np.zeros(len(held)), np.where(north, 90.0, -90.0)]), np.full(len(held), np.pi / 2)
-        )
+        pole = Middles(np.column_stack([np.zeros(len(held)), np.where(north, 90.0, -90.0)]), np.full(len(held), np.pi / 2))
         made = draw(into_planes(shapes[held], pole, on))
         there = real(made)
         some = Middles(pole.lonlat[there], pole.reach[there])

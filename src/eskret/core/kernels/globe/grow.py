@@ -14,16 +14,7 @@ import shapely
 
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid
-from eskret.core.kernels.globe.planes import (
-    EARTH,
-    Middles,
-    bends,
-    followed,
-    into_planes,
-    middles,
-    out_of_planes,
-    stretches,
-)
+from eskret.core.kernels.globe.planes import EARTH, Middles, bends, followed, into_planes, middles, out_of_planes, stretches
 from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, running, snapped, wrapped
 from eskret.core.kernels.parts import dimension, invalid, of_dimension
 from eskret.core.kernels.vertices import edges_of, split_edges
@@ -108,9 +99,7 @@ def _some(middle: Middles, rows: np.ndarray) -> Middles:
     return Middles(middle.lonlat[rows], middle.reach[rows])
 
 
-def _by_edge(
-    joined: np.ndarray, shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer
-) -> tuple[np.ndarray, int]:
+def _by_edge(joined: np.ndarray, shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> tuple[np.ndarray, int]:
     pieces, row = edge_pieces(joined, on, tolerance_of(metres))
     grown, _, _ = _whole(pieces, abs(metres), on, buffer)
     out = np.full(len(shapes), None, object)

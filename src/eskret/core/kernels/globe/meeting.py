@@ -62,9 +62,7 @@ def with_seam(found: np.ndarray, left: np.ndarray, right: np.ndarray, ask: Ask) 
         a, b = found
         doubtful = over[0][a] | over[1][b] | (seam[0][a] & seam[1][b])
         kept = [found[:, ~doubtful]]
-        asked = (
-            (over[0], np.ones(len(right), bool)), (~over[0], over[1]), (seam[0] & ~over[0], seam[1] & ~over[1])
-        )  # fmt: skip
+        asked = ((over[0], np.ones(len(right), bool)), (~over[0], over[1]), (seam[0] & ~over[0], seam[1] & ~over[1]))
         for rows, others in (map(np.flatnonzero, one) for one in asked):
             for turn in (-1, 0, 1) if len(rows) and len(others) else ():
                 more = np.asarray(ask(turned(mine[rows], turn), theirs[others]), np.int64).reshape(2, -1)

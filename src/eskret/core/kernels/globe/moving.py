@@ -130,9 +130,7 @@ def _nowhere_special(shapes: np.ndarray, source: str, target: str) -> bool:
     return east - west <= _NARROW and west > -HALF + 1 and east < HALF - 1 and south > -_HIGH and north < _HIGH
 
 
-def _closed(
-    before: np.ndarray, after: np.ndarray, way: pyproj.Transformer, from_degrees: bool
-) -> tuple[np.ndarray, np.ndarray]:
+def _closed(before: np.ndarray, after: np.ndarray, way: pyproj.Transformer, from_degrees: bool) -> tuple[np.ndarray, np.ndarray]:
     """Longitudes that start again at -180 made to run on, then cut and closed."""
     if from_degrees:
         # they are as far round as they were
@@ -175,9 +173,8 @@ def _with_longitudes(shapes: np.ndarray, lon: np.ndarray) -> np.ndarray:
     starts = np.concatenate([[0], np.cumsum(counts)])
     out = shapes.copy()
     changed = np.flatnonzero(
-        np.add.reduceat(np.r_[np.abs(lon - shapely.get_coordinates(shapes)[:, 0]), 0.0], starts[:-1])
-        * (counts > 0) > 1.0
-    )  # fmt: skip
+        np.add.reduceat(np.r_[np.abs(lon - shapely.get_coordinates(shapes)[:, 0]), 0.0], starts[:-1]) * (counts > 0) > 1.0
+    )
     for row in changed.tolist():
         mine = lon[starts[row] : starts[row + 1]]
         out[row] = moved(shapes[[row]], partial(_at_longitudes, mine))[0]
@@ -343,9 +340,7 @@ def _some(shapes: np.ndarray) -> np.ndarray:
     return np.unique(np.linspace(0, max(len(shapes) - 1, 0), min(_SAMPLE, len(shapes))).astype(np.int64))
 
 
-def _back(
-    before: np.ndarray, after: np.ndarray, apart: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None
-) -> float:
+def _back(before: np.ndarray, after: np.ndarray, apart: np.ndarray, source: str, way: pyproj.Transformer, middle: float | None) -> float:
     """How many metres what was made is off at most once it is brought back, of some hundred shapes; without those ``apart``, which
     have no place there or other vertices than they had. NaN where no way leads back."""
     if not way.has_inverse:

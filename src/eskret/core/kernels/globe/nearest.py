@@ -63,9 +63,9 @@ def in_space(lonlat: np.ndarray, on: Ellipsoid) -> np.ndarray:
     """Positions on the ellipsoid in metres from the centre of the earth (n, 3)."""
     lon, lat = np.radians(lonlat[:, 0]), np.radians(lonlat[:, 1])
     normal = on.axis / np.sqrt(1 - on.eccentricity2 * np.sin(lat) ** 2)
-    return np.column_stack([
-        normal * np.cos(lat) * np.cos(lon), normal * np.cos(lat) * np.sin(lon), normal * (1 - on.eccentricity2) * np.sin(lat)
-    ])  # fmt: skip
+    return np.column_stack(
+        [normal * np.cos(lat) * np.cos(lon), normal * np.cos(lat) * np.sin(lon), normal * (1 - on.eccentricity2) * np.sin(lat)]
+    )
 
 
 def _chord(metres: np.ndarray, on: Ellipsoid) -> np.ndarray:
@@ -151,9 +151,8 @@ def _search(
 
 
 def _settle(
-    ours: _Stretches, theirs: _Stretches, a: np.ndarray, b: np.ndarray, bound: np.ndarray, on: Ellipsoid,
-    best: np.ndarray, far: np.ndarray,
-) -> None:  # fmt: skip
+    ours: _Stretches, theirs: _Stretches, a: np.ndarray, b: np.ndarray, bound: np.ndarray, on: Ellipsoid, best: np.ndarray, far: np.ndarray
+) -> None:
     """Find the nearest among some pairs of stretches, and write it down for the rows that have any."""
     if not len(a):
         return
@@ -215,9 +214,7 @@ def _closer(apart: Callable[[np.ndarray], np.ndarray], share: np.ndarray, reach:
     return np.where(apart(found) <= apart(share), found, share)
 
 
-def _in_plane(
-    a0: np.ndarray, a1: np.ndarray, b0: np.ndarray, b1: np.ndarray, on: Ellipsoid
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _in_plane(a0: np.ndarray, a1: np.ndarray, b0: np.ndarray, b1: np.ndarray, on: Ellipsoid) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Metres between stretches in the plane about the middle of the first, and the shares of both where they are closest."""
     c = (a0 + a1) / 2
 

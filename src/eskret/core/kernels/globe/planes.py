@@ -117,9 +117,7 @@ def into_planes(shapes: np.ndarray, middle: Middles, on: Ellipsoid) -> np.ndarra
     return _by_row(shapes, move, place)
 
 
-def out_of_planes(
-    flat: np.ndarray, middle: Middles, on: Ellipsoid, tolerance: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
+def out_of_planes(flat: np.ndarray, middle: Middles, on: Ellipsoid, tolerance: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The way back, cut at 180 degrees and closed over poles.
 
     Parameters
@@ -134,9 +132,7 @@ def out_of_planes(
 
     def lonlat(xy: np.ndarray, row: np.ndarray) -> np.ndarray:
         c = middle.lonlat[row]
-        lon, lat, _ = on.geod.fwd(
-            c[:, 0], c[:, 1], np.degrees(np.arctan2(xy[:, 0], xy[:, 1])), np.hypot(xy[:, 0], xy[:, 1])
-        )
+        lon, lat, _ = on.geod.fwd(c[:, 0], c[:, 1], np.degrees(np.arctan2(xy[:, 0], xy[:, 1])), np.hypot(xy[:, 0], xy[:, 1]))
         lon = np.asarray(lon)
         return np.column_stack([c[:, 0] + (lon - c[:, 0] + 180.0) % 360.0 - 180.0, lat])
 

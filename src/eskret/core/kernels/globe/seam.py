@@ -49,9 +49,7 @@ def nowhere(shapes: np.ndarray) -> np.ndarray:
     out = np.zeros(len(shapes), bool)
     out[owner[~np.isfinite(xy).all(axis=1)]] = True
     with np.errstate(invalid="ignore"):
-        out |= (boxes[:, [0, 2]].max(axis=1, initial=0.0) > HALF + WHOLE) | (
-            boxes[:, [1, 3]].max(axis=1, initial=0.0) > HALF / 2 + 1e-6
-        )
+        out |= (boxes[:, [0, 2]].max(axis=1, initial=0.0) > HALF + WHOLE) | (boxes[:, [1, 3]].max(axis=1, initial=0.0) > HALF / 2 + 1e-6)
     return out
 
 
@@ -278,10 +276,7 @@ def _joined_one(one: np.ndarray) -> shapely.Geometry | None:
     moved = parts.copy()
     left = order[:split]
     # heights are carried along; what is moved is moved by a whole turn
-    moved[left] = [
-        shapely.transform(p, lambda c: c + np.r_[WHOLE, np.zeros(c.shape[1] - 1)], include_z=bool(p.has_z))
-        for p in parts[left]
-    ]
+    moved[left] = [shapely.transform(p, lambda c: c + np.r_[WHOLE, np.zeros(c.shape[1] - 1)], include_z=bool(p.has_z)) for p in parts[left]]
     dims = shapely.get_dimensions(moved)
     if len(np.unique(dims)) > 1:
         return shapely.geometrycollections(moved)

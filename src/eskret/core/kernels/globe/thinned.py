@@ -43,9 +43,7 @@ def stretched(shapes: np.ndarray, scale: np.ndarray, work: Callable[[np.ndarray]
     kept = shapely.get_coordinates(left, include_z=True)[:, 2].astype(np.int64)
     tall, with_m = shapely.has_z(shapes), shapely.has_m(shapes)
     heights = shapely.get_coordinates(shapes, include_z=True)[:, 2] if tall.any() else np.zeros(len(xy))
-    out = np.asarray(
-        shapely.transform(left, lambda c: np.column_stack([xy[kept], heights[kept]]), include_z=True), object
-    )
+    out = np.asarray(shapely.transform(left, lambda c: np.column_stack([xy[kept], heights[kept]]), include_z=True), object)
     out[~tall] = shapely.force_2d(out[~tall])
     if with_m.any():
         m = shapely.get_coordinates(shapes, include_m=True)[:, 2]
