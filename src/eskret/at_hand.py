@@ -10,7 +10,7 @@ from collections.abc import Generator, Mapping
 from pathlib import Path
 from typing import Any
 
-from eskret.core.frames import to_frame
+from eskret.core.layer.frames import to_frame
 from eskret.core.words import counted
 from eskret.errors import DocumentError
 from eskret.workflow.document import parse

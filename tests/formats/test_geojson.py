@@ -15,9 +15,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import EskretError, read, write
-from eskret.core.encoded import plain
 from eskret.core.kernels import antimeridian
 from eskret.core.layer import Layer
+from eskret.core.layer.wkb import WkbArray
 from eskret.formats import geojson
 from tests.conftest import points, squares
 
@@ -196,7 +196,7 @@ def test_arrays_and_shapes_are_written_alike(tmp_path: Path) -> None:
     for name, shapes in kinds.items():
         table = pa.table({"n": range(len(shapes)), "t": ["a"] * len(shapes), "x": rng.normal(size=len(shapes))})
         column = pa.chunked_array([pa.array(list(shapely.to_wkb(shapes, byte_order=1, flavor="iso")), pa.binary())])
-        encoded = Layer(name, table, None, "EPSG:32626", encoded=plain(column))
+        encoded = Layer(name, table, WkbArray.from_arrow(column), "EPSG:32626")
         fast, slow = tmp_path / f"{name}.geojson", tmp_path / f"{name}-slow.geojson"
         geojson.write(fast, encoded)
         geojson.write(slow, Layer(name, table, shapes, "EPSG:32626"))

@@ -16,8 +16,8 @@ import numpy as np
 import pandas as pd
 import shapely
 
-from eskret.core.frames import from_frame, to_frame
 from eskret.core.layer import Layer
+from eskret.core.layer.frames import from_frame, to_frame
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context
 from eskret.operations.settings import layer_settings, validate

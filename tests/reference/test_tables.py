@@ -10,8 +10,8 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eskret.core.frames import to_frame
 from eskret.core.layer import Layer
+from eskret.core.layer.frames import to_frame
 from tests.exact import close, same
 from tests.operations.helpers import UTM, do, layer_of, rows
 

@@ -49,10 +49,10 @@ def sizes_of(geometry: np.ndarray, crs: str | None) -> Sizes:
 def layer_sizes(layer: Layer) -> Sizes:
     """Sizes of a layer's features, without making shapes where the binary tells."""
     degrees = is_geographic(layer.crs)
-    if layer.encoded is not None and layer.encoded.array is None and layer.encoded.sizes is not None and not degrees:
+    if layer.undecoded is not None and layer.undecoded.sizes is not None and not degrees:
         name = "area" if layer.kind is Kind.AREA else "length"
         zero = np.zeros(len(layer))
-        return {"length": zero, "area": zero, name: layer.encoded.sizes}
+        return {"length": zero, "area": zero, name: layer.undecoded.sizes}
     if layer.geometry is None or layer.kind is Kind.POINT:
         return {"length": np.zeros(len(layer)), "area": np.zeros(len(layer))}
     return sizes_of(layer.geometry, layer.crs)

@@ -43,9 +43,9 @@ def sizes_in_metres(layer: Layer) -> np.ndarray | None:
 def _planar_sizes(layer: Layer) -> np.ndarray | None:
     """As ``measure_sizes``, straight from the binary where the layer still is that and the CRS is planar."""
     facts = crs_facts(layer.crs) if layer.crs else None
-    if layer.encoded is None or layer.encoded.array is not None or facts is None or facts.geographic or not facts.unit_metres:
+    if layer.undecoded is None or facts is None or facts.geographic or not facts.unit_metres:
         return None
-    size = layer.encoded.sizes
+    size = layer.undecoded.sizes
     return None if size is None else size * facts.unit_metres ** (1 if layer.kind is Kind.LINE else 2)
 
 

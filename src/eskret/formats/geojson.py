@@ -20,10 +20,10 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import crs_facts, move, parse_crs, same_crs
-from eskret.core.encoded import LINE
 from eskret.core.kernels import antimeridian
 from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.layer import Layer
+from eskret.core.layer.wkb import LINE
 from eskret.core.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import DeliveryError
@@ -126,8 +126,8 @@ def plain_value(value: Any) -> Any:
 def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
     """The layer's shapes as arrays in a CRS, where they are all points, lines or areas of single parts, all have a place there
     and none goes over the antimeridian; None where they must be looked at one by one."""
-    encoded = layer.encoded
-    if encoded is None or encoded.array is not None or not len(encoded):
+    encoded = layer.undecoded
+    if encoded is None or not len(encoded):
         return None
     if encoded.xy is not None:
         kind, xy, starts, owner = "Point", encoded.xy, np.arange(len(encoded) + 1), np.arange(len(encoded))

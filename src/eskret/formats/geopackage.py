@@ -22,9 +22,9 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import crs_code, parse_crs, same_crs
-from eskret.core.encoded import Encoded, encode, slices
 from eskret.core.expression import quote
 from eskret.core.layer import Kind, Layer
+from eskret.core.layer.wkb import WkbArray, encode, slices
 from eskret.core.naming import folded, number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import rtree, sections, sqlite
@@ -477,24 +477,24 @@ def now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
 
 
-Shapes = np.ndarray | Encoded
+Shapes = np.ndarray | WkbArray
 """Geometry of a layer: shapes, or the binary that they were read as."""
 
 
 def bounds_of(shapes: Shapes) -> np.ndarray:
     """xmin, ymin, xmax, ymax of each (n, 4), NaN for none."""
-    found = shapes.bounds() if isinstance(shapes, Encoded) else None
-    return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, Encoded) else shapes)
+    found = shapes.bounds() if isinstance(shapes, WkbArray) else None
+    return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, WkbArray) else shapes)
 
 
 def declared(layer: Layer) -> tuple[Shapes, str, bool]:
     """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
-    if layer.encoded is not None and len(layer.encoded.library_types()) == 1:
-        return layer.encoded, _TYPE_NAMES[layer.encoded.library_types()[0]], False
-    if layer.encoded is not None and layer.encoded.array is None:
-        kinds = set(layer.encoded.library_types().tolist())
+    if layer.wkb is not None and len(layer.wkb.library_types()) == 1:
+        return layer.wkb, _TYPE_NAMES[layer.wkb.library_types()[0]], False
+    if layer.undecoded is not None:
+        kinds = set(layer.undecoded.library_types().tolist())
         if kinds in ({0, 4}, {1, 5}, {3, 6}):
-            return layer.encoded.as_multiples(), _TYPE_NAMES[max(kinds)], False
+            return layer.undecoded.as_multiples(), _TYPE_NAMES[max(kinds)], False
     assert layer.geometry is not None
     geometry = layer.geometry
     types = np.unique(shapely.get_type_id(geometry))
@@ -516,7 +516,7 @@ def declared(layer: Layer) -> tuple[Shapes, str, bool]:
 
 def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:
     """GeoPackage binary of some rows: header with envelope (none for points), then ISO WKB, little-endian."""
-    if isinstance(shapes, Encoded):
+    if isinstance(shapes, WkbArray):
         rows = shapes.column.slice(start, stop - start)
         binary = [b for chunk in rows.chunks for b in slices(chunk)]
         types = shapes.types[start:stop] - 1

@@ -33,7 +33,7 @@ def is_large(layer: Layer, name: str) -> bool:
         or (layer.drawn and layer.crs is None)
     ):
         return False
-    return layer.encoded is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
+    return layer.wkb is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
 
 
 def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:

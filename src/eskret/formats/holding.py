@@ -219,7 +219,7 @@ def _tell_untyped(name: str, column: pa.ChunkedArray, tell: Callable[..., None])
 
 
 def _settled_shapes(layer: Layer, holds: Holds, tell: Callable[..., None]) -> tuple[Layer, tuple[tuple[str, np.ndarray], ...]]:
-    if layer.encoded is not None and layer.encoded.array is None:
+    if layer.undecoded is not None:
         return layer, ()  # what is still encoded is flat, and has no nulls and no empty shapes
     geometry = layer.geometry
     assert geometry is not None

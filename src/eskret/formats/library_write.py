@@ -13,8 +13,8 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.crs import parse_crs
-from eskret.core.encoded import Encoded, encode
 from eskret.core.layer import Layer
+from eskret.core.layer.wkb import WkbArray, encode
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, StoppedError
 from eskret.formats.gdal import library, unsynced
@@ -50,7 +50,7 @@ def with_shapes(layer: Layer, geom: str) -> tuple[pa.Table, str]:
     """The attributes with the geometry as binary in a column, and its type as the library calls it."""
     shapes, type_name, has_z = declared(layer)
     has_m = False
-    if isinstance(shapes, Encoded):
+    if isinstance(shapes, WkbArray):
         binary = shapes.column
     else:
         has_m = bool(shapely.has_m(shapes).any())

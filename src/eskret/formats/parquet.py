@@ -14,8 +14,8 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
-from eskret.core.encoded import decode, encode
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
+from eskret.core.layer.wkb import decode, encode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError

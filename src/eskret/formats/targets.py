@@ -114,7 +114,7 @@ def _by_library(options: Mapping[str, str]) -> Callable[[Path, Pairs, Writing, W
     def write(path: Path, pairs: Pairs, how: Writing, watch: Watch) -> Put:
         layer = pairs[0][0]
         # the format's index has no place for features without a shape
-        nowhere = layer.encoded is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
+        nowhere = layer.wkb is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
         more = {"SPATIAL_INDEX": "NO"} if nowhere and "SPATIAL_INDEX" in options else {}
         library_write.write(path, layer, pairs[0][1], options={**options, **more}, watch=watch)
         return Put(library_write.count(path))

@@ -22,9 +22,9 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
-from eskret.core.encoded import Encoded, decode, plain, slices
 from eskret.core.kernels.curves import curved_rows, straight
-from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of, kind_of_types
+from eskret.core.layer import Field, GeometryColumn, Kind, Layer, LayerFacts, kind_of, kind_of_types
+from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.texts import codec_of, is_text, recoded, settled
@@ -406,19 +406,22 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
             way_out="It was probably cut short; fetch it again from its source",
         )
     geometry = whole = None
+    made: GeometryColumn | None = None
     straightened = 0
     if column in schema.names:
         binary = pa.chunked_array(encoded, schema.field(column).type)
-        whole = plain(binary)
+        whole = WkbArray.from_arrow(binary)
         if whole is None:
             binary, straightened = without_curves(path, binary, _crs(info["crs"]))
         if whole is None:
             geometry = _decoded(path, binary)
         elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
             # the library hands on what stands in the file, unread: what does not end where it says is found out here
-            whole.array = _decoded(path, binary)
-            if shapely.is_missing(whole.array).any():
-                geometry, whole = whole.array, None
+            decoded = _decoded(path, binary)
+            if shapely.is_missing(decoded).any():
+                geometry, whole = decoded, None
+            else:
+                made = GeometryColumn(whole, decoded)
     rest = pa.schema([f for f in schema if f.name != column])
     table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
     table, remarks = _read_as(table, inside, texts)
@@ -433,7 +436,9 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         text = f"{counted(straightened, 'shape')} with curves made straight, to within {straight_words(crs)}"
         remarks.append(Remark(text, look=True))
     kind = _settled_kind(info["geometry_type"], geometry, whole)
-    layer = Layer(key, table, geometry, crs, name, str(path), _titles(path, name), kind, ids, whole)
+    layer = Layer(key, table, geometry if whole is None else whole, crs, name, str(path), _titles(path, name), kind, ids)
+    if made is not None:
+        layer = replace(layer, column=made)
     reading = Reading(layer, table.num_rows, (), tuple(remarks))
     return _without_damaged(path, name, reading) if path.suffix.lower() == ".gpkg" else reading
 
@@ -448,7 +453,7 @@ def _sound(binary: pa.ChunkedArray) -> bool:
 def _without_damaged(path: Path, name: str, reading: Reading) -> Reading:
     """The rows whose shapes are damaged in the file, aside: the library takes them for rows without a shape."""
     layer = reading.layer
-    if layer.encoded is not None or layer.geometry is None or layer.ids is None:
+    if layer.wkb is not None or layer.geometry is None or layer.ids is None:
         return reading
     missing = np.flatnonzero(shapely.is_missing(layer.geometry))
     if not len(missing):
@@ -498,7 +503,7 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
     if binary is not None and (len(curved_rows(binary)) or not _sound(binary)):
         return None  # the library says what it makes of it
     if binary is not None:
-        whole = plain(binary)
+        whole = WkbArray.from_arrow(binary)
         geometry = None if whole is not None else _decoded(path, binary)
         kind = _settled_kind(None, geometry, whole)
         if kind is Kind.TABLE or not len(table) or (geometry is not None and not shapely.is_geometry(geometry).any()):
@@ -506,7 +511,7 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
         if whole is not None and not len(table):
             geometry, whole = np.empty(0, object), None
     titles = {f.name: f.title for f in facts.fields if f.title}
-    layer = Layer(key, table, geometry, facts.crs, facts.name, str(path), titles, kind, ids, whole)
+    layer = Layer(key, table, geometry if whole is None else whole, facts.crs, facts.name, str(path), titles, kind, ids)
     return Reading(layer, len(table))
 
 
@@ -563,10 +568,10 @@ def _decoded(path: Path, binary: pa.ChunkedArray) -> np.ndarray:
     return np.concatenate(parts) if parts else np.empty(0, object)
 
 
-def _settled_kind(declared: str | None, geometry: np.ndarray | None, encoded: Encoded | None) -> Kind:
+def _settled_kind(declared: str | None, geometry: np.ndarray | None, binary: WkbArray | None) -> Kind:
     """What the rows are, where there are any; else what the file declares."""
-    if encoded is not None:
-        return kind_of_types(encoded.library_types()) if len(encoded) else _kind(declared)
+    if binary is not None:
+        return kind_of_types(binary.library_types()) if len(binary) else _kind(declared)
     if geometry is None:
         return Kind.TABLE
     found = kind_of(geometry)

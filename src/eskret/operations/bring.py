@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 import shapely
 
@@ -70,7 +68,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
     found = reproject_whole(layer.geometry, layer.crs, context.crs)
     lost = found.lost
     remarks += said_of_move(layer, found, None)
-    layer = replace(layer, geometry=found.geometry, crs=context.crs)
+    layer = layer.with_geometry(found.geometry, layer.kind, crs=context.crs)
     if len(lost):
         layer = layer.take(remaining(len(layer), lost))
         reasons.append((f"cannot be brought to {context.crs}", kept[lost]))
@@ -82,7 +80,7 @@ def _without_numbers(layer: Layer) -> np.ndarray:
     anything of them, and one alone takes the figures of all along."""
     with np.errstate(invalid="ignore"):
         suspect = ~(np.abs(layer.bounds()) < _ENDLESS).all(axis=1)
-    if layer.encoded is None or layer.encoded.array is not None:
+    if layer.undecoded is None:
         # a vertex between others that is no number does not show in a box
         suspect |= ~np.isfinite(shapely.length(layer.geometry))
     rows = np.flatnonzero(suspect)
@@ -157,7 +155,7 @@ def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
 
 
 def _tall(layer: Layer) -> bool:
-    if layer.encoded is not None and layer.encoded.array is None:
+    if layer.undecoded is not None:
         return False
     assert layer.geometry is not None
     return bool(shapely.has_z(layer.geometry).any() or shapely.has_m(layer.geometry).any())

@@ -169,7 +169,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         globe = is_geographic(layer.crs)
         if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
             others = np.array([shapely.union_all(made_valid(others))], object)
-        xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
+        xy = layer.undecoded.xy if layer.undecoded is not None else None
         if xy is not None:
             by_points = points_hold(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
             if by_points is not None:

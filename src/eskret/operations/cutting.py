@@ -125,14 +125,14 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
 
 
 def _real_rows(layer: Layer) -> np.ndarray:
-    if layer.encoded is not None and layer.encoded.array is None:
+    if layer.undecoded is not None:
         return ~np.isnan(layer.bounds()[:, 0])
     return real(layer.geometry) if layer.geometry is not None else np.zeros(len(layer), bool)
 
 
 def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
     """As ``cut``, for points that are known by their coordinates."""
-    xy = layer.encoded.xy if layer.encoded is not None and layer.encoded.array is None else None
+    xy = layer.undecoded.xy if layer.undecoded is not None else None
     if xy is None or area.is_empty:
         return None
     inside = points_hold(xy, np.array([area], object), Relation.WITHIN, edge=True)

@@ -125,7 +125,7 @@ def multiplied(
     missing = ~real(layer.shapes(rest))
     aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
     taken = layer.take(rows)
-    out = replace(taken, geometry=shapes, encoded=None, kind=kind, ids=None)
+    out = taken.with_geometry(shapes, kind, ids=None)
     if numbers is not None:
         name = number_collisions([numbers[0]], taken=out.table.column_names)[0]
         out = out.with_table(out.table.append_column(name, pa.array(numbers[1])))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -147,7 +147,7 @@ def _brought(layer: Layer, crs: str, target: Target) -> tuple[Layer, np.ndarray,
     assert layer.geometry is not None
     way = transformation(layer.crs, crs, layer.extent())
     moved, lost = reproject(layer.geometry, layer.crs, crs)
-    out = replace(layer, geometry=moved, crs=crs)
+    out = layer.with_geometry(moved, layer.kind, crs=crs)
     if len(lost):
         out = out.take(remaining(len(layer), lost))
     return out, lost, Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -108,7 +108,7 @@ def _aligned(old: Layer, new: Layer, widen: bool) -> tuple[Layer, Layer, tuple[R
                 ) from error
         columns.append(column)
     aligned = new.with_table(pa.table(columns, names=table.column_names)) if columns else new
-    return aligned, replace(old, table=table, geometry=old.geometry) if table is not old.table else old, tuple(remarks)
+    return aligned, old.with_table(table) if table is not old.table else old, tuple(remarks)
 
 
 def _joined(old: Layer, aligned: Layer, added: np.ndarray) -> Layer:

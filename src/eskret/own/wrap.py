@@ -13,8 +13,8 @@ from typing import Any, ClassVar
 import numpy as np
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.frames import from_frame, to_frame
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer.frames import from_frame, to_frame
 from eskret.core.totals import totals_of
 from eskret.core.words import counted
 from eskret.errors import EskretError, SettingError, StoppedError

@@ -88,7 +88,7 @@ class ResultStore:
 
     def put(self, layer: Passing) -> dict[str, Any]:
         """Store a layer; say where it is and what it is, as JSON."""
-        place: Any = layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.encoded or layer.geometry))
+        place: Any = layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.column))
         with self._lock:
             known = self._known.get(place)
             if known is None:

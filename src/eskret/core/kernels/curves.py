@@ -11,7 +11,7 @@ import struct
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.encoded import buffers
+from eskret.core.layer.wkb import buffers
 
 CIRCULAR, COMPOUND, CURVE_POLYGON, MULTI_CURVE, MULTI_SURFACE = 8, 9, 10, 11, 12
 _POINT, _LINE, _POLYGON, _MULTI_POINT, _MULTI_LINE, _MULTI_POLYGON, _COLLECTION = 1, 2, 3, 4, 5, 6, 7

@@ -381,7 +381,7 @@ def _not_used(one: Wanted, settings: Load.Settings, context: Context) -> list[Re
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:
-    if not layer.drawn or layer.encoded is not None:
+    if not layer.drawn or layer.wkb is not None:
         return []  # what is still encoded has no nulls
     assert layer.geometry is not None
     missing = int((shapely.get_type_id(layer.geometry) < 0).sum())

@@ -14,8 +14,8 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.encoded import Encoded, encode
 from eskret.core.layer import Kind, Layer, LayerFacts, own_name
+from eskret.core.layer.wkb import WkbArray
 
 TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.npy", "ids.npy"
 
@@ -81,10 +81,9 @@ class KeptLayer:
         if self.drawn:
             column = _read(self.home / SHAPES).column("shape")
             if (self.home / TYPES).exists():
-                shape["encoded"] = Encoded(column, np.load(self.home / TYPES))
+                shape["geometry"] = WkbArray(column, np.load(self.home / TYPES))
             else:
                 shape["geometry"] = shapely.from_wkb(np.asarray(column.to_pylist(), object))
-                shape["geometry"].flags.writeable = False
         layer = Layer(
             self.key,
             _read(self.home / TABLE),
@@ -141,13 +140,8 @@ _guard = threading.RLock()
 _noted: dict[tuple[int, int, int], tuple[tuple[weakref.ref[Any], ...], str, Path | None]] = {}
 
 
-def _shapes_of(layer: Layer) -> Any:
-    """Its shapes as they are, without making any."""
-    return layer.encoded if layer.encoded is not None else layer.geometry
-
-
 def _place(layer: Layer) -> tuple[int, int, int]:
-    shapes = _shapes_of(layer)
+    shapes = layer.column
     return id(layer.table), 0 if shapes is None else id(shapes), 0 if layer.ids is None else id(layer.ids)
 
 
@@ -156,7 +150,7 @@ def note(layer: Layer, mark: str, home: Path | None = None) -> None:
     place = _place(layer)
     with _guard:
         table = weakref.ref(layer.table, lambda _: _noted.pop(place, None))
-        others = (weakref.ref(x) for x in (_shapes_of(layer), layer.ids) if x is not None)
+        others = (weakref.ref(x) for x in (layer.column, layer.ids) if x is not None)
         _noted[place] = ((table, *others), mark, home)
 
 
@@ -182,7 +176,7 @@ def _found(layer: Layer) -> tuple[str, Path | None] | None:
     if found is None:
         return None
     # another thing may have come to the place of one that is gone
-    mine = [x for x in (layer.table, _shapes_of(layer), layer.ids) if x is not None]
+    mine = [x for x in (layer.table, layer.column, layer.ids) if x is not None]
     same = len(mine) == len(found[0]) and all(ref() is x for ref, x in zip(found[0], mine, strict=True))
     return found[1:] if same else None
 
@@ -211,18 +205,17 @@ def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, An
         return facts_of(given)
     layer = loaded(given)
     home.mkdir(parents=True, exist_ok=True)
-    shapes = _shapes_of(layer)
+    shapes = layer.column
     like = [(o, h) for o in others if isinstance(o, Layer) and (h := home_of(o)) is not None]
     same = next((h for o, h in like if o.table is layer.table), None)
     if same is None or not link(same / TABLE, home / TABLE):
         _write_table(layer.table, home / TABLE)
     if shapes is not None:
-        same = next((h for o, h in like if _shapes_of(o) is shapes), None)
+        same = next((h for o, h in like if o.column is shapes), None)
         if same is None or not link(same / SHAPES, home / SHAPES):
-            column = layer.encoded.column if layer.encoded is not None else pa.array(encode(shapes), pa.binary())
-            _write_table(pa.table({"shape": column}), home / SHAPES)
-        if layer.encoded is not None:
-            np.save(home / TYPES, layer.encoded.types)
+            _write_table(pa.table({"shape": shapes.binary()}), home / SHAPES)
+        if layer.wkb is not None:
+            np.save(home / TYPES, layer.wkb.types)
     if layer.ids is not None:
         np.save(home / IDS, layer.ids)
     return facts_of(layer)

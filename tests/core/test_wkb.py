@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import subprocess
 import sys
 from pathlib import Path
@@ -16,10 +17,10 @@ from hypothesis import strategies as st
 
 from eskret import read, write
 from eskret.core.account import Relation
-from eskret.core.encoded import Encoded, decode, plain
 from eskret.core.kernels.place import Relation as Place
 from eskret.core.kernels.place import holds, points_hold
-from eskret.core.layer import Layer
+from eskret.core.layer import GeometryColumn, Kind, Layer
+from eskret.core.layer.wkb import WkbArray, decode
 from eskret.core.totals import measured_total
 from eskret.errors import InputError
 from eskret.formats import vector
@@ -55,11 +56,11 @@ spots = st.builds(shapely.Point, number, number)
 
 @given(st.one_of(st.lists(lines, max_size=8), st.lists(st.one_of(boxes, holed), max_size=8), st.lists(spots, max_size=8)), st.randoms())
 def test_bounds_sizes_and_kinds_are_those_of_the_shapes(shapes: list, random) -> None:
-    encoded = plain(binary(shapes))
+    encoded = WkbArray.from_arrow(binary(shapes))
     assert encoded is not None and len(encoded) == len(shapes)
     array = np.array([*shapes, None], object)[:-1]
     layer, other = (
-        Layer("l", pa.table({"n": range(len(shapes))}), crs="EPSG:32626", **more) for more in ({"encoded": encoded}, {"geometry": array})
+        Layer("l", pa.table({"n": range(len(shapes))}), crs="EPSG:32626", **more) for more in ({"geometry": encoded}, {"geometry": array})
     )
     assert not shapes or layer.kind == other.kind
     assert (layer.extent() or ()) == pytest.approx(other.extent() or ())
@@ -68,42 +69,42 @@ def test_bounds_sizes_and_kinds_are_those_of_the_shapes(shapes: list, random) ->
     if a and b:
         assert a[0] == b[0] and a[1] == pytest.approx(b[1], rel=1e-9, abs=1e-9)
     if shapes:
-        assert encoded.array is None, "nobody asked for a shape yet"
+        assert layer.undecoded is encoded, "nobody asked for a shape yet"
         rows = np.array([random.randrange(len(shapes)) for _ in range(5)])
         taken = layer.take(rows)
-        assert taken.encoded is not None and shapely.equals_identical(taken.geometry, array[rows]).all()
+        assert taken.wkb is not None and shapely.equals_identical(taken.geometry, array[rows]).all()
         assert encoded.bounds() == pytest.approx(shapely.bounds(array))
     assert shapely.equals_identical(layer.geometry, array).all() and layer.geometry is layer.geometry
 
 
 def test_a_layer_lets_go_of_the_binary_when_its_shapes_are_others() -> None:
-    encoded = plain(binary([shapely.Point(0, 0), shapely.Point(1, 1)]))
-    layer = Layer("l", pa.table({"n": [1, 2]}), encoded=encoded, crs="EPSG:32626")
+    encoded = WkbArray.from_arrow(binary([shapely.Point(0, 0), shapely.Point(1, 1)]))
+    layer = Layer("l", pa.table({"n": [1, 2]}), geometry=encoded, crs="EPSG:32626")
     from dataclasses import replace
 
-    assert layer.drawn and layer.with_key("k").encoded is encoded and encoded.array is None
-    assert replace(layer, name="other").encoded is encoded  # the same shapes: still known
+    assert layer.drawn and layer.with_key("k").undecoded is encoded
+    assert replace(layer, name="other").undecoded is encoded, "nothing was made by changing something else"
     moved = replace(layer, geometry=shapely.transform(layer.geometry, lambda c: c + 1))
-    assert moved.encoded is None and shapely.get_x(moved.geometry).tolist() == [1, 2]
+    assert moved.wkb is None and shapely.get_x(moved.geometry).tolist() == [1, 2]
     with pytest.raises(ValueError, match="2 geometries for 1 rows"):
-        Layer("l", pa.table({"n": [1]}), encoded=encoded)
+        Layer("l", pa.table({"n": [1]}), geometry=encoded)
     with pytest.raises(ValueError, match="read-only"):
         layer.geometry[0] = None
 
 
 @pytest.mark.parametrize("shape", [shapely.Point(1, 2, 3), None, shapely.GeometryCollection([shapely.Point(0, 0)])])
 def test_other_binary_is_decoded_at_once(shape: shapely.Geometry | None) -> None:
-    assert plain(binary([shape, shapely.Point(0, 0)])) is None
-    assert plain(pa.chunked_array([pa.array([shapely.to_wkb(shapely.Point(0, 0), byte_order=0)])])) is None
-    assert plain(pa.chunked_array([pa.array([b"\x01"])])) is None
+    assert WkbArray.from_arrow(binary([shape, shapely.Point(0, 0)])) is None
+    assert WkbArray.from_arrow(pa.chunked_array([pa.array([shapely.to_wkb(shapely.Point(0, 0), byte_order=0)])])) is None
+    assert WkbArray.from_arrow(pa.chunked_array([pa.array([b"\x01"])])) is None
 
 
 def test_damage_is_found_when_the_shapes_or_their_sizes_are_asked_for(tmp_path: Path) -> None:
     good = shapely.to_wkb(shapely.box(0, 0, 1, 1), byte_order=1)
     for bad in (good[:-8], good[:9] + b"\xff\xff\xff\x0f" + good[13:], good + b"more"):
-        encoded = plain(pa.chunked_array([pa.array([good, bad])]))
+        encoded = WkbArray.from_arrow(pa.chunked_array([pa.array([good, bad])]))
         assert encoded is not None and encoded.sizes is None and encoded.bounds() is None
-    layer = Layer("beds", pa.table({"n": [1]}), encoded=plain(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg")
+    layer = Layer("beds", pa.table({"n": [1]}), geometry=WkbArray.from_arrow(pa.chunked_array([pa.array([good[:-8]])])), origin="a.gpkg")
     with pytest.raises(InputError, match="a.gpkg: a geometry of 'beds' is damaged"):
         layer.geometry  # noqa: B018
 
@@ -127,9 +128,9 @@ def test_nothing_is_decoded_between_reading_and_writing(tmp_path: Path) -> None:
     path = tmp_path / "a.gpkg"
     write(squares(25_000), path)
     layer = vector.read(path, "squares", "squares").layer
-    assert layer.encoded is not None and measured_total(layer) == ("area", pytest.approx(250), "ha")
+    assert layer.wkb is not None and measured_total(layer) == ("area", pytest.approx(250), "ha")
     write(layer, tmp_path / "b.gpkg")
-    assert layer.encoded.array is None
+    assert layer.undecoded is not None
     back = vector.read(tmp_path / "b.gpkg", "squares", "squares").layer
     assert shapely.equals_identical(back.geometry, squares(25_000).geometry).all()
 
@@ -165,15 +166,46 @@ def test_rows_are_taken_while_another_thread_makes_the_shapes(tmp_path: Path, mo
     """Two steps work on one layer at a time: the one takes rows of it between which the other asks for its shapes."""
     write(squares(6), tmp_path / "a.gpkg", "a")
     layer = read(tmp_path / "a.gpkg", "a")
-    assert layer.encoded is not None and layer.encoded.array is None
-    taking = Encoded.take
+    assert layer.undecoded is not None
+    taking = WkbArray.take
 
-    def meanwhile(self: Encoded, rows: np.ndarray) -> Encoded:
+    def meanwhile(self: WkbArray, rows: np.ndarray) -> WkbArray:
         self.decode()
         return taking(self, rows)
 
-    monkeypatch.setattr(Encoded, "take", meanwhile)
+    monkeypatch.setattr(WkbArray, "take", meanwhile)
     none, two = layer.take(np.empty(0, np.int64)), layer.take(np.array([4, 1]))
     assert len(none) == 0 and len(none.geometry) == 0
     assert two.table.column("id").to_pylist() == [4, 1] and two.geometry[0].equals(layer.geometry[4])
     assert len(layer.with_table(layer.table.select(["id"])).geometry) == 6
+
+
+def test_a_column_is_taken_in_chunks_without_making_the_rest() -> None:
+    shapes = np.array([shapely.box(i, 0, i + 1, 1) for i in range(7)], object)
+    for source in (WkbArray.from_arrow(binary(list(shapes))), shapes):
+        column = GeometryColumn(source)
+        parts = list(column.chunks(3))
+        assert [len(p) for p in parts] == [3, 3, 1] and shapely.equals_identical(np.concatenate(parts), shapes).all()
+        assert (column.undecoded is None) == (column.wkb is None), "chunks are not kept"
+        assert shapely.equals_identical(column.at(np.array([5, 0])), shapes[[5, 0]]).all()
+        assert column.total_bounds().tolist() == [0, 0, 7, 1] and column.kind() is Kind.AREA
+        again = pickle.loads(pickle.dumps(column))
+        assert (again.wkb is None) == (column.wkb is None) and shapely.equals_identical(again.array, shapes).all()
+        changed = column.with_shapes(np.array([2]), np.array([shapely.box(50, 0, 51, 1)], object))
+        assert changed.bounds()[2].tolist() == [50, 0, 51, 1] and column.bounds()[2].tolist() == [2, 0, 3, 1]
+
+
+def test_to_change_one_thing_of_a_layer_keeps_the_others() -> None:
+    """As it is asked for with the library's own function: nothing is decoded, nothing forgotten."""
+    from dataclasses import replace
+
+    layer = Layer("l", pa.table({"n": [1, 2]}), WkbArray.from_arrow(binary([shapely.Point(0, 0), shapely.Point(1, 1)])), "EPSG:32626")
+    layer = layer.made_by("first").made_by("second", layer.made_by("first"))
+    changes: list[dict] = [{"key": "k"}, {"crs": None}, {"name": "n"}, {"titles": {"n": "N"}}, {"table": pa.table({"m": [3, 4]})}]
+    for change in changes:
+        other = replace(layer, **change)
+        assert other.undecoded is layer.undecoded is not None and other.line == layer.line and other.kind is layer.kind
+    bare = replace(layer, geometry=None)
+    assert not bare.drawn and bare.kind is Kind.TABLE and bare.line == layer.line
+    shapes = layer.geometry
+    assert layer.with_geometry(shapes).column is layer.column, "the same shapes are the same column"

@@ -6,7 +6,6 @@ counts, sums or asks about by coordinates is answered from the binary itself.
 
 from __future__ import annotations
 
-import threading
 from functools import cached_property
 from itertools import pairwise
 
@@ -20,10 +19,10 @@ _LIBRARY_TYPE = {1: 0, 2: 1, 3: 3, 4: 4, 5: 5, 6: 6}  # of the binary's type num
 _MOST_RINGS = 64
 
 
-class Encoded:
+class WkbArray:
     """Geometry of many features as binary: little-endian, two dimensions, no nulls. Immutable.
 
-    Use ``plain`` to make one: it says no where the binary is of another form.
+    Use ``from_arrow`` to make one: it says no where the binary is of another form.
     """
 
     def __init__(self, column: pa.ChunkedArray, types: np.ndarray, known: tuple[np.ndarray, np.ndarray] | None = None) -> None:
@@ -31,24 +30,33 @@ class Encoded:
         self.types = types
         """Type number of each as in the binary: 1 point, 2 line, 3 polygon, 4 to 6 their multiples."""
         self._known = known  # boxes and sizes, where they were worked out before
-        self.array: np.ndarray | None = None
-        """The shapes, once they were asked for."""
-        self._lock = threading.Lock()
 
     def __len__(self) -> int:
         return len(self.column)
 
+    @classmethod
+    def from_arrow(cls, column: pa.ChunkedArray) -> WkbArray | None:
+        """The column, or None where it has nulls, big-endian, Z, M, an SRID, collections or curves."""
+        types = []
+        for chunk in column.chunks:
+            found = _types(chunk)
+            if found is None:
+                return None
+            types.append(found)
+        return cls(column, np.concatenate(types) if types else np.empty(0, np.uint8))
+
     def decode(self) -> np.ndarray:
-        """The shapes (read-only); made once."""
-        with self._lock:
-            if self.array is None:
-                array = self._from_pieces()
-                if array is None:
-                    parts = [decode(chunk) for chunk in self.column.chunks]
-                    array = np.concatenate(parts) if parts else np.empty(0, object)
-                array.flags.writeable = False
-                self.array = array
-        return self.array
+        """The shapes, made anew.
+
+        Raises
+        ------
+        shapely.errors.ShapelyError : a value that is no well-known binary.
+        """
+        array = self._from_pieces()
+        if array is None:
+            parts = [decode(chunk) for chunk in self.column.chunks]
+            array = np.concatenate(parts) if parts else np.empty(0, object)
+        return array
 
     def _from_pieces(self) -> np.ndarray | None:
         """Shapes of polygons of single parts, made of their vertices at once, which takes half the time; None for others."""
@@ -61,27 +69,23 @@ class Encoded:
         except (shapely.errors.ShapelyError, ValueError):
             return None  # a ring that is none: the other way says it
 
-    def shapes(self, rows: np.ndarray) -> np.ndarray:
-        """The shapes of some features, without making the others."""
-        return self.array[rows] if self.array is not None else self.take(rows).decode()
-
-    def take(self, rows: np.ndarray) -> Encoded:
+    def take(self, rows: np.ndarray) -> WkbArray:
         """The features at these positions, in this order."""
         known = self._known
         if known is None and "pieces" in self.__dict__ and self.bounds() is not None and self.sizes is not None:
             known = (self.bounds(), self.sizes)  # type: ignore[assignment]
         if known is not None:
             known = (known[0][rows], known[1][rows])
-        return Encoded(pa.chunked_array([self._whole.take(pa.array(rows, pa.int64()))]), self.types[rows], known)
+        return WkbArray(pa.chunked_array([self._whole.take(pa.array(rows, pa.int64()))]), self.types[rows], known)
 
-    def slice(self, start: int, stop: int) -> Encoded:
+    def slice(self, start: int, stop: int) -> WkbArray:
         """The features from one position to another."""
         known = None if self._known is None else (self._known[0][start:stop], self._known[1][start:stop])
-        return Encoded(pa.chunked_array([self._whole.slice(start, stop - start)]), self.types[start:stop], known)
+        return WkbArray(pa.chunked_array([self._whole.slice(start, stop - start)]), self.types[start:stop], known)
 
-    def with_shapes(self, rows: np.ndarray, shapes: np.ndarray) -> Encoded | None:
+    def with_shapes(self, rows: np.ndarray, shapes: np.ndarray) -> WkbArray | None:
         """Other shapes for the features at these positions; None where those are of a form that this cannot be."""
-        new = plain(pa.chunked_array([pa.array(encode(shapes), pa.binary())]))
+        new = WkbArray.from_arrow(pa.chunked_array([pa.array(encode(shapes), pa.binary())]))
         if new is None or new.column.type != self.column.type:
             return None
         place = np.arange(len(self))
@@ -92,16 +96,16 @@ class Encoded:
         if boxes is not None and sizes is not None:
             size = shapely.area(shapes) if self.types[0] in (AREA, 6) else shapely.length(shapes)
             known = (np.concatenate([boxes, shapely.bounds(shapes)])[place], np.concatenate([sizes, size])[place])
-        return Encoded(pa.chunked_array([column]), np.concatenate([self.types, new.types])[place], known)
+        return WkbArray(pa.chunked_array([column]), np.concatenate([self.types, new.types])[place], known)
 
-    def as_multiples(self) -> Encoded:
+    def as_multiples(self) -> WkbArray:
         """Single parts as multiples of one part, as a file wants them whose layers have one type of geometry."""
         out = [
             b"\x01" + int(t + 3).to_bytes(4, "little") + b"\x01\0\0\0" + (b or b"") if t <= AREA else b
             for t, b in zip(self.types.tolist(), slices(self._whole), strict=True)
         ]
         types = np.where(self.types <= AREA, self.types + 3, self.types).astype(self.types.dtype)
-        return Encoded(pa.chunked_array([pa.array(out, pa.binary())]), types, self._known)
+        return WkbArray(pa.chunked_array([pa.array(out, pa.binary())]), types, self._known)
 
     @cached_property
     def _whole(self) -> pa.Array:
@@ -237,18 +241,7 @@ def _vertices(raw: np.ndarray, begin: np.ndarray, count: np.ndarray) -> np.ndarr
     return np.frombuffer(cut, "<f8").reshape(-1, 2)
 
 
-def plain(column: pa.ChunkedArray) -> Encoded | None:
-    """The column as ``Encoded``, or None where it has nulls, big-endian, Z, M, an SRID, collections or curves."""
-    types = []
-    for chunk in column.chunks:
-        found = _plain_types(chunk)
-        if found is None:
-            return None
-        types.append(found)
-    return Encoded(column, np.concatenate(types) if types else np.empty(0, np.uint8))
-
-
-def _plain_types(column: pa.Array) -> np.ndarray | None:
+def _types(column: pa.Array) -> np.ndarray | None:
     if not (pa.types.is_binary(column.type) or pa.types.is_large_binary(column.type)) or column.null_count:
         return None
     if not len(column):
