@@ -16,7 +16,7 @@ from eskret.core.layer import Layer
 from eskret.errors import InputError
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context
-from eskret.operations.kept import share
+from eskret.operations.sentences import share
 from eskret.workflow.step_run import prove
 from tests.conftest import points, squares
 from tests.operations.test_choosing import AREA, run

@@ -12,7 +12,8 @@ from eskret import Workflow
 from eskret.core.words import plain
 from eskret.errors import DocumentError, SettingError
 from eskret.operations import all_operations, find_operations, operation_by_id
-from eskret.operations.base import Operation, Phase, in_words
+from eskret.operations.base import Operation, Phase
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import default_of, problems_of, setting_info, validate
 
 KINDS = {

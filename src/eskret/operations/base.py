@@ -10,21 +10,23 @@ from __future__ import annotations
 import inspect
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name, fill_template, placeholders
 from eskret.core.style import Style
+from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import Action, Code, EskretError
 from eskret.formats.geopackage_in_place import LayerChange
 from eskret.formats.reading import Watch, no_watch
+from eskret.operations.sentences import fill_sentence
 from eskret.operations.settings import OperationSettings, setting_info
 from eskret.services.changing import Change
 from eskret.services.journal import Push
@@ -64,6 +66,27 @@ class Finding:
     code: Code = Code.GENERAL
     action: Action | None = None
     counts: tuple[tuple[str, int], ...] = ()
+
+    @classmethod
+    def error(cls, text: str, setting: str = "", about: LayerFacts | None = None, **more: Any) -> Finding:
+        """What stops a run; with the layer it is ``about`` before it."""
+        return cls._about(Level.ERROR, text, setting, about, more)
+
+    @classmethod
+    def look(cls, text: str, setting: str = "", about: LayerFacts | None = None, **more: Any) -> Finding:
+        """What is worth seeing; with the layer it is ``about`` before it."""
+        return cls._about(Level.LOOK, text, setting, about, more)
+
+    @classmethod
+    def note(cls, text: str, setting: str = "", about: LayerFacts | None = None, **more: Any) -> Finding:
+        """What is just told; with the layer it is ``about`` before it."""
+        return cls._about(Level.NOTE, text, setting, about, more)
+
+    @classmethod
+    def _about(cls, level: Level, text: str, setting: str, about: LayerFacts | None, more: dict[str, Any]) -> Finding:
+        if about is not None:
+            text, more = f"{about.key}: {text}", {"layer": about.key, **more}
+        return cls(level, text, setting=setting, **more)
 
     @classmethod
     def of(cls, error: EskretError, **more: Any) -> Finding:
@@ -209,6 +232,17 @@ class Outcome:
     """What a check found not to hold, where that must stop the run."""
     relation: Relation | None = None
     """How rows out relate to rows used, where a setting decides it; else as the operation says."""
+    controls: tuple[ControlTotal, ...] = ()
+    """Of the one layer that leaves, where ``outputs`` says nothing."""
+
+    def completed(self, entering: Sequence[Layer], totals: Sequence[str]) -> Outcome:
+        """With the accounts that follow of themselves, where it says nothing: all rows used, and the totals of what leaves."""
+        inputs, outputs = self.inputs, self.outputs
+        if not any(a.first for a in inputs):
+            inputs = (*(InputAccount(FIRST[0], x.key, len(x)) for x in entering), *inputs)
+        if not outputs:
+            outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, totals), self.controls) for x in self.layers)
+        return replace(self, inputs=inputs, outputs=outputs, controls=())
 
 
 class Desk(Protocol):
@@ -302,6 +336,11 @@ class Context:
         return path if path.is_absolute() else (self.folder / path)
 
 
+def has_errors(findings: Iterable[Finding]) -> bool:
+    """Whether one of these stops a run."""
+    return any(f.level is Level.ERROR for f in findings)
+
+
 def as_in_paths(template: str, values: Mapping[str, Any], path_parameters: frozenset[str]) -> dict[str, Any]:
     """Parameters' values as they go into a path to write: cleaned, but for files and folders, and for one that is all of it."""
     whole = template.strip()
@@ -320,6 +359,8 @@ class Operation(ABC):
     rank: ClassVar[int] = 50
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
+    says: ClassVar[str] = ""
+    """The template of its sentence in the ledger: see ``sentences``."""
     limits: ClassVar[str] = ""
     """What it cannot do, or only so far; for the handbook."""
     takes_layers: ClassVar[bool] = True
@@ -371,6 +412,8 @@ class Operation(ABC):
         settings : as in the file, not checked.
         entering : the layers that enter, in words.
         """
+        if self.says:
+            return fill_sentence(self.says, self.Settings, settings, entering)
         return f"{self.title} {bold(entering)}" if entering else self.title
 
 
@@ -414,8 +457,12 @@ class EachLayer(Operation):
         """What will leave."""
 
     @abstractmethod
+    def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
+        """Do it; what follows of itself may be left out of the accounts."""
+
     def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
-        """Do it."""
+        """Do it, with whole accounts."""
+        return self.work(layer, settings, context).completed([layer], context.totals)
 
 
 class Gathering(Operation):
@@ -426,8 +473,12 @@ class Gathering(Operation):
         """What will leave."""
 
     @abstractmethod
+    def work(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
+        """Do it; what follows of itself may be left out of the accounts."""
+
     def run(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
-        """Do it."""
+        """Do it, with whole accounts."""
+        return self.work(layers, settings, context).completed(layers, context.totals)
 
 
 class Delivery(Operation):
@@ -440,11 +491,3 @@ class Delivery(Operation):
     @abstractmethod
     def deliver(self, layers: Sequence[Layer], settings: Any, context: Context) -> Sequence[Outcome]:
         """Stage it."""
-
-
-def in_words(names: Iterable[str], most: int = 2) -> str:
-    """``a and b``, or ``a and 4 more``."""
-    items = list(names)
-    if len(items) <= most:
-        return " and ".join(filter(None, (", ".join(items[:-1]), items[-1]))) if items else ""
-    return f"{', '.join(items[: most - 1])} and {len(items) - most + 1} more"

@@ -18,7 +18,7 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
 from eskret.operations import ground, other_layer
-from eskret.operations.base import Context, Finding, Level
+from eskret.operations.base import Context, Finding
 from eskret.operations.settings import setting
 
 NEAR = "near"
@@ -122,10 +122,13 @@ def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding
     """What a rehearsal has to say."""
     out = other_layer.findings(facts, context, "to")
     if settings.relation == NEAR and not settings.distance:
-        out.append(Finding(Level.ERROR, "'Distance' is not filled in.", setting="distance"))
+        out.append(Finding.error("'Distance' is not filled in.", "distance"))
     if settings.relation == NEAR and settings.distance and facts.crs is None and facts.kind != "table":
-        text = f"{facts.key}: without a coordinate system a distance in {parse_length(settings.distance).unit} means nothing."
-        out.append(Finding(Level.ERROR, text, layer=facts.key, setting="distance"))
+        out.append(
+            Finding.error(
+                f"without a coordinate system a distance in {parse_length(settings.distance).unit} means nothing.", "distance", facts
+            )
+        )
     elif settings.relation == NEAR:
         out += ground.foretold(facts, settings.along)
     return out

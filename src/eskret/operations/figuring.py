@@ -9,13 +9,15 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import ControlTotal, Remark, SetAside
+from eskret.core.expression import parse_condition
 from eskret.core.groups import Groups
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.statistics import Statistic, fields_of, parse_statistics, statistics_of
 from eskret.core.values import exact_sum, settled_table, told_of_no_numbers
 from eskret.core.words import counted
-from eskret.errors import SettingError
-from eskret.operations.base import Finding, Level, in_words
+from eskret.errors import ExpressionError, SettingError
+from eskret.operations.base import Context, Finding
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import setting
 
 
@@ -52,12 +54,19 @@ def empty_setting() -> Any:
 def named(facts: LayerFacts, names: Sequence[str], setting: str) -> list[Finding]:
     """An error for each field that is not there."""
     return [
-        Finding(
-            Level.ERROR, f"{facts.key}: there is no field '{n}'. It has {in_words(facts.names(), 12)}.", setting=setting, layer=facts.key
-        )
+        Finding.error(f"there is no field '{n}'. It has {in_words(facts.names(), 12)}.", setting, facts)
         for n in names
         if n not in facts.names()
     ]
+
+
+def wrong_condition(facts: LayerFacts, where: str, context: Context) -> list[Finding]:
+    """An error for an SQL condition that this layer cannot be asked."""
+    try:
+        parse_condition(where, facts.schema(), context.values, context.field_values)
+    except ExpressionError as error:
+        return [Finding.error(error.sentence(), "where", facts, start=error.start, length=error.length)]
+    return []
 
 
 def missing_field(layer: Layer, name: str) -> SettingError:
@@ -72,11 +81,10 @@ def foretold(
     try:
         made = fields_of(parse_statistics(figures, facts.names()), facts.fields)
     except SettingError as error:
-        return [], [Finding(Level.ERROR, f"{facts.key}: {error.sentence()}", setting=setting, layer=facts.key)]
+        return [], [Finding.error(error.sentence(), setting, facts)]
     twice = [f.name for f in made if f.name in taken]
     if twice:
-        text = f"{facts.key}: there would be two fields '{twice[0]}'. Give the figure another name."
-        return [], [Finding(Level.ERROR, text, setting=setting, layer=facts.key)]
+        return [], [Finding.error(f"there would be two fields '{twice[0]}'. Give the figure another name.", setting, facts)]
     return made, []
 
 

@@ -19,7 +19,7 @@ from eskret.core.kernels.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import CrsError
-from eskret.operations.base import Finding, Level
+from eskret.operations.base import Finding
 from eskret.operations.settings import setting
 
 Along = Literal["fitting", "planar", "geodesic"]
@@ -79,7 +79,7 @@ def _off(extent: tuple[float, float, float, float] | None, crs: str | None, alon
 def foretold(facts: LayerFacts, along: str, setting: str = "along") -> list[Finding]:
     """What a rehearsal has to say of lengths in the plane of this layer."""
     text = _off(facts.extent, facts.crs, along)
-    return [Finding(Level.LOOK, f"{facts.key}: {text}.", layer=facts.key, setting=setting)] if text else []
+    return [Finding.look(f"{text}.", setting, facts)] if text else []
 
 
 def remarks_of(layer: Layer, along: str) -> list[Remark]:

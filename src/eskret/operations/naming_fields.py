@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import AS_TYPED, clean_name
-from eskret.operations.base import Context, Finding, Level
+from eskret.operations.base import Context, Finding
 
 
 def field_called(names: Sequence[str], wanted: str, context: Context) -> str:
@@ -22,9 +22,7 @@ def field_called(names: Sequence[str], wanted: str, context: Context) -> str:
 def told_of_field(facts: LayerFacts, wanted: str, name: str, setting: str = "field") -> list[Finding]:
     """That a field is called otherwise than was typed, or is there already."""
     if name in facts.names():
-        text = f"{facts.key}: the field '{name}' is there already and is written over."
-        return [Finding(Level.LOOK, text, setting=setting, layer=facts.key)]
+        return [Finding.look(f"the field '{name}' is there already and is written over.", setting, facts)]
     if wanted == name:
         return []
-    text = f"{facts.key}: the field is called '{name}', since names are tidied here."
-    return [Finding(Level.NOTE, text, setting=setting, layer=facts.key)]
+    return [Finding.note(f"the field is called '{name}', since names are tidied here.", setting, facts)]

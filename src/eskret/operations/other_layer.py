@@ -29,18 +29,18 @@ def findings(facts: LayerFacts, context: Context, setting: str, wanted: Kind | N
     """
     out: list[Finding] = []
     if facts.kind == "table":
-        out.append(Finding(Level.ERROR, f"{facts.key}: a table has no place.", layer=facts.key, setting="from"))
+        out.append(Finding.error("a table has no place.", "from", facts))
     for other in context.other_facts(setting):
         if other.kind == "table":
-            out.append(Finding(Level.ERROR, f"'{other.key}' is a table, which has no place.", setting=setting))
+            out.append(Finding.error(f"'{other.key}' is a table, which has no place.", setting))
         elif wanted is not None and other.kind not in (wanted, Kind.MIXED):
             words = {"area": "areas", "line": "lines", "point": "points"}
             text = f"'{other.key}' holds {words.get(other.kind, other.kind)}; {words[wanted]} are wanted here."
-            out.append(Finding(Level.ERROR, text, setting=setting))
+            out.append(Finding.error(text, setting))
         elif (facts.crs is None) != (other.crs is None):
             unknown = facts.key if facts.crs is None else other.key
             text = f"'{unknown}' has no coordinate system, so it cannot be laid over the other. Say it where it is loaded."
-            out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
+            out.append(Finding.error(text, setting, layer=facts.key))
         elif facts.crs and other.crs and not same_crs(facts.crs, other.crs):
             way = transformation(other.crs, facts.crs, other.extent)
             text = f"'{other.key}' is brought to {crs_facts(facts.crs).name} to compare: {way.sentence()}."

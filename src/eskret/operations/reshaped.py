@@ -16,7 +16,7 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
-from eskret.operations.base import Context, Finding, Forecast, Level, Outcome
+from eskret.operations.base import Context, Finding, Forecast, Outcome, has_errors
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import setting
 
@@ -30,18 +30,16 @@ def drawn(facts: LayerFacts) -> list[Finding]:
     """An error for a table, which has no shapes."""
     if facts.kind != "table":
         return []
-    return [Finding(Level.ERROR, f"{facts.key}: a table has no shapes.", layer=facts.key, setting="from")]
+    return [Finding.error("a table has no shapes.", "from", facts)]
 
 
 def measured(facts: LayerFacts, setting: str) -> list[Finding]:
     """What to say of a distance in this layer: an error without a CRS, a note where it is one of degrees."""
     out = drawn(facts)
     if not out and facts.crs is None:
-        text = f"{facts.key}: without a coordinate system a distance means nothing. Say it where the layer is loaded."
-        out.append(Finding(Level.ERROR, text, layer=facts.key, setting=setting))
+        out.append(Finding.error("without a coordinate system a distance means nothing. Say it where the layer is loaded.", setting, facts))
     elif not out and is_geographic(facts.crs):
-        text = f"{facts.key}: its coordinates are degrees; the distance is measured along the ellipsoid."
-        out.append(Finding(Level.NOTE, text, layer=facts.key))
+        out.append(Finding.note("its coordinates are degrees; the distance is measured along the ellipsoid.", about=facts))
     return out
 
 
@@ -55,7 +53,7 @@ def of_plane(layer: Layer, error: float) -> list[Remark]:
 
 def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None = None, **changes: Any) -> Forecast:
     """The layer with other shapes, or nothing where there is an error."""
-    if any(f.level is Level.ERROR for f in findings):
+    if has_errors(findings):
         return Forecast((), tuple(findings))
     # what has no shape, or none after it, is set aside, and only the run knows
     changes.setdefault("certainty", "at most" if facts.certainty == "known" else facts.certainty)

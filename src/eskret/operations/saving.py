@@ -21,7 +21,8 @@ from eskret.formats import fitting, geojson, holding, targets
 from eskret.formats.fitting import Choices, Fitted
 from eskret.formats.library_write import of_one_kind
 from eskret.formats.targets import Target
-from eskret.operations.base import Finding, Level, in_words
+from eskret.operations.base import Finding, Level
+from eskret.operations.sentences import in_words
 
 
 @dataclass(frozen=True)
@@ -65,19 +66,20 @@ def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field
     findings = []
     missing = [n for n in settings.fields if n not in one.names()]
     if missing:
-        text = f"{one.key}: there is no field '{missing[0]}' to save. It has {in_words(one.names(), 12)}."
-        findings.append(Finding(Level.LOOK, text, setting="fields", layer=one.key))
+        findings.append(Finding.look(f"there is no field '{missing[0]}' to save. It has {in_words(one.names(), 12)}.", "fields", one))
     fields = chosen_fields(one.fields, settings)
     for loss in targets.losses(target, fields, choices_of(settings), one.kind):
-        findings.append(Finding(Level.NOTE, f"{one.key}: {loss}.", layer=one.key))
+        findings.append(Finding.note(f"{loss}.", about=one))
     for number in (f for f in fields if pa.types.is_uint64(f.type)):
         values = one.values([number.name])
         if values is not None and holding.too_large(values.column(0), target.holds_values):
-            text = f"{one.key}: '{number.name}' has whole numbers beyond {target.holds_values.most:,}, and {target.title} holds none."
-            findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
+            findings.append(
+                Finding.error(
+                    f"'{number.name}' has whole numbers beyond {target.holds_values.most:,}, and {target.title} holds none.", "to", one
+                )
+            )
     if one.kind is Kind.TABLE and not target.tables:
-        text = f"{one.key}: it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook."
-        findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
+        findings.append(Finding.error(f"it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook.", "to", one))
     elif one.kind not in target.kinds and one.kind is not Kind.TABLE:
         held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
         what = "shapes of several kinds, or of none that is known" if one.kind is Kind.MIXED else f"{one.kind}s"

@@ -29,7 +29,7 @@ class Shown(Gathering):
     def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         raise NotImplementedError
 
-    def run(self, layers: Any, settings: Any, context: Context) -> Any:
+    def work(self, layers: Any, settings: Any, context: Context) -> Any:
         raise NotImplementedError
 
 

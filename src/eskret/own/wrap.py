@@ -19,7 +19,7 @@ from eskret.core.totals import totals_of
 from eskret.core.words import counted
 from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Level, Operation, Outcome, Source
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Operation, Outcome, Source
 from eskret.operations.bring import bring
 from eskret.own.altered import changed
 from eskret.own.declare import ALL, EACH, Account, Declared, sentence_of
@@ -97,12 +97,9 @@ class OwnOperation(Operation, ABC):
             raise failure(error, self.declared.file) from error
 
     def _foretold(self, settings: Any, context: Context) -> Forecast:
-        found = [
-            Finding(Level.ERROR, f"{text[:1].upper()}{text[1:]}".rstrip(".") + ".", setting=name)
-            for name, text in self.wrong(settings).items()
-        ]
+        found = [Finding.error(f"{text[:1].upper()}{text[1:]}".rstrip(".") + ".", name) for name, text in self.wrong(settings).items()]
         if not found:
-            found = [Finding(Level.NOTE, "What it will make is known only once it ran.")]
+            found = [Finding.note("What it will make is known only once it ran.")]
         return Forecast((), tuple(found), known=False)
 
     def _call(self, first: Any, settings: Any, context: Context) -> tuple[dict[str, Any], Account]:
@@ -185,7 +182,7 @@ class OwnEach(OwnOperation, EachLayer):
     def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         return self._foretold(settings, context)
 
-    def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         gdal.with_frames()
         first = layer if self.declared.takes_layer else to_frame(layer, _labels(0, len(layer)))
         found, account = self._call(first, settings, context)
@@ -262,7 +259,7 @@ class OwnGathering(OwnOperation, Gathering):
     def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         return self._foretold(settings, context)
 
-    def run(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
+    def work(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
         gdal.with_frames()
         begins = np.concatenate([[0], np.cumsum([len(x) for x in layers])]).astype(int)
         frames = self.declared.takes_layer

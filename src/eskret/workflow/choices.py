@@ -13,9 +13,9 @@ import pyarrow.compute as pc
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import LayerFacts
 from eskret.errors import DocumentError, EskretError
-from eskret.operations.base import Finding, Level, Source
-from eskret.operations.base import in_words as in_list
+from eskret.operations.base import Finding, Source
 from eskret.operations.registry import operation_by_id, project
+from eskret.operations.sentences import in_words as in_list
 from eskret.operations.settings import validate
 from eskret.workflow.contexts import context_of
 from eskret.workflow.document import Document
@@ -50,7 +50,7 @@ def check(document: Document) -> list[Finding]:
 
 
 def _finding(parameter: Parameter, problem: str) -> Finding:
-    return Finding(Level.ERROR, f"Parameter '{parameter.title}': {problem}", setting=f"parameter.{parameter.name}")
+    return Finding.error(f"Parameter '{parameter.title}': {problem}", f"parameter.{parameter.name}")
 
 
 def _by_problem(parameter: Parameter, known: Mapping[str, Parameter]) -> str:
@@ -138,7 +138,7 @@ def findings_of(document: Document, made: Mapping[str, Sequence[LayerFacts]], va
             parameter.accept_among(values[parameter.name], choices_in(of, made, values))
         except DocumentError as error:
             text = error.sentence() if error.place else _finding(parameter, error.sentence()).text
-            out.append(Finding(Level.ERROR, _capital(text), setting=f"parameter.{parameter.name}"))
+            out.append(Finding.error(_capital(text), f"parameter.{parameter.name}"))
         except EskretError as error:
             out.append(_finding(parameter, error.sentence()))
     return out

@@ -33,7 +33,8 @@ from eskret.formats.digest import FORM, layer_digests
 from eskret.formats.file_group import FileGroup, Move, changed
 from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.open_elsewhere import is_open_elsewhere
-from eskret.operations.base import Delivered, Planned, Prepared, in_words
+from eskret.operations.base import Delivered, Planned, Prepared
+from eskret.operations.sentences import in_words
 from eskret.services.changing import Change
 from eskret.services.journal import DRAFT, PREPARED, Push, open_push, pushes
 from eskret.services.journal import Journal as PushJournal

@@ -12,8 +12,8 @@ from typing import Any
 from eskret.core.account import FIRST
 from eskret.core.words import PER_CENT, bold, counted, duration, figure
 from eskret.errors import EskretError
-from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
+from eskret.operations.sentences import in_words
 from eskret.workflow.document import Document, Step
 from eskret.workflow.references import Reference
 from eskret.workflow.said_once import Said, said_once

@@ -11,8 +11,8 @@ from typing import Any, Protocol, TypeVar
 from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.errors import DocumentError, EskretError
-from eskret.operations.base import in_words
 from eskret.operations.registry import operation_by_id
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.document import Document, Step
 from eskret.workflow.reuse.kept import Passing

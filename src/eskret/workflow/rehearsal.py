@@ -14,7 +14,20 @@ from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import Action, Code, CrsError, DocumentError, EskretError, StoppedError
-from eskret.operations.base import Context, Delivery, EachLayer, Finding, Forecast, Gathering, Level, Operation, Planned, Reach, Source
+from eskret.operations.base import (
+    Context,
+    Delivery,
+    EachLayer,
+    Finding,
+    Forecast,
+    Gathering,
+    Level,
+    Operation,
+    Planned,
+    Reach,
+    Source,
+    has_errors,
+)
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import problems_of
 from eskret.services.tokens import origin_of
@@ -136,7 +149,7 @@ def _rehearse(
     if not chain and desk is None:  # whoever uses it as a step, or rehearses several rounds, has done it
         for one in recover(base, workflow):
             code = Code.NOT_RECOVERED if one.left else Code.RECOVERED
-            findings += [Finding(Level.LOOK, text, code=code) for text in one.sentences()]
+            findings += [Finding.look(text, code=code) for text in one.sentences()]
     chain = chain or ((workflow.resolve(),) if workflow is not None else ())
     try:
         settled = document.values(values)
@@ -171,7 +184,7 @@ def _rehearse(
         strangers.extend(forecast.strangers)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
-        failed = blocked or any(f.level is Level.ERROR for f in more)
+        failed = blocked or has_errors(more)
         if failed or not forecast.known:
             broken.add(id)
         steps[id] = StepForecast(entered, forecast.layers, forecast.outputs, not blocked and forecast.known)
@@ -182,18 +195,18 @@ def _rehearse(
     findings += _room(planned)
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
         text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
-        findings.append(Finding(Level.ERROR, text, setting="outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
+        findings.append(Finding.error(text, "outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
     shared = [p for p in desk.shared if not may_replace(workflow, p)]
     for path in shared:
         text = f"{path}: {desk.shared[path]}. Say once that it may be replaced: in the window, or with --allow-outside"
-        findings.append(Finding(Level.ERROR, text, setting="outside", code=Code.SHARED_FILE, action=Action.ALLOW))
+        findings.append(Finding.error(text, "outside", code=Code.SHARED_FILE, action=Action.ALLOW))
     told = pending_elsewhere(sorted(desk.folders))
-    findings += [Finding(Level.LOOK, text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
+    findings += [Finding.look(text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
     if planned and not broken:
         for path, layer in desk.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name
             text = f"{what} is {LEFTOVER} and stays as it is."
-            findings.append(Finding(Level.NOTE, text, code=Code.LEFTOVER))
+            findings.append(Finding.note(text, code=Code.LEFTOVER))
     return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers), tuple(shared))
 
 
@@ -219,7 +232,7 @@ class _Strange:
             return []
         self._found.append(reach)
         text = _stranger_words(reach)
-        return [Finding(Level.ERROR, text, step=step.id, setting="service", code=Code.STRANGE_SERVICE, action=Action.ALLOW)]
+        return [Finding.error(text, "service", step=step.id, code=Code.STRANGE_SERVICE, action=Action.ALLOW)]
 
     @staticmethod
     def _reach(step: Step, context: Context) -> Reach | None:
@@ -260,10 +273,10 @@ def _rounds(
         return (), Forecast(), [Finding.of(error, setting="each")]
     if rounds is None and strange.reaches(step):
         text = f"Which services it reaches is known only once '{step.each.of}' was made, so nobody can allow it before."
-        return (), Forecast(), [Finding(Level.ERROR, text, setting="each")]
+        return (), Forecast(), [Finding.error(text, "each")]
     if rounds is None:
         text = f"How often it is done is known only once '{step.each.of}' was made."
-        return (), Forecast(known=False), [Finding(Level.NOTE, text, setting="each")]
+        return (), Forecast(known=False), [Finding.note(text, "each")]
     entered: list[LayerFacts] = []
     parts: list[Forecast] = []
     findings: list[Finding] = []
@@ -282,7 +295,7 @@ def _rounds(
         entered += entering
         parts.append(replace(forecast, layers=tuple(leaving)))
         said = {f.text for f in findings}
-        bad = any(f.level is Level.ERROR for f in more)
+        bad = has_errors(more)
         failing += bad
         if bad and step.each.go_on:
             more = [replace(f, level=Level.LOOK, text=f"Round '{one.label}' will fail: {f.text}", code=Code.ROUND_FAILS) for f in more]
@@ -323,25 +336,25 @@ def _step(
         operation = operation_by_id(step.use)
         totals = settings_for(step, None, given).pop("totals", ())
         if not isinstance(totals, list | tuple) or not all(isinstance(t, str) for t in totals):
-            return Forecast(), [Finding(Level.ERROR, "'totals' must be a list of fields.", setting="totals")]
+            return Forecast(), [Finding.error("'totals' must be a list of fields.", "totals")]
         context = replace(context, totals=tuple(totals))
         findings += _settings_findings(operation, step, given)
     except EskretError as error:
         return Forecast(), [Finding.of(error)]
     if operation.takes_layers:
         if not step.source:
-            findings.append(Finding(Level.ERROR, "No layers enter this step. Say which ones.", setting="from"))
+            findings.append(Finding.error("No layers enter this step. Say which ones.", "from"))
         elif not blocked:
             for reference in empty:
                 text = names_nothing(reference, made)
-                findings.append(Finding(Level.ERROR, text, setting="from", code=Code.NO_SUCH_LAYER))
+                findings.append(Finding.error(text, "from", code=Code.NO_SUCH_LAYER))
     if not blocked:
         findings += _other_findings(step, entering, made)
     if findings or (blocked and sources_of(step)):
         return Forecast(), findings
     for key in step.layer:
         if all(f.key != key for f in entering):
-            findings.append(Finding(Level.LOOK, f"There are settings for '{key}', and no such layer enters.", layer=key))
+            findings.append(Finding.look(f"There are settings for '{key}', and no such layer enters.", layer=key))
     if step.layer:
         context = replace(context, of_layer={k: {n: with_parameters(v, given) for n, v in own.items()} for k, own in step.layer.items()})
     try:
@@ -386,7 +399,7 @@ def _other_findings(step: Step, entering: Sequence[LayerFacts], made: Mapping[st
     for key in (None, *(f.key for f in entering if f.key in step.layer)):
         for name, reference in others_of(step, key, made)[1]:
             text = names_nothing(reference, made)
-            out[text] = Finding(Level.ERROR, text, setting=name.partition(".")[0], code=Code.NO_SUCH_LAYER)
+            out[text] = Finding.error(text, name.partition(".")[0], code=Code.NO_SUCH_LAYER)
     return list(out.values())
 
 
@@ -398,7 +411,7 @@ def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any
             for name in own:
                 if name not in allowed:
                     text = f"'{name}' cannot be set for '{one}' alone: this step sees the whole set at once."
-                    out.append(Finding(Level.ERROR, text, setting=name, layer=one))
+                    out.append(Finding.error(text, name, layer=one))
     for key in (None, *step.layer):
         values = settings_for(step, key, given)
         values.pop("totals", None)
@@ -422,7 +435,7 @@ def _mixed_crs(entering: Sequence[LayerFacts], settings: Any) -> list[Finding]:
     known = [f.crs for f in entering if f.kind != "table" and f.crs]
     if any(not same_crs(known[0], c) for c in known[1:]):
         names = ", ".join(dict.fromkeys(known))
-        return [Finding(Level.LOOK, f"The layers are in different coordinate systems ({names}).")]
+        return [Finding.look(f"The layers are in different coordinate systems ({names}).")]
     return []
 
 
@@ -436,8 +449,7 @@ def _room(planned: Sequence[Planned]) -> list[Finding]:
         free = shutil.disk_usage(folder).free
         if needed > free:
             out.append(
-                Finding(
-                    Level.ERROR,
+                Finding.error(
                     f"{folder}: about {_amount(needed)} are needed and {_amount(free)} are free. Make room or choose another folder.",
                     code=Code.NO_ROOM,
                 )

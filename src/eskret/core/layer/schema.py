@@ -98,6 +98,14 @@ class LayerFacts:
         new = {f.name for f in settled if f.name not in known}
         return replace(self, fields=settled, stale=self.stale | frozenset(changed) | new)
 
+    def with_made(self, fields: Sequence[Field], at_end: bool = False) -> LayerFacts:
+        """The facts with fields that are made, each in the place of the one of its name, else, or all of them, ``at_end``."""
+        made = {f.name: f for f in fields}
+        there = [made.get(f.name, f) for f in self.fields if not at_end or f.name not in made]
+        known = {f.name for f in there}
+        new = [f for f in made.values() if f.name not in known]
+        return self.with_fields([*there, *new], made)
+
     def schema(self) -> pa.Schema:
         return pa.schema([pa.field(f.name, f.type) for f in self.fields])
 

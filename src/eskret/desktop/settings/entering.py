@@ -16,7 +16,7 @@ from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import Editor
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
-from eskret.operations.base import in_words
+from eskret.operations.sentences import in_words
 from eskret.workflow.references import Reference
 
 

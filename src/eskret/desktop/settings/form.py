@@ -37,8 +37,8 @@ from eskret.desktop.settings.rounds import RoundsEditor
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.operations.as_text import from_text, parameters_meant, parameters_named
-from eskret.operations.base import in_words
 from eskret.operations.registry import OWN, operation_by_id
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
 from eskret.workflow.document import Step
 from eskret.workflow.edits import put_parameter, rename_step, replace_step

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import Editor
 from eskret.desktop.settings.entering import MenuEditor
-from eskret.operations.base import in_words
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.references import Reference
 

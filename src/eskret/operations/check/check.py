@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Altered, InputAccount, Relation, Remark
 from eskret.core.expression import parse_condition, truth
 from eskret.core.groups import group_rows
 from eskret.core.kernels.chunks import real
@@ -25,8 +25,8 @@ from eskret.core.values import empties
 from eskret.core.words import bold, counted, figure
 from eskret.errors import ExpressionError
 from eskret.operations import figuring, other_layer
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.kept import share
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.sentences import in_words, share
 from eskret.operations.settings import OperationSettings, setting
 
 _THAT = {
@@ -165,36 +165,33 @@ class Check(EachLayer):
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
         if settings.that in ("unique",) and not settings.fields:
-            found.append(Finding(Level.ERROR, "Say which fields are the key.", setting="fields"))
+            found.append(Finding.error("Say which fields are the key.", "fields"))
         if settings.that in ("condition", "share"):
             try:
                 parse_condition(settings.where, facts.schema(), context.values, context.field_values)
             except ExpressionError as error:
-                text = f"{facts.key}: {error.sentence()}"
-                found.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
+                found.append(Finding.error(error.sentence(), "where", facts, start=error.start, length=error.length))
         if settings.that in _OTHER and not settings.other:
-            found.append(Finding(Level.ERROR, "Name the other layer.", setting="other"))
+            found.append(Finding.error("Name the other layer.", "other"))
         elif settings.that == "inside":
             found += other_layer.findings(facts, context, "other")
         if settings.that in ("valid", "overlaps", "gaps") and facts.kind == "table":
-            found.append(Finding(Level.ERROR, f"{facts.key}: a table has no shapes.", setting="from", layer=facts.key))
+            found.append(Finding.error("a table has no shapes.", "from", facts))
         if settings.that == "count" and facts.count is not None and facts.certainty == "known" and not _fits(facts.count, settings):
             there = counted(facts.count, "feature")
-            text = f"{facts.key}: there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold."
-            found.append(Finding(Level.LOOK, text, setting="least", layer=facts.key))
-        return Forecast(() if any(f.level is Level.ERROR for f in found) else (facts,), tuple(found))
+            found.append(Finding.look(f"there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold.", "least", facts))
+        return Forecast(() if has_errors(found) else (facts,), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         answer = _ASK[settings.that](layer, settings, context)
         altered = (Altered(answer.words, answer.rows, answer.amounts, answer.unit),) if len(answer.rows) else ()
         remark = Remark(answer.words if not answer.holds else f"it holds: {answer.words}", layer.key, look=not answer.holds)
         failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
         return Outcome(
             (layer,),
-            (InputAccount("from", layer.key, len(layer), altered=altered),),
-            (OutputAccount(layer.key, len(layer), totals_of(layer, context.totals)),),
-            np.arange(len(layer)),
-            (remark, *_no_numbers(layer, settings, context)),
+            inputs=(InputAccount("from", layer.key, len(layer), altered=altered),),
+            lineage=np.arange(len(layer)),
+            remarks=(remark, *_no_numbers(layer, settings, context)),
             failed=failed,
         )
 

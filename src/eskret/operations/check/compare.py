@@ -15,10 +15,11 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.rows import remaining
 from eskret.core.style import Style
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.operations import differing, figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.other_layer import brought_to
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -37,6 +38,7 @@ class Compare(EachLayer):
     phase = Phase.CHECK
     rank = 40
     relation = Relation.REPORT
+    says = "Compare {entering} with {earlier}[ by {key:3}| by shape]"
     also_known_as = ("diff", "changes", "what changed", "versions", "added removed", "before and after", "same")
 
     class Settings(OperationSettings):
@@ -66,11 +68,6 @@ class Compare(EachLayer):
             help="How far corners may have moved and still be the same. Left empty, not at all.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        key = settings.get("key")
-        by = f" by {in_words(map(str, key), 3)}" if isinstance(key, list) and key else " by shape"
-        return f"Compare {bold(entering or '…')} with {bold(str(settings.get('earlier') or '…').split(':')[-1])}{by}"
-
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         return differing.drawn()
 
@@ -80,19 +77,19 @@ class Compare(EachLayer):
         if other is not None:
             found += figuring.named(other, settings.key, "key")
             if not settings.key and "table" in (facts.kind, other.kind):
-                found.append(Finding(Level.ERROR, "A table has no shapes to be matched by. Name a key.", setting="key"))
+                found.append(Finding.error("A table has no shapes to be matched by. Name a key.", "key"))
             gone = [n for n in other.names() if n not in facts.names()]
             new = [n for n in facts.names() if n not in other.names()]
             for names, what in ((gone, "were there earlier and are not"), (new, "are new and not compared")):
                 if names:
-                    found.append(Finding(Level.LOOK, f"{facts.key}: {in_words(names, 6)} {what}.", layer=facts.key))
-        if any(f.level is Level.ERROR for f in found) or other is None:
+                    found.append(Finding.look(f"{in_words(names, 6)} {what}.", about=facts))
+        if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         names = [*facts.names()]
         out = facts.with_fields([*differing.fields_for(names), *facts.fields], facts.names())
         return Forecast((replace(out, count=None, certainty="unknown", extent=None),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         earlier = context.other_layers("earlier")[0]
         before, said = brought_to(earlier, layer) if layer.drawn and earlier.drawn else (earlier.geometry, ())
         facts = crs_facts(layer.crs) if layer.crs else None

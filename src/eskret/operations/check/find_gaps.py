@@ -14,10 +14,10 @@ from eskret.core.kernels.gaps import ends_of, gaps, proposed
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.style import Style
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.errors import CrsError
 from eskret.operations import ground, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -37,6 +37,7 @@ class FindGaps(EachLayer):
     phase = Phase.CHECK
     rank = 30
     relation = Relation.REPORT
+    says = "Find gaps in {entering}[ up to {up_to}]"
     also_known_as = ("dangles", "loose ends", "open outline", "undershoot", "not closed", "dangling", "snap", "topology")
 
     class Settings(OperationSettings):
@@ -45,21 +46,17 @@ class FindGaps(EachLayer):
             "Gaps up to", kind="measure", default="", example="100 m", help="Only gaps no wider than this are listed. Left empty, all."
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Find gaps in {bold(entering or '…')}" + (f" up to {settings['up_to']}" if settings.get("up_to") else "")
-
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         return Style(label="gap_m", width=2.0)
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*reshaped.measured(facts, "from"), *ground.foretold(facts, settings.along)]
         if facts.kind in (Kind.POINT, Kind.AREA):
-            text = f"{facts.key}: it holds {facts.kind}s; lines have ends. Outlines makes some."
-            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+            found.append(Finding.error(f"it holds {facts.kind}s; lines have ends. Outlines makes some.", "from", facts))
         new = facts.with_fields([Field(n, t) for n, t in _FIELDS.items()])
         return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         try:
             plane = ground.plane_of(layer.geometry, layer.crs, settings.along)

@@ -13,9 +13,9 @@ import shapely
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
-from eskret.core.words import bold, counted
-from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
-from eskret.operations.kept import share
+from eskret.core.words import counted
+from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
+from eskret.operations.sentences import in_words, share
 from eskret.operations.settings import OperationSettings, setting
 
 _KINDS = {"points": (0, 4), "lines": (1, 2, 5), "areas": (3, 6), "collections": (7,)}
@@ -37,6 +37,7 @@ class Tally(Gathering):
     phase = Phase.CHECK
     rank = 10
     relation = Relation.REPORT
+    says = "Tally {entering}[ by {by}]"
     also_known_as = ("count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report")
 
     class Settings(OperationSettings):
@@ -66,22 +67,15 @@ class Tally(Gathering):
             help="More columns: what the layer is called in its file, which file that is, its kind and coordinate system.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        given = settings.get("by")
-        by = f" by {in_words(map(str, given), 4)}" if isinstance(given, list) and given else ""
-        return f"Tally {bold(entering or '…')}{by}"
-
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         chosen = [f for f in facts if _chosen(f, settings)]
         if not chosen:
             there = in_words((f"{f.key} ({f.kind})" for f in facts), 12)
             kinds = "" if len(settings.kinds) == len(_OF_LAYERS) else f" and is of kind {' or '.join(settings.kinds)}"
             text = f"No layer is called {in_words(settings.layers, 6)}{kinds}. There are {there}."
-            return Forecast((), (Finding(Level.ERROR, text, setting="layers"),))
+            return Forecast((), (Finding.error(text, "layers"),))
         findings = [
-            Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="by")
-            for name in settings.by
-            if all(name not in f.names() for f in chosen)
+            Finding.error(f"No layer has a field '{name}'.", "by") for name in settings.by if all(name not in f.names() for f in chosen)
         ]
         if findings:
             return Forecast((), tuple(findings))
@@ -95,7 +89,7 @@ class Tally(Gathering):
             )
         )
 
-    def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
+    def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         chosen = [layer for layer in layers if _chosen(layer, settings)]
         whole = sum(map(len, chosen))
         rows: list[dict[str, Any]] = []

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,20 +10,21 @@ import pyarrow as pa
 import shapely
 from pydantic import model_validator
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.groups import Groups, codes_of, group_codes
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.rows import remaining
 from eskret.core.words import bold, counted
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.kept import kept_outcome
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Chosen, RowFilter
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 REPEATS = "repeats an earlier feature"
 
 
-class DropRepeats(EachLayer):
+class DropRepeats(RowFilter):
     """Keep the first of features that repeat each other, in fields, in geometry or in both.
 
     Features repeat each other when all the fields named hold the same values, an empty value being the same as another
@@ -36,7 +36,7 @@ class DropRepeats(EachLayer):
     title = "Drop repeats"
     phase = Phase.CHOOSE
     rank = 50
-    relation = Relation.KEPT
+    nothing = "it is empty"
     also_known_as = ("duplicates", "unique", "distinct", "dedupe", "identical", "first of each", "twins")
 
     class Settings(OperationSettings):
@@ -62,26 +62,21 @@ class DropRepeats(EachLayer):
             by.append("shape")
         return f"Drop repeats of {bold(entering or '…')}" + (f" by {in_words(by, 4)}" if by else "")
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        missing = [f for f in settings.fields if f not in facts.names()]
-        if missing:
-            text = f"{facts.key}: there is no field '{missing[0]}'. It has {in_words(facts.names(), 12)}."
-            return Forecast((), (Finding(Level.ERROR, text, setting="fields", layer=facts.key),))
-        if settings.geometry and facts.kind == "table":
-            text = f"{facts.key}: a table has no shapes to compare."
-            return Forecast((), (Finding(Level.ERROR, text, setting="geometry", layer=facts.key),))
-        return Forecast((replace(facts, certainty="at most"),))
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
+        found = figuring.named(facts, settings.fields, "fields")
+        if not found and settings.geometry and facts.kind == "table":
+            found.append(Finding.error("a table has no shapes to compare.", "geometry", facts))
+        return found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         groups = _groups(layer, settings)
         kept = np.sort(groups.first)
         repeats = remaining(len(layer), kept)
         remarks = figuring.no_numbers(layer, settings.fields)
         if len(repeats):
-            sizes = groups.sizes
-            text = f"{counted(int((sizes > 1).sum()), 'feature')} repeated, up to {int(sizes.max()):,} times"
+            text = f"{counted(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
             remarks.append(Remark(text, layer.key))
-        return kept_outcome(layer, kept, [(REPEATS, repeats)], context, remarks, (), "it is empty")
+        return Chosen(kept, [(REPEATS, repeats)], remarks)
 
 
 def _groups(layer: Layer, settings: Any) -> Groups:

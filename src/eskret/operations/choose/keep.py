@@ -2,27 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import replace
-from typing import Any
-
 import numpy as np
 
-from eskret.core.account import Relation
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.words import bold
-from eskret.errors import ExpressionError
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
-from eskret.operations.kept import kept_outcome
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.settings import OperationSettings, setting
 
 NOT_MET = "does not meet the condition"
 UNKNOWN = "a field the condition asks for is empty"
 
 
-class Keep(EachLayer):
+class Keep(RowFilter):
     """Keep the features that meet a condition on their fields.
 
     Write the condition in SQL: name = 'North', desc LIKE 'Pile%', tonnes BETWEEN 5 AND 20, kind IN ('a', 'b'),
@@ -35,7 +28,7 @@ class Keep(EachLayer):
     title = "Keep"
     phase = Phase.CHOOSE
     rank = 10
-    relation = Relation.KEPT
+    says = "Keep {entering} where {where}"
     also_known_as = ("select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only")
 
     class Settings(OperationSettings):
@@ -46,23 +39,11 @@ class Keep(EachLayer):
             help="Features for which this SQL condition is true are kept, the others are set aside.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        where = " ".join(str(settings.get("where") or "…").split())
-        return f"Keep {bold(entering or '…')} where {where}"
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
+        return figuring.wrong_condition(facts, settings.where, context)
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        try:
-            parse_condition(settings.where, facts.schema(), context.values, context.field_values)
-        except ExpressionError as error:
-            finding = Finding(
-                Level.ERROR, f"{facts.key}: {error.sentence()}", setting="where", layer=facts.key, start=error.start, length=error.length
-            )
-            return Forecast((), (finding,))
-        return Forecast((replace(facts, certainty="at most", extent=None),))
-
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
         holds, unknown = truth(condition, layer.table, context.values)
         aside = [(NOT_MET, np.flatnonzero(~holds & ~unknown)), (UNKNOWN, np.flatnonzero(unknown & ~holds))]
-        told = figuring.no_numbers(layer, condition.fields)
-        return kept_outcome(layer, np.flatnonzero(holds), aside, context, told)
+        return Chosen(np.flatnonzero(holds), aside, figuring.no_numbers(layer, condition.fields))

@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.account import Relation
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold
 from eskret.operations import by_place, ground
-from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
-from eskret.operations.kept import kept_outcome
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import Length
 
 NOT_HELD = "does not lie there"
 
 
-class KeepByPlace(EachLayer):
+class KeepByPlace(RowFilter):
     """Keep the features that stand in a relation to those of another layer, or lie near them.
 
     The relations are those of OGC Simple Features (DE-9IM): a feature can lie within an area, intersect it, contain,
@@ -33,7 +31,7 @@ class KeepByPlace(EachLayer):
     title = "Keep by place"
     phase = Phase.CHOOSE
     rank = 20
-    relation = Relation.KEPT
+    nothing = "nothing lies there"
     also_known_as = (
         "select by place",
         "spatial filter",
@@ -61,16 +59,13 @@ class KeepByPlace(EachLayer):
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return f"Keep {bold(entering or '…')} {by_place.in_words(settings)}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        findings = by_place.findings(facts, settings, context)
-        if any(f.level is Level.ERROR for f in findings):
-            return Forecast((), tuple(findings))
-        return Forecast((replace(facts, certainty="at most", extent=None),), tuple(findings))
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
+        return by_place.findings(facts, settings, context)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         found = by_place.placed(layer, settings, context)
         aside = [
             (NOT_HELD, np.flatnonzero(~found.holds & ~found.missing)),
             (by_place.NO_PLACE, np.flatnonzero(~found.holds & found.missing)),
         ]
-        return kept_outcome(layer, np.flatnonzero(found.holds), aside, context, found.remarks, found.accounts, "nothing lies there")
+        return Chosen(np.flatnonzero(found.holds), aside, found.remarks, found.accounts)

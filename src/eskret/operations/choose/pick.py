@@ -8,13 +8,15 @@ from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.keys import rows_of
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold, counted
 from eskret.errors import InputError
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
-from eskret.operations.kept import kept_outcome
+from eskret.operations import figuring
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Chosen, RowFilter
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 NOT_PICKED = "was not picked"
@@ -22,7 +24,7 @@ LEFT_OUT = "was picked to be left out"
 SOURCE_NUMBER = "the source's own number"
 
 
-class Pick(EachLayer):
+class Pick(RowFilter):
     """Keep the features picked by hand on the map or in the table, or all but those.
 
     They are remembered by the values of a key field, so that the same features are found again when the data changes.
@@ -34,7 +36,7 @@ class Pick(EachLayer):
     title = "Pick"
     phase = Phase.CHOOSE
     rank = 30
-    relation = Relation.KEPT
+    nothing = "none of those picked is here"
     also_known_as = ("select by hand", "choose by hand", "isolate", "click", "single feature", "manual", "these")
 
     class Settings(OperationSettings):
@@ -68,28 +70,22 @@ class Pick(EachLayer):
             return f"Pick {but}{settings['key']} {in_words(values, 3)} of {bold(entering or '…')}"
         return f"Pick {but}{counted(len(values), 'feature')} of {bold(entering or '…')}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        findings: list[Finding] = []
-        if settings.key and settings.key not in facts.names():
-            text = f"{facts.key}: there is no field '{settings.key}'. It has {in_words(facts.names(), 12)}."
-            return Forecast((), (Finding(Level.ERROR, text, setting="key", layer=facts.key),))
-        if not settings.key:
-            text = f"{facts.key}: picked by {SOURCE_NUMBER}, which can shift when the file is written anew. A key is safer."
-            findings.append(Finding(Level.LOOK, text, setting="key", layer=facts.key))
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
+        if settings.key:
+            return figuring.named(facts, [settings.key], "key")
+        text = f"picked by {SOURCE_NUMBER}, which can shift when the file is written anew. A key is safer."
+        return [Finding.look(text, "key", facts)]
+
+    def at_most(self, facts: LayerFacts, settings: Settings) -> LayerFacts:
         count = facts.count
         if settings.take == "these":
             count = len(settings.features) if count is None else min(count, len(settings.features))
-        return Forecast((replace(facts, count=count, certainty="at most", extent=None),), tuple(findings))
+        return replace(super().at_most(facts, settings), count=count)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         picked, remarks = _picked(layer, settings)
-        if settings.take == "these":
-            kept, reason = np.flatnonzero(picked), NOT_PICKED
-            rest = np.flatnonzero(~picked)
-        else:
-            kept, reason = np.flatnonzero(~picked), LEFT_OUT
-            rest = np.flatnonzero(picked)
-        return kept_outcome(layer, kept, [(reason, rest)], context, remarks, (), "none of those picked is here")
+        keeps, reason = (picked, NOT_PICKED) if settings.take == "these" else (~picked, LEFT_OUT)
+        return Chosen(np.flatnonzero(keeps), [(reason, np.flatnonzero(~keeps))], remarks)
 
 
 def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:

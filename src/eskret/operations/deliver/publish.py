@@ -19,8 +19,9 @@ from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
 from eskret.operations import differing, figuring
-from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Prepared, Reach, in_words
+from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Prepared, Reach, has_errors
 from eskret.operations.naming_layers import deliver_name
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.services import features, journal, tokens
 from eskret.services.connection import Connection
@@ -138,25 +139,28 @@ class Publish(Delivery):
         findings: list[Finding] = []
         if settings.mode == UPDATE and not settings.key:
             text = "To bring a dataset up to date, features must be told apart: name the fields of a key."
-            findings.append(Finding(Level.ERROR, text, setting="key"))
+            findings.append(Finding.error(text, "key"))
         for one in facts:
             findings += figuring.named(one, settings.key, "key")
             if one.kind is not Kind.TABLE and one.crs is None:
-                text = f"{one.key}: published data is in WGS 84, and this layer has no CRS to come from. Say it where it is loaded."
-                findings.append(Finding(Level.ERROR, text, layer=one.key))
-        if any(f.level is Level.ERROR for f in findings):
+                findings.append(
+                    Finding.error(
+                        "published data is in WGS 84, and this layer has no CRS to come from. Say it where it is loaded.", about=one
+                    )
+                )
+        if has_errors(findings):
             return Forecast((), tuple(findings))
         names = self._datasets(facts, settings, context)
         twice = next((n for n in names if names.count(n) > 1), None)
         if twice is not None:
             text = f"Several layers go to the dataset '{twice}'. Put {{layer}} into its name, or merge them first."
-            return Forecast((), (Finding(Level.ERROR, text, setting="dataset"),))
+            return Forecast((), (Finding.error(text, "dataset"),))
         try:
             with self._connect(settings, context) as there:
                 for one, name in zip(facts, names, strict=True):
                     findings += _against(one, features.describe(there, name), name, settings)
         except EskretError as error:
-            return Forecast((), (*findings, Finding(Level.ERROR, error.sentence(), setting="service")))
+            return Forecast((), (*findings, Finding.error(error.sentence(), "service")))
         leaving = []
         for one in facts:
             if one.crs and not same_crs(one.crs, geojson.CRS84):
@@ -239,30 +243,29 @@ def _against(one: LayerFacts, there: features.Dataset | None, name: str, setting
     """What differs between a layer's fields and those of the dataset, as far as the service tells them."""
     if there is None:
         if settings.create:
-            return [Finding(Level.NOTE, f"{one.key}: the dataset '{name}' is not there yet and will be made.", layer=one.key)]
+            return [Finding.note(f"the dataset '{name}' is not there yet and will be made.", about=one)]
         text = f"There is no dataset '{name}'. Check its name, or have it made if there is none."
-        return [Finding(Level.ERROR, text, layer=one.key, setting="dataset")]
+        return [Finding.error(text, "dataset", layer=one.key)]
     findings = []
     has = "an unknown number of features" if there.count is None else counted(there.count, "feature")
-    findings.append(Finding(Level.NOTE, f"{one.key}: '{name}' has {has} there.", layer=one.key))
+    findings.append(Finding.note(f"'{name}' has {has} there.", about=one))
     if there.fields is None or (not there.fields and not there.count):
         return findings
     new = [n for n in one.names() if n not in there.fields]
     gone = [n for n in there.fields if n not in one.names()]
     if new:
-        text = f"{one.key}: {in_words(new, 6)} {'is' if len(new) == 1 else 'are'} not among the fields of '{name}' yet."
-        findings.append(Finding(Level.LOOK, text, layer=one.key))
+        findings.append(
+            Finding.look(f"{in_words(new, 6)} {'is' if len(new) == 1 else 'are'} not among the fields of '{name}' yet.", about=one)
+        )
     if gone:
         becomes = "will be emptied there" if settings.mode == REPLACE else "stays as it is there"
-        text = f"{one.key}: the layer has no {in_words(gone, 6)}, which '{name}' has; it {becomes}."
-        findings.append(Finding(Level.LOOK, text, layer=one.key))
+        findings.append(Finding.look(f"the layer has no {in_words(gone, 6)}, which '{name}' has; it {becomes}.", about=one))
     for field in one.fields:
         kinds = there.fields.get(field.name, {}).get("type")
         allowed = [kinds] if isinstance(kinds, str) else list(kinds or ())
         mine = _schema(field.type)["type"]
         if allowed and mine not in allowed and not (mine == "integer" and "number" in allowed):
-            text = f"{one.key}: '{field.name}' is {field.word} here and {' or '.join(allowed)} in '{name}'."
-            findings.append(Finding(Level.LOOK, text, layer=one.key))
+            findings.append(Finding.look(f"'{field.name}' is {field.word} here and {' or '.join(allowed)} in '{name}'.", about=one))
     for key in settings.key:
         if key not in there.fields:
             text = f"'{name}' has no field '{key}' to tell features apart by."

@@ -321,14 +321,17 @@ class Save(Delivery):
             places = self._places(facts, settings, context)
         except EskretError as error:
             setting_name = "name" if error.place == settings.name else "to"
-            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting=setting_name),))
+            return Forecast((), (Finding.error(error.sentence(), setting_name),))
         target = _target(settings, context)
         findings += self._unfit(target, settings)
         for one in facts:
             findings += saving.foretell(replace(one, fields=saving.measured(one, settings)), target, settings)[1]
             if target.crs and one.crs is None and one.kind is not Kind.TABLE:
-                text = f"{one.key}: {target.title} is in WGS 84, and this layer has no CRS to come from. Say it where the layer is loaded."
-                findings.append(Finding(Level.ERROR, text, layer=one.key, setting="to"))
+                findings.append(
+                    Finding.error(
+                        f"{target.title} is in WGS 84, and this layer has no CRS to come from. Say it where the layer is loaded.", "to", one
+                    )
+                )
         if any(f.setting == "crs" and f.level is Level.ERROR for f in findings):
             return Forecast((), tuple(findings))
         settled, more = self._settled(facts, target, settings, context, places)
@@ -343,13 +346,11 @@ class Save(Delivery):
                     pages.add(path.parent)
                     context.desk.settle(path.with_name(_INDEX), [""], "own")
             except EskretError as error:
-                findings.append(Finding(Level.ERROR, error.sentence(), setting="if_exists"))
+                findings.append(Finding.error(error.sentence(), "if_exists"))
                 continue
             planned += _planned(plans, group, known)
             for plan, place in zip(plans, group, strict=False):
-                findings += [
-                    Finding(Level.LOOK, f"{place.key}: {text}.", layer=place.key, setting="name") for text in _of_names(plan, place)
-                ]
+                findings += [Finding.look(f"{text}.", "name", layer=place.key) for text in _of_names(plan, place)]
         return Forecast(tuple(settled), tuple(dict.fromkeys(findings)), tuple(planned))
 
     def _unfit(self, target: targets.Target, settings: Settings) -> list[Finding]:
@@ -360,19 +361,19 @@ class Save(Delivery):
             idle += [n for n in ("section",) if getattr(settings, n)]
             idle += ["titles"] if settings.titles and not settings.titled else []
         what = f"{target.title[:1].upper()}{target.title[1:]}"
-        out = [Finding(Level.LOOK, f"{what} has no place for '{infos[n].label}'.", setting=n) for n in idle]
+        out = [Finding.look(f"{what} has no place for '{infos[n].label}'.", n) for n in idle]
         other = bool(settings.crs) and bool(target.crs) and not same_crs(settings.crs, target.crs)
         if target in (targets.GEOJSON, targets.SEQUENCE) and not settings.native and other:
             text = "GeoJSON is in WGS 84; leave 'CRS to save in' empty, or save in another format."
-            out.append(Finding(Level.ERROR, text, setting="crs"))
+            out.append(Finding.error(text, "crs"))
         if saving.writes_native(target, settings):
             text = "GeoJSON in another CRS than WGS 84 is not as RFC 7946 has it; the file names its CRS."
-            out.append(Finding(Level.LOOK, text, setting="native"))
+            out.append(Finding.look(text, "native"))
         if settings.if_exists in ("append", "update") and target.ending not in _CHANGED and ".json" not in target.ending:
             text = f"{what} cannot be appended to. Save it anew, or to another format."
-            out.append(Finding(Level.ERROR, text, setting="if_exists"))
+            out.append(Finding.error(text, "if_exists"))
         if settings.if_exists == "update" and not settings.key:
-            out.append(Finding(Level.ERROR, "To bring a layer up to date, features must be told apart: name a key.", setting="key"))
+            out.append(Finding.error("To bring a layer up to date, features must be told apart: name a key.", "key"))
         return out
 
     def _settled(
@@ -393,11 +394,12 @@ class Save(Delivery):
                     in_section[path] = there.crs if there else settings.crs or one.crs or ""
                 if settings.crs and in_section[path] and not same_crs(settings.crs, in_section[path]):
                     text = f"The section '{section}' is in {in_section[path]}, and a section has one CRS. Save to another section."
-                    findings.append(Finding(Level.ERROR, text, setting="crs"))
+                    findings.append(Finding.error(text, "crs"))
                 wanted = in_section[path]
                 if not one.crs:
-                    text = f"{one.key}: a section has one CRS, and this layer has none. Say it where the layer is loaded."
-                    findings.append(Finding(Level.ERROR, text, layer=one.key, setting="section"))
+                    findings.append(
+                        Finding.error("a section has one CRS, and this layer has none. Say it where the layer is loaded.", "section", one)
+                    )
             if wanted and one.crs and not same_crs(one.crs, wanted):
                 way = transformation(one.crs, wanted, one.extent)
                 text = f"{one.key}: brought to {crs_facts(wanted).name}: {way.sentence()}."
@@ -405,7 +407,7 @@ class Save(Delivery):
                 one = replace(one, crs=wanted, extent=None)
             unknown = [f for f in settings.titles if all(f not in other.names() for other in facts)]
             if unknown and one.key == facts[-1].key:
-                findings.append(Finding(Level.LOOK, f"No layer has a field '{unknown[0]}' to title.", setting="titles"))
+                findings.append(Finding.look(f"No layer has a field '{unknown[0]}' to title.", "titles"))
             fields = saving.measured(one, settings)
             out.append(replace(one, fields=tuple(saving.chosen_fields(fields, settings))))
         return out, list(dict.fromkeys(findings))

@@ -3,28 +3,27 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Altered, Remark
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.totals import totals_of
 from eskret.core.wordlist import ANY, brought, words_for
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 NOT_LISTED = "'{}' holds a spelling that is not in the list"
 
 
-class ApplyWords(EachLayer):
+class ApplyWords(FieldsPerRow):
     """Bring the spellings in some fields to the words of a list, several fields in one go.
 
     The tidied words stand in new fields beside the originals, called after them with an ending; with an empty ending the
@@ -37,7 +36,7 @@ class ApplyWords(EachLayer):
     title = "Apply words"
     phase = Phase.DESCRIBE
     rank = 82
-    relation = Relation.ONE_FOR_ONE
+    says = "Apply words of {words} to {fields} of {entering}"
     also_known_as = ("recode", "reclassify text", "replace values", "lookup words", "standardise", "harmonise", "tidy spelling")
 
     class Settings(OperationSettings):
@@ -58,45 +57,33 @@ class ApplyWords(EachLayer):
             help="New fields are called after the old with this. Left empty, the fields are written over.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        given = settings.get("fields")
-        fields = in_words(map(str, given), 4) if isinstance(given, list) and given else "…"
-        return f"Apply words of {settings.get('words') or '…'} to {fields} of {bold(entering or '…')}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = figuring.named(facts, settings.fields, "fields")
         if found:
-            return Forecast((), tuple(found))
+            return [], found
         try:
             entries = read_list(context.path(context.fill(settings.words)))
         except EskretError as error:
-            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="words"),))
+            return [], [Finding.error(error.sentence(), "words")]
         if entries and all(e.field == ANY for e in entries):
             text = f"{settings.words} is a list of two columns: {counted(len(entries), 'spelling')} with their words, the first line too."
-            found.append(Finding(Level.NOTE, text, setting="words"))
+            found.append(Finding.note(text, "words"))
         for field in settings.fields:
             words = words_for(entries, field)
             if not words:
-                text = f"{facts.key}: the list has no spelling of '{field}'."
-                found.append(Finding(Level.LOOK, text, setting="fields", layer=facts.key))
+                found.append(Finding.look(f"the list has no spelling of '{field}'.", "fields", facts))
             values = facts.values([field])
             if words and values is not None:
                 met = pc.unique(values.column(0).cast(pa.string())).to_pylist()
                 missing = sorted({v for v in met if v is not None and v.strip()} - set(words))
                 if missing:
                     many = counted(len(missing), f"spelling of '{field}' is", f"spellings of '{field}' are")
-                    text = f"{facts.key}: {many} not in the list: {in_words(missing, 4)}."
-                    found.append(Finding(Level.LOOK, text, setting="words", layer=facts.key))
-        new = [f"{f}{settings.ending}" for f in settings.fields]
-        fields = [
-            *(f for f in facts.fields if f.name not in new or not settings.ending),
-            *((Field(n, pa.string()) for n in new) if settings.ending else ()),
-        ]
-        return Forecast((facts.with_fields(fields, new),), tuple(found))
+                    found.append(Finding.look(f"{many} not in the list: {in_words(missing, 4)}.", "words", facts))
+        return [Field(f"{f}{settings.ending}", pa.string()) for f in settings.fields], found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         entries = read_list(context.path(context.fill(settings.words)))
-        table = layer.table
+        made = {}
         remarks: list[Remark] = []
         altered: list[Altered] = []
         for field in settings.fields:
@@ -108,10 +95,7 @@ class ApplyWords(EachLayer):
             strange = np.array([n for n, v in enumerate(values) if v is not None and v.strip() and v not in words], np.int64)
             emptied = sum(b is None and a is not None for a, b in zip(values, tidy, strict=True))
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
-            name = f"{field}{settings.ending}"
-            at = table.schema.get_field_index(name)
-            column = pa.array(tidy, pa.string())
-            table = table.append_column(name, column) if at < 0 else table.set_column(at, name, column)
+            made[f"{field}{settings.ending}"] = pa.array(tidy, pa.string())
             said = f"'{field}': {counted(changed, 'value')} brought to another word"
             remarks.append(Remark(said + (f", {emptied:,} of them emptied" if emptied else ""), layer.key))
             if len(strange):
@@ -120,11 +104,4 @@ class ApplyWords(EachLayer):
                 text = f"'{field}': {counted(len(strange), 'value')} not in the list, such as {shown}"
                 remarks.append(Remark(text, layer.key, look=True))
                 altered.append(Altered(NOT_LISTED.format(field), strange))
-        out = layer.with_table(table)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            tuple(remarks),
-        )
+        return Columns(made, remarks, altered)

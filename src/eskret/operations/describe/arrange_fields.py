@@ -9,13 +9,13 @@ import numpy as np
 import pyarrow as pa
 from pydantic import field_validator
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Altered, InputAccount, Relation, Remark
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.retype import TYPES, retyped, type_called
-from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -101,10 +101,10 @@ class ArrangeFields(EachLayer):
         new = _new_names(facts.names(), settings)
         twice = [n for n in new.values() if list(new.values()).count(n) > 1]
         if twice:
-            found.append(Finding(Level.ERROR, f"{facts.key}: there would be two fields '{twice[0]}'.", setting="rename", layer=facts.key))
+            found.append(Finding.error(f"there would be two fields '{twice[0]}'.", "rename", facts))
         if not new:
-            found.append(Finding(Level.LOOK, f"{facts.key}: no field is left.", setting="drop", layer=facts.key))
-        if any(f.level is Level.ERROR for f in found):
+            found.append(Finding.look("no field is left.", "drop", facts))
+        if has_errors(found):
             return Forecast((), tuple(found))
         kinds = {f.name: f for f in facts.fields}
         fields = [
@@ -119,7 +119,7 @@ class ArrangeFields(EachLayer):
         changed = [name for old, name in new.items() if old != name or old in settings.types]
         return Forecast((facts.with_fields(fields, changed),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         remarks: list[Remark] = []
         altered: list[Altered] = []
         new = _new_names(layer.table.column_names, settings)
@@ -149,10 +149,9 @@ class ArrangeFields(EachLayer):
             remarks.append(Remark(f"dropped {in_words(gone, 6)}", layer.key))
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            tuple(remarks),
+            inputs=(InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
+            lineage=np.arange(len(layer)),
+            remarks=tuple(remarks),
         )
 
 

@@ -9,21 +9,22 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Altered, Remark
 from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.retype import TYPES, retyped, type_called
-from eskret.core.totals import totals_of
 from eskret.core.values import empties
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import ExpressionError
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Phase
 from eskret.operations.naming_fields import field_called, told_of_field
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 
-class Compute(EachLayer):
+class Compute(FieldsPerRow):
     """Compute a field from the others, row by row, with an SQL expression.
 
     For example tonnes / area_ha, upper(name), round(depth_m, 1), CASE WHEN depth_m > 20 THEN 'deep' ELSE 'shallow' END,
@@ -36,7 +37,7 @@ class Compute(EachLayer):
     title = "Compute"
     phase = Phase.DESCRIBE
     rank = 10
-    relation = Relation.ONE_FOR_ONE
+    says = "Compute {field} = {value} for {entering}"
     also_known_as = ("formula for a field", "formula", "expression", "derive", "new column", "update field", "case when")
 
     class Settings(OperationSettings):
@@ -53,29 +54,17 @@ class Compute(EachLayer):
             "Type", kind="choice", default="as it comes", choices=TYPES, help="What the field holds."
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        value = " ".join(str(settings.get("value") or "…").split())
-        return f"Compute {settings.get('field') or '…'} = {value} for {bold(entering or '…')}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         try:
             expression = parse(settings.value, facts.names(), context.field_values)
             found = result_type(expression, facts.schema(), context.values)
         except ExpressionError as error:
-            text = f"{facts.key}: {error.sentence()}"
-            finding = Finding(Level.ERROR, text, "", "value", facts.key, error.start, error.length)
-            return Forecast((), (finding,))
+            return [], [Finding.error(error.sentence(), "value", facts, start=error.start, length=error.length)]
         name = field_called(facts.names(), settings.field, context)
         kind = _kind(found, settings.type, [f.type for f in facts.fields if f.name in expression.fields])
-        said = told_of_field(facts, settings.field, name)
-        fields = list(facts.fields)
-        if name in facts.names():
-            fields[facts.names().index(name)] = Field(name, kind)
-        else:
-            fields.append(Field(name, kind))
-        return Forecast((facts.with_fields(fields, [name]),), tuple(said))
+        return [Field(name, kind)], told_of_field(facts, settings.field, name)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         expression = parse(settings.value, layer.table.column_names, context.field_values)
         result_type(expression, layer.table.schema, context.values)  # what is wrong for every row is an error
         values, failing = _values(expression, layer.table, context.values)
@@ -83,9 +72,6 @@ class Compute(EachLayer):
         asked = [layer.table.column(n).type for n in expression.fields]
         made = retyped(values, _kind(values.type, settings.type, asked))
         name = field_called(layer.table.column_names, settings.field, context)
-        at = layer.table.schema.get_field_index(name)
-        table = layer.table.append_column(name, made.column) if at < 0 else layer.table.set_column(at, name, made.column)
-        out = layer.with_table(table)
         empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(none)
         remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
         altered = []
@@ -105,13 +91,7 @@ class Compute(EachLayer):
             remarks.append(Remark(f"{counted(made.rounded, 'value')} were rounded", layer.key, look=True))
         if empty > 0:
             remarks.append(Remark(f"{counted(empty, 'row')} came out empty", layer.key))
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            tuple(remarks),
-        )
+        return Columns({name: made.column}, remarks, altered)
 
 
 def _kind(found: pa.DataType, wanted: str, asked: Sequence[pa.DataType]) -> pa.DataType:

@@ -9,13 +9,14 @@ import numpy as np
 import pyarrow as pa
 from pydantic import BaseModel, ConfigDict
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Altered, Remark
 from eskret.core.keys import as_values, is_unique, rows_of
 from eskret.core.layer import Layer, LayerFacts, type_word
-from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import InputError
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -32,7 +33,7 @@ class Cell(BaseModel):
     new: Any = None
 
 
-class Correct(EachLayer):
+class Correct(FieldsPerRow):
     """Change single cells of the table: a misspelt name, a wrong number.
 
     Each change is remembered by the key of its feature, with the old value beside the new one. A cell that no longer
@@ -44,7 +45,6 @@ class Correct(EachLayer):
     title = "Correct"
     phase = Phase.DESCRIBE
     rank = 60
-    relation = Relation.ONE_FOR_ONE
     also_known_as = ("edit cells", "change values", "fix", "mend", "update attribute", "typo", "overwrite")
 
     class Settings(OperationSettings):
@@ -70,21 +70,22 @@ class Correct(EachLayer):
         what = f"{counted(len(cells), 'cell')} of {in_words(fields, 3)} in" if fields else "cells of"
         return f"Correct {what} {bold(entering or '…')}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         kinds = {f.name: f.type for f in facts.fields}
         findings: list[Finding] = []
         for name in (settings.key, *dict.fromkeys(c.field for c in settings.changes)):
             if name not in kinds:
                 text = f"{facts.key}: there is no field '{name}'. It has {in_words(kinds, 12)}."
                 where = "key" if name == settings.key else "changes"
-                findings.append(Finding(Level.ERROR, text, setting=where, layer=facts.key))
+                findings.append(Finding.error(text, where, layer=facts.key))
         for cell in settings.changes:
             if cell.field in kinds and cell.new is not None and not as_values([cell.new], kinds[cell.field])[0].is_valid:
-                text = f"{facts.key}: '{cell.field}' is a {type_word(kinds[cell.field])} and cannot hold '{cell.new}'."
-                findings.append(Finding(Level.ERROR, text, setting="changes", layer=facts.key))
-        return Forecast(() if findings else (facts,), tuple(findings))
+                findings.append(
+                    Finding.error(f"'{cell.field}' is a {type_word(kinds[cell.field])} and cannot hold '{cell.new}'.", "changes", facts)
+                )
+        return [f for f in facts.fields if any(f.name == c.field for c in settings.changes)], findings
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         keys = layer.table.column(settings.key)
         if not is_unique(keys):
             raise InputError(
@@ -92,27 +93,22 @@ class Correct(EachLayer):
                 place=layer.key,
                 way_out="Choose a field with another value in every feature",
             )
-        table, remarks = layer.table, []
+        made: dict[str, pa.Array | pa.ChunkedArray] = {}
+        remarks: list[Remark] = []
         altered: list[Altered] = []
         for name in dict.fromkeys(c.field for c in settings.changes):
             cells = [c for c in settings.changes if c.field == name]
-            table, rows, said = _corrected(table, name, cells, keys)
+            made[name], rows, said = _corrected(layer.table.column(name), name, cells, keys)
             remarks += [Remark(text, layer.key, look=True) for text in said]
             if len(rows):
                 altered.append(Altered(f"{name} corrected", rows))
-        out = layer.with_table(table)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            tuple(remarks),
-        )
+        return Columns(made, remarks, altered)
 
 
-def _corrected(table: pa.Table, name: str, cells: Sequence[Cell], keys: pa.ChunkedArray) -> tuple[pa.Table, np.ndarray, list[str]]:
-    """The table with cells of one field changed, the rows changed, and what could not be done."""
-    column = table.column(name)
+def _corrected(
+    column: pa.ChunkedArray, name: str, cells: Sequence[Cell], keys: pa.ChunkedArray
+) -> tuple[pa.Array | pa.ChunkedArray, np.ndarray, list[str]]:
+    """The column with some cells changed, the rows changed, and what could not be done."""
     at, counts = rows_of(keys, [c.key for c in cells])
     row_of = {int(value): row for row, value in enumerate(at.tolist()) if value >= 0}
     values = column.to_pylist()
@@ -132,10 +128,7 @@ def _corrected(table: pa.Table, name: str, cells: Sequence[Cell], keys: pa.Chunk
             continue
         values[row] = new[number]
         changed.append(row)
-    if changed:
-        place = table.schema.get_field_index(name)
-        table = table.set_column(place, table.schema.field(place), pa.array(values, column.type))
-    return table, np.array(sorted(changed), np.int64), said
+    return pa.array(values, column.type) if changed else column, np.array(sorted(changed), np.int64), said
 
 
 def _shown(value: Any) -> str:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import ControlTotal, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups
 from eskret.core.kernels.chunks import real
@@ -18,16 +16,16 @@ from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.overlay import meeting
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.statistics import parse_statistics, statistics_of
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import figuring, other_layer, pairing
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, Finding, Phase, has_errors
 from eskret.operations.naming_fields import field_called, told_of_field
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
 
 
-class CountInAreas(EachLayer):
+class CountInAreas(FieldsPerRow):
     """Count the features of another layer in each area, with figures of them.
 
     A feature counts where its centre lies, or in every area that it meets. Figures are new fields made of the fields of
@@ -39,7 +37,8 @@ class CountInAreas(EachLayer):
     title = "Count in areas"
     phase = Phase.DESCRIBE
     rank = 47
-    relation = Relation.ONE_FOR_ONE
+    at_end = True
+    says = "Count in areas of {entering} what lies there of {other}"
     also_known_as = ("points in polygon", "how many in each", "density", "aggregate points", "summarise within", "per area")
 
     class Settings(OperationSettings):
@@ -60,26 +59,21 @@ class CountInAreas(EachLayer):
         field: str = setting("Field for the count", default="count", min_length=1, help="The new field with the number.")
         figures: Figures = figuring.figures_setting()
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Count in areas of {bold(entering or '…')} what lies there of {bold(str(settings.get('other') or '…').split(':')[-1])}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = other_layer.findings(facts, context, "other")
         if facts.kind in (Kind.POINT, Kind.LINE):
-            found.append(Finding(Level.ERROR, f"{facts.key}: it holds {facts.kind}s; areas are wanted.", setting="from", layer=facts.key))
+            found.append(Finding.error(f"it holds {facts.kind}s; areas are wanted.", "from", facts))
         other = next(iter(context.other_facts("other")), None)
         made: list[Field] = []
         if other is not None:
             made, more = figuring.foretold(other, settings.figures, [*facts.names(), settings.field])
             found += more
-        if any(f.level is Level.ERROR for f in found) or other is None:
-            return Forecast((), tuple(found))
+        if has_errors(found) or other is None:
+            return [], found
         name = field_called(facts.names(), settings.field, context)
-        found += told_of_field(facts, settings.field, name)
-        fields = [*(f for f in facts.fields if f.name != name), Field(name, pa.int64()), *made]
-        return Forecast((replace(facts.with_fields(fields, [name]), extent=facts.extent),), tuple(found))
+        return [Field(name, pa.int64()), *made], found + told_of_field(facts, settings.field, name)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))
@@ -92,8 +86,7 @@ class CountInAreas(EachLayer):
         pairs = pairing.Pairs(there[a[order]], others.rows[b[order]])
         count = np.bincount(pairs.row, minlength=len(layer)).astype(np.int64)
         name = field_called(layer.table.column_names, settings.field, context)
-        table = layer.table.drop_columns([name]) if name in layer.table.column_names else layer.table
-        table = table.append_column(name, pa.array(count))
+        made: dict[str, pa.Array | pa.ChunkedArray] = {name: pa.array(count)}
         having, of = np.unique(pairs.row, return_inverse=True)
         groups = Groups(of.astype(np.int64), np.searchsorted(of, np.arange(len(having))))
         wanted = parse_statistics(settings.figures, others.layer.table.column_names)
@@ -101,8 +94,7 @@ class CountInAreas(EachLayer):
         group = np.full(len(layer), -1, np.int64)
         group[having] = np.arange(len(having))
         for one, column in zip(wanted, statistics_of(counted_rows, groups, wanted), strict=True):
-            table = table.append_column(one.name, pairing.taken(pa.chunked_array([column]), group))
-        out = layer.with_table(table)
+            made[one.name] = pairing.taken(pa.chunked_array([column]), group)
         used = np.unique(pairs.other)
         twice = int((np.bincount(pairs.other, minlength=1) > 1).sum())
         remarks = [*others.remarks, Remark(f"{counted(len(used), 'feature')} of '{others.layer.key}' counted", layer.key)]
@@ -112,11 +104,7 @@ class CountInAreas(EachLayer):
         if twice:
             remarks.append(Remark(f"{counted(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
-        sums = figuring.sums_agree(counted_rows, np.arange(len(counted_rows)), table, wanted)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)), pairing.other_account("other", others, used, "lies in no area")),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), (control, *sums)),),
-            np.arange(len(layer)),
-            (*remarks, *figuring.no_numbers(others.layer, [s.field for s in wanted])),
-        )
+        sums = figuring.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), wanted)
+        remarks += figuring.no_numbers(others.layer, [s.field for s in wanted])
+        account = pairing.other_account("other", others, used, "lies in no area")
+        return Columns(made, remarks, controls=(control, *sums), others=[account])

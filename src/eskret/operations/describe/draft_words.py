@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -11,9 +11,9 @@ import pyarrow.compute as pc
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.wordlist import MOST, Entry, as_table, draft
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.formats.wordlist_file import read_list
-from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 
 _SCHEMA = {"field": pa.string(), "spelling": pa.string(), "count": pa.int64(), "suggestion": pa.string(), "word": pa.string()}
@@ -34,6 +34,7 @@ class DraftWords(Gathering):
     phase = Phase.DESCRIBE
     rank = 80
     relation = Relation.REPORT
+    says = "Draft words of {fields} in {entering}"
     also_known_as = ("spelling", "vocabulary", "tidy values", "clean text", "synonyms", "typos", "thesaurus", "fuzzy", "variants")
 
     class Settings(OperationSettings):
@@ -48,13 +49,9 @@ class DraftWords(Gathering):
             help="A word list whose decisions are kept. One that is not there yet is no mistake.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        given = settings.get("fields")
-        return f"Draft words of {in_words(map(str, given), 4) if isinstance(given, list) and given else '…'} in {bold(entering or '…')}"
-
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         found = [
-            Finding(Level.ERROR, f"No layer has a field '{name}'.", setting="fields")
+            Finding.error(f"No layer has a field '{name}'.", "fields")
             for name in settings.fields
             if all(name not in f.names() for f in facts)
         ]
@@ -65,7 +62,7 @@ class DraftWords(Gathering):
         fields = tuple(Field(n, t) for n, t in _SCHEMA.items())
         return Forecast((LayerFacts(key, key, Kind.TABLE, None, fields, None, "unknown"),))
 
-    def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
+    def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         columns: dict[str, pa.ChunkedArray] = {}
         for name in settings.fields:
             chunks = [

@@ -10,22 +10,22 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pydantic import model_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import InputAccount, Remark
 from eskret.core.expression import parse_condition, truth
 from eskret.core.keys import as_values
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.totals import totals_of
 from eskret.core.words import PER_CENT, bold
-from eskret.errors import ExpressionError, SettingError
+from eskret.errors import SettingError
 from eskret.operations import by_place, figuring, ground
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
-from eskret.operations.kept import share
+from eskret.operations.base import Context, Finding, Phase
 from eskret.operations.naming_fields import field_called, told_of_field
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.sentences import share
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
 
-class Flag(EachLayer):
+class Flag(FieldsPerRow):
     """Mark the features that meet a condition, and tell their share in per cent.
 
     The condition is one on the fields, on the place, or both. Without a value, a yes/no field says of every feature
@@ -39,7 +39,6 @@ class Flag(EachLayer):
     title = "Flag"
     phase = Phase.DESCRIBE
     rank = 20
-    relation = Relation.ONE_FOR_ONE
     also_known_as = ("mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion")
 
     class Settings(OperationSettings):
@@ -98,14 +97,8 @@ class Flag(EachLayer):
         rest = other.get(str(settings.get("others")), "")
         return f"Flag {bold(entering or '…')} {held}" + (f" with {value}{rest}" if value else "")
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        findings: list[Finding] = []
-        if settings.where.strip():
-            try:
-                parse_condition(settings.where, facts.schema(), context.values, context.field_values)
-            except ExpressionError as error:
-                text = f"{facts.key}: {error.sentence()}"
-                findings.append(Finding(Level.ERROR, text, "", "where", facts.key, error.start, error.length))
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
+        findings = figuring.wrong_condition(facts, settings.where, context) if settings.where.strip() else []
         if settings.to:
             findings += by_place.findings(facts, settings, context)
         name = field_called(facts.names(), settings.field, context)
@@ -118,18 +111,13 @@ class Flag(EachLayer):
                 try:
                     _written(text, there.type, name)
                 except SettingError as error:
-                    problem = f"{facts.key}: {error.sentence()}"
-                    findings.append(Finding(Level.ERROR, problem, setting=said, layer=facts.key))
+                    findings.append(Finding.error(error.sentence(), said, facts))
         if there is not None and not findings:
             where = "" if settings.others != "leave" or not settings.value else " where the condition holds"
-            text = f"{facts.key}: the field '{name}' is there already and is written over{where}."
-            findings.append(Finding(Level.LOOK, text, setting="field", layer=facts.key))
-        if any(f.level is Level.ERROR for f in findings):
-            return Forecast((), tuple(findings))
-        fields = facts.fields if there else (*facts.fields, Field(name, kind))
-        return Forecast((facts.with_fields(fields, [name]),), tuple(findings))
+            findings.append(Finding.look(f"the field '{name}' is there already and is written over{where}.", "field", facts))
+        return [there or Field(name, kind)], findings
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         held = np.ones(len(layer), bool)
         untold = np.zeros(len(layer), bool)
         remarks: list[Remark] = []
@@ -148,19 +136,10 @@ class Flag(EachLayer):
             remarks += found.remarks
             accounts = found.accounts
         remarks.insert(0, Remark(f"it holds for {share(int(held.sum()), len(layer))}", layer.key))
-        out = _marked(layer, held, ~held & ~untold, settings, context)
-        rows = np.arange(len(layer))
-        totals = totals_of(out, context.totals)
-        if len(layer):
-            name = field_called(layer.table.column_names, settings.field, context)
-            totals = ((name, 100.0 * float(held.sum()) / len(layer), PER_CENT), *totals)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)), *accounts),
-            (OutputAccount(layer.key, len(out), totals),),
-            rows,
-            tuple(remarks),
-        )
+        name = field_called(layer.table.column_names, settings.field, context)
+        column = _marked(layer.table, name, held, ~held & ~untold, settings)
+        share_held = [(name, 100.0 * float(held.sum()) / len(layer), PER_CENT)] if len(layer) else []
+        return Columns({name: column}, remarks, others=accounts, totals=share_held)
 
 
 def _kind(there: pa.DataType | None, value: str) -> pa.DataType:
@@ -187,20 +166,15 @@ def _other(settings: Any) -> tuple[tuple[str, str], ...]:
     return ((settings.other_value, "other_value"),) if settings.others == "other value" else ()
 
 
-def _marked(layer: Layer, held: np.ndarray, not_held: np.ndarray, settings: Any, context: Context) -> Layer:
-    name = field_called(layer.table.column_names, settings.field, context)
-    at = layer.table.schema.get_field_index(name)
+def _marked(table: pa.Table, name: str, held: np.ndarray, not_held: np.ndarray, settings: Any) -> pa.Array | pa.ChunkedArray:
+    """The field as it is where the condition holds and where it does not."""
     if not settings.value:
-        yes_no = pa.array(held)
-        if at >= 0:
-            return layer.with_table(layer.table.set_column(at, name, yes_no))
-        return layer.with_table(layer.table.append_column(name, yes_no))
-    kind = _kind(layer.table.schema.field(at).type if at >= 0 else None, settings.value)
-    old = layer.table.column(at) if at >= 0 else pa.chunked_array([pa.nulls(len(held), kind)])
+        return pa.array(held)
+    there = name in table.column_names
+    kind = _kind(table.schema.field(name).type if there else None, settings.value)
+    old = table.column(name) if there else pa.chunked_array([pa.nulls(len(held), kind)])
     marked = pc.if_else(pa.array(held), _written(settings.value, kind, name), old)
-    if settings.others != "leave":
-        other = _written(settings.other_value, kind, name) if settings.others == "other value" else pa.scalar(None, kind)
-        marked = pc.if_else(pa.array(not_held), other, marked)
-    if at >= 0:
-        return layer.with_table(layer.table.set_column(at, name, marked))
-    return layer.with_table(layer.table.append_column(name, marked))
+    if settings.others == "leave":
+        return marked
+    other = _written(settings.other_value, kind, name) if settings.others == "other value" else pa.scalar(None, kind)
+    return pc.if_else(pa.array(not_held), other, marked)

@@ -8,17 +8,16 @@ from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.overlay import common, meeting
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import sizes_of
 from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.operations import figuring, other_layer, pairing
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 
 NONE = "nothing of the other layer lies there"
@@ -81,10 +80,10 @@ class JoinByPlace(EachLayer):
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding(Level.ERROR, text, setting="other"))
+            found.append(Finding.error(text, "other"))
         if other is not None:
             found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
-        if any(f.level is Level.ERROR for f in found) or other is None:
+        if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         new = pairing.brought_fields(facts, other, settings.fields, settings.several)
         out = facts.with_fields((*facts.fields, *new))
@@ -94,7 +93,7 @@ class JoinByPlace(EachLayer):
             out = other_layer.at_most(out)
         return Forecast((out,), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))
@@ -131,12 +130,11 @@ class JoinByPlace(EachLayer):
             remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
         return Outcome(
             (out,),
-            (
+            inputs=(
                 InputAccount("from", layer.key, len(layer), aside, altered),
                 pairing.other_account("other", others, used, "went to no feature"),
             ),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            rows,
-            tuple(remarks),
+            lineage=rows,
+            remarks=tuple(remarks),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
         )

@@ -9,15 +9,15 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.matching import REPAIRS, Match, comparable, diagnose, match
-from eskret.core.totals import totals_of
 from eskret.core.values import empties, exact_sum, is_number
 from eskret.core.words import bold, counted
 from eskret.errors import SettingError
 from eskret.operations import figuring, pairing
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 NO_ROW = "no row of the table has its key"
@@ -122,13 +122,13 @@ class JoinTable(EachLayer):
             return Forecast((), tuple(found))
         if len(context.other_facts("table")) > 1:
             text = f"'{settings.table}' names {len(context.other_facts('table'))} layers; one table is wanted."
-            found.append(Finding(Level.ERROR, text, setting="table"))
+            found.append(Finding.error(text, "table"))
         other_key = settings.table_key or settings.key
         for name in [other_key, *settings.fields]:
             if name not in table.names():
                 where = "table_key" if name == other_key else "fields"
                 text = f"{table.key}: there is no field '{name}'. It has {in_words(table.names(), 12)}."
-                found.append(Finding(Level.ERROR, text, setting=where))
+                found.append(Finding.error(text, where))
         if found:
             return Forecast((), tuple(found))
         types = {f.name: f.type for f in (*table.fields,)}
@@ -150,7 +150,7 @@ class JoinTable(EachLayer):
 
     # -- doing
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         table = context.other_layers("table")[0]
         other_key = settings.table_key or settings.key
         for whose, name in ((layer, settings.key), (table, other_key), *((table, f) for f in settings.fields)):
@@ -172,21 +172,21 @@ class JoinTable(EachLayer):
         controls = _controls(table, found, out, brought, names, settings)
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
-            rows,
-            (
+            inputs=(InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
+            lineage=rows,
+            remarks=(
                 *_remarks(layer, table, found, settings),
                 *figuring.no_numbers(layer, [settings.key]),
                 *figuring.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])]),
             ),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
+            controls=controls,
         )
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:
     text = f"{key}: '{mine}' and '{other}' are of different types, so they never match. Let text and numbers count alike."
-    return Finding(Level.ERROR, text, setting="alike", layer=key)
+    return Finding.error(text, "alike", layer=key)
 
 
 def _diagnosed(left: pa.ChunkedArray, right: pa.ChunkedArray, key: str, table: str, settings: Any) -> list[Finding]:
@@ -200,11 +200,11 @@ def _diagnosed(left: pa.ChunkedArray, right: pa.ChunkedArray, key: str, table: s
             f"{key}: {short:,} of {counted(found.left, 'feature')} find no row, and {found.right_left_over:,} of "
             f"{counted(found.right, 'row')} of '{table}' belong to no feature."
         )
-        out.append(Finding(Level.LOOK, text, setting="key", layer=key))
+        out.append(Finding.look(text, "key", layer=key))
     if found.repairs:
         how = in_words([REPAIRS[r] for r in found.repairs], 4)
         text = f"{key}: {found.repaired - found.found:,} more would match too if keys count as the same although {how}."
-        out.append(Finding(Level.LOOK, text, setting="alike", layer=key))
+        out.append(Finding.look(text, "alike", layer=key))
     return out
 
 

@@ -10,18 +10,19 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator, model_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error, straight
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import AREAS, LENGTHS
-from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import CrsError
 from eskret.operations import reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 _WHAT = {
@@ -37,7 +38,7 @@ _WHAT = {
 _FIT = {"length": (Kind.LINE,), "area": (Kind.AREA,), "perimeter": (Kind.AREA,), "bearing": (Kind.LINE,)}
 
 
-class Measure(EachLayer):
+class Measure(FieldsPerRow):
     """Measure features, in a unit you name and that the field is named after.
 
     In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
@@ -52,7 +53,7 @@ class Measure(EachLayer):
     title = "Measure"
     phase = Phase.DESCRIBE
     rank = 15
-    relation = Relation.ONE_FOR_ONE
+    at_end = True
     also_known_as = ("length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy", "coordinates", "geodesic")
 
     class Settings(OperationSettings):
@@ -119,33 +120,29 @@ class Measure(EachLayer):
         named = [n for n, _ in _fields(what, settings)] if isinstance(what, list) else []
         return f"Measure {in_words(named, 4) or '…'} of {bold(entering or '…')}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = reshaped.drawn(facts)
         crs = crs_facts(facts.crs) if facts.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
         if not found and sized and (crs is None or not (crs.geographic or crs.unit_metres)):
-            text = f"{facts.key}: without a coordinate system nothing can be measured. Say it where the layer is loaded."
-            found.append(Finding(Level.ERROR, text, layer=facts.key))
+            found.append(
+                Finding.error("without a coordinate system nothing can be measured. Say it where the layer is loaded.", about=facts)
+            )
         elif not found and crs is not None and crs.geographic and settings.how == "planar" and sized:
-            text = f"{facts.key}: its coordinates are degrees, and a degree is no length. Measure along the ellipsoid."
-            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="how"))
+            found.append(
+                Finding.error("its coordinates are degrees, and a degree is no length. Measure along the ellipsoid.", "how", facts)
+            )
         elif not found and crs is not None and crs.geographic and sized:
-            text = f"{facts.key}: its coordinates are degrees, so it is measured along the ellipsoid."
-            found.append(Finding(Level.NOTE, text, layer=facts.key, setting="how"))
+            found.append(Finding.note("its coordinates are degrees, so it is measured along the ellipsoid.", "how", facts))
         for what in settings.what:
             if what in _FIT and facts.kind not in (*_FIT[what], Kind.MIXED, Kind.TABLE):
-                text = f"{facts.key}: {facts.kind}s have no {what}; the field stays empty."
-                found.append(Finding(Level.LOOK, text, layer=facts.key, setting="what"))
+                found.append(Finding.look(f"{facts.kind}s have no {what}; the field stays empty.", "what", facts))
         new = _fields_of(settings, facts.names())
         for name in sorted({n for n, _ in new} & set(facts.names())):
-            text = f"{facts.key}: the field '{name}' is there already and is measured anew."
-            found.append(Finding(Level.NOTE, text, layer=facts.key, setting="what"))
-        fields = [*(f for f in facts.fields if f.name not in {n for n, _ in new}), *(Field(n, t) for n, t in new)]
-        if any(f.level is Level.ERROR for f in found):
-            return Forecast((), tuple(found))
-        return Forecast((facts.with_fields(fields, [n for n, _ in new]),), tuple(found))
+            found.append(Finding.note(f"the field '{name}' is there already and is measured anew.", "what", facts))
+        return [Field(n, t) for n, t in new], found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         assert layer.geometry is not None
         crs = crs_facts(layer.crs) if layer.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
@@ -156,8 +153,7 @@ class Measure(EachLayer):
         on_ellipsoid = settings.how == "geodesic" or (settings.how == "fitting" and crs is not None and crs.geographic)
         if sized and crs is not None and crs.geographic and not on_ellipsoid:
             raise CrsError("its coordinates are degrees, and a degree is no length", place=layer.key, way_out="Measure along the ellipsoid")
-        table = layer.table
-        sizes = None
+        made, sizes = {}, None
         if sized and layer.crs is not None:
             if not on_ellipsoid:
                 sizes = planar(layer.geometry, layer.crs)
@@ -168,10 +164,9 @@ class Measure(EachLayer):
         for (name, kind), what in zip(_fields_of(settings, layer.table.column_names), settings.what, strict=True):
             unit = AREAS[settings.area_unit] if what == "area" else LENGTHS[settings.length_unit]
             values = sizes[what] / unit if sizes is not None and what in sizes else _figure(layer, what)
-            column = pa.array(np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind, mask=np.isnan(values))
-            at = table.schema.get_field_index(name)
-            table = table.append_column(name, column) if at < 0 else table.remove_column(at).append_column(name, column)
-        out = layer.with_table(table)
+            made[name] = pa.array(
+                np.nan_to_num(values).astype(np.int64) if pa.types.is_integer(kind) else values, kind, mask=np.isnan(values)
+            )
         remarks = []
         if sized:
             edges = {"straight": "straight in its coordinates", "geodesic": "the shortest ways"}[settings.edges]
@@ -184,13 +179,7 @@ class Measure(EachLayer):
         empty = int((~real(layer.geometry)).sum())
         if empty:
             remarks.append(Remark(f"{empty:,} without geometry stay empty", layer.key))
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            tuple(remarks),
-        )
+        return Columns(made, remarks)
 
 
 def _fields(what: Sequence[str], settings: Mapping[str, Any]) -> list[tuple[str, pa.DataType]]:

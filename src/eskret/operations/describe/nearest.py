@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -10,17 +9,16 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe import nearest as on_globe
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.operations import figuring, ground, other_layer, pairing, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -40,6 +38,7 @@ class Nearest(EachLayer):
     phase = Phase.DESCRIBE
     rank = 48
     relation = Relation.ONE_FOR_ONE
+    says = "Nearest of {other} to {entering}[ within {within}]"
     also_known_as = ("closest", "distance to", "near", "neighbour", "proximity", "how far", "nearest neighbor")
 
     class Settings(OperationSettings):
@@ -72,20 +71,16 @@ class Nearest(EachLayer):
             help="Either way they are counted.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        far = f" within {settings['within']}" if settings.get("within") else ""
-        return f"Nearest of {bold(str(settings.get('other') or '…').split(':')[-1])} to {bold(entering or '…')}{far}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*other_layer.findings(facts, context, "other"), *reshaped.measured(facts, "unit")[:1]]
         found += ground.foretold(facts, settings.along)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding(Level.ERROR, text, setting="other"))
+            found.append(Finding.error(text, "other"))
         if other is not None:
             found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
-        if any(f.level is Level.ERROR for f in found) or other is None:
+        if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         new = pairing.brought_fields(facts, other, settings.fields, "first")
         taken = [*facts.names(), *(f.name for f in new)]
@@ -93,7 +88,7 @@ class Nearest(EachLayer):
         out = facts.with_fields((*facts.fields, *new, Field(name, pa.float64())))
         return Forecast((other_layer.at_most(out) if settings.without == "aside" else out,), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other", valid=False)
         assert layer.geometry is not None and others.layer is not None
         there = real(layer.geometry)
@@ -118,13 +113,12 @@ class Nearest(EachLayer):
             remarks.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
         return Outcome(
             (out,),
-            (
+            inputs=(
                 InputAccount("from", layer.key, len(layer), aside, altered),
                 pairing.other_account("other", others, pairs.other, "is nearest to no feature"),
             ),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            rows,
-            tuple(remarks),
+            lineage=rows,
+            remarks=tuple(remarks),
         )
 
 

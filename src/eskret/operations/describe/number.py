@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.groups import group_rows
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.base import Context, Phase
 from eskret.operations.naming_fields import field_called, told_of_field
 from eskret.operations.ordering import ordered_rows, ordering_field
+from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.settings import OperationSettings, setting
 
 
-class Number(EachLayer):
+class Number(FieldsPerRow):
     """Number the features of a layer, or of each group in it, in the order of their values.
 
     The rows stay where they are; only the numbers follow the order. Without an order they are numbered as they stand. Groups
@@ -32,7 +29,7 @@ class Number(EachLayer):
     title = "Number"
     phase = Phase.DESCRIBE
     rank = 66
-    relation = Relation.ONE_FOR_ONE
+    says = "Number {entering}[ within each {within}][ by {order}]"
     also_known_as = ("running number", "sequence", "serial number", "row number", "enumerate", "index", "count up", "new key")
 
     class Settings(OperationSettings):
@@ -54,29 +51,15 @@ class Number(EachLayer):
         start: int = setting("First number", kind="whole", default=1, help="The number of the first row of each group.")
         increment: int = setting("Go on by", kind="whole", default=1, help="How much greater each next number is.")
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        parts = [f"Number {bold(entering or '…')}"]
-        for name, words in (("within", "within each"), ("order", "by")):
-            given = settings.get(name)
-            if isinstance(given, list) and given:
-                parts.append(f"{words} {in_words(map(str, given), 4)}")
-        return " ".join(parts)
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = figuring.named(facts, settings.within, "within")
         found += figuring.named(facts, [ordering_field(t, facts.names())[0] for t in settings.order], "order")
         if found:
-            return Forecast((), tuple(found))
+            return [], found
         name = field_called(facts.names(), settings.field, context)
-        found = told_of_field(facts, settings.field, name)
-        fields = list(facts.fields)
-        if name in facts.names():
-            fields[facts.names().index(name)] = Field(name, pa.int64())
-        else:
-            fields.append(Field(name, pa.int64()))
-        return Forecast((facts.with_fields(fields, [name]),), tuple(found))
+        return [Field(name, pa.int64())], told_of_field(facts, settings.field, name)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         order = ordered_rows(layer, settings.order)
         groups = group_rows(layer.table, settings.within) if settings.within else None
         of = groups.of if groups is not None else np.zeros(len(layer), np.int64)
@@ -88,16 +71,7 @@ class Number(EachLayer):
         place[together] = np.arange(len(layer)) - np.repeat(begins, lengths)
         name = field_called(layer.table.column_names, settings.field, context)
         column = pa.array(settings.start + settings.increment * place, pa.int64())
-        at = layer.table.schema.get_field_index(name)
-        table = layer.table.append_column(name, column) if at < 0 else layer.table.set_column(at, name, column)
-        out = layer.with_table(table)
         said = f"numbered from {settings.start:,}"
         if settings.within:
             said += f" in {counted(len(begins), 'group')}, the largest of {counted(int(lengths.max(initial=0)), 'feature')}"
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            np.arange(len(layer)),
-            (Remark(said, layer.key),),
-        )
+        return Columns({name: column}, [Remark(said, layer.key)])

@@ -9,17 +9,16 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import Way, ways
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
 from eskret.core.style import CLASSES, Style
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted, duration
+from eskret.core.words import counted, duration
 from eskret.operations import figuring, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.ordering import seconds_of
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
@@ -44,6 +43,7 @@ class Pace(EachLayer):
     phase = Phase.DESCRIBE
     rank = 30
     relation = Relation.ONE_FOR_ONE
+    says = "Pace of {entering}[ by {by}]"
     also_known_as = ("speed", "velocity", "duration", "travel time", "knots", "leg", "how fast", "track statistics", "pause")
 
     class Settings(OperationSettings):
@@ -71,10 +71,6 @@ class Pace(EachLayer):
             choices={"legs": "the leg to each point", "points": "the points"},
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        return f"Pace of {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
-
     def drawn(self, settings: Mapping[str, Any]) -> Style:
         unit = str(settings.get("unit"))
         return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], method="natural", width=2.5)
@@ -87,17 +83,15 @@ class Pace(EachLayer):
         ]
         kinds = {f.name: f.type for f in facts.fields}
         if settings.time in kinds and not pa.types.is_timestamp(kinds[settings.time]):
-            text = f"{facts.key}: '{settings.time}' holds no times. Retype it first."
-            found.append(Finding(Level.ERROR, text, setting="time", layer=facts.key))
+            found.append(Finding.error(f"'{settings.time}' holds no times. Retype it first.", "time", facts))
         if facts.kind in (Kind.LINE, Kind.AREA):
-            text = f"{facts.key}: it holds {facts.kind}s; the points of tracks are wanted."
-            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+            found.append(Finding.error(f"it holds {facts.kind}s; the points of tracks are wanted.", "from", facts))
         names = _names(facts.names(), settings.unit)
         new = facts.with_fields([*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))])
         kind = Kind.LINE if settings.draw == "legs" else facts.kind
         return reshaped.foretold(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         single = (shapely.get_type_id(layer.geometry) == 0) & ~shapely.is_empty(layer.geometry)
         seconds = seconds_of(layer.table.column(settings.time))
@@ -132,13 +126,7 @@ class Pace(EachLayer):
             aside = SetAside.from_reasons(
                 [(NO_PLACE, np.flatnonzero(~single)), (NO_TIME, np.flatnonzero(single & ~timed)), (FIRST, np.sort(way.rows[way.first]))]
             )
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            lineage,
-            tuple(remarks),
-        )
+        return Outcome((out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), lineage=lineage, remarks=tuple(remarks))
 
 
 def _names(taken: list[str], unit: str) -> list[str]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -15,10 +14,10 @@ from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.statistics import fields_of, parse_statistics, statistics_of
 from eskret.core.values import exact_sum, settled
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import SettingError
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figure
 
@@ -38,6 +37,7 @@ class Pivot(EachLayer):
     phase = Phase.DESCRIBE
     rank = 62
     relation = Relation.GROUPED
+    says = "Pivot {entering} by {by} and {columns}, {cell}"
     also_known_as = ("crosstab", "cross table", "columns from values", "wide", "contingency", "matrix", "reshape")
 
     class Settings(OperationSettings):
@@ -53,32 +53,26 @@ class Pivot(EachLayer):
             help="A figure: count, or sum, mean, min, max, first, list ... and a field.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        rows = in_words(map(str, by), 4) if isinstance(by, list) and by else "…"
-        return f"Pivot {bold(entering or '…')} by {rows} and {settings.get('columns') or '…'}, {settings.get('cell') or '…'}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*figuring.named(facts, settings.by, "by"), *figuring.named(facts, [settings.columns], "columns")]
         made, more = figuring.foretold(facts, {"cell": settings.cell}, setting="cell")
         found += more
         if settings.columns in settings.by:
-            found.append(Finding(Level.ERROR, f"'{settings.columns}' cannot make rows and columns.", setting="columns"))
-        if any(f.level is Level.ERROR for f in found):
+            found.append(Finding.error(f"'{settings.columns}' cannot make rows and columns.", "columns"))
+        if has_errors(found):
             return Forecast((), tuple(found))
         kept = {f.name: f for f in facts.fields}
         fields = [kept[n] for n in settings.by]
         values = facts.values([settings.columns])
         if values is None:
-            text = f"{facts.key}: which columns this makes only the run will tell."
-            found.append(Finding(Level.NOTE, text, layer=facts.key))
+            found.append(Finding.note("which columns this makes only the run will tell.", about=facts))
         else:
             heads = group_rows(values, [settings.columns], without_empty=True)
             fields += [Field(n, made[0].type) for n in _names(values.column(0), heads.first, settings.by)]
         out = facts.with_fields(fields)
         return Forecast((replace(out, kind=Kind.TABLE, crs=None, extent=None, certainty="at most"),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         rows = group_rows(layer.table, settings.by)
         columns = group_rows(layer.table, [settings.columns], without_empty=True)
         if columns.count > _MOST:

@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
-from eskret.core.account import InputAccount, OutputAccount, Relation
+from eskret.core.account import Relation
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.totals import totals_of
-from eskret.core.words import bold
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.ordering import ordered_rows, ordering_field
 from eskret.operations.settings import OperationSettings, setting
 
@@ -28,6 +23,7 @@ class Sort(EachLayer):
     phase = Phase.DESCRIBE
     rank = 65
     relation = Relation.ONE_FOR_ONE
+    says = "Sort {entering} by {by}"
     also_known_as = ("order by", "rank", "arrange rows", "ascending", "descending", "largest first", "alphabetical")
 
     class Settings(OperationSettings):
@@ -39,20 +35,11 @@ class Sort(EachLayer):
             help="Fields, the first counting most; with down after it, the greatest first.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        return f"Sort {bold(entering or '…')} by {in_words(map(str, by), 4) if isinstance(by, list) and by else '…'}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, [ordering_field(b, facts.names())[0] for b in settings.by], "by")
         return Forecast((), tuple(found)) if found else Forecast((facts,))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         order = ordered_rows(layer, settings.by)
         out = layer.take(order)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            order,
-        )
+        return Outcome((out,), lineage=order)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -12,9 +11,8 @@ from pydantic import model_validator
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import group_rows
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.words import bold
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
 
@@ -32,6 +30,7 @@ class Summarise(EachLayer):
     phase = Phase.DESCRIBE
     rank = 60
     relation = Relation.GROUPED
+    says = "Summarise {entering}[ by {by}]"
     also_known_as = ("summary", "group by", "aggregate", "statistics", "totals", "count by", "average", "mean", "subtotal")
 
     class Settings(OperationSettings):
@@ -51,10 +50,6 @@ class Summarise(EachLayer):
                 raise ValueError("name a field, or a figure")
             return self
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        return f"Summarise {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         found = figuring.named(facts, settings.by, "by")
@@ -68,7 +63,7 @@ class Summarise(EachLayer):
         certainty = "at most" if settings.by else "known"
         return Forecast((replace(new, kind=Kind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         table, wanted = figuring.grouped(layer.table, groups, settings.by, _wanted(settings))
         titles = {n: t for n, t in layer.titles.items() if n in settings.by}

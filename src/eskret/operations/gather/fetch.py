@@ -22,7 +22,7 @@ from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import InputError
-from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Reach, Source
+from eskret.operations.base import Context, Finding, Forecast, Outcome, Phase, Reach, Source
 from eskret.operations.bring import bring
 from eskret.operations.settings import OperationSettings, setting
 from eskret.services import features, tokens
@@ -92,7 +92,7 @@ class Fetch(Source):
         try:
             found = self._items(settings, context, most=50)
         except InputError as error:
-            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="service"),))
+            return Forecast((), (Finding.error(error.sentence(), "service"),))
         layer, _ = layer_of(found.features, settings.dataset, settings.service)
         crs = context.crs or WGS84
         facts = LayerFacts(

@@ -25,8 +25,9 @@ from eskret.core.words import bold, counted
 from eskret.errors import EskretError, InputError
 from eskret.formats import sources, xml_text
 from eskret.formats.reading import Texts
-from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.bring import bring, outside_words, wide_edges
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.typed import TextEncoding
 
@@ -196,7 +197,7 @@ class Load(Source):
         layers: list[LayerFacts] = []
         wanted, problems = self._wanted(settings, context)
         for bad in problems:
-            findings.append(Finding(Level.LOOK, f"Will go on without {bad.path.name}. {bad.problem}", setting="files"))
+            findings.append(Finding.look(f"Will go on without {bad.path.name}. {bad.problem}", "files"))
         shown: set[str] = set()
         readable: list[Wanted] = []
         for one in wanted:
@@ -206,7 +207,7 @@ class Load(Source):
             except EskretError as error:
                 if settings.if_unreadable == "stop":
                     raise
-                findings.append(Finding(Level.LOOK, f"Will go on without {one.path.name}. {error.sentence()}", setting="files"))
+                findings.append(Finding.look(f"Will go on without {one.path.name}. {error.sentence()}", "files"))
                 continue
             readable.append(one)
             facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
@@ -229,7 +230,7 @@ class Load(Source):
         if settings.together:
             layers = _foretold_together(layers, {w.key: w for w in wanted})
         if not layers:
-            findings.append(Finding(Level.ERROR, "Nothing in these files matches what is asked for.", setting="layers"))
+            findings.append(Finding.error("Nothing in these files matches what is asked for.", "layers"))
         return Forecast(tuple(layers), tuple(findings))
 
     def _settled(
@@ -251,7 +252,7 @@ class Load(Source):
             )
             return facts, findings
         if out_of_range(facts.extent, crs):
-            findings.append(Finding(Level.LOOK, f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key))
+            findings.append(Finding.look(f"{place}: the coordinates cannot be degrees, as {crs} says.", layer=facts.key))
         if context.crs and not same_crs(crs, context.crs):
             way = transformation(crs, context.crs, facts.extent)
             level = Level.LOOK if way.coarse else Level.NOTE
@@ -261,7 +262,7 @@ class Load(Source):
                 findings.append(Finding(level, text + ".", layer=facts.key))
             doubt = outside_words(facts.extent, crs, context.crs)
             if doubt:
-                findings.append(Finding(Level.LOOK, f"{place}: {doubt}.", layer=facts.key))
+                findings.append(Finding.look(f"{place}: {doubt}.", layer=facts.key))
             return replace(facts, crs=context.crs, extent=None), findings
         return replace(facts, crs=crs), findings
 
@@ -404,7 +405,7 @@ def _differing(layers: Sequence[LayerFacts], wanted: Sequence[Wanted]) -> list[F
         odd = {f.key: [n for n in f.names() if n not in common] for f in group}
         said = [f"{key} has {in_words(names, 4)} besides" for key, names in odd.items() if names]
         if said:
-            out.append(Finding(Level.LOOK, f"Files that are alike differ in fields: {in_words(said, 3)}.", setting="files"))
+            out.append(Finding.look(f"Files that are alike differ in fields: {in_words(said, 3)}.", "files"))
     return out
 
 

@@ -23,8 +23,9 @@ from eskret.core.words import bold, counted
 from eskret.errors import EskretError
 from eskret.formats import coordinates_text as texts
 from eskret.formats import sources
-from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source, in_words
+from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.bring import bring
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.typed import TextEncoding
 
@@ -148,7 +149,7 @@ class LoadCoordinates(Source):
             for account in outcome.inputs:
                 for reason, count in account.set_aside.counts():
                     text = f"{part[0].name}: {counted(count, 'line')} will be set aside: {reason}."
-                    findings.append(Finding(Level.LOOK, text, setting="files", layer=part[1]))
+                    findings.append(Finding.look(text, "files", layer=part[1]))
             findings += [
                 Finding(Level.LOOK if r.look else Level.NOTE, f"{part[0].name}: {r.text}.", layer=part[1], setting="crs")
                 for r in outcome.remarks

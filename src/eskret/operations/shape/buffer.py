@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, Relation, Remark
+from eskret.core.account import ControlTotal, Remark
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import in_chunks, real
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
@@ -17,10 +16,11 @@ from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.parts import of_dimension
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
 from eskret.operations import ground, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, Finding, Level, Phase
+from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Offset
 
@@ -28,7 +28,7 @@ _TRIED = 300
 TOO_FAR = "a distance of more than a quarter of the globe makes no area about a feature"
 
 
-class Buffer(EachLayer):
+class Buffer(ShapePerRow):
     """Make of every feature the area within a distance of it.
 
     The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and the step says how true
@@ -41,7 +41,8 @@ class Buffer(EachLayer):
     title = "Buffer"
     phase = Phase.SHAPE
     rank = 40
-    relation = Relation.ONE_FOR_ONE
+    makes = Kind.AREA
+    says = "Buffer {entering} by {distance}"
     also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
 
     class Settings(OperationSettings):
@@ -72,19 +73,15 @@ class Buffer(EachLayer):
             help="With 16, a circle's area comes out 0.2 % too small; with 64, 0.01 %.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Buffer {bold(entering or '…')} by {settings.get('distance') or '…'}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = reshaped.measured(facts, "distance")
         if not found or found[-1].level is not Level.ERROR:
             found += ground.foretold(facts, settings.along)
         if facts.crs and ground.on_ellipsoid(facts.crs, settings.along) and too_far(parse_length(settings.distance).si):
-            found.append(Finding(Level.ERROR, f"{facts.key}: {TOO_FAR}.", layer=facts.key, setting="distance"))
-        return reshaped.foretold(facts, found, Kind.AREA)
+            found.append(Finding.error(f"{TOO_FAR}.", "distance", facts))
+        return found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        assert layer.geometry is not None
+    def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         crs = ground.crs_of(layer)
         metres = parse_length(settings.distance).si
 
@@ -96,22 +93,22 @@ class Buffer(EachLayer):
         if ground.on_ellipsoid(crs, settings.along):
             if too_far(metres):
                 raise SettingError(TOO_FAR, place=layer.key, setting="distance")
-            shapes, more = self._on_ellipsoid(layer, settings, metres, buffer, context)
+            grown, more = self._on_ellipsoid(layer, settings, metres, buffer, context)
             remarks += more
         else:
             unit = crs_facts(crs).unit_metres
             if not unit:
                 raise CrsError("the unit of its coordinates is not known", place=layer.key)
-            shapes = np.full(len(layer), None, object)
+            grown = np.full(len(layer), None, object)
 
             def some(start: int, stop: int) -> None:
-                shapes[start:stop] = buffer(layer.geometry[start:stop], metres / unit)  # type: ignore[index]
+                grown[start:stop] = buffer(shapes[start:stop], metres / unit)
 
             in_chunks(some, len(layer), context.watch, 5_000)
         remarks += ground.told_of_nowhere(layer)
         aside = [(ground.NOWHERE, ground.nowhere_rows(layer))]
-        controls = _held(layer, shapes, metres) if settings.ends == "round" else ()
-        return reshaped.reshaped(layer, shapes, context, kind=Kind.AREA, reasons=aside, remarks=remarks, controls=controls)
+        controls = _held(layer, grown, metres) if settings.ends == "round" else ()
+        return Reshaped(grown, aside, remarks, controls=controls)
 
     def _on_ellipsoid(
         self, layer: Layer, settings: Settings, metres: float, buffer: InPlanes, context: Context

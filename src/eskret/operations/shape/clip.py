@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from eskret.core.account import Relation
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.words import bold
 from eskret.operations import cutting, other_layer
-from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import Size
 
@@ -28,6 +26,7 @@ class Clip(EachLayer):
     phase = Phase.SHAPE
     rank = 10
     relation = Relation.KEPT
+    says = "Clip {entering} to {to}"
     also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "area only")
 
     class Settings(OperationSettings):
@@ -35,14 +34,11 @@ class Clip(EachLayer):
         edge: Literal["cut", "whole"] = cutting.edge_setting()
         sliver: Size = cutting.sliver_setting()
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Clip {bold(entering or '…')} to {bold(str(settings.get('to') or '…').split(':')[-1])}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "to", Kind.AREA)
-        if any(f.level is Level.ERROR for f in found):
+        if has_errors(found):
             return Forecast((), tuple(found))
         return Forecast((other_layer.at_most(facts),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         return cutting.cut_outcome(layer, settings, context, "to", "inside")

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import legs, lines, ways
@@ -17,10 +16,9 @@ from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.ordinates import measured
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import figuring, ground, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.ordering import order_figures, seconds_of
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
@@ -45,6 +43,7 @@ class ConnectPoints(EachLayer):
     phase = Phase.SHAPE
     rank = 60
     relation = Relation.GROUPED
+    says = "Connect points of {entering}[ by {by}][ in the order of {order}]"
     also_known_as = (
         "line through points",
         "points into lines",
@@ -90,33 +89,25 @@ class ConnectPoints(EachLayer):
             help="Two points in a row with more time between than this are not connected: s, min, h or d.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        each = f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else ""
-        order = f" in the order of {settings['order']}" if settings.get("order") else ""
-        return f"Connect points of {bold(entering or '…')}{each}{order}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.drawn(facts)
         found += figuring.named(facts, settings.by, "by")
         found += figuring.named(facts, [settings.order] if settings.order else [], "order")
         kinds = {f.name: f for f in facts.fields}
         if settings.gap_time and settings.order in kinds and not pa.types.is_timestamp(kinds[settings.order].type):
-            text = f"{facts.key}: '{settings.order}' holds no times, so no time passes between points."
-            found.append(Finding(Level.ERROR, text, setting="gap_time", layer=facts.key))
+            found.append(Finding.error(f"'{settings.order}' holds no times, so no time passes between points.", "gap_time", facts))
         elif settings.gap_time and not settings.order:
-            found.append(Finding(Level.ERROR, "Say which field holds the time.", setting="order"))
+            found.append(Finding.error("Say which field holds the time.", "order"))
         if facts.kind in (Kind.LINE, Kind.AREA):
-            text = f"{facts.key}: it holds {facts.kind}s; points are wanted. Corner points makes some."
-            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
-        if any(f.level is Level.ERROR for f in found):
+            found.append(Finding.error(f"it holds {facts.kind}s; points are wanted. Corner points makes some.", "from", facts))
+        if has_errors(found):
             return Forecast((), tuple(found))
         fields = [kinds[n] for n in settings.by]
         new = facts.with_fields([*fields, *_new_fields(settings, kinds.get(settings.order))], ["start", "end"])
         kind = Kind.AREA if settings.shape == "area" else Kind.LINE
         return reshaped.foretold(new, found, kind, certainty="at most")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         single = (shapely.get_type_id(layer.geometry) == 0) & ~shapely.is_empty(layer.geometry)
         empty = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
@@ -193,12 +184,7 @@ class ConnectPoints(EachLayer):
             if breaks:
                 remarks.append(Remark(f"{counted(breaks, 'break')} where {why}", layer.key))
         return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
-            None,
-            tuple(remarks),
-            into=into,
+            (out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into, controls=controls
         )
 
 

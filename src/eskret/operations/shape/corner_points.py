@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 import shapely
@@ -14,7 +11,6 @@ from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import single_parts
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.core.words import bold
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -32,6 +28,7 @@ class CornerPoints(EachLayer):
     phase = Phase.SHAPE
     rank = 47
     relation = Relation.MULTIPLIED
+    says = "Corner points of {entering}"
     also_known_as = ("vertices", "nodes", "points of lines", "every vertex", "coordinates")
 
     class Settings(OperationSettings):
@@ -39,16 +36,13 @@ class CornerPoints(EachLayer):
             "Field for the number", default="corner", min_length=1, help="The new field that numbers the corners of a feature."
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Corner points of {bold(entering or '…')}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
         return reshaped.foretold(new, reshaped.drawn(facts), Kind.POINT, count=None, certainty="unknown")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         parts, owner = single_parts(layer.geometry)
         rings, ring_of = shapely.get_rings(parts, return_index=True)

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 import shapely
@@ -17,9 +14,9 @@ from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.plane import measures_of, unit_of
 from eskret.core.rows import remaining
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import ground, other_layer, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
 
@@ -37,6 +34,7 @@ class CutLines(EachLayer):
     phase = Phase.SHAPE
     rank = 65
     relation = Relation.MULTIPLIED
+    says = "Cut lines of {entering} at {at}"
     also_known_as = ("break at points", "segment", "divide line", "sections", "split at nodes")
 
     class Settings(OperationSettings):
@@ -49,9 +47,6 @@ class CutLines(EachLayer):
             "Field for the number", default="piece", min_length=1, help="The new field that numbers the pieces of a line."
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Cut lines of {bold(entering or '…')} at {bold(str(settings.get('at') or '…').split(':')[-1])}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
             *other_layer.findings(facts, context, "at", Kind.POINT),
@@ -59,12 +54,12 @@ class CutLines(EachLayer):
             *ground.foretold(facts, settings.along),
         ]
         if facts.kind in (Kind.POINT, Kind.AREA):
-            found.append(Finding(Level.ERROR, f"{facts.key}: only lines can be cut here.", setting="from", layer=facts.key))
+            found.append(Finding.error("only lines can be cut here.", "from", facts))
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
         return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         others = other_layer.others_of(layer, context, "at")
         points, owner = single_parts(others.geometry)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 import shapely
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, geographic_of, move
 from eskret.core.kernels.chunks import in_chunks
 from eskret.core.kernels.globe.ellipsoid import edge_lengths, ellipsoid_of
@@ -17,15 +16,16 @@ from eskret.core.kernels.parts import dimension, single_parts, together
 from eskret.core.kernels.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import SettingError
 from eskret.operations import ground, reshaped
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import SomeLength
 
 
-class Densify(EachLayer):
+class Densify(ShapePerRow):
     """Put corners into lines and areas, so that no stretch between two is longer than a length.
 
     The course stays the same, and so do the vertices there are. It is wanted before bringing long straight lines to another coordinate
@@ -36,7 +36,7 @@ class Densify(EachLayer):
     title = "Densify"
     phase = Phase.SHAPE
     rank = 56
-    relation = Relation.ONE_FOR_ONE
+    says = "Densify {entering} to stretches of {longest}"
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
     class Settings(OperationSettings):
@@ -44,14 +44,10 @@ class Densify(EachLayer):
 
         along: ground.Along = ground.along_setting("Length along")
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Densify {bold(entering or '…')} to stretches of {settings.get('longest') or '…'}"
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
+        return [*reshaped.measured(facts, "longest"), *ground.foretold(facts, settings.along)]
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        return reshaped.foretold(facts, [*reshaped.measured(facts, "longest"), *ground.foretold(facts, settings.along)])
-
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        assert layer.geometry is not None
+    def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         metres, crs = parse_length(settings.longest).si, ground.crs_of(layer)
         remarks = ground.remarks_of(layer, settings.along)
         along = ground.on_ellipsoid(crs, settings.along)
@@ -73,19 +69,19 @@ class Densify(EachLayer):
             fits(float(np.nansum(found)))
             return np.asarray(found)
 
-        shapes = np.full(len(layer), None, object)
+        out = np.full(len(layer), None, object)
 
         def some(start: int, stop: int) -> None:
-            given = layer.geometry[start:stop]  # type: ignore[index]
+            given = shapes[start:stop]
             if not along:
                 fits(float(np.nansum(shapely.length(given))) * unit / metres)
-            shapes[start:stop] = split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
+            out[start:stop] = split_edges(given, count) if along else with_measures(lambda s: _densified(s, metres / unit), given)
 
         in_chunks(some, len(layer), context.watch, 5_000)
-        before = int(shapely.get_num_coordinates(layer.geometry).sum())
-        after = int(shapely.get_num_coordinates(shapes).sum())
+        before = int(shapely.get_num_coordinates(shapes).sum())
+        after = int(shapely.get_num_coordinates(out).sum())
         remarks.append(Remark(counted(after - before, "corner was put in", "corners were put in"), layer.key))
-        return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
+        return Reshaped(out, remarks=remarks)
 
 
 _MOST = 5e7

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import ControlTotal, InputAccount, Relation, Remark
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.plane import measures_of, sizes_of, unit_of
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.operations import figuring, ground
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Figures
 
@@ -36,6 +34,7 @@ class Dissolve(EachLayer):
     phase = Phase.SHAPE
     rank = 20
     relation = Relation.GROUPED
+    says = "Dissolve {entering}[ by {by}| into one][ with {figures}]"
     also_known_as = (
         "union",
         "aggregate",
@@ -61,19 +60,10 @@ class Dissolve(EachLayer):
             help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        into = f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else " into one"
-        given = settings.get("figures")
-        with_ = f" with {in_words(map(str, given.values()), 3)}" if isinstance(given, Mapping) and given else ""
-        return f"Dissolve {bold(entering or '…')}{into}{with_}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.by, "by")
         if facts.kind == "table":
-            found.append(
-                Finding(Level.ERROR, f"{facts.key}: a table has no shapes to join. Summarise it instead.", setting="from", layer=facts.key)
-            )
+            found.append(Finding.error("a table has no shapes to join. Summarise it instead.", "from", facts))
         made, more = figuring.foretold(facts, settings.figures, settings.by)
         found += more
         if found:
@@ -84,7 +74,7 @@ class Dissolve(EachLayer):
         certainty = "at most" if settings.by or settings.parts == "apart" else "known"
         return Forecast((replace(facts, fields=fields, count=count, certainty=certainty),))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         assert layer.geometry is not None
         measures = measures_of(layer.crs)
@@ -103,11 +93,10 @@ class Dissolve(EachLayer):
         controls = (*_sizes(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls),),
-            None,
-            (*_remarks(layer, joined, groups, out), *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            inputs=(InputAccount("from", layer.key, len(layer), aside),),
+            remarks=(*_remarks(layer, joined, groups, out), *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=into,
+            controls=controls,
         )
 
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable
 
 import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Altered, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
 from eskret.core.kernels.parts import dimension, invalid
@@ -17,11 +16,10 @@ from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.errors import CrsError
 from eskret.operations import ground, other_layer, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
@@ -46,6 +44,7 @@ class Enclose(EachLayer):
     phase = Phase.SHAPE
     rank = 62
     relation = Relation.GROUPED
+    says = "Enclose {entering}[, closing gaps up to {tolerance}]"
     also_known_as = ("area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons")
 
     class Settings(OperationSettings):
@@ -65,17 +64,12 @@ class Enclose(EachLayer):
             help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        gap = f", closing gaps up to {settings['tolerance']}" if settings.get("tolerance") else ""
-        return f"Enclose {bold(entering or '…')}{gap}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.measured(facts, "tolerance") if settings.tolerance else reshaped.drawn(facts)
         if settings.tolerance:
             found += ground.foretold(facts, settings.along)
         if facts.kind in (Kind.POINT, Kind.AREA):
-            text = f"{facts.key}: it holds {facts.kind}s; lines are wanted. Outlines or Connect points makes some."
-            found.append(Finding(Level.ERROR, text, setting="from", layer=facts.key))
+            found.append(Finding.error(f"it holds {facts.kind}s; lines are wanted. Outlines or Connect points makes some.", "from", facts))
         new = facts
         if settings.points:
             found += other_layer.findings(facts, context, "points", Kind.POINT)
@@ -84,7 +78,7 @@ class Enclose(EachLayer):
                 new = facts.with_fields(other.fields, other.names())
         return reshaped.foretold(new, found, Kind.AREA, certainty="at most")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         there = real(layer.geometry)
         lines = there & (dimension(layer.geometry) == 1)
@@ -121,11 +115,7 @@ class Enclose(EachLayer):
         moved, by = _moved(ends, found, metres)
         altered = (Altered("moved to close a gap", moved, by, "m"),) if len(moved) else ()
         return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), settled, altered), *accounts),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            used,
-            tuple(remarks),
+            (out,), inputs=(InputAccount("from", layer.key, len(layer), settled, altered), *accounts), lineage=used, remarks=tuple(remarks)
         )
 
 

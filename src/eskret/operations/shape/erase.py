@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 from eskret.core.account import Relation
 from eskret.core.layer import Kind, Layer, LayerFacts
-from eskret.core.words import bold
 from eskret.operations import cutting, other_layer
-from eskret.operations.base import Context, EachLayer, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import Size
 
@@ -27,6 +25,7 @@ class Erase(EachLayer):
     phase = Phase.SHAPE
     rank = 15
     relation = Relation.KEPT
+    says = "Erase {by} from {entering}"
     also_known_as = ("difference", "subtract", "cut away", "take area out", "punch", "outside only", "minus")
 
     class Settings(OperationSettings):
@@ -34,14 +33,11 @@ class Erase(EachLayer):
         edge: Literal["cut", "whole"] = cutting.edge_setting()
         sliver: Size = cutting.sliver_setting()
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Erase {bold(str(settings.get('by') or '…').split(':')[-1])} from {bold(entering or '…')}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "by", Kind.AREA)
-        if any(f.level is Level.ERROR for f in found):
+        if has_errors(found):
             return Forecast((), tuple(found))
         return Forecast((other_layer.at_most(facts),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         return cutting.cut_outcome(layer, settings, context, "by", "outside")

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import ControlTotal, InputAccount, Relation, Remark
 from eskret.core.groups import group_rows
 from eskret.core.kernels.parts import single_parts
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import layer_sizes, sizes_of, unit_of
-from eskret.core.totals import totals_of
-from eskret.core.words import bold
 from eskret.operations import figuring, ground, reshaped
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
 from eskret.operations.typed import Figures
 
@@ -33,16 +30,13 @@ class GatherParts(EachLayer):
     phase = Phase.SHAPE
     rank = 51
     relation = Relation.GROUPED
+    says = "Gather parts of {entering}[ by {by}]"
     also_known_as = ("multipart", "group geometries", "several as one", "combine parts", "bundle")
 
     class Settings(OperationSettings):
         by: list[str] = figuring.by_setting()
         figures: Figures = figuring.figures_setting()
         empty: Literal["aside", "group"] = figuring.empty_setting()
-
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        return f"Gather parts of {bold(entering or '…')}" + (f" by {in_words(map(str, by), 4)}" if isinstance(by, list) and by else "")
 
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*reshaped.drawn(facts), *figuring.named(facts, settings.by, "by")]
@@ -52,7 +46,7 @@ class GatherParts(EachLayer):
         count = facts.count if settings.by else 1
         return reshaped.foretold(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         used = np.flatnonzero(groups.of >= 0)
@@ -74,11 +68,10 @@ class GatherParts(EachLayer):
         remarks = [Remark(figuring.grown(groups.count, len(used)), layer.key), *lost]
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls)),),
-            None,
-            (*remarks, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            inputs=(InputAccount("from", layer.key, len(layer), aside),),
+            remarks=(*remarks, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
+            controls=tuple(controls),
         )
 
 

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.account import Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.chunks import real
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
 from eskret.operations import reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import SomeLength
 
@@ -38,6 +36,7 @@ class Grid(EachLayer):
     phase = Phase.SHAPE
     rank = 70
     relation = Relation.NEW
+    says = "Grid of {size} over {entering}"
     also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
 
     class Settings(OperationSettings):
@@ -59,18 +58,14 @@ class Grid(EachLayer):
             choices={"features": "only those that a feature touches", "extent": "all over the extent"},
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Grid of {settings.get('size') or '…'} over {bold(entering or '…')}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaped.drawn(facts)
         if not found and (not facts.crs or not crs_facts(facts.crs).unit_metres):
-            text = f"{facts.key}: its coordinate system has no unit of length. Reproject it first."
-            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="size"))
+            found.append(Finding.error("its coordinate system has no unit of length. Reproject it first.", "size", facts))
         new = facts.with_fields([Field("col", pa.int64()), Field("row", pa.int64())])
         return reshaped.foretold(new, found, Kind.AREA, count=None, certainty="unknown")
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         facts = crs_facts(layer.crs) if layer.crs else None
         if facts is None or not facts.unit_metres:
             raise CrsError("its coordinate system has no unit of length", place=layer.key, way_out="Reproject it first")
@@ -88,14 +83,7 @@ class Grid(EachLayer):
             cells, col, row = cells[keep], col[keep], row[keep]
         table = pa.table({"col": pa.array(col), "row": pa.array(row)})
         out = Layer(layer.key, table, cells, layer.crs, kind=Kind.AREA)
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer)),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            None,
-            (Remark(counted(len(out), "cell"), layer.key),),
-            relation=Relation.REPORT,
-        )
+        return Outcome((out,), remarks=(Remark(counted(len(out), "cell"), layer.key),), relation=Relation.REPORT)
 
 
 def _check(columns: int, rows: int) -> None:

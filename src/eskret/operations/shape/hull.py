@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.chunks import real
@@ -21,11 +21,11 @@ from eskret.core.kernels.globe.seam import running
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.operations import figuring, ground, reshaped
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.other_layer import NO_PLACE
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 NO_AREA = "encloses no area"
@@ -96,7 +96,7 @@ class Hull(EachLayer):
         new = facts.with_fields([*kept, Field(_count_name(settings.by), pa.int64())])
         return reshaped.foretold(new, found, Kind.AREA, certainty="at most", count=facts.count if settings.by else 1)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         off = ground.nowhere_rows(layer)
         nowhere = (ground.NOWHERE, off)
@@ -123,14 +123,7 @@ class Hull(EachLayer):
         table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
         out = layer.with_geometry(shapes[good], Kind.AREA, table=table, ids=None)
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))])
-        return Outcome(
-            (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
-            (OutputAccount(layer.key, len(out), totals_of(out, context.totals)),),
-            None,
-            tuple(remarks),
-            into=into,
-        )
+        return Outcome((out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into)
 
 
 def _count_name(by: list[str]) -> str:

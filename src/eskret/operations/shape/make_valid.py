@@ -4,28 +4,27 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import shapely
 
-from eskret.core.account import Altered, Relation, Remark
+from eskret.core.account import Altered, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.kernels import antimeridian
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Layer
 from eskret.core.plane import measures_of, unit_of
-from eskret.core.words import bold, counted, figure
-from eskret.operations import reshaped
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.core.words import counted, figure
+from eskret.operations.base import Context, Phase
+from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
 
 _PLACE = re.compile(r"^(.*?)\[(.+)\]$")
 
 
-class MakeValid(EachLayer):
+class MakeValid(ShapePerRow):
     """Mend shapes that are not valid, and say what was wrong and where.
 
     A ring that crosses itself, holes that lie outside, repeated rings: such shapes give wrong areas and stop other
@@ -38,7 +37,9 @@ class MakeValid(EachLayer):
     title = "Make valid"
     phase = Phase.SHAPE
     rank = 80
-    relation = Relation.ONE_FOR_ONE
+    gone = "nothing of its kind is left of it"
+    keep_null = True
+    says = "Make valid {entering}"
     also_known_as = ("repair", "mend shapes", "mend", "self intersection", "clean", "invalid", "bow tie", "heal")
 
     class Settings(OperationSettings):
@@ -57,16 +58,9 @@ class MakeValid(EachLayer):
             help="Where coordinates are degrees: from 179 to -179 the drawn way goes round the globe, the short one is cut at 180.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Make valid {bold(entering or '…')}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        return reshaped.foretold(facts, reshaped.drawn(facts))
-
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        assert layer.geometry is not None
-        there = ~shapely.is_missing(layer.geometry)
-        shapes = np.array(layer.geometry, object)
+    def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
+        there = ~shapely.is_missing(shapes)
+        shapes = np.array(shapes, object)
         turned = np.empty(0, np.int64)
         if settings.long_edges == "short" and is_geographic(layer.crs):
             wide = np.flatnonzero(jumps(shapes))
@@ -95,13 +89,4 @@ class MakeValid(EachLayer):
             remarks.append(Remark(text, layer.key))
         altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
         altered += [Altered("goes the short way over 180 degrees", turned)] if len(turned) else []
-        return reshaped.reshaped(
-            layer,
-            shapes,
-            context,
-            gone="nothing of its kind is left of it",
-            kind=layer.kind,
-            remarks=remarks,
-            altered=altered,
-            keep_null=True,
-        )
+        return Reshaped(shapes, remarks=remarks, altered=altered)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import pyarrow as pa
@@ -14,10 +14,10 @@ from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Field, Kind, Layer, LayerFacts, type_word
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
-from eskret.core.words import bold
 from eskret.errors import CrsError, InputError
-from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, has_errors
 from eskret.operations.other_layer import brought_to
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 
@@ -34,6 +34,7 @@ class Merge(Gathering):
     phase = Phase.SHAPE
     rank = 30
     relation = Relation.KEPT
+    says = "Merge {entering} into one layer"
     also_known_as = ("append", "combine layers", "union all", "stack", "concatenate", "put together", "one layer")
 
     class Settings(OperationSettings):
@@ -51,30 +52,27 @@ class Merge(Gathering):
             help="A new field that says which layer a feature came from. Left empty, there is none.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Merge {bold(entering or '…')} into one layer"
-
     def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         found: list[Finding] = []
         drawn = [f for f in facts if f.kind != "table"]
         if drawn and len(drawn) != len(facts):
             table = next(f for f in facts if f.kind == "table")
             text = f"'{table.key}' is a table and cannot be merged with layers that have shapes."
-            found.append(Finding(Level.ERROR, text, setting="from"))
+            found.append(Finding.error(text, "from"))
         first = drawn[0].crs if drawn else None
         for one in drawn:
             if (one.crs is None) != (first is None):
                 unknown = one.key if one.crs is None else drawn[0].key
                 text = f"'{unknown}' has no coordinate system and the others have. Say it where it is loaded."
-                found.append(Finding(Level.ERROR, text, setting="from", layer=one.key))
+                found.append(Finding.error(text, "from", layer=one.key))
             elif one.crs and first and not same_crs(one.crs, first):
                 way = transformation(one.crs, first, one.extent)
                 text = f"{one.key}: brought to {crs_facts(first).name}: {way.sentence()}."
                 found.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=one.key))
-        if any(f.level is Level.ERROR for f in found):
+        if has_errors(found):
             return Forecast((), tuple(found))
         fields, said = _fields([[(f.name, f.type) for f in one.fields] for one in facts], settings.fields)
-        found += [Finding(Level.LOOK, text + ".", setting="fields") for text in said]
+        found += [Finding.look(text + ".", "fields") for text in said]
         named = [Field(n, t) for n, t in _with_source(fields, settings.source)]
         kinds = {f.kind for f in facts}
         counts = [f.count for f in facts]
@@ -91,7 +89,7 @@ class Merge(Gathering):
         )
         return Forecast((out,), tuple(found))
 
-    def run(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
+    def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         drawn = [layer for layer in layers if layer.drawn]
         if drawn and len(drawn) != len(layers):
             raise InputError("a table cannot be merged with layers that have shapes", place=next(x.key for x in layers if not x.drawn))

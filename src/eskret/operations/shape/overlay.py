@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import pyarrow as pa
@@ -20,9 +19,9 @@ from eskret.core.naming import number_collisions
 from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import counted, figure
 from eskret.operations import other_layer
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 
 MEETS_NONE = "has nothing in common with the other layer"
@@ -43,6 +42,7 @@ class Overlay(EachLayer):
     phase = Phase.SHAPE
     rank = 28
     relation = Relation.MULTIPLIED
+    says = "Overlay {other} on {entering}"
     also_known_as = ("intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay")
 
     class Settings(OperationSettings):
@@ -62,26 +62,24 @@ class Overlay(EachLayer):
             },
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Overlay {bold(str(settings.get('other') or '…').split(':')[-1])} on {bold(entering or '…')}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other", Kind.AREA)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding(Level.ERROR, text, setting="other"))
+            found.append(Finding.error(text, "other"))
         if facts.kind != Kind.AREA and settings.keep in ("either", "one"):
-            text = f"{facts.key}: what is left of the other layer is areas, which cannot join {facts.kind}s in one layer."
-            found.append(Finding(Level.ERROR, text, setting="keep", layer=facts.key))
-        if any(f.level is Level.ERROR for f in found) or other is None:
+            found.append(
+                Finding.error(f"what is left of the other layer is areas, which cannot join {facts.kind}s in one layer.", "keep", facts)
+            )
+        if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         names = number_collisions(other.names(), taken=facts.names(), limit=10_000)
         new = [Field(n, f.type, f.title) for n, f in zip(names, other.fields, strict=True)]
         out = facts.with_fields((*facts.fields, *new))
         return Forecast((other_layer.at_most(out, count=None),), tuple(found))
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(real(layer.geometry))

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+import numpy as np
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.words import bold
 from eskret.errors import CrsError
 from eskret.operations import reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, Finding, Level, Phase
 from eskret.operations.bring import controls_of_move, outside_words, said_of_move
+from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.typed import Length
 
 
-class Reproject(EachLayer):
+class Reproject(ShapePerRow):
     """Bring layers to another coordinate system.
 
     Of the ways that lead there, the best for the layer's own place is taken; the step says which, and how accurate it is.
@@ -33,7 +32,8 @@ class Reproject(EachLayer):
     title = "Reproject"
     phase = Phase.SHAPE
     rank = 35
-    relation = Relation.ONE_FOR_ONE
+    keep_null = True
+    says = "Reproject {entering} to {crs}"
     also_known_as = ("project", "transform", "crs", "coordinate system", "change projection", "datum", "utm", "convert")
 
     class Settings(OperationSettings):
@@ -46,32 +46,29 @@ class Reproject(EachLayer):
             help="Straight edges bend on the way: corners are put in so that none is further off. Left empty, none is put in.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Reproject {bold(entering or '…')} to {settings.get('crs') or '…'}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = reshaped.drawn(facts)
         if not found and facts.crs is None:
-            text = f"{facts.key}: it has no coordinate system to come from. Say it where the layer is loaded."
-            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="from"))
+            found.append(Finding.error("it has no coordinate system to come from. Say it where the layer is loaded.", "from", facts))
         elif not found and facts.crs and not same_crs(facts.crs, settings.crs):
             way = transformation(facts.crs, settings.crs, facts.extent)
             text = f"{facts.key}: {crs_facts(facts.crs).name} to {crs_facts(settings.crs).name}: {way.sentence()}."
             found.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
             doubt = outside_words(facts.extent, facts.crs, settings.crs)
             if doubt:
-                found.append(Finding(Level.LOOK, f"{facts.key}: {doubt}.", layer=facts.key))
-        return reshaped.foretold(facts, found, crs=settings.crs)
+                found.append(Finding.look(f"{doubt}.", about=facts))
+        return found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        assert layer.geometry is not None
+    def crs_after(self, crs: str | None, settings: Settings) -> str | None:
+        return settings.crs
+
+    def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         if layer.crs is None:
             raise CrsError("it has no coordinate system to come from", place=layer.key, way_out="Say it where the layer is loaded")
         extent = layer.extent()
         way = transformation(layer.crs, settings.crs, extent)
         within = parse_length(settings.tolerance).si if settings.tolerance else None
-        found = reproject_whole(layer.geometry, layer.crs, settings.crs, within)
-        moved, lost = found.geometry, found.lost
+        found = reproject_whole(shapes, layer.crs, settings.crs, within)
         remarks = []
         if same_crs(layer.crs, settings.crs):
             remarks.append(Remark("it was in this coordinate system already", layer.key))
@@ -81,15 +78,5 @@ class Reproject(EachLayer):
             if doubt:
                 remarks.append(Remark(doubt, layer.key, look=True))
             remarks += said_of_move(layer, found, within)
-        reasons = [(f"has no place in {settings.crs}", lost)]
-        out = reshaped.reshaped(
-            layer.with_geometry(layer.geometry, layer.kind, crs=settings.crs),
-            moved,
-            context,
-            kind=layer.kind,
-            reasons=reasons,
-            remarks=remarks,
-            keep_null=True,
-            controls=controls_of_move(layer, found),
-        )
-        return out
+        reasons = [(f"has no place in {settings.crs}", found.lost)]
+        return Reshaped(found.geometry, reasons, remarks, controls=controls_of_move(layer, found))

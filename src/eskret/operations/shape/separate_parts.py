@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 import shapely
@@ -13,7 +10,7 @@ from eskret.core.account import ControlTotal, Relation, Remark
 from eskret.core.kernels.parts import single_parts
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.plane import layer_sizes, sizes_of, unit_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -32,6 +29,7 @@ class SeparateParts(EachLayer):
     phase = Phase.SHAPE
     rank = 50
     relation = Relation.MULTIPLIED
+    says = "Separate parts of {entering}"
     also_known_as = ("single parts of many", "split multi", "single parts", "break up", "ungroup")
 
     class Settings(OperationSettings):
@@ -42,15 +40,12 @@ class SeparateParts(EachLayer):
             help="A new field that numbers the parts of a feature from 1. Left empty, there is none.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Separate parts of {bold(entering or '…')}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
         return reshaped.foretold(new, reshaped.drawn(facts), certainty="unknown", count=None)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
 
         assert layer.geometry is not None
         parts, rows = single_parts(layer.geometry)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 import shapely
 
-from eskret.core.account import Relation, Remark
+from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.chunks import in_chunks
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
@@ -19,15 +18,16 @@ from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
-from eskret.core.words import bold, figure
+from eskret.core.words import figure
 from eskret.errors import SettingError
 from eskret.operations import ground, reshaped
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase
+from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import SomeLength
 
 
-class Simplify(EachLayer):
+class Simplify(ShapePerRow):
     """Take corners out of lines and areas that hardly change their course.
 
     Each feature by itself: no corner left out lies further than the tolerance from what is drawn instead (Douglas and
@@ -39,7 +39,7 @@ class Simplify(EachLayer):
     title = "Simplify"
     phase = Phase.SHAPE
     rank = 55
-    relation = Relation.ONE_FOR_ONE
+    says = "Simplify {entering} to within {tolerance}"
     also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
 
     class Settings(OperationSettings):
@@ -53,32 +53,23 @@ class Simplify(EachLayer):
 
         along: ground.Along = ground.along_setting("Tolerance along")
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Simplify {bold(entering or '…')} to within {settings.get('tolerance') or '…'}"
-
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = [*reshaped.measured(facts, "tolerance"), *ground.foretold(facts, settings.along)]
         if settings.shared and facts.kind in ("point", "line"):
-            text = f"{facts.key}: only areas share edges."
-            found.append(Finding(Level.ERROR, text, layer=facts.key, setting="shared"))
-        return reshaped.foretold(facts, found)
+            found.append(Finding.error("only areas share edges.", "shared", facts))
+        return found
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        assert layer.geometry is not None
-        if settings.shared:
-            shapes, remarks = self._together(layer, settings)
-        else:
-            shapes, remarks = self._each(layer, settings, context)
+    def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
+        thin, remarks = self._together(layer, settings) if settings.shared else self._each(layer, settings, context)
         remarks += ground.remarks_of(layer, settings.along)
-        before = int(shapely.get_num_coordinates(layer.geometry).sum())
-        after = int(shapely.get_num_coordinates(shapes).sum())
+        before, after = (int(shapely.get_num_coordinates(s).sum()) for s in (shapes, thin))
         share = f" ({100 * after / before:.1f} %)" if before else ""
         remarks = [*remarks, Remark(f"{after:,} of {before:,} corners{share} are left", layer.key)]
-        if (dimension(layer.geometry) == 2).any():
-            whole, now = float(np.nansum(shapely.area(layer.geometry))), float(np.nansum(shapely.area(shapes)))
+        if (dimension(shapes) == 2).any():
+            whole, now = (float(np.nansum(shapely.area(s))) for s in (shapes, thin))
             if whole:
                 remarks.append(Remark(f"the area changed by {figure(100 * (now - whole) / whole)} %", layer.key))
-        return reshaped.reshaped(layer, shapes, context, kind=layer.kind, remarks=remarks)
+        return Reshaped(thin, remarks=remarks)
 
     def _each(self, layer: Layer, settings: Settings, context: Context) -> tuple[np.ndarray, list[Remark]]:
         shapes = np.full(len(layer), None, object)

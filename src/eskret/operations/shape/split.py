@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -15,11 +14,12 @@ from eskret.core.groups import group_rows
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name
 from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.errors import EskretError
 from eskret.operations import figuring
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.naming_parts import part_names
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 EMPTY = "has no value in {}"
@@ -40,6 +40,7 @@ class Split(EachLayer):
     phase = Phase.SHAPE
     rank = 25
     relation = Relation.KEPT
+    says = "Split {entering} by {by}"
     also_known_as = ("separate", "one layer per value", "one file per district", "partition", "divide", "group into layers", "per value")
 
     class Settings(OperationSettings):
@@ -61,10 +62,6 @@ class Split(EachLayer):
             help="The layer for features whose value is empty. Left blank, they are set aside with that reason.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        by = settings.get("by")
-        return f"Split {bold(entering or '…')} by {in_words(map(str, by), 4) if isinstance(by, list) and by else '…'}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.by, "by")
         if found:
@@ -72,12 +69,12 @@ class Split(EachLayer):
         try:
             self._name(settings, context, "value", facts.key, 1)
         except EskretError as error:
-            return Forecast((), (Finding(Level.ERROR, error.sentence(), setting="name"),))
+            return Forecast((), (Finding.error(error.sentence(), "name"),))
         table = facts.values(settings.by)
         if table is None:
             text = f"{facts.key}: how many layers this makes, and their names, only the run will tell."
             open_ = replace(facts, key=facts.key, count=facts.count, certainty="at most", extent=None, open_key=True)
-            return Forecast((open_,), (Finding(Level.NOTE, text, layer=facts.key),))
+            return Forecast((open_,), (Finding.note(text, layer=facts.key),))
         groups = group_rows(table, settings.by)
         values = _values(table, settings.by, groups.first)
         names, _ = self._names(values, settings, context, facts.key)
@@ -96,17 +93,17 @@ class Split(EachLayer):
         left = int(sum(size for name, size in zip(names, sizes.tolist(), strict=True) if not name))
         if left:
             text = f"{key}: {counted(left, 'feature')} without a value will be set aside; give 'Name without a value' to keep them."
-            out.append(Finding(Level.LOOK, text, setting="empty_as", layer=key))
+            out.append(Finding.look(text, "empty_as", layer=key))
         texts = [self._text(settings, value) for value in values]
         _, cut = part_names(texts, settings.name, Context(), key) if settings.name == "{value}" else ([], [])
         if cut:
             text = f"{key}: {counted(len(cut), 'value is', 'values are')} too long for a name and cut, such as '{cut[0][:40]} ...'."
-            out.append(Finding(Level.LOOK, text, setting="name", layer=key))
+            out.append(Finding.look(text, "name", layer=key))
         plain = [clean_name(text) for text in texts]
         numbered = [n for n, p in zip(names, plain, strict=True) if n and n != p and p]
         if numbered and settings.name == "{value}":
             text = f"{key}: {counted(len(numbered), 'value')} make a name that is taken and are numbered: {in_words(numbered, 4)}."
-            out.append(Finding(Level.LOOK, text, setting="name", layer=key))
+            out.append(Finding.look(text, "name", layer=key))
         return out
 
     def _text(self, settings: Settings, value: Sequence[str]) -> str:
@@ -122,7 +119,7 @@ class Split(EachLayer):
         empty = EMPTY.format(in_words(settings.by, 4))
         return names, ["" if name else NAMELESS if text else empty for name, text in zip(names, texts, strict=True)]
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by)
         values = _values(layer.table, settings.by, groups.first)
         names, why = self._names(values, settings, context, layer.key)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
@@ -19,10 +19,11 @@ from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimensi
 from eskret.core.layer import Kind, Layer, LayerFacts
 from eskret.core.plane import Sizes, sizes_of, unit_of
 from eskret.core.totals import totals_of
-from eskret.core.words import bold, counted
+from eskret.core.words import counted
 from eskret.operations import other_layer
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Level, Outcome, Phase, in_words
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.naming_parts import part_names
+from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
 IN_NONE = "lies in no area"
@@ -94,6 +95,7 @@ class SplitByArea(EachLayer):
     phase = Phase.SHAPE
     rank = 26
     relation = Relation.KEPT
+    says = "Split by area {entering} into {areas}"
     also_known_as = ("divide by district", "per area", "one layer per polygon", "tile", "by region", "partition by place")
 
     class Settings(OperationSettings):
@@ -135,16 +137,13 @@ class SplitByArea(EachLayer):
             help="How each layer is called: {value} is the area's name; {layer}, {n} and parameters are filled in too.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Split by area {bold(entering or '…')} into {bold(str(settings.get('areas') or '…').split(':')[-1])}"
-
     def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "areas", Kind.AREA)
         areas = next(iter(context.other_facts("areas")), None)
         if areas is not None and settings.name_field not in areas.names():
             text = f"{areas.key}: there is no field '{settings.name_field}'. It has {in_words(areas.names(), 12)}."
-            found.append(Finding(Level.ERROR, text, setting="name_field"))
-        if any(f.level is Level.ERROR for f in found) or areas is None:
+            found.append(Finding.error(text, "name_field"))
+        if has_errors(found) or areas is None:
             return Forecast((), tuple(found))
         table = areas.values([settings.name_field])
         if table is None:
@@ -153,7 +152,7 @@ class SplitByArea(EachLayer):
         named = [(n, v) for n, v in zip(groups.names, groups.values, strict=True) if n]
         layers = [other_layer.at_most(facts, key=n, name=v) for n, v in named]
         for text in groups.remarks(areas.key, settings):
-            found.append(Finding(Level.LOOK, f"{text}.", setting="name_field", layer=facts.key))
+            found.append(Finding.look(f"{text}.", "name_field", layer=facts.key))
         return Forecast(tuple(layers), tuple(found))
 
     def _groups(self, given: Sequence[Any], settings: Settings, context: Context, layer: str) -> _Groups:
@@ -166,7 +165,7 @@ class SplitByArea(EachLayer):
         of_area = np.arange(len(texts)) if settings.same_name == "each" else np.array([place[t] for t in texts], np.int64)
         return _Groups(whole, names, of_area, cut)
 
-    def run(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "areas")
         assert layer.geometry is not None and others.layer is not None
         column = others.layer.table.column(settings.name_field).to_pylist()
