@@ -77,7 +77,7 @@ def test_as_many_conditions_as_may_be_joined_are(home: Path) -> None:
         (LOAD + '[[steps]]\nid = "k"\nuse = "keep"\nfrom = 1\n', "'from' must be a reference or a list of them"),
         ("[parameters.a]\ntype = {}\n", "there is no type"),
         ('[[steps]]\nid = "k"\nuse = "keep"\ntotals = 5\nfrom = "k"\n', "loop"),
-        (LOAD + '[[steps]]\nid = "k"\nuse = "sort"\nfrom = "in"\nby = ["n"]\ntotals = 5\n', "'totals' must be a list of fields"),
+        (LOAD + '[[steps]]\nid = "k"\nuse = "sort"\nfrom = "in"\nby = ["n"]\ntotals = 5\n', "'totals' cannot be 5: it must be a list"),
         ('[[steps]]\nid = "k"\nuse = "fetch"\nservice = "http://[::1"\ndataset = "d"\n', "http://[::1"),
         ('[parameters.a]\ntype = "number"\ndefault = \'' + "9" * 5000 + "'\n", "more characters"),
         ("title = 5\n", "'title' must be text"),

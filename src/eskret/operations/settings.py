@@ -19,6 +19,9 @@ class OperationSettings(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
+    totals: list[str] = []
+    """Fields whose sums are carried through the step beside count, length and area; every operation has it."""
+
     @model_validator(mode="before")
     @classmethod
     def _texts_as_lists(cls, values: Any) -> Any:
@@ -79,8 +82,8 @@ def setting(
 
 
 def setting_info(model: type[OperationSettings]) -> dict[str, SettingInfo]:
-    """The settings of a model in their order."""
-    return {name: _info(f) for name, f in model.model_fields.items()}
+    """The settings of a model in their order, but for those that every operation has."""
+    return {name: _info(f) for name, f in model.model_fields.items() if name not in OperationSettings.model_fields}
 
 
 def _info(declared: FieldInfo) -> SettingInfo:
@@ -150,7 +153,7 @@ def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> Settin
     name = str(problem["loc"][0]) if problem["loc"] else ""
     if problem["type"] == "extra_forbidden":
         near = difflib.get_close_matches(name, model.model_fields, 1, 0.5)
-        hint = f"Did you mean '{near[0]}'?" if near else f"It has {', '.join(model.model_fields)}"
+        hint = f"Did you mean '{near[0]}'?" if near else f"It has {', '.join(setting_info(model))}"
         return SettingError(f"there is no setting '{name}' in this operation", setting=name, way_out=hint)
     infos = setting_info(model)
     label = infos[name].label if name in infos else name or "This"

@@ -21,6 +21,7 @@ from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Operation, Outcome, Source
 from eskret.operations.bring import bring
+from eskret.operations.settings import setting_info
 from eskret.own.altered import changed
 from eskret.own.declare import ALL, EACH, Account, Declared, sentence_of
 from eskret.own.failures import in_words
@@ -157,7 +158,7 @@ class OwnOperation(Operation, ABC):
 
 
 def _values(settings: Any) -> dict[str, Any]:
-    return {name: getattr(settings, name) for name in type(settings).model_fields}
+    return {name: getattr(settings, name) for name in setting_info(type(settings))}
 
 
 def _place(declared: Declared) -> str:

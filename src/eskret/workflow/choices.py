@@ -160,7 +160,6 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
     given = {p.name: values[p.name] for p in document.parameters}
     context = context_of(document, id, given, folder)
     settings = settings_for(step, None, given)
-    settings.pop("totals", None)
     return operation.foretell(validate(operation.Settings, settings), context).layers
 
 

@@ -104,7 +104,7 @@ class UseWorkflow(Source):
                     continue
                 operation = operation_by_id(step.use)
                 try:
-                    own = validate(operation.Settings, _without_totals(settings_for(step, None, values)))
+                    own = validate(operation.Settings, settings_for(step, None, values))
                 except EskretError:
                     return None  # it hangs on the round, or on a layer's own settings
                 there = Context(path.parent, step.id, values, crs=inner.crs or None, chain=chain)
@@ -187,10 +187,6 @@ def _values(document: Document, settings: Any) -> dict[str, Any]:
 
 def _setting_of(inner: str) -> str:
     return "values" if inner.startswith("parameter.") else "file"
-
-
-def _without_totals(settings: Mapping[str, Any]) -> dict[str, Any]:
-    return {n: v for n, v in settings.items() if n != "totals"}
 
 
 def _shown(value: Any) -> str:

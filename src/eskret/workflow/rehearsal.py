@@ -240,7 +240,6 @@ class _Strange:
         try:
             operation = operation_by_id(step.use)
             values = settings_for(step, None, context.values)
-            values.pop("totals", None)
             wrong = problems_of(operation.Settings, values)
             return None if wrong else operation.reach(operation.Settings(**values), context)
         except EskretError:
@@ -334,10 +333,6 @@ def _step(
     findings: list[Finding] = []
     try:
         operation = operation_by_id(step.use)
-        totals = settings_for(step, None, given).pop("totals", ())
-        if not isinstance(totals, list | tuple) or not all(isinstance(t, str) for t in totals):
-            return Forecast(), [Finding.error("'totals' must be a list of fields.", "totals")]
-        context = replace(context, totals=tuple(totals))
         findings += _settings_findings(operation, step, given)
     except EskretError as error:
         return Forecast(), [Finding.of(error)]
@@ -414,7 +409,6 @@ def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any
                     out.append(Finding.error(text, name, layer=one))
     for key in (None, *step.layer):
         values = settings_for(step, key, given)
-        values.pop("totals", None)
         for problem in problems_of(operation.Settings, values):
             found = Finding.of(problem, layer=key or "")
             if all(f.text != found.text for f in out):
@@ -423,9 +417,7 @@ def _settings_findings(operation: Operation, step: Step, given: Mapping[str, Any
 
 
 def _model(operation: Operation, step: Step, key: str | None, given: Mapping[str, Any]) -> Any:
-    values = settings_for(step, key, given)
-    values.pop("totals", None)
-    return operation.Settings(**values)
+    return operation.Settings(**settings_for(step, key, given))
 
 
 def _mixed_crs(entering: Sequence[LayerFacts], settings: Any) -> list[Finding]:

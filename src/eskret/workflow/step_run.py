@@ -304,13 +304,11 @@ class StepRun:
         owner = self.owner
         own = None if key is None else part.own_key(key)
         values = settings_for(part.step, own, part.values)
-        totals = tuple(values.pop("totals", ()))
         context = context_of(
             owner.document,
             self.step.id,
             part.values,
             owner.run_.folder,
-            totals=totals,
             watch=self._watch,
             desk=owner.desk,
             others=_Loaded(others_of(part.step, own, owner.made)[0]),
@@ -319,9 +317,10 @@ class StepRun:
             of_layer=part.of_layer() if key is None else {},
         )
         try:
-            return self.operation.Settings(**values), context
+            settings = self.operation.Settings(**values)
         except ValidationError:
-            return validate(self.operation.Settings, values), context  # says in words what is wrong
+            settings = validate(self.operation.Settings, values)  # says in words what is wrong
+        return settings, replace(context, totals=tuple(settings.totals))
 
     def _watch(self, done: int, of: int) -> None:
         self.owner.run_.check_stop(done, of)

@@ -61,7 +61,6 @@ def _reads(step: Step, values: Mapping[str, Any], document: Document, workflow: 
     try:
         operation = operation_by_id(step.use)
         settings = settings_for(step, None, values)
-        settings.pop("totals", None)
         context = context_of(document, step.id, values, workflow.parent, chain=(workflow,))
         found = operation.reads(validate(operation.Settings, settings), context)
     except EskretError:

@@ -106,7 +106,6 @@ def _reads(run: Run) -> dict[str, list[str]]:
 def _reads_of(step: Step, values: Mapping[str, Any], run: Run, document: Document) -> list[Path] | None:
     operation = operation_by_id(step.use)
     settings = settings_for(step, None, values)
-    settings.pop("totals", None)
     context = context_of(document, step.id, values, run.folder, chain=run.chain)
     found = operation.reads(validate(operation.Settings, settings), context)
     return None if found is None else list(found)
