@@ -26,7 +26,8 @@ _OWN = tempfile.mkdtemp(prefix="trial-data-")
 os.environ.update(XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_HOME=f"{_OWN}/state")
 
 from benchmarks.reliability.common import ESKRET, areas, left_behind  # noqa: E402
-from eskret.formats import geopackage, geopackage_update  # noqa: E402
+from eskret.formats import geopackage  # noqa: E402
+from eskret.formats.geopackage import triggers  # noqa: E402
 from eskret.workflow.executors.client import Worker  # noqa: E402
 
 TURN = 5
@@ -122,7 +123,7 @@ def _watch(part: Part) -> None:
 def _editor(mode: str) -> Callable[[Part], None]:
     def edit(part: Part) -> None:
         with closing(sqlite3.connect(part.home / "all.gpkg", isolation_level=None, timeout=30)) as db:
-            geopackage_update.know_shapes(db)
+            triggers.know_shapes(db)
             while mode == "wal":  # it is refused while another one writes
                 with suppress(sqlite3.Error):
                     db.execute("PRAGMA journal_mode = wal").fetchall()

@@ -17,7 +17,8 @@ from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
 from eskret.errors import DeliveryError, InputError, StoppedError
-from eskret.formats import digest, digest_earlier, geopackage, geopackage_large, geopackage_read, rtree, vector
+from eskret.formats import geopackage, vector
+from eskret.formats.geopackage import bulk, digest, digest_earlier, reader, rtree
 from tests.conftest import points, squares
 
 ALL_TYPES = {
@@ -213,8 +214,8 @@ def test_a_digest_tells_every_change(written: Path) -> None:
 @pytest.mark.parametrize("small", [True, False], ids=["read by plain SQL", "read by the library"])
 def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, small: bool) -> None:
     """A layer written by plain SQL and by the library's writer holds the same, whichever way it is read."""
-    monkeypatch.setattr(geopackage_large, "LARGE", 0)
-    monkeypatch.setattr(geopackage_read, "SMALL", 10**6 if small else -1)
+    monkeypatch.setattr(bulk, "LARGE", 0)
+    monkeypatch.setattr(reader, "SMALL", 10**6 if small else -1)
     mixed = np.array([shapely.box(0, 0, 1, 1), shapely.MultiPolygon([shapely.box(2, 2, 3, 3)]), None], object)
     lists = {"list": pa.array([[1, 2], None, []]), "time": pa.array([dt.time(1, 2), None, dt.time(3)]), "n": pa.array([1, 2, 3])}
     layers = {
@@ -233,13 +234,10 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
     with geopackage.writing(library):
         pass
     for name, layer in layers.items():
-        assert (
-            geopackage_large.is_large(layer, "many")
-            and not geopackage_large.is_large(points({"n": []}).take(np.empty(0, np.int64)), "many")
-        ) or name
-        geopackage_large.write_large(library, layer, name, "described")
+        assert (bulk.is_large(layer, "many") and not bulk.is_large(points({"n": []}).take(np.empty(0, np.int64)), "many")) or name
+        bulk.write_large(library, layer, name, "described")
         with geopackage.writing(library) as container:
-            geopackage_large.index_large(container, layer, name)
+            bulk.index_large(container, layer, name)
     for path in (sql, library):
         db = sqlite3.connect(path)
         assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)] and not db.execute("PRAGMA foreign_key_check").fetchall()
@@ -257,7 +255,7 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
 
 def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(written: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     by_sql = {n: (vector.facts(written, n, n), vector.read(written, n, n).layer) for n in vector.layer_names(written)}
-    monkeypatch.setattr(geopackage_read, "all_facts", lambda path: None)
+    monkeypatch.setattr(reader, "all_facts", lambda path: None)
     assert set(by_sql) == set(vector.layer_names(written))
     for name, (facts, layer) in by_sql.items():
         other = vector.read(written, name, name).layer
@@ -293,7 +291,7 @@ def test_stop_is_heard_while_the_library_writes(tmp_path: Path) -> None:
     with geopackage.writing(tmp_path / "a.gpkg"):
         pass
     with pytest.raises(StoppedError):
-        geopackage_large.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)
+        bulk.write_large(tmp_path / "a.gpkg", squares(50_000), "beds", watch=watch)
 
 
 def test_the_index_of_many_layers_stays_current_too(tmp_path: Path) -> None:

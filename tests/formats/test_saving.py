@@ -29,8 +29,9 @@ from hypothesis import strategies as st
 from eskret import Workflow, read, to_geopandas
 from eskret.core.layer import Field, Layer
 from eskret.errors import DeliveryError
-from eskret.formats import digest, fitting, geopackage, geopackage_update, targets
+from eskret.formats import fitting, geopackage, targets
 from eskret.formats.fitting import Bounds, Choices, fit, foretell, short_names
+from eskret.formats.geopackage import digest, triggers
 from eskret.formats.targets import TARGETS
 from eskret.workflow import kept
 from tests.conftest import points, squares
@@ -296,7 +297,7 @@ def test_rows_are_appended_and_brought_up_to_date_and_taken_back(tmp_path: Path,
     saved(tmp_path, more, f"marks{ending}", if_exists="append")
     if ending == ".gpkg":
         with sqlite3.connect(path) as db:
-            geopackage_update.know_shapes(db)
+            triggers.know_shapes(db)
             db.execute("UPDATE marks SET depth = 9 WHERE bed = 'D'")
     else:
         with path.open("ab") as stream:

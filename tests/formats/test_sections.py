@@ -15,7 +15,8 @@ from typer.testing import CliRunner
 from eskret import Workflow, read, write
 from eskret.cli import app
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, store, vector
+from eskret.formats import geopackage, vector
+from eskret.formats.geopackage import contents
 from tests.conftest import points, squares
 
 
@@ -112,7 +113,7 @@ def test_layers_are_renamed_removed_and_assigned_in_one_go(project: Path) -> Non
     path = project / "in.gpkg"
     with geopackage.writing(path) as container:
         container.add(squares(2, key="old"), "old")
-    store.change(path, rename={"beds": "marks", "marks": "beds"}, remove=["old"], section={"beds": "Points"})
+    contents.change(path, rename={"beds": "marks", "marks": "beds"}, remove=["old"], section={"beds": "Points"})
     db = sound(path)
     assert [e.name for e in geopackage.entries(path)] == ["marks", "beds"]
     assert (len(read(path, "marks")), len(read(path, "beds"))) == (4, 2)
@@ -127,7 +128,7 @@ def test_layers_are_renamed_removed_and_assigned_in_one_go(project: Path) -> Non
 
 
 def test_a_name_that_differs_only_in_case(project: Path) -> None:
-    store.change(project / "in.gpkg", rename={"beds": "Beds"})
+    contents.change(project / "in.gpkg", rename={"beds": "Beds"})
     sound(project / "in.gpkg")
     assert [e.name for e in geopackage.entries(project / "in.gpkg")] == ["Beds", "marks"]
 
@@ -147,7 +148,7 @@ def test_a_change_that_cannot_be_changes_nothing(project: Path, change: dict, sa
     path = project / "in.gpkg"
     before = path.read_bytes()
     with pytest.raises(DeliveryError) as caught:
-        store.change(path, **change)
+        contents.change(path, **change)
     assert says in caught.value.sentence() and "in.gpkg" in caught.value.sentence()
     assert path.read_bytes() == before and {p.name for p in project.iterdir()} == {"in.gpkg"}
 
@@ -155,10 +156,10 @@ def test_a_change_that_cannot_be_changes_nothing(project: Path, change: dict, sa
 def test_a_layer_of_another_crs_is_not_put_into_a_section(project: Path) -> None:
     path = project / "in.gpkg"
     write(points({"n": [1]}, crs="EPSG:4326", key="web"), path)
-    store.change(path, section={"beds": "Sea"})
+    contents.change(path, section={"beds": "Sea"})
     with pytest.raises(DeliveryError, match="is in EPSG:4326, and the section 'Sea' is in EPSG:32626"):
-        store.change(path, section={"web": "Sea"})
-    store.change(path, section={"beds": ""})
+        contents.change(path, section={"web": "Sea"})
+    contents.change(path, section={"beds": ""})
     assert geopackage.sections_of(path) == {}
 
 
@@ -197,7 +198,7 @@ def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(
     db.execute("PRAGMA journal_mode = WAL").fetchall()
     db.execute("INSERT INTO log VALUES ('kept')")
     db.commit()
-    store.change(path, rename={"beds": "leases"})
+    contents.change(path, rename={"beds": "leases"})
     db.close()
     pyogrio.raw.write(
         path, shapes[:1], [np.arange(1)], np.array(["n"]), layer="leases", geometry_type="Polygon", crs="EPSG:32626", append=True
@@ -208,5 +209,5 @@ def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(
     assert ("mine",) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall()
     db.execute("BEGIN IMMEDIATE")
     with pytest.raises(DeliveryError, match="another program holds this GeoPackage"):
-        store.change(path, rename={"leases": "beds"})
+        contents.change(path, rename={"leases": "beds"})
     db.close()

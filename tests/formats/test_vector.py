@@ -13,7 +13,8 @@ import shapely
 
 from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError, StoppedError
-from eskret.formats import geopackage_read, sources, vector
+from eskret.formats import sources, vector
+from eskret.formats.geopackage import reader
 from eskret.formats.reading import Texts
 
 FORMATS = ["a.gpkg", "a.shp", "a.geojson", "a.fgb"]
@@ -102,7 +103,7 @@ def test_times_keep_their_zone(tmp_path: Path) -> None:
 def test_reading_can_be_stopped_between_batches(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = tmp_path / "many.gpkg"
     geopandas.GeoDataFrame({"n": range(3000)}, geometry=shapely.points(np.arange(3000), 0), crs=32626).to_file(path)
-    monkeypatch.setattr(geopackage_read, "SMALL", 0)
+    monkeypatch.setattr(reader, "SMALL", 0)
     monkeypatch.setattr(vector, "BATCH", 500)
     seen: list[int] = []
 

@@ -15,8 +15,9 @@ from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
 from eskret.errors import DeliveryError
-from eskret.formats import digest, geopackage, geopackage_about, geopackage_update, sources
-from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
+from eskret.formats import geopackage, sources
+from eskret.formats.geopackage import digest, metadata, triggers
+from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
 from eskret.operations.updating import update
 
 Rows = dict[str, tuple[int, int, str | None]]
@@ -124,10 +125,10 @@ def test_the_functions_of_the_index_are_those_of_shapes(kinds: list[str]) -> Non
     shapes = np.array([*(made[k] for k in kinds), None], object)[:-1]
     blobs = geopackage.geometry_blobs(shapes, 4326, shapely.bounds(shapes), 0, len(shapes))
     for blob, shape in zip(blobs, shapes, strict=True):
-        assert geopackage_update._is_empty(blob) == (None if shape is None else int(shape.is_empty))
+        assert triggers._is_empty(blob) == (None if shape is None else int(shape.is_empty))
         if shape is not None and not shape.is_empty:
             west, south, east, north = shape.bounds
-            assert geopackage_update._sides(blob) == (west, east, south, north)
+            assert triggers._sides(blob) == (west, east, south, north)
 
 
 def test_what_is_said_of_a_layer_is_said_once(tmp_path: Path) -> None:
@@ -135,9 +136,9 @@ def test_what_is_said_of_a_layer_is_said_once(tmp_path: Path) -> None:
     path = tmp_path / "a.gpkg"
     with geopackage.writing(path) as container:
         container.add(layer({"A": (1, 1, None)}), "l")
-        geopackage_about.put_about(container, "l", {"title": "First", "description": "only this"})
-        geopackage_about.put_about(container, "l", {"title": "A & B", "licence": "CC0"})
-        geopackage_about.put_about(container, "l", {"description": "a description alone stands in the contents"})
+        metadata.put_about(container, "l", {"title": "First", "description": "only this"})
+        metadata.put_about(container, "l", {"title": "A & B", "licence": "CC0"})
+        metadata.put_about(container, "l", {"description": "a description alone stands in the contents"})
     with sqlite3.connect(path) as db:
         found = db.execute("SELECT metadata, mime_type, md_scope FROM gpkg_metadata").fetchall()
         assert len(found) == 1 and "<dc:title>A &amp; B</dc:title><dc:rights>CC0</dc:rights>" in found[0][0]

@@ -9,7 +9,8 @@ from pathlib import Path
 import pytest
 
 from eskret.errors import DeliveryError
-from eskret.formats import digest, geopackage
+from eskret.formats import geopackage
+from eskret.formats.geopackage import digest
 from eskret.operations.base import Delivered, Planned
 from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of

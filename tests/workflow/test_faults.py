@@ -24,7 +24,7 @@ from eskret import Workflow
 from eskret.core.files.alone import say_alone
 from eskret.core.files.transaction import Journal, pending
 from eskret.formats import geopackage
-from eskret.formats.geopackage_in_place import GeoPackageInPlace
+from eskret.formats.geopackage.in_place import GeoPackageInPlace
 from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.executors.client import Worker
 from eskret.workflow.outputs import Outputs, outputs_path

@@ -21,7 +21,8 @@ from eskret.core.expression import MOST_JOINED, parse
 from eskret.core.files import log
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import Code, ExpressionError
-from eskret.formats import geopackage, geopackage_read
+from eskret.formats import geopackage
+from eskret.formats.geopackage import reader
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.storage import sortable
 from eskret.services.changing import Change, make_dataset
@@ -114,7 +115,7 @@ def test_a_view_without_end_is_found_out(home: Path, monkeypatch: pytest.MonkeyP
     with closing(sqlite3.connect(path)) as db, db:
         db.execute("CREATE VIEW v AS WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c) SELECT x AS fid FROM c")
         db.execute("INSERT INTO gpkg_contents (table_name, data_type, identifier) VALUES ('v', 'attributes', 'v')")
-    monkeypatch.setattr(geopackage_read, "COUNTING", 0.5)
+    monkeypatch.setattr(reader, "COUNTING", 0.5)
     assert "does not come to an end when it is counted" in told("look", path)[1]
 
 

@@ -20,7 +20,8 @@ from typing import Any
 
 import pytest
 
-from eskret.formats import geopackage, geopackage_update, sources
+from eskret.formats import geopackage, sources
+from eskret.formats.geopackage import triggers
 from eskret.own.trust import trust
 from tests.conftest import squares
 
@@ -133,7 +134,7 @@ def test_a_file_that_another_program_has_open_is_changed_where_it_is(tmp_path: P
     workflow, path = project(tmp_path), tmp_path / "out" / "all.gpkg"
     theirs(path)
     editor = sqlite3.connect(path, isolation_level=None)
-    geopackage_update.know_shapes(editor)
+    triggers.know_shapes(editor)
     editor.execute(f"PRAGMA journal_mode = {mode}").fetchall()
     editor.execute("INSERT INTO notes VALUES ('before')")
     inode = path.stat().st_ino
@@ -215,7 +216,7 @@ def test_a_forged_journal_or_record_in_a_strangers_folder_does_nothing(tmp_path:
 
 ENEMY_ROW = "import sqlite3\ndb = sqlite3.connect({path!r})\ndb.execute(\"INSERT INTO notes VALUES ('in between')\")\ndb.commit()\n"
 ENEMY_LAYER = (
-    "import sqlite3\nfrom eskret.formats.geopackage_update import know_shapes\ndb = sqlite3.connect({path!r})\nknow_shapes(db)\n"
+    "import sqlite3\nfrom eskret.formats.geopackage.triggers import know_shapes\ndb = sqlite3.connect({path!r})\nknow_shapes(db)\n"
     'db.execute("DELETE FROM beds WHERE fid < 11")\ndb.commit()\n'
 )
 
@@ -290,7 +291,7 @@ def killed_behind_the_commit_point(workflow: Path, where: str) -> None:
     """A run in a process of its own that is killed after the decision, before a participant is completed."""
     script = (
         "import os, sys\nfrom eskret.core.files.alone import say_alone\nsay_alone()\n"
-        "from eskret.formats.file_group import FileGroup\nfrom eskret.formats.geopackage_in_place import GeoPackageInPlace\n"
+        "from eskret.formats.file_group import FileGroup\nfrom eskret.formats.geopackage.in_place import GeoPackageInPlace\n"
         f"{where}.complete = lambda self: os.kill(os.getpid(), 9)\n"
         "from eskret.cli import app\nsys.argv = ['eskret', 'run', sys.argv[1], '--fresh']\napp()\n"
     )
@@ -317,7 +318,7 @@ def test_a_shared_geopackage_is_completed_by_the_next_command_whichever_it_is(tm
     assert layers(path) == {"theirs": 3}
     with closing(sqlite3.connect(path)) as db, db:
         db.execute("INSERT INTO notes VALUES ('after the crash')")
-        geopackage_update.know_shapes(db)
+        triggers.know_shapes(db)
         db.execute("INSERT INTO theirs (id) VALUES (77)")  # takes the number that was reserved
     done = call("look", path, cwd=tmp_path)
     assert "was cut short" in done.stderr and layers(path) == {"theirs": 64}

@@ -349,11 +349,11 @@ def store(
     """List the layers of a GeoPackage by section; rename, remove and assign them, all at once or not at all."""
     with plain_errors(json_):
         from eskret.formats import geopackage
-        from eskret.formats import store as stores
+        from eskret.formats.geopackage import contents
 
         recover_first(path)
         if rename or remove or section:
-            stores.change(path, rename=pairs(rename), remove=remove or [], section=pairs(section))
+            contents.change(path, rename=pairs(rename), remove=remove or [], section=pairs(section))
         found = geopackage.entries(path)
         known = geopackage.sections_of(path)
         if json_:

@@ -27,7 +27,7 @@ from eskret.core.layer.wkb import LINE
 from eskret.core.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import DeliveryError
-from eskret.formats.digesting import DigestingFile
+from eskret.formats.geopackage.digesting import DigestingFile
 from eskret.formats.reading import Watch, no_watch
 
 CRS84 = "OGC:CRS84"

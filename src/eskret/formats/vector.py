@@ -30,9 +30,9 @@ from eskret.core.rows import remaining
 from eskret.core.texts import codec_of, is_text, recoded, settled
 from eskret.core.words import counted
 from eskret.errors import Code, CrsError, InputError
-from eskret.formats import geopackage_read
 from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
 from eskret.formats.gdal import library
+from eskret.formats.geopackage import reader
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.xml_text import source_of, unknown_encoding
 
@@ -232,7 +232,7 @@ def _kind(name: str | None) -> Kind:
 
 
 def _crs(declared: str | None) -> str | None:
-    if not declared or geopackage_read.is_undefined(declared):
+    if not declared or reader.is_undefined(declared):
         return None
     try:
         return crs_code(parse_crs(declared))
@@ -295,10 +295,10 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
             )
             with library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (
                 meta,
-                reader,
+                stream,
             ):
                 listed = whole_names(path)
-                fields, originals = _fields(reader.schema, _geometry_column(meta), listed, inside)
+                fields, originals = _fields(stream.schema, _geometry_column(meta), listed, inside)
     except failures() as error:
         raise unreadable(path, error) from error
     told = inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else ()
@@ -330,7 +330,7 @@ def _renamed(fields: Sequence[Field], originals: Sequence[str], listed: Mapping[
 
 
 def _titles(path: Path, name: str) -> dict[str, str]:
-    return geopackage_read.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
+    return reader.titles_of(path, name) if path.suffix.lower() == ".gpkg" else {}
 
 
 def whole_names(path: Path) -> dict[str, str]:
@@ -367,7 +367,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     if _is_empty_sequence(path):
         return _nothing(path, key)
     known = (known_facts(path) or {}).get(name)
-    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
+    if known is not None and known.count is not None and known.count <= reader.SMALL:
         small = _read_small(path, known, key)
         if small is not None:
             watch(known.count, known.count)
@@ -383,10 +383,10 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
             expected = int(info["features"])
             with library().open_arrow(
                 _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, batch_size=BATCH, return_fids=True, **_options(path)
-            ) as (meta, reader):
-                schema = reader.schema
+            ) as (meta, stream):
+                schema = stream.schema
                 column = _geometry_column(meta)
-                with closing(ahead(reader)) as coming:
+                with closing(ahead(stream)) as coming:
                     for batch in coming:
                         if column in schema.names:
                             # some formats say by no bytes at all that there is no shape
@@ -458,7 +458,7 @@ def _without_damaged(path: Path, name: str, reading: Reading) -> Reading:
     missing = np.flatnonzero(shapely.is_missing(layer.geometry))
     if not len(missing):
         return reading
-    told = geopackage_read.with_shape(path, name, layer.ids[missing].tolist())
+    told = reader.with_shape(path, name, layer.ids[missing].tolist())
     damaged = missing[np.isin(layer.ids[missing], list(told))]
     if not len(damaged):
         return reading
@@ -469,8 +469,8 @@ def _without_damaged(path: Path, name: str, reading: Reading) -> Reading:
 def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
     """Some fields of a layer, all rows, without geometry; None where it has no such field."""
     known = (known_facts(path) or {}).get(name)
-    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
-        small = geopackage_read.read_small(path, known)
+    if known is not None and known.count is not None and known.count <= reader.SMALL:
+        small = reader.read_small(path, known)
         if small is not None:
             there = all(f in small[0].column_names for f in fields)
             return small[0].select(list(fields)) if there else None
@@ -483,18 +483,18 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
     wanted = [by_name[f][0] for f in fields]
     with library().open_arrow(
         _place(path), layer=name, columns=wanted, read_geometry=False, encoding=_spelled(inside), use_pyarrow=True, **_options(path)
-    ) as (_, reader):
-        table, _ = _read_as(reader.read_all(), inside, texts)
+    ) as (_, stream):
+        table, _ = _read_as(stream.read_all(), inside, texts)
     return pa.table([table.column(by_name[f][0]).cast(by_name[f][1]) for f in fields], names=list(fields))
 
 
 def known_facts(path: Path) -> dict[str, LayerFacts] | None:
     """Facts of a GeoPackage's layers, where they can be told without the library."""
-    return geopackage_read.all_facts(path) if path.suffix.lower() == ".gpkg" else None
+    return reader.all_facts(path) if path.suffix.lower() == ".gpkg" else None
 
 
 def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
-    found = geopackage_read.read_small(path, facts)
+    found = reader.read_small(path, facts)
     if found is None:
         return None
     table, binary, ids = found
@@ -611,7 +611,7 @@ def without_curves(path: Path, binary: pa.ChunkedArray, crs: str | None) -> tupl
 
 def _foretold_curves(path: Path, name: str, crs: str | None) -> list[Remark]:
     """That a layer of a type with curves will be made straight; the library tells only what it would become."""
-    if path.suffix.lower() != ".gpkg" or not geopackage_read.is_curved(geopackage_read.declared_type(path, name)):
+    if path.suffix.lower() != ".gpkg" or not reader.is_curved(reader.declared_type(path, name)):
         return []
     return [Remark(f"curves are made straight, to within {straight_words(crs)}", look=True)]
 

@@ -24,7 +24,7 @@ from eskret.core.style import Style
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import Action, Code, EskretError
-from eskret.formats.geopackage_in_place import LayerChange
+from eskret.formats.geopackage.in_place import LayerChange
 from eskret.formats.reading import Watch, no_watch
 from eskret.operations.sentences import fill_sentence
 from eskret.operations.settings import OperationSettings, setting_info

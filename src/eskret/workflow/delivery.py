@@ -28,10 +28,11 @@ from eskret.core.files.transaction import PREFIX, Journal, Participant, commit
 from eskret.core.files.user_state import data_place
 from eskret.core.naming import LIMIT, folded, number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
-from eskret.formats import geopackage, geopackage_apart, sqlite, targets
-from eskret.formats.digest import FORM, layer_digests
+from eskret.formats import geopackage, sqlite, targets
 from eskret.formats.file_group import FileGroup, Move, changed
-from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
+from eskret.formats.geopackage import in_child
+from eskret.formats.geopackage.digest import FORM, layer_digests
+from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.open_elsewhere import is_open_elsewhere
 from eskret.operations.base import Delivered, Planned, Prepared
 from eskret.operations.sentences import in_words
@@ -439,7 +440,7 @@ class DeliveryDesk:
                     code=Code.CHANGED_MEANWHILE,
                 )
             if changes and isinstance(seen, Seen) and not self._may_rename(target, changes, seen):
-                out.append(geopackage_apart.in_place(target, staged, changes, seen))
+                out.append(in_child.in_place(target, staged, changes, seen))
                 continue
             ahead = self._known(target)
             state = FileState.of(target) if isinstance(seen, Seen) else seen

@@ -24,9 +24,10 @@ from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import Journal, commit
 from eskret.core.files.user_state import data_folder, data_place
 from eskret.errors import Code, DeliveryError, EskretError
-from eskret.formats import geopackage_apart, sqlite, targets
+from eskret.formats import sqlite, targets
 from eskret.formats.file_group import FileGroup, Move
-from eskret.formats.geopackage_in_place import LayerChange
+from eskret.formats.geopackage import in_child
+from eskret.formats.geopackage.in_place import LayerChange
 
 MOST = 5
 """Changes of one file that are kept."""
@@ -172,7 +173,7 @@ def take_back(change: Change) -> None:
 def _take_rows_back(change: Change) -> None:
     undone = [replace(c, undo=True) for c in change.layers]
     # one transaction of the database, which is all or nothing by itself
-    database = geopackage_apart.in_place(change.file, change.rows, undone, None)
+    database = in_child.in_place(change.file, change.rows, undone, None)
     try:
         database.prepare()
     except BaseException:

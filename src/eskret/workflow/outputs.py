@@ -16,7 +16,7 @@ from eskret.core.files.atomic import write_whole
 from eskret.core.files.hashing import hash_file
 from eskret.core.files.user_state import cache_place
 from eskret.errors import EskretError
-from eskret.formats import digest
+from eskret.formats.geopackage import digest
 from eskret.workflow.reuse.stamps import Stamps, stamps_at
 
 

@@ -16,7 +16,7 @@ from eskret.core.files.transaction import DECIDED, Journal, Participant, Recover
 from eskret.errors import EskretError
 from eskret.formats import sqlite, targets
 from eskret.formats.file_group import FileGroup
-from eskret.formats.geopackage_in_place import CHANGE, GeoPackageInPlace
+from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace
 from eskret.workflow import kept
 from eskret.workflow.delivery import discard_drafts, finish
 

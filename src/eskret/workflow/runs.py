@@ -19,7 +19,8 @@ from typing import Any
 from eskret.core.files.user_state import data_place, private_file
 from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError
-from eskret.formats import digest, geopackage
+from eskret.formats import geopackage
+from eskret.formats.geopackage import digest
 from eskret.operations.base import Delivered
 from eskret.workflow.document import Document, parse
 from eskret.workflow.engine import Run, RunResult

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -67,6 +68,9 @@ class DropRepeats(RowFilter):
         if not found and settings.geometry and facts.kind == "table":
             found.append(Finding.error("a table has no shapes to compare.", "geometry", facts))
         return found
+
+    def at_most(self, facts: LayerFacts, settings: Settings) -> LayerFacts:
+        return replace(facts, certainty="at most")  # as far as they reach, they still do
 
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         groups = _groups(layer, settings)

@@ -22,8 +22,9 @@ from eskret.core.sizes import check_measure
 from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import DeliveryError, EskretError, SettingError
-from eskret.formats import delimited, digest, geopackage, geopackage_about, geopackage_large, sources, targets
-from eskret.formats.geopackage_in_place import CHANGE, PUT, LayerChange, keep_rows
+from eskret.formats import delimited, geopackage, sources, targets
+from eskret.formats.geopackage import bulk, digest, metadata
+from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.index_page import Listed, index_page
 from eskret.operations import saving, updating
 from eskret.operations.base import Context, Delivered, Delivery, Finding, Forecast, Level, Outcome, Phase, Planned
@@ -489,23 +490,23 @@ class Save(Delivery):
         # many small layers in one transaction; a large one by itself, through the library
         large: list[tuple[Layer, str]] = []
         description = words.get("description", "")
-        for many_rows, group in groupby(pairs, key=lambda pair: geopackage_large.is_large(*pair)):
+        for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
             if many_rows:
                 for layer, name in group:
                     large.append((layer, name))
-                    geopackage_large.write_large(staged, layer, name, description, context.watch)
+                    bulk.write_large(staged, layer, name, description, context.watch)
             else:
                 with geopackage.writing(staged) as container:
                     for layer, name in group:
                         container.add(layer, name, description, context.watch)
         with geopackage.writing(staged) as container:
             for layer, name in large:
-                geopackage_large.index_large(container, layer, name)
+                bulk.index_large(container, layer, name)
                 container.put_titles(name, layer.titles)
             for _, name in pairs:
                 if section:
                     container.put_in_section(name, section, crs)
-                geopackage_about.put_about(container, name, words)
+                metadata.put_about(container, name, words)
         if settings.sld:
             self._styles(path, [(x, p.layer) for x, p in fresh], context, beside)
         context.desk.written(path)

@@ -307,12 +307,13 @@ def _layout(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
 
 def _store(request: Request, tell: Tell, jobs: _Jobs) -> dict[str, Any]:
     """The layers of a GeoPackage, after what is to be changed in it was."""
-    from eskret.formats import geopackage, geopackage_apart
+    from eskret.formats import geopackage
+    from eskret.formats.geopackage import in_child
 
     path = Path(request["path"])
     asked = {n: request[n] for n in ("rename", "remove", "section") if request.get(n)}
     if asked:
-        geopackage_apart.change_store(path, **asked)
+        in_child.change_store(path, **asked)
     return {"layers": [{"name": e.name, "rows": e.rows, "section": e.section} for e in geopackage.entries(path)]}
 
 

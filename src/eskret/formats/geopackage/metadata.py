@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from xml.sax.saxutils import escape
 
-from eskret.formats.geopackage import GeoPackageWriter, now
+from eskret.formats.geopackage.writer import GeoPackageWriter, now
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS gpkg_metadata (

@@ -15,7 +15,7 @@ import shapely
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
 from eskret.formats import library_write
-from eskret.formats.geopackage import GeoPackageWriter, bounds_of, declared, stored_values
+from eskret.formats.geopackage.writer import GeoPackageWriter, bounds_of, declared, stored_values
 from eskret.formats.reading import Watch, no_watch
 
 LARGE = 20_000

@@ -27,7 +27,8 @@ from eskret.core.layer import Kind, Layer
 from eskret.core.layer.wkb import WkbArray, encode, slices
 from eskret.core.naming import folded, number_collisions
 from eskret.errors import DeliveryError
-from eskret.formats import rtree, sections, sqlite
+from eskret.formats import sqlite
+from eskret.formats.geopackage import rtree, sections
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"

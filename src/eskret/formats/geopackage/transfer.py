@@ -13,7 +13,7 @@ import numpy as np
 
 from eskret.core.expression import quote
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, rtree
+from eskret.formats.geopackage import rtree, writer
 
 SOURCE = "staged"
 """The name under which the file is attached that layers come from."""
@@ -98,7 +98,7 @@ def srs_in(db: sqlite3.Connection, number: int) -> int:
     return new
 
 
-def carry(writer: geopackage.GeoPackageWriter, name: str) -> None:
+def carry(writer: writer.GeoPackageWriter, name: str) -> None:
     """Copy a layer of the attached file into this one, with its index, titles and what is said of it. There must be none of
     this name.
 
@@ -157,13 +157,13 @@ def _index(db: sqlite3.Connection, name: str, geom: str, key: str) -> None:
     db.execute(
         "INSERT INTO main.gpkg_extensions (table_name, column_name, extension_name, definition, scope) "
         "VALUES (?,?,'gpkg_rtree_index',?,'write-only')",
-        (name, geom, geopackage.RTREE_DEFINITION),
+        (name, geom, writer.RTREE_DEFINITION),
     )
-    for statement in geopackage.index_triggers(name, geom, key):
+    for statement in writer.index_triggers(name, geom, key):
         db.execute(statement)
 
 
-def _titles(writer: geopackage.GeoPackageWriter, name: str) -> None:
+def _titles(writer: writer.GeoPackageWriter, name: str) -> None:
     db = writer.connection
     if "gpkg_data_columns" in tables_of(db, SOURCE):
         found = db.execute(
@@ -172,7 +172,7 @@ def _titles(writer: geopackage.GeoPackageWriter, name: str) -> None:
         writer.put_titles(name, dict(found))
 
 
-def _records(writer: geopackage.GeoPackageWriter, name: str) -> None:
+def _records(writer: writer.GeoPackageWriter, name: str) -> None:
     """Section, title, licence: what stands in the metadata extension."""
     db = writer.connection
     if "gpkg_metadata_reference" not in tables_of(db, SOURCE):

@@ -8,8 +8,8 @@ import struct
 import numpy as np
 import shapely
 
-from eskret.formats import geopackage
-from eskret.formats.geopackage import GeoPackageWriter
+from eskret.formats.geopackage import writer
+from eskret.formats.geopackage.writer import GeoPackageWriter
 
 
 def grow_contents(container: GeoPackageWriter, name: str, source: str) -> None:
@@ -22,7 +22,7 @@ def grow_contents(container: GeoPackageWriter, name: str, source: str) -> None:
         low = [v if o is None else min(o, v) for o, v in zip(old[:2], row[:2], strict=True)]
         high = [v if o is None else max(o, v) for o, v in zip(old[2:], row[2:], strict=True)]
         db.execute("UPDATE main.gpkg_contents SET min_x = ?, min_y = ?, max_x = ?, max_y = ? WHERE table_name = ?", (*low, *high, name))
-    db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (geopackage.now(), name))
+    db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (writer.now(), name))
 
 
 def know_shapes(db: sqlite3.Connection) -> None:

@@ -36,7 +36,7 @@ def layer_digest(path: Path, name: str, like: str = FORM) -> str:
     InputError : it cannot be read.
     """
     if not like.startswith(FORM):
-        from eskret.formats import digest_earlier
+        from eskret.formats.geopackage import digest_earlier
 
         return digest_earlier.layer_digest(path, name)
     found = layer_digests(path, [name])

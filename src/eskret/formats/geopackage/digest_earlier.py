@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.formats import geopackage_read
 from eskret.formats.gdal import library
+from eskret.formats.geopackage import reader
 from eskret.formats.vector import BATCH, ahead, failures, known_facts, unreadable
 
 
@@ -25,8 +25,8 @@ def layer_digest(path: Path, name: str) -> str:
     found = hashlib.blake2b(digest_size=32)
     known = (known_facts(path) or {}).get(name)
     small = None
-    if known is not None and known.count is not None and known.count <= geopackage_read.SMALL:
-        small = geopackage_read.read_small(path, known)
+    if known is not None and known.count is not None and known.count <= reader.SMALL:
+        small = reader.read_small(path, known)
     if small is not None:
         table, binary, _ = small
         found.update(str(table.schema).encode())
@@ -34,9 +34,9 @@ def layer_digest(path: Path, name: str) -> str:
             _take_in(found, column)
         return found.hexdigest()
     try:
-        with library().open_arrow(path, layer=name, use_pyarrow=True, batch_size=BATCH) as (_, reader):
-            found.update(str([(f.name, _storage(f.type)) for f in reader.schema]).encode())
-            with closing(ahead(reader)) as coming:
+        with library().open_arrow(path, layer=name, use_pyarrow=True, batch_size=BATCH) as (_, stream):
+            found.update(str([(f.name, _storage(f.type)) for f in stream.schema]).encode())
+            with closing(ahead(stream)) as coming:
                 for batch in coming:
                     for column in batch.columns:
                         plain_column = column.storage if isinstance(column, pa.ExtensionArray) else column

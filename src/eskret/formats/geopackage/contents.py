@@ -7,7 +7,7 @@ from pathlib import Path
 
 from eskret.core.naming import folded
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage
+from eskret.formats.geopackage import writer
 
 
 def change(
@@ -33,7 +33,7 @@ def change(
         raise DeliveryError("there is no such file", place=str(path), way_out="Check its name")
     rename, section = rename or {}, section or {}
     try:
-        with geopackage.writing(path, in_place=True) as store:
+        with writer.writing(path, in_place=True) as store:
             names = _all_there(path, store.names(), [*rename, *remove, *section])
             for name in remove:
                 store.remove(names[folded(name)])

@@ -16,8 +16,8 @@ from typing import Any
 
 from eskret.core.files.alone import is_alone
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
-from eskret.formats import store
-from eskret.formats.geopackage_in_place import GeoPackageInPlace, LayerChange, Seen
+from eskret.formats.geopackage import contents
+from eskret.formats.geopackage.in_place import GeoPackageInPlace, LayerChange, Seen
 
 
 def in_place(target: Path, staged: Path, changes: Sequence[LayerChange], seen: Seen | None) -> GeoPackageInPlace:
@@ -26,9 +26,9 @@ def in_place(target: Path, staged: Path, changes: Sequence[LayerChange], seen: S
 
 
 def change_store(path: Path, **asked: Any) -> None:
-    """``store.change``, in this process or in a child."""
+    """``contents.change``, in this process or in a child."""
     if is_alone():
-        store.change(path, **asked)
+        contents.change(path, **asked)
         return
     child = _Child()
     try:
@@ -73,7 +73,7 @@ class _Child:
 
     def __init__(self) -> None:
         self._process = subprocess.Popen(
-            [sys.executable, "-P", "-m", "eskret.formats.geopackage_apart"],
+            [sys.executable, "-P", "-m", "eskret.formats.geopackage.in_child"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
@@ -120,7 +120,7 @@ def serve() -> None:
         request = json.loads(line)
         try:
             if request["do"] == "store":
-                store.change(Path(request["path"]), **request["asked"])
+                contents.change(Path(request["path"]), **request["asked"])
                 told: dict[str, Any] = {}
             elif request["do"] == "prepare":
                 held = GeoPackageInPlace.from_json(request, lambda path: path)

@@ -22,7 +22,8 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.expression import quote
 from eskret.core.layer import Field, Kind, LayerFacts
 from eskret.errors import CrsError, InputError
-from eskret.formats import sections, sqlite
+from eskret.formats import sqlite
+from eskret.formats.geopackage import sections
 
 COUNTING = 30.0
 """Seconds that counting the layers of a file may take."""

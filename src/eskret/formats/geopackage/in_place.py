@@ -21,9 +21,10 @@ from eskret.core.files.transaction import Participant, Recovery
 from eskret.core.naming import folded
 from eskret.core.words import counted
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
-from eskret.formats import geopackage, geopackage_transfer, geopackage_update, sqlite
-from eskret.formats.digest import rows_digest
-from eskret.formats.geopackage_transfer import SOURCE
+from eskret.formats import sqlite
+from eskret.formats.geopackage import transfer, triggers, writer
+from eskret.formats.geopackage.digest import rows_digest
+from eskret.formats.geopackage.transfer import SOURCE
 
 PUT, CHANGE = "put", "change"
 OLD, NEW, NEITHER = "old", "new", "neither"
@@ -197,12 +198,12 @@ class GeoPackageInPlace(Participant):
         self._db = db
         db.execute("PRAGMA synchronous = FULL")
         db.execute("PRAGMA cache_size = -65536")
-        geopackage_transfer.know_numbers(db)
-        geopackage_update.know_shapes(db)
+        transfer.know_numbers(db)
+        triggers.know_shapes(db)
         db.execute(f"ATTACH DATABASE ? AS {SOURCE}", (sqlite.uri(self.staged),))
         # in rollback mode the commit itself must not find a reader in its way; in write-ahead mode readers go on
         db.execute("BEGIN EXCLUSIVE")
-        if db.execute("PRAGMA main.application_id").fetchone()[0] not in geopackage.APPLICATION_IDS:
+        if db.execute("PRAGMA main.application_id").fetchone()[0] not in writer.APPLICATION_IDS:
             raise DeliveryError("it is no GeoPackage any more", way_out="Choose another name")
         return db
 
@@ -222,18 +223,18 @@ class GeoPackageInPlace(Participant):
 
     def _apply(self, db: sqlite3.Connection) -> None:
         """Do all changes in the open transaction."""
-        writer = geopackage.GeoPackageWriter(db, plain=True)
-        writer.make_tables()
+        container = writer.GeoPackageWriter(db, plain=True)
+        container.make_tables()
         done = []
-        there = {folded(n): n for n in writer.names()}
+        there = {folded(n): n for n in container.names()}
         for change in self.changes:
             if change.action == PUT:
                 if folded(change.layer) in there:
-                    writer.remove(there[folded(change.layer)])
-                geopackage_transfer.carry(writer, change.layer)
+                    container.remove(there[folded(change.layer)])
+                transfer.carry(container, change.layer)
                 expected = change.rows
             else:
-                change, expected = _undo(db, change) if change.undo else _change_rows(writer, change)
+                change, expected = _undo(db, change) if change.undo else _change_rows(container, change)
             found = db.execute(f"SELECT count(*) FROM main.{quote(change.layer)}").fetchone()[0]
             if found != expected:
                 raise DeliveryError(
@@ -268,11 +269,11 @@ def _digest(db: sqlite3.Connection, layer: str) -> str:
 
 def _pairs(db: sqlite3.Connection, change: LayerChange, source: str) -> list[tuple[str, str]]:
     """Columns of the target and what goes into them, from the staged rows."""
-    drawn, theirs = geometry_of_source(db, change.layer), geopackage_transfer.geometry_of(db, change.layer)
-    key = geopackage_transfer.key_of(db, change.layer, SOURCE)
-    there = {folded(c): c for c in geopackage_transfer.columns_of(db, change.layer)}
+    drawn, theirs = geometry_of_source(db, change.layer), transfer.geometry_of(db, change.layer)
+    key = transfer.key_of(db, change.layer, SOURCE)
+    there = {folded(c): c for c in transfer.columns_of(db, change.layer)}
     out = []
-    for column in geopackage_transfer.columns_of(db, change.layer, SOURCE):
+    for column in transfer.columns_of(db, change.layer, SOURCE):
         if column == key:
             continue
         value = f"{source}.{quote(column)}"
@@ -288,21 +289,21 @@ def _pairs(db: sqlite3.Connection, change: LayerChange, source: str) -> list[tup
 
 def geometry_of_source(db: sqlite3.Connection, layer: str) -> tuple[str, int] | None:
     """The geometry column of a staged layer."""
-    return geopackage_transfer.geometry_of(db, layer, SOURCE)
+    return transfer.geometry_of(db, layer, SOURCE)
 
 
-def _change_rows(writer: geopackage.GeoPackageWriter, change: LayerChange) -> tuple[LayerChange, int]:
+def _change_rows(writer: writer.GeoPackageWriter, change: LayerChange) -> tuple[LayerChange, int]:
     """Append and replace rows; with the numbers reserved, and how many rows there must be then."""
     db, layer = writer.connection, quote(change.layer)
     before = db.execute(f"SELECT count(*) FROM main.{layer}").fetchone()[0]
-    there = {folded(c) for c in geopackage_transfer.columns_of(db, change.layer)}
+    there = {folded(c) for c in transfer.columns_of(db, change.layer)}
     for column, kind in change.columns:
         if folded(column) not in there:
             db.execute(f"ALTER TABLE main.{layer} ADD COLUMN {quote(column)} {kind}")
-    key, own = geopackage_transfer.key_of(db, change.layer), geopackage_transfer.key_of(db, change.layer, SOURCE)
+    key, own = transfer.key_of(db, change.layer), transfer.key_of(db, change.layer, SOURCE)
     pairs = _pairs(db, change, "s")
     top = db.execute(f"SELECT max({quote(key)}) FROM main.{layer}").fetchone()[0] or 0
-    if "sqlite_sequence" in geopackage_transfer.tables_of(db):
+    if "sqlite_sequence" in transfer.tables_of(db):
         row = db.execute("SELECT seq FROM main.sqlite_sequence WHERE name = ?", (change.layer,)).fetchone()
         top = max(top, row[0] or 0) if row else top
     change = replace(change, first=top + 1)
@@ -319,13 +320,13 @@ def _change_rows(writer: geopackage.GeoPackageWriter, change: LayerChange) -> tu
             f"UPDATE main.{layer} AS t SET {sets} FROM {SOURCE}.{layer} s JOIN {SOURCE}.{change.ids} i "
             f"ON i.number = s.{quote(own)} WHERE t.{quote(key)} = i.id"
         )
-    geopackage_update.grow_contents(writer, change.layer, SOURCE)
+    triggers.grow_contents(writer, change.layer, SOURCE)
     return change, before + change.added
 
 
 def _undo(db: sqlite3.Connection, change: LayerChange) -> tuple[LayerChange, int]:
     """Take back what ``_change_rows`` did: rows that were appended go, those replaced are as they were."""
-    layer, key = quote(change.layer), geopackage_transfer.key_of(db, change.layer)
+    layer, key = quote(change.layer), transfer.key_of(db, change.layer)
     before = db.execute(f"SELECT count(*) FROM main.{layer}").fetchone()[0]
     ours, _ = _present(db, change)
     if ours != change.rows:
@@ -337,22 +338,22 @@ def _undo(db: sqlite3.Connection, change: LayerChange) -> tuple[LayerChange, int
     if change.added:
         db.execute(f"DELETE FROM main.{layer} WHERE {quote(key)} BETWEEN ? AND ?", (change.first, change.first + change.added - 1))
     if change.rows > change.added:
-        columns = [c for c in geopackage_transfer.columns_of(db, change.kept, SOURCE) if c != key]
+        columns = [c for c in transfer.columns_of(db, change.kept, SOURCE) if c != key]
         sets = ", ".join(f"{quote(c)} = k.{quote(c)}" for c in columns)
         db.execute(f"UPDATE main.{layer} AS t SET {sets} FROM {SOURCE}.{change.kept} k WHERE t.{quote(key)} = k.{quote(key)}")
     for column, _ in change.columns:
         used = db.execute(f"SELECT 1 FROM main.{layer} WHERE {quote(column)} IS NOT NULL LIMIT 1").fetchone()
         if used is None:
             db.execute(f"ALTER TABLE main.{layer} DROP COLUMN {quote(column)}")
-    db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (geopackage.now(), change.layer))
+    db.execute("UPDATE main.gpkg_contents SET last_change = ? WHERE table_name = ?", (writer.now(), change.layer))
     return change, before - change.added
 
 
 def _present(db: sqlite3.Connection, change: LayerChange) -> tuple[int, int]:
     """How many of the staged rows are in the layer as they were written, and how many of those replaced as they were."""
-    layer, key = quote(change.layer), geopackage_transfer.key_of(db, change.layer)
-    own = geopackage_transfer.key_of(db, change.layer, SOURCE)
-    there = {folded(c) for c in geopackage_transfer.columns_of(db, change.layer)}
+    layer, key = quote(change.layer), transfer.key_of(db, change.layer)
+    own = transfer.key_of(db, change.layer, SOURCE)
+    there = {folded(c) for c in transfer.columns_of(db, change.layer)}
     ours = 0
     if all(folded(c) in there for c, _ in change.columns):
         pairs = _pairs(db, change, "s")
@@ -370,7 +371,7 @@ def _present(db: sqlite3.Connection, change: LayerChange) -> tuple[int, int]:
             ).fetchone()[0]
     theirs = 0
     if change.rows > change.added:
-        columns = geopackage_transfer.columns_of(db, change.kept, SOURCE)
+        columns = transfer.columns_of(db, change.kept, SOURCE)
         same = " AND ".join(f"t.{quote(c)} IS k.{quote(c)}" for c in columns)
         theirs = db.execute(
             f"SELECT count(*) FROM {SOURCE}.{change.kept} k JOIN main.{layer} t ON t.{quote(key)} = k.{quote(key)} WHERE {same}"
@@ -390,7 +391,7 @@ def keep_rows(staged: Path, target: Path, change: LayerChange, ids: Sequence[int
         try:
             db.execute("PRAGMA synchronous = OFF")
             db.execute("ATTACH DATABASE ? AS target", (sqlite.uri(target),))
-            key = geopackage_transfer.key_of(db, change.layer, "target")
+            key = transfer.key_of(db, change.layer, "target")
             db.execute("BEGIN")
             db.execute(f"CREATE TABLE {change.ids} (number INTEGER PRIMARY KEY, id INTEGER NOT NULL)")
             db.executemany(f"INSERT INTO {change.ids} VALUES (?, ?)", list(enumerate(ids, change.added + 1)))
