@@ -231,14 +231,14 @@ def _make_samples(home: Path) -> None:
     import shapely
 
     from eskret.core.layer import Layer
-    from eskret.formats import targets
+    from eskret.formats.known import WRITTEN, format_to_write
 
     layer = Layer(
         "l", pa.table({"name": ["a", "ü", None], "n": [1, 2, 3]}), shapely.points([[-27.2, 47.1], [-27.3, 47.2], [0, 0]]), "EPSG:4326"
     )
-    for ending in targets.TARGETS:
+    for ending in WRITTEN:
         path = home / f"sample{ending}"
-        targets.write_one(path, layer, "l")
+        format_to_write(path).write_one(path, layer, "l")
         SAMPLES[ending] = path.read_bytes()
     raw = io.BytesIO()
     with zipfile.ZipFile(raw, "w") as file:
@@ -257,9 +257,9 @@ def _readers(chance: random.Random, home: Path) -> None:
         import shapely
 
         from eskret.core.layer import Layer
-        from eskret.formats import targets
+        from eskret.formats.known import format_to_write
 
-        targets.write_one(path, Layer("l", pa.table({"n": [1, 2]}), shapely.points([[1, 2], [3, 4]]), "EPSG:4326"), "l")
+        format_to_write(path).write_one(path, Layer("l", pa.table({"n": [1, 2]}), shapely.points([[1, 2], [3, 4]]), "EPSG:4326"), "l")
         part = chance.choice([".shp", ".dbf", ".shx", ".prj"])
         path.with_suffix(part).write_bytes(damaged(path.with_suffix(part).read_bytes(), chance))
     else:

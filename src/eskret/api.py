@@ -17,7 +17,8 @@ from eskret.core.style import style_of
 from eskret.core.texts import codec_of
 from eskret.core.words import counted
 from eskret.errors import DocumentError, EskretError, InputError
-from eskret.formats import geopackage, sources, targets
+from eskret.formats import geopackage, sources
+from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
 from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow import document as documents
@@ -367,13 +368,13 @@ def write(layer: Layer, path: str | Path, name: str = "") -> None:
     DeliveryError : the ending is not known, or the file or layer is there already.
     """
     file = Path(path)
-    target = targets.target_for(file)
+    target = format_to_write(file)
     if not target.many and file.exists():
         raise EskretError("the file is there already", place=str(file), way_out="Choose another name, or remove it")
     called = name or layer.key
     if target.many and file.exists() and folded(called) in map(folded, geopackage.layer_list(file)):
         raise EskretError(f"layer '{called}' is there already", place=str(file), way_out="Choose another name")
-    for said in targets.write_one(file, layer, called):
+    for said in target.write_one(file, layer, called):
         if said.look:
             warnings.warn(f"{path}: {said.text}", stacklevel=2)
 

@@ -29,10 +29,11 @@ from hypothesis import strategies as st
 from eskret import Workflow, read, to_geopandas
 from eskret.core.layer import Field, Layer
 from eskret.errors import DeliveryError
-from eskret.formats import fitting, geopackage, targets
+from eskret.formats import fitting, geopackage
 from eskret.formats.fitting import Bounds, Choices, fit, foretell, short_names
 from eskret.formats.geopackage import digest, triggers
-from eskret.formats.targets import TARGETS
+from eskret.formats.known import SHAPEFILE
+from eskret.formats.known import WRITTEN as TARGETS
 from eskret.workflow import kept
 from tests.conftest import points, squares
 from tests.test_cli import call
@@ -392,8 +393,8 @@ def test_what_is_foretold_of_a_field_is_what_becomes_of_it(
 def test_bounds_of_a_format_stop_what_cannot_be_held() -> None:
     wide = Layer("wide", pa.table({f"f{n}": [1] for n in range(300)}))
     with pytest.raises(DeliveryError, match="300 fields, and a shapefile holds 255"):
-        fit(wide, targets.SHAPEFILE.bounds, Choices())  # type: ignore[arg-type]
-    assert any("300 fields" in t for t in foretell(wide.fields, targets.SHAPEFILE.bounds, Choices()))  # type: ignore[arg-type]
+        fit(wide, SHAPEFILE.bounds, Choices())  # type: ignore[arg-type]
+    assert any("300 fields" in t for t in foretell(wide.fields, SHAPEFILE.bounds, Choices()))  # type: ignore[arg-type]
     with pytest.raises(DeliveryError, match="3 rows, and x holds 2"):
         fit(Layer("l", pa.table({"n": [1, 2, 3]})), Bounds("x", most_rows=2), Choices())
     assert fitting.foretell([Field("n", pa.int64())], Bounds("x"), Choices()) == []

@@ -1,7 +1,6 @@
 """The door to files that can be read: find them, look at their layers, read one.
 
-Each family of formats is a module with the same three functions: ``layer_names``, ``facts`` and ``read``. A zip archive
-is no family: its files are read as if they lay in a folder, and are called ``member`` or ``member:layer``.
+A zip archive is no format: its files are read as if they lay in a folder, and are called ``member`` or ``member:layer``.
 """
 
 from __future__ import annotations
@@ -14,7 +13,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import pyarrow as pa
 
@@ -22,28 +21,15 @@ from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
 from eskret.errors import Code, EskretError, InputError
-from eskret.formats import archives, coordinates_text, gpx, kml, parquet, tables, vector
+from eskret.formats import archives, coordinates_text
+from eskret.formats.format import Format
+from eskret.formats.known import READ
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
-ENDINGS = {
-    ".gpx": "GPX",
-    ".gpkg": "GeoPackage",
-    ".shp": "shapefile",
-    ".geojson": "GeoJSON",
-    ".json": "GeoJSON",
-    ".geojsonl": "GeoJSON text sequence",
-    ".geojsons": "GeoJSON text sequence",
-    ".fgb": "FlatGeobuf",
-    ".kml": "KML",
-    ".gml": "GML",
-    ".parquet": "GeoParquet",
-    ".csv": "CSV",
-    ".tsv": "TSV",
-    ".xlsx": "XLSX",
-    ".zip": "zip archive",
-}
-_FAMILIES: dict[str, Any] = {".gpx": gpx, ".kml": kml, ".parquet": parquet, ".csv": tables, ".tsv": tables, ".xlsx": tables}
+ENDINGS = {**{e: one.read_endings[e] for e, one in READ.items()}, ".zip": "zip archive"}
 _MANY_LAYERS = {".gpkg"}
+_OTHER = Format()
+"""What the library makes of any other file."""
 _MAGIC = re.compile(r"[*?\[]")
 T = TypeVar("T")
 
@@ -158,7 +144,7 @@ def layer_names(path: Path) -> list[str]:
     with _at(path):
         if path.suffix.lower() == ".zip":
             return list(_members(path))
-        return list(_family(path).layer_names(path))
+        return _format(path).layer_names(path)
 
 
 def look(path: Path, texts: Texts = AS_DECLARED) -> list[LayerFacts]:
@@ -181,9 +167,9 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
 def _facts(path: Path, name: str, key: str, texts: Texts) -> LayerFacts:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
-        found = _told_as(path, inner, lambda: _family(inner).facts(inner, layer, key, texts))
+        found = _told_as(path, inner, lambda: _format(inner).facts(inner, layer, key, texts))
         return replace(found, name=name, origin=str(path))
-    return _family(path).facts(path, name, key, texts)
+    return _format(path).facts(path, name, key, texts)
 
 
 def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
@@ -195,9 +181,9 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
 def _read(path: Path, name: str, key: str, texts: Texts, watch: Watch) -> Reading:
     if path.suffix.lower() == ".zip":
         inner, layer = _member(path, name)
-        reading = _told_as(path, inner, lambda: _family(inner).read(inner, layer, key, texts, watch))
+        reading = _told_as(path, inner, lambda: _format(inner).read(inner, layer, key, texts, watch))
         return replace(reading, layer=replace(reading.layer, name=name, origin=str(path)))
-    return _family(path).read(path, name, key, texts, watch)
+    return _format(path).read(path, name, key, texts, watch)
 
 
 def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
@@ -216,11 +202,7 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
 
 @lru_cache(maxsize=16)
 def _columns(path: Path, name: str, fields: tuple[str, ...], texts: Texts, changed: int, size: int) -> pa.Table | None:
-    family = _family(path)
-    if family is vector:
-        return vector.columns(path, name, fields, texts)
-    table = family.read(path, name, name, texts).layer.table
-    return table.select(list(fields)) if all(f in table.column_names for f in fields) else None
+    return _format(path).columns(path, name, fields, texts)
 
 
 def recording_part(path: Path, name: str) -> str:
@@ -247,9 +229,9 @@ def check_regular(path: Path) -> None:
             raise InputError(f"this is {what}, not a file", place=str(path), way_out="Write what comes from it to a file first")
 
 
-def _family(path: Path) -> Any:
+def _format(path: Path) -> Format:
     check_regular(path)
-    return _FAMILIES.get(path.suffix.lower(), vector)
+    return READ.get(path.suffix.lower(), _OTHER)
 
 
 # -- archives
@@ -273,7 +255,7 @@ def _found(path: Path, files: tuple[tuple[str, Path], ...], changed: int) -> dic
     for member, inner in files:
         if not is_offered(inner) or inner.suffix.lower() == ".zip":
             continue
-        names = _told_as(path, inner, lambda inner=inner: _family(inner).layer_names(inner))  # type: ignore[misc]
+        names = _told_as(path, inner, lambda inner=inner: _format(inner).layer_names(inner))  # type: ignore[misc]
         many = len(names) > 1 or inner.suffix.lower() in (*_MANY_LAYERS, ".gpx")
         out.update({f"{member}:{n}" if many else member: (inner, n) for n in names})
     if not out:

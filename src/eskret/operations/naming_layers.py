@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from eskret.core.layer import Layer, LayerFacts, own_name
 from eskret.core.naming import AS_TYPED, clean_name, number_collisions
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, targets
+from eskret.formats import geopackage
+from eskret.formats.format import Capacity, Format
 from eskret.operations.base import Context
 
 
@@ -29,7 +30,7 @@ def names_of(
     layers: Sequence[LayerFacts | Layer],
     template_of: Callable[[str], str],
     context: Context,
-    target: targets.Target,
+    target: Format,
     mode: str = "",
     there: Collection[str] = (),
 ) -> list[Named]:
@@ -55,7 +56,7 @@ def names_of(
         plain = context.fill(template, {**extra, "layer": layer.unnumbered or layer.key})
         own = context.fill(template, {**extra, "layer": own_name(layer, layer.unnumbered)})
         meant = next((t for t in (own, plain) if t in there), "") if not mode else ""
-        typed = mode == AS_TYPED and target.holds != targets.ONE
+        typed = mode == AS_TYPED and target.capacity is not Capacity.ONE
         text = meant or (own if typed else plain)
         if meant:
             name, told = meant, list[str]()
@@ -92,7 +93,7 @@ def names_of(
     return out
 
 
-def _as_typed(text: str, target: targets.Target) -> tuple[str, list[str]]:
+def _as_typed(text: str, target: Format) -> tuple[str, list[str]]:
     """A name as it is, but for what a format cannot hold, and what was done to it."""
     told = []
     name = text.strip()

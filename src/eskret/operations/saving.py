@@ -17,10 +17,10 @@ from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
 from eskret.core.sizes import with_measures
 from eskret.errors import DeliveryError
-from eskret.formats import fitting, geojson, holding, targets
+from eskret.formats import fitting, geojson, holding
 from eskret.formats.fitting import Choices, Fitted
+from eskret.formats.format import Capacity, Format
 from eskret.formats.library_write import of_one_kind
-from eskret.formats.targets import Target
 from eskret.operations.base import Finding, Level
 from eskret.operations.sentences import in_words
 
@@ -40,12 +40,12 @@ def choices_of(settings: Any) -> Choices:
     return Choices(settings.times, settings.long_texts)
 
 
-def writes_native(target: Target, settings: Any) -> bool:
+def writes_native(target: Format, settings: Any) -> bool:
     """Whether a format that is WGS 84 by its standard is to be written in another CRS."""
-    return bool(settings.native) and target in (targets.GEOJSON, targets.SEQUENCE)
+    return bool(settings.native) and target.native
 
 
-def crs_for(target: Target, settings: Any, own: str | None) -> str:
+def crs_for(target: Format, settings: Any, own: str | None) -> str:
     """The CRS that a layer is to be brought to; empty where it keeps its own."""
     if target.crs and not writes_native(target, settings):
         return target.crs
@@ -61,22 +61,20 @@ def chosen_fields(fields: Sequence[Field], settings: Any) -> list[Field]:
     return [Field(n, f.type, f.title, f.unit) for n, f in zip(titled, wanted, strict=True)]
 
 
-def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field], list[Finding]]:
+def foretell(one: LayerFacts, target: Format, settings: Any) -> tuple[list[Field], list[Finding]]:
     """The fields that a layer will have in the file, and what cannot be held of them."""
     findings = []
     missing = [n for n in settings.fields if n not in one.names()]
     if missing:
         findings.append(Finding.look(f"there is no field '{missing[0]}' to save. It has {in_words(one.names(), 12)}.", "fields", one))
     fields = chosen_fields(one.fields, settings)
-    for loss in targets.losses(target, fields, choices_of(settings), one.kind):
+    for loss in target.losses(fields, choices_of(settings), one.kind):
         findings.append(Finding.note(f"{loss}.", about=one))
     for number in (f for f in fields if pa.types.is_uint64(f.type)):
         values = one.values([number.name])
-        if values is not None and holding.too_large(values.column(0), target.holds_values):
+        if values is not None and holding.too_large(values.column(0), target.values):
             findings.append(
-                Finding.error(
-                    f"'{number.name}' has whole numbers beyond {target.holds_values.most:,}, and {target.title} holds none.", "to", one
-                )
+                Finding.error(f"'{number.name}' has whole numbers beyond {target.values.most:,}, and {target.title} holds none.", "to", one)
             )
     if one.kind is Kind.TABLE and not target.tables:
         findings.append(Finding.error(f"it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook.", "to", one))
@@ -88,7 +86,7 @@ def foretell(one: LayerFacts, target: Target, settings: Any) -> tuple[list[Field
     return fields, findings
 
 
-def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
+def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
     """A layer as it is written to a format.
 
     Parameters
@@ -118,13 +116,13 @@ def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
         remarks.append(remark)
     out = with_measures(out, settings.measures)
     out = _renamed(out, settings)
-    if out.drawn and target.kinds != frozenset(Kind) and not of_one_kind(out) and target.holds == targets.ONE:
+    if out.drawn and target.kinds != frozenset(Kind) and not of_one_kind(out) and target.capacity is Capacity.ONE:
         raise DeliveryError(
             f"it has shapes of several kinds, and {target.title} holds one",
             place=layer.key,
             way_out="Keep one kind of them, or save to a GeoPackage",
         )
-    settled = holding.settle(out, target.holds_values)
+    settled = holding.settle(out, target.values)
     aside += [
         (reason, rows if not aside or not len(aside[-1][1]) else remaining(len(layer), aside[-1][1])[rows])
         for reason, rows in settled.aside
@@ -138,9 +136,9 @@ def ready(layer: Layer, target: Target, settings: Any, crs: str) -> Ready:
     return Ready(fitted.layer, SetAside.from_reasons(aside), tuple(remarks), fitted.names if fitted.renamed else ())
 
 
-def _brought(layer: Layer, crs: str, target: Target) -> tuple[Layer, np.ndarray, Remark]:
+def _brought(layer: Layer, crs: str, target: Format) -> tuple[Layer, np.ndarray, Remark]:
     assert layer.crs is not None
-    if target in (targets.GEOJSON, targets.SEQUENCE):
+    if target.native:
         # its writer brings the shapes over itself, without making them
         text = f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants"
         if not same_crs(crs, geojson.CRS84):

@@ -21,7 +21,8 @@ from eskret.core.files.log import log_path
 from eskret.core.files.user_state import cache_place, data_place, state_place
 from eskret.core.layer import Layer
 from eskret.core.unforeseen import as_sentence
-from eskret.formats import sources, targets
+from eskret.formats import sources
+from eskret.formats.known import WRITTEN, format_to_write
 from eskret.formats.open_elsewhere import is_open_elsewhere
 
 _LIBRARIES = ("shapely", "pyogrio", "pyproj", "numpy", "pyarrow", "duckdb", "PySide6-Essentials")
@@ -78,12 +79,12 @@ def _trials() -> Generator[Finding, None, None]:
     points = shapely.points(np.array([[-27.2, 47.1], [-27.3, 47.2]]))
     layer = Layer("trial", pa.table({"name": ["a", "ü"], "n": [1, 2]}), points, "EPSG:4326")
     with tempfile.TemporaryDirectory(prefix="eskret-trial-") as folder:
-        for ending in targets.TARGETS:
+        for ending in WRITTEN:
             yield Finding(f"format {ending}", *_outcome(lambda e=ending: _tried(Path(folder) / f"trial{e}", layer)))  # type: ignore[misc]
 
 
 def _tried(path: Path, layer: Layer) -> str:
-    targets.write_one(path, layer, "trial")
+    format_to_write(path).write_one(path, layer, "trial")
     name = sources.layer_names(path)[0]
     back = sources.read(path, name, name).layer
     called = next((c for c in back.table.column_names if c.casefold() == "name"), "")  # a format may have a name of its own

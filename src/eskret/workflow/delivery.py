@@ -28,11 +28,12 @@ from eskret.core.files.transaction import PREFIX, Journal, Participant, commit
 from eskret.core.files.user_state import data_place
 from eskret.core.naming import LIMIT, folded, number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
-from eskret.formats import geopackage, sqlite, targets
+from eskret.formats import geopackage, sqlite
 from eskret.formats.file_group import FileGroup, Move, changed
 from eskret.formats.geopackage import in_child
 from eskret.formats.geopackage.digest import FORM, layer_digests
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
+from eskret.formats.known import GEOPACKAGE
 from eskret.formats.open_elsewhere import is_open_elsewhere
 from eskret.operations.base import Delivered, Planned, Prepared
 from eskret.operations.sentences import in_words
@@ -236,7 +237,7 @@ class DeliveryDesk:
         with self._guard:
             if not self._observing or target in self._seen:
                 return
-            database = target.suffix.lower() == targets.GEOPACKAGE.ending and target.exists()
+            database = target.suffix.lower() == GEOPACKAGE.ending and target.exists()
             if database:
                 sqlite.roll_back_hot(target)
             self._seen[target] = Seen.of(target) if database else FileState.of(target)

@@ -24,10 +24,11 @@ from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import Journal, commit
 from eskret.core.files.user_state import data_folder, data_place
 from eskret.errors import Code, DeliveryError, EskretError
-from eskret.formats import sqlite, targets
+from eskret.formats import sqlite
 from eskret.formats.file_group import FileGroup, Move
 from eskret.formats.geopackage import in_child
 from eskret.formats.geopackage.in_place import LayerChange
+from eskret.formats.known import GEOPACKAGE
 
 MOST = 5
 """Changes of one file that are kept."""
@@ -192,7 +193,7 @@ def _take_files_back(change: Change) -> None:
                 way_out=f"What it held before is kept in {change.copy(number)}",
                 code=Code.CHANGED_MEANWHILE,
             )
-        if member.file.suffix.lower() == targets.GEOPACKAGE.ending and sqlite.has_log(member.file):
+        if member.file.suffix.lower() == GEOPACKAGE.ending and sqlite.has_log(member.file):
             raise DeliveryError(
                 "another program has it open",
                 place=str(member.file),

@@ -14,9 +14,10 @@ from typing import Any
 from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import DECIDED, Journal, Participant, Recovery, is_alive, marks_in, pending
 from eskret.errors import EskretError
-from eskret.formats import sqlite, targets
+from eskret.formats import sqlite
 from eskret.formats.file_group import FileGroup
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace
+from eskret.formats.known import GEOPACKAGE
 from eskret.workflow import kept
 from eskret.workflow.delivery import discard_drafts, finish
 
@@ -107,7 +108,7 @@ def _discard(journal: Journal) -> None:
 def _roll_back(folders: Iterable[Path]) -> None:
     """Undo what a transaction of ours had begun in a database when it was killed."""
     for folder in folders:
-        for left in folder.glob(f"*{targets.GEOPACKAGE.ending}-journal") if folder.is_dir() else ():
+        for left in folder.glob(f"*{GEOPACKAGE.ending}-journal") if folder.is_dir() else ():
             database = left.with_name(left.name.removesuffix("-journal"))
             if not sqlite.roll_back_hot(database) and left.exists():
                 sqlite.take_away_stale(database)

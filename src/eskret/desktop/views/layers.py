@@ -17,7 +17,7 @@ from eskret.desktop.grid.view import Grid
 from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row
 from eskret.errors import EskretError
-from eskret.formats import targets
+from eskret.formats.known import format_to_write
 from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
 from eskret.operations.base import Context, Operation
 from eskret.operations.naming_layers import Named, names_of
@@ -133,7 +133,7 @@ class LayersView(View):
         own = {k: str(v[setting]) for k, v in step.layer.items() if v.get(setting)}
         context = Context(self._session.folder, step.id, self._session.values())
         try:
-            target = targets.target_for(Path(str(step.settings.get("to", ""))))
+            target = format_to_write(Path(str(step.settings.get("to", ""))))
             mode = str(step.settings.get("names", "")) or self._session.document.names
             found = names_of(facts, lambda key: own.get(key, whole), context, target, mode)
         except EskretError as error:

@@ -22,8 +22,9 @@ from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import Journal, commit
 from eskret.core.words import counted
 from eskret.errors import Code, DeliveryError, InputError
-from eskret.formats import sources, sqlite, targets
+from eskret.formats import sources, sqlite
 from eskret.formats.file_group import FileGroup, Move
+from eskret.formats.known import GEOPACKAGE
 from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, Gathered, Piece
 from eskret.workflow.outputs import digest_file
 from eskret.workflow.reuse.stamps import with_companions
@@ -113,7 +114,7 @@ def pack(gathered: Gathered, target: Path, *, inputs: bool = True, watch: Callab
 
 def _settled(piece: Piece, place: Path) -> Path:
     """The file to pack; a database that has not folded in yet what was written last is copied whole."""
-    if piece.path.suffix.lower() == targets.GEOPACKAGE.ending and len(with_companions(piece.path)) > 1:
+    if piece.path.suffix.lower() == GEOPACKAGE.ending and len(with_companions(piece.path)) > 1:
         sqlite.copy(piece.path, place)
         return place
     return piece.path
@@ -298,7 +299,7 @@ def _take_in(wanted: Missing, source: Path, into: _Staging, notes: list[str]) ->
         if one != source:
             place = place.with_name(place.stem + one.name[len(source.stem) :])
         target = into.place(str(place))
-        if one.suffix.lower() == targets.GEOPACKAGE.ending:
+        if one.suffix.lower() == GEOPACKAGE.ending:
             sqlite.copy(one, target)
         else:
             shutil.copy2(one, target)

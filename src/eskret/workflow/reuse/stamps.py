@@ -11,7 +11,7 @@ from pathlib import Path
 
 from eskret.core.files.hashing import hash_file, is_racy
 from eskret.core.files.user_state import private_file
-from eskret.formats import targets
+from eskret.formats.known import GEOPACKAGE
 
 Stat = tuple[int, int, int, int]
 
@@ -100,7 +100,7 @@ def with_companions(path: Path) -> list[Path]:
         there = _by_stem(path.parent, path.parent.stat().st_mtime_ns)
         named = {*there.get(path.stem, ()), *there.get(path.name, ())}
         out += sorted(p for p in (path.with_name(n) for n in named) if p != path and p.is_file())
-    if path.suffix.lower() == targets.GEOPACKAGE.ending:
+    if path.suffix.lower() == GEOPACKAGE.ending:
         wal = path.with_name(f"{path.name}-wal")
         out += [wal] if wal.exists() and wal.stat().st_size else []
     return out

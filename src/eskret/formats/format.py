@@ -1,0 +1,173 @@
+"""What a format of files is: how layers come out of it and go into it, what it can hold, and what of a layer it cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+from typing import Any, ClassVar
+
+import pyarrow as pa
+
+from eskret.core.account import Remark
+from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.naming import LIMIT
+from eskret.errors import DeliveryError
+from eskret.formats import fitting, holding, vector
+from eskret.formats.fitting import Bounds, Choices
+from eskret.formats.holding import Holds
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
+
+CRS84 = "OGC:CRS84"
+
+
+class Capacity(StrEnum):
+    """How many layers a file holds: one alone, all of a step at once, or more at any time, by name."""
+
+    ONE = "one"
+    SET = "set"
+    ANY = "any"
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How a file is to be written. ``words`` are title, description and licence."""
+
+    decimals: int | None = None
+    indent: bool = False
+    crs: str = CRS84
+    words: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Put:
+    """What came of writing: features found in the file, rows of the layers that have no place there, how many were cut."""
+
+    found: int
+    lost: Sequence[object] = ()
+    cut: int = 0
+    sha256: str = ""
+
+
+Pairs = Sequence[tuple[Layer, str]]
+"""Layers with the names that they get in a file."""
+
+
+class Format:
+    """A format of files. One object a format; a subclass says what is special about it."""
+
+    title: ClassVar[str]
+    read_endings: ClassVar[Mapping[str, str]] = {}
+    """Endings of files that are read, with what such a file is called."""
+    written_endings: ClassVar[tuple[str, ...]] = ()
+    reads_with: ClassVar[Any] = vector
+    """The module that reads it: ``layer_names``, ``facts`` and ``read``."""
+
+    capacity: ClassVar[Capacity] = Capacity.ONE
+    sections: ClassVar[bool] = False
+    """Whether layers can be kept in sections, and fields have titles beside their names."""
+    changes: ClassVar[bool] = False
+    """Whether what is saved can be appended to and brought up to date."""
+    crs: ClassVar[str] = ""
+    """The one that it is always in."""
+    native: ClassVar[bool] = False
+    """Whether it can be in another than that all the same; its writer brings shapes there itself."""
+    tables: ClassVar[bool] = True
+    kinds: ClassVar[frozenset[Kind]] = frozenset(Kind)
+    """What may be drawn in it; all of them where shapes are columns."""
+    rounds: ClassVar[bool] = False
+    """Whether coordinates are rounded to decimals."""
+    words: ClassVar[frozenset[str]] = frozenset()
+    """What it can say of a dataset: title, description, licence."""
+    companions: ClassVar[tuple[str, ...]] = ()
+    """Endings of files that belong to the one named."""
+    left_over: ClassVar[tuple[str, ...]] = ()
+    """Endings of files that would lie about a new one: indexes of what was there before."""
+    name_limit: ClassVar[int] = LIMIT
+    typed_limit: ClassVar[int] = 250
+    """How long a name of a layer may be that is not tidied."""
+    barred: ClassVar[str] = ""
+    """Signs that no name of a layer may hold."""
+    bounds: ClassVar[Bounds | None] = None
+    values: ClassVar[Holds] = Holds("")
+
+    @property
+    def ending(self) -> str:
+        """The ending that its files usually have."""
+        return self.written_endings[0]
+
+    @property
+    def many(self) -> bool:
+        """Whether layers are known by name in the file from run to run."""
+        return self.capacity is Capacity.ANY
+
+    # -- out of files
+
+    def layer_names(self, path: Path) -> list[str]:
+        """Names of the layers in a file."""
+        return list(self.reads_with.layer_names(path))
+
+    def facts(self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
+        """Facts of one layer, under a key."""
+        found: LayerFacts = self.reads_with.facts(path, name, key, texts)
+        return found
+
+    def read(self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
+        """Read one layer under a key."""
+        found: Reading = self.reads_with.read(path, name, key, texts, watch)
+        return found
+
+    def columns(self, path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
+        """Some fields of a layer, all rows, without its geometry; None where it has no such field."""
+        if self.reads_with is vector:
+            return vector.columns(path, name, fields, texts)
+        table = self.read(path, name, name, texts).layer.table
+        return table.select(list(fields)) if all(f in table.column_names for f in fields) else None
+
+    # -- into files
+
+    def losses(self, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE) -> list[str]:
+        """What it cannot hold of these fields, in sentences; empty where nothing is lost."""
+        return [*self.field_losses(fields, choices or Choices(), kind), *holding.foretell(fields, kind is not Kind.TABLE, self.values)]
+
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+        """What becomes of fields because of their names, types and number."""
+        return fitting.foretell(fields, self.bounds, choices) if self.bounds is not None else []
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        """Write layers to a new file.
+
+        Raises
+        ------
+        DeliveryError : it cannot hold them.
+        """
+        raise NotImplementedError
+
+    def count(self, path: Path) -> int:
+        """Features in a file, as another reader than its writer finds them."""
+        raise NotImplementedError
+
+    def as_stored(self, layer: Layer) -> Layer:
+        """The layer as reading it again gives it, where shapes become something else."""
+        return layer
+
+    def write_one(self, path: Path, layer: Layer, name: str, watch: Watch = no_watch) -> tuple[Remark, ...]:
+        """Write a layer to a file of its own, or as a new layer of one that holds many, as usual for the format; gives what had to
+        give way.
+
+        Raises
+        ------
+        DeliveryError : the format cannot hold it, or not all of its rows; nothing is written.
+        """
+        settled = holding.settle(layer, self.values)
+        if settled.aside:
+            reason, rows = settled.aside[0]
+            raise DeliveryError(
+                f"{len(rows):,} of {len(layer):,} rows cannot be written: {reason}", place=str(path), way_out="Take them out first"
+            )
+        fitted = fitting.Fitted(settled.layer)
+        if self.bounds is not None:
+            fitted = fitting.fit(settled.layer, self.bounds, Choices())
+        self.write(path, [(fitted.layer, name)], Writing(), watch)
+        return (*settled.remarks, *fitted.remarks)

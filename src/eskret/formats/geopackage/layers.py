@@ -1,0 +1,50 @@
+"""Layers put into a GeoPackage, each in the way that is fastest for its size."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from itertools import groupby
+from pathlib import Path
+
+from eskret.core.layer import Layer
+from eskret.formats.geopackage import bulk, metadata, writer
+from eskret.formats.reading import Watch, no_watch
+
+
+def section_crs(path: Path, staged: Path, section: str) -> str | None:
+    """The CRS of a section in a file, or in what is staged for it; None where there is no such section yet."""
+    there = writer.sections_of(path)
+    with writer.writing(staged) as container:
+        known = {**there, **container.sections()}.get(section)
+    return known.crs if known else None
+
+
+def put_layers(
+    staged: Path, pairs: Sequence[tuple[Layer, str]], words: Mapping[str, str], section: str = "", crs: str = "", watch: Watch = no_watch
+) -> None:
+    """Add layers under names that are not taken: many small ones in one transaction, a large one by itself, through the library.
+
+    Parameters
+    ----------
+    words : title, description and licence, of each of them.
+    section : what they are kept under, with its ``crs``; empty for none.
+    """
+    large: list[tuple[Layer, str]] = []
+    description = words.get("description", "")
+    for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
+        if many_rows:
+            for layer, name in group:
+                large.append((layer, name))
+                bulk.write_large(staged, layer, name, description, watch)
+        else:
+            with writer.writing(staged) as container:
+                for layer, name in group:
+                    container.add(layer, name, description, watch)
+    with writer.writing(staged) as container:
+        for layer, name in large:
+            bulk.index_large(container, layer, name)
+            container.put_titles(name, layer.titles)
+        for _, name in pairs:
+            if section:
+                container.put_in_section(name, section, crs)
+            metadata.put_about(container, name, words)
