@@ -28,7 +28,7 @@ os.environ.update(XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_
 from benchmarks.reliability.common import ESKRET, areas, left_behind  # noqa: E402
 from eskret.formats import geopackage  # noqa: E402
 from eskret.formats.geopackage import triggers  # noqa: E402
-from eskret.workflow.executors.client import Worker  # noqa: E402
+from eskret.process.client import Worker  # noqa: E402
 
 TURN = 5
 """Rows that are written at a time."""

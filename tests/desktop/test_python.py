@@ -13,11 +13,11 @@ from PySide6.QtGui import QGuiApplication, QTextCursor
 from PySide6.QtTest import QTest
 
 from eskret import Workflow
-from eskret.at_hand import Layers, Results
 from eskret.desktop.python.opening import ScriptBox
 from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
 from eskret.own import trust
+from eskret.process.console_state import Layers, Results
 from eskret.workflow.built import built_by
 from eskret.workflow.script import scripted
 from tests.desktop.conftest import Hand

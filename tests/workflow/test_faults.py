@@ -25,8 +25,8 @@ from eskret.core.files.alone import say_alone
 from eskret.core.files.transaction import Journal, pending
 from eskret.formats import geopackage
 from eskret.formats.geopackage.in_place import GeoPackageInPlace
+from eskret.process.client import Worker
 from eskret.workflow.delivery import DeliveryDesk
-from eskret.workflow.executors.client import Worker
 from eskret.workflow.outputs import Outputs, outputs_path
 from eskret.workflow.recovery import recover
 from tests.conftest import squares

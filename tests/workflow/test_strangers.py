@@ -22,9 +22,9 @@ from eskret.core.files.scratch import scratch_folder
 from eskret.errors import EskretError, InputError
 from eskret.formats import archives
 from eskret.own import trust
+from eskret.process.client import Worker
 from eskret.workflow import consent
 from eskret.workflow import document as documents
-from eskret.workflow.executors.client import Worker
 from eskret.workflow.handover import pack as packs
 from eskret.workflow.rehearsal import rehearse
 from tests.conftest import squares

@@ -15,8 +15,8 @@ from shiboken6 import isValid
 from eskret.core.naming import fill_template
 from eskret.desktop.session import Session
 from eskret.errors import EskretError
+from eskret.process.client import Worker
 from eskret.services import practice, tokens
-from eskret.workflow.executors.client import Worker
 
 _REMEMBERED = "services"
 _PRACTICE_PORT = "8731"

@@ -19,10 +19,10 @@ from eskret.core.words import counted
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
+from eskret.process.client import Worker
 from eskret.workflow import document as documents
 from eskret.workflow import edits, ledger, styles
 from eskret.workflow.document import Document, Step
-from eskret.workflow.executors.client import Worker
 from eskret.workflow.mapped import MapSaid
 from eskret.workflow.outputs import Outputs
 from eskret.workflow.references import Reference, bound, dependents, reference_settings

@@ -42,7 +42,7 @@ def built_by(script: Path, patience: float = PATIENCE) -> list[Built]:
         )
     try:
         done = subprocess.run(
-            [sys.executable, "-P", "-m", "eskret.building", str(script.resolve())],
+            [sys.executable, "-P", "-m", "eskret.process.script_runner", str(script.resolve())],
             cwd=script.resolve().parent,
             input=source.decode("utf-8", "replace"),
             capture_output=True,

@@ -13,12 +13,12 @@ from PySide6.QtCore import QFileSystemWatcher, QTimer, Signal
 from PySide6.QtGui import QFontDatabase
 from PySide6.QtWidgets import QLabel
 
-from eskret.at_hand import BACK, STATE
 from eskret.core.files.atomic import write_whole
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import theme
 from eskret.desktop.viewer import Pane, QuietButton
 from eskret.errors import EskretError
+from eskret.process.console_state import BACK, STATE
 from eskret.workflow.document import parse
 
 _LONG = 80
@@ -34,8 +34,8 @@ def _begin():
     from pathlib import Path
     from eskret.formats import gdal
     gdal.with_frames()
-    from eskret import at_hand
-    at_hand.attach(get_ipython().user_ns, Path({folder!r}), get_ipython())
+    from eskret.process import console_state
+    console_state.attach(get_ipython().user_ns, Path({folder!r}), get_ipython())
 _begin()
 del _begin
 """

@@ -121,7 +121,7 @@ class Worker:
         if self._process is None or self._process.poll() is not None:
             environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
             self._process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "eskret.workflow.executors.worker"],
+                [sys.executable, "-P", "-m", "eskret.process.worker"],
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 text=True,

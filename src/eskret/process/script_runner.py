@@ -1,7 +1,7 @@
 """A process that runs a script to see which workflows it builds. They are told on standard output; nothing of them is written
 or run.
 
-Usage: python -m eskret.building SCRIPT < SOURCE
+Usage: python -m eskret.process.script_runner SCRIPT < SOURCE
 
 What runs is the source that was read and allowed, not what may lie in the file by now; what lies beside it is not imported.
 """

@@ -1,0 +1,128 @@
+"""A workflow run, rehearsed, run in rounds; what its form offers, and its report."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from eskret.core.layer import LayerFacts
+from eskret.process.jobs.job import Answer, Work, job
+from eskret.workflow.choices import offers
+from eskret.workflow.document import parse
+from eskret.workflow.engine import Run
+from eskret.workflow.rehearsal import Rehearsal
+from eskret.workflow.rehearsal import rehearse as rehearse_workflow
+from eskret.workflow.results import ResultStore
+from eskret.workflow.reuse import Keeping, the_store
+from eskret.workflow.rounds import RoundsRun
+from eskret.workflow.runs import WINDOW, write_down, write_down_rounds
+
+Values = dict[str, Any]
+
+
+@job("run")
+def run(work: Work, text: str, values: Values, folder: Path, store: Path, workflow: Path | None = None, fresh: bool = False) -> Answer:
+    """Run the workflow, and keep what its steps made where a window can look at it."""
+    results = ResultStore(store)
+    started = Run(
+        parse(text),
+        values,
+        workflow=workflow,
+        folder=folder,
+        on_event=work.tell,
+        keep=results.keep,
+        keeping=Keeping(the_store(), fresh=fresh),
+    )
+    work.on_stop(started.stop)
+    result = started.execute()
+    return {"state": result.state, "note": write_down(started, result, WINDOW)}
+
+
+def _rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None, **more: Any) -> RoundsRun:
+    started = RoundsRun(parse(text), rows, values, workflow=workflow, folder=folder, keeping=Keeping(the_store()), **more)
+    work.on_stop(started.stop)
+    return started
+
+
+@job("rounds")
+def rounds(
+    work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None = None, go_on: bool = False
+) -> Answer:
+    """Run the workflow once a row of values."""
+    started = _rounds(work, text, values, folder, rows, workflow, go_on=go_on, on_event=work.tell)
+    result = started.execute()
+    return {"state": result.state, "note": write_down_rounds(started, result, WINDOW)}
+
+
+@job("rehearse_rounds")
+def rehearse_rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None = None) -> Answer:
+    """Rehearse every row of values."""
+    started = _rounds(work, text, values, folder, rows, workflow, on_event=lambda event: None)
+    return {"rounds": [found.to_json() for found in started.rehearse()]}
+
+
+@job("rehearse")
+def rehearse(work: Work, text: str, values: Values, folder: Path, workflow: Path | None = None) -> Answer:
+    """Check everything and foretell what the steps make."""
+    return _told(rehearse_workflow(parse(text), values, workflow=workflow, folder=folder, watch=work.watch))
+
+
+def _told(found: Rehearsal) -> Answer:
+    steps = {}
+    for id, step in found.steps.items():
+        outputs = [
+            {
+                "path": str(o.path),
+                "layer": o.layer,
+                "action": o.action,
+                "features": o.features,
+                "certainty": o.certainty,
+                "original": o.original,
+            }
+            for o in step.outputs
+        ]
+        entering, leaving = ([facts_told(x) for x in layers] for layers in (step.entering, step.leaving))
+        steps[id] = {"known": step.known, "entering": entering, "leaving": leaving, "outputs": outputs}
+    return {
+        "seconds": found.seconds,
+        "findings": [f.to_json() for f in found.findings],
+        "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
+        "shared": [str(p) for p in found.shared],
+        "steps": steps,
+    }
+
+
+def facts_told(facts: LayerFacts) -> dict[str, Any]:
+    """Facts of a layer, as a window reads them."""
+    names = ("key", "name", "kind", "crs", "count", "certainty", "extent", "origin", "step", "own_name", "unnumbered")
+    return {**{n: getattr(facts, n) for n in names}, "fields": [[f.name, f.word] for f in facts.fields]}
+
+
+@job("offers")
+def offered(work: Work, text: str, values: Values, folder: Path) -> Answer:
+    """What a form offers for every parameter, with the values that stand in it."""
+    told = {}
+    for name, one in offers(parse(text), values, folder).items():
+        choices = None if one.choices is None else list(one.choices)
+        told[name] = {"choices": choices, "enabled": one.enabled, "why": one.why, "problem": one.problem}
+    return {"offers": told}
+
+
+@job("report")
+def report(work: Work, text: str, folder: Path, told: dict[str, Any], layers: list[tuple[str, dict[str, Any]]], path: Path) -> Answer:
+    """Write the report of a run, with maps of what it delivered, drawn from what was stored."""
+    from eskret.workflow.report import write_report
+    from eskret.workflow.report_maps import Maps
+    from eskret.workflow.stored import StoredLayer
+    from eskret.workflow.styles import style_for
+
+    document = parse(text)
+    maps = Maps(document, folder)
+    for step, info in layers:
+        layer = StoredLayer(info)
+        if layer.shapes is not None and layer.rows:
+            code = str(layer.crs["code"]) if layer.crs else None
+            line = [(str(i), str(k)) for i, k in info.get("line", ())]
+            maps.draw(f"{layer.name} · {step}", layer.shapes, layer.table, layer.kind, code, style_for(document, line))
+    write_report(document, told, path, folder, maps.finish())
+    return {"path": str(path)}

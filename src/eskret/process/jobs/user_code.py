@@ -1,0 +1,32 @@
+"""The analyst's own operations, and workflows that a script of theirs builds."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from eskret.process.jobs.job import Answer, Work, job
+
+
+@job("own")
+def own(work: Work, folder: Path) -> Answer:
+    """What a project has of its own operations; a file that changed is loaded anew."""
+    from eskret.own.files import cards
+
+    return cards(folder)
+
+
+@job("own_choices")
+def own_choices(work: Work, folder: Path, use: str, settings: dict[str, Any]) -> Answer:
+    """What settings of an own operation offer, where that hangs on the others."""
+    from eskret.own.files import choices
+
+    return {"choices": choices(folder, use, settings)}
+
+
+@job("built")
+def built(work: Work, path: Path) -> Answer:
+    """The workflows that a script builds."""
+    from eskret.workflow.built import built_by
+
+    return {"built": [{"name": b.name, "title": b.document.title, "text": b.document.to_text()} for b in built_by(path)]}
