@@ -21,7 +21,7 @@ from eskret.core.style import CLASSES, Style
 from eskret.desktop.app import make_application
 from eskret.desktop.map.canvas import MapCanvas, looks
 from eskret.desktop.map.dress import items_of, labels_of
-from eskret.desktop.map.render import Item
+from eskret.desktop.map.render import PaintItem
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.theme.style import theme
 from eskret.formats import sources
@@ -53,7 +53,7 @@ def main() -> None:
         canvas.resize(800, 600)
         canvas.show()
         app.processEvents()
-        canvas.show_scene(Scene((Item(shapes, looks()["leaving"]),), None, info["crs"]))
+        canvas.show_scene(Scene((PaintItem(shapes, looks()["leaving"]),), None, info["crs"]))
         print("| zoom | picture after | frames a second while dragged |\n|---|---|---|")
         first = until_drawn(canvas)
         for factor in (1.0, 1.5, 2.0, 4.0, 16.0):

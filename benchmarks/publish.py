@@ -74,7 +74,7 @@ def sent(address: str, token: str, count: int) -> tuple[float, float]:
     made = layer(count)
     begun = time.perf_counter()
     d = difference.take(made, difference.published([]), mode="update", key=["bed"])
-    written = journal.Journal.create(as_push(made, d, address, f"sent{count}", 0), d.entries)
+    written = journal.PushJournal.create(as_push(made, d, address, f"sent{count}", 0), d.entries)
     taken = time.perf_counter() - begun
     begun = time.perf_counter()
     state = push.send(written, token).state
@@ -98,11 +98,11 @@ def compared(address: str, count: int) -> tuple[float, float]:
 
 def fill(data: Path, count: int) -> None:
     """Put a dataset into the server's storage straight away: sending it would take minutes."""
-    from eskret.practice_server.storage import Dataset, Storage
+    from eskret.practice_server.storage import Storage, StoredDataset
 
     made = layer(count)
     storage = Storage(data / "published.sqlite")
-    dataset = Dataset(f"held{count}", f"held{count}")
+    dataset = StoredDataset(f"held{count}", f"held{count}")
     storage.make(dataset)
     d = difference.take(made, difference.published([]), mode="update", key=["bed"])
     for _, change in d.entries:

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from eskret import read, write
 from eskret.core.account import Relation
-from eskret.core.kernels.place import Relation as Place
+from eskret.core.kernels.place import Predicate as Place
 from eskret.core.kernels.place import holds, points_hold
 from eskret.core.layer import GeometryColumn, Kind, Layer
 from eskret.core.layer.wkb import WkbArray, decode

@@ -20,7 +20,7 @@ from eskret import read, write
 from eskret.desktop.hand import condition_for
 from eskret.desktop.map.canvas import LESS, MORE, ONLY, OTHER
 from eskret.desktop.map.caught import rows_in
-from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.settings.values import with_value
 from eskret.desktop.viewer import changed
 from eskret.formats import geopackage
@@ -328,11 +328,11 @@ def test_what_a_loop_catches_is_what_meets_it(ring: list[tuple[int, int]]) -> No
         object,
     )
     xy, starts, kinds, first = pieces_of(shapes)
-    item = Item(Shapes(xy, starts, kinds, first, shapely.bounds(shapes)), Look("#000000", "#000000"))
+    item = PaintItem(Shapes(xy, starts, kinds, first, shapely.bounds(shapes)), Look("#000000", "#000000"))
     area = shapely.make_valid(shapely.Polygon(ring))
     expected = [n for n, s in enumerate(shapes) if s is not None and s.intersects(area)]
     assert rows_in(item, np.array(ring, float)).tolist() == expected
-    some = Item(item.shapes, item.look, np.array([1, 3]))
+    some = PaintItem(item.shapes, item.look, np.array([1, 3]))
     assert rows_in(some, np.array(ring, float)).tolist() == [n for n in expected if n in (1, 3)]
 
 

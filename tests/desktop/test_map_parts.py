@@ -20,8 +20,8 @@ from eskret.desktop.map import labels
 from eskret.desktop.map.dress import brought, look_of
 from eskret.desktop.map.legend import legend_size, paint_legend
 from eskret.desktop.map.lines import degree_step, degree_text, paint_lines, paint_scale_bar
-from eskret.desktop.map.picture import ENDINGS, Wanted, picture, save
-from eskret.desktop.map.render import Item, Look, paint, render
+from eskret.desktop.map.picture import ENDINGS, PictureOptions, picture, save
+from eskret.desktop.map.render import Look, PaintItem, paint, render
 from eskret.desktop.map.scene import Block, Key, Scene
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import DARK, LIGHT
@@ -84,7 +84,7 @@ def test_no_label_lies_over_another_or_out_of_the_map(qapp: QApplication, places
     view = Viewport(150, 100, 1.0, 300, 200)
     column = pa.chunked_array([[f"mark {n}" for n in range(len(places))]])
     metrics = QFontMetricsF(font(12))
-    asked = labels.Labels(Item(shapes, RED), column, str)
+    asked = labels.Labels(PaintItem(shapes, RED), column, str)
     placed = labels.place(asked, view, metrics, labels.cells(view))
     boxes = [shapely.box(p.x, p.y - metrics.ascent(), p.x + metrics.horizontalAdvance(p.text), p.y + metrics.descent()) for p in placed]
     assert len({p.text for p in placed}) == len(placed) <= len(places)
@@ -96,7 +96,7 @@ def test_no_label_lies_over_another_or_out_of_the_map(qapp: QApplication, places
 def test_empty_values_have_no_label_and_a_picture_tells_how_many_had_room(qapp: QApplication) -> None:
     shapes = shapes_of([shapely.Point(n * 60, 0) for n in range(5)] + [shapely.Point(1, 0)])
     column = pa.chunked_array([["a", None, "", "d", "e", "f f f f f f f f f"]])
-    scene = Scene((Item(shapes, RED),), labels=(labels.Labels(Item(shapes, RED), column, str),))
+    scene = Scene((PaintItem(shapes, RED),), labels=(labels.Labels(PaintItem(shapes, RED), column, str),))
     view = Viewport(120, 0, 1.0, 330, 40)
     made = picture(scene, (), view, 1.0, LIGHT)
     assert made.placed == 3, "the long one beside the first has no room"
@@ -114,7 +114,7 @@ def test_the_same_features_as_pixels_and_as_strokes(qapp: QApplication) -> None:
     squares = [shapely.box(x, y, x + 8, y + 8) for x in range(0, 100, 10) for y in range(0, 60, 10)]
     shapes = shapes_of([*squares, shapely.LineString([(0, 65), (100, 65)]), *(shapely.Point(p) for p in rng.uniform(0, 60, (9, 2)))])
     view = view_of(shapes)
-    items = [Item(shapes, RED, np.arange(0, 40)), Item(shapes, BLUE, np.arange(40, len(shapes)))]
+    items = [PaintItem(shapes, RED, np.arange(0, 40)), PaintItem(shapes, BLUE, np.arange(40, len(shapes)))]
     pixels = render(items, view, 1.0)
     strokes = QImage(view.width, view.height, QImage.Format.Format_ARGB32_Premultiplied)
     strokes.fill(0)
@@ -130,14 +130,14 @@ def test_the_same_features_as_pixels_and_as_strokes(qapp: QApplication) -> None:
 
 def test_features_too_small_to_see_are_still_strokes(qapp: QApplication, tmp_path: Path) -> None:
     shapes = shapes_of([shapely.box(n, 0, n + 0.01, 0.01) for n in range(20)])
-    scene = Scene((Item(shapes, RED),), crs=UTM)
+    scene = Scene((PaintItem(shapes, RED),), crs=UTM)
     for ending in ENDINGS:
         file = tmp_path / f"m{ending}"
-        save(scene, view_of(shapes), file, Wanted(), LIGHT)
+        save(scene, view_of(shapes), file, PictureOptions(), LIGHT)
         assert file.stat().st_size > 500
     assert RED.line.lower() in (tmp_path / "m.svg").read_text().lower()
     with pytest.raises(DeliveryError, match=r"cannot be saved as '.tif'"):
-        save(scene, view_of(shapes), tmp_path / "m.tif", Wanted(), LIGHT)
+        save(scene, view_of(shapes), tmp_path / "m.tif", PictureOptions(), LIGHT)
 
 
 # -- legend, lines, looks

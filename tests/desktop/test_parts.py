@@ -21,7 +21,7 @@ from eskret.core.layer import Layer
 from eskret.desktop.ledger.threads import between, lanes, width
 from eskret.desktop.map.lines import grid_text, nice
 from eskret.desktop.map.pick import feature_at
-from eskret.desktop.map.render import CHUNK, Item, Look, paths_of, render, thin, visible_rows
+from eskret.desktop.map.render import CHUNK, Look, PaintItem, paths_of, render, thin, visible_rows
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.table.model import EMPTY, NULL, TableModel
 from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
@@ -112,7 +112,7 @@ def test_holes_are_empty_and_overlaps_are_full(qapp: QApplication) -> None:
     ring = shapely.Polygon([(5, 5), (45, 5), (45, 45), (5, 45)], [[(15, 15), (35, 15), (35, 35), (15, 35)]])
     other_way = shapely.Polygon(list(shapely.box(50, 50, 80, 80).exterior.coords)[::-1])
     over = shapely.box(70, 70, 95, 95)
-    image = render([Item(shapes_of([ring, other_way, over, None]), LOOK)], VIEW, 1.0)
+    image = render([PaintItem(shapes_of([ring, other_way, over, None]), LOOK)], VIEW, 1.0)
     assert pixel(image, 10, 10) == "#00ff00" and pixel(image, 25, 25) == ""
     assert pixel(image, 60, 60) == pixel(image, 76, 76) == pixel(image, 90, 90) == "#00ff00"
 
@@ -121,7 +121,7 @@ def test_tiny_features_lines_and_points_are_seen(qapp: QApplication) -> None:
     tiny = shapely.box(20, 20, 20.4, 20.4)
     line = shapely.LineString([(40, 0), (40, 100)])
     nested = shapely.GeometryCollection([shapely.Point(70, 70), shapely.GeometryCollection([shapely.box(80, 10, 95, 25)])])
-    image = render([Item(shapes_of([tiny, line, nested]), LOOK)], VIEW, 1.0)
+    image = render([PaintItem(shapes_of([tiny, line, nested]), LOOK)], VIEW, 1.0)
     assert pixel(image, 20.2, 20.2) == "#ff0000" or pixel(image, 20.2, 21.2) == "#ff0000"
     assert any(pixel(image, x, 50) == "#ff0000" for x in (39, 40))
     assert pixel(image, 70, 71) == "#00ff00" and pixel(image, 88, 18) == "#00ff00"
@@ -129,9 +129,9 @@ def test_tiny_features_lines_and_points_are_seen(qapp: QApplication) -> None:
 
 def test_rows_out_of_view_or_not_chosen_are_left_out(qapp: QApplication) -> None:
     shapes = shapes_of([shapely.box(10, 10, 20, 20), shapely.box(500, 500, 510, 510), None, shapely.box(60, 60, 70, 70)])
-    assert visible_rows(Item(shapes, LOOK), VIEW).tolist() == [0, 3]
-    assert visible_rows(Item(shapes, LOOK, np.array([1, 3])), VIEW).tolist() == [3]
-    image = render([Item(shapes, LOOK, np.array([3]))], VIEW, 1.0)
+    assert visible_rows(PaintItem(shapes, LOOK), VIEW).tolist() == [0, 3]
+    assert visible_rows(PaintItem(shapes, LOOK, np.array([1, 3])), VIEW).tolist() == [3]
+    image = render([PaintItem(shapes, LOOK, np.array([3]))], VIEW, 1.0)
     assert pixel(image, 15, 15) == "" and pixel(image, 65, 65) == "#00ff00"
 
 
@@ -173,7 +173,7 @@ def test_the_ground_under_the_pointer_stays_there_when_zooming(f: float, x: floa
 def test_picking_agrees_with_geos(seed: int) -> None:
     rng = np.random.default_rng(seed)
     areas = shapely.buffer(shapely.points(rng.uniform(10, 90, (6, 2))), rng.uniform(2, 15, 6))
-    item = Item(shapes_of([*areas, shapely.LineString(rng.uniform(0, 100, (3, 2))), None]), LOOK)
+    item = PaintItem(shapes_of([*areas, shapely.LineString(rng.uniform(0, 100, (3, 2))), None]), LOOK)
     for x, y in rng.uniform(0, 100, (20, 2)):
         point = shapely.Point(x, y)
         inside = [i for i, a in enumerate(areas) if a.contains(point)]

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 from eskret.core.account import Relation
 from eskret.core.matching import diagnose
-from eskret.core.wordlist import Entry, draft, suggested
+from eskret.core.wordlist import WordEntry, draft, suggested
 from eskret.errors import InputError
 from eskret.formats.wordlist_file import read_list, write_list
 from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, said, square, table_of
@@ -175,7 +175,7 @@ def test_near_spellings_are_grouped_and_numbers_are_not() -> None:
     assert words["sand"] == "Sand" and words["Røck"] == "Rock" and words["Gravel coarse"] == "gravel (coarse)"
     assert words["Bed 12"] == "Bed 12" and words["Bed 13"] == "Bed 13" and words["Mud"] == "Mud"
     column = pa.chunked_array([pa.array([s for s, n in SPELLINGS for _ in range(n)])])
-    earlier = [Entry("bottom", "Sand", 1, "Sand", "SAND"), Entry("bottom", "Kelp", 7, "Kelp", "Weed")]
+    earlier = [WordEntry("bottom", "Sand", 1, "Sand", "SAND"), WordEntry("bottom", "Kelp", 7, "Kelp", "Weed")]
     entries = {e.spelling: e for e in draft({"bottom": column}, earlier)}
     assert entries["Sand"].word == "SAND" and entries["sand"].suggestion == "SAND", "decisions are kept and used for what is like them"
     assert entries["Kelp"].count == 0 and entries["Kelp"].use == "Weed" and entries["Mud"].word == ""
@@ -186,7 +186,7 @@ def test_a_word_list_goes_to_a_file_and_into_several_fields(tmp_path: Path) -> N
     drafted = do("draft_words", [layer], fields=["bottom", "under"])
     table = drafted.layers[0].table
     assert table.column_names == ["field", "spelling", "count", "suggestion", "word"] and len(table) == 6
-    entries = [Entry(**{k: v or "" for k, v in r.items() if k != "count"}, count=r["count"]) for r in table.to_pylist()]
+    entries = [WordEntry(**{k: v or "" for k, v in r.items() if k != "count"}, count=r["count"]) for r in table.to_pylist()]
     entries = [e for e in entries if e.spelling != "Mudd"]
     write_list(tmp_path / "words.csv", entries)
     assert read_list(tmp_path / "words.csv") == entries
@@ -238,7 +238,7 @@ def test_empty_texts_and_features_without_a_value_are_settled_too(tmp_path: Path
     table = do("draft_words", [layer], fields=["bottom"]).layers[0].table
     drafted = {r["spelling"]: r for r in table.to_pylist()}
     assert set(drafted) == {"Sand", "", "n/a", " ", "(no value)"} and drafted["(no value)"]["count"] == 1
-    entries = [Entry("bottom", s, r["count"], r["suggestion"]) for s, r in drafted.items()]
+    entries = [WordEntry("bottom", s, r["count"], r["suggestion"]) for s, r in drafted.items()]
     write_list(tmp_path / "words.csv", entries)
     before = do("apply_words", layer, tmp_path, words="words.csv", fields=["bottom"], ending="")
     assert rows(before, "bottom") == ["Sand", "", None, "n/a", " ", "Sand"]  # nothing is settled

@@ -98,8 +98,8 @@ def service(monkeypatch: pytest.MonkeyPatch) -> Generator[Service, None, None]:
 
 def test_what_is_published(service: Service) -> None:
     assert features.datasets(service.address + "/") == [
-        features.Dataset("moorings", "Moorings", (-27, 47, -26, 48)),
-        features.Dataset("plain", "plain"),
+        features.PublishedDataset("moorings", "Moorings", (-27, 47, -26, 48)),
+        features.PublishedDataset("plain", "plain"),
     ]
 
 

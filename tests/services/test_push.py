@@ -55,7 +55,7 @@ def prepared(
     mode: str = "update",
     key: tuple[str, ...] = ("bed",),
     remove: bool = True,
-) -> journal.Journal:
+) -> journal.PushJournal:
     with Connection(server.address, TOKEN) as open_:
         known = features.describe(open_, dataset)
         found = features.read_items(open_, dataset).features if known else []
@@ -76,10 +76,10 @@ def prepared(
         count_before=len(found),
         make={"title": "Beds", "description": "", "fields": {}},
     )
-    return journal.Journal.create(words, d.entries, folder)
+    return journal.PushJournal.create(words, d.entries, folder)
 
 
-def publish(server: PracticeServer, rows: Rows, folder: Path, dataset: str = "beds", **more: Any) -> journal.Journal:
+def publish(server: PracticeServer, rows: Rows, folder: Path, dataset: str = "beds", **more: Any) -> journal.PushJournal:
     made = prepared(server, rows, folder, dataset, **more)
     assert push.send(made, TOKEN).state == journal.PUSHED
     return made
@@ -233,7 +233,7 @@ def test_an_edit_between_reading_and_changing_is_refused_by_the_lock(server: Pra
     publish(server, {"A": (1, 1, "sand")}, tmp_path)
     with Connection(server.address, TOKEN) as open_:
         before = features.read_items(open_, "beds").features[0]
-        editor = changing.Editor(open_, "beds", 7)
+        editor = changing.FeatureEditor(open_, "beds", 7)
         once = open_.once
 
         def slow(method: str, url: str, **more: Any) -> Any:
@@ -244,7 +244,7 @@ def test_an_edit_between_reading_and_changing_is_refused_by_the_lock(server: Pra
 
         open_.once = slow  # type: ignore[method-assign]
         wanted = {**before, "properties": {"bed": "A", "bottom": "mine"}}
-        done = editor.carry_out(changing.Change(before, wanted, before["id"]))
+        done = editor.carry_out(changing.FeatureChange(before, wanted, before["id"]))
     assert done.conflict and done.theirs is not None and done.theirs["properties"]["bottom"] == "gravel"
     assert there(server, "beds")["A"][2] == "gravel"
 
@@ -295,7 +295,7 @@ def test_features_just_alike_are_added_as_many_times_as_there_are(server: Practi
             added=3,
             count_before=len(known),
         )
-        made = journal.Journal.create(words, d.entries, tmp_path)
+        made = journal.PushJournal.create(words, d.entries, tmp_path)
         server.set_faults(Faults.told(fault))
         try:
             push.send(made, TOKEN)

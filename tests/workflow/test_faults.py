@@ -22,7 +22,7 @@ import pytest
 
 from eskret import Workflow
 from eskret.core.files.alone import say_alone
-from eskret.core.files.transaction import Journal, pending
+from eskret.core.files.transaction import CommitJournal, pending
 from eskret.formats import geopackage
 from eskret.formats.geopackage.in_place import GeoPackageInPlace
 from eskret.process.client import Worker
@@ -174,7 +174,7 @@ def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path:
 
 
 def test_a_journal_of_thousands_of_folders_grows_by_a_line_for_each(tmp_path: Path, own_data: Path) -> None:
-    journal = Journal.begin(None, "Many")
+    journal = CommitJournal.begin(None, "Many")
     file = own_data / "transactions" / f"{journal.token}.json"
     begun, lengths = file.stat().st_ino, []
     for number in range(2_000):

@@ -25,9 +25,9 @@ from eskret.formats import geopackage
 from eskret.formats.geopackage import reader
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.storage import sortable
-from eskret.services.changing import Change, make_dataset
+from eskret.services.changing import FeatureChange, make_dataset
 from eskret.services.connection import Connection, seconds_told
-from eskret.services.journal import DONE, UNDOING, Journal, Push
+from eskret.services.journal import DONE, UNDOING, Push, PushJournal
 from tests.conftest import TOKEN, squares
 
 LOAD = 'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["pts.csv"]\n'
@@ -189,8 +189,8 @@ def test_a_shape_nested_without_end_is_refused_by_the_practice_server(server: Pr
 
 
 def test_a_push_taken_back_in_part_says_which_part() -> None:
-    made = [(str(n), Change(None, {"type": "Feature", "geometry": None, "properties": {"n": n}}, "", 0)) for n in range(3)]
-    with Journal.create(Push("20310101-000000-x-ab", "http://127.0.0.1", "beds", "append", added=3), made) as journal:
+    made = [(str(n), FeatureChange(None, {"type": "Feature", "geometry": None, "properties": {"n": n}}, "", 0)) for n in range(3)]
+    with PushJournal.create(Push("20310101-000000-x-ab", "http://127.0.0.1", "beds", "append", added=3), made) as journal:
         first = journal.entries()[0]
         journal.settle([replace(first, state=DONE)])
         assert journal.came() == (1, 3)

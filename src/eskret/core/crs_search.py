@@ -16,7 +16,7 @@ _KINDS = (PJType.GEOGRAPHIC_2D_CRS, PJType.PROJECTED_CRS)
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class CrsEntry:
     """A coordinate system of the register: its code, name, and area of use in words."""
 
     code: str
@@ -29,9 +29,9 @@ class Known:
 
 
 @lru_cache(maxsize=1)
-def _register() -> tuple[tuple[Known, str], ...]:
+def _register() -> tuple[tuple[CrsEntry, str], ...]:
     found = [
-        Known(f"{i.auth_name}:{i.code}", i.name, i.area_of_use.name if i.area_of_use else "")
+        CrsEntry(f"{i.auth_name}:{i.code}", i.name, i.area_of_use.name if i.area_of_use else "")
         for i in query_crs_info(pj_types=list(_KINDS), allow_deprecated=False)
         if i.auth_name in ("EPSG", "OGC")
     ]
@@ -39,7 +39,7 @@ def _register() -> tuple[tuple[Known, str], ...]:
     return tuple((k, f"{k.code} {k.name} {k.area}".casefold()) for k in found)
 
 
-def find(words: str, recent: Sequence[str] = (), most: int = 60) -> list[Known]:
+def find(words: str, recent: Sequence[str] = (), most: int = 60) -> list[CrsEntry]:
     """Coordinate systems in which all the words stand, best first.
 
     Parameters

@@ -15,7 +15,7 @@ from eskret.core.style import CLASSES, ONE, Style
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class LegendEntry:
     """One line of a legend. ``value`` is the value it stands for, as text; ``rest`` for those that share a colour."""
 
     text: str
@@ -29,7 +29,7 @@ class Entry:
 class Legend:
     """Entries, and for each row of the layer the number of its own (int16)."""
 
-    entries: tuple[Entry, ...] = ()
+    entries: tuple[LegendEntry, ...] = ()
     of: np.ndarray | None = None
 
     def __bool__(self) -> bool:
@@ -82,15 +82,15 @@ def _classes(style: Style, column: pa.ChunkedArray, breaks: Sequence[float]) -> 
     labels = class_labels(breaks, low, high)
     counts = np.bincount(of[of >= 0], minlength=len(labels))
     colours = ramp_colours(style.ramp, len(labels), style.turned)
-    entries = [Entry(t, c, int(n)) for t, c, n in zip(labels, colours, counts, strict=True)]
+    entries = [LegendEntry(t, c, int(n)) for t, c, n in zip(labels, colours, counts, strict=True)]
     return _with_none(entries, of, "no value")
 
 
-def _with_none(entries: list[Entry], of: np.ndarray, text: str) -> Legend:
+def _with_none(entries: list[LegendEntry], of: np.ndarray, text: str) -> Legend:
     none = of < 0
     if none.any():
         of = np.where(none, len(entries), of)
-        entries.append(Entry(text, NO_VALUE, int(none.sum()), rest=True))
+        entries.append(LegendEntry(text, NO_VALUE, int(none.sum()), rest=True))
     return Legend(tuple(entries), of.astype(np.int16))
 
 
@@ -104,10 +104,12 @@ def _values(style: Style, column: pa.ChunkedArray) -> Legend:
     turn = np.array([number.get(v, beyond if v or empty else -1) for v in there] or [0], np.int64)
     of = turn[codes]
     counts = np.bincount(of[of >= 0], minlength=beyond + 1)
-    entries = [Entry(value or "empty", colour, int(n), value) for (value, colour), n in zip(style.colours.items(), counts, strict=False)]
+    entries = [
+        LegendEntry(value or "empty", colour, int(n), value) for (value, colour), n in zip(style.colours.items(), counts, strict=False)
+    ]
     if counts[beyond]:
         others = sum(1 for v in there if v not in number and v)
-        entries.append(Entry(f"{others:,} other value{'s' if others != 1 else ''}", OTHERS, int(counts[beyond]), rest=True))
+        entries.append(LegendEntry(f"{others:,} other value{'s' if others != 1 else ''}", OTHERS, int(counts[beyond]), rest=True))
     return _with_none(entries, of, "empty")
 
 

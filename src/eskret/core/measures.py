@@ -70,7 +70,7 @@ _FORM = re.compile(r"\s*([+-]?(?:\d[\d,]*\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)
 
 
 @dataclass(frozen=True, slots=True)
-class Measure:
+class Quantity:
     """A figure with its unit; ``si`` is in metres, square metres or seconds."""
 
     value: float
@@ -81,7 +81,7 @@ class Measure:
         return f"{self.value:g} {self.unit}"
 
 
-def parse_length(text: str) -> Measure:
+def parse_length(text: str) -> Quantity:
     """A length of text such as ``200 m``.
 
     Raises
@@ -91,12 +91,12 @@ def parse_length(text: str) -> Measure:
     return _parse(text, LENGTHS, "length", "200 m")
 
 
-def parse_area(text: str) -> Measure:
+def parse_area(text: str) -> Quantity:
     """An area of text such as ``3 ha``; raises as ``parse_length`` does."""
     return _parse(text, AREAS, "area", "3 ha")
 
 
-def parse_measure(text: str) -> Measure:
+def parse_measure(text: str) -> Quantity:
     """A length or an area, whichever the unit says; raises as ``parse_length`` does."""
     try:
         return parse_area(text)
@@ -116,17 +116,17 @@ SPEEDS = {"m/s": 1.0, "km/h": 1 / 3.6, "kn": 1852 / 3600, "mph": 1609.344 / 3600
 """Metres a second of one unit; the knot is a nautical mile an hour."""
 
 
-def parse_speed(text: str) -> Measure:
+def parse_speed(text: str) -> Quantity:
     """A speed of text such as ``0.5 km/h``; ``si`` is in metres a second. Raises as ``parse_length`` does."""
     return _parse(text, SPEEDS, "speed", "0.5 km/h")
 
 
-def parse_time(text: str) -> Measure:
+def parse_time(text: str) -> Quantity:
     """A span of time of text such as ``10 min``; ``si`` is in seconds. Raises as ``parse_length`` does."""
     return _parse(text, TIMES, "time", "10 min")
 
 
-def _parse(text: str, units: dict[str, float], what: str, example: str) -> Measure:
+def _parse(text: str, units: dict[str, float], what: str, example: str) -> Quantity:
     found = _FORM.fullmatch(str(text))
     if found is None:
         raise SettingError(f"'{text}' is no {what}", way_out=f"Write a number and its unit, such as {example}")
@@ -137,4 +137,4 @@ def _parse(text: str, units: dict[str, float], what: str, example: str) -> Measu
         raise SettingError(f"'{text}' names no unit", way_out=f"Write it with one, such as {example}")
     if unit not in units:
         raise SettingError(f"'{named}' is no unit of {what} known here", way_out=f"It can be {', '.join(units)}")
-    return Measure(value, unit, value * units[unit])
+    return Quantity(value, unit, value * units[unit])

@@ -33,7 +33,7 @@ _SHORT, _LONG = 4, 8
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class WordEntry:
     """A spelling. ``word`` is what the analyst settled on, empty where nothing is settled."""
 
     field: str
@@ -54,7 +54,7 @@ def skeleton(text: str) -> str:
     return " ".join(re.findall(r"\w+", bare))
 
 
-def draft(columns: Mapping[str, pa.ChunkedArray], earlier: Iterable[Entry] = ()) -> list[Entry]:
+def draft(columns: Mapping[str, pa.ChunkedArray], earlier: Iterable[WordEntry] = ()) -> list[WordEntry]:
     """A word list of some fields.
 
     Parameters
@@ -63,15 +63,15 @@ def draft(columns: Mapping[str, pa.ChunkedArray], earlier: Iterable[Entry] = ())
     earlier : a list whose words are kept; its spellings that are met no more stay, with a count of 0.
     """
     known = {(e.field, e.spelling): e for e in earlier}
-    out: list[Entry] = []
+    out: list[WordEntry] = []
     for field, column in columns.items():
         found = [(str(v), n) for v, n in values_with_counts(column, MOST)]
         decided = {e.spelling: e.word for (f, _), e in known.items() if f in (ANY, field) and e.word}
         suggestions = suggested(found, decided)
         for spelling, count in found:
-            out.append(Entry(field, spelling, count, suggestions[spelling], decided.get(spelling, "")))
+            out.append(WordEntry(field, spelling, count, suggestions[spelling], decided.get(spelling, "")))
         if column.null_count:
-            out.append(Entry(field, NO_VALUE, column.null_count, EMPTY, decided.get(NO_VALUE, EMPTY)))
+            out.append(WordEntry(field, NO_VALUE, column.null_count, EMPTY, decided.get(NO_VALUE, EMPTY)))
     met = {(e.field, e.spelling) for e in out}
     out += [replace(e, count=0) for place, e in known.items() if place not in met and e.field != ANY]
     return out
@@ -163,7 +163,7 @@ def _shortens(bare: str, long: str) -> bool:
     return True
 
 
-def as_table(entries: Sequence[Entry]) -> pa.Table:
+def as_table(entries: Sequence[WordEntry]) -> pa.Table:
     """The list as a table."""
     return pa.table(
         {
@@ -176,7 +176,7 @@ def as_table(entries: Sequence[Entry]) -> pa.Table:
     )
 
 
-def words_for(entries: Iterable[Entry], field: str) -> dict[str, str]:
+def words_for(entries: Iterable[WordEntry], field: str) -> dict[str, str]:
     """For each spelling of a field the word to use; what a list says of all fields counts where it says nothing of this."""
     listed = list(entries)
     return {e.spelling: e.use for of in (ANY, field) for e in listed if e.field == of}

@@ -19,7 +19,7 @@ import pyproj
 import shapely
 
 from eskret.core.layer import Layer
-from eskret.core.wordlist import Entry
+from eskret.core.wordlist import WordEntry
 from eskret.formats import geojson, geopackage
 from eskret.formats.wordlist_file import write_list
 from eskret.own import trust
@@ -341,8 +341,8 @@ def _words(path: Path) -> None:
     if path.exists():  # one that somebody settled is theirs
         return
     settled = {"Sand": "sand", "Sandy ": "sand", "sand": "sand", "Mud": "mud", "mud/silt": "mud", "Røck": "rock", "shell": "shell"}
-    entries = [Entry("bottom", s, 0, s, w) for s, w in settled.items()]
-    write_list(path, [*entries, *(Entry("species", s, 0, s, s) for s in _SPECIES)])
+    entries = [WordEntry("bottom", s, 0, s, w) for s, w in settled.items()]
+    write_list(path, [*entries, *(WordEntry("species", s, 0, s, s) for s in _SPECIES)])
 
 
 _TO_DEGREES = pyproj.Transformer.from_crs(CRS, "EPSG:4326", always_xy=True)

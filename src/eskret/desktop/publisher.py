@@ -23,7 +23,7 @@ _PRACTICE_PORT = "8731"
 
 
 @dataclass
-class Known:
+class KnownService:
     """A service: what it publishes, as far as it was asked; ``problem`` where it did not answer."""
 
     address: str
@@ -58,7 +58,7 @@ class Publisher(QObject):
     def __init__(self, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self.services: dict[str, Known] = {}
+        self.services: dict[str, KnownService] = {}
         self.pushes: list[dict[str, Any]] = []
         self.sending: _Under | None = None
         self._handlers: dict[int, tuple[Callable[[Mapping[str, Any]], None], QObject | None]] = {}
@@ -77,11 +77,11 @@ class Publisher(QObject):
 
     # -- services
 
-    def addresses(self) -> dict[str, Known]:
+    def addresses(self) -> dict[str, KnownService]:
         """The services that are known: those that run here, those of the workflow, those remembered."""
-        found: dict[str, Known] = {}
+        found: dict[str, KnownService] = {}
         for server in practice.running():
-            found[server.address] = Known(server.address, practice=True)
+            found[server.address] = KnownService(server.address, practice=True)
         values = self._session.values()
         for step in self._session.document.steps:
             address = step.settings.get("service")
@@ -92,9 +92,9 @@ class Publisher(QObject):
             except EskretError:
                 continue
             variable = str(step.settings.get("token_from") or "")
-            found.setdefault(address, Known(address, variable))
+            found.setdefault(address, KnownService(address, variable))
         for address in self._remembered():
-            found.setdefault(address, Known(address)).remembered = True
+            found.setdefault(address, KnownService(address)).remembered = True
         return found
 
     def refresh(self) -> None:
@@ -110,7 +110,7 @@ class Publisher(QObject):
         self.services_changed.emit()
         self.refresh_pushes()
 
-    def _ask_service(self, service: Known) -> None:
+    def _ask_service(self, service: KnownService) -> None:
         service.asking = True
 
         def take(event: Mapping[str, Any]) -> None:

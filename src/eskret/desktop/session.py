@@ -35,7 +35,7 @@ _UNDO = 400
 
 
 @dataclass(frozen=True)
-class State:
+class SessionState:
     """What undo brings back: the document, and values given to parameters in place of their defaults."""
 
     document: Document = field(default_factory=Document)
@@ -43,7 +43,7 @@ class State:
 
 
 @dataclass
-class Forecast:
+class ShownForecast:
     """A rehearsal's answer, as the window uses it."""
 
     findings: list[SimpleNamespace] = field(default_factory=list)
@@ -71,11 +71,11 @@ class Session(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.state = State()
+        self.state = SessionState()
         self.path: Path | None = None
         self.folder: Path = Path.cwd()
         self.results: dict[str, dict[str, Any]] = {}
-        self.forecast = Forecast()
+        self.forecast = ShownForecast()
         self.selected = ""
         self.last_run: dict[str, Any] = {}
         self.started: set[str] = set()
@@ -83,8 +83,8 @@ class Session(QObject):
         self.seen_sources: dict[str, list[dict[str, Any]]] = {}  # by path, as the panel of sources saw them
         self.source_styles: dict[tuple[str, str], Style] = {}  # of layers that no step has loaded, by path and name
         self._saved = Document()
-        self._undo: list[tuple[State, str]] = []
-        self._redo: list[tuple[State, str]] = []
+        self._undo: list[tuple[SessionState, str]] = []
+        self._redo: list[tuple[SessionState, str]] = []
         self._store = scratch_folder("window")
         self._runs = 0
         self._looks = 0
@@ -92,7 +92,7 @@ class Session(QObject):
         self._closed = False
         self._run_job: int | None = None
         self._in_rounds = False
-        self._bound: tuple[State, Document] = (self.state, self.state.document)
+        self._bound: tuple[SessionState, Document] = (self.state, self.state.document)
         self._rehearse_job: int | None = None
         self._asked = False
         self._event.connect(self._take)
@@ -188,7 +188,7 @@ class Session(QObject):
             saved = Document()
         self._load(document, path, folder)
         known = {p.name for p in document.parameters}
-        self.state = State(document, {n: v for n, v in values.items() if n in known})
+        self.state = SessionState(document, {n: v for n, v in values.items() if n in known})
         self._saved = saved if saved.to_text() != document.to_text() else document
         self.last_run = dict(told)
         self.results = {s["id"]: dict(s) for s in told.get("steps", ())}
@@ -208,7 +208,7 @@ class Session(QObject):
     def _load(self, document: Document, path: Path | None, folder: Path) -> None:
         if self.running:
             self.stop()
-        self.state = State(document)
+        self.state = SessionState(document)
         self._saved = document
         self.path, self.folder = path, folder
         self._undo.clear()
@@ -218,7 +218,7 @@ class Session(QObject):
         self._openings += 1  # what was looked at for the workflow before this one may still be on screen
         shutil.rmtree(self._store / f"looks-{self._openings - 2}", ignore_errors=True)
         self.results.clear()
-        self.forecast = Forecast()
+        self.forecast = ShownForecast()
         self.last_run = {}
         self.selected = document.steps[0].id if document.steps else ""
         self.changed.emit()
@@ -248,7 +248,7 @@ class Session(QObject):
 
     def edit(self, document: Document, what: str, values: Mapping[str, Any] | None = None) -> None:
         """Take a changed document (and values) as an edit that can be undone."""
-        after = State(document, self.state.values if values is None else values)
+        after = SessionState(document, self.state.values if values is None else values)
         if after == self.state:
             return
         self._undo.append((self.state, what))
@@ -278,7 +278,7 @@ class Session(QObject):
     def redo_word(self) -> str:
         return self._redo[-1][1] if self._redo else ""
 
-    def _become(self, after: State) -> None:
+    def _become(self, after: SessionState) -> None:
         before = self.state
         self.state = after
         self._forget(before)
@@ -292,7 +292,7 @@ class Session(QObject):
             self.changed.emit()
         self._quiet.start()
 
-    def _forget(self, before: State) -> None:
+    def _forget(self, before: SessionState) -> None:
         """Drop the results of steps that changed, and of those that take from them."""
         after = self.state
         if before.document.crs != after.document.crs or self._values_of(before) != self._values_of(after):
@@ -308,7 +308,7 @@ class Session(QObject):
         self.results = {id: r for id, r in self.results.items() if id not in stale and id in ids}
 
     @staticmethod
-    def _values_of(state: State) -> dict[str, Any]:
+    def _values_of(state: SessionState) -> dict[str, Any]:
         return {p.name: state.values.get(p.name, p.default) for p in state.document.parameters}
 
     def set_value(self, name: str, value: Any) -> None:
@@ -712,7 +712,7 @@ def replace_notes(step: Step | None) -> Step | None:
     return None if step is None else replace(step, heading="", note="", style={})
 
 
-def _forecast(event: Mapping[str, Any]) -> Forecast:
+def _forecast(event: Mapping[str, Any]) -> ShownForecast:
     steps = {
         id: SimpleNamespace(
             known=s["known"],
@@ -723,4 +723,4 @@ def _forecast(event: Mapping[str, Any]) -> Forecast:
         for id, s in event["steps"].items()
     }
     strangers = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
-    return Forecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"])
+    return ShownForecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"])

@@ -19,7 +19,7 @@ from eskret.core.style import CLASSES, Style
 from eskret.desktop.background import Background
 from eskret.desktop.map.canvas import looks
 from eskret.desktop.map.dress import block_of, brought, items_of, labels_of, tells
-from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.scene import Block, Scene
 from eskret.desktop.session import Session
 from eskret.desktop.table.model import show
@@ -193,7 +193,7 @@ class Stage(QObject):
 
     # -- scenes
 
-    def scene(self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Look, under: list[Item]) -> Scene:
+    def scene(self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Look, under: list[PaintItem]) -> Scene:
         """The scene about a layer.
 
         Parameters
@@ -206,7 +206,7 @@ class Stage(QObject):
         labels: list[Any] = []
         blocks: list[Block] = []
         if rows is not None or style is None:
-            items: tuple[Item, ...] = (Item(layer.shapes, usual, rows),)
+            items: tuple[PaintItem, ...] = (PaintItem(layer.shapes, usual, rows),)
         else:
             legend = self.legend(layer, style)
             items = items_of(layer, layer.shapes, style, legend, usual, palette)
@@ -217,7 +217,7 @@ class Stage(QObject):
         over, below = self._kept(layer, labels, blocks)
         return Scene(
             items,
-            Item(layer.shapes, usual, rows),
+            PaintItem(layer.shapes, usual, rows),
             layer.crs,
             "",
             (*below, *under),
@@ -238,11 +238,11 @@ class Stage(QObject):
         lines = self._session.document.map.lines
         return Scene((), None, first.crs, "", below, over, tuple(labels), tuple(blocks), lines)
 
-    def _kept(self, hand: StoredLayer, labels: list[Any], blocks: list[Block]) -> tuple[tuple[Item, ...], tuple[Item, ...]]:
+    def _kept(self, hand: StoredLayer, labels: list[Any], blocks: list[Block]) -> tuple[tuple[PaintItem, ...], tuple[PaintItem, ...]]:
         """Items of the kept layers over and under the one in hand; their labels and blocks are added to the lists."""
         palette, usual = theme.palette, looks()["kept"]
-        over: list[Item] = []
-        below: list[Item] = []
+        over: list[PaintItem] = []
+        below: list[PaintItem] = []
         before: list[Block] = []
         after: list[Block] = []
         for beside in reversed(self.beside()):

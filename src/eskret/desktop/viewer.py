@@ -19,7 +19,7 @@ from eskret.desktop.handbar import HandBar
 from eskret.desktop.map.canvas import LESS, MORE, OTHER, MapCanvas, looks
 from eskret.desktop.map.card import FeatureCard
 from eskret.desktop.map.caught import rows_in
-from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Box
 from eskret.desktop.ruler import HandRuler
@@ -363,21 +363,21 @@ class Viewer(QObject):
             return self.stage.kept_alone(f"Nothing left: {nothing}.")
         look = looks()
         usual = look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")]
-        under: list[Item] = []
+        under: list[PaintItem] = []
         for other in [] if self.subject.source is not None else self._session.others_stored(self._session.selected):
             shapes = self.stage.shapes(other, layer.crs) if layer.crs and other.crs else None
             if shapes is not None:
-                under.append(Item(shapes, look["other"]))
+                under.append(PaintItem(shapes, look["other"]))
         if self.view in (ASIDE, ALTERED):
             under += self._also(LEAVING, look["behind"])
         elif self.view == LEAVING and self._reports():
             under += self._also(ENTERING, look["plain"])
         return self.stage.scene(layer, rows, self.style() if rows is None else None, usual, under)
 
-    def _also(self, view: str, look: Look) -> list[Item]:
+    def _also(self, view: str, look: Look) -> list[PaintItem]:
         """The layer in hand as it is in another view."""
         layer = self.subject.layers[view].get(self.key)
-        return [Item(layer.shapes, look)] if layer is not None and layer.shapes is not None and layer.rows else []
+        return [PaintItem(layer.shapes, look)] if layer is not None and layer.shapes is not None and layer.rows else []
 
     def style(self) -> Style:
         """How the layer in hand is drawn."""
@@ -456,7 +456,7 @@ class Viewer(QObject):
                 lambda: changed(before, rows_in(pick, ring), does), lambda rows: self.choose_rows(rows) if self._still(pick) else None
             )
 
-    def _still(self, pick: Item) -> bool:
+    def _still(self, pick: PaintItem) -> bool:
         now = self.canvas.scene.pick
         return now is not None and now.shapes is pick.shapes and now.rows is pick.rows
 

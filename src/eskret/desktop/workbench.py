@@ -45,7 +45,7 @@ from eskret.errors import EskretError
 from eskret.operations.base import Reach
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, ledger
-from eskret.workflow.catalogue import Entry
+from eskret.workflow.catalogue import CatalogueEntry
 from eskret.workflow.document import Step
 from eskret.workflow.runs import Whole
 
@@ -609,7 +609,7 @@ class Workbench(QWidget):
         top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
         self.finder.open_at(top, bool(self.session.document.steps), self.session.folder, self.session.path)
 
-    def _insert(self, entry: Entry) -> None:
+    def _insert(self, entry: CatalogueEntry) -> None:
         session = self.session
         step = session.step()
         at = session.document.index(step.id) + 1 if step is not None else None

@@ -64,7 +64,7 @@ class Holds:
 
 
 @dataclass(frozen=True)
-class Settled:
+class Storable:
     """A layer that the format can hold, what had to give way, and rows that have no place there, with the reason."""
 
     layer: Layer
@@ -110,7 +110,7 @@ def too_large(column: pa.ChunkedArray | pa.Array, holds: Holds) -> bool:
     return most is not None and most > holds.most
 
 
-def settle(layer: Layer, holds: Holds) -> Settled:
+def settle(layer: Layer, holds: Holds) -> Storable:
     """The layer as the format can hold it.
 
     Raises
@@ -136,9 +136,9 @@ def settle(layer: Layer, holds: Holds) -> Settled:
     if not len(layer) and not holds.empty_fields and table.num_columns:
         tell(f"it has no rows, and {holds.title} keeps no fields without any")
     if not layer.drawn:
-        return Settled(out, tuple(remarks))
+        return Storable(out, tuple(remarks))
     out, aside = _settled_shapes(out, holds, tell)
-    return Settled(out, tuple(remarks), aside)
+    return Storable(out, tuple(remarks), aside)
 
 
 def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[..., None]) -> pa.Table:

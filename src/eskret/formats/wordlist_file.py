@@ -7,12 +7,12 @@ import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from eskret.core.wordlist import ANY, COLUMNS, Entry
+from eskret.core.wordlist import ANY, COLUMNS, WordEntry
 from eskret.errors import DeliveryError, InputError
 from eskret.formats.text import BLANKS, delimiter_of, lines_of, sample_lines, spelling_of
 
 
-def read_list(path: Path) -> list[Entry]:
+def read_list(path: Path) -> list[WordEntry]:
     """The entries of a list, whatever it is written in and parted by: a word list, or anybody's two columns, which count as
     spelling and word in every field.
 
@@ -35,7 +35,7 @@ def read_list(path: Path) -> list[Entry]:
     if {"field", "spelling"} <= set(heads):
         return [_entry(dict(zip(heads, row, strict=False))) for row in rows[1:]]
     if is_pairs(rows):
-        return [Entry(ANY, row[0], 0, row[0], row[1].strip()) for row in rows]
+        return [WordEntry(ANY, row[0], 0, row[0], row[1].strip()) for row in rows]
     missing = next(c for c in ("field", "spelling") if c not in heads)
     raise InputError(
         f"it has no column '{missing}', and not just two",
@@ -49,10 +49,10 @@ def is_pairs(rows: Sequence[Sequence[str]]) -> bool:
     return bool(rows) and all(len(row) == 2 for row in rows)
 
 
-def _entry(row: Mapping[str, str]) -> Entry:
+def _entry(row: Mapping[str, str]) -> WordEntry:
     count = (row.get("count") or "").strip()
     spelling = row.get("spelling") or ""
-    return Entry(
+    return WordEntry(
         row.get("field") or "",
         spelling,
         int(count) if count.isdigit() else 0,
@@ -61,7 +61,7 @@ def _entry(row: Mapping[str, str]) -> Entry:
     )
 
 
-def write_list(path: Path, entries: Sequence[Entry]) -> None:
+def write_list(path: Path, entries: Sequence[WordEntry]) -> None:
     """Write a list whole; the file is either old or new.
 
     Raises

@@ -25,14 +25,14 @@ _WIDE = ((codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"), (b"<\
 
 
 @dataclass(frozen=True)
-class Source:
+class XmlText:
     """What a parser is given: the file itself, or its text as UTF-8; and what there is to say of it."""
 
     file: Path | bytes
     remarks: tuple[Remark, ...] = ()
 
 
-def source_of(path: Path) -> Source:
+def source_of(path: Path) -> XmlText:
     """What to give a parser of XML.
 
     Raises
@@ -44,7 +44,7 @@ def source_of(path: Path) -> Source:
 
 
 @lru_cache(maxsize=2)
-def _source(path: Path, changed: int, size: int) -> Source:
+def _source(path: Path, changed: int, size: int) -> XmlText:
     with path.open("rb") as stream:
         head = stream.read(400)
     codec = next((name for mark, name in _WIDE if head.startswith(mark)), "")
@@ -56,14 +56,14 @@ def _source(path: Path, changed: int, size: int) -> Source:
             raise unknown_encoding(path)
     if codec not in ("utf-8", "ascii"):
         try:
-            return Source(_undeclared(path.read_bytes().decode(codec)))
+            return XmlText(_undeclared(path.read_bytes().decode(codec)))
         except UnicodeDecodeError as error:
             raise unknown_encoding(path) from error
     spelling = text.spelling_of(path, way_out="correct the first line")
     if spelling.codec.startswith("utf-8"):
-        return Source(path)
+        return XmlText(path)
     with text.opened(path, spelling) as stream:
-        return Source(_undeclared(stream.read().decode()), spelling.remarks)
+        return XmlText(_undeclared(stream.read().decode()), spelling.remarks)
 
 
 def _undeclared(whole: str) -> bytes:

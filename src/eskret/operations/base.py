@@ -28,7 +28,7 @@ from eskret.formats.geopackage.in_place import LayerChange
 from eskret.formats.reading import Watch, no_watch
 from eskret.operations.sentences import fill_sentence
 from eskret.operations.settings import OperationSettings, setting_info
-from eskret.services.changing import Change
+from eskret.services.changing import FeatureChange
 from eskret.services.journal import Push
 
 
@@ -181,7 +181,7 @@ class Delivered:
 
 
 @dataclass(frozen=True)
-class Prepared:
+class PreparedPush:
     """A push that was prepared and not sent: the difference between a layer and a published dataset."""
 
     push: str
@@ -224,7 +224,7 @@ class Outcome:
     lineage: np.ndarray | None = None
     remarks: tuple[Remark, ...] = ()
     delivered: tuple[Delivered, ...] = ()
-    prepared: tuple[Prepared, ...] = ()
+    prepared: tuple[PreparedPush, ...] = ()
     into: np.ndarray | None = None
     """Where several rows become one: for every row of the first input the row that leaves into which it went, -1 for none.
     Given instead of ``lineage``."""
@@ -276,7 +276,7 @@ class Desk(Protocol):
     def keep(self, target: Path, *companions: Path) -> None:
         """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
 
-    def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
+    def prepare(self, push: Push, entries: Sequence[tuple[str, FeatureChange]]) -> PreparedPush:
         """Write down a push that is to be sent once somebody says so."""
 
 

@@ -13,7 +13,7 @@ from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.globe.nearest import nearest
 from eskret.core.kernels.parts import invalid, made_valid
-from eskret.core.kernels.place import Relation, holds, near, points_hold
+from eskret.core.kernels.place import Predicate, holds, near, points_hold
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import bold, counted
@@ -135,7 +135,7 @@ def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding
 
 
 @dataclass(frozen=True)
-class Placed:
+class PlaceMatches:
     """Which rows hold the relation, which have no geometry to tell by, and what there is to say."""
 
     holds: np.ndarray
@@ -144,7 +144,7 @@ class Placed:
     accounts: tuple[InputAccount, ...]
 
 
-def placed(layer: Layer, settings: Any, context: Context) -> Placed:
+def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
     """Compare a layer with the one that the setting ``to`` names.
 
     Raises
@@ -168,19 +168,19 @@ def placed(layer: Layer, settings: Any, context: Context) -> Placed:
         found = _near(layer, others, settings, context)
         remarks += [*ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
     else:
-        relation = Relation(settings.relation)
+        relation = Predicate(settings.relation)
         globe = is_geographic(layer.crs)
-        if settings.against == "whole" and relation not in (Relation.INTERSECTS, Relation.DISJOINT):
+        if settings.against == "whole" and relation not in (Predicate.INTERSECTS, Predicate.DISJOINT):
             others = np.array([shapely.union_all(made_valid(others))], object)
         xy = layer.undecoded.xy if layer.undecoded is not None else None
         if xy is not None:
             by_points = points_hold(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
             if by_points is not None:
-                return Placed(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
+                return PlaceMatches(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
         assert layer.geometry is not None
         found = holds(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
     missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
-    return Placed(found, missing, tuple(remarks), tuple(accounts))
+    return PlaceMatches(found, missing, tuple(remarks), tuple(accounts))
 
 
 def _near(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> np.ndarray:

@@ -11,9 +11,9 @@ from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccou
 from eskret.core.kernels.chunks import real
 from eskret.core.kernels.cut import Cut, cut, outline
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts, together
-from eskret.core.kernels.place import Relation, points_hold
+from eskret.core.kernels.place import Predicate, points_hold
 from eskret.core.layer import Kind, Layer
-from eskret.core.measures import AREAS, LENGTHS, Measure, parse_measure
+from eskret.core.measures import AREAS, LENGTHS, Quantity, parse_measure
 from eskret.core.plane import Sizes, layer_sizes, sizes_of, unit_of
 from eskret.core.totals import measure_sizes, totals_of
 from eskret.core.words import counted
@@ -135,7 +135,7 @@ def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
     xy = layer.undecoded.xy if layer.undecoded is not None else None
     if xy is None or area.is_empty:
         return None
-    inside = points_hold(xy, np.array([area], object), Relation.WITHIN, edge=True)
+    inside = points_hold(xy, np.array([area], object), Predicate.WITHIN, edge=True)
     if inside is None:
         return None
     nothing = np.empty(0, object)
@@ -144,7 +144,7 @@ def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
 
 def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Cut pieces without parts that are too small, which go to what is cut away; and whose parts were left out."""
-    measure: Measure = parse_measure(least)
+    measure: Quantity = parse_measure(least)
     parts, owner = single_parts(pieces)
     wanted = 2 if measure.unit in AREAS else 1
     assert measure.unit in AREAS or measure.unit in LENGTHS

@@ -10,13 +10,13 @@ from typing import Annotated
 
 from pydantic import AfterValidator
 
-from eskret.core.measures import Measure, parse_length, parse_measure, parse_speed, parse_time
+from eskret.core.measures import Quantity, parse_length, parse_measure, parse_speed, parse_time
 from eskret.core.statistics import parse_statistics
 from eskret.core.texts import codec_of
 from eskret.errors import SettingError
 
 
-def _checked(parse: Callable[[str], Measure], fits: Callable[[float], bool], says: str) -> AfterValidator:
+def _checked(parse: Callable[[str], Quantity], fits: Callable[[float], bool], says: str) -> AfterValidator:
     def check(value: str) -> str:
         if value:
             try:

@@ -19,7 +19,7 @@ from starlette.routing import Route
 from eskret.practice_server import documents, pages
 from eskret.practice_server.asking import BadRequestError, asked
 from eskret.practice_server.faults import Faults, FaultyApp
-from eskret.practice_server.storage import Dataset, Item, Storage, schema_of
+from eskret.practice_server.storage import Storage, StoredDataset, StoredItem, schema_of
 
 MOST_BYTES = 64 << 20
 """A request with a longer body is refused (413)."""
@@ -96,13 +96,13 @@ class Service:
         if self._token and not hmac.compare_digest(given.encode(), f"Bearer {self._token}".encode()):
             raise BadRequestError("the token is missing or is not the right one", 401)
 
-    def _dataset(self, request: Request) -> Dataset:
+    def _dataset(self, request: Request) -> StoredDataset:
         found = self._storage.dataset(request.path_params["name"])
         if found is None:
             raise BadRequestError(f"there is no dataset '{request.path_params['name']}'", 404)
         return found
 
-    def _item(self, request: Request, dataset: Dataset) -> Item:
+    def _item(self, request: Request, dataset: StoredDataset) -> StoredItem:
         id = request.path_params["id"]
         plain = id.isascii() and id.isdigit() and len(id) < 19
         found = self._storage.item(dataset.name, int(id)) if plain else None
@@ -142,7 +142,7 @@ class Service:
             return _html(pages.collection(home, told, self._storage.count(dataset.name, _ALL), dataset.properties))
         return _json(told)
 
-    def _told(self, home: str, dataset: Dataset, form: str) -> dict[str, Any]:
+    def _told(self, home: str, dataset: StoredDataset, form: str) -> dict[str, Any]:
         return documents.collection(home, dataset, form, *self._storage.extent(dataset.name))
 
     async def schema(self, request: Request) -> Response:
@@ -211,7 +211,7 @@ class Service:
         words = [told.get(w) or "" for w in ("title", "description")]
         if not all(isinstance(w, str) for w in words):
             raise BadRequestError("'title' and 'description' are texts")
-        self._storage.make(Dataset(name, words[0] or name, words[1], fields))
+        self._storage.make(StoredDataset(name, words[0] or name, words[1], fields))
         return Response(status_code=201, headers={"Location": f"{_home(request)}/collections/{name}"})
 
     async def drop(self, request: Request) -> Response:
@@ -247,7 +247,7 @@ class Service:
         feature["properties"] = _merged(feature["properties"], patch.get("properties", {}))
         return self._put(dataset, there, _feature(feature, dataset))
 
-    def _put(self, dataset: Dataset, there: Item, feature: Mapping[str, Any]) -> Response:
+    def _put(self, dataset: StoredDataset, there: StoredItem, feature: Mapping[str, Any]) -> Response:
         made = self._storage.replace(dataset, there.id, feature)
         return Response(status_code=204, headers={"ETag": made.etag})
 
@@ -258,7 +258,7 @@ class Service:
         self._storage.remove(dataset, there.id)
         return Response(status_code=204)
 
-    def _check_match(self, request: Request, there: Item) -> None:
+    def _check_match(self, request: Request, there: StoredItem) -> None:
         """Optimistic locking (RFC 9110, 13.1.1): a change meant for another version is refused."""
         wanted = request.headers.get("if-match")
         if wanted is not None and wanted.strip() != "*" and there.etag not in [w.strip() for w in wanted.split(",")]:
@@ -277,7 +277,7 @@ class Service:
         return Response(status_code=204)
 
 
-_ALL = asked([], Dataset("", "")).wanted
+_ALL = asked([], StoredDataset("", "")).wanted
 
 
 def _patches(ways: Mapping[str, Answer]) -> dict[str, str]:
@@ -321,7 +321,7 @@ async def _body(request: Request, types: tuple[str, ...]) -> dict[str, Any]:
     return told
 
 
-def _feature(told: Mapping[str, Any], dataset: Dataset) -> Mapping[str, Any]:
+def _feature(told: Mapping[str, Any], dataset: StoredDataset) -> Mapping[str, Any]:
     """A feature as GeoJSON has it, whose values fit the fields.
 
     Raises

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from eskret.practice_server.storage import Dataset, Wanted, sortable
+from eskret.practice_server.storage import ItemQuery, StoredDataset, sortable
 
 LIMIT, MOST = 10, 10_000
 """How many features a page has where nobody says, and at most (17-069r4, 7.15.2)."""
@@ -25,14 +25,14 @@ class BadRequestError(Exception):
 class Asked:
     """Which features, and which page of them; ``form`` is html, json or empty. ``rest`` are the words kept for the next page."""
 
-    wanted: Wanted
+    wanted: ItemQuery
     limit: int
     after: int
     form: str
     rest: Sequence[tuple[str, str]]
 
 
-def asked(words: Iterable[tuple[str, str]], dataset: Dataset) -> Asked:
+def asked(words: Iterable[tuple[str, str]], dataset: StoredDataset) -> Asked:
     """Understand a query.
 
     Raises
@@ -62,7 +62,7 @@ def asked(words: Iterable[tuple[str, str]], dataset: Dataset) -> Asked:
             raise BadRequestError(f"there is no parameter '{name}' here")
         if name not in ("after", "limit", "f"):
             rest.append((name, value))
-    return Asked(Wanted(boxes, begins, ends, values), limit, after, form, rest)
+    return Asked(ItemQuery(boxes, begins, ends, values), limit, after, form, rest)
 
 
 def _whole(name: str, value: str, least: int) -> int:

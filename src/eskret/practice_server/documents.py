@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from eskret.practice_server.asking import LIMIT, MOST
-from eskret.practice_server.storage import Dataset
+from eskret.practice_server.storage import StoredDataset
 
 JSON, HTML, GEOJSON = "application/json", "text/html", "application/geo+json"
 OPENAPI = "application/vnd.oai.openapi+json;version=3.0"
@@ -67,7 +67,7 @@ def collections(home: str, form: str, found: Sequence[dict[str, Any]]) -> dict[s
     return {"links": both(f"{home}/collections", form), "collections": list(found)}
 
 
-def collection(home: str, dataset: Dataset, form: str, box: Sequence[float] | None, span: Sequence[str | None]) -> dict[str, Any]:
+def collection(home: str, dataset: StoredDataset, form: str, box: Sequence[float] | None, span: Sequence[str | None]) -> dict[str, Any]:
     """A dataset's description (requirements 15 to 18)."""
     at = f"{home}/collections/{dataset.name}"
     extent: dict[str, Any] = {}
@@ -92,7 +92,7 @@ def collection(home: str, dataset: Dataset, form: str, box: Sequence[float] | No
     }
 
 
-def schema(home: str, dataset: Dataset) -> dict[str, Any]:
+def schema(home: str, dataset: StoredDataset) -> dict[str, Any]:
     """The schema of a dataset's features (20-002 and 23-058r1, Part 5)."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -103,7 +103,7 @@ def schema(home: str, dataset: Dataset) -> dict[str, Any]:
     }
 
 
-def openapi(home: str, datasets: Sequence[Dataset]) -> dict[str, Any]:
+def openapi(home: str, datasets: Sequence[StoredDataset]) -> dict[str, Any]:
     """The definition of the interface in OpenAPI 3.0 (requirement class oas30)."""
     paths: dict[str, Any] = {
         "/": {"get": _get("landing", "The landing page", JSON)},

@@ -25,7 +25,7 @@ CREATE INDEX IF NOT EXISTS feature_of ON feature (dataset, id);
 
 
 @dataclass(frozen=True)
-class Dataset:
+class StoredDataset:
     """A dataset's own words. ``properties`` are JSON schemas of its features' properties, by name."""
 
     name: str
@@ -40,7 +40,7 @@ class Dataset:
 
 
 @dataclass(frozen=True)
-class Item:
+class StoredItem:
     """A feature as it is kept: the JSON of its geometry and properties, its number and version."""
 
     id: int
@@ -58,7 +58,7 @@ class Item:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ItemQuery:
     """Which features are asked for. ``boxes`` are west, south, east, north and, where given, bottom and top; any counts."""
 
     boxes: Sequence[Sequence[float | None]] = ()
@@ -100,14 +100,14 @@ class Storage:
 
     # -- datasets
 
-    def datasets(self) -> list[Dataset]:
+    def datasets(self) -> list[StoredDataset]:
         return [_dataset(row) for row in self._db.execute("SELECT * FROM dataset ORDER BY name")]
 
-    def dataset(self, name: str) -> Dataset | None:
+    def dataset(self, name: str) -> StoredDataset | None:
         row = self._db.execute("SELECT * FROM dataset WHERE name = ?", (name,)).fetchone()
         return None if row is None else _dataset(row)
 
-    def make(self, dataset: Dataset) -> None:
+    def make(self, dataset: StoredDataset) -> None:
         with self._whole():
             self._db.execute(
                 "INSERT INTO dataset VALUES (?, ?, ?, ?, ?)",
@@ -127,23 +127,23 @@ class Storage:
 
     # -- features
 
-    def count(self, name: str, wanted: Wanted) -> int:
+    def count(self, name: str, wanted: ItemQuery) -> int:
         where, values = self._where(name, wanted)
         return int(self._db.execute(f"SELECT count(*) FROM feature WHERE {where}", values).fetchone()[0])
 
-    def page(self, name: str, wanted: Wanted, after: int, limit: int) -> list[Item]:
+    def page(self, name: str, wanted: ItemQuery, after: int, limit: int) -> list[StoredItem]:
         """At most so many features in the order of their numbers, from behind one on."""
         where, values = self._where(name, wanted)
         found = self._db.execute(
             f"SELECT id, version, body FROM feature WHERE {where} AND id > ? ORDER BY id LIMIT ?", (*values, after, limit)
         )
-        return [Item(*row) for row in found]
+        return [StoredItem(*row) for row in found]
 
-    def item(self, name: str, id: int) -> Item | None:
+    def item(self, name: str, id: int) -> StoredItem | None:
         found = self._db.execute("SELECT id, version, body FROM feature WHERE dataset = ? AND id = ?", (name, id)).fetchone()
-        return None if found is None else Item(*found)
+        return None if found is None else StoredItem(*found)
 
-    def create(self, dataset: Dataset, feature: Mapping[str, Any]) -> Item:
+    def create(self, dataset: StoredDataset, feature: Mapping[str, Any]) -> StoredItem:
         with self._whole():
             version = self._next(dataset, feature)
             body = _body(feature)
@@ -153,9 +153,9 @@ class Storage:
                 (dataset.name, body, version, *_box(feature), *_span(feature, dataset.times())),
             ).lastrowid
         assert made is not None
-        return Item(made, version, body)
+        return StoredItem(made, version, body)
 
-    def replace(self, dataset: Dataset, id: int, feature: Mapping[str, Any]) -> Item:
+    def replace(self, dataset: StoredDataset, id: int, feature: Mapping[str, Any]) -> StoredItem:
         with self._whole():
             version = self._next(dataset, feature)
             body = _body(feature)
@@ -164,14 +164,14 @@ class Storage:
                 "begins = ?, ends = ? WHERE dataset = ? AND id = ?",
                 (body, version, *_box(feature), *_span(feature, dataset.times()), dataset.name, id),
             )
-        return Item(id, version, body)
+        return StoredItem(id, version, body)
 
-    def remove(self, dataset: Dataset, id: int) -> None:
+    def remove(self, dataset: StoredDataset, id: int) -> None:
         with self._whole():
             self._next(dataset, {})
             self._db.execute("DELETE FROM feature WHERE dataset = ? AND id = ?", (dataset.name, id))
 
-    def _next(self, dataset: Dataset, feature: Mapping[str, Any]) -> int:
+    def _next(self, dataset: StoredDataset, feature: Mapping[str, Any]) -> int:
         """A version that none had before; the dataset is marked as changed, with properties it did not know."""
         self._version += 1
         known = dict(dataset.properties)
@@ -185,7 +185,7 @@ class Storage:
 
     # -- choosing
 
-    def _where(self, name: str, wanted: Wanted) -> tuple[str, list[Any]]:
+    def _where(self, name: str, wanted: ItemQuery) -> tuple[str, list[Any]]:
         terms: list[str] = ["dataset = ?"]
         values: list[Any] = [name]
         if wanted.boxes:
@@ -236,8 +236,8 @@ def schema_of(value: Any) -> dict[str, Any]:
     return {"type": "string"}
 
 
-def _dataset(row: Sequence[str]) -> Dataset:
-    return Dataset(row[0], row[1], row[2], orjson.loads(row[3]), row[4])
+def _dataset(row: Sequence[str]) -> StoredDataset:
+    return StoredDataset(row[0], row[1], row[2], orjson.loads(row[3]), row[4])
 
 
 def _now() -> str:

@@ -24,7 +24,7 @@ Feature = Mapping[str, Any]
 
 
 @dataclass(frozen=True)
-class Change:
+class FeatureChange:
     """What is to become of one feature: ``before`` is what was seen (None where it is new), ``wanted`` what it shall be (None
     where it shall go). ``id`` is the service's, where it is known; ``twins`` how many features just like it there are besides."""
 
@@ -43,7 +43,7 @@ class Done:
     theirs: Feature | None = None
 
 
-class Editor:
+class FeatureEditor:
     """Sends changes to one dataset. May be used by several threads.
 
     Parameters
@@ -59,7 +59,7 @@ class Editor:
         self._own = own
         self._home = features.items_of(there, dataset)
 
-    def carry_out(self, change: Change) -> Done:
+    def carry_out(self, change: FeatureChange) -> Done:
         """Send a change until it is known what became of it.
 
         Raises
@@ -100,7 +100,7 @@ class Editor:
         like = [str(one.get("id", "")) for one in near if self._same(one, wanted)]
         return like[-1] if len(like) > twins else None
 
-    def _change(self, change: Change) -> Done:
+    def _change(self, change: FeatureChange) -> Done:
         url = f"{self._home}/{quote(change.id, safe='')}"
         for attempt in range(1, TRIES + 1):
             now = self._there.get(url, missing=True)

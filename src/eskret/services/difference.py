@@ -23,7 +23,7 @@ from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats import geojson
 from eskret.services import likeness
-from eskret.services.changing import Change
+from eskret.services.changing import FeatureChange
 from eskret.services.identity import content_texts, counts, key_texts, number_of
 
 APPEND, UPDATE, REPLACE = "append", "update", "replace"
@@ -53,7 +53,7 @@ class PublishedDifference:
     found: Difference
     published: Published
     layer: Layer
-    entries: Sequence[tuple[str, Change]]
+    entries: Sequence[tuple[str, FeatureChange]]
     lost: np.ndarray
     unkeyed: np.ndarray
     there: np.ndarray
@@ -200,21 +200,21 @@ def _metres(found: Difference, shapes: np.ndarray, there: np.ndarray) -> np.ndar
 
 def _entries(
     found: Difference, table: pa.Table, shapes: np.ndarray, there: Published, texts: tuple[pa.Array, pa.Array], keyed: bool
-) -> list[tuple[str, Change]]:
+) -> list[tuple[str, FeatureChange]]:
     mine, theirs = (t.to_pylist() for t in texts)
 
     def twins(text: str) -> int:
         return 0 if keyed else number_of(text) - 1
 
-    out: list[tuple[str, Change]] = []
+    out: list[tuple[str, FeatureChange]] = []
     for row, wanted in zip(found.added.tolist(), features_of(table, shapes, found.added), strict=True):
-        out.append((mine[row], Change(None, wanted, twins=twins(mine[row]))))
+        out.append((mine[row], FeatureChange(None, wanted, twins=twins(mine[row]))))
     for row, was, wanted in zip(found.changed.tolist(), found.was.tolist(), features_of(table, shapes, found.changed), strict=True):
         before = there.features[was]
-        out.append((mine[row], Change(before, wanted, str(before.get("id", "")))))
+        out.append((mine[row], FeatureChange(before, wanted, str(before.get("id", "")))))
     for was in found.removed.tolist():
         before = there.features[was]
-        out.append((theirs[was], Change(before, None, str(before.get("id", "")), twins(theirs[was]))))
+        out.append((theirs[was], FeatureChange(before, None, str(before.get("id", "")), twins(theirs[was]))))
     return out
 
 

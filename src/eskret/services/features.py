@@ -20,7 +20,7 @@ SCHEMA = "http://www.opengis.net/def/rel/ogc/1.0/schema"
 
 
 @dataclass(frozen=True)
-class Dataset:
+class PublishedDataset:
     """A published dataset. What the service does not tell is None, or empty.
 
     ``extent`` is west, south, east, north in degrees; ``fields`` are JSON schemas by name; ``updated`` a time as text.
@@ -43,7 +43,7 @@ class Items:
     matched: int | None = None
 
 
-def datasets(address: str, token: str = "") -> list[Dataset]:
+def datasets(address: str, token: str = "") -> list[PublishedDataset]:
     """The datasets that a service publishes.
 
     Raises
@@ -58,7 +58,7 @@ def datasets(address: str, token: str = "") -> list[Dataset]:
     return [_dataset(one) for one in listed if isinstance(one, dict) and isinstance(one.get("id"), str)]
 
 
-def describe(there: Connection, id: str) -> Dataset | None:
+def describe(there: Connection, id: str) -> PublishedDataset | None:
     """A dataset with its count and fields, as far as the service tells; None where there is no such dataset.
 
     Raises
@@ -73,7 +73,7 @@ def describe(there: Connection, id: str) -> Dataset | None:
     page = first.json()
     matched = page.get("numberMatched")
     base = _dataset({**told, "id": id})
-    return Dataset(
+    return PublishedDataset(
         base.id,
         base.title,
         base.extent,
@@ -106,7 +106,7 @@ def _fields(there: Connection, told: Mapping[str, Any], url: str) -> Mapping[str
     return None
 
 
-def _dataset(told: Mapping[str, Any]) -> Dataset:
+def _dataset(told: Mapping[str, Any]) -> PublishedDataset:
     space = told["extent"].get("spatial") if isinstance(told.get("extent"), dict) else None
     boxes = space.get("bbox") if isinstance(space, dict) else None
     box = boxes[0] if isinstance(boxes, list) and boxes and isinstance(boxes[0], list) else []
@@ -114,7 +114,7 @@ def _dataset(told: Mapping[str, Any]) -> Dataset:
     if len(box) in (4, 6) and all(isinstance(v, int | float) for v in box):
         half = len(box) // 2
         extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1]))
-    return Dataset(
+    return PublishedDataset(
         told["id"], str(told.get("title") or told["id"]), extent, str(told.get("description") or ""), str(told.get("updated") or "")
     )
 

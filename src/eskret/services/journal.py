@@ -19,7 +19,7 @@ import orjson
 
 from eskret.core.files.user_state import data_place, private, private_file
 from eskret.errors import InputError
-from eskret.services.changing import Change, Feature
+from eskret.services.changing import Feature, FeatureChange
 
 ADDED, CHANGED, REMOVED = "added", "changed", "removed"
 
@@ -81,19 +81,19 @@ class Push:
 
 
 @dataclass(frozen=True)
-class Entry:
+class PushEntry:
     """One change of a push and how far it came. ``undone`` says that it was taken back."""
 
     n: int
     action: str
     key: str
-    change: Change
+    change: FeatureChange
     state: str = WAITING
     theirs: Feature | None = None
     undone: bool = False
 
 
-class Journal:
+class PushJournal:
     """One push on disk. Used by one thread."""
 
     def __init__(self, file: Path) -> None:
@@ -111,7 +111,7 @@ class Journal:
         self.push = Push(**{**told, "key": tuple(told["key"]), "own": None if own is None else tuple(own)})
 
     @classmethod
-    def create(cls, push: Push, entries: Sequence[tuple[str, Change]], folder: Path | None = None) -> Journal:
+    def create(cls, push: Push, entries: Sequence[tuple[str, FeatureChange]], folder: Path | None = None) -> PushJournal:
         """Write a journal, all of it, and open it."""
         home = folder or pushes_folder()
         private(home.parent)
@@ -136,7 +136,7 @@ class Journal:
     def close(self) -> None:
         self._db.close()
 
-    def __enter__(self) -> Journal:
+    def __enter__(self) -> PushJournal:
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -147,7 +147,7 @@ class Journal:
         self.push = replace(self.push, **changes)
         self._db.execute("UPDATE push SET told = ?", (orjson.dumps(self.push.to_json()).decode(),))
 
-    def entries(self, states: Sequence[str] = (), most: int = -1) -> list[Entry]:
+    def entries(self, states: Sequence[str] = (), most: int = -1) -> list[PushEntry]:
         """The entries in these states; all where none is named."""
         where = f"WHERE state IN ({', '.join('?' * len(states))})" if states else ""
         found = self._db.execute(
@@ -168,7 +168,7 @@ class Journal:
         counts = self._db.execute(f"SELECT count(*) FILTER (WHERE {what}), count(*) FILTER (WHERE {of}) FROM entry").fetchone()
         return int(counts[0]), int(counts[1])
 
-    def settle(self, settled: Iterable[Entry]) -> None:
+    def settle(self, settled: Iterable[PushEntry]) -> None:
         """Write down how far these came, all at once."""
         rows = [(e.state, e.change.id, None if e.theirs is None else orjson.dumps(e.theirs), int(e.undone), e.n) for e in settled]
         if rows:
@@ -176,7 +176,7 @@ class Journal:
             self._db.executemany("UPDATE entry SET state = ?, id = ?, theirs = ?, undone = ? WHERE n = ?", rows)
             self._db.execute("COMMIT")
 
-    def rebase(self, entries: Iterable[Entry]) -> None:
+    def rebase(self, entries: Iterable[PushEntry]) -> None:
         """Write down that these begin with what is there now."""
         rows = []
         for e in entries:
@@ -190,20 +190,20 @@ class Journal:
         self.file.unlink(missing_ok=True)
 
 
-def _rows(entries: Sequence[tuple[str, Change]]) -> Generator[tuple[Any, ...], None, None]:
+def _rows(entries: Sequence[tuple[str, FeatureChange]]) -> Generator[tuple[Any, ...], None, None]:
     for n, (key, change) in enumerate(entries):
         before, wanted = (None if f is None else orjson.dumps(f) for f in (change.before, change.wanted))
         yield n, _action(change), key, change.id, change.twins, before, wanted, WAITING
 
 
-def _action(change: Change) -> str:
+def _action(change: FeatureChange) -> str:
     return ADDED if change.before is None else REMOVED if change.wanted is None else CHANGED
 
 
-def _entry(row: Sequence[Any]) -> Entry:
+def _entry(row: Sequence[Any]) -> PushEntry:
     n, action, key, id, twins, before, wanted, state, theirs, undone = row
     before, wanted, theirs = (None if f is None else orjson.loads(f) for f in (before, wanted, theirs))
-    return Entry(n, action, key, Change(before, wanted, id, twins), state, theirs, bool(undone))
+    return PushEntry(n, action, key, FeatureChange(before, wanted, id, twins), state, theirs, bool(undone))
 
 
 def pushes_folder() -> Path:
@@ -224,7 +224,7 @@ def pushes(workflow: Path | None = None, folder: Path | None = None) -> list[Pus
     home = folder or pushes_folder()
     for file in sorted(home.glob("*.push"), reverse=True) if home.is_dir() else ():
         try:
-            with Journal(file) as journal:
+            with PushJournal(file) as journal:
                 push = journal.push
         except InputError:
             continue
@@ -233,7 +233,7 @@ def pushes(workflow: Path | None = None, folder: Path | None = None) -> list[Pus
     return found
 
 
-def open_push(id: str, folder: Path | None = None) -> Journal:
+def open_push(id: str, folder: Path | None = None) -> PushJournal:
     """The journal of a push.
 
     Raises
@@ -242,4 +242,4 @@ def open_push(id: str, folder: Path | None = None) -> Journal:
     """
     if "/" in id or id.startswith("."):
         raise InputError("there is no such push", place=id, way_out="'eskret publish --history' lists them")
-    return Journal((folder or pushes_folder()) / f"{id}.push")
+    return PushJournal((folder or pushes_folder()) / f"{id}.push")

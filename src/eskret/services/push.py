@@ -18,10 +18,24 @@ from queue import Empty, SimpleQueue
 from eskret.core.words import counted
 from eskret.errors import EskretError, ServiceError, StoppedError
 from eskret.services import features, likeness
-from eskret.services.changing import Done, Editor, Feature, drop_dataset, make_dataset
+from eskret.services.changing import Done, Feature, FeatureEditor, drop_dataset, make_dataset
 from eskret.services.connection import Connection
 from eskret.services.identity import content_texts, key_of
-from eskret.services.journal import CONFLICT, DONE, LEFT, PART, PREPARED, PUSHED, SENDING, UNDOING, UNDONE, WAITING, Entry, Journal, Push
+from eskret.services.journal import (
+    CONFLICT,
+    DONE,
+    LEFT,
+    PART,
+    PREPARED,
+    PUSHED,
+    SENDING,
+    UNDOING,
+    UNDONE,
+    WAITING,
+    Push,
+    PushEntry,
+    PushJournal,
+)
 
 AT_ONCE = 4
 """Requests under way at the same time."""
@@ -31,16 +45,16 @@ REFUSE, LEAVE, OVERWRITE = "refuse", "leave", "overwrite"
 
 
 @dataclass(frozen=True)
-class Settled:
+class PushResult:
     """How things stand at the service: entries by what became of them, and how many features there are."""
 
-    waiting: list[Entry]
-    done: list[Entry]
-    conflicts: list[Entry]
+    waiting: list[PushEntry]
+    done: list[PushEntry]
+    conflicts: list[PushEntry]
     count: int
 
 
-def send(journal: Journal, token: str, watch: Watch = lambda done, of: None, theirs: str = REFUSE) -> Push:
+def send(journal: PushJournal, token: str, watch: Watch = lambda done, of: None, theirs: str = REFUSE) -> Push:
     """Send a push that was prepared or undone, or complete one that was cut short.
 
     Parameters
@@ -70,7 +84,7 @@ def send(journal: Journal, token: str, watch: Watch = lambda done, of: None, the
         return journal.push
 
 
-def undo(journal: Journal, token: str, watch: Watch = lambda done, of: None, theirs: str = REFUSE) -> Push:
+def undo(journal: PushJournal, token: str, watch: Watch = lambda done, of: None, theirs: str = REFUSE) -> Push:
     """Take a push back, whole or what was sent of it: what was added is removed, what was changed or removed is as before.
 
     Parameters, errors and what is returned are as for ``send``; the push is ``undone`` at the end.
@@ -96,7 +110,7 @@ def undo(journal: Journal, token: str, watch: Watch = lambda done, of: None, the
 
 
 @contextmanager
-def _written_down(journal: Journal) -> Generator[None, None, None]:
+def _written_down(journal: PushJournal) -> Generator[None, None, None]:
     """Around the sending: what ends it early is written down."""
     try:
         yield
@@ -109,7 +123,7 @@ def _written_down(journal: Journal) -> Generator[None, None, None]:
 class _Sending:
     """One way through the entries, there or back."""
 
-    def __init__(self, journal: Journal, there: Connection, entries: Sequence[Entry], watch: Watch, theirs: str) -> None:
+    def __init__(self, journal: PushJournal, there: Connection, entries: Sequence[PushEntry], watch: Watch, theirs: str) -> None:
         self._journal = journal
         self._push = journal.push
         self._there = there
@@ -138,7 +152,7 @@ class _Sending:
             settled = replace(settled, conflicts=[])
         self._finish(settled)
 
-    def _rebased(self, conflicts: Sequence[Entry]) -> list[Entry]:
+    def _rebased(self, conflicts: Sequence[PushEntry]) -> list[PushEntry]:
         """Entries that begin with what somebody else made of the feature; taking the push back brings that back."""
         out = [replace(e, state=WAITING, change=replace(e.change, before=e.theirs)) for e in conflicts]
         self._entries.update({e.n: e for e in out})
@@ -146,7 +160,7 @@ class _Sending:
             self._journal.rebase(out)
         return out
 
-    def _finish(self, settled: Settled) -> None:
+    def _finish(self, settled: PushResult) -> None:
         push = self._push
         if settled.waiting:
             raise ServiceError(
@@ -171,7 +185,7 @@ class _Sending:
             says = f"The dataset holds {settled.count:,} features, {expected:,} were expected: somebody else changes it too."
         self._journal.note(state=UNDONE if self._undoing else PUSHED, says=says)
 
-    def _settle(self) -> Settled:
+    def _settle(self) -> PushResult:
         """Ask the service what it holds, and tell for every entry whether it is as wanted, as before, or neither."""
         push = self._push
         found = features.read_items(self._there, push.dataset, watch=lambda done, of: self._watch(0, 0)).features
@@ -181,14 +195,14 @@ class _Sending:
         for one, text in zip(found, texts, strict=True):
             if text is not None:
                 known.setdefault(text, []).append(one)
-        settled = Settled([], [], [], len(found))
+        settled = PushResult([], [], [], len(found))
         for entry in self._entries.values():
             now = self._stands(entry, known.get(entry.key, []))
             {WAITING: settled.waiting, DONE: settled.done, CONFLICT: settled.conflicts}[now.state].append(now)
         self._note([*settled.waiting, *settled.done, *settled.conflicts])
         return settled
 
-    def _stands(self, entry: Entry, there: Sequence[Feature]) -> Entry:
+    def _stands(self, entry: PushEntry, there: Sequence[Feature]) -> PushEntry:
         """An entry as it stands by what the service holds of its key."""
         change, decimals = entry.change, self._push.decimals
         now = there[0] if there else None
@@ -202,7 +216,7 @@ class _Sending:
         id = str(now.get("id", "")) if now is not None else change.id
         return replace(entry, state=state, theirs=now if state == CONFLICT else None, change=replace(change, id=id or change.id))
 
-    def _note(self, entries: Sequence[Entry]) -> None:
+    def _note(self, entries: Sequence[PushEntry]) -> None:
         """Remember how far these came, and write it down."""
         rows = []
         for entry in entries:
@@ -213,14 +227,14 @@ class _Sending:
             rows.append(replace(entry, state=state, undone=self._undoing and entry.state == DONE))
         self._journal.settle(rows)
 
-    def _send(self, entries: Sequence[Entry], at_once: int) -> None:
+    def _send(self, entries: Sequence[PushEntry], at_once: int) -> None:
         """Send changes, several at once: what is new first, then what changed, what goes last."""
-        editor = Editor(self._there, self._push.dataset, self._push.decimals, self._own)
+        editor = FeatureEditor(self._there, self._push.dataset, self._push.decimals, self._own)
         waiting = sorted(entries, key=lambda e: (e.change.before is not None) + (e.change.wanted is None))
         waiting.reverse()  # taken from the end, so that those just alike keep their order
-        under_way: dict[Future[Done], Entry] = {}
+        under_way: dict[Future[Done], PushEntry] = {}
         answered: SimpleQueue[Future[Done]] = SimpleQueue()
-        finished: list[Entry] = []
+        finished: list[PushEntry] = []
         written = time.monotonic()
         failure: BaseException | None = None
         with ThreadPoolExecutor(at_once, thread_name_prefix="push") as pool:
@@ -250,6 +264,6 @@ class _Sending:
             raise failure
 
 
-def _answered(entry: Entry, done: Done) -> Entry:
+def _answered(entry: PushEntry, done: Done) -> PushEntry:
     state = CONFLICT if done.conflict else DONE
     return replace(entry, state=state, theirs=done.theirs, change=replace(entry.change, id=done.id or entry.change.id))

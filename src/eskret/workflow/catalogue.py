@@ -17,7 +17,7 @@ WORKFLOW = "workflow"
 
 
 @dataclass(frozen=True)
-class Entry:
+class CatalogueEntry:
     """One thing that a step can be: its operation with the settings that are known already."""
 
     use: str
@@ -29,7 +29,7 @@ class Entry:
     settings: Mapping[str, Any] = field(default_factory=dict)
 
 
-def find(words: str, with_layers: bool | None, folder: Path, without: Path | None = None) -> list[Entry]:
+def find(words: str, with_layers: bool | None, folder: Path, without: Path | None = None) -> list[CatalogueEntry]:
     """What fits what somebody typed, best first; everything for nothing typed.
 
     Parameters
@@ -38,10 +38,10 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
     folder : the project's, whose workflows are offered too.
     without : the workflow that is open: it cannot use itself.
     """
-    scored: list[tuple[int, Entry]] = []
+    scored: list[tuple[int, CatalogueEntry]] = []
     for operation in (*all_operations().values(), *own_operations()):
         kind = "Your own" if operation.id.startswith(OWN) else str(operation.phase)
-        entry = Entry(operation.id, operation.title, kind, operation.summary, operation.takes_layers)
+        entry = CatalogueEntry(operation.id, operation.title, kind, operation.summary, operation.takes_layers)
         scored.append((fit_of(operation, words), entry))
     for path, document in workflows_in(folder):
         if without is None or path != without.resolve():
@@ -49,9 +49,9 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
             score = fit_of_texts(words, f"{path.stem} {document.title}", document.keywords, document.summary, f"{labels} {document.help}")
             title = document.title or path.stem
             said = document.summary or f"What {path.name} makes, as one step."
-            scored.append((score, Entry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))
+            scored.append((score, CatalogueEntry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))
 
-    def unfit(entry: Entry) -> bool:
+    def unfit(entry: CatalogueEntry) -> bool:
         return with_layers is not None and entry.takes_layers != with_layers
 
     if not words_of(words):

@@ -30,7 +30,7 @@ _LEAST_ROOM = 1 << 30
 
 
 @dataclass(frozen=True)
-class Finding:
+class CheckResult:
     """One thing that was looked at, what was found, and whether it is as it should be."""
 
     what: str
@@ -38,49 +38,51 @@ class Finding:
     well: bool = True
 
 
-def check_up() -> Generator[Finding, None, None]:
+def check_up() -> Generator[CheckResult, None, None]:
     """Look at everything, one thing after the other."""
-    yield Finding("Eskret", f"{metadata.version('eskret')}, Python {platform.python_version()}, {platform.platform()}")
-    yield Finding("SQLite", sqlite3.sqlite_version, sqlite3.sqlite_version_info >= (3, 35))
+    yield CheckResult("Eskret", f"{metadata.version('eskret')}, Python {platform.python_version()}, {platform.platform()}")
+    yield CheckResult("SQLite", sqlite3.sqlite_version, sqlite3.sqlite_version_info >= (3, 35))
     for name in _LIBRARIES:
         try:
-            yield Finding(name, metadata.version(name))
+            yield CheckResult(name, metadata.version(name))
         except metadata.PackageNotFoundError:
-            yield Finding(name, "is not installed", False)
+            yield CheckResult(name, "is not installed", False)
     yield from _places()
     yield from _trials()
     yield from _fonts()
 
 
-def _places() -> Generator[Finding, None, None]:
+def _places() -> Generator[CheckResult, None, None]:
     for what, place in (("data", data_place()), ("cache", cache_place()), ("state", state_place())):
         if not place.exists():
-            yield Finding(f"{what} folder", f"{place} is not there yet")
+            yield CheckResult(f"{what} folder", f"{place} is not there yet")
             continue
         mode = stat.S_IMODE(place.stat().st_mode)
         writable = os.access(place, os.W_OK)
         words = f"{place}, {'can be written' if writable else 'cannot be written'}"
         others = mode & 0o077
-        yield Finding(f"{what} folder", words + (f", and others may look into it ({mode:o})" if others else ""), writable and not others)
-    yield Finding("log", str(log_path()))
+        yield CheckResult(
+            f"{what} folder", words + (f", and others may look into it ({mode:o})" if others else ""), writable and not others
+        )
+    yield CheckResult("log", str(log_path()))
     for what, place in (("home", Path.home()), ("temporary folder", Path(tempfile.gettempdir()))):
         free = shutil.disk_usage(place).free
-        yield Finding(f"room in {what}", f"{free / 1e9:,.1f} GB", free > _LEAST_ROOM)
+        yield CheckResult(f"room in {what}", f"{free / 1e9:,.1f} GB", free > _LEAST_ROOM)
     with tempfile.NamedTemporaryFile() as one:
         one.flush()
         path = Path(one.name)
         seen = is_open_elsewhere(path)
     told = "is told by the system" if seen else "is not told: a file in use might be taken for free"
-    yield Finding("a file that is open", told, seen)
+    yield CheckResult("a file that is open", told, seen)
 
 
-def _trials() -> Generator[Finding, None, None]:
+def _trials() -> Generator[CheckResult, None, None]:
     """Write a small layer in each format and read it again."""
     points = shapely.points(np.array([[-27.2, 47.1], [-27.3, 47.2]]))
     layer = Layer("trial", pa.table({"name": ["a", "ü"], "n": [1, 2]}), points, "EPSG:4326")
     with tempfile.TemporaryDirectory(prefix="eskret-trial-") as folder:
         for ending in WRITTEN:
-            yield Finding(f"format {ending}", *_outcome(lambda e=ending: _tried(Path(folder) / f"trial{e}", layer)))  # type: ignore[misc]
+            yield CheckResult(f"format {ending}", *_outcome(lambda e=ending: _tried(Path(folder) / f"trial{e}", layer)))  # type: ignore[misc]
 
 
 def _tried(path: Path, layer: Layer) -> str:
@@ -101,9 +103,9 @@ def _outcome(trial: Callable[[], str]) -> tuple[str, bool]:
         return as_sentence(error, after="It is only a trial").problem, False
 
 
-def _fonts() -> Generator[Finding, None, None]:
+def _fonts() -> Generator[CheckResult, None, None]:
     home = Path(__file__).parents[1] / "desktop" / "resources" / "fonts"
     found = sorted(p.name for p in home.glob("*.ttf"))
-    yield Finding("fonts", f"{len(found)} of its own" if found else f"missing in {home}", bool(found))
+    yield CheckResult("fonts", f"{len(found)} of its own" if found else f"missing in {home}", bool(found))
     display = os.environ.get("WAYLAND_DISPLAY") or os.environ.get("DISPLAY") or os.environ.get("QT_QPA_PLATFORM")
-    yield Finding("display", display or "none: workflows run on the command line")
+    yield CheckResult("display", display or "none: workflows run on the command line")

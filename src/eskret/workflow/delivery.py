@@ -24,7 +24,7 @@ from typing import Any
 from eskret.core.files.atomic import sync_file
 from eskret.core.files.hashing import FileState
 from eskret.core.files.locks import folders_locked
-from eskret.core.files.transaction import PREFIX, Journal, Participant, commit
+from eskret.core.files.transaction import PREFIX, CommitJournal, Participant, commit
 from eskret.core.files.user_state import data_place
 from eskret.core.naming import LIMIT, folded, number_collisions
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
@@ -35,11 +35,10 @@ from eskret.formats.geopackage.digest import FORM, layer_digests
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.known import GEOPACKAGE
 from eskret.formats.open_elsewhere import is_open_elsewhere
-from eskret.operations.base import Delivered, Planned, Prepared
+from eskret.operations.base import Delivered, Planned, PreparedPush
 from eskret.operations.sentences import in_words
-from eskret.services.changing import Change
-from eskret.services.journal import DRAFT, PREPARED, Push, open_push, pushes
-from eskret.services.journal import Journal as PushJournal
+from eskret.services.changing import FeatureChange
+from eskret.services.journal import DRAFT, PREPARED, Push, PushJournal, open_push, pushes
 from eskret.workflow import kept
 from eskret.workflow.outputs import FileRecord, Outputs, record_of
 
@@ -78,7 +77,7 @@ class DeliveryDesk:
         self._guard = threading.RLock()
         self._locks: dict[Path, threading.Lock] = {}
         self._claimed: dict[Path, dict[str, str]] = {}
-        self._journal: Journal | None = None
+        self._journal: CommitJournal | None = None
         self._observing = False
         self._seen: dict[Path, FileState | Seen] = {}
         self._staged: dict[Path, Path] = {}
@@ -270,7 +269,7 @@ class DeliveryDesk:
             self._dataset[target] = target
         return staged
 
-    def _begin(self, folder: Path) -> Journal:
+    def _begin(self, folder: Path) -> CommitJournal:
         """The journal, with a folder that something will be staged in; the folder is made."""
         if self._journal is None:
             self._journal = _new_journal(self._workflow, self._title)
@@ -358,7 +357,7 @@ class DeliveryDesk:
         future = self._ahead.get(target)
         return None if future is None or future.exception() is not None else future.result()
 
-    def prepare(self, push: Push, entries: Sequence[tuple[str, Change]]) -> Prepared:
+    def prepare(self, push: Push, entries: Sequence[tuple[str, FeatureChange]]) -> PreparedPush:
         """Write down a push. Until the run has succeeded it is a draft, and taken away if the run does not."""
         with self._guard:
             if self._journal is None:
@@ -376,7 +375,7 @@ class DeliveryDesk:
             pass
         with self._guard:
             self._pushes.append(push.id)
-        return Prepared(push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged)
+        return PreparedPush(push.id, push.service, push.dataset, push.step, push.added, push.changed, push.removed, push.unchanged)
 
     # -- the end
 
@@ -398,7 +397,7 @@ class DeliveryDesk:
         self.then.clear()
         return done
 
-    def _commit(self, journal: Journal, delivered: Sequence[Delivered]) -> tuple[Delivered, ...]:
+    def _commit(self, journal: CommitJournal, delivered: Sequence[Delivered]) -> tuple[Delivered, ...]:
         folders = {t.parent for t in (*self._staged, *self._gone)}
         if self._workflow is not None:
             folders.add(self._workflow.resolve().parent)
@@ -645,7 +644,7 @@ def discard_drafts(ids: Sequence[str]) -> None:
                 journal.close()
 
 
-def _new_journal(workflow: Path | None, title: str) -> Journal:
+def _new_journal(workflow: Path | None, title: str) -> CommitJournal:
     """A journal in the user's data folder.
 
     Raises
@@ -653,7 +652,7 @@ def _new_journal(workflow: Path | None, title: str) -> Journal:
     DeliveryError : that folder cannot be written.
     """
     try:
-        return Journal.begin(workflow, title)
+        return CommitJournal.begin(workflow, title)
     except OSError as error:
         raise DeliveryError(
             f"what a run is about to do is written down there first, and that cannot be ({error.strerror})",

@@ -24,7 +24,7 @@ from typing import Any
 from eskret.core.account import Remark, State
 from eskret.core.layer import Layer
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
-from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, Prepared
+from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush
 from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.delivery import LEFTOVER, DeliveryDesk
@@ -55,7 +55,7 @@ class RunResult:
     seconds: float
     steps: tuple[StepResult, ...] = ()
     outputs: tuple[Delivered, ...] = ()
-    pushes: tuple[Prepared, ...] = ()
+    pushes: tuple[PreparedPush, ...] = ()
     error: str = ""
     started: str = ""
     title: str = ""
@@ -193,7 +193,7 @@ class Run:
         self.tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet, code, written = FAILED, "", False, Code.GENERAL, False
         outputs: tuple[Delivered, ...] = ()
-        prepared: tuple[Prepared, ...] = ()
+        prepared: tuple[PreparedPush, ...] = ()
         remarks = told
         made: dict[str, tuple[Passing, ...]] = dict(self.given)
         held: list[tuple[Delivered, KeptLayer]] = []
@@ -334,7 +334,7 @@ class Coordinator:
         self.made = made
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
         self.delivered: list[Delivered] = []
-        self.prepared: list[Prepared] = []
+        self.prepared: list[PreparedPush] = []
         self.held: list[tuple[Delivered, KeptLayer]] = []
         self.reads: dict[str, set[Path] | None] = {}
         """The files that each step was seen to read; None for one of which that cannot be told."""

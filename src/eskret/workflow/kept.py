@@ -21,7 +21,7 @@ from typing import Any
 from eskret.core.files.atomic import sync_file, write_whole
 from eskret.core.files.hashing import FileState, hash_file
 from eskret.core.files.locks import folders_locked
-from eskret.core.files.transaction import Journal, commit
+from eskret.core.files.transaction import CommitJournal, commit
 from eskret.core.files.user_state import data_folder, data_place
 from eskret.errors import Code, DeliveryError, EskretError
 from eskret.formats import sqlite
@@ -44,7 +44,7 @@ class Member:
 
 
 @dataclass(frozen=True)
-class Change:
+class FileBackup:
     """A change that can be taken back: of a file and, for a shapefile, of those that belong to it; or of rows of a
     GeoPackage."""
 
@@ -131,7 +131,7 @@ def record(
         forget(old.id)
 
 
-def changes(file: Path | None = None) -> list[Change]:
+def changes(file: Path | None = None) -> list[FileBackup]:
     """The changes on record, the latest first; of one file where it is named."""
     out = []
     for note in sorted(_home().glob(f"*/{_NOTE}"), reverse=True):
@@ -141,18 +141,18 @@ def changes(file: Path | None = None) -> list[Change]:
     return out
 
 
-def _read(note: Path) -> Change | None:
+def _read(note: Path) -> FileBackup | None:
     try:
         told: Mapping[str, Any] = json.loads(note.read_text(encoding="utf-8"))
         members = tuple(Member(Path(str(f)), str(a)) for f, a in told["members"])
         layers = tuple(LayerChange.from_json(c) for c in told.get("layers", ()))
-        made = Change(note.parent.name, members, str(told["when"]), str(told["workflow"]), str(told["title"]), layers)
+        made = FileBackup(note.parent.name, members, str(told["when"]), str(told["workflow"]), str(told["title"]), layers)
     except (OSError, ValueError, KeyError, TypeError):
         return None
     return made if members else None
 
 
-def take_back(change: Change) -> None:
+def take_back(change: FileBackup) -> None:
     """Bring the files back to what they held before the change.
 
     Raises
@@ -171,7 +171,7 @@ def take_back(change: Change) -> None:
     forget(change.id)
 
 
-def _take_rows_back(change: Change) -> None:
+def _take_rows_back(change: FileBackup) -> None:
     undone = [replace(c, undo=True) for c in change.layers]
     # one transaction of the database, which is all or nothing by itself
     database = in_child.in_place(change.file, change.rows, undone, None)
@@ -184,7 +184,7 @@ def _take_rows_back(change: Change) -> None:
         raise DeliveryError(f"it cannot be brought back ({why})", place=str(place))
 
 
-def _take_files_back(change: Change) -> None:
+def _take_files_back(change: FileBackup) -> None:
     for number, member in enumerate(change.members):
         if not member.file.exists() or hash_file(member.file) != member.after:
             raise DeliveryError(
@@ -200,7 +200,7 @@ def _take_files_back(change: Change) -> None:
                 way_out="Close it there and take it back again",
                 code=Code.HELD_ELSEWHERE,
             )
-    journal = Journal.begin(None, change.title)
+    journal = CommitJournal.begin(None, change.title)
     try:
         moves = []
         for number, member in enumerate(change.members):

@@ -33,9 +33,9 @@ from eskret.services.journal import (
     UNDOING,
     UNDONE,
     WAITING,
-    Entry,
-    Journal,
     Push,
+    PushEntry,
+    PushJournal,
 )
 from eskret.services.likeness import same_shape, same_value
 
@@ -81,7 +81,7 @@ def latest(workflow: Path | None, states: Sequence[str]) -> list[str]:
 _STANDS = {WAITING: "not sent", DONE: "sent", CONFLICT: "somebody else changed it", LEFT: "left as somebody else made it"}
 
 
-def layer_of(open_: Journal, crs: str = "") -> Layer:
+def layer_of(open_: PushJournal, crs: str = "") -> Layer:
     """The changes of a push as a layer: what kind each is, its key, what changes from what to what, how it stands, the feature.
 
     Parameters
@@ -118,7 +118,7 @@ def layer_of(open_: Journal, crs: str = "") -> Layer:
     return layer
 
 
-def _what(entry: Entry) -> str:
+def _what(entry: PushEntry) -> str:
     """What changes: each field from what to what, and how far the shape moves."""
     change = entry.change
     out = {ADDED: ["new"], REMOVED: ["no longer in the layer"]}.get(entry.action, [])

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.files.locks import folders_locked
-from eskret.core.files.transaction import DECIDED, Journal, Participant, Recovery, is_alive, marks_in, pending
+from eskret.core.files.transaction import DECIDED, CommitJournal, Participant, Recovery, is_alive, marks_in, pending
 from eskret.errors import EskretError
 from eskret.formats import sqlite
 from eskret.formats.file_group import FileGroup
@@ -77,7 +77,7 @@ def recover(folder: Path | None = None, workflow: Path | None = None) -> list[Re
     return found
 
 
-def _stuck(journal: Journal, why: str) -> Recovered:
+def _stuck(journal: CommitJournal, why: str) -> Recovered:
     """What is told of a commit that nothing could be done about now; its journal stays."""
     places = journal.folders[:1] or [Path(str(journal.told["workflow"]) or "a run")]
     return Recovered(str(journal.told["workflow"]), str(journal.told["title"]), [], [(places[0], why)], pending=True)
@@ -96,7 +96,7 @@ def pending_elsewhere(folders: Iterable[Path]) -> list[str]:
     return out
 
 
-def _discard(journal: Journal) -> None:
+def _discard(journal: CommitJournal) -> None:
     """Nothing was decided: every output is as it was."""
     _roll_back(journal.folders)
     for id in journal.told["backup_ids"]:
@@ -114,7 +114,7 @@ def _roll_back(folders: Iterable[Path]) -> None:
                 sqlite.take_away_stale(database)
 
 
-def _concerns(journal: Journal, folder: Path, workflow: Path | None) -> bool:
+def _concerns(journal: CommitJournal, folder: Path, workflow: Path | None) -> bool:
     told = Path(journal.told["workflow"]) if journal.told["workflow"] else None
     if workflow is not None and told is not None and (told == workflow.resolve() or not told.exists()):
         return True
@@ -134,7 +134,7 @@ class _Places:
         return self.folders.get(path.parent, path.parent) / path.name
 
 
-def _moved(journal: Journal, folder: Path | None) -> _Places | None:
+def _moved(journal: CommitJournal, folder: Path | None) -> _Places | None:
     """Where everything is now; None where it cannot be found, as on a drive that is not there."""
     workflow = Path(journal.told["workflow"]) if journal.told["workflow"] else None
     if all(f.is_dir() for f in journal.folders):
@@ -155,7 +155,7 @@ def _moved(journal: Journal, folder: Path | None) -> _Places | None:
     return _Places(folder.resolve() / workflow.name, mapping)
 
 
-def _complete(journal: Journal, moved: _Places) -> Recovered:
+def _complete(journal: CommitJournal, moved: _Places) -> Recovered:
     told: dict[str, Any] = journal.told
     workflow = moved.workflow
     participants = [_KINDS[p["kind"]].from_json(p, moved) for p in told["participants"]]

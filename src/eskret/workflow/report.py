@@ -38,7 +38,7 @@ _MARK = {"balanced": "● balanced", "look": "▲ look", "failed": "■ failed",
 
 
 @dataclass(frozen=True)
-class Source:
+class ReportSource:
     """Something a run read: a file with its size and time, or a published dataset; and the step that read it."""
 
     step: str
@@ -47,7 +47,7 @@ class Source:
     modified: str = ""
 
 
-def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> list[Source]:
+def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> list[ReportSource]:
     """What the steps of a workflow read, as it is there now. A parameter without a value has its default."""
     values = {**{p.name: p.default for p in document.parameters}, **values}
     out = []
@@ -56,7 +56,7 @@ def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> l
             continue
         given = settings_for(step, None, values)
         if isinstance(given.get("service"), str) and step.use == "fetch":
-            out.append(Source(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}"))
+            out.append(ReportSource(step.id, f"{_filled(str(given.get('dataset')), values)} at {_filled(given['service'], values)}"))
         patterns = given.get("files")
         if isinstance(patterns, str):
             patterns = [patterns]
@@ -70,7 +70,7 @@ def sources_of(document: Document, values: Mapping[str, Any], folder: Path) -> l
         for file in files:
             state = file.stat()
             when = datetime.fromtimestamp(state.st_mtime).astimezone().isoformat(" ", "minutes")
-            out.append(Source(step.id, _near(file, folder), state.st_size, when))
+            out.append(ReportSource(step.id, _near(file, folder), state.st_size, when))
     return out
 
 
@@ -116,7 +116,7 @@ def write_report(document: Document, told: Mapping[str, Any], path: Path, folder
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 
 
-def to_html(document: Document, told: Mapping[str, Any], read: Sequence[Source] = (), maps: Sequence[Figure] = ()) -> str:
+def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSource] = (), maps: Sequence[Figure] = ()) -> str:
     """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     title = escape(document.title or "Workflow")
     parts = [
@@ -162,7 +162,7 @@ def _rounds(document: Document, told: Mapping[str, Any]) -> list[str]:
     return parts
 
 
-def _body(document: Document, told: Mapping[str, Any], read: Sequence[Source], maps: Sequence[Figure]) -> list[str]:
+def _body(document: Document, told: Mapping[str, Any], read: Sequence[ReportSource], maps: Sequence[Figure]) -> list[str]:
     parts = [_head(told)]
     if told["error"]:
         parts.append(f'<p class="failed">{escape(told["error"])}</p>')

@@ -16,7 +16,7 @@ from eskret.core.classes import breaks_of
 from eskret.core.crs import crs_facts, same_crs
 from eskret.core.kernels.globe.moving import reproject
 from eskret.core.layer import Layer
-from eskret.core.legend import Entry, legend_of, numbers_of
+from eskret.core.legend import LegendEntry, legend_of, numbers_of
 from eskret.core.ramps import darker
 from eskret.core.style import CLASSES, Style
 from eskret.core.words import figure
@@ -136,7 +136,7 @@ def _shapes_of(layer: Layer) -> list[Shapes]:
     return [Shapes(*pieces_of(layer.geometry), np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4))]
 
 
-def _groups(style: Style, table: pa.Table) -> tuple[list[Entry], np.ndarray | None]:
+def _groups(style: Style, table: pa.Table) -> tuple[list[LegendEntry], np.ndarray | None]:
     breaks: Sequence[float] = ()
     if style.by == CLASSES and style.field in table.column_names:
         numbers = numbers_of(table.column(style.field))
@@ -144,7 +144,7 @@ def _groups(style: Style, table: pa.Table) -> tuple[list[Entry], np.ndarray | No
         breaks = style.breaks if style.method == "own" else breaks_of(numbers, style.method, style.count) if numbers is not None else ()
     found = legend_of(style, table, breaks)
     if not found or found.of is None:
-        return [Entry("", style.colour or _USUAL, table.num_rows)], None
+        return [LegendEntry("", style.colour or _USUAL, table.num_rows)], None
     return list(found.entries), found.of
 
 

@@ -102,7 +102,7 @@ class Participant(ABC):
         neither."""
 
 
-class Journal:
+class CommitJournal:
     """What one transaction is about, on disk, and the lock that says its process lives."""
 
     def __init__(self, token: str, lock: FileLock, told: dict[str, Any]) -> None:
@@ -112,7 +112,7 @@ class Journal:
         self._folders = set(told["folders"])
 
     @classmethod
-    def begin(cls, workflow: Path | None, title: str) -> Journal:
+    def begin(cls, workflow: Path | None, title: str) -> CommitJournal:
         """A new one, before the first file is staged.
 
         Raises
@@ -239,7 +239,9 @@ class Journal:
         return self._file.with_suffix(".new")
 
 
-def commit(journal: Journal, participants: Sequence[Participant], more: Callable[[], Mapping[str, Any]] = dict) -> list[tuple[Path, str]]:
+def commit(
+    journal: CommitJournal, participants: Sequence[Participant], more: Callable[[], Mapping[str, Any]] = dict
+) -> list[tuple[Path, str]]:
     """Carry a transaction through.
 
     Parameters
@@ -268,7 +270,7 @@ def commit(journal: Journal, participants: Sequence[Participant], more: Callable
     return [problem for one in prepared for problem in one.complete()]
 
 
-def pending() -> list[Journal]:
+def pending() -> list[CommitJournal]:
     """Journals of processes that are gone, each locked by this one from now on: end or leave them. Those of living processes
     are nobody's business; one that cannot be understood was never synced, so nothing hangs on it."""
     home = data_place(_HOME)
@@ -287,7 +289,7 @@ def pending() -> list[Journal]:
                 file.unlink(missing_ok=True)
             lock.release()
             continue
-        found.append(Journal(token, lock, told))
+        found.append(CommitJournal(token, lock, told))
     for lone in [*home.glob("*.lock"), *home.glob("*.new")] if home.is_dir() else ():
         # killed before there was a journal at all
         if not lone.with_suffix(".json").exists():

@@ -19,7 +19,7 @@ Watch = Callable[[int, int], None]
 T = TypeVar("T")
 
 
-class Prepared(threading.local):
+class ThreadLocalPrepared(threading.local):
     """Prepared shapes, a copy for each thread: GEOS makes their indexes when they are first asked, and two threads that
     ask the same shape at the same time spoil each other's memory."""
 

@@ -13,7 +13,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, OUTSIDE, Cells
-from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real
 from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 
@@ -68,7 +68,7 @@ def cut(bounds: np.ndarray, shapes_at: Callable[[np.ndarray], np.ndarray], area:
     area : valid polygon or multipolygon, in the same CRS. A point on its edge is inside.
     watch : called as (features done, of all).
     """
-    prepared = Prepared(np.array([area], object))
+    prepared = ThreadLocalPrepared(np.array([area], object))
     count = len(bounds)
     within, apart = np.zeros(count, bool), np.ones(count, bool)
     if area.is_empty:

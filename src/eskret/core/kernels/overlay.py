@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real, runs
 from eskret.core.kernels.globe.meeting import with_poles, with_seam
 from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, of_dimension
@@ -57,7 +57,7 @@ def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> P
     a, b = meeting(left, right, watch)
     out = np.full(len(a), None, object)
     by_right = np.argsort(b, kind="stable")
-    prepared = Prepared(right)
+    prepared = ThreadLocalPrepared(right)
     # one that lies wholly in the other is the piece itself: only the rest is cut
     within = np.zeros(len(a), bool)
     begins, ends = runs(b[by_right])

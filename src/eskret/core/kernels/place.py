@@ -13,14 +13,14 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, Cells
-from eskret.core.kernels.chunks import Prepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real, runs
 from eskret.core.kernels.globe.meeting import pairs, with_poles
 from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, beyond_seam
 
 _MANY = 50_000
 
 
-class Relation(StrEnum):
+class Predicate(StrEnum):
     """A relation of a feature to another, read feature first: the feature is *within* the other."""
 
     INTERSECTS = "intersects"
@@ -34,21 +34,21 @@ class Relation(StrEnum):
 
 
 # asked of the other one, which is prepared: "a within b" is "b contains a"
-_ASKED_OF_OTHER: dict[tuple[Relation, bool], Callable[..., np.ndarray]] = {
-    (Relation.INTERSECTS, False): shapely.intersects,
-    (Relation.WITHIN, False): shapely.contains,
-    (Relation.WITHIN, True): shapely.covers,
-    (Relation.CONTAINS, False): shapely.within,
-    (Relation.CONTAINS, True): shapely.covered_by,
-    (Relation.TOUCHES, False): shapely.touches,
-    (Relation.CROSSES, False): shapely.crosses,
-    (Relation.OVERLAPS, False): shapely.overlaps,
-    (Relation.EQUALS, False): shapely.equals,
+_ASKED_OF_OTHER: dict[tuple[Predicate, bool], Callable[..., np.ndarray]] = {
+    (Predicate.INTERSECTS, False): shapely.intersects,
+    (Predicate.WITHIN, False): shapely.contains,
+    (Predicate.WITHIN, True): shapely.covers,
+    (Predicate.CONTAINS, False): shapely.within,
+    (Predicate.CONTAINS, True): shapely.covered_by,
+    (Predicate.TOUCHES, False): shapely.touches,
+    (Predicate.CROSSES, False): shapely.crosses,
+    (Predicate.OVERLAPS, False): shapely.overlaps,
+    (Predicate.EQUALS, False): shapely.equals,
 }
 
 
 def holds(
-    geometry: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
+    geometry: np.ndarray, others: np.ndarray, relation: Predicate, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
 ) -> np.ndarray:
     """Whether each feature holds the relation to at least one of the others (for DISJOINT: to all of them).
 
@@ -64,9 +64,9 @@ def holds(
     -------
     bool array, one a feature.
     """
-    if relation is Relation.DISJOINT:
-        return real(geometry) & ~holds(geometry, others, Relation.INTERSECTS, globe=globe, watch=watch)
-    test = _ASKED_OF_OTHER[relation, edge and relation in (Relation.WITHIN, Relation.CONTAINS)]
+    if relation is Predicate.DISJOINT:
+        return real(geometry) & ~holds(geometry, others, Predicate.INTERSECTS, globe=globe, watch=watch)
+    test = _ASKED_OF_OTHER[relation, edge and relation in (Predicate.WITHIN, Predicate.CONTAINS)]
     if not globe:
         return _any(geometry, others, 0.0, test, watch)
     over = beyond_seam(others)
@@ -82,14 +82,14 @@ def holds(
         return np.stack([a[good], b[good]])
 
     out[alone[pairs(geometry[alone], others, ask)[0]]] = True
-    if relation is Relation.INTERSECTS:
+    if relation is Predicate.INTERSECTS:
         nothing = np.empty(0, np.int64)
         out[with_poles((nothing, nothing), geometry, others)[0]] = True
     return out
 
 
 def points_hold(
-    xy: np.ndarray, others: np.ndarray, relation: Relation, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
+    xy: np.ndarray, others: np.ndarray, relation: Predicate, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
 ) -> np.ndarray | None:
     """As ``holds``, for points given by their coordinates (n, 2), without making shapes of them.
 
@@ -100,10 +100,10 @@ def points_hold(
     if globe and ((np.abs(xy[:, 0]) >= HALF - SLACK).any() or beyond_seam(others).any()):
         return None
     areas = np.isin(shapely.get_type_id(others), (3, 6)).all()
-    if relation not in (Relation.INTERSECTS, Relation.DISJOINT, Relation.WITHIN) or len(others) > 8 or not areas:
+    if relation not in (Predicate.INTERSECTS, Predicate.DISJOINT, Predicate.WITHIN) or len(others) > 8 or not areas:
         return None
-    prepared = Prepared(others)
-    strict = relation is Relation.WITHIN and not edge
+    prepared = ThreadLocalPrepared(others)
+    strict = relation is Predicate.WITHIN and not edge
     test = shapely.contains_xy if strict else shapely.intersects_xy
     boxes = shapely.bounds(others)
     cells = [Cells.over(o) if len(xy) > _MANY else None for o in prepared.shapes]
@@ -122,7 +122,7 @@ def points_hold(
             found[at] = test(prepared.shapes[number], x[at], y[at])
 
     in_chunks(chunk, len(xy), watch)
-    return np.isfinite(xy).all(axis=1) & ~out if relation is Relation.DISJOINT else out
+    return np.isfinite(xy).all(axis=1) & ~out if relation is Predicate.DISJOINT else out
 
 
 def near(geometry: np.ndarray, others: np.ndarray, distance: float, watch: Watch | None = None) -> np.ndarray:
@@ -135,7 +135,7 @@ def _any(geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[
     others = others[real(others)]
     if not len(others) or not len(geometry):
         return out
-    prepared = Prepared(others)
+    prepared = ThreadLocalPrepared(others)
     boxes = shapely.bounds(others)
     boxes[:, :2] -= reach
     boxes[:, 2:] += reach

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QWidget
 from eskret.core.style import CLASSES
 from eskret.desktop.background import Background
 from eskret.desktop.map.canvas import looks
-from eskret.desktop.map.picture import Wanted, save
+from eskret.desktop.map.picture import PictureOptions, save
 from eskret.desktop.session import Session
 from eskret.desktop.theme.style import theme
 from eskret.desktop.viewer import LEAVING, Viewer
@@ -46,7 +46,7 @@ class Saving(QObject):
         box.open()
         return box
 
-    def _save(self, path: Path, wanted: Wanted) -> None:
+    def _save(self, path: Path, wanted: PictureOptions) -> None:
         scene, view, palette = self._viewer.canvas.scene, self._viewer.canvas.view, theme.palette
 
         def work() -> str:

@@ -49,7 +49,7 @@ class _Choosing(QStyledItemDelegate):
             super().setModelData(editor, model, index)
 
 
-class Grid(QTableView):
+class GridView(QTableView):
     """``row_changed`` tells which row is in hand."""
 
     row_changed = Signal(int)

@@ -15,7 +15,7 @@ from eskret.desktop.map.legend import paint_legend
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
 from eskret.desktop.map.pick import feature_at
 from eskret.desktop.map.picture import LEGEND_ROOM, Picture, legend_corner, picture
-from eskret.desktop.map.render import Item, Look, path_of
+from eskret.desktop.map.render import Look, PaintItem, path_of
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Box, Viewport
 from eskret.desktop.theme.style import font, theme
@@ -182,9 +182,9 @@ class MapCanvas(QWidget):
         self._again = False
         self._painting = True
         scene, view, ratio, palette, legend = (self.scene, self.view, self.devicePixelRatioF(), theme.palette, self.legend)
-        marked: tuple[Item, ...] = ()
+        marked: tuple[PaintItem, ...] = ()
         if scene.pick is not None and len(self.chosen) > MANY:
-            marked = (Item(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
+            marked = (PaintItem(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
         work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette, legend)  # noqa: E731
         self._background.run(work, lambda made: self._painted(scene, view, made))
 

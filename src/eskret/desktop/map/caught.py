@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from eskret.desktop.map.pick import distance_to
-from eskret.desktop.map.render import Item, pieces_for
+from eskret.desktop.map.render import PaintItem, pieces_for
 from eskret.workflow.results import POINT
 
 
-def rows_in(item: Item, ring: np.ndarray) -> np.ndarray:
+def rows_in(item: PaintItem, ring: np.ndarray) -> np.ndarray:
     """Rows of the features that meet an area.
 
     Parameters

@@ -14,7 +14,7 @@ from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.ramps import NO_VALUE, darker
 from eskret.core.style import ONE, Style
 from eskret.desktop.map.labels import Labels
-from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.scene import Block, Key
 from eskret.desktop.map.spliced import with_others
 from eskret.desktop.theme.palette import Palette
@@ -45,15 +45,15 @@ def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
     return replace(usual, alpha=alpha, width=style.width or usual.width, point=style.size or usual.point)
 
 
-def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Look, palette: Palette) -> tuple[Item, ...]:
+def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Look, palette: Palette) -> tuple[PaintItem, ...]:
     """The layer's features, an item for each group that has any."""
     if not legend or legend.of is None:
-        return (Item(shapes, plain(style, usual, layer.kind, palette)),)
+        return (PaintItem(shapes, plain(style, usual, layer.kind, palette)),)
     found = []
     for number, entry in enumerate(legend.entries):
         if entry.count:
             rows = np.flatnonzero(legend.of == number)
-            found.append(Item(shapes, look_of(entry.colour, style, layer.kind, palette), rows))
+            found.append(PaintItem(shapes, look_of(entry.colour, style, layer.kind, palette), rows))
     return tuple(found)
 
 
@@ -72,8 +72,8 @@ def labels_of(layer: StoredLayer, shapes: Shapes, style: Style, show: Callable[[
     column = layer.table.column(style.label)
     unit = style.label.rpartition("_")[2]
     if numbers_of(column.slice(0, 0)) is None or unit not in (*LENGTHS, *AREAS) or unit == style.label:
-        return (Labels(Item(shapes, Look("", "")), column, show),)
-    return (Labels(Item(shapes, Look("", "")), column, lambda value: f"{show(value)} {unit}"),)
+        return (Labels(PaintItem(shapes, Look("", "")), column, show),)
+    return (Labels(PaintItem(shapes, Look("", "")), column, lambda value: f"{show(value)} {unit}"),)
 
 
 def tells(style: Style, layer: StoredLayer) -> bool:

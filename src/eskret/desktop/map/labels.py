@@ -10,7 +10,7 @@ import pyarrow as pa
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, QPen
 
-from eskret.desktop.map.render import Item, visible_rows
+from eskret.desktop.map.render import PaintItem, visible_rows
 from eskret.desktop.map.viewport import Viewport
 from eskret.workflow.results import LINE, POINT, RING
 from eskret.workflow.stored import Shapes
@@ -24,13 +24,13 @@ _CELL = 6.0
 class Labels:
     """What is written: a field of the rows of an item, in words by ``show``."""
 
-    item: Item
+    item: PaintItem
     column: pa.ChunkedArray
     show: Callable[[object], str]
 
 
 @dataclass(frozen=True)
-class Placed:
+class PlacedLabel:
     """One label: the left end of its base line, and the text."""
 
     x: float
@@ -38,7 +38,7 @@ class Placed:
     text: str
 
 
-def place(labels: Labels, view: Viewport, metrics: QFontMetricsF, taken: np.ndarray) -> list[Placed]:
+def place(labels: Labels, view: Viewport, metrics: QFontMetricsF, taken: np.ndarray) -> list[PlacedLabel]:
     """Find room for labels.
 
     Parameters
@@ -67,7 +67,7 @@ def place(labels: Labels, view: Viewport, metrics: QFontMetricsF, taken: np.ndar
             box = QRectF(at[0] + dx * width / 2 - width / 2, at[1] + dy * height - height / 2, width, height)
             box.translate(7.0 * np.sign(dx), 3.0 * np.sign(dy))
             if _take(taken, box, view):
-                out.append(Placed(box.left(), box.bottom() - metrics.descent(), text))
+                out.append(PlacedLabel(box.left(), box.bottom() - metrics.descent(), text))
                 break
     return out
 
@@ -139,7 +139,7 @@ def _inside(shapes: Shapes, row: int, view: Viewport) -> tuple[float, float]:
     return float(at[2 * inside] + at[2 * inside + 1]) / 2, float(y)
 
 
-def write(painter: QPainter, placed: list[Placed], font: QFont, ink: QColor, ground: QColor) -> None:
+def write(painter: QPainter, placed: list[PlacedLabel], font: QFont, ink: QColor, ground: QColor) -> None:
     """Write labels with a rim in the colour of the ground, so that they can be read over anything."""
     if not placed:
         return

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from eskret.desktop.map.render import Item
+from eskret.desktop.map.render import PaintItem
 from eskret.workflow.results import RING
 
 
-def feature_at(item: Item, x: float, y: float, reach: float) -> int:
+def feature_at(item: PaintItem, x: float, y: float, reach: float) -> int:
     """The row of the feature at a place on the ground, the topmost first; -1 for none.
 
     Parameters
@@ -28,7 +28,7 @@ def feature_at(item: Item, x: float, y: float, reach: float) -> int:
     return best
 
 
-def distance_to(item: Item, row: int, x: float, y: float) -> float:
+def distance_to(item: PaintItem, row: int, x: float, y: float) -> float:
     """Distance from a place to a feature; 0 inside an area."""
     shapes = item.shapes
     inside, best = False, np.inf

@@ -13,7 +13,7 @@ from eskret.desktop.map import labels as labelling
 from eskret.desktop.map.legend import legend_size, paint_legend
 from eskret.desktop.map.lettering import write_in
 from eskret.desktop.map.lines import paint_lines, paint_scale_bar
-from eskret.desktop.map.render import Item, paint, render, visible_rows
+from eskret.desktop.map.render import PaintItem, paint, render, visible_rows
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import Palette
@@ -35,7 +35,7 @@ class Picture:
     asked: int = 0
 
 
-def picture(scene: Scene, marked: tuple[Item, ...], view: Viewport, ratio: float, palette: Palette, legend: bool = True) -> Picture:
+def picture(scene: Scene, marked: tuple[PaintItem, ...], view: Viewport, ratio: float, palette: Palette, legend: bool = True) -> Picture:
     """Features and labels on nothing.
 
     Parameters
@@ -72,7 +72,7 @@ def _labels(painter: QPainter, scene: Scene, view: Viewport, palette: Palette, l
 
 
 @dataclass(frozen=True)
-class Wanted:
+class PictureOptions:
     """How a map is saved: ``title`` over it or none, what lies on it, ``dots`` an inch of a PNG."""
 
     title: str = ""
@@ -85,7 +85,7 @@ class Wanted:
 ENDINGS = (".png", ".svg", ".pdf")
 
 
-def save(scene: Scene, view: Viewport, path: Path, wanted: Wanted, palette: Palette) -> None:
+def save(scene: Scene, view: Viewport, path: Path, wanted: PictureOptions, palette: Palette) -> None:
     """Write the map as it is in view; the file's ending says as what.
 
     Raises
@@ -106,7 +106,7 @@ def save(scene: Scene, view: Viewport, path: Path, wanted: Wanted, palette: Pale
         raise DeliveryError("it cannot be written", place=str(path), way_out="Choose another folder")
 
 
-def _png(scene: Scene, view: Viewport, path: Path, wanted: Wanted, palette: Palette) -> bool:
+def _png(scene: Scene, view: Viewport, path: Path, wanted: PictureOptions, palette: Palette) -> bool:
     ratio = wanted.dots / 96
     image = QImage(round(view.width * ratio), round(view.height * ratio), QImage.Format.Format_RGB32)
     image.setDevicePixelRatio(ratio)
@@ -120,7 +120,7 @@ def _png(scene: Scene, view: Viewport, path: Path, wanted: Wanted, palette: Pale
     return image.save(str(path), "PNG")  # type: ignore[call-overload]
 
 
-def _svg(view: Viewport, path: Path, wanted: Wanted) -> QSvgGenerator:
+def _svg(view: Viewport, path: Path, wanted: PictureOptions) -> QSvgGenerator:
     device = QSvgGenerator()
     device.setFileName(str(path))
     device.setResolution(96)
@@ -130,7 +130,7 @@ def _svg(view: Viewport, path: Path, wanted: Wanted) -> QSvgGenerator:
     return device
 
 
-def _pdf(view: Viewport, path: Path, wanted: Wanted) -> QPdfWriter:
+def _pdf(view: Viewport, path: Path, wanted: PictureOptions) -> QPdfWriter:
     device = QPdfWriter(str(path))
     device.setResolution(96)
     size = QSizeF(view.width * 0.75, view.height * 0.75)
@@ -141,7 +141,7 @@ def _pdf(view: Viewport, path: Path, wanted: Wanted) -> QPdfWriter:
     return device
 
 
-def _strokes(device: QSvgGenerator | QPdfWriter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette) -> bool:
+def _strokes(device: QSvgGenerator | QPdfWriter, scene: Scene, view: Viewport, wanted: PictureOptions, palette: Palette) -> bool:
     painter = QPainter()
     if not painter.begin(device):
         return False
@@ -153,12 +153,12 @@ def _strokes(device: QSvgGenerator | QPdfWriter, scene: Scene, view: Viewport, w
     return painter.end()
 
 
-def _ground(painter: QPainter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette) -> None:
+def _ground(painter: QPainter, scene: Scene, view: Viewport, wanted: PictureOptions, palette: Palette) -> None:
     painter.fillRect(QRectF(0, 0, view.width, view.height), QColor(palette.sea))
     paint_lines(painter, view, scene.crs, scene.lines if wanted.lines else NONE, palette)
 
 
-def _upon(painter: QPainter, scene: Scene, view: Viewport, wanted: Wanted, palette: Palette) -> None:
+def _upon(painter: QPainter, scene: Scene, view: Viewport, wanted: PictureOptions, palette: Palette) -> None:
     _labels(painter, scene, view, palette, wanted.legend)
     if wanted.legend:
         paint_legend(painter, scene.legend, legend_corner(view), view.height * LEGEND_ROOM, palette)

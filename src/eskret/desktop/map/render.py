@@ -40,7 +40,7 @@ class Look:
 
 
 @dataclass(frozen=True)
-class Item:
+class PaintItem:
     """Features to draw: all of a layer, or the rows given (int64)."""
 
     shapes: Shapes
@@ -48,7 +48,7 @@ class Item:
     rows: np.ndarray | None = None
 
 
-def visible_rows(item: Item, view: Viewport) -> np.ndarray:
+def visible_rows(item: PaintItem, view: Viewport) -> np.ndarray:
     """Rows whose box meets the view."""
     x0, y0, x1, y1 = view.box
     boxes = item.shapes.boxes if item.rows is None else item.shapes.boxes[item.rows]
@@ -57,7 +57,7 @@ def visible_rows(item: Item, view: Viewport) -> np.ndarray:
     return found if item.rows is None else item.rows[found]
 
 
-def render(items: Sequence[Item], view: Viewport, ratio: float) -> QImage:
+def render(items: Sequence[PaintItem], view: Viewport, ratio: float) -> QImage:
     """Paint items over each other on nothing.
 
     Parameters
@@ -75,7 +75,7 @@ def render(items: Sequence[Item], view: Viewport, ratio: float) -> QImage:
     return image
 
 
-def paint(painter: QPainter, items: Sequence[Item], view: Viewport) -> None:
+def paint(painter: QPainter, items: Sequence[PaintItem], view: Viewport) -> None:
     """Paint items with a painter of any device, as strokes and fills that stay sharp at every size."""
     for item in items:
         rows = visible_rows(item, view)
@@ -114,7 +114,7 @@ class _Onto:
         self.painter.drawPoints(_polygon(at))
 
 
-def _paint(onto: _Onto, item: Item, rows: np.ndarray, view: Viewport) -> None:
+def _paint(onto: _Onto, item: PaintItem, rows: np.ndarray, view: Viewport) -> None:
     shapes, look, ratio = item.shapes, item.look, onto.ratio
     boxes = shapes.boxes[rows]
     size = np.maximum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) * view.scale

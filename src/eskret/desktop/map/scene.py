@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from eskret.desktop.map.labels import Labels
-from eskret.desktop.map.render import Item, Look
+from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.viewport import Box
 from eskret.workflow.mapped import GRID
 
@@ -37,18 +37,18 @@ class Block:
 class Scene:
     """What is on the map. ``under``, ``items`` and ``over`` are drawn in that order; ``pick`` can be chosen from."""
 
-    items: tuple[Item, ...] = ()
-    pick: Item | None = None
+    items: tuple[PaintItem, ...] = ()
+    pick: PaintItem | None = None
     crs: Mapping[str, Any] | None = None
     hint: str = ""
-    under: tuple[Item, ...] = field(default_factory=tuple)
-    over: tuple[Item, ...] = field(default_factory=tuple)
+    under: tuple[PaintItem, ...] = field(default_factory=tuple)
+    over: tuple[PaintItem, ...] = field(default_factory=tuple)
     labels: tuple[Labels, ...] = field(default_factory=tuple)
     legend: tuple[Block, ...] = field(default_factory=tuple)
     lines: str = GRID
 
     @property
-    def drawn(self) -> tuple[Item, ...]:
+    def drawn(self) -> tuple[PaintItem, ...]:
         """All features from the lowest up."""
         return (*self.under, *self.items, *self.over)
 

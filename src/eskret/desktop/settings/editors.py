@@ -27,7 +27,7 @@ from eskret.formats.sources import ENDINGS
 from eskret.operations.settings import SettingInfo
 
 
-class Editor(QWidget):
+class SettingEditor(QWidget):
     """Base: ``settled`` carries the new value, ``focused`` says that the analyst is at it."""
 
     settled = Signal(object)
@@ -60,7 +60,7 @@ class Editor(QWidget):
             widget.style().polish(widget)
 
 
-class TextEditor(Editor):
+class TextEditor(SettingEditor):
     """A line of text."""
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
@@ -142,7 +142,7 @@ class WordListEditor(TargetEditor):
             self._settle()
 
 
-class LinesEditor(Editor):
+class LinesEditor(SettingEditor):
     """Text over several lines; settles when the analyst leaves it or pauses."""
 
     def __init__(self, info: SettingInfo, lines: int, parent: QWidget | None = None) -> None:
@@ -237,7 +237,7 @@ class FilesEditor(LinesEditor):
             self._add([path])
 
 
-class ChoiceEditor(Editor):
+class ChoiceEditor(SettingEditor):
     """One of several values."""
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
@@ -280,7 +280,7 @@ class ChoiceEditor(Editor):
         return self.box
 
 
-class ChoicesEditor(Editor):
+class ChoicesEditor(SettingEditor):
     """Any of several values."""
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
@@ -307,7 +307,7 @@ class ChoicesEditor(Editor):
         return next(iter(self.boxes.values()))
 
 
-class FlagEditor(Editor):
+class FlagEditor(SettingEditor):
     """Yes or no."""
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
@@ -326,7 +326,7 @@ class FlagEditor(Editor):
         return self.box
 
 
-class WholeEditor(Editor):
+class WholeEditor(SettingEditor):
     """A whole number."""
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QSizePolicy, QWid
 
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
-from eskret.desktop.settings.editors import Editor
+from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.operations.sentences import in_words
@@ -30,7 +30,7 @@ class Opener(QPushButton):
         painter.end()
 
 
-class MenuEditor(Editor):
+class MenuEditor(SettingEditor):
     """A button that says what is chosen and opens a list to choose from."""
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:

@@ -19,10 +19,10 @@ from eskret.desktop.settings.crs import CrsEditor
 from eskret.desktop.settings.editors import (
     ChoiceEditor,
     ChoicesEditor,
-    Editor,
     FilesEditor,
     FlagEditor,
     PatternsEditor,
+    SettingEditor,
     TargetEditor,
     TextEditor,
     WholeEditor,
@@ -103,7 +103,7 @@ def retext(frame: QFrame, text: str) -> None:
 class FieldBlock(QWidget):
     """Label, editor, help while it is in focus, and what is wrong with it."""
 
-    def __init__(self, info: SettingInfo, editor: Editor, bind: BindButton | None = None, parent: QWidget | None = None) -> None:
+    def __init__(self, info: SettingInfo, editor: SettingEditor, bind: BindButton | None = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.info = info
         self.editor = editor
@@ -267,7 +267,7 @@ class SettingsForm(QScrollArea):
         inner.addWidget(told)
         return both
 
-    def _editor(self, info: SettingInfo, step: str) -> Editor:
+    def _editor(self, info: SettingInfo, step: str) -> SettingEditor:
         folder = self._session.folder
         if info.kind == "condition":
             return ConditionEditor(info, self._session)
@@ -283,7 +283,7 @@ class SettingsForm(QScrollArea):
             return InnerEditor(self._session, step)
         of_layers: dict[str, type[Any]] = {"layer": LayerEditor, "field": FieldEditor, "fields": FieldsEditor}
         if info.kind in of_layers:
-            made: Editor = of_layers[info.kind](info, self._session, step)
+            made: SettingEditor = of_layers[info.kind](info, self._session, step)
             return made
         if info.kind == "files":
             return FilesEditor(info, folder)
@@ -301,10 +301,10 @@ class SettingsForm(QScrollArea):
             "patterns": PatternsEditor,
             "box": BoxEditor,
         }
-        editor: Editor = kinds.get(info.kind, TextEditor)(info)
+        editor: SettingEditor = kinds.get(info.kind, TextEditor)(info)
         return editor
 
-    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: Editor, step: str = "") -> None:
+    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
         bind = None
         if step and info.kind in _BINDABLE:
             bind = BindButton(self._session, step, partial(self._bind, name), partial(self._make_parameter, name))

@@ -16,7 +16,7 @@ from eskret.desktop.parameters.form import offers_of
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.settings.binding import BindButton
-from eskret.desktop.settings.editors import Editor
+from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.settings.entering import MenuEditor
 from eskret.desktop.settings.layers import LayerEditor
 from eskret.errors import EskretError
@@ -55,7 +55,7 @@ class WorkflowEditor(MenuEditor):
             self.settled.emit(relative(path, self._session.folder))
 
 
-class InnerEditor(Editor):
+class InnerEditor(SettingEditor):
     """A field for each parameter of the workflow that a step uses. It changes the step itself: values and layers both."""
 
     def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:

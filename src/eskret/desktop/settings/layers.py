@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 
 from eskret.desktop.session import Session
-from eskret.desktop.settings.editors import Editor
+from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.settings.entering import MenuEditor
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo
@@ -59,7 +59,7 @@ def _facts(facts: Any) -> str:
     return f"{facts.key}{count}"
 
 
-class FieldEditor(Editor):
+class FieldEditor(SettingEditor):
     """A field of the layers that enter; one that is not there can be typed."""
 
     def __init__(self, info: SettingInfo, session: Session, step: str, parent: QWidget | None = None) -> None:

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFormLayout, QLabel, QLineEd
 
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
-from eskret.desktop.settings.editors import Editor
+from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.settings.layers import LayerEditor
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.each import Each
@@ -16,7 +16,7 @@ _KINDS = {"": "once", "layers": "once for each layer", "values": "once for each 
 _OF = SettingInfo("Of", "", "layer", tables=True)
 
 
-class RoundsEditor(Editor):
+class RoundsEditor(SettingEditor):
     """Tells an ``Each``, or None for once."""
 
     def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QSty
 
 from eskret.desktop.rows import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.workflow.catalogue import Entry, find
+from eskret.workflow.catalogue import CatalogueEntry, find
 
 
 class _Delegate(QStyledItemDelegate):
@@ -19,7 +19,7 @@ class _Delegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         rect: QRect = option.rect
-        entry: Entry = index.data(Role)
+        entry: CatalogueEntry = index.data(Role)
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, theme.colour("hand_row"))

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QLabel, QLineEdit, QMenu, QPushButton, QVBoxLayout
 
 from eskret.core.words import counted, plain
 from eskret.desktop.grid.model import Cell, Column, GridModel
-from eskret.desktop.grid.view import Grid
+from eskret.desktop.grid.view import GridView
 from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row
 from eskret.errors import EskretError
@@ -61,7 +61,7 @@ class LayersView(View):
         self.search.textChanged.connect(lambda _: self.refresh())
         self.model = GridModel(self)
         self.model.wanted.connect(self._want)
-        self.grid = Grid(self.model, "Settings of single layers")
+        self.grid = GridView(self.model, "Settings of single layers")
         hint = QLabel(
             "Type into a cell, or paste from a sheet. Ctrl+D fills down, Delete gives the step's own setting back, Ctrl+Z undoes."
         )

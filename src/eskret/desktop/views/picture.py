@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.desktop.map.picture import Wanted
+from eskret.desktop.map.picture import PictureOptions
 
 FORMATS = {"png": "PNG, an image", "svg": "SVG, to edit further", "pdf": "PDF, to print"}
 _DOTS = {96: "as on screen", 192: "twice as fine", 288: "three times as fine"}
@@ -112,7 +112,7 @@ class MapBox(QDialog):
         return path if path.suffix else path.with_suffix(f".{self.format.currentData()}")
 
     def _save(self) -> None:
-        wanted = Wanted(
+        wanted = PictureOptions(
             self.title.text().strip(),
             self.legend.isChecked(),
             self.scale_bar.isChecked(),

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.desktop.publisher import Known
+from eskret.desktop.publisher import KnownService
 from eskret.desktop.theme.icons import paint_state
 from eskret.desktop.theme.style import font, theme
 
@@ -148,7 +148,7 @@ class ServiceTree(QTreeWidget):
         self.currentItemChanged.connect(self._changed)
         theme.changed.connect(self.viewport().update)
 
-    def show_services(self, services: Mapping[str, Known]) -> None:
+    def show_services(self, services: Mapping[str, KnownService]) -> None:
         """Show these; what was chosen stays chosen."""
         at = self.currentItem()
         before = (at.data(0, _Role)["address"], at.data(0, _Role)["id"]) if at is not None else None

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QSplitt
 from eskret.core.files.atomic import write_whole
 from eskret.core.words import counted, duration
 from eskret.desktop.grid.model import Cell, Column, GridModel
-from eskret.desktop.grid.view import Grid
+from eskret.desktop.grid.view import GridView
 from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
@@ -56,7 +56,7 @@ class RoundsView(View):
         self.look_button = push_button("Take these values", "Back to the ledger with the values of this round", self.take)
         self.model = GridModel(self)
         self.model.wanted.connect(self._want)
-        self.grid = Grid(self.model, "Rounds and their values")
+        self.grid = GridView(self.model, "Rounds and their values")
         self.grid.row_changed.connect(lambda _: self._show_told())
         self.told = ToldTable()
         self.told_head = QLabel()

@@ -11,7 +11,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersisten
 from PySide6.QtGui import QFont, QKeySequence, QShortcut
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QLabel, QLineEdit, QPushButton, QTableView, QVBoxLayout, QWidget
 
-from eskret.core.wordlist import ANY, EMPTY, Entry
+from eskret.core.wordlist import ANY, EMPTY, WordEntry
 from eskret.core.words import counted
 from eskret.desktop.files import may_leave
 from eskret.desktop.paths import relative
@@ -36,10 +36,10 @@ class WordsModel(QAbstractTableModel):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.entries: list[Entry] = []
+        self.entries: list[WordEntry] = []
         self.shown: list[int] = []
 
-    def show_entries(self, entries: Sequence[Entry], field: str, open_only: bool) -> None:
+    def show_entries(self, entries: Sequence[WordEntry], field: str, open_only: bool) -> None:
         """Show these; of one field where one is named, only those without a word where that is asked."""
         self.beginResetModel()
         self.entries = list(entries)
@@ -115,9 +115,9 @@ class WordsView(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self._session = session
         self.path: Path | None = None
-        self.entries: tuple[Entry, ...] = ()
-        self._saved: tuple[Entry, ...] = ()
-        self._before: list[tuple[Entry, ...]] = []
+        self.entries: tuple[WordEntry, ...] = ()
+        self._saved: tuple[WordEntry, ...] = ()
+        self._before: list[tuple[WordEntry, ...]] = []
         self.lists = QComboBox()
         self.lists.setAccessibleName("Word list")
         self._pairs = False  # whether the file is somebody's list of two columns
@@ -247,13 +247,13 @@ class WordsView(QWidget):
         old = [replace(e, count=0) for e in self.entries if (e.field, e.spelling) not in known]
         self._change((*fresh, *old))
 
-    def _drafted(self) -> list[Entry]:
-        out: list[Entry] = []
+    def _drafted(self) -> list[WordEntry]:
+        out: list[WordEntry] = []
         for step in self._session.document.steps:
             if step.use != "draft_words":
                 continue
             for layer in self._session.leaving_stored(step.id):
-                out += [Entry(r["field"], r["spelling"], r["count"], r["suggestion"], r["word"] or "") for r in layer.table.to_pylist()]
+                out += [WordEntry(r["field"], r["spelling"], r["count"], r["suggestion"], r["word"] or "") for r in layer.table.to_pylist()]
         return out
 
     # -- deciding
@@ -282,7 +282,7 @@ class WordsView(QWidget):
         places = set(self._chosen())
         self._change(tuple(replace(e, word=e.spelling.strip()) if n in places else e for n, e in enumerate(self.entries)))
 
-    def _change(self, entries: tuple[Entry, ...]) -> None:
+    def _change(self, entries: tuple[WordEntry, ...]) -> None:
         if entries != self.entries:
             self._before.append(self.entries)
             self.entries = entries

@@ -76,7 +76,7 @@ RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
 
 
 @dataclass(frozen=True)
-class Entry:
+class LayerEntry:
     """A layer in a GeoPackage: table name, ``features`` or ``attributes``, number of rows, and its section, if any."""
 
     name: str
@@ -85,7 +85,7 @@ class Entry:
     section: str = ""
 
 
-def entries(path: Path) -> list[Entry]:
+def entries(path: Path) -> list[LayerEntry]:
     """Layers of a GeoPackage, in the order they were registered.
 
     Raises
@@ -98,7 +98,7 @@ def entries(path: Path) -> list[Entry]:
         sqlite.limit_time(db, 120.0)
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
         section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
-        return [Entry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, "")) for n, t in rows]
+        return [LayerEntry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, "")) for n, t in rows]
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
     finally:

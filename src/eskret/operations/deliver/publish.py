@@ -19,7 +19,7 @@ from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
 from eskret.operations import differing, figuring
-from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Prepared, Reach, has_errors
+from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, Reach, has_errors
 from eskret.operations.naming_layers import deliver_name
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
@@ -233,13 +233,13 @@ class Publish(Delivery):
             else {"title": settings.title or name, "description": settings.description, "fields": fields},
         )
         assert context.desk is not None
-        prepared: tuple[Prepared, ...] = ()
+        prepared: tuple[PreparedPush, ...] = ()
         if words.entries or words.make:
             prepared = (context.desk.prepare(words, difference.entries),)
         return _outcome(layer, name, difference, prepared, settings)
 
 
-def _against(one: LayerFacts, there: features.Dataset | None, name: str, settings: Any) -> list[Finding]:
+def _against(one: LayerFacts, there: features.PublishedDataset | None, name: str, settings: Any) -> list[Finding]:
     """What differs between a layer's fields and those of the dataset, as far as the service tells them."""
     if there is None:
         if settings.create:
@@ -286,7 +286,7 @@ def _schema(kind: pa.DataType) -> dict[str, str]:
     return {"type": "string", "format": "date"} if pa.types.is_date(kind) else {"type": "string"}
 
 
-def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared: tuple[Prepared, ...], settings: Any) -> Outcome:
+def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared: tuple[PreparedPush, ...], settings: Any) -> Outcome:
     d = difference.found
     shapes = difference.published.shapes
     if layer.crs is not None and not same_crs(layer.crs, geojson.CRS84):

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, Kind, Layer, LayerFacts
-from eskret.core.wordlist import MOST, Entry, as_table, draft
+from eskret.core.wordlist import MOST, WordEntry, as_table, draft
 from eskret.core.words import counted
 from eskret.formats.wordlist_file import read_list
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
@@ -88,7 +88,7 @@ class DraftWords(Gathering):
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))
 
 
-def _earlier(settings: Any, context: Context) -> list[Entry]:
+def _earlier(settings: Any, context: Context) -> list[WordEntry]:
     if not settings.earlier:
         return []
     path = context.path(context.fill(settings.earlier))

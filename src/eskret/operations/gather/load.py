@@ -42,7 +42,7 @@ _PART_WORDS = {
 
 
 @dataclass(frozen=True)
-class Wanted:
+class LayerRequest:
     """A layer to read: where it is, what it is called there, and the key it gets."""
 
     path: Path
@@ -199,7 +199,7 @@ class Load(Source):
         for bad in problems:
             findings.append(Finding.look(f"Will go on without {bad.path.name}. {bad.problem}", "files"))
         shown: set[str] = set()
-        readable: list[Wanted] = []
+        readable: list[LayerRequest] = []
         for one in wanted:
             try:
                 read_as = _texts(one, settings, context)
@@ -234,7 +234,7 @@ class Load(Source):
         return Forecast(tuple(layers), tuple(findings))
 
     def _settled(
-        self, facts: LayerFacts, one: Wanted, settings: Settings, context: Context, shown: set[str]
+        self, facts: LayerFacts, one: LayerRequest, settings: Settings, context: Context, shown: set[str]
     ) -> tuple[LayerFacts, list[Finding]]:
         findings: list[Finding] = []
         place = f"{Path(facts.origin).name}, {facts.name}"
@@ -268,7 +268,7 @@ class Load(Source):
 
     # -- which layers
 
-    def _wanted(self, settings: Settings, context: Context) -> tuple[list[Wanted], list[Unreadable]]:
+    def _wanted(self, settings: Settings, context: Context) -> tuple[list[LayerRequest], list[Unreadable]]:
         """The layers to read, with keys made unique, and the files to go on without.
 
         Raises
@@ -294,15 +294,15 @@ class Load(Source):
                 if take:
                     found.append((path, name, sources.key_for(path, name, len(names))))
         keys = number_collisions([key for _, _, key in found])
-        return [Wanted(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
+        return [LayerRequest(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         return sources.find_files([context.fill(f) for f in settings.files], context.folder)
 
-    def part_reads(self, part: Wanted | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
+    def part_reads(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
         return [part.path]
 
-    def parts(self, settings: Settings, context: Context) -> Sequence[Wanted | Unreadable]:
+    def parts(self, settings: Settings, context: Context) -> Sequence[LayerRequest | Unreadable]:
         wanted, problems = self._wanted(settings, context)
         if not wanted and not problems:
             raise InputError("nothing in these files matches what is asked for", place=", ".join(settings.files))
@@ -310,7 +310,7 @@ class Load(Source):
 
     # -- reading
 
-    def read(self, part: Wanted | Unreadable, settings: Settings, context: Context) -> Sequence[Outcome]:
+    def read(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Outcome]:
         if isinstance(part, Unreadable):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
         try:
@@ -358,7 +358,7 @@ class Load(Source):
         return [_joined(name, group, context) for name, group in alike.items()] + rest
 
 
-def _of_file(by_file: Mapping[str, str], one: Wanted, context: Context) -> str:
+def _of_file(by_file: Mapping[str, str], one: LayerRequest, context: Context) -> str:
     """What is said of a file, by its name or by a pattern for its path from the workflow's folder; empty where nothing is."""
     places = {one.path.name, one.path.as_posix(), f"{one.path.as_posix()}/{one.name}"}
     if one.path.is_relative_to(context.folder):
@@ -367,13 +367,13 @@ def _of_file(by_file: Mapping[str, str], one: Wanted, context: Context) -> str:
     return next((v for p, v in by_file.items() if any(matches(context.fill(p), place) for place in places)), "")
 
 
-def _texts(one: Wanted, settings: Load.Settings, context: Context) -> Texts:
+def _texts(one: LayerRequest, settings: Load.Settings, context: Context) -> Texts:
     """What the texts of a file are to be read as."""
     special = _of_file(settings.encodings, one, context)
     return Texts(special, always=True) if special else Texts(settings.encoding)
 
 
-def _not_used(one: Wanted, settings: Load.Settings, context: Context) -> list[Remark]:
+def _not_used(one: LayerRequest, settings: Load.Settings, context: Context) -> list[Remark]:
     """What to say where an encoding is named for a file that says its own in its first line."""
     ending = (Path(one.name.partition(":")[0]) if one.path.suffix.lower() == ".zip" else one.path).suffix.lower()
     if ending not in xml_text.ENDINGS or not _of_file(settings.encodings, one, context):
@@ -389,7 +389,7 @@ def _geometry_remarks(layer: Layer) -> list[Remark]:
     return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
 
 
-def _differing(layers: Sequence[LayerFacts], wanted: Sequence[Wanted]) -> list[Finding]:
+def _differing(layers: Sequence[LayerFacts], wanted: Sequence[LayerRequest]) -> list[Finding]:
     """Like files (same ending, same kind, one layer each) that do not have the same fields."""
     per_file = Counter(w.path for w in wanted)
     groups: dict[tuple[str, str], list[LayerFacts]] = {}
@@ -426,7 +426,7 @@ def _foretold_days(facts: LayerFacts, zone: str) -> LayerFacts:
     return facts.with_fields((*facts.fields, Field("day", pa.date32())))
 
 
-def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, Wanted]) -> list[LayerFacts]:
+def _foretold_together(layers: list[LayerFacts], wanted: Mapping[str, LayerRequest]) -> list[LayerFacts]:
     out: dict[str, LayerFacts] = {}
     for facts in layers:
         part = sources.recording_part(Path(facts.origin), facts.name)

@@ -19,7 +19,7 @@ from typing import Any
 
 from eskret.core.files.hashing import FileState, hash_file
 from eskret.core.files.locks import folders_locked
-from eskret.core.files.transaction import Journal, commit
+from eskret.core.files.transaction import CommitJournal, commit
 from eskret.core.words import counted
 from eskret.errors import Code, DeliveryError, InputError
 from eskret.formats import sources, sqlite
@@ -226,7 +226,7 @@ class _Staging:
     def __init__(self, folder: Path, title: str) -> None:
         self.folder = folder
         self.staged: dict[str, Path] = {}
-        self._journal: Journal | None = Journal.begin(None, title)
+        self._journal: CommitJournal | None = CommitJournal.begin(None, title)
 
     def place(self, name: str) -> Path:
         """Where a file is written until the commit."""
