@@ -332,8 +332,8 @@ def test_a_stranger_needs_consent_before_it_is_asked_anything(tmp_path: Path, mo
         "Say once that it may: in the window, or with --allow HOST"
     ]
     assert call("run", path)[0] == 2
-    consent.allow(path, [], found.strangers)
-    assert not consent.stranger(path, found.strangers[0])
+    consent.allow(path, [], found.unapproved)
+    assert not consent.stranger(path, found.unapproved[0])
     for address, changes, variable, asks in (
         ("http://127.0.0.1:1", True, "X", False),
         ("https://a.example", False, "", True),

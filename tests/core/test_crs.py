@@ -12,7 +12,7 @@ from pyproj import Geod
 
 from eskret.core.crs import crs_code, crs_facts, extent_of, out_of_range, parse_crs, same_crs, transformation
 from eskret.core.kernels.globe.moving import reproject
-from eskret.core.layer import Kind, Layer, LayerSet, kind_of, matches
+from eskret.core.layer import GeometryKind, Layer, LayerSet, kind_of, matches
 from eskret.core.totals import measured_total, totals_of
 from eskret.errors import CrsError
 from tests.conftest import squares
@@ -76,10 +76,10 @@ def test_sums_of_fields_are_totals_too() -> None:
 
 def test_kinds_of_geometry() -> None:
     point, line, area = shapely.Point(0, 0), shapely.LineString([(0, 0), (1, 1)]), shapely.box(0, 0, 1, 1)
-    assert kind_of(None) is Kind.TABLE
-    assert kind_of(np.array([point, None, shapely.MultiPoint([(0, 0)])])) is Kind.POINT
-    assert kind_of(np.array([line])) is Kind.LINE and kind_of(np.array([area])) is Kind.AREA
-    assert kind_of(np.array([line, area])) is Kind.MIXED
+    assert kind_of(None) is GeometryKind.TABLE
+    assert kind_of(np.array([point, None, shapely.MultiPoint([(0, 0)])])) is GeometryKind.POINT
+    assert kind_of(np.array([line])) is GeometryKind.LINE and kind_of(np.array([area])) is GeometryKind.POLYGON
+    assert kind_of(np.array([line, area])) is GeometryKind.MIXED
 
 
 def test_layers_cannot_be_changed_and_sets_are_chosen_by_pattern() -> None:
@@ -87,7 +87,7 @@ def test_layers_cannot_be_changed_and_sets_are_chosen_by_pattern() -> None:
     with pytest.raises(ValueError):
         layer.geometry[0] = None  # type: ignore[index]
     taken = layer.take(np.array([2, 0]))
-    assert taken.table.column("id").to_pylist() == [2, 0] and taken.kind is Kind.AREA
+    assert taken.table.column("id").to_pylist() == [2, 0] and taken.kind is GeometryKind.POLYGON
     layers = LayerSet([layer.with_key("lease_a"), layer.with_key("lease_b"), layer.with_key("moorings")])
     assert list(layers.matching("lease_*")) == ["lease_a", "lease_b"]
     assert matches("a[b]", "a[b]") and not matches("a[b]", "ab") and not matches("A", "a")

@@ -19,7 +19,7 @@ from eskret import read, write
 from eskret.core.account import Relation
 from eskret.core.kernels.place import Predicate as Place
 from eskret.core.kernels.place import holds, points_hold
-from eskret.core.layer import GeometryColumn, Kind, Layer
+from eskret.core.layer import GeometryColumn, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, decode
 from eskret.core.totals import measured_total
 from eskret.errors import InputError
@@ -82,7 +82,7 @@ def test_a_layer_lets_go_of_the_binary_when_its_shapes_are_others() -> None:
     layer = Layer("l", pa.table({"n": [1, 2]}), geometry=encoded, crs="EPSG:32626")
     from dataclasses import replace
 
-    assert layer.drawn and layer.with_key("k").undecoded is encoded
+    assert layer.has_geometry and layer.with_key("k").undecoded is encoded
     assert replace(layer, name="other").undecoded is encoded, "nothing was made by changing something else"
     moved = replace(layer, geometry=shapely.transform(layer.geometry, lambda c: c + 1))
     assert moved.wkb is None and shapely.get_x(moved.geometry).tolist() == [1, 2]
@@ -188,7 +188,7 @@ def test_a_column_is_taken_in_chunks_without_making_the_rest() -> None:
         assert [len(p) for p in parts] == [3, 3, 1] and shapely.equals_identical(np.concatenate(parts), shapes).all()
         assert (column.undecoded is None) == (column.wkb is None), "chunks are not kept"
         assert shapely.equals_identical(column.at(np.array([5, 0])), shapes[[5, 0]]).all()
-        assert column.total_bounds().tolist() == [0, 0, 7, 1] and column.kind() is Kind.AREA
+        assert column.total_bounds().tolist() == [0, 0, 7, 1] and column.kind() is GeometryKind.POLYGON
         again = pickle.loads(pickle.dumps(column))
         assert (again.wkb is None) == (column.wkb is None) and shapely.equals_identical(again.array, shapes).all()
         changed = column.with_shapes(np.array([2]), np.array([shapely.box(50, 0, 51, 1)], object))
@@ -200,12 +200,12 @@ def test_to_change_one_thing_of_a_layer_keeps_the_others() -> None:
     from dataclasses import replace
 
     layer = Layer("l", pa.table({"n": [1, 2]}), WkbArray.from_arrow(binary([shapely.Point(0, 0), shapely.Point(1, 1)])), "EPSG:32626")
-    layer = layer.made_by("first").made_by("second", layer.made_by("first"))
+    layer = layer.with_provenance("first").with_provenance("second", layer.with_provenance("first"))
     changes: list[dict] = [{"key": "k"}, {"crs": None}, {"name": "n"}, {"titles": {"n": "N"}}, {"table": pa.table({"m": [3, 4]})}]
     for change in changes:
         other = replace(layer, **change)
         assert other.undecoded is layer.undecoded is not None and other.line == layer.line and other.kind is layer.kind
     bare = replace(layer, geometry=None)
-    assert not bare.drawn and bare.kind is Kind.TABLE and bare.line == layer.line
+    assert not bare.has_geometry and bare.kind is GeometryKind.TABLE and bare.line == layer.line
     shapes = layer.geometry
     assert layer.with_geometry(shapes).column is layer.column, "the same shapes are the same column"

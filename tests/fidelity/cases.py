@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import sources
 
 _WHEN = dt.datetime(2031, 9, 3, 6, 40, 5)
@@ -124,7 +124,7 @@ def _bare(rows: int) -> pa.Table:
 
 
 def _layer(table: pa.Table, shapes: np.ndarray) -> Layer:
-    return Layer("in", table, shapes, "EPSG:4326", kind=Kind.MIXED if not len(shapes) else Kind.TABLE)
+    return Layer("in", table, shapes, "EPSG:4326", kind=GeometryKind.MIXED if not len(shapes) else GeometryKind.TABLE)
 
 
 PACKAGES = ("pyogrio", "geopandas", "libpysal", "shapely", "gpxpy")

@@ -64,7 +64,7 @@ def _as_the_frame(path: Path, name: str, layer: object) -> None:
             if a is None or isinstance(b, (list, np.ndarray)):
                 continue
             assert a == b or str(a) == str(b) or (a != a and b != b) or pd.Timestamp(a) == b, (path, field, a, b)
-    if layer.drawn and "geometry" in frame.columns:  # type: ignore[attr-defined]
+    if layer.has_geometry and "geometry" in frame.columns:  # type: ignore[attr-defined]
         for a, b in zip(layer.geometry, frame.geometry, strict=True):  # type: ignore[attr-defined]
             assert (a is None and b is None) or shapely.equals_exact(a, b, 1e-9) or (a.is_empty and b.is_empty), path
 

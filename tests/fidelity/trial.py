@@ -80,7 +80,7 @@ def difference(mine: Layer, back: Layer) -> str:
     """The first thing that differs; empty where nothing does. The order of rows may, where a format says so."""
     if len(mine) != len(back):
         return f"{len(mine)} rows became {len(back)}"
-    if back.drawn and not mine.drawn and shapely.is_geometry(back.geometry).any():
+    if back.has_geometry and not mine.has_geometry and shapely.is_geometry(back.geometry).any():
         return "has shapes"
     order = list(range(len(back)))
     if "row" in back.table.column_names and "row" in mine.table.column_names:
@@ -98,9 +98,9 @@ def difference(mine: Layer, back: Layer) -> str:
         for a, b in zip(was, (came[n] for n in order), strict=True):
             if not same(a, b):
                 return f"{a!r} became {b!r}"
-    if mine.drawn and not back.drawn:
+    if mine.has_geometry and not back.has_geometry:
         return COLUMNS
-    if mine.drawn:
+    if mine.has_geometry:
         assert mine.geometry is not None and back.geometry is not None
         theirs = back.geometry[order] if len(order) else back.geometry
         if "row" not in mine.table.column_names:

@@ -110,7 +110,7 @@ def run(tmp_path: Path, body: str, workflow_crs: str | None = None, **settings):
     context = Context(tmp_path, "pts", crs=workflow_crs)
     outcome = operation.read(operation.parts(given_, context)[0], given_, context)[0]
     prove(outcome, Relation.NEW)
-    forecast = operation.foretell(given_, context)
+    forecast = operation.forecast(given_, context)
     assert [(f.key, f.count, f.kind) for f in forecast.layers] == [(x.key, len(x), x.kind) for x in outcome.layers]
     assert [f.schema() for f in forecast.layers] == [x.table.schema for x in outcome.layers]
     return outcome

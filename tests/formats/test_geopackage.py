@@ -243,9 +243,9 @@ def test_both_writers_and_both_readers_agree(tmp_path: Path, monkeypatch: pytest
         assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)] and not db.execute("PRAGMA foreign_key_check").fetchall()
     for name, layer in layers.items():
         a, b = (vector.read(path, name, name).layer for path in (sql, library))
-        assert a.table.equals(b.table) and (a.crs, a.kind, a.drawn) == (b.crs, b.kind, b.drawn), name
+        assert a.table.equals(b.table) and (a.crs, a.kind, a.has_geometry) == (b.crs, b.kind, b.has_geometry), name
         assert a.ids.tolist() == b.ids.tolist() == list(range(1, len(layer) + 1))
-        if layer.drawn:
+        if layer.has_geometry:
             assert shapely.equals_identical(a.geometry, b.geometry).sum() + shapely.is_missing(a.geometry).sum() == len(layer)
         facts = vector.facts(sql, name, name), vector.facts(library, name, name)
         first, second = ((f.schema(), f.count, f.kind, f.crs, f.extent) for f in facts)
@@ -260,7 +260,7 @@ def test_facts_and_rows_are_the_same_by_plain_sql_and_by_the_library(written: Pa
     for name, (facts, layer) in by_sql.items():
         other = vector.read(written, name, name).layer
         assert facts == vector.facts(written, name, name) and layer.table.equals(other.table) and layer.kind == other.kind
-        assert not layer.drawn or shapely.equals_identical(layer.geometry, other.geometry).all()
+        assert not layer.has_geometry or shapely.equals_identical(layer.geometry, other.geometry).all()
 
 
 @pytest.mark.parametrize(

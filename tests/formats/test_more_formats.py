@@ -13,7 +13,7 @@ import pyarrow.parquet as pq
 import pytest
 import shapely
 
-from eskret.core.layer import Kind
+from eskret.core.layer import GeometryKind
 from eskret.errors import InputError
 from eskret.formats import archives, sources
 from tests.conftest import MARKS
@@ -58,7 +58,7 @@ def test_gml_is_read_and_nothing_is_left_beside_it(tmp_path: Path, frame: geopan
     before = {p.name for p in tmp_path.iterdir()}
     facts = sources.look(path)[0]
     layer = sources.read(path, facts.name, "beds").layer
-    assert (facts.count, layer.kind, layer.crs) == (3, Kind.AREA, "EPSG:32626")
+    assert (facts.count, layer.kind, layer.crs) == (3, GeometryKind.POLYGON, "EPSG:32626")
     assert [r["name"] for r in layer.table.to_pylist()] == ["a", None, "é"] and layer.geometry[2] is None
     assert {p.name for p in tmp_path.iterdir()} == before
 
@@ -90,7 +90,7 @@ def test_a_parquet_file_without_geometry_is_a_table(tmp_path: Path) -> None:
     path = tmp_path / "t.parquet"
     pq.write_table(pa.table({"a": pa.array([1, 2], pa.int32()), "b": pa.array(["x", "y"]).dictionary_encode()}), path)
     layer = sources.read(path, "t", "t").layer
-    assert layer.kind is Kind.TABLE and [str(f.type) for f in layer.fields] == ["int64", "string"]
+    assert layer.kind is GeometryKind.TABLE and [str(f.type) for f in layer.fields] == ["int64", "string"]
     assert sources.look(path)[0].count == 2
 
 

@@ -30,7 +30,7 @@ from eskret import Workflow, read, to_geopandas
 from eskret.core.layer import Field, Layer
 from eskret.errors import DeliveryError
 from eskret.formats import fitting, geopackage
-from eskret.formats.fitting import Bounds, Choices, fit, foretell, short_names
+from eskret.formats.fitting import Bounds, Choices, fit, forecast_fit, short_names
 from eskret.formats.geopackage import digest, triggers
 from eskret.formats.known import SHAPEFILE
 from eskret.formats.known import WRITTEN as TARGETS
@@ -382,7 +382,7 @@ def test_what_is_foretold_of_a_field_is_what_becomes_of_it(
     bounds = Bounds("x", name_bytes=name_bytes, text_bytes=20, times=times, dates=dates, flags=flags, whole_digits=18)
     table = pa.table({"a_rather_long_name": pa.nulls(3, kind), "other": ["a", None, "b"]})
     layer = Layer("x", table)
-    told = foretell(layer.fields, bounds, choices)
+    told = forecast_fit(layer.fields, bounds, choices)
     made = fit(layer, bounds, choices)
     before, after = [f.type for f in layer.fields], made.layer.table.schema.types
     same = before == after or (kind == pa.timestamp("us", "UTC") and times)
@@ -394,7 +394,7 @@ def test_bounds_of_a_format_stop_what_cannot_be_held() -> None:
     wide = Layer("wide", pa.table({f"f{n}": [1] for n in range(300)}))
     with pytest.raises(DeliveryError, match="300 fields, and a shapefile holds 255"):
         fit(wide, SHAPEFILE.bounds, Choices())  # type: ignore[arg-type]
-    assert any("300 fields" in t for t in foretell(wide.fields, SHAPEFILE.bounds, Choices()))  # type: ignore[arg-type]
+    assert any("300 fields" in t for t in forecast_fit(wide.fields, SHAPEFILE.bounds, Choices()))  # type: ignore[arg-type]
     with pytest.raises(DeliveryError, match="3 rows, and x holds 2"):
         fit(Layer("l", pa.table({"n": [1, 2, 3]})), Bounds("x", most_rows=2), Choices())
-    assert fitting.foretell([Field("n", pa.int64())], Bounds("x"), Choices()) == []
+    assert fitting.forecast_fit([Field("n", pa.int64())], Bounds("x"), Choices()) == []

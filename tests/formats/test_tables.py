@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.layer import Kind
+from eskret.core.layer import GeometryKind
 from eskret.errors import InputError
 from eskret.formats import delimited, sources, tables, text
 from eskret.formats.reading import Texts
@@ -50,7 +50,7 @@ def test_each_column_gets_the_type_that_all_its_values_have(tmp_path: Path) -> N
     }
     first, second = layer.table.to_pylist()
     assert first["code"] == "007" and second["word"] is None and first["moment"] == second["moment"]
-    assert layer.kind is Kind.TABLE and layer.geometry is None
+    assert layer.kind is GeometryKind.TABLE and layer.geometry is None
     facts = sources.look(path)[0]
     assert (facts.count, facts.kind, facts.key) == (2, "table", "t") and facts.schema() == layer.table.schema
 

@@ -11,7 +11,7 @@ import pyogrio
 import pytest
 import shapely
 
-from eskret.core.layer import Kind
+from eskret.core.layer import GeometryKind
 from eskret.errors import EskretError, InputError, StoppedError
 from eskret.formats import sources, vector
 from eskret.formats.geopackage import reader
@@ -35,7 +35,7 @@ def test_facts_are_known_before_reading_and_hold_after(tmp_path: Path, frame: ge
     frame.to_file(path)
     facts = sources.look(path)[0]
     layer = sources.read(path, facts.name, facts.key).layer
-    assert (facts.count, facts.kind, facts.key) == (3, Kind.AREA, "a")
+    assert (facts.count, facts.kind, facts.key) == (3, GeometryKind.POLYGON, "a")
     assert facts.crs == layer.crs == "EPSG:32626"
     assert [(f.name, f.type) for f in facts.fields] == [(f.name, f.type) for f in layer.fields]
     found = {r["whole"]: r for r in layer.table.to_pylist()}

@@ -37,7 +37,7 @@ def do(use: str, layer: Layer | list[Layer], folder: Path | None = None, **setti
     context = Context(folder or Path.cwd(), use, others=others)
     facts = Context(folder or Path.cwd(), use, others={n: [x.facts() for x in v] for n, v in others.items()})
     single = isinstance(operation, EachLayer)
-    told = operation.foretell(layer.facts() if single else [x.facts() for x in layer], model, facts)  # type: ignore[union-attr, arg-type]
+    told = operation.forecast(layer.facts() if single else [x.facts() for x in layer], model, facts)  # type: ignore[union-attr, arg-type]
     assert not [f.text for f in told.findings if f.level is Level.ERROR]
     outcome = operation.run(layer, model, context)  # type: ignore[attr-defined]
     prove(outcome, operation.relation)
@@ -50,7 +50,7 @@ def refused(use: str, layer: Layer, **settings) -> str:
     named = [n for n in layer_settings(operation.Settings) if isinstance(settings.get(n), Layer)]
     others = {n: [settings[n].facts()] for n in named}
     model = validate(operation.Settings, {**settings, **dict.fromkeys(named, "other")})
-    told = operation.foretell(layer.facts(), model, Context(others=others))  # type: ignore[attr-defined]
+    told = operation.forecast(layer.facts(), model, Context(others=others))  # type: ignore[attr-defined]
     return " ".join(f.text for f in told.findings if f.level is Level.ERROR)
 
 

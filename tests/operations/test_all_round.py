@@ -124,7 +124,7 @@ def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(operation:
     model, context = validate(operation.Settings, wanted), Context(step="made", others=others)
     single = isinstance(operation, EachLayer)
     told = Context(step="made", others={k: [x.facts() for x in v] for k, v in others.items()})
-    forecast = operation.foretell(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
+    forecast = operation.forecast(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
     if any(f.level is Level.ERROR for f in forecast.findings):
         return
     try:

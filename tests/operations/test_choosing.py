@@ -32,7 +32,7 @@ def run(use: str, layer: Layer, other: Layer | None = None, **settings) -> Outco
     outcome = operation.run(layer, made, Context(step=use, others=others))
     prove(outcome, operation.relation)
     facts = {"to": (other.facts(),)} if other is not None else {}
-    forecast = operation.foretell(layer.facts(), made, Context(step=use, others=facts))
+    forecast = operation.forecast(layer.facts(), made, Context(step=use, others=facts))
     assert not [f for f in forecast.findings if f.level == "error"]
     assert forecast.layers[0].schema() == outcome.layers[0].table.schema
     assert forecast.layers[0].count is None or forecast.layers[0].count >= len(outcome.layers[0])
@@ -201,7 +201,7 @@ def sketch(shapes: object, crs: str | None = None, **settings) -> Outcome:
     made = operation.Settings(shapes=shapes if isinstance(shapes, str) else json.dumps(shapes), **settings)
     outcome = operation.read(None, made, Context(step="area", crs=crs))[0]
     prove(outcome, operation.relation)
-    assert operation.foretell(made, Context(step="area", crs=crs)).layers[0] == outcome.layers[0].facts()
+    assert operation.forecast(made, Context(step="area", crs=crs)).layers[0] == outcome.layers[0].facts()
     return outcome
 
 

@@ -73,7 +73,7 @@ def test_rows_outside_are_left_as_they_were(rows: list[tuple[int, int | None]]) 
 )
 def test_what_cannot_be_flagged_is_told(settings: dict, says: str) -> None:
     operation = operation_by_id("flag")
-    found = operation.foretell(points({"n": [1, 2]}).facts(), operation.Settings(**settings), Context()).findings
+    found = operation.forecast(points({"n": [1, 2]}).facts(), operation.Settings(**settings), Context()).findings
     assert [f.level for f in found] == ["error"] and says in found[0].text
     with pytest.raises(ValueError, match="write a condition, or name a layer"):
         operation.Settings()
@@ -124,7 +124,7 @@ def test_a_key_that_is_none_and_a_value_that_cannot_be() -> None:
     made = operation.Settings(
         key="bed", changes=[{"key": "B-1", "field": "tonnes", "new": "many"}, {"key": "B-1", "field": "depth", "new": 1}]
     )
-    texts = [f.text for f in operation.foretell(points(BEDS).facts(), made, Context()).findings]
+    texts = [f.text for f in operation.forecast(points(BEDS).facts(), made, Context()).findings]
     assert "there is no field 'depth'" in texts[0] and "'tonnes' is a whole number and cannot hold 'many'" in texts[1]
 
 
@@ -136,7 +136,7 @@ def run_tally(entering: list[Layer], **settings):
     made = operation.Settings(**settings)
     outcome = operation.run(entering, made, Context(step="count"))
     prove(outcome, operation.relation)
-    forecast = operation.foretell([x.facts() for x in entering], made, Context(step="count"))
+    forecast = operation.forecast([x.facts() for x in entering], made, Context(step="count"))
     assert forecast.layers[0].schema() == outcome.layers[0].table.schema
     assert sum(i.rows for i in outcome.inputs) == sum(r["features"] for r in outcome.layers[0].table.to_pylist())
     return outcome
@@ -191,4 +191,4 @@ def test_a_pattern_picks_the_layers_and_one_that_lacks_the_field_counts_as_empty
     assert [(r["layer"], r["kind"], r["features"]) for r in rows] == [("lease_a", "a", 2), ("lease_a", "b", 1), ("lease_b", None, 1)]
     operation = operation_by_id("tally")
     for settings, says in (({"layers": ["x*"]}, "No layer is called x*"), ({"by": ["depth"]}, "No layer has a field 'depth'")):
-        assert says in operation.foretell([x.facts() for x in layers], operation.Settings(**settings), Context()).findings[0].text
+        assert says in operation.forecast([x.facts() for x in layers], operation.Settings(**settings), Context()).findings[0].text

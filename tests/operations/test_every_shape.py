@@ -142,7 +142,7 @@ def test_the_accounts_are_proved_or_a_sentence_says_why(operation: EachLayer | G
     done = 0
     for name, layer in LAYERS.items():
         facts = layer.facts()
-        forecast = operation.foretell(facts if isinstance(operation, EachLayer) else [facts], model, told)  # type: ignore[arg-type]
+        forecast = operation.forecast(facts if isinstance(operation, EachLayer) else [facts], model, told)  # type: ignore[arg-type]
         wrong = [f for f in forecast.findings if f.level is Level.ERROR]
         assert all(f.text.endswith((".", "?")) for f in forecast.findings), name
         if wrong:
@@ -226,7 +226,7 @@ def test_whatever_comes_the_accounts_balance(operation: EachLayer | Gathering, r
     model = validate(operation.Settings, given_settings)
     single = isinstance(operation, EachLayer)
     told = Context(step="made", others={k: [x.facts() for x in v] for k, v in context.others.items()})
-    forecast = operation.foretell(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
+    forecast = operation.forecast(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
     if any(f.level is Level.ERROR for f in forecast.findings):
         return
     try:

@@ -21,7 +21,7 @@ from eskret import Workflow, write
 from eskret.cli import app
 from eskret.core.kernels.globe import moving
 from eskret.core.kernels.globe.seam import jumps
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.errors import AccountError, SettingError
 from tests.exact import KARNEY as REFERENCE
 from tests.exact import THERE_AND_BACK, close, same
@@ -331,7 +331,7 @@ def test_middles_hulls_and_ways_over_180_degrees() -> None:
     wide, high = np.ptp(shapely.get_coordinates(circle.layers[0].geometry[0]), axis=0)
     assert wide * np.cos(np.radians(60)) == pytest.approx(high, rel=0.02)
     way = do("connect_points", here((179, 0), (-179, 0), (-178, 1))).layers[0]
-    assert way.geometry[0].geom_type == "MultiLineString" and way.kind is Kind.LINE
+    assert way.geometry[0].geom_type == "MultiLineString" and way.kind is GeometryKind.LINE
     km = do("measure", way, what=["length"]).outputs[0].totals[0][1]
     close("connect_points", REFERENCE, km, (apart((179, 0), (-179, 0)) + apart((-179, 0), (-178, 1))) / 1000, rel=1e-5)
 

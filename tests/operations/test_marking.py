@@ -113,7 +113,7 @@ def test_the_tally_tells_what_a_layer_is_and_leaves_kinds_out() -> None:
     assert {(r["layer"], r["name"], r["file"], r["kind"], r["crs"]) for r in told} == {
         ("beds", "Beds 2031", "in/b.gpkg", "point", "EPSG:32626")
     }
-    refused = tally.foretell([table.facts()], settings, Context()).findings  # type: ignore[attr-defined]
+    refused = tally.forecast([table.facts()], settings, Context()).findings  # type: ignore[attr-defined]
     assert "is of kind point. There are lists (table)" in refused[0].text
 
 

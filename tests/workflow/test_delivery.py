@@ -11,7 +11,7 @@ import pytest
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage
 from eskret.formats.geopackage import digest
-from eskret.operations.base import Delivered, Planned
+from eskret.operations.base import Delivered, PlannedOutput
 from eskret.workflow.delivery import DeliveryDesk
 from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of
 from eskret.workflow.recovery import recover
@@ -167,8 +167,8 @@ def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: P
     (workflow.parent / "old.geojson").write_text("x")
     desk.outputs.files["old.geojson"] = FileRecord("s", 1, 1)
     desk.outputs.files["gone.geojson"] = FileRecord("s", 1, 1)
-    assert desk.leftovers([Planned(target, "new", "write")]) == [(target, "beds"), (workflow.parent / "old.geojson", "")]
-    assert desk.leftovers([Planned(target, "beds", "write"), Planned(workflow.parent / "old.geojson", "", "write")]) == []
+    assert desk.leftovers([PlannedOutput(target, "new", "write")]) == [(target, "beds"), (workflow.parent / "old.geojson", "")]
+    assert desk.leftovers([PlannedOutput(target, "beds", "write"), PlannedOutput(workflow.parent / "old.geojson", "", "write")]) == []
 
 
 @pytest.mark.parametrize("text", ["", "not json", "[]", '{"files": {"a": 1}}', '{"files": {"a": {"sha256": "x"}}}'])

@@ -164,7 +164,7 @@ def test_not_more_maps_than_anybody_looks_at_and_the_last_step_where_nothing_is_
     maps = Maps(document, Path.cwd())
     from eskret.operations.base import Outcome
 
-    maps.keep("a", [], [Outcome((squares(2).made_by("a"),))])
+    maps.keep("a", [], [Outcome((squares(2).with_provenance("a"),))])
     assert maps.figures == [] and [f.title for f in maps.finish()] == ["squares · a"]
 
 

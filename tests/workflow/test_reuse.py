@@ -16,12 +16,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from eskret import read, write
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import geopackage
 from eskret.own import trust
 from eskret.workflow import document as documents
 from eskret.workflow.engine import Run, RunResult
-from eskret.workflow.reuse import Keeping, KeptLayer, Store, kept
+from eskret.workflow.reuse import CachedLayer, Keeping, Store, kept
 from eskret.workflow.rounds import RoundsRun
 from tests.conftest import points, squares
 
@@ -114,9 +114,9 @@ def told(result: RunResult) -> list[Any]:
 def same(a: Layer, b: Layer) -> None:
     assert (a.key, a.name, a.crs, a.kind, a.origin, dict(a.titles)) == (b.key, b.name, b.crs, b.kind, b.origin, dict(b.titles))
     assert a.table.equals(b.table) and a.table.schema.equals(b.table.schema)
-    assert a.drawn == b.drawn and (a.ids is None) == (b.ids is None)
+    assert a.has_geometry == b.has_geometry and (a.ids is None) == (b.ids is None)
     assert a.ids is None or np.array_equal(a.ids, np.asarray(b.ids))
-    if a.drawn:
+    if a.has_geometry:
         assert shapely.to_wkb(a.geometry, flavor="iso").tolist() == shapely.to_wkb(b.geometry, flavor="iso").tolist()
 
 
@@ -282,17 +282,17 @@ def test_a_layer_comes_back_as_it_went(tmp_path: Path, shape: str) -> None:
     if shape == "empty":
         layer = layer.take(np.empty(0, np.int64))
     facts: Mapping[str, Any] = kept.write(layer, tmp_path / "a", [])
-    back = KeptLayer(**facts, home=tmp_path / "a", mark="m")
+    back = CachedLayer(**facts, home=tmp_path / "a", mark="m")
     assert len(back) == len(layer) and back.with_key("other").load().key == "other"
     loaded = back.load()
     same(loaded, layer)
     assert kept.mark_of(loaded) == "m" and kept.mark_of(loaded.with_key("z")) == "m"
     assert kept.mark_of(loaded.with_table(loaded.table.slice(0, len(loaded)))) is None  # whose rows are others now
-    assert kept.mark_of(replace(loaded, kind=Kind.MIXED) if layer.drawn else loaded) == "m"
+    assert kept.mark_of(replace(loaded, kind=GeometryKind.MIXED) if layer.has_geometry else loaded) == "m"
     # what is shared with a layer that lies there is not written again
     more = kept.write(loaded.with_table(loaded.table.append_column("m", pa.nulls(len(loaded)))), tmp_path / "b", [loaded])
     assert more["rows"] == len(layer)
-    if layer.drawn:
+    if layer.has_geometry:
         assert (tmp_path / "b" / kept.SHAPES).stat().st_ino == (tmp_path / "a" / kept.SHAPES).stat().st_ino
 
 

@@ -36,7 +36,7 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
     keeping, back = Keeping(Store(tmp_path / "kept")), 0
     for number, layer in enumerate(LAYERS.values()):
         one = isinstance(operation, EachLayer)
-        forecast = operation.foretell(layer.facts() if one else [layer.facts()], model, told)  # type: ignore[arg-type]
+        forecast = operation.forecast(layer.facts() if one else [layer.facts()], model, told)  # type: ignore[arg-type]
         if any(f.level is Level.ERROR for f in forecast.findings):
             continue
         try:

@@ -58,7 +58,7 @@ def test_no_request_leaves_before_somebody_has_allowed_it(tmp_path: Path, no_req
     path = tmp_path / "theirs.toml"
     path.write_text("eskret = 1\n" + text)
     found = rehearse(documents.read(path), workflow=path)
-    assert found.errors and found.strangers, [f.text for f in found.findings]
+    assert found.errors and found.unapproved, [f.text for f in found.findings]
     told = CliRunner().invoke(app, ["run", str(path)])
     assert told.exit_code == 2 and "--allow HOST" in told.output
     told = CliRunner().invoke(app, ["run", str(path), "--for-each", str(tmp_path / "places.csv")])
@@ -81,7 +81,7 @@ def test_a_host_is_allowed_for_one_command_or_for_good_and_a_new_one_asks_again(
     assert "does not answer" in told.output and set(asked) == {"maps.example"}
     monkeypatch.setattr(consent, "_for_now", set())
     assert "--allow HOST" in CliRunner().invoke(app, ["rehearse", str(path)]).output
-    consent.allow(path, [], rehearse(documents.read(path), workflow=path).strangers)
+    consent.allow(path, [], rehearse(documents.read(path), workflow=path).unapproved)
     assert "does not answer" in CliRunner().invoke(app, ["rehearse", str(path)]).output
     for other in ("https://maps.example/x", "https://other.example:8443/x", "http://maps.example:8443/x"):
         path.write_text("eskret = 1\n" + FETCH.format(service=other, more=""))

@@ -157,7 +157,7 @@ ODD = [{}, {"unit": "mph", "by": 3, "field": {"parameter": "x"}, "earlier": ["a"
 @pytest.mark.parametrize("settings", ODD, ids=["none", "odd", "list"])
 def test_no_operation_stumbles_over_settings_when_it_says_how_to_draw(settings: dict[str, object]) -> None:
     for operation in all_operations().values():
-        found = operation.drawn(settings)
+        found = operation.default_style(settings)
         assert found is None or style_of(found.to_table()) == found, operation.id
 
 

@@ -232,7 +232,7 @@ def _allow_outside(file: Path, set_: list[str] | None) -> None:
 
         path = file.resolve()
         planned = rehearse(documents.read(path), values(set_), workflow=path)
-        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned.outputs]), planned.strangers, planned.shared)
+        consent.allow(path, consent.outside(path, path.parent, [p.path for p in planned.outputs]), planned.unapproved, planned.shared)
 
 
 @app.command("rehearse")

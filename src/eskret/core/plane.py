@@ -14,7 +14,7 @@ import shapely
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
 from eskret.core.kernels.parts import dimension, single_parts
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 
 Sizes = dict[str, np.ndarray]
 """``length`` of lines and ``area`` of areas, a figure a feature, in units of the plane; in metres where coordinates are degrees."""
@@ -50,10 +50,10 @@ def layer_sizes(layer: Layer) -> Sizes:
     """Sizes of a layer's features, without making shapes where the binary tells."""
     degrees = is_geographic(layer.crs)
     if layer.undecoded is not None and layer.undecoded.sizes is not None and not degrees:
-        name = "area" if layer.kind is Kind.AREA else "length"
+        name = "area" if layer.kind is GeometryKind.POLYGON else "length"
         zero = np.zeros(len(layer))
         return {"length": zero, "area": zero, name: layer.undecoded.sizes}
-    if layer.geometry is None or layer.kind is Kind.POINT:
+    if layer.geometry is None or layer.kind is GeometryKind.POINT:
         return {"length": np.zeros(len(layer)), "area": np.zeros(len(layer))}
     return sizes_of(layer.geometry, layer.crs)
 

@@ -8,13 +8,13 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.totals import measure_sizes
 from eskret.errors import SettingError
 
 _UNITS = {"length": {u.replace(" ", "_"): v for u, v in LENGTHS.items()}, "area": AREAS}
-_KINDS = {"length": Kind.LINE, "area": Kind.AREA}
+_KINDS = {"length": GeometryKind.LINE, "area": GeometryKind.POLYGON}
 
 
 def check_measure(name: str) -> tuple[str, float]:
@@ -38,7 +38,7 @@ def with_measures(layer: Layer, names: list[str]) -> Layer:
     """
     for name in names:
         what, size = check_measure(name)
-        if not layer.drawn or layer.crs is None or layer.kind is not _KINDS[what]:
+        if not layer.has_geometry or layer.crs is None or layer.kind is not _KINDS[what]:
             continue
         assert layer.geometry is not None
         found = measure_sizes(layer.geometry, layer.kind, layer.crs)

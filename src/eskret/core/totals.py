@@ -13,7 +13,7 @@ import shapely
 
 from eskret.core.crs import crs_facts
 from eskret.core.kernels.globe.ellipsoid import areas, ellipsoid_of, lengths
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.values import exact_sum
 
 Total = tuple[str, float, str]
@@ -26,12 +26,12 @@ def measured_total(layer: Layer) -> Total | None:
     if size is None:
         return None
     value = float(np.nansum(size))
-    return ("length", value / 1000.0, "km") if layer.kind is Kind.LINE else ("area", value / 10_000.0, "ha")
+    return ("length", value / 1000.0, "km") if layer.kind is GeometryKind.LINE else ("area", value / 10_000.0, "ha")
 
 
 def sizes_in_metres(layer: Layer) -> np.ndarray | None:
     """Metres or square metres of each feature; None for points and tables, and where the unit is not known."""
-    if not layer.drawn or layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
+    if not layer.has_geometry or layer.kind not in (GeometryKind.LINE, GeometryKind.POLYGON) or layer.crs is None:
         return None
     size = _planar_sizes(layer)
     if size is None:
@@ -46,13 +46,13 @@ def _planar_sizes(layer: Layer) -> np.ndarray | None:
     if layer.undecoded is None or facts is None or facts.geographic or not facts.unit_metres:
         return None
     size = layer.undecoded.sizes
-    return None if size is None else size * facts.unit_metres ** (1 if layer.kind is Kind.LINE else 2)
+    return None if size is None else size * facts.unit_metres ** (1 if layer.kind is GeometryKind.LINE else 2)
 
 
-def measure_sizes(geometry: np.ndarray, kind: Kind, crs: str) -> np.ndarray | None:
+def measure_sizes(geometry: np.ndarray, kind: GeometryKind, crs: str) -> np.ndarray | None:
     """Length in metres (lines) or area in square metres (areas) of each geometry; None where the CRS has no unit."""
     facts = crs_facts(crs)
-    if kind is Kind.LINE:
+    if kind is GeometryKind.LINE:
         if facts.geographic:
             return lengths(geometry, ellipsoid_of(crs))
         return shapely.length(geometry) * facts.unit_metres if facts.unit_metres else None

@@ -49,7 +49,7 @@ class ShownForecast:
     findings: list[SimpleNamespace] = field(default_factory=list)
     steps: dict[str, SimpleNamespace] = field(default_factory=dict)
     seconds: float = 0.0
-    strangers: list[tuple[str, str, bool]] = field(default_factory=list)
+    unapproved: list[tuple[str, str, bool]] = field(default_factory=list)
     shared: list[str] = field(default_factory=list)
 
     @property
@@ -722,5 +722,5 @@ def _forecast(event: Mapping[str, Any]) -> ShownForecast:
         )
         for id, s in event["steps"].items()
     }
-    strangers = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
-    return ShownForecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], strangers, event["shared"])
+    unapproved = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
+    return ShownForecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], unapproved, event["shared"])

@@ -42,7 +42,7 @@ from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
-from eskret.operations.base import Reach
+from eskret.operations.base import ServiceAccess
 from eskret.operations.registry import operation_by_id
 from eskret.workflow import consent, ledger
 from eskret.workflow.catalogue import CatalogueEntry
@@ -353,7 +353,7 @@ class Workbench(QWidget):
         viewer.table.model_.edited.connect(self._corrected)
         viewer.table.model_.refused.connect(lambda text: self.tell("bad", text))
         viewer.scene_changed.connect(self._scene_changed)
-        session.selected_changed.connect(lambda _: self.sources.let_go())
+        session.selected_changed.connect(lambda _: self.sources.release())
         self.ledger.clicked.connect(self._back_to_step)
         viewer.canvas.pointed.connect(self.status.show_place)
         viewer.canvas.left.connect(self.status.forget_place)
@@ -506,7 +506,7 @@ class Workbench(QWidget):
         session = self.session
         if session.path is not None:
             planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
-            reaches = [Reach(*s) for s in session.forecast.strangers]
+            reaches = [ServiceAccess(*s) for s in session.forecast.unapproved]
             consent.allow(session.path, consent.outside(session.path, session.folder, planned), reaches, map(Path, session.forecast.shared))
             self.banner.hide()
             session.rehearse()
@@ -521,7 +521,7 @@ class Workbench(QWidget):
     def _back_to_step(self) -> None:
         """A click on the step in hand while a source is shown."""
         if self.viewer.subject.source is not None:
-            self.sources.let_go()
+            self.sources.release()
             self.viewer.show_step()
 
     def _enlarge(self, pane: QWidget, on: bool) -> None:
@@ -655,7 +655,7 @@ class Workbench(QWidget):
         except EskretError as error:
             self.tell("bad", error.sentence())
             return
-        self.sources.let_go()
+        self.sources.release()
         self.viewer.show_step()
         if added:
             number = self.session.document.index(added) + 1

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 import shapely
 
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import number_collisions
 from eskret.formats.fitting import shortest_time, written_form
 from eskret.formats.reading import Watch, no_watch
@@ -47,7 +47,7 @@ def with_geometry(layer: Layer) -> pa.Table:
         return layer.table
     taken = layer.table.column_names
     measured = bool(shapely.has_m(layer.geometry).any())
-    if layer.kind is Kind.POINT and not (shapely.get_type_id(layer.geometry) == 4).any() and not measured:
+    if layer.kind is GeometryKind.POINT and not (shapely.get_type_id(layer.geometry) == 4).any() and not measured:
         there = layer.geometry.copy()
         there[shapely.is_empty(there)] = None
         out = layer.table

@@ -88,7 +88,7 @@ def short_names(names: Sequence[str], limit: int) -> list[str]:
     return out
 
 
-def foretell(fields: Sequence[Field], bounds: Bounds, choices: Choices) -> list[str]:
+def forecast_fit(fields: Sequence[Field], bounds: Bounds, choices: Choices) -> list[str]:
     """What becomes of fields that do not fit, in sentences."""
     out = []
     columns = _columns(fields, bounds, choices)
@@ -228,7 +228,7 @@ def fit(layer: Layer, bounds: Bounds, choices: Choices) -> Fitted:
         raise DeliveryError(
             f"it has {len(layer):,} rows, and {bounds.title} holds {bounds.most_rows:,}", place=layer.key, way_out="Save to another format"
         )
-    remarks = [Remark(text, layer.key) for text in foretell(layer.fields, bounds, choices)]
+    remarks = [Remark(text, layer.key) for text in forecast_fit(layer.fields, bounds, choices)]
     made: list[pa.ChunkedArray] = []
     for column in columns:
         values = column.make(layer.table.column(column.of))

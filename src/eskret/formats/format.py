@@ -11,7 +11,7 @@ from typing import Any, ClassVar
 import pyarrow as pa
 
 from eskret.core.account import Remark
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
 from eskret.formats import fitting, holding, vector
@@ -74,7 +74,7 @@ class Format:
     native: ClassVar[bool] = False
     """Whether it can be in another than that all the same; its writer brings shapes there itself."""
     tables: ClassVar[bool] = True
-    kinds: ClassVar[frozenset[Kind]] = frozenset(Kind)
+    kinds: ClassVar[frozenset[GeometryKind]] = frozenset(GeometryKind)
     """What may be drawn in it; all of them where shapes are columns."""
     rounds: ClassVar[bool] = False
     """Whether coordinates are rounded to decimals."""
@@ -127,13 +127,16 @@ class Format:
 
     # -- into files
 
-    def losses(self, fields: Sequence[Field], choices: Choices | None = None, kind: Kind = Kind.TABLE) -> list[str]:
+    def losses(self, fields: Sequence[Field], choices: Choices | None = None, kind: GeometryKind = GeometryKind.TABLE) -> list[str]:
         """What it cannot hold of these fields, in sentences; empty where nothing is lost."""
-        return [*self.field_losses(fields, choices or Choices(), kind), *holding.foretell(fields, kind is not Kind.TABLE, self.values)]
+        return [
+            *self.field_losses(fields, choices or Choices(), kind),
+            *holding.forecast_values(fields, kind is not GeometryKind.TABLE, self.values),
+        ]
 
-    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         """What becomes of fields because of their names, types and number."""
-        return fitting.foretell(fields, self.bounds, choices) if self.bounds is not None else []
+        return fitting.forecast_fit(fields, self.bounds, choices) if self.bounds is not None else []
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         """Write layers to a new file.

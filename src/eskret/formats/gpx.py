@@ -24,7 +24,7 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import WGS84
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
@@ -255,7 +255,7 @@ def _points(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> 
     if len(bad):
         where = ", ".join(str(rows.lines[i]) for i in bad[:5]) + (" ..." if len(bad) > 5 else "")
         remarks = (*remarks, Remark(f"{counted(len(bad), 'point')} without a valid place, in line {where}", look=True))
-    layer = Layer(f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=Kind.POINT)
+    layer = Layer(f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=GeometryKind.POINT)
     return Reading(layer, len(lon), ((_BAD_PLACE, bad),) if len(bad) else (), remarks)
 
 
@@ -280,7 +280,7 @@ def _lines(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> R
         remarks = (*remarks, Remark(f"{counted(undrawn, part[:-1])} without a line to draw", look=True))
     extra = ("points",) if part == "routes" else ("segments", "points", "started", "ended")
     table = _table(rows.values, (*_PATH_FIELDS, *extra))
-    layer = Layer(f"{path.stem}_{part}", table, geometry, WGS84, part, str(path), kind=Kind.LINE)
+    layer = Layer(f"{path.stem}_{part}", table, geometry, WGS84, part, str(path), kind=GeometryKind.LINE)
     return Reading(layer, len(rows.values), (), remarks)
 
 

@@ -88,7 +88,7 @@ _SAYS = {
 }
 
 
-def foretell(fields: Sequence[Field], drawn: bool, holds: Holds) -> list[str]:
+def forecast_values(fields: Sequence[Field], drawn: bool, holds: Holds) -> list[str]:
     """What becomes of fields and shapes, in sentences, as far as their kinds tell."""
     out = []
     for one in fields:
@@ -117,7 +117,7 @@ def settle(layer: Layer, holds: Holds) -> Storable:
     ------
     DeliveryError : it has whole numbers that are too large.
     """
-    remarks = [Remark(text, layer.key) for text in foretell(layer.fields, False, holds)]
+    remarks = [Remark(text, layer.key) for text in forecast_values(layer.fields, False, holds)]
 
     def tell(text: str, look: bool = True) -> None:
         remarks.append(Remark(text, layer.key, look=look))
@@ -135,7 +135,7 @@ def settle(layer: Layer, holds: Holds) -> Storable:
     out = layer if table is layer.table else layer.with_table(table)
     if not len(layer) and not holds.empty_fields and table.num_columns:
         tell(f"it has no rows, and {holds.title} keeps no fields without any")
-    if not layer.drawn:
+    if not layer.has_geometry:
         return Storable(out, tuple(remarks))
     out, aside = _settled_shapes(out, holds, tell)
     return Storable(out, tuple(remarks), aside)

@@ -18,7 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import clean_name
 from eskret.formats.reading import Watch, no_watch
 
@@ -48,9 +48,9 @@ _STEP = 5_000
 _FORBIDDEN = re.compile("[\ud800-\udfff\ufffe\uffff]")
 
 
-def gpx_losses(names: Sequence[str], kind: Kind) -> list[str]:
+def gpx_losses(names: Sequence[str], kind: GeometryKind) -> list[str]:
     """What becomes of a layer's fields in GPX, in sentences."""
-    known = GPX_POINT if kind is Kind.POINT else GPX_TRACK
+    known = GPX_POINT if kind is GeometryKind.POINT else GPX_TRACK
     own = [n for n in names if n not in known]
     if not own:
         return []
@@ -66,7 +66,7 @@ def write_gpx(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[st
         told = "".join(f"<{tag}>{_clean(text)}</{tag}>" for text, tag in said if text)
         if told:
             out.write(f"  <metadata>{told}</metadata>\n")
-        for kind in (Kind.POINT, Kind.LINE):
+        for kind in (GeometryKind.POINT, GeometryKind.LINE):
             for layer, _ in layers:
                 if layer.kind is kind:
                     for done, text in _gpx_rows(layer, kind, decimals):
@@ -75,9 +75,9 @@ def write_gpx(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[st
         out.write("</gpx>\n")
 
 
-def _gpx_rows(layer: Layer, kind: Kind, decimals: int) -> Generator[tuple[int, str], None, None]:
+def _gpx_rows(layer: Layer, kind: GeometryKind, decimals: int) -> Generator[tuple[int, str], None, None]:
     assert layer.geometry is not None
-    known = GPX_POINT if kind is Kind.POINT else GPX_TRACK
+    known = GPX_POINT if kind is GeometryKind.POINT else GPX_TRACK
     names = layer.table.column_names
     order = [n for n in known if n in names]
     own = [(n, clean_name(n, keep_case=True) or "field") for n in names if n not in known]
@@ -90,7 +90,7 @@ def _gpx_rows(layer: Layer, kind: Kind, decimals: int) -> Generator[tuple[int, s
             inner = {n: f"<{n}>{_clean(_said(row[n]))}</{n}>" for n in order if row.get(n) is not None}
             more = "".join(f"<f:{tag}>{_clean(_said(row[n]))}</f:{tag}>" for n, tag in own if row.get(n) is not None)
             extension = f"<extensions>{more}</extensions>" if more else ""
-            if kind is Kind.POINT:
+            if kind is GeometryKind.POINT:
                 for part in shapely.get_parts(shape):
                     if part.has_z and "ele" not in inner:
                         inner = {"ele": f"<ele>{shapely.get_z(part):g}</ele>", **inner}

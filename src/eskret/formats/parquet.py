@@ -14,7 +14,7 @@ import shapely
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
-from eskret.core.layer import Field, Kind, Layer, LayerFacts, kind_of
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, kind_of
 from eskret.core.layer.wkb import decode, encode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
@@ -42,7 +42,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     box: list[Any] = list(known.get("bbox") or ())
     half = len(box) // 2
     extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
-    kind, crs = (_kind(known), _crs(known)) if geometry else (Kind.TABLE, None)
+    kind, crs = (_kind(known), _crs(known)) if geometry else (GeometryKind.TABLE, None)
     return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path), told=tuple(told))
 
 
@@ -77,7 +77,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     if geometry:
         array = np.concatenate(shapes) if shapes else np.empty(0, object)
     known = geo["columns"][geometry] if geometry else {}
-    kind = Kind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
+    kind = GeometryKind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
     layer = Layer(key, table, array, _crs(known) if geometry else None, path.stem, str(path), kind=kind)
     return Reading(layer, done, (), tuple(remarks))
 
@@ -176,10 +176,10 @@ def _crs(known: dict[str, Any]) -> str | None:
         return None
 
 
-def _kind(known: dict[str, Any]) -> Kind:
+def _kind(known: dict[str, Any]) -> GeometryKind:
     words = {str(t).replace("Multi", "").split(" ")[0] for t in known.get("geometry_types", [])}
-    kinds = {"Point": Kind.POINT, "LineString": Kind.LINE, "Polygon": Kind.AREA}
-    return kinds.get(words.pop(), Kind.MIXED) if len(words) == 1 else Kind.MIXED
+    kinds = {"Point": GeometryKind.POINT, "LineString": GeometryKind.LINE, "Polygon": GeometryKind.POLYGON}
+    return kinds.get(words.pop(), GeometryKind.MIXED) if len(words) == 1 else GeometryKind.MIXED
 
 
 def _damaged(path: Path, error: Exception) -> InputError:

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.csv
 
 from eskret.core.account import Remark
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted
 from eskret.errors import InputError
@@ -182,7 +182,7 @@ def _sheet(path: Path, name: str, rows: Sequence[Sequence[Any]]) -> Reading:
         if remark:
             remarks.append(Remark(f"'{column}' {remark}"))
     table = pa.table(columns)
-    layer = Layer(name, table, None, None, name, str(path), kind=Kind.TABLE)
+    layer = Layer(name, table, None, None, name, str(path), kind=GeometryKind.TABLE)
     return Reading(layer, len(body), (), tuple(remarks))
 
 

@@ -23,7 +23,7 @@ import shapely
 from eskret.core.account import Remark
 from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
 from eskret.core.kernels.curves import curved_rows, straight
-from eskret.core.layer import Field, GeometryColumn, Kind, Layer, LayerFacts, kind_of, kind_of_types
+from eskret.core.layer import Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
@@ -214,21 +214,21 @@ def unreadable(path: Path, error: Exception) -> InputError:
     )
 
 
-def _kind(name: str | None) -> Kind:
+def _kind(name: str | None) -> GeometryKind:
     """Kind of a declared geometry type; MIXED where the file leaves it open."""
     if name is None:
-        return Kind.TABLE
+        return GeometryKind.TABLE
     plain = name.replace("Multi", "").split(" ")[0].replace("25D", "")
     return {
-        "Point": Kind.POINT,
-        "LineString": Kind.LINE,
-        "CompoundCurve": Kind.LINE,
-        "CircularString": Kind.LINE,
-        "Curve": Kind.LINE,
-        "Polygon": Kind.AREA,
-        "CurvePolygon": Kind.AREA,
-        "Surface": Kind.AREA,
-    }.get(plain, Kind.MIXED)
+        "Point": GeometryKind.POINT,
+        "LineString": GeometryKind.LINE,
+        "CompoundCurve": GeometryKind.LINE,
+        "CircularString": GeometryKind.LINE,
+        "Curve": GeometryKind.LINE,
+        "Polygon": GeometryKind.POLYGON,
+        "CurvePolygon": GeometryKind.POLYGON,
+        "Surface": GeometryKind.POLYGON,
+    }.get(plain, GeometryKind.MIXED)
 
 
 def _crs(declared: str | None) -> str | None:
@@ -270,7 +270,7 @@ def _is_empty_sequence(path: Path) -> bool:
 
 def _nothing(path: Path, key: str) -> Reading:
     """What a text sequence without features holds."""
-    layer = Layer(key, pa.table({}), np.empty(0, object), "EPSG:4326", path.stem, str(path), kind=Kind.MIXED)
+    layer = Layer(key, pa.table({}), np.empty(0, object), "EPSG:4326", path.stem, str(path), kind=GeometryKind.MIXED)
     return Reading(layer, 0, (), (Remark("it holds no features, so nothing is known of its fields"),))
 
 
@@ -506,7 +506,7 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
         whole = WkbArray.from_arrow(binary)
         geometry = None if whole is not None else _decoded(path, binary)
         kind = _settled_kind(None, geometry, whole)
-        if kind is Kind.TABLE or not len(table) or (geometry is not None and not shapely.is_geometry(geometry).any()):
+        if kind is GeometryKind.TABLE or not len(table) or (geometry is not None and not shapely.is_geometry(geometry).any()):
             kind = facts.kind
         if whole is not None and not len(table):
             geometry, whole = np.empty(0, object), None
@@ -568,14 +568,14 @@ def _decoded(path: Path, binary: pa.ChunkedArray) -> np.ndarray:
     return np.concatenate(parts) if parts else np.empty(0, object)
 
 
-def _settled_kind(declared: str | None, geometry: np.ndarray | None, binary: WkbArray | None) -> Kind:
+def _settled_kind(declared: str | None, geometry: np.ndarray | None, binary: WkbArray | None) -> GeometryKind:
     """What the rows are, where there are any; else what the file declares."""
     if binary is not None:
         return kind_of_types(binary.library_types()) if len(binary) else _kind(declared)
     if geometry is None:
-        return Kind.TABLE
+        return GeometryKind.TABLE
     found = kind_of(geometry)
-    return _kind(declared) if found is Kind.MIXED and not (shapely.get_type_id(geometry) >= 0).any() else found
+    return _kind(declared) if found is GeometryKind.MIXED and not (shapely.get_type_id(geometry) >= 0).any() else found
 
 
 def _losses(declared: str | None) -> list[Remark]:

@@ -117,7 +117,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Planned:
+class PlannedOutput:
     """An output as foretold: the file, the layer in it (empty where a file holds one) and what will happen to it."""
 
     path: Path
@@ -129,7 +129,7 @@ class Planned:
 
 
 @dataclass(frozen=True)
-class Reach:
+class ServiceAccess:
     """A service that an operation asks: its address, the environment variable whose value goes there as a token, and whether
     it is for changing something."""
 
@@ -144,10 +144,10 @@ class Forecast:
 
     layers: tuple[LayerFacts, ...] = ()
     findings: tuple[Finding, ...] = ()
-    outputs: tuple[Planned, ...] = ()
+    outputs: tuple[PlannedOutput, ...] = ()
     known: bool = True
     """Whether what it will make is known at all before it runs."""
-    strangers: tuple[Reach, ...] = ()
+    unapproved: tuple[ServiceAccess, ...] = ()
     """Services that it would ask and nobody has allowed yet."""
 
 
@@ -248,7 +248,7 @@ class Outcome:
 class Desk(Protocol):
     """Where deliveries are staged; the engine brings one."""
 
-    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
+    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
     def stage(self, target: Path, *, shared: bool = False, of: Path | None = None) -> Path:
@@ -370,7 +370,7 @@ class Operation(ABC):
     """Whether a form should show how the first lines of its text file are read."""
     Settings: ClassVar[type[OperationSettings]]
 
-    def reach(self, settings: Any, context: Context) -> Reach | None:
+    def reach(self, settings: Any, context: Context) -> ServiceAccess | None:
         """The service that it asks, where it asks one; known before anything is sent there."""
         return None
 
@@ -385,7 +385,7 @@ class Operation(ABC):
         """A digest of its code, where that is not the program's own."""
         return ""
 
-    def drawn(self, settings: Mapping[str, Any]) -> Style | None:
+    def default_style(self, settings: Mapping[str, Any]) -> Style | None:
         """How the layers it leaves are best drawn, where that is not as they were.
 
         Parameters
@@ -423,7 +423,7 @@ class Source(Operation):
     takes_layers = False
 
     @abstractmethod
-    def foretell(self, settings: Any, context: Context) -> Forecast:
+    def forecast(self, settings: Any, context: Context) -> Forecast:
         """What will come in."""
 
     @abstractmethod
@@ -453,7 +453,7 @@ class EachLayer(Operation):
     single = None
 
     @abstractmethod
-    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         """What will leave."""
 
     @abstractmethod
@@ -469,7 +469,7 @@ class Gathering(Operation):
     """Sees the whole set at once and makes of it what leaves."""
 
     @abstractmethod
-    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         """What will leave."""
 
     @abstractmethod
@@ -485,7 +485,7 @@ class Delivery(Operation):
     """Takes the whole set and writes it where others find it."""
 
     @abstractmethod
-    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         """What will be written, and what of it cannot be."""
 
     @abstractmethod

@@ -10,7 +10,7 @@ from eskret.core.crs import crs_facts, degrees_of, extent_of, is_geographic, sam
 from eskret.core.kernels.globe.moving import Reprojected, reproject_whole
 from eskret.core.kernels.globe.seam import jumps
 from eskret.core.kernels.parts import invalid
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.rows import remaining
 from eskret.core.totals import measure_sizes
 from eskret.core.words import counted, figure
@@ -42,7 +42,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
     ------
     InputError : the layer declares no CRS and the workflow has one.
     """
-    if not layer.drawn:
+    if not layer.has_geometry:
         return layer, [], []
     off = _without_numbers(layer)
     kept = remaining(len(layer), off)
@@ -92,7 +92,7 @@ def _without_numbers(layer: Layer) -> np.ndarray:
 
 def wide_edges(layer: Layer) -> list[Remark]:
     """What to say of edges in degrees that are longer than half a turn: drawn as they are, they go the long way round."""
-    extent = layer.extent() if layer.drawn and layer.kind is not Kind.POINT else None
+    extent = layer.extent() if layer.has_geometry and layer.kind is not GeometryKind.POINT else None
     if extent is None or not is_geographic(layer.crs) or extent[2] - extent[0] <= 180.0:
         return []
     assert layer.geometry is not None
@@ -124,14 +124,14 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
         if crossed > 0:
             out.append(Remark(f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True))
     out += _jump(layer, found)
-    if layer.kind is not Kind.TABLE and _tall(layer):
+    if layer.kind is not GeometryKind.TABLE and _tall(layer):
         out.append(Remark("heights and measures are left as they are: the vertical datum is not changed", layer.key))
     return out
 
 
 def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
     """A total that is another one in the new system, as in one that keeps no areas."""
-    if layer.kind not in (Kind.LINE, Kind.AREA) or layer.crs is None:
+    if layer.kind not in (GeometryKind.LINE, GeometryKind.POLYGON) or layer.crs is None:
         return []
     kept = remaining(len(layer), found.lost)
     some = kept[np.unique(np.linspace(0, max(len(kept) - 1, 0), 1_000).astype(np.int64))] if len(kept) else kept
@@ -147,7 +147,7 @@ def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
         return []
     before, after = totals(kept)
     off = after / before - 1
-    name, unit, factor = ("length", "km", 1e-3) if layer.kind is Kind.LINE else ("area", "ha", 1e-4)
+    name, unit, factor = ("length", "km", 1e-3) if layer.kind is GeometryKind.LINE else ("area", "ha", 1e-4)
     value, after = before * factor, after * factor
     digits = 1 if abs(off) >= 0.01 else 2
     text = f"the {name} is {figure(value, unit)} before and {figure(after, unit)} after it, {100 * off:+,.{digits}f} %"

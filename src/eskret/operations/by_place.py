@@ -130,7 +130,7 @@ def findings(facts: LayerFacts, settings: Any, context: Context) -> list[Finding
             )
         )
     elif settings.relation == NEAR:
-        out += ground.foretold(facts, settings.along)
+        out += ground.forecast_along(facts, settings.along)
     return out
 
 

@@ -8,11 +8,11 @@ import numpy as np
 import shapely
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.cut import Cut, cut, outline
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts, together
 from eskret.core.kernels.place import Predicate, points_hold
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measures import AREAS, LENGTHS, Quantity, parse_measure
 from eskret.core.plane import Sizes, layer_sizes, sizes_of, unit_of
 from eskret.core.totals import measure_sizes, totals_of
@@ -70,15 +70,15 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     kept = found.within if side == "inside" else found.apart & ~missing
     pieces, away = (found.inside, found.outside) if side == "inside" else (found.outside, found.inside)
     if settings.edge == "whole":
-        partly = real(pieces)
+        partly = is_nonempty(pieces)
         pieces = np.where(partly, layer.shapes(found.edge), pieces)
         away = away.copy()
         away[partly] = None
     dropped = np.zeros(len(pieces), bool)
     if settings.sliver and settings.edge == "cut":
         pieces, away, dropped = _without_slivers(pieces, away, settings.sliver, layer)
-    left = real(pieces)
-    shortened = left & real(away)
+    left = is_nonempty(pieces)
+    shortened = left & is_nonempty(away)
     rows = np.sort(np.concatenate([np.flatnonzero(kept), found.edge[left]]))
 
     gone = found.apart & ~missing if side == "inside" else found.within
@@ -86,7 +86,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     piece = f"only a piece smaller than {settings.sliver} is left of it"
     nothing = found.edge[~left & ~dropped]
     # of what meets the edge and has nothing outside, all lies inside, up to the edge
-    whole = real(away[~left & ~dropped]) if side == "outside" else np.zeros(len(nothing), bool)
+    whole = is_nonempty(away[~left & ~dropped]) if side == "outside" else np.zeros(len(nothing), bool)
     aside = SetAside.from_reasons(
         [
             (wholly, np.union1d(np.flatnonzero(gone), nothing[whole])),
@@ -110,7 +110,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
             corrected[found.mended] = sound[name]
             before = {**before, name: corrected}
     controls = _controls(before, layer_sizes(out), lost, aside.rows, found.edge[left], left, layer.crs)
-    unit = unit_of("length" if layer.kind is Kind.LINE else "area", layer.crs)
+    unit = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
     amounts = (lost["length"] + lost["area"])[shortened] * unit[1]
     altered = [Altered("cut at the edge", found.edge[shortened], amounts, unit[0])] if shortened.any() else []
     if dropped.any() and (dropped & left).any():
@@ -127,7 +127,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
 def _real_rows(layer: Layer) -> np.ndarray:
     if layer.undecoded is not None:
         return ~np.isnan(layer.bounds()[:, 0])
-    return real(layer.geometry) if layer.geometry is not None else np.zeros(len(layer), bool)
+    return is_nonempty(layer.geometry) if layer.geometry is not None else np.zeros(len(layer), bool)
 
 
 def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
@@ -149,9 +149,9 @@ def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: La
     wanted = 2 if measure.unit in AREAS else 1
     assert measure.unit in AREAS or measure.unit in LENGTHS
     small = np.zeros(len(parts), bool)
-    at = np.flatnonzero((dimension(parts) == wanted) & real(away)[owner])
+    at = np.flatnonzero((dimension(parts) == wanted) & is_nonempty(away)[owner])
     if len(at) and layer.crs is not None:
-        size = measure_sizes(parts[at], Kind.AREA if wanted == 2 else Kind.LINE, layer.crs)
+        size = measure_sizes(parts[at], GeometryKind.POLYGON if wanted == 2 else GeometryKind.LINE, layer.crs)
         if size is not None:
             small[at] = size < measure.si
     touched = np.zeros(len(pieces), bool)

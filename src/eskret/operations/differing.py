@@ -14,7 +14,7 @@ from eskret.core.style import VALUES, Style
 from eskret.operations.pairing import taken
 
 
-def drawn() -> Style:
+def difference_style() -> Style:
     """Differences are drawn by their kind."""
     return Style(VALUES, field="change", colours=dict(zip((ADDED, CHANGED, REMOVED), value_colours(), strict=False)))
 

@@ -74,7 +74,7 @@ def missing_field(layer: Layer, name: str) -> SettingError:
     return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {in_words(layer.table.column_names, 12)}")
 
 
-def foretold(
+def forecast_figures(
     facts: LayerFacts, figures: Mapping[str, str], taken: Sequence[str] = (), setting: str = "figures"
 ) -> tuple[list[Field], list[Finding]]:
     """The fields that figures of this layer make, or what is wrong with them."""

@@ -76,7 +76,7 @@ def _off(extent: tuple[float, float, float, float] | None, crs: str | None, alon
     )
 
 
-def foretold(facts: LayerFacts, along: str, setting: str = "along") -> list[Finding]:
+def forecast_along(facts: LayerFacts, along: str, setting: str = "along") -> list[Finding]:
     """What a rehearsal has to say of lengths in the plane of this layer."""
     text = _off(facts.extent, facts.crs, along)
     return [Finding.look(f"{text}.", setting, facts)] if text else []

@@ -9,11 +9,11 @@ import numpy as np
 
 from eskret.core.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, is_geographic, same_crs, transformation
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.meeting import laid_about
 from eskret.core.kernels.globe.moving import reproject_whole
 from eskret.core.kernels.parts import invalid, made_valid
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.words import counted, figure
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Level
@@ -22,7 +22,7 @@ from eskret.operations.bring import BENT, BENT_MUCH
 NO_PLACE = "has no geometry"
 
 
-def findings(facts: LayerFacts, context: Context, setting: str, wanted: Kind | None = None) -> list[Finding]:
+def findings(facts: LayerFacts, context: Context, setting: str, wanted: GeometryKind | None = None) -> list[Finding]:
     """What a rehearsal has to say of laying the layers of ``setting`` over another.
 
     ``wanted`` is the kind that they must be of, where only one will do.
@@ -33,7 +33,7 @@ def findings(facts: LayerFacts, context: Context, setting: str, wanted: Kind | N
     for other in context.other_facts(setting):
         if other.kind == "table":
             out.append(Finding.error(f"'{other.key}' is a table, which has no place.", setting))
-        elif wanted is not None and other.kind not in (wanted, Kind.MIXED):
+        elif wanted is not None and other.kind not in (wanted, GeometryKind.MIXED):
             words = {"area": "areas", "line": "lines", "point": "points"}
             text = f"'{other.key}' holds {words.get(other.kind, other.kind)}; {words[wanted]} are wanted here."
             out.append(Finding.error(text, setting))
@@ -80,12 +80,12 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     for other in context.other_layers(setting):
         brought, remark = laid_over(other, layer)
         remarks += remark
-        there = real(brought)
+        there = is_nonempty(brought)
         bad = np.flatnonzero(there & invalid(brought)) if valid else np.empty(0, np.int64)
         if len(bad):
             brought = np.array(brought, object)
             brought[bad] = made_valid(brought[bad])
-            there = real(brought)
+            there = is_nonempty(brought)
             text = f"'{other.key}' has {counted(len(bad), 'invalid shape')}, mended to work with"
             remarks.append(Remark(text, layer.key, look=True))
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
@@ -102,7 +102,7 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     )
 
 
-def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
+def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
     """The geometry of another layer in the CRS of this one, and what there is to say of the way.
 
     Raises
@@ -135,13 +135,13 @@ def brought_to(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ..
 
 def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
     """As ``brought_to``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
-    geometry, said = brought_to(other, layer)
+    geometry, said = to_crs_of(other, layer)
     extent = layer.extent()
     if extent is None or not is_geographic(layer.crs):
         return geometry, said
     return laid_about(geometry, extent[0], extent[2]), said
 
 
-def at_most(facts: LayerFacts, **changes: Any) -> LayerFacts:
+def upper_bound(facts: LayerFacts, **changes: Any) -> LayerFacts:
     """Facts of what may be left of a layer."""
     return replace(facts, certainty="at most", extent=None, **changes)

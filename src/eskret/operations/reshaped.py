@@ -11,8 +11,8 @@ import pyarrow as pa
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.chunks import real
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.kernels.chunks import is_nonempty
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
@@ -26,16 +26,16 @@ def length_setting(label: str, help: str, example: str, **more: Any) -> Any:
     return setting(label, kind="measure", example=example, help=help, **more)
 
 
-def drawn(facts: LayerFacts) -> list[Finding]:
+def require_geometry(facts: LayerFacts) -> list[Finding]:
     """An error for a table, which has no shapes."""
     if facts.kind != "table":
         return []
     return [Finding.error("a table has no shapes.", "from", facts)]
 
 
-def measured(facts: LayerFacts, setting: str) -> list[Finding]:
+def require_length_unit(facts: LayerFacts, setting: str) -> list[Finding]:
     """What to say of a distance in this layer: an error without a CRS, a note where it is one of degrees."""
-    out = drawn(facts)
+    out = require_geometry(facts)
     if not out and facts.crs is None:
         out.append(Finding.error("without a coordinate system a distance means nothing. Say it where the layer is loaded.", setting, facts))
     elif not out and is_geographic(facts.crs):
@@ -51,7 +51,7 @@ def of_plane(layer: Layer, error: float) -> list[Remark]:
     return [Remark(text, layer.key, look=error > 0.01)]
 
 
-def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None = None, **changes: Any) -> Forecast:
+def forecast_shapes(facts: LayerFacts, findings: Sequence[Finding], kind: GeometryKind | None = None, **changes: Any) -> Forecast:
     """The layer with other shapes, or nothing where there is an error."""
     if has_errors(findings):
         return Forecast((), tuple(findings))
@@ -60,13 +60,13 @@ def foretold(facts: LayerFacts, findings: Sequence[Finding], kind: Kind | None =
     return Forecast((replace(facts, kind=kind or facts.kind, extent=None, **changes),), tuple(findings))
 
 
-def reshaped(
+def one_to_one(
     layer: Layer,
     shapes: np.ndarray,
     context: Context,
     *,
     gone: str = "nothing is left of it",
-    kind: Kind = Kind.TABLE,
+    kind: GeometryKind = GeometryKind.TABLE,
     reasons: Sequence[Reason] = (),
     remarks: Sequence[Remark] = (),
     altered: Sequence[Altered] = (),
@@ -81,11 +81,11 @@ def reshaped(
     gone : why a feature whose shape came out as nothing is set aside.
     reasons : further rows to set aside.
     """
-    missing = ~real(layer.geometry) if layer.geometry is not None else np.ones(len(layer), bool)
+    missing = ~is_nonempty(layer.geometry) if layer.geometry is not None else np.ones(len(layer), bool)
     taken = np.zeros(len(layer), bool)
     for _, rows in reasons:
         taken[rows] = True
-    lost = ~real(shapes) & ~taken
+    lost = ~is_nonempty(shapes) & ~taken
     aside: list[Reason] = [*reasons, (gone, np.flatnonzero(lost & ~missing))]
     if not keep_null:
         aside.append((NO_PLACE, np.flatnonzero(lost & missing)))
@@ -100,13 +100,13 @@ def reshaped(
     return Outcome((out,), (account, *others), (told,), rows, tuple(said))
 
 
-def multiplied(
+def one_to_many(
     layer: Layer,
     rows: np.ndarray,
     shapes: np.ndarray,
     context: Context,
     *,
-    kind: Kind = Kind.TABLE,
+    kind: GeometryKind = GeometryKind.TABLE,
     reasons: Sequence[Reason] = (),
     remarks: Sequence[Remark] = (),
     numbers: tuple[str, np.ndarray] | None = None,
@@ -120,7 +120,7 @@ def multiplied(
 
     aside = list(reasons)
     rest = np.setdiff1d(remaining(len(layer), rows), np.concatenate([r for _, r in aside] or [rows[:0]]))
-    missing = ~real(layer.shapes(rest))
+    missing = ~is_nonempty(layer.shapes(rest))
     aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
     taken = layer.take(rows)
     out = taken.with_geometry(shapes, kind, ids=None)

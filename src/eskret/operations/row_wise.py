@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Relation, Remark, SetAside
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.tables import with_columns
 from eskret.core.totals import sizes_in_metres, totals_of
 from eskret.core.values import exact_sum
@@ -52,7 +52,7 @@ class RowFilter(EachLayer):
         """What can leave."""
         return replace(facts, certainty="at most", extent=None)
 
-    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         found = self.check(facts, settings, context)
         return Forecast(() if has_errors(found) else (self.at_most(facts, settings),), tuple(found))
 
@@ -96,7 +96,7 @@ class ShapePerRow(EachLayer):
     """Gives each row another shape; one whose shape comes out as nothing is set aside."""
 
     relation = Relation.ONE_FOR_ONE
-    makes: ClassVar[Kind | None] = None
+    makes: ClassVar[GeometryKind | None] = None
     """The kind of what leaves, where it is not that of what enters."""
     gone: ClassVar[str] = "nothing is left of it"
     keep_null: ClassVar[bool] = False
@@ -104,7 +104,7 @@ class ShapePerRow(EachLayer):
 
     def check(self, facts: LayerFacts, settings: Any, context: Context) -> list[Finding]:
         """What there is to say beforehand; an error for a table, which has no shapes."""
-        return reshaped.drawn(facts)
+        return reshaped.require_geometry(facts)
 
     @abstractmethod
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Any, context: Context) -> Reshaped:
@@ -114,14 +114,14 @@ class ShapePerRow(EachLayer):
         """The coordinate system of what leaves."""
         return crs
 
-    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         found = self.check(facts, settings, context)
-        return reshaped.foretold(facts, found, self.makes, crs=self.crs_after(facts.crs, settings))
+        return reshaped.forecast_shapes(facts, found, self.makes, crs=self.crs_after(facts.crs, settings))
 
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         assert layer.geometry is not None
         made = self.reshape(layer, layer.geometry, settings, context)
-        return reshaped.reshaped(
+        return reshaped.one_to_one(
             replace(layer, crs=self.crs_after(layer.crs, settings)),
             made.shapes,
             context,
@@ -168,7 +168,7 @@ class FieldsPerRow(EachLayer):
     def columns(self, layer: Layer, settings: Any, context: Context) -> Columns:
         """Do it."""
 
-    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         made, found = self.fields(facts, settings, context)
         return Forecast(() if has_errors(found) else (facts.with_made(made, self.at_end),), tuple(found))
 

@@ -12,7 +12,7 @@ import pyarrow as pa
 from eskret.core.account import Remark, SetAside
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.kernels.globe.moving import reproject
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
 from eskret.core.sizes import with_measures
@@ -61,7 +61,7 @@ def chosen_fields(fields: Sequence[Field], settings: Any) -> list[Field]:
     return [Field(n, f.type, f.title, f.unit) for n, f in zip(titled, wanted, strict=True)]
 
 
-def foretell(one: LayerFacts, target: Format, settings: Any) -> tuple[list[Field], list[Finding]]:
+def forecast_layer(one: LayerFacts, target: Format, settings: Any) -> tuple[list[Field], list[Finding]]:
     """The fields that a layer will have in the file, and what cannot be held of them."""
     findings = []
     missing = [n for n in settings.fields if n not in one.names()]
@@ -76,12 +76,12 @@ def foretell(one: LayerFacts, target: Format, settings: Any) -> tuple[list[Field
             findings.append(
                 Finding.error(f"'{number.name}' has whole numbers beyond {target.values.most:,}, and {target.title} holds none.", "to", one)
             )
-    if one.kind is Kind.TABLE and not target.tables:
+    if one.kind is GeometryKind.TABLE and not target.tables:
         findings.append(Finding.error(f"it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook.", "to", one))
-    elif one.kind not in target.kinds and one.kind is not Kind.TABLE:
+    elif one.kind not in target.kinds and one.kind is not GeometryKind.TABLE:
         held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
-        what = "shapes of several kinds, or of none that is known" if one.kind is Kind.MIXED else f"{one.kind}s"
-        level = Level.LOOK if one.kind is Kind.MIXED else Level.ERROR
+        what = "shapes of several kinds, or of none that is known" if one.kind is GeometryKind.MIXED else f"{one.kind}s"
+        level = Level.LOOK if one.kind is GeometryKind.MIXED else Level.ERROR
         findings.append(Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to"))
     return fields, findings
 
@@ -100,7 +100,7 @@ def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
     aside: list[tuple[str, np.ndarray]] = []
     remarks: list[Remark] = []
     out = layer
-    if crs and layer.drawn and layer.crs is None:
+    if crs and layer.has_geometry and layer.crs is None:
         if target.crs:
             raise DeliveryError(
                 f"{target.title} is in WGS 84, and this layer has no CRS to come from",
@@ -110,13 +110,13 @@ def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
         raise DeliveryError(
             "it has no coordinate system, so it cannot be brought to one", place=layer.key, way_out="Say it where the layer is loaded"
         )
-    if crs and layer.drawn and not same_crs(layer.crs, crs):
+    if crs and layer.has_geometry and not same_crs(layer.crs, crs):
         out, lost, remark = _brought(layer, crs, target)
         aside.append((f"cannot be brought to {crs}" if not target.crs else "has no place in WGS 84", lost))
         remarks.append(remark)
     out = with_measures(out, settings.measures)
     out = _renamed(out, settings)
-    if out.drawn and target.kinds != frozenset(Kind) and not of_one_kind(out) and target.capacity is Capacity.ONE:
+    if out.has_geometry and target.kinds != frozenset(GeometryKind) and not of_one_kind(out) and target.capacity is Capacity.ONE:
         raise DeliveryError(
             f"it has shapes of several kinds, and {target.title} holds one",
             place=layer.key,

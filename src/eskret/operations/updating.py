@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from eskret.core.account import Remark
 from eskret.core.difference import difference
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.rows import remaining
 from eskret.errors import DeliveryError
 
@@ -45,7 +45,7 @@ def update(old: Layer, new: Layer, key: Sequence[str], widen: bool = False) -> U
     ------
     DeliveryError : a field cannot be brought to the type that the old layer has, or the kinds of shapes differ.
     """
-    if old.kind is not new.kind and len(old) and len(new) and Kind.MIXED not in (old.kind, new.kind):
+    if old.kind is not new.kind and len(old) and len(new) and GeometryKind.MIXED not in (old.kind, new.kind):
         raise DeliveryError(f"it draws {new.kind}s, and the layer that is there {old.kind}s", place=new.key, way_out="Choose another layer")
     aligned, wider, remarks = _aligned(old, new, widen)
     none = np.empty(0, np.int64)

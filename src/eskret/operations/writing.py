@@ -25,7 +25,7 @@ from eskret.formats.geopackage.layers import put_layers, section_crs
 from eskret.formats.index_page import Listed, index_page
 from eskret.formats.known import GEOPACKAGE
 from eskret.operations import saving, updating
-from eskret.operations.base import Context, Delivered, Desk, Outcome, Planned
+from eskret.operations.base import Context, Delivered, Desk, Outcome, PlannedOutput
 
 INDEX = "index.html"
 
@@ -44,10 +44,10 @@ class Writer:
         self.desk: Desk = context.desk
         self.words = {n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)}
 
-    def _key(self, plan: Planned) -> Sequence[str]:
+    def _key(self, plan: PlannedOutput) -> Sequence[str]:
         return self.settings.key if plan.action == "update" else []
 
-    def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, Planned]]) -> list[Outcome]:
+    def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
         """Stage layers for a GeoPackage: new ones, and changes of some that are there."""
         staged = self.desk.stage(path, shared=True)
         section = self.context.fill(self.settings.section) if self.settings.section else ""
@@ -74,13 +74,13 @@ class Writer:
             for (layer, plan), one in zip(fresh, brought, strict=True)
         ]
 
-    def _change_layer(self, staged: Path, layer: Layer, plan: Planned) -> Outcome:
+    def _change_layer(self, staged: Path, layer: Layer, plan: PlannedOutput) -> Outcome:
         """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
         before = self.desk.digests_there(plan.path, [plan.layer])[plan.layer]
         old = sources.read(plan.path, plan.layer, plan.layer).layer
         one = saving.ready(layer, GEOPACKAGE, self.settings, old.crs or "")
         done = updating.update(old, one.layer, self._key(plan))
-        if old.drawn and one.layer.drawn and old.crs and one.layer.crs and not same_crs(old.crs, one.layer.crs):
+        if old.has_geometry and one.layer.has_geometry and old.crs and one.layer.crs and not same_crs(old.crs, one.layer.crs):
             raise DeliveryError(f"the layer '{plan.layer}' is in {old.crs}", way_out="Bring the new rows to it")
         rows = np.concatenate([done.added, done.changed]).astype(np.int64)
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
@@ -94,7 +94,7 @@ class Writer:
         staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == plan.layer)
         return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), self.context)
 
-    def to_file(self, target: Format, writing: Sequence[tuple[Layer, Planned, str]]) -> list[Outcome]:
+    def to_file(self, target: Format, writing: Sequence[tuple[Layer, PlannedOutput, str]]) -> list[Outcome]:
         """Stage layers for a file: one, or all of the step where the format holds a set."""
         path = writing[0][1].path
         if writing[0][1].action in ("append", "update"):
@@ -145,7 +145,7 @@ class Writer:
         self.desk.written(path, put.sha256)
         return put
 
-    def _change_file(self, target: Format, layer: Layer, plan: Planned, name: str) -> Outcome:
+    def _change_file(self, target: Format, layer: Layer, plan: PlannedOutput, name: str) -> Outcome:
         """Append to a file of one layer, or bring it up to date: it is read and written anew."""
         there = sources.layer_names(plan.path)
         old = sources.read(plan.path, there[0], name).layer
@@ -157,7 +157,9 @@ class Writer:
         put = self._write(target, plan.path, [(done.layer, name)])
         return _changed(layer, plan, one, done, len(old), put.found, self.context)
 
-    def _saved(self, layer: Layer, plan: Planned, one: saving.Ready, found: int, content: str = "", crs: str | None = None) -> Outcome:
+    def _saved(
+        self, layer: Layer, plan: PlannedOutput, one: saving.Ready, found: int, content: str = "", crs: str | None = None
+    ) -> Outcome:
         """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
         lineage = remaining(len(layer), one.aside.rows)
         totals = totals_of(one.layer, tuple(t for t in self.context.totals if t in one.layer.table.column_names))
@@ -181,7 +183,7 @@ class Writer:
     def _styles(self, path: Path, layers: Sequence[tuple[Layer, str]], alone: bool = False) -> None:
         """How each layer is drawn, as SLD beside what is saved."""
         for layer, name in layers:
-            text = self.context.sld(layer, name) if layer.drawn else ""
+            text = self.context.sld(layer, name) if layer.has_geometry else ""
             if text:
                 file = path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld")
                 self._beside(path, file, text)
@@ -197,8 +199,8 @@ class Writer:
                     layer = outcome.layers[0]
                 staged = self.desk.stage(one.path, shared=True)
                 fields = [(f.title or f.name, f.word) for f in layer.fields]
-                crs = crs_facts(one.crs).name if one.crs and layer.drawn else ""
-                kind = "table" if not layer.drawn else str(layer.kind)
+                crs = crs_facts(one.crs).name if one.crs and layer.has_geometry else ""
+                kind = "table" if not layer.has_geometry else str(layer.kind)
                 size = staged.stat().st_size
                 listed = Listed(one.path.name, one.layer, one.features, kind, crs, fields, size)
                 folders.setdefault(one.path.parent, []).append(listed)
@@ -208,7 +210,9 @@ class Writer:
             self._beside(folder / files[0].file, folder / INDEX, page)
 
 
-def _changed(layer: Layer, plan: Planned, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context) -> Outcome:
+def _changed(
+    layer: Layer, plan: PlannedOutput, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context
+) -> Outcome:
     """The outcome of rows that went into a layer that was there."""
     kept = remaining(len(layer), one.aside.rows)
     aside = [(reason, one.aside.rows[one.aside.codes == n]) for n, reason in enumerate(one.aside.reasons)]

@@ -32,7 +32,7 @@ def changed(before: Layer, after: Sequence[Layer], lineage: np.ndarray) -> list[
             if name in before.table.column_names:
                 other = _other(before.table.column(name).take(pa.array(came, pa.int64())), layer.table.column(name))
                 rows.setdefault(name, []).append(came[other])
-        if layer.drawn and before.drawn and len(came):
+        if layer.has_geometry and before.has_geometry and len(came):
             moved = ~shapely.equals_exact(before.shapes(came), layer.shapes(np.arange(len(layer))), 0.0)
             both = shapely.is_missing(before.shapes(came)) & shapely.is_missing(layer.shapes(np.arange(len(layer))))
             rows.setdefault("", []).append(came[moved & ~both])

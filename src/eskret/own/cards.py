@@ -26,7 +26,7 @@ class Shown(Gathering):
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         return sentence_of(self.title, setting_info(self.Settings), settings, entering)
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         raise NotImplementedError
 
     def work(self, layers: Any, settings: Any, context: Context) -> Any:

@@ -151,7 +151,7 @@ class OwnOperation(Operation, ABC):
                     place=_place(self.declared),
                     way_out="Let it return a GeoDataFrame, a DataFrame or a Layer",
                 ) from error
-            if layer.drawn and layer.crs is None:
+            if layer.has_geometry and layer.crs is None:
                 layer = replace(layer, crs=crs)
             out.append(layer.with_key(own))
         return out
@@ -180,7 +180,7 @@ class OwnEach(OwnOperation, EachLayer):
 
     relation = Relation.NEW
 
-    def foretell(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         return self._foretold(settings, context)
 
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
@@ -257,7 +257,7 @@ class OwnGathering(OwnOperation, Gathering):
 
     relation = Relation.NEW
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         return self._foretold(settings, context)
 
     def work(self, layers: Sequence[Layer], settings: Any, context: Context) -> Outcome:
@@ -291,7 +291,7 @@ class OwnSource(OwnOperation, Source):
 
     relation = Relation.NEW
 
-    def foretell(self, settings: Any, context: Context) -> Forecast:
+    def forecast(self, settings: Any, context: Context) -> Forecast:
         return self._foretold(settings, context)
 
     def parts(self, settings: Any, context: Context) -> Sequence[None]:

@@ -14,7 +14,7 @@ from eskret.core.layer.frames import to_frame
 from eskret.core.words import counted
 from eskret.errors import DocumentError
 from eskret.workflow.document import parse
-from eskret.workflow.reuse.kept import KeptLayer
+from eskret.workflow.reuse.kept import CachedLayer
 
 STATE, BACK = "open.json", "back.toml"
 """Files in the folder that window and kernel share: what is open, and a workflow that goes back into the ledger."""
@@ -77,7 +77,7 @@ def frame_of(info: Mapping[str, Any]) -> Any:
     """A stored layer as a GeoDataFrame, a table as a DataFrame."""
     told = {n: info[n] for n in ("key", "rows", "name", "origin", "titles", "drawn", "numbered")}
     code = info["crs"]["code"] if info.get("crs") else None
-    layer = KeptLayer(**told, crs=code, home=Path(info["path"]), mark="").load()
+    layer = CachedLayer(**told, crs=code, home=Path(info["path"]), mark="").load()
     return to_frame(layer)
 
 

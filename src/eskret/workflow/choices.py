@@ -160,7 +160,7 @@ def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folde
     given = {p.name: values[p.name] for p in document.parameters}
     context = context_of(document, id, given, folder)
     settings = settings_for(step, None, given)
-    return operation.foretell(validate(operation.Settings, settings), context).layers
+    return operation.forecast(validate(operation.Settings, settings), context).layers
 
 
 def _capital(text: str) -> str:

@@ -14,7 +14,7 @@ from typing import Any
 
 from eskret.core.files.state_file import change_state, read_state
 from eskret.core.files.user_state import data_place
-from eskret.operations.base import Reach
+from eskret.operations.base import ServiceAccess
 from eskret.services.tokens import is_local, origin_of
 
 _FOLDERS, _SERVICES, _FILES = "allowed-folders.json", "allowed-services.json", "allowed-files.json"
@@ -67,7 +67,7 @@ def outside(workflow: Path | None, folder: Path, targets: Iterable[Path]) -> lis
     return list(found)
 
 
-def stranger(workflow: Path | None, reach: Reach | None) -> bool:
+def stranger(workflow: Path | None, reach: ServiceAccess | None) -> bool:
     """Whether a workflow reaches for a service that nobody has allowed it yet; a new host, port or token asks again, and so does
     changing where only reading was allowed.
 
@@ -82,7 +82,7 @@ def stranger(workflow: Path | None, reach: Reach | None) -> bool:
     return not (whole in known or (not reach.changes and f"{_READ}{whole}" in known))
 
 
-def _words(reach: Reach) -> str:
+def _words(reach: ServiceAccess) -> str:
     whole = f"{origin_of(reach.address)} {reach.variable}".strip()
     return whole if reach.changes else f"{_READ}{whole}"
 
@@ -92,7 +92,7 @@ def may_replace(workflow: Path | None, file: Path) -> bool:
     return workflow is None or str(file.resolve()) in _known(_FILES).get(str(workflow.resolve()), [])
 
 
-def allow(workflow: Path, folders: Iterable[Path], services: Iterable[Reach] = (), files: Iterable[Path] = ()) -> None:
+def allow(workflow: Path, folders: Iterable[Path], services: Iterable[ServiceAccess] = (), files: Iterable[Path] = ()) -> None:
     """Remember that this workflow may save in these folders, reach these services and replace these files."""
     _add(_FILES, workflow, [str(f.resolve()) for f in files])
     _add(_FOLDERS, workflow, [str(f.resolve()) for f in folders])

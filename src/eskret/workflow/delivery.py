@@ -35,7 +35,7 @@ from eskret.formats.geopackage.digest import FORM, layer_digests
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen
 from eskret.formats.known import GEOPACKAGE
 from eskret.formats.open_elsewhere import is_open_elsewhere
-from eskret.operations.base import Delivered, Planned, PreparedPush
+from eskret.operations.base import Delivered, PlannedOutput, PreparedPush
 from eskret.operations.sentences import in_words
 from eskret.services.changing import FeatureChange
 from eskret.services.journal import DRAFT, PREPARED, Push, PushJournal, open_push, pushes
@@ -91,7 +91,7 @@ class DeliveryDesk:
 
     # -- what is there already
 
-    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[Planned]:
+    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each layer of a file (or to the file, for one empty name); write nothing.
 
         Raises
@@ -118,7 +118,7 @@ class DeliveryDesk:
             out.append(plan)
         return out
 
-    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]) -> Planned:
+    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]) -> PlannedOutput:
         taken = self._claimed.get(target, {})
         if folded(layer) in taken:
             what = f"layer '{layer}'" if layer else "file"
@@ -133,12 +133,12 @@ class DeliveryDesk:
         if policy == "update" and (not target.exists() or (layer and folded(layer) not in there)):
             raise self._nothing_to_update(target, layer, list(there.values()))
         if not target.exists():
-            return Planned(target, layer, "write")
+            return PlannedOutput(target, layer, "write")
         if target.is_dir():
             raise DeliveryError("this is a folder", place=str(target), way_out="Choose another file name")
         if layer:
             if folded(layer) not in there:
-                return self._writable(Planned(target, layer, "write"))
+                return self._writable(PlannedOutput(target, layer, "write"))
             own = policy == "own" and there[folded(layer)] in untouched
             names = list(there.values())
             # it keeps the name that it has
@@ -147,17 +147,17 @@ class DeliveryDesk:
             own = policy == "own" and self.outputs.untouched(target)
             names = []
         if policy in ("append", "update"):
-            return self._writable(Planned(target, layer, policy))
+            return self._writable(PlannedOutput(target, layer, policy))
         if own or policy == "replace":
-            return self._writable(Planned(target, layer, "replace"))
+            return self._writable(PlannedOutput(target, layer, "replace"))
         if policy == "skip":
-            return Planned(target, layer, "skip")
+            return PlannedOutput(target, layer, "skip")
         if policy == "number":
             if layer:
                 numbered = number_collisions([layer], taken=[*names, *taken], limit=max(LIMIT, len(layer) + 8))[0]
-                return self._writable(Planned(target, numbered, "write"))
+                return self._writable(PlannedOutput(target, numbered, "write"))
             beside = [p.stem for p in target.parent.glob(f"*{target.suffix}")]
-            return Planned(target.with_stem(number_collisions([target.stem], taken=beside)[0]), "", "write")
+            return PlannedOutput(target.with_stem(number_collisions([target.stem], taken=beside)[0]), "", "write")
         raise self._in_the_way(target, layer, policy)
 
     @staticmethod
@@ -178,7 +178,7 @@ class DeliveryDesk:
             way_out=f"{hint}It has {in_words(there, 8)}",
         )
 
-    def _writable(self, plan: Planned) -> Planned:
+    def _writable(self, plan: PlannedOutput) -> PlannedOutput:
         """The plan, if the file that is there may be changed.
 
         Raises
@@ -535,7 +535,7 @@ class DeliveryDesk:
             self._journal = None
         self._forget()
 
-    def leftovers(self, outputs: Sequence[Planned | Delivered]) -> list[tuple[Path, str]]:
+    def leftovers(self, outputs: Sequence[PlannedOutput | Delivered]) -> list[tuple[Path, str]]:
         """What earlier runs of this workflow wrote and this one does not, while it is still there untouched."""
         now = {(o.path.resolve(), o.layer) for o in outputs}
         out: list[tuple[Path, str]] = []

@@ -11,7 +11,7 @@ import pyarrow as pa
 from eskret.core.layer import LayerFacts, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.errors import DocumentError
-from eskret.workflow.reuse.kept import Passing, loaded
+from eskret.workflow.reuse.kept import LayerHandle, loaded
 
 KINDS = ("layers", "values", "rows")
 _KNOWN = {"layers": ("layers", "as", "go_on"), "values": ("values", "field", "as", "go_on"), "rows": ("rows", "go_on")}
@@ -94,7 +94,7 @@ def each_of(table: Any, place: str) -> Each:
     return Each(kind, texts[kind], texts["field"], name, table.get("go_on", False))
 
 
-def rounds_of(each: Each, made: Mapping[str, Sequence[Passing]]) -> list[Round]:
+def rounds_of(each: Each, made: Mapping[str, Sequence[LayerHandle]]) -> list[Round]:
     """The rounds, from the layers as they are.
 
     Raises

@@ -33,14 +33,14 @@ from eskret.workflow.recovery import recover
 from eskret.workflow.references import bound, order_of, others_of, sources_of
 from eskret.workflow.rehearsal import rehearse
 from eskret.workflow.reuse import Keeping, loaded
-from eskret.workflow.reuse.kept import KeptLayer, Passing, on_disk
+from eskret.workflow.reuse.kept import CachedLayer, LayerHandle, on_disk
 from eskret.workflow.reuse.passed import remember_passed, was_passed
 from eskret.workflow.step_run import FAILED, StepResult, StepRun, prove
 
 Event = dict[str, Any]
 """An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
 
-Keep = Callable[[str, Sequence[Passing], Sequence[Outcome], Sequence[Passing]], Mapping[str, Any]]
+Keep = Callable[[str, Sequence[LayerHandle], Sequence[Outcome], Sequence[LayerHandle]], Mapping[str, Any]]
 """Stores a step's result: step id, layers that entered, outcomes, layers that its settings name; its answer is added to
 the step_finished event."""
 
@@ -68,7 +68,7 @@ class RunResult:
     """Whether the outputs are in their places. After that a run can only be *written, but ...*: ``error`` then says what."""
     code: Code = Code.GENERAL
     """What ``error`` is about, for programs."""
-    held: Sequence[tuple[Delivered, KeptLayer]] = field(default=(), repr=False)
+    held: Sequence[tuple[Delivered, CachedLayer]] = field(default=(), repr=False)
     """What was delivered, with its features as they lie in the cache; of what is not kept there, nothing. Where somebody else
     commits, it is filled in once that is done."""
 
@@ -118,7 +118,7 @@ class Run:
         keep: Keep | None = None,
         hold: bool = False,
         write_nothing: bool = False,
-        given: Mapping[str, Sequence[Passing]] | None = None,
+        given: Mapping[str, Sequence[LayerHandle]] | None = None,
         chain: tuple[Path, ...] = (),
         desk: DeliveryDesk | None = None,
         checked: bool = False,
@@ -195,8 +195,8 @@ class Run:
         outputs: tuple[Delivered, ...] = ()
         prepared: tuple[PreparedPush, ...] = ()
         remarks = told
-        made: dict[str, tuple[Passing, ...]] = dict(self.given)
-        held: list[tuple[Delivered, KeptLayer]] = []
+        made: dict[str, tuple[LayerHandle, ...]] = dict(self.given)
+        held: list[tuple[Delivered, CachedLayer]] = []
         try:
             coordinator = Coordinator(self, document, desk, values, made)
             held = coordinator.held
@@ -325,7 +325,7 @@ class Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[Passing, ...]]
+        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[LayerHandle, ...]]
     ) -> None:
         self.run_ = run
         self.document = document
@@ -335,10 +335,10 @@ class Coordinator:
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}
         self.delivered: list[Delivered] = []
         self.prepared: list[PreparedPush] = []
-        self.held: list[tuple[Delivered, KeptLayer]] = []
+        self.held: list[tuple[Delivered, CachedLayer]] = []
         self.reads: dict[str, set[Path] | None] = {}
         """The files that each step was seen to read; None for one of which that cannot be told."""
-        self.staged: list[tuple[str, Sequence[Outcome], Sequence[Passing]]] = []
+        self.staged: list[tuple[str, Sequence[Outcome], Sequence[LayerHandle]]] = []
         self.waiting = order_of(self.document, run.given)
         self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
@@ -412,9 +412,9 @@ class Coordinator:
             self.delivered += [d for o in outcomes for d in o.delivered]
             self.prepared += [p for o in outcomes for p in o.prepared]
             for outcome in outcomes:
-                first: Passing | None = outcome.layers[0] if outcome.layers else None
-                if isinstance(first, KeptLayer):
-                    self.held += [(d, first.let_go()) for d in outcome.delivered]
+                first: LayerHandle | None = outcome.layers[0] if outcome.layers else None
+                if isinstance(first, CachedLayer):
+                    self.held += [(d, first.release()) for d in outcome.delivered]
             self.run_.steps[step.id] = result
             others = [x for layers in others_of(step, None, self.made)[0].values() for x in layers]
             extra = self.run_.keep(step.id, entered, outcomes, others) if self.run_.keep else {}
@@ -427,11 +427,11 @@ class Coordinator:
                 self.made[reference] = ()
 
 
-def _traced(outcome: Outcome, step: str, entering: Mapping[str, Passing]) -> Outcome:
+def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) -> Outcome:
     """The outcome with its layers on the line of those they were made of."""
     of = {a.layer: entering[a.layer] for a in outcome.inputs if a.setting == "from" and a.layer in entering}
     first = next(iter(of.values()), None)
-    return replace(outcome, layers=tuple(x.made_by(step, of.get(x.key, first)) for x in outcome.layers))
+    return replace(outcome, layers=tuple(x.with_provenance(step, of.get(x.key, first)) for x in outcome.layers))
 
 
 def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any], values: Mapping[str, Any]) -> Outcome:
@@ -453,7 +453,7 @@ def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any]
     checked = validate(operation.Settings, given)
     context = Context(Path.cwd(), operation.id, values, others=others)
     known = replace(context, others={name: [x.facts() for x in layers] for name, layers in others.items()})
-    errors = [f for f in operation.foretell(layer.facts(), checked, known).findings if f.level is Level.ERROR]
+    errors = [f for f in operation.forecast(layer.facts(), checked, known).findings if f.level is Level.ERROR]
     if errors:
         raise RehearsalError(errors)
     outcome = operation.run(layer, checked, context)

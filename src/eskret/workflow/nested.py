@@ -69,7 +69,7 @@ class UseWorkflow(Source):
         shown = [f"{k} {_shown(v)}" for k, v in list(given.items())[:3]]
         return f"Use {bold(Path(file).name)}{' with ' + ', '.join(shown) if shown else ''}"
 
-    def foretell(self, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, settings: Settings, context: Context) -> Forecast:
         path, document = inner_of(settings.file, context)
         given = {GIVEN + n: context.other_facts(f"layers.{n}") for n in settings.layers}
         found = rehearse(
@@ -91,7 +91,7 @@ class UseWorkflow(Source):
         kept = [f for f, patterns in leaving if any(Reference("", p).means(f) for p in patterns)]
         keys = number_collisions([f.key for f in kept], limit=10_000)
         facts = tuple(replace(f, key=k, peek=None) for f, k in zip(kept, keys, strict=True))
-        return Forecast(facts, tuple(findings), known=known or bool(found.errors), strangers=found.strangers)
+        return Forecast(facts, tuple(findings), known=known or bool(found.errors), unapproved=found.unapproved)
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         path, document = inner_of(settings.file, context)

@@ -15,9 +15,9 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.document import Document, Step
-from eskret.workflow.reuse.kept import Passing
+from eskret.workflow.reuse.kept import LayerHandle
 
-T = TypeVar("T", Layer, LayerFacts, Passing)
+T = TypeVar("T", Layer, LayerFacts, LayerHandle)
 
 
 class _Named(Protocol):

@@ -23,8 +23,8 @@ from eskret.operations.base import (
     Gathering,
     Level,
     Operation,
-    Planned,
-    Reach,
+    PlannedOutput,
+    ServiceAccess,
     Source,
     has_errors,
 )
@@ -61,7 +61,7 @@ class StepForecast:
 
     entering: tuple[LayerFacts, ...] = ()
     leaving: tuple[LayerFacts, ...] = ()
-    outputs: tuple[Planned, ...] = ()
+    outputs: tuple[PlannedOutput, ...] = ()
     known: bool = True
 
 
@@ -72,7 +72,7 @@ class Rehearsal:
     findings: tuple[Finding, ...] = ()
     steps: Mapping[str, StepForecast] = field(default_factory=dict)
     seconds: float = 0.0
-    strangers: tuple[Reach, ...] = ()
+    unapproved: tuple[ServiceAccess, ...] = ()
     """Services that it may not reach yet."""
     shared: tuple[Path, ...] = ()
     """Files that it may not replace yet, since they are not the user's alone."""
@@ -82,7 +82,7 @@ class Rehearsal:
         return [f for f in self.findings if f.level is Level.ERROR]
 
     @property
-    def outputs(self) -> list[Planned]:
+    def outputs(self) -> list[PlannedOutput]:
         return [o for s in self.steps.values() for o in s.outputs]
 
     def to_json(self) -> dict[str, Any]:
@@ -165,7 +165,7 @@ def _rehearse(
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
-    strangers: list[Reach] = []
+    unapproved: list[ServiceAccess] = []
     for id in order:
         step = document.step(id)
         blocked = any(r.step in broken for r in sources_of(step))
@@ -180,8 +180,8 @@ def _rehearse(
         if watch is not None:
             context = replace(context, watch=watch)
         # what a workflow asks that is used as a step, the one that uses it is asked for
-        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, strangers))
-        strangers.extend(forecast.strangers)
+        entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, unapproved))
+        unapproved.extend(forecast.unapproved)
         findings.extend(replace(f, step=f.step or id) for f in more)
         made[id] = tuple(replace(f, step=id) for f in forecast.layers)
         failed = blocked or has_errors(more)
@@ -207,13 +207,13 @@ def _rehearse(
             what = f"{path.name}, layer '{layer}'" if layer else path.name
             text = f"{what} is {LEFTOVER} and stays as it is."
             findings.append(Finding.note(text, code=Code.LEFTOVER))
-    return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(strangers), tuple(shared))
+    return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(unapproved), tuple(shared))
 
 
 class _Strange:
     """Looks out for services that nobody has allowed this workflow yet."""
 
-    def __init__(self, workflow: Path | None, found: list[Reach]) -> None:
+    def __init__(self, workflow: Path | None, found: list[ServiceAccess]) -> None:
         self._workflow = workflow
         self._found = found
 
@@ -235,7 +235,7 @@ class _Strange:
         return [Finding.error(text, "service", step=step.id, code=Code.STRANGE_SERVICE, action=Action.ALLOW)]
 
     @staticmethod
-    def _reach(step: Step, context: Context) -> Reach | None:
+    def _reach(step: Step, context: Context) -> ServiceAccess | None:
         """The service that a step reaches for; None where it reaches for none or its settings are wrong."""
         try:
             operation = operation_by_id(step.use)
@@ -246,7 +246,7 @@ class _Strange:
             return None
 
 
-def _stranger_words(reach: Reach) -> str:
+def _stranger_words(reach: ServiceAccess) -> str:
     if reach.changes:
         what = f"This workflow wants to change what is published at {origin_of(reach.address)}"
     else:
@@ -306,7 +306,7 @@ def _rounds(
         (),
         tuple(x for p in parts for x in p.outputs),
         all(p.known for p in parts),
-        tuple(dict.fromkeys(s for p in parts for s in p.strangers)),
+        tuple(dict.fromkeys(s for p in parts for s in p.unapproved)),
     )
     return tuple(entered), together, findings
 
@@ -355,10 +355,10 @@ def _step(
     try:
         if isinstance(operation, Source):
             context = replace(context, others=others_of(step, None, made)[0])
-            forecast = operation.foretell(_model(operation, step, None, given), context)
+            forecast = operation.forecast(_model(operation, step, None, given), context)
         elif isinstance(operation, EachLayer):
             parts = [
-                operation.foretell(f, _model(operation, step, f.key, given), replace(context, others=others_of(step, f.key, made)[0]))
+                operation.forecast(f, _model(operation, step, f.key, given), replace(context, others=others_of(step, f.key, made)[0]))
                 for f in entering
             ]
             said = [
@@ -374,11 +374,11 @@ def _step(
             )
         elif isinstance(operation, Gathering):
             context = replace(context, others=others_of(step, None, made)[0])
-            forecast = operation.foretell(entering, _model(operation, step, None, given), context)
+            forecast = operation.forecast(entering, _model(operation, step, None, given), context)
         elif isinstance(operation, Delivery):
             model = _model(operation, step, None, given)
             findings += _mixed_crs(entering, model)
-            forecast = operation.foretell(entering, model, context)
+            forecast = operation.forecast(entering, model, context)
         else:
             raise TypeError(f"{operation.id} is of no known shape")
     except StoppedError:
@@ -431,7 +431,7 @@ def _mixed_crs(entering: Sequence[LayerFacts], settings: Any) -> list[Finding]:
     return []
 
 
-def _room(planned: Sequence[Planned]) -> list[Finding]:
+def _room(planned: Sequence[PlannedOutput]) -> list[Finding]:
     """Whether the disks have room, by a rough measure: 200 bytes a feature and what is there to be copied."""
     out = []
     for folder in {_existing(p.path.parent) for p in planned}:

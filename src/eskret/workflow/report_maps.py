@@ -25,7 +25,7 @@ from eskret.formats import gdal, sources
 from eskret.operations.base import Outcome
 from eskret.workflow.document import Document
 from eskret.workflow.results import LINE, POINT, pieces_of
-from eskret.workflow.reuse.kept import Passing, loaded
+from eskret.workflow.reuse.kept import LayerHandle, loaded
 from eskret.workflow.stored import Shapes
 from eskret.workflow.styles import style_for
 
@@ -59,10 +59,10 @@ class Maps:
     _kept: dict[str, list[tuple[Layer, Style]]] = field(default_factory=dict)
 
     def keep(
-        self, step: str, entering: Sequence[Passing], outcomes: Sequence[Outcome], others: Sequence[Passing] = ()
+        self, step: str, entering: Sequence[LayerHandle], outcomes: Sequence[Outcome], others: Sequence[LayerHandle] = ()
     ) -> Mapping[str, Any]:
         """Draw what a delivering step leaves; of other steps remember the last one's layers."""
-        layers = [layer for o in outcomes for layer in o.layers if layer.drawn and len(layer)]
+        layers = [layer for o in outcomes for layer in o.layers if layer.has_geometry and len(layer)]
         if self.document.step(step).use in _DELIVER:
             for layer in layers:
                 self.add(loaded(layer), step)

@@ -28,7 +28,7 @@ from eskret.core.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
-from eskret.workflow.reuse.kept import IDS, SHAPES, TABLE, TYPES, KeptLayer, Passing, home_of, link, loaded
+from eskret.workflow.reuse.kept import IDS, SHAPES, TABLE, TYPES, CachedLayer, LayerHandle, home_of, link, loaded
 from eskret.workflow.reuse.kept import write as write_rows
 
 POINT, LINE, RING = 0, 1, 2
@@ -82,13 +82,13 @@ class ResultStore:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         folder.mkdir(parents=True, exist_ok=True)
-        self._known: dict[Any, tuple[Passing, dict[str, Any]]] = {}
+        self._known: dict[Any, tuple[LayerHandle, dict[str, Any]]] = {}
         self._number = 0
         self._lock = threading.Lock()
 
-    def put(self, layer: Passing) -> dict[str, Any]:
+    def put(self, layer: LayerHandle) -> dict[str, Any]:
         """Store a layer; say where it is and what it is, as JSON."""
-        place: Any = layer.home if isinstance(layer, KeptLayer) else (id(layer.table), id(layer.column))
+        place: Any = layer.home if isinstance(layer, CachedLayer) else (id(layer.table), id(layer.column))
         with self._lock:
             known = self._known.get(place)
             if known is None:
@@ -100,7 +100,7 @@ class ResultStore:
         return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind), "line": [list(place) for place in layer.line]}
 
     def keep(
-        self, step: str, entering: Sequence[Passing], outcomes: Sequence[Outcome], others: Sequence[Passing] = ()
+        self, step: str, entering: Sequence[LayerHandle], outcomes: Sequence[Outcome], others: Sequence[LayerHandle] = ()
     ) -> Mapping[str, Any]:
         """Store a step's result; for the engine's ``keep``."""
         aside: dict[str, Any] = {}
@@ -150,7 +150,7 @@ _DRAWN = ("xy.npy", "starts.npy", "kinds.npy", "first.npy", "boxes.npy")
 _FILES = (TABLE, SHAPES, TYPES, IDS, *_DRAWN)
 
 
-def _write(layer: Passing, home: Path) -> dict[str, Any]:
+def _write(layer: LayerHandle, home: Path) -> dict[str, Any]:
     """Write a layer, or give what was written of it before a second name."""
     kept = home_of(layer)
     if kept is not None and (kept / _INFO).exists() and _link_all(kept, home):
@@ -191,7 +191,7 @@ def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
         "path": str(home),
         "rows": len(layer),
         "crs": crs,
-        "drawn": layer.drawn,
+        "drawn": layer.has_geometry,
         "extent": layer.extent(),
         "origin": layer.origin,
         "titles": dict(layer.titles),

@@ -17,7 +17,6 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.files.user_state import data_place, private_file
-from eskret.core.layer import Kind
 from eskret.errors import EskretError, InputError
 from eskret.formats import geopackage
 from eskret.formats.geopackage import digest
@@ -25,7 +24,7 @@ from eskret.operations.base import Delivered
 from eskret.workflow.document import Document, parse
 from eskret.workflow.engine import Run, RunResult
 from eskret.workflow.outputs import digest_file
-from eskret.workflow.reuse.kept import KeptLayer, facts_of, link_rows
+from eskret.workflow.reuse.kept import CachedLayer, facts_of, link_rows
 from eskret.workflow.rounds import RoundsResult, RoundsRun
 
 ROOM = 2 * 1024**3
@@ -198,7 +197,7 @@ class Runs:
         self._make_room(ids)
         return ids
 
-    def _output(self, run: int, number: int, one: Delivered, held: Mapping[Any, KeptLayer]) -> tuple[Any, ...]:
+    def _output(self, run: int, number: int, one: Delivered, held: Mapping[Any, CachedLayer]) -> tuple[Any, ...]:
         layer = held.get((one.path, one.layer, one.step))
         place, facts = -1, {}
         if layer is not None and link_rows(layer.home, self._home(run) / str(number)):
@@ -289,13 +288,12 @@ class Runs:
         found = tuple(Output(**dict(zip(names, r, strict=False)), facts=json.loads(r[-1])) for r in outputs)
         return Whole(_kept(row[:-2]), row[-2], json.loads(row[-1]), found)
 
-    def layer(self, run: int, output: Output) -> KeptLayer | None:
+    def layer(self, run: int, output: Output) -> CachedLayer | None:
         """The features of an output as they were; None where they are not kept any more."""
         home = self._home(run) / str(output.number)
         if output.number < 0 or not home.is_dir():
             return None
-        facts = {**output.facts, "kind": Kind(output.facts["kind"])}
-        return KeptLayer(**facts, home=home, mark=f"run-{run}-{output.number}")
+        return CachedLayer.from_facts(output.facts, home, f"run-{run}-{output.number}")
 
     def versions(self) -> Mapping[str, Mapping[str, int]]:
         """The versions of every workflow, numbered from 1 as they came up."""

@@ -39,7 +39,7 @@ from eskret.workflow.document import Step
 from eskret.workflow.each import Each, Round, rounds_of
 from eskret.workflow.references import bound_step, others_of, resolve, settings_for, with_parameters
 from eskret.workflow.reuse import loaded
-from eskret.workflow.reuse.kept import Passing, on_disk
+from eskret.workflow.reuse.kept import LayerHandle, on_disk
 from eskret.workflow.styles import sld_for
 
 if TYPE_CHECKING:
@@ -89,7 +89,7 @@ class _Part:
 
     step: Step
     values: Mapping[str, Any]
-    entering: tuple[Passing, ...]
+    entering: tuple[LayerHandle, ...]
     round: Round | None = None
 
     def own_key(self, key: str) -> str:
@@ -107,7 +107,7 @@ class _Part:
 class _Loaded(Mapping[str, Sequence[Layer]]):
     """Layers that settings name, read when somebody asks for them."""
 
-    def __init__(self, found: Mapping[str, Sequence[Passing]]) -> None:
+    def __init__(self, found: Mapping[str, Sequence[LayerHandle]]) -> None:
         self.found = found
 
     def __getitem__(self, name: str) -> Sequence[Layer]:
@@ -128,7 +128,7 @@ class StepRun:
         self.step = step
         self.parts: list[_Part] = []
         self.tasks: list[Callable[[], Sequence[Outcome]]] = []
-        self.part_of: list[tuple[_Part, tuple[Passing, ...]]] = []
+        self.part_of: list[tuple[_Part, tuple[LayerHandle, ...]]] = []
         self.reused: set[int] = set()
         self.keys: dict[int, str | None] = {}
         self.results: dict[int, Sequence[Outcome]] = {}
@@ -141,7 +141,7 @@ class StepRun:
             self.parts = [_Part(step, owner.values, tuple(resolve(step, owner.made)[0]))]
 
     @property
-    def entering(self) -> list[Passing]:
+    def entering(self) -> list[LayerHandle]:
         return [layer for part in self.parts for layer in part.entering]
 
     def _make_rounds(self, each: Each) -> None:
@@ -186,7 +186,7 @@ class StepRun:
     def _prepare(self, part: _Part) -> None:
         operation = self.operation
 
-        def task(entering: Sequence[Passing], key: str | None, do: Do, source: Any = None) -> None:
+        def task(entering: Sequence[LayerHandle], key: str | None, do: Do, source: Any = None) -> None:
             number = len(self.tasks)
             self.part_of.append((part, tuple(entering)))
             self.tasks.append(partial(self._once, number, part, key, do, source))
@@ -248,7 +248,7 @@ class StepRun:
             )
 
     def _digest(
-        self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[Passing], source: Any
+        self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[LayerHandle], source: Any
     ) -> str | None:
         operation, keeping, run = self.operation, self.owner.run_.keeping, self.owner.run_
         assert keeping is not None
@@ -469,7 +469,7 @@ def _in_round(outcome: Outcome, one: Round) -> Outcome:
     )
 
 
-def _failed_round(error: EskretError, one: Round, entering: Sequence[Passing]) -> Outcome:
+def _failed_round(error: EskretError, one: Round, entering: Sequence[LayerHandle]) -> Outcome:
     """What is told of a round that failed while the others go on: all that entered it is set aside."""
     reason = f"its round failed: {error.problem}"
     inputs = [InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering]

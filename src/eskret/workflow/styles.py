@@ -45,7 +45,7 @@ def said_at(step: Step, key: str) -> str | None:
 def proposed(step: Step) -> Style | None:
     """How the step's operation would have its layers drawn."""
     try:
-        return operation_by_id(step.use).drawn(step.settings)
+        return operation_by_id(step.use).default_style(step.settings)
     except EskretError:
         return None
 

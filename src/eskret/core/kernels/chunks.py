@@ -62,7 +62,7 @@ def in_threads(tasks: Sequence[Callable[[], T]], watch: Watch | None = None, of:
     return out
 
 
-def real(geometry: np.ndarray) -> np.ndarray:
+def is_nonempty(geometry: np.ndarray) -> np.ndarray:
     """Which of these are neither null nor empty."""
     return np.asarray(~(shapely.is_missing(geometry) | shapely.is_empty(geometry)))
 

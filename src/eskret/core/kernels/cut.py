@@ -13,7 +13,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, OUTSIDE, Cells
-from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, is_nonempty
 from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
 
@@ -40,11 +40,11 @@ class Cut:
 
 def outline(areas: np.ndarray) -> shapely.Geometry:
     """The joined outline of some areas, invalid ones made valid; an empty polygon for none."""
-    areas = areas[real(areas)]
+    areas = areas[is_nonempty(areas)]
     if len(areas) == 1 and shapely.is_valid(areas[0]):
         return areas[0]
     valid = np.where(shapely.is_valid(areas), areas, made_valid(areas))
-    valid = valid[real(valid)]
+    valid = valid[is_nonempty(valid)]
     whole = of_dimension(np.array([shapely.union_all(valid)], object), np.array([2]))[0]
     return shapely.Polygon() if whole is None else whole
 

@@ -15,7 +15,7 @@ from itertools import pairwise
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import Watch, in_threads, real
+from eskret.core.kernels.chunks import Watch, in_threads, is_nonempty
 from eskret.core.kernels.ordinates import one_with_measures, with_measures
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension, single_parts, together
 from eskret.core.kernels.vertices import edges_of
@@ -74,7 +74,7 @@ def dissolve(
         alone: list[tuple[int, int]] = []
         for group in range(first, last):
             rows = rows_of(group)
-            rows = rows[real(geometry[rows])]
+            rows = rows[is_nonempty(geometry[rows])]
             if len(rows) == 1:
                 alone.append((group, int(rows[0])))
             elif len(rows):
@@ -114,7 +114,7 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
         crossed = invalid(parts)
         parts[crossed] = of_dimension(made_valid(parts[crossed]), np.full(int(crossed.sum()), 2))
         rest = np.setdiff1d(np.arange(len(members)), bad)
-        members = np.concatenate([members[rest], parts[real(parts)]])
+        members = np.concatenate([members[rest], parts[is_nonempty(parts)]])
         areas = dimension(members) == 2
         whole = float(shapely.area(members).sum())
     joined = one_with_measures(shapely.union_all, members)
@@ -214,7 +214,7 @@ def apart(joined: np.ndarray, geometry: np.ndarray, of: np.ndarray) -> tuple[np.
 def new_holes(joined: np.ndarray, geometry: np.ndarray, area: Measure = shapely.area) -> tuple[int, float]:
     """Holes in joined areas that none of the members had, as between neighbours that do not meet: how many, and the area
     of the largest."""
-    polygons, _ = single_parts(joined[real(joined)])
+    polygons, _ = single_parts(joined[is_nonempty(joined)])
     polygons = polygons[dimension(polygons) == 2]
     if not shapely.get_num_interior_rings(polygons).any():
         return 0, 0.0
@@ -226,7 +226,7 @@ def new_holes(joined: np.ndarray, geometry: np.ndarray, area: Measure = shapely.
 
 
 def _holes(geometry: np.ndarray) -> np.ndarray:
-    polygons, _ = single_parts(geometry[real(geometry)])
+    polygons, _ = single_parts(geometry[is_nonempty(geometry)])
     polygons = polygons[(dimension(polygons) == 2)]
     polygons = polygons[shapely.get_num_interior_rings(polygons) > 0]
     if not len(polygons):

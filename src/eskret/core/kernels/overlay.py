@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, is_nonempty, runs
 from eskret.core.kernels.globe.meeting import with_poles, with_seam
 from eskret.core.kernels.ordinates import with_measures
 from eskret.core.kernels.parts import dimension, of_dimension
@@ -77,13 +77,13 @@ def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> P
         out[at] = of_dimension(with_measures(shapely.intersection, left[a[at]], right[b[at]]), wanted[a[at]])
 
     in_chunks(divide, len(cut), watch, _PIECE)
-    there = real(out)
+    there = is_nonempty(out)
     return Pieces(a[there], b[there], out[there])
 
 
 def remains(left: np.ndarray, right: np.ndarray, found: Pieces, watch: Watch | None = None) -> np.ndarray:
     """What is left of each feature without all those it has something in common with; null for nothing."""
-    out = np.where(real(left), left, np.full(len(left), None, object))
+    out = np.where(is_nonempty(left), left, np.full(len(left), None, object))
     begins, ends = runs(found.left)
     wanted = dimension(left)
 

@@ -13,7 +13,7 @@ import numpy as np
 import shapely
 
 from eskret.core.kernels.cells import EDGE, INSIDE, Cells
-from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, real, runs
+from eskret.core.kernels.chunks import ThreadLocalPrepared, Watch, in_chunks, is_nonempty, runs
 from eskret.core.kernels.globe.meeting import pairs, with_poles
 from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, beyond_seam
 
@@ -65,12 +65,12 @@ def holds(
     bool array, one a feature.
     """
     if relation is Predicate.DISJOINT:
-        return real(geometry) & ~holds(geometry, others, Predicate.INTERSECTS, globe=globe, watch=watch)
+        return is_nonempty(geometry) & ~holds(geometry, others, Predicate.INTERSECTS, globe=globe, watch=watch)
     test = _ASKED_OF_OTHER[relation, edge and relation in (Predicate.WITHIN, Predicate.CONTAINS)]
     if not globe:
         return _any(geometry, others, 0.0, test, watch)
     over = beyond_seam(others)
-    alone = np.flatnonzero(at_seam(geometry) if not over.any() else real(geometry))
+    alone = np.flatnonzero(at_seam(geometry) if not over.any() else is_nonempty(geometry))
     out = np.zeros(len(geometry), bool)
     if len(alone) < len(geometry):
         rest = np.setdiff1d(np.arange(len(geometry)), alone)
@@ -96,7 +96,7 @@ def points_hold(
     None where that cannot be told from coordinates: for other relations than INTERSECTS, DISJOINT and WITHIN, for others
     that are no areas, for many of them, and where something reaches 180 degrees.
     """
-    others = others[real(others)]
+    others = others[is_nonempty(others)]
     if globe and ((np.abs(xy[:, 0]) >= HALF - SLACK).any() or beyond_seam(others).any()):
         return None
     areas = np.isin(shapely.get_type_id(others), (3, 6)).all()
@@ -132,7 +132,7 @@ def near(geometry: np.ndarray, others: np.ndarray, distance: float, watch: Watch
 
 def _any(geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[..., np.ndarray], watch: Watch | None) -> np.ndarray:
     out = np.zeros(len(geometry), bool)
-    others = others[real(others)]
+    others = others[is_nonempty(others)]
     if not len(others) or not len(geometry):
         return out
     prepared = ThreadLocalPrepared(others)

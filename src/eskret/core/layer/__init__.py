@@ -4,20 +4,20 @@
 to data frames and back.
 """
 
-from eskret.core.layer.geometry import GeometryColumn, Kind, kind_of, kind_of_types
+from eskret.core.layer.geometry import GeometryColumn, GeometryKind, kind_of, kind_of_types
 from eskret.core.layer.layer import Layer, LayerSet, matches
-from eskret.core.layer.schema import Called, Field, LayerFacts, Lined, own_name, type_word
+from eskret.core.layer.schema import Called, Field, HasProvenance, LayerFacts, own_name, type_word
 from eskret.core.layer.wkb import WkbArray
 
 __all__ = [
     "Called",
     "Field",
     "GeometryColumn",
-    "Kind",
+    "GeometryKind",
+    "HasProvenance",
     "Layer",
     "LayerFacts",
     "LayerSet",
-    "Lined",
     "WkbArray",
     "kind_of",
     "kind_of_types",

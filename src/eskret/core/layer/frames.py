@@ -24,7 +24,7 @@ def to_frame(layer: Layer, index: Any = None) -> Any:
     frame = layer.table.to_pandas(types_mapper=pandas.ArrowDtype)
     if index is not None:
         frame.index = index
-    if not layer.drawn:
+    if not layer.has_geometry:
         return frame
     return geopandas.GeoDataFrame(frame, geometry=np.array(layer.geometry, dtype=object), crs=layer.crs)
 

@@ -13,33 +13,41 @@ import shapely
 from eskret.core.layer.wkb import WkbArray, encode
 
 
-class Kind(StrEnum):
+class GeometryKind(StrEnum):
     """What a layer draws: points, lines, areas, several of these, or nothing."""
 
     POINT = "point"
     LINE = "line"
-    AREA = "area"
+    POLYGON = "area"
     MIXED = "mixed"
     TABLE = "table"
 
 
 # shapely's type numbers: 0 point, 1 line, 2 ring, 3 polygon, 4-6 their multiples, 7 collection, -1 none
-_KIND_OF_TYPE = {0: Kind.POINT, 4: Kind.POINT, 1: Kind.LINE, 2: Kind.LINE, 5: Kind.LINE, 3: Kind.AREA, 6: Kind.AREA}
+_KIND_OF_TYPE = {
+    0: GeometryKind.POINT,
+    4: GeometryKind.POINT,
+    1: GeometryKind.LINE,
+    2: GeometryKind.LINE,
+    5: GeometryKind.LINE,
+    3: GeometryKind.POLYGON,
+    6: GeometryKind.POLYGON,
+}
 
 
-def kind_of(geometry: np.ndarray | None) -> Kind:
+def kind_of(geometry: np.ndarray | None) -> GeometryKind:
     """The kind of an array of geometry; nulls do not count, an array of nulls only is MIXED."""
     if geometry is None:
-        return Kind.TABLE
+        return GeometryKind.TABLE
     types = np.unique(shapely.get_type_id(geometry))
-    kinds = {_KIND_OF_TYPE.get(int(t), Kind.MIXED) for t in types if t >= 0}
-    return kinds.pop() if len(kinds) == 1 else Kind.MIXED
+    kinds = {_KIND_OF_TYPE.get(int(t), GeometryKind.MIXED) for t in types if t >= 0}
+    return kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED
 
 
-def kind_of_types(types: np.ndarray) -> Kind:
+def kind_of_types(types: np.ndarray) -> GeometryKind:
     """The kind of shapely's type numbers; of none, MIXED."""
-    kinds = {_KIND_OF_TYPE.get(int(t), Kind.MIXED) for t in types}
-    return kinds.pop() if len(kinds) == 1 else Kind.MIXED
+    kinds = {_KIND_OF_TYPE.get(int(t), GeometryKind.MIXED) for t in types}
+    return kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED
 
 
 class GeometryColumn:
@@ -89,7 +97,7 @@ class GeometryColumn:
         """The binary, as long as nobody asked for the shapes: what it can tell is had without making them."""
         return self.wkb if self._array is None else None
 
-    def kind(self) -> Kind:
+    def kind(self) -> GeometryKind:
         """The kind of all of them; nulls do not count."""
         return kind_of(self.array) if self.wkb is None else kind_of_types(self.wkb.library_types())
 

@@ -14,8 +14,8 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer.geometry import GeometryColumn, Kind
-from eskret.core.layer.schema import Field, LayerFacts, Lined, own_name
+from eskret.core.layer.geometry import GeometryColumn, GeometryKind
+from eskret.core.layer.schema import Field, HasProvenance, LayerFacts, own_name
 from eskret.core.layer.wkb import WkbArray
 from eskret.core.texts import is_text, is_unicode
 from eskret.errors import Code, InputError
@@ -54,7 +54,7 @@ class Layer:
     name: str
     origin: str
     titles: Mapping[str, str]
-    kind: Kind
+    kind: GeometryKind
     ids: np.ndarray | None = field(repr=False)
     unnumbered: str = field(repr=False)
     """Its key before it was told apart from others that enter the same step."""
@@ -71,7 +71,7 @@ class Layer:
         name: str = "",
         origin: str = "",
         titles: Mapping[str, str] | None = None,
-        kind: Kind = Kind.TABLE,
+        kind: GeometryKind = GeometryKind.TABLE,
         ids: np.ndarray | None = None,
         column: GeometryColumn | None = None,
         unnumbered: str = "",
@@ -83,8 +83,8 @@ class Layer:
             raise ValueError(f"{len(column)} geometries for {table.num_rows} rows in layer {key!r}")
         if ids is not None and len(ids) != table.num_rows:
             raise ValueError(f"{len(ids)} ids for {table.num_rows} rows in layer {key!r}")
-        if column is None or kind is Kind.TABLE:
-            kind = Kind.TABLE if column is None else column.kind()
+        if column is None or kind is GeometryKind.TABLE:
+            kind = GeometryKind.TABLE if column is None else column.kind()
         _check_texts(key, table, origin)
         settled = {
             "key": key,
@@ -137,7 +137,7 @@ class Layer:
         return own_name(self)
 
     @property
-    def drawn(self) -> bool:
+    def has_geometry(self) -> bool:
         """Whether it has geometry."""
         return self.column is not None
 
@@ -197,7 +197,7 @@ class Layer:
         assert self.column is not None
         return replace(self, column=self.column.with_shapes(rows, shapes)) if len(rows) else self
 
-    def with_geometry(self, geometry: np.ndarray | None, kind: Kind = Kind.TABLE, **changes: Any) -> Layer:
+    def with_geometry(self, geometry: np.ndarray | None, kind: GeometryKind = GeometryKind.TABLE, **changes: Any) -> Layer:
         """The layer with other geometry for all features; its kind is found anew where none is given."""
         column = None if geometry is None else GeometryColumn(geometry)
         if self.undecoded is None and self.column is not None and geometry is self.column.array:
@@ -212,7 +212,7 @@ class Layer:
         """The step that made it, in a run."""
         return self.line[0][0] if self.line else ""
 
-    def made_by(self, step: str, of: Lined | None = None) -> Layer:
+    def with_provenance(self, step: str, of: HasProvenance | None = None) -> Layer:
         """The layer as one that this step made, of another one."""
         return replace(self, line=((step, self.key), *(of.line if of is not None else ())))
 

@@ -10,7 +10,7 @@ from typing import Protocol
 import pyarrow as pa
 
 from eskret.core.account import Remark
-from eskret.core.layer.geometry import Kind
+from eskret.core.layer.geometry import GeometryKind
 from eskret.core.naming import clean_name
 
 
@@ -62,7 +62,7 @@ class LayerFacts:
 
     key: str
     name: str
-    kind: Kind
+    kind: GeometryKind
     crs: str | None
     fields: tuple[Field, ...]
     count: int | None = None
@@ -130,7 +130,7 @@ def own_name(layer: Called, key: str = "") -> str:
     return key
 
 
-class Lined(Protocol):
+class HasProvenance(Protocol):
     """What has a line of steps that it came through."""
 
     @property

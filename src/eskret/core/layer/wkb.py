@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-POINT, LINE, AREA = 1, 2, 3
+POINT, LINE, POLYGON = 1, 2, 3
 _LIBRARY_TYPE = {1: 0, 2: 1, 3: 3, 4: 4, 5: 5, 6: 6}  # of the binary's type numbers, shapely's
 _MOST_RINGS = 64
 
@@ -60,7 +60,7 @@ class WkbArray:
 
     def _from_pieces(self) -> np.ndarray | None:
         """Shapes of polygons of single parts, made of their vertices at once, which takes half the time; None for others."""
-        if self._known is not None or not len(self) or not (self.types == AREA).all() or self.pieces is None:
+        if self._known is not None or not len(self) or not (self.types == POLYGON).all() or self.pieces is None:
             return None
         xy, starts, owner = self.pieces
         rings = np.searchsorted(owner, np.arange(len(self) + 1))
@@ -94,17 +94,17 @@ class WkbArray:
         boxes, sizes = self.bounds(), self.sizes
         known = None
         if boxes is not None and sizes is not None:
-            size = shapely.area(shapes) if self.types[0] in (AREA, 6) else shapely.length(shapes)
+            size = shapely.area(shapes) if self.types[0] in (POLYGON, 6) else shapely.length(shapes)
             known = (np.concatenate([boxes, shapely.bounds(shapes)])[place], np.concatenate([sizes, size])[place])
         return WkbArray(pa.chunked_array([column]), np.concatenate([self.types, new.types])[place], known)
 
     def as_multiples(self) -> WkbArray:
         """Single parts as multiples of one part, as a file wants them whose layers have one type of geometry."""
         out = [
-            b"\x01" + int(t + 3).to_bytes(4, "little") + b"\x01\0\0\0" + (b or b"") if t <= AREA else b
+            b"\x01" + int(t + 3).to_bytes(4, "little") + b"\x01\0\0\0" + (b or b"") if t <= POLYGON else b
             for t, b in zip(self.types.tolist(), slices(self._whole), strict=True)
         ]
-        types = np.where(self.types <= AREA, self.types + 3, self.types).astype(self.types.dtype)
+        types = np.where(self.types <= POLYGON, self.types + 3, self.types).astype(self.types.dtype)
         return WkbArray(pa.chunked_array([pa.array(out, pa.binary())]), types, self._known)
 
     @cached_property
@@ -132,7 +132,7 @@ class WkbArray:
         in them (p + 1), and the feature it belongs to (p). None where there are other kinds, empty ones or very many rings.
         """
         kinds = np.unique(self.types)
-        if len(kinds) != 1 or kinds[0] not in (LINE, AREA):
+        if len(kinds) != 1 or kinds[0] not in (LINE, POLYGON):
             return None
         ends, raw = buffers(self._whole)
         at = ends[:-1] + 5

@@ -345,7 +345,7 @@ class SourcesPanel(QWidget):
             self.menu.addAction("Names, sections, take out …", lambda: self.tidy_asked.emit(told["path"]))
         self.menu.popup(self.tree.viewport().mapToGlobal(at))
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Nothing is in hand here any more: the analyst turned to a step."""
         block = self.tree.selectionModel().blockSignals(True)
         self.tree.setCurrentIndex(QModelIndex())

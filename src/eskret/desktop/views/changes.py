@@ -120,7 +120,7 @@ class ChangesPane(QWidget):
             return Scene()
         if layer.shapes is None or not layer.rows:
             return self._stage.kept_alone("Nothing differs." if push else "It is empty.")
-        style, rows, usual = differing.drawn() if push else Style(), self._rows(), looks()["leaving"]
+        style, rows, usual = differing.difference_style() if push else Style(), self._rows(), looks()["leaving"]
         if rows is None:
             return self._stage.scene(layer, None, style, usual, [])
         colour = style.colours.get(self.kind, theme.palette.look)

@@ -228,7 +228,7 @@ class PublishView(QWidget):
             self.changes.show_layer(None, hint="Being read …")
         self._of = ("push", id)
         self.list.mark(id)
-        self.tree.let_go()
+        self.tree.release()
         self._show_push_words(known)
 
         def take(event: Mapping[str, Any]) -> None:
@@ -263,7 +263,7 @@ class PublishView(QWidget):
 
     def _choose_dataset(self, address: str, id: str) -> None:
         self.says.hide()
-        self.list.let_go()
+        self.list.release()
         self._of = ("dataset", address, id) if id else ("service", address)
         if not id:
             self._show_service(address)

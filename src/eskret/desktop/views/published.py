@@ -195,7 +195,7 @@ class ServiceTree(QTreeWidget):
         if found is not None:
             self.setCurrentItem(found)
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Have nothing chosen."""
         _let_go(self)
 
@@ -254,7 +254,7 @@ class PushList(QListWidget):
                 if item is not None and item.data(_Role)["id"] == id:
                     self.setCurrentItem(item)
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Have nothing chosen."""
         _let_go(self)
 

@@ -30,7 +30,7 @@ def is_large(layer: Layer, name: str) -> bool:
         len(layer) < LARGE
         or (name[:1].isascii() and not name[:1].isalnum() and name[:1] != "_")
         or not layer.table.num_columns
-        or (layer.drawn and layer.crs is None)
+        or (layer.has_geometry and layer.crs is None)
     ):
         return False
     return layer.wkb is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
@@ -46,7 +46,7 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     names = layer.table.column_names
     options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
     storable = layer.with_table(_storable(layer.table))
-    if not layer.drawn:
+    if not layer.has_geometry:
         library_write.write_table(path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch)
         return
     geom = number_collisions(["geom"], taken=names)[0]
@@ -58,7 +58,7 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
 
 def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
     """Give a layer that ``write_large`` wrote its spatial index."""
-    if layer.drawn:
+    if layer.has_geometry:
         geom = number_collisions(["geom"], taken=layer.table.column_names)[0]
         key = number_collisions(["fid"], taken=layer.table.column_names)[0]
         container.add_index(name, geom, key, bounds_of(declared(layer)[0]))

@@ -20,7 +20,7 @@ import pyarrow as pa
 
 from eskret.core.crs import crs_code, parse_crs
 from eskret.core.expression import quote
-from eskret.core.layer import Field, Kind, LayerFacts
+from eskret.core.layer import Field, GeometryKind, LayerFacts
 from eskret.errors import CrsError, InputError
 from eskret.formats import sqlite
 from eskret.formats.geopackage import sections
@@ -31,19 +31,19 @@ SMALL = 5_000
 """Up to so many rows a layer is read here."""
 
 _KINDS = {
-    "POINT": Kind.POINT,
-    "MULTIPOINT": Kind.POINT,
-    "LINESTRING": Kind.LINE,
-    "MULTILINESTRING": Kind.LINE,
-    "POLYGON": Kind.AREA,
-    "MULTIPOLYGON": Kind.AREA,
-    "CIRCULARSTRING": Kind.LINE,
-    "COMPOUNDCURVE": Kind.LINE,
-    "CURVE": Kind.LINE,
-    "MULTICURVE": Kind.LINE,
-    "CURVEPOLYGON": Kind.AREA,
-    "SURFACE": Kind.AREA,
-    "MULTISURFACE": Kind.AREA,
+    "POINT": GeometryKind.POINT,
+    "MULTIPOINT": GeometryKind.POINT,
+    "LINESTRING": GeometryKind.LINE,
+    "MULTILINESTRING": GeometryKind.LINE,
+    "POLYGON": GeometryKind.POLYGON,
+    "MULTIPOLYGON": GeometryKind.POLYGON,
+    "CIRCULARSTRING": GeometryKind.LINE,
+    "COMPOUNDCURVE": GeometryKind.LINE,
+    "CURVE": GeometryKind.LINE,
+    "MULTICURVE": GeometryKind.LINE,
+    "CURVEPOLYGON": GeometryKind.POLYGON,
+    "SURFACE": GeometryKind.POLYGON,
+    "MULTISURFACE": GeometryKind.POLYGON,
 }
 # SQL types as OGC 12-128r19, table 1, has them; whatever else is declared is left to the library
 _TYPES: dict[str, tuple[pa.DataType, Callable[[Any], Any]]] = {
@@ -147,7 +147,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         count = counts.get(name)
         if count is None:
             count = db.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()[0]
-        kind_ = Kind.TABLE if described is None else _KINDS.get(described[1], Kind.MIXED)
+        kind_ = GeometryKind.TABLE if described is None else _KINDS.get(described[1], GeometryKind.MIXED)
         whole = None if described is None or None in box or not count else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
         crs = systems.get(described[2]) if described is not None else None
         out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, "known", whole, str(path))

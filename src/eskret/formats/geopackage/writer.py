@@ -23,7 +23,7 @@ import shapely
 
 from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.expression import quote
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, encode, slices
 from eskret.core.naming import folded, number_collisions
 from eskret.errors import DeliveryError
@@ -256,7 +256,7 @@ class GeoPackageWriter:
         srs = self._system(layer.crs)
         shapes: Shapes | None = None
         type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
-        if layer.drawn:
+        if layer.has_geometry:
             shapes, type_name, has_z = declared(layer)
             bounds = bounds_of(shapes)
             columns.append(f"{quote(geom)} {type_name}")
@@ -504,7 +504,7 @@ def declared(layer: Layer) -> tuple[Shapes, str, bool]:
     if len(types) == 1:
         return geometry, _TYPE_NAMES[types[0]], has_z
     if not len(types):
-        name = {Kind.POINT: "POINT", Kind.LINE: "LINESTRING", Kind.AREA: "POLYGON"}.get(layer.kind, "GEOMETRY")
+        name = {GeometryKind.POINT: "POINT", GeometryKind.LINE: "LINESTRING", GeometryKind.POLYGON: "POLYGON"}.get(layer.kind, "GEOMETRY")
         return geometry, name, False
     for single, many, build in ((0, 4, shapely.multipoints), (1, 5, shapely.multilinestrings), (3, 6, shapely.multipolygons)):
         if set(types.tolist()) == {single, many}:

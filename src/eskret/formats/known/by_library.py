@@ -7,7 +7,7 @@ from pathlib import Path
 
 import shapely
 
-from eskret.core.layer import Field, Kind, Layer
+from eskret.core.layer import Field, GeometryKind, Layer
 from eskret.errors import DeliveryError
 from eskret.formats import library_write
 from eskret.formats.fitting import Bounds, Choices
@@ -44,7 +44,7 @@ class Shapefile(ByLibrary):
     read_endings = {".shp": "shapefile"}
     written_endings = (".shp",)
     changes = True
-    kinds = frozenset({Kind.POINT, Kind.LINE, Kind.AREA})
+    kinds = frozenset({GeometryKind.POINT, GeometryKind.LINE, GeometryKind.POLYGON})
     companions = (".shx", ".dbf", ".prj", ".cpg")
     left_over = (".qix", ".sbn", ".sbx", ".fix", ".cst")
     bounds = Bounds(
@@ -82,7 +82,7 @@ class FlatGeobuf(ByLibrary):
         nowhere = layer.wkb is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
         return {"SPATIAL_INDEX": "NO" if nowhere else "YES"}
 
-    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         told = "features are put in another order, for the index that the format has"
         return [*super().field_losses(fields, choices, kind), told]
 

@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import pyarrow as pa
 
-from eskret.core.layer import Field, Kind
+from eskret.core.layer import Field, GeometryKind
 from eskret.formats import geojson
 from eskret.formats.fitting import Choices
 from eskret.formats.format import CRS84, Format, Pairs, Put, Writing
@@ -30,7 +30,7 @@ class GeoJson(Format):
     values = Holds("GeoJSON", frozenset({"decimal"}), infinity=False, exact=EXACT, digits=6, measures=False, empty_fields=False)
     sequence: ClassVar[bool] = False
 
-    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         return geojson.losses(pa.schema([pa.field(f.name, f.type) for f in fields]))
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from eskret.core.layer import Field, Kind
+from eskret.core.layer import Field, GeometryKind
 from eskret.formats import geopackage
 from eskret.formats.fitting import Choices
 from eskret.formats.format import Capacity, Format, Pairs, Put, Writing
@@ -27,7 +27,7 @@ class GeoPackage(Format):
     words = frozenset({"title", "description", "licence"})
     values = Holds("a GeoPackage", empties=True)
 
-    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         out = []
         for one in fields:
             if pa.types.is_nested(one.type):

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, ClassVar
 
-from eskret.core.layer import Field, Kind
+from eskret.core.layer import Field, GeometryKind
 from eskret.formats import geojson, gpx, kml, markup
 from eskret.formats.fitting import Choices
 from eskret.formats.format import CRS84, Capacity, Format, Pairs, Put, Writing
@@ -48,7 +48,7 @@ class Gpx(_Markup):
     written_endings = (".gpx",)
     reads_with: ClassVar[Any] = gpx
     tables = False
-    kinds = frozenset({Kind.POINT, Kind.LINE})
+    kinds = frozenset({GeometryKind.POINT, GeometryKind.LINE})
     values = Holds(
         "GPX",
         _TEXTS,
@@ -62,7 +62,7 @@ class Gpx(_Markup):
         heights_as="ele",
     )
 
-    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: Kind) -> list[str]:
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         return markup.gpx_losses([f.name for f in fields], kind)
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:

@@ -32,7 +32,7 @@ class Csv(Format):
         return delimited.count(path)
 
     def as_stored(self, layer: Layer) -> Layer:
-        return Layer(layer.key, delimited.with_geometry(layer)) if layer.drawn else layer
+        return Layer(layer.key, delimited.with_geometry(layer)) if layer.has_geometry else layer
 
 
 class Workbook(Format):

@@ -14,7 +14,7 @@ import shapely
 from eskret.core.account import Altered, InputAccount, Relation, Remark
 from eskret.core.expression import parse_condition, truth
 from eskret.core.groups import group_rows
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.cut import cut, outline
 from eskret.core.kernels.overlay import meeting
 from eskret.core.kernels.parts import dimension
@@ -162,7 +162,7 @@ class Check(EachLayer):
                 fields = f" {settings.get('least', 1)} to {settings['most']}"
         return f"Check {bold(entering or '…')}: {_THAT.get(that, '…')}{fields}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
         if settings.that in ("unique",) and not settings.fields:
             found.append(Finding.error("Say which fields are the key.", "fields"))
@@ -242,9 +242,9 @@ def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
         if empty.any():
             where.append(f"{name} ({int(empty.sum()):,})")
         bad |= empty
-    if not settings.fields and layer.geometry is not None and (~real(layer.geometry)).any():
+    if not settings.fields and layer.geometry is not None and (~is_nonempty(layer.geometry)).any():
         where.append("shape")
-        bad |= ~real(layer.geometry)
+        bad |= ~is_nonempty(layer.geometry)
     rows = np.flatnonzero(bad)
     return _Answer(
         not len(rows), f"{counted(len(rows), 'feature')} empty in {in_words(where, 4)}" if len(rows) else "nothing is empty", rows
@@ -304,7 +304,7 @@ def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
 def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
     others = other_layer.others_of(layer, context, "other")
     found = cut(layer.bounds(), layer.shapes, outline(others.geometry), context.watch)
-    out = real(found.outside)
+    out = is_nonempty(found.outside)
     rows = np.sort(np.concatenate([np.flatnonzero(found.apart), found.edge[out]]))
     name = context.other_layers("other")[0].key
     return _Answer(
@@ -314,7 +314,7 @@ def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
 
 def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     assert layer.geometry is not None
-    at = np.flatnonzero(real(layer.geometry) & (dimension(layer.geometry) == 2) & shapely.is_valid(layer.geometry))
+    at = np.flatnonzero(is_nonempty(layer.geometry) & (dimension(layer.geometry) == 2) & shapely.is_valid(layer.geometry))
     shapes = layer.geometry[at]
     a, b = meeting(shapes, shapes, context.watch)
     later = a < b
@@ -338,7 +338,7 @@ def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
 def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     """Holes in what all areas cover together, and the areas around them."""
     assert layer.geometry is not None
-    at = np.flatnonzero(real(layer.geometry) & (dimension(layer.geometry) == 2))
+    at = np.flatnonzero(is_nonempty(layer.geometry) & (dimension(layer.geometry) == 2))
     shapes = layer.geometry[at]
     whole = outline(shapes)
     parts = shapely.get_parts(whole)

@@ -18,7 +18,7 @@ from eskret.core.style import Style
 from eskret.core.words import counted, figure
 from eskret.operations import differing, figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.other_layer import brought_to
+from eskret.operations.other_layer import to_crs_of
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.typed import Length
@@ -68,10 +68,10 @@ class Compare(EachLayer):
             help="How far corners may have moved and still be the same. Left empty, not at all.",
         )
 
-    def drawn(self, settings: Mapping[str, Any]) -> Style:
-        return differing.drawn()
+    def default_style(self, settings: Mapping[str, Any]) -> Style:
+        return differing.difference_style()
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*figuring.named(facts, settings.key, "key")]
         other = next(iter(context.other_facts("earlier")), None)
         if other is not None:
@@ -91,7 +91,7 @@ class Compare(EachLayer):
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         earlier = context.other_layers("earlier")[0]
-        before, said = brought_to(earlier, layer) if layer.drawn and earlier.drawn else (earlier.geometry, ())
+        before, said = to_crs_of(earlier, layer) if layer.has_geometry and earlier.has_geometry else (earlier.geometry, ())
         facts = crs_facts(layer.crs) if layer.crs else None
         metres = facts.unit_metres if facts is not None and facts.unit_metres else 1.0
         tolerance = parse_length(settings.tolerance).si / metres if settings.tolerance else 0.0

@@ -11,7 +11,7 @@ import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.kernels.gaps import ends_of, gaps, proposed
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.style import Style
 from eskret.core.words import counted, figure
@@ -46,15 +46,15 @@ class FindGaps(EachLayer):
             "Gaps up to", kind="measure", default="", example="100 m", help="Only gaps no wider than this are listed. Left empty, all."
         )
 
-    def drawn(self, settings: Mapping[str, Any]) -> Style:
+    def default_style(self, settings: Mapping[str, Any]) -> Style:
         return Style(label="gap_m", width=2.0)
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*reshaped.measured(facts, "from"), *ground.foretold(facts, settings.along)]
-        if facts.kind in (Kind.POINT, Kind.AREA):
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = [*reshaped.require_length_unit(facts, "from"), *ground.forecast_along(facts, settings.along)]
+        if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; lines have ends. Outlines makes some.", "from", facts))
         new = facts.with_fields([Field(n, t) for n, t in _FIELDS.items()])
-        return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
+        return reshaped.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -80,7 +80,7 @@ class FindGaps(EachLayer):
         which = np.array(["start", "end"])
         columns = [distance, flat.row[a // 2] + 1, which[a % 2].tolist(), flat.row[b // 2] + 1, which[b % 2].tolist()]
         table = pa.table([pa.array(c, t) for c, t in zip(columns, _FIELDS.values(), strict=True)], names=list(_FIELDS))
-        out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=Kind.LINE, origin=layer.origin)
+        out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=GeometryKind.LINE, origin=layer.origin)
         remarks = [Remark(f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found))]
         remarks += ground.remarks_of(layer, settings.along)
         tolerance = proposed(distance)

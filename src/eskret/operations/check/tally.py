@@ -11,7 +11,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Field, Kind, Layer, LayerFacts, matches
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
@@ -67,7 +67,7 @@ class Tally(Gathering):
             help="More columns: what the layer is called in its file, which file that is, its kind and coordinate system.",
         )
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         chosen = [f for f in facts if _chosen(f, settings)]
         if not chosen:
             there = in_words((f"{f.key} ({f.kind})" for f in facts), 12)
@@ -84,7 +84,13 @@ class Tally(Gathering):
         return Forecast(
             (
                 LayerFacts(
-                    context.step or "tally", context.step or "tally", Kind.TABLE, None, fields, count, "unknown" if settings.by else "known"
+                    context.step or "tally",
+                    context.step or "tally",
+                    GeometryKind.TABLE,
+                    None,
+                    fields,
+                    count,
+                    "unknown" if settings.by else "known",
                 ),
             )
         )

@@ -77,7 +77,7 @@ class Sketch(Source):
         word = _KIND_WORDS[kind]
         return f"Sketch {bold(counted(len(geometry), word.removesuffix('s'), word))}"
 
-    def foretell(self, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, settings: Settings, context: Context) -> Forecast:
         layer, remarks = _layer(settings, context)
         findings = [Finding(Level.LOOK if r.look else Level.NOTE, r.text + ".", layer=layer.key) for r in remarks]
         return Forecast((layer.facts(),), tuple(findings))

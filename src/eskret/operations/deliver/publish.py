@@ -12,14 +12,14 @@ import pyarrow as pa
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import WGS84, crs_facts, same_crs, transformation
 from eskret.core.kernels.globe.moving import reproject
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.rows import remaining
 from eskret.core.style import Style
 from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
 from eskret.operations import differing, figuring
-from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, Reach, has_errors
+from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, ServiceAccess, has_errors
 from eskret.operations.naming_layers import deliver_name
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
@@ -127,22 +127,22 @@ class Publish(Delivery):
         what = {APPEND: f"what is new of {named}", REPLACE: f"{named} in place of what is there"}
         return f"Publish {what.get(str(settings.get('mode')), named)}{at}{by}"
 
-    def drawn(self, settings: Mapping[str, Any]) -> Style:
-        return differing.drawn()
+    def default_style(self, settings: Mapping[str, Any]) -> Style:
+        return differing.difference_style()
 
-    def reach(self, settings: Settings, context: Context) -> Reach:
-        return Reach(context.fill(settings.service), settings.token_from, changes=True)
+    def reach(self, settings: Settings, context: Context) -> ServiceAccess:
+        return ServiceAccess(context.fill(settings.service), settings.token_from, changes=True)
 
     # -- before anything is read
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         findings: list[Finding] = []
         if settings.mode == UPDATE and not settings.key:
             text = "To bring a dataset up to date, features must be told apart: name the fields of a key."
             findings.append(Finding.error(text, "key"))
         for one in facts:
             findings += figuring.named(one, settings.key, "key")
-            if one.kind is not Kind.TABLE and one.crs is None:
+            if one.kind is not GeometryKind.TABLE and one.crs is None:
                 findings.append(
                     Finding.error(
                         "published data is in WGS 84, and this layer has no CRS to come from. Say it where it is loaded.", about=one
@@ -292,7 +292,7 @@ def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared:
     if layer.crs is not None and not same_crs(layer.crs, geojson.CRS84):
         shapes, _ = reproject(shapes, geojson.CRS84, layer.crs)
     before = difference.published.table
-    out = differing.layer_of(layer, before, shapes if layer.drawn else None, d, d.moved)
+    out = differing.layer_of(layer, before, shapes if layer.has_geometry else None, d, d.moved)
     new_rows, old_rows = differing.rows_of(d)
     told = np.concatenate([new_rows, difference.lost, difference.unkeyed, difference.there])
     aside = SetAside.from_reasons(

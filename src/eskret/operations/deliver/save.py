@@ -13,7 +13,7 @@ from pydantic import field_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import AS_TYPED, TIDY, placeholders
 from eskret.core.sizes import check_measure
 from eskret.core.words import bold
@@ -22,7 +22,7 @@ from eskret.formats import geopackage
 from eskret.formats.format import Capacity, Format
 from eskret.formats.known import WRITTEN, format_to_write
 from eskret.operations import saving
-from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Planned
+from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PlannedOutput
 from eskret.operations.naming_layers import names_of
 from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
 from eskret.operations.writing import INDEX, Writer
@@ -302,7 +302,7 @@ class Save(Delivery):
 
     # -- before anything is read
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         pages: set[Path] = set()
         first, *others = [self._foretell_one(facts, one, context, pages) for one in _each(settings)]
         findings = dict.fromkeys(f for forecast in (first, *others) for f in forecast.findings)
@@ -310,7 +310,7 @@ class Save(Delivery):
 
     def _foretell_one(self, facts: Sequence[LayerFacts], settings: Settings, context: Context, pages: set[Path]) -> Forecast:
         findings: list[Finding] = []
-        planned: list[Planned] = []
+        planned: list[PlannedOutput] = []
         try:
             places = self._places(facts, settings, context)
         except EskretError as error:
@@ -319,8 +319,8 @@ class Save(Delivery):
         target = _target(settings, context)
         findings += self._unfit(target, settings)
         for one in facts:
-            findings += saving.foretell(replace(one, fields=saving.measured(one, settings)), target, settings)[1]
-            if target.crs and one.crs is None and one.kind is not Kind.TABLE:
+            findings += saving.forecast_layer(replace(one, fields=saving.measured(one, settings)), target, settings)[1]
+            if target.crs and one.crs is None and one.kind is not GeometryKind.TABLE:
                 findings.append(
                     Finding.error(
                         f"{target.title} is in WGS 84, and this layer has no CRS to come from. Say it where the layer is loaded.", "to", one
@@ -381,7 +381,7 @@ class Save(Delivery):
         in_section: dict[Path, str] = {}
         for one in facts:
             wanted = saving.crs_for(target, settings, one.crs)
-            if section and one.kind is not Kind.TABLE and target.sections:
+            if section and one.kind is not GeometryKind.TABLE and target.sections:
                 path = path_of[one.key]
                 if path not in in_section:
                     there = geopackage.sections_of(path).get(section)
@@ -458,7 +458,7 @@ class Save(Delivery):
                 context.desk.settle(path.with_suffix(ending), [""], settings.if_exists)
 
 
-def _of_names(plan: Planned, place: _Place) -> list[str]:
+def _of_names(plan: PlannedOutput, place: _Place) -> list[str]:
     """What there is to say of the name of a layer."""
     out = list(place.told)
     if plan.layer and plan.action in ("append", "update", "replace") and plan.layer != place.layer:
@@ -499,7 +499,7 @@ def _also(outcome: Outcome) -> Outcome:
     return replace(outcome, layers=(), inputs=inputs, outputs=(), lineage=None)
 
 
-def _planned(plans: Sequence[Planned], group: Sequence[_Place], known: Mapping[str, LayerFacts]) -> list[Planned]:
+def _planned(plans: Sequence[PlannedOutput], group: Sequence[_Place], known: Mapping[str, LayerFacts]) -> list[PlannedOutput]:
     if len(plans) == len(group):
         return [
             replace(plan, features=known[z.key].count, original=z.original, certainty=known[z.key].certainty)
@@ -518,7 +518,7 @@ def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
     return out
 
 
-def _skipped(layer: Layer, plan: Planned) -> Outcome:
+def _skipped(layer: Layer, plan: PlannedOutput) -> Outcome:
     rows = np.arange(len(layer))
     where = f"{plan.path.name}, {plan.layer}" if plan.layer else plan.path.name
     aside = SetAside.from_reasons([("was not saved: it is there already", rows)])

@@ -86,7 +86,7 @@ class ArrangeFields(EachLayer):
                 parts.append(f"{verb} {in_words(map(str, given), 3)}")
         return f"Arrange fields of {bold(entering or '…')}" + (f": {', '.join(parts)}" if parts else "")
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
             f
             for n, names in (

@@ -11,10 +11,10 @@ import shapely
 from eskret.core.account import ControlTotal, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.overlay import meeting
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.statistics import parse_statistics, statistics_of
 from eskret.core.words import counted
 from eskret.operations import figuring, other_layer, pairing
@@ -61,12 +61,12 @@ class CountInAreas(FieldsPerRow):
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = other_layer.findings(facts, context, "other")
-        if facts.kind in (Kind.POINT, Kind.LINE):
+        if facts.kind in (GeometryKind.POINT, GeometryKind.LINE):
             found.append(Finding.error(f"it holds {facts.kind}s; areas are wanted.", "from", facts))
         other = next(iter(context.other_facts("other")), None)
         made: list[Field] = []
         if other is not None:
-            made, more = figuring.foretold(other, settings.figures, [*facts.names(), settings.field])
+            made, more = figuring.forecast_figures(other, settings.figures, [*facts.names(), settings.field])
             found += more
         if has_errors(found) or other is None:
             return [], found
@@ -76,7 +76,7 @@ class CountInAreas(FieldsPerRow):
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
-        there = np.flatnonzero(real(layer.geometry))
+        there = np.flatnonzero(is_nonempty(layer.geometry))
         globe = is_geographic(layer.crs)
         inside = others.geometry
         if settings.where == "centre":

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.wordlist import MOST, WordEntry, as_table, draft
 from eskret.core.words import counted
 from eskret.formats.wordlist_file import read_list
@@ -49,7 +49,7 @@ class DraftWords(Gathering):
             help="A word list whose decisions are kept. One that is not there yet is no mistake.",
         )
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         found = [
             Finding.error(f"No layer has a field '{name}'.", "fields")
             for name in settings.fields
@@ -60,7 +60,7 @@ class DraftWords(Gathering):
         _earlier(settings, context)
         key = context.step or "words"
         fields = tuple(Field(n, t) for n, t in _SCHEMA.items())
-        return Forecast((LayerFacts(key, key, Kind.TABLE, None, fields, None, "unknown"),))
+        return Forecast((LayerFacts(key, key, GeometryKind.TABLE, None, fields, None, "unknown"),))
 
     def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         columns: dict[str, pa.ChunkedArray] = {}

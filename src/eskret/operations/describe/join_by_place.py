@@ -10,7 +10,7 @@ import numpy as np
 
 from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.overlay import common, meeting
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.plane import sizes_of
@@ -75,7 +75,7 @@ class JoinByPlace(EachLayer):
         how = "what most covers it" if settings.get("relation") == "most" else "what lies there"
         return f"Join by place to {bold(entering or '…')} {how} of {bold(str(settings.get('other') or '…').split(':')[-1])}"
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other")
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
@@ -90,13 +90,13 @@ class JoinByPlace(EachLayer):
         if settings.several == "repeat":
             out = replace(out, count=None, certainty="unknown")
         elif settings.without == "aside":
-            out = other_layer.at_most(out)
+            out = other_layer.upper_bound(out)
         return Forecast((out,), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
-        there = np.flatnonzero(real(layer.geometry))
+        there = np.flatnonzero(is_nonempty(layer.geometry))
         left = layer.geometry[there]
         if settings.relation == "most":
             pieces = common(left, others.geometry, context.watch)

@@ -115,7 +115,7 @@ class JoinTable(EachLayer):
 
     # -- foretelling
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, [settings.key], "key")
         table = next(iter(context.other_facts("table")), None)
         if table is None:

@@ -12,10 +12,10 @@ from pydantic import field_validator, model_validator
 
 from eskret.core.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error, straight
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import AREAS, LENGTHS
 from eskret.core.words import bold
 from eskret.errors import CrsError
@@ -35,7 +35,12 @@ _WHAT = {
     "corners": "number of corners",
     "parts": "number of parts",
 }
-_FIT = {"length": (Kind.LINE,), "area": (Kind.AREA,), "perimeter": (Kind.AREA,), "bearing": (Kind.LINE,)}
+_FIT = {
+    "length": (GeometryKind.LINE,),
+    "area": (GeometryKind.POLYGON,),
+    "perimeter": (GeometryKind.POLYGON,),
+    "bearing": (GeometryKind.LINE,),
+}
 
 
 class Measure(FieldsPerRow):
@@ -121,7 +126,7 @@ class Measure(FieldsPerRow):
         return f"Measure {in_words(named, 4) or '…'} of {bold(entering or '…')}"
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
-        found = reshaped.drawn(facts)
+        found = reshaped.require_geometry(facts)
         crs = crs_facts(facts.crs) if facts.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
         if not found and sized and (crs is None or not (crs.geographic or crs.unit_metres)):
@@ -135,7 +140,7 @@ class Measure(FieldsPerRow):
         elif not found and crs is not None and crs.geographic and sized:
             found.append(Finding.note("its coordinates are degrees, so it is measured along the ellipsoid.", "how", facts))
         for what in settings.what:
-            if what in _FIT and facts.kind not in (*_FIT[what], Kind.MIXED, Kind.TABLE):
+            if what in _FIT and facts.kind not in (*_FIT[what], GeometryKind.MIXED, GeometryKind.TABLE):
                 found.append(Finding.look(f"{facts.kind}s have no {what}; the field stays empty.", "what", facts))
         new = _fields_of(settings, facts.names())
         for name in sorted({n for n, _ in new} & set(facts.names())):
@@ -176,7 +181,7 @@ class Measure(FieldsPerRow):
             if off > 0.0005:
                 text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:{',.0f' if off >= 0.1 else '.2g'}} % here"
                 remarks.append(Remark(text, layer.key, look=off > 0.005))
-        empty = int((~real(layer.geometry)).sum())
+        empty = int((~is_nonempty(layer.geometry)).sum())
         if empty:
             remarks.append(Remark(f"{empty:,} without geometry stay empty", layer.key))
         return Columns(made, remarks)
@@ -199,7 +204,7 @@ def _fields_of(settings: Any, names: Sequence[str]) -> list[tuple[str, pa.DataTy
 
 def _figure(layer: Layer, what: str) -> np.ndarray:
     assert layer.geometry is not None
-    there = real(layer.geometry)
+    there = is_nonempty(layer.geometry)
     if what == "bearing":
         return bearings(layer.geometry, layer.crs)
     if what in ("x", "y"):

@@ -11,7 +11,7 @@ import shapely
 
 from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import in_chunks, real
+from eskret.core.kernels.chunks import in_chunks, is_nonempty
 from eskret.core.kernels.globe import nearest as on_globe
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measures import LENGTHS, parse_length
@@ -71,9 +71,9 @@ class Nearest(EachLayer):
             help="Either way they are counted.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*other_layer.findings(facts, context, "other"), *reshaped.measured(facts, "unit")[:1]]
-        found += ground.foretold(facts, settings.along)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = [*other_layer.findings(facts, context, "other"), *reshaped.require_length_unit(facts, "unit")[:1]]
+        found += ground.forecast_along(facts, settings.along)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
@@ -86,12 +86,12 @@ class Nearest(EachLayer):
         taken = [*facts.names(), *(f.name for f in new)]
         name = number_collisions([f"distance_{settings.unit}"], taken=taken)[0]
         out = facts.with_fields((*facts.fields, *new, Field(name, pa.float64())))
-        return Forecast((other_layer.at_most(out) if settings.without == "aside" else out,), tuple(found))
+        return Forecast((other_layer.upper_bound(out) if settings.without == "aside" else out,), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other", valid=False)
         assert layer.geometry is not None and others.layer is not None
-        there = real(layer.geometry)
+        there = is_nonempty(layer.geometry)
         partner, metres = _nearest(layer, others.geometry, settings, context)
         found = partner >= 0
         pairs = pairing.Pairs(np.flatnonzero(found), others.rows[partner[found]])

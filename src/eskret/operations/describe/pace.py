@@ -12,7 +12,7 @@ import shapely
 from eskret.core.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import Way, ways
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
 from eskret.core.style import CLASSES, Style
@@ -71,25 +71,25 @@ class Pace(EachLayer):
             choices={"legs": "the leg to each point", "points": "the points"},
         )
 
-    def drawn(self, settings: Mapping[str, Any]) -> Style:
+    def default_style(self, settings: Mapping[str, Any]) -> Style:
         unit = str(settings.get("unit"))
         return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], method="natural", width=2.5)
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
-            *reshaped.measured(facts, "from"),
+            *reshaped.require_length_unit(facts, "from"),
             *figuring.named(facts, [settings.time], "time"),
             *figuring.named(facts, settings.by, "by"),
         ]
         kinds = {f.name: f.type for f in facts.fields}
         if settings.time in kinds and not pa.types.is_timestamp(kinds[settings.time]):
             found.append(Finding.error(f"'{settings.time}' holds no times. Retype it first.", "time", facts))
-        if facts.kind in (Kind.LINE, Kind.AREA):
+        if facts.kind in (GeometryKind.LINE, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; the points of tracks are wanted.", "from", facts))
         names = _names(facts.names(), settings.unit)
         new = facts.with_fields([*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))])
-        kind = Kind.LINE if settings.draw == "legs" else facts.kind
-        return reshaped.foretold(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
+        kind = GeometryKind.LINE if settings.draw == "legs" else facts.kind
+        return reshaped.forecast_shapes(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -122,7 +122,7 @@ class Pace(EachLayer):
             drawn = shapely.linestrings(np.stack([xy[before], xy[lineage]], axis=1)) if len(lineage) else np.empty(0, object)
             order = np.argsort(lineage, kind="stable")
             lineage = lineage[order]
-            out = out.take(lineage).with_geometry(np.asarray(drawn, object)[order], Kind.LINE)
+            out = out.take(lineage).with_geometry(np.asarray(drawn, object)[order], GeometryKind.LINE)
             aside = SetAside.from_reasons(
                 [(NO_PLACE, np.flatnonzero(~single)), (NO_TIME, np.flatnonzero(single & ~timed)), (FIRST, np.sort(way.rows[way.first]))]
             )

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.groups import group_codes, group_rows
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.statistics import fields_of, parse_statistics, statistics_of
 from eskret.core.values import exact_sum, settled
@@ -53,9 +53,9 @@ class Pivot(EachLayer):
             help="A figure: count, or sum, mean, min, max, first, list ... and a field.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*figuring.named(facts, settings.by, "by"), *figuring.named(facts, [settings.columns], "columns")]
-        made, more = figuring.foretold(facts, {"cell": settings.cell}, setting="cell")
+        made, more = figuring.forecast_figures(facts, {"cell": settings.cell}, setting="cell")
         found += more
         if settings.columns in settings.by:
             found.append(Finding.error(f"'{settings.columns}' cannot make rows and columns.", "columns"))
@@ -70,7 +70,7 @@ class Pivot(EachLayer):
             heads = group_rows(values, [settings.columns], without_empty=True)
             fields += [Field(n, made[0].type) for n in _names(values.column(0), heads.first, settings.by)]
         out = facts.with_fields(fields)
-        return Forecast((replace(out, kind=Kind.TABLE, crs=None, extent=None, certainty="at most"),), tuple(found))
+        return Forecast((replace(out, kind=GeometryKind.TABLE, crs=None, extent=None, certainty="at most"),), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         rows = group_rows(layer.table, settings.by)

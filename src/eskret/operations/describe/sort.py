@@ -35,7 +35,7 @@ class Sort(EachLayer):
             help="Fields, the first counting most; with down after it, the greatest first.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, [ordering_field(b, facts.names())[0] for b in settings.by], "by")
         return Forecast((), tuple(found)) if found else Forecast((facts,))
 

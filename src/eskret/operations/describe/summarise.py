@@ -10,7 +10,7 @@ from pydantic import model_validator
 
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.groups import group_rows
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -50,10 +50,10 @@ class Summarise(EachLayer):
                 raise ValueError("name a field, or a figure")
             return self
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         found = figuring.named(facts, settings.by, "by")
-        made, more = figuring.foretold(facts, _wanted(settings), settings.by)
+        made, more = figuring.forecast_figures(facts, _wanted(settings), settings.by)
         found += more
         if found:
             return Forecast((), tuple(found))
@@ -61,7 +61,7 @@ class Summarise(EachLayer):
         new = facts.with_fields([*(kept[n] for n in settings.by), *made])
         count = facts.count if settings.by else 1
         certainty = "at most" if settings.by else "known"
-        return Forecast((replace(new, kind=Kind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
+        return Forecast((replace(new, kind=GeometryKind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")

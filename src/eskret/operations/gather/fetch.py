@@ -16,13 +16,13 @@ from pydantic import field_validator
 from eskret.core.account import InputAccount, OutputAccount, Relation, SetAside
 from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import clean_name
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
 from eskret.core.words import bold
 from eskret.errors import InputError
-from eskret.operations.base import Context, Finding, Forecast, Outcome, Phase, Reach, Source
+from eskret.operations.base import Context, Finding, Forecast, Outcome, Phase, ServiceAccess, Source
 from eskret.operations.bring import bring
 from eskret.operations.settings import OperationSettings, setting
 from eskret.services import features, tokens
@@ -84,10 +84,10 @@ class Fetch(Source):
         host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
         return f"Fetch {bold(str(settings.get('dataset') or '…'))} from {host}"
 
-    def reach(self, settings: Settings, context: Context) -> Reach:
-        return Reach(context.fill(settings.service), settings.token_from)
+    def reach(self, settings: Settings, context: Context) -> ServiceAccess:
+        return ServiceAccess(context.fill(settings.service), settings.token_from)
 
-    def foretell(self, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, settings: Settings, context: Context) -> Forecast:
         """A look at the first features: a rehearsal does not fetch the rest."""
         try:
             found = self._items(settings, context, most=50)
@@ -98,7 +98,7 @@ class Fetch(Source):
         facts = LayerFacts(
             layer.key,
             layer.name,
-            layer.kind if found.features else Kind.MIXED,
+            layer.kind if found.features else GeometryKind.MIXED,
             crs,
             layer.fields,
             found.matched,

@@ -192,7 +192,7 @@ class Load(Source):
 
     # -- foretelling
 
-    def foretell(self, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, settings: Settings, context: Context) -> Forecast:
         findings: list[Finding] = []
         layers: list[LayerFacts] = []
         wanted, problems = self._wanted(settings, context)
@@ -324,7 +324,7 @@ class Load(Source):
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
-        if layer.drawn and layer.crs is None:
+        if layer.has_geometry and layer.crs is None:
             layer = replace(layer, crs=_of_file(settings.crs_of, part, context) or settings.crs or None)
         remarks += wide_edges(layer)
         layer, lost, more = bring(layer, context)
@@ -332,7 +332,7 @@ class Load(Source):
         aside += [(reason, rows if record is None else record[rows]) for reason, rows in lost]
         if is_geographic(layer.crs) and out_of_range(layer.extent(), layer.crs):
             remarks.append(Remark(f"the coordinates cannot be degrees, as {layer.crs} says", part.key, look=True))
-        if layer.drawn and layer.crs is None:
+        if layer.has_geometry and layer.crs is None:
             remarks.append(Remark("no coordinate system is declared", look=True))
         remarks += _geometry_remarks(layer)
         account = InputAccount("files", part.key, reading.found, SetAside.from_reasons(aside))
@@ -382,7 +382,7 @@ def _not_used(one: LayerRequest, settings: Load.Settings, context: Context) -> l
 
 
 def _geometry_remarks(layer: Layer) -> list[Remark]:
-    if not layer.drawn or layer.wkb is not None:
+    if not layer.has_geometry or layer.wkb is not None:
         return []  # what is still encoded has no nulls
     assert layer.geometry is not None
     missing = int((shapely.get_type_id(layer.geometry) < 0).sum())

@@ -15,7 +15,7 @@ import shapely
 from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts, extent_of, out_of_range
 from eskret.core.kernels.parts import invalid
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.rows import remaining
 from eskret.core.totals import totals_of
@@ -31,7 +31,7 @@ from eskret.operations.typed import TextEncoding
 
 SIGNS = {"": "found from the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
 _FEWEST = {"points": 1, "lines": 2, "areas": 3}
-_KINDS = {"points": Kind.POINT, "lines": Kind.LINE, "areas": Kind.AREA}
+_KINDS = {"points": GeometryKind.POINT, "lines": GeometryKind.LINE, "areas": GeometryKind.POLYGON}
 
 
 class LoadCoordinates(Source):
@@ -140,7 +140,7 @@ class LoadCoordinates(Source):
 
     # -- foretelling
 
-    def foretell(self, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, settings: Settings, context: Context) -> Forecast:
         layers, findings = [], []
         for part in self.parts(settings, context):
             outcome = self.read(part, settings, context)[0]

@@ -9,12 +9,12 @@ import shapely
 
 from eskret.core.account import ControlTotal, Remark
 from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.kernels.chunks import in_chunks, real
+from eskret.core.kernels.chunks import in_chunks, is_nonempty
 from eskret.core.kernels.globe.grow import Buffer as InPlanes
 from eskret.core.kernels.globe.grow import Grown, grow, tolerance_of, too_far
 from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.parts import of_dimension
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
@@ -41,7 +41,7 @@ class Buffer(ShapePerRow):
     title = "Buffer"
     phase = Phase.SHAPE
     rank = 40
-    makes = Kind.AREA
+    makes = GeometryKind.POLYGON
     says = "Buffer {entering} by {distance}"
     also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
 
@@ -74,9 +74,9 @@ class Buffer(ShapePerRow):
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.measured(facts, "distance")
+        found = reshaped.require_length_unit(facts, "distance")
         if not found or found[-1].level is not Level.ERROR:
-            found += ground.foretold(facts, settings.along)
+            found += ground.forecast_along(facts, settings.along)
         if facts.crs and ground.on_ellipsoid(facts.crs, settings.along) and too_far(parse_length(settings.distance).si):
             found.append(Finding.error(f"{TOO_FAR}.", "distance", facts))
         return found
@@ -137,7 +137,7 @@ def _held(layer: Layer, shapes: np.ndarray, metres: float) -> tuple[ControlTotal
     """Features lie within the areas that they grew to, or hold those to which they shrank; of many, some hundred are tried."""
     assert layer.geometry is not None
     geometry = layer.geometry
-    rows = np.flatnonzero(real(geometry) & real(shapes))
+    rows = np.flatnonzero(is_nonempty(geometry) & is_nonempty(shapes))
     rows = rows[np.unique(np.linspace(0, max(len(rows) - 1, 0), _TRIED).astype(np.int64))] if len(rows) else rows
     rows = rows[shapely.is_valid(geometry[rows])]
     if not len(rows):

@@ -10,7 +10,7 @@ import shapely
 from eskret.core.crs import is_geographic
 from eskret.core.kernels.globe.seam import running, wrapped
 from eskret.core.kernels.parts import dimension
-from eskret.core.layer import Kind, Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.operations.base import Context, Phase
 from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
@@ -27,7 +27,7 @@ class CentrePoints(ShapePerRow):
     title = "Centre points"
     phase = Phase.SHAPE
     rank = 45
-    makes = Kind.POINT
+    makes = GeometryKind.POINT
     says = "Centre points of {entering}"
     also_known_as = ("centroid", "middle", "points of areas", "label point", "representative point", "midpoint")
 

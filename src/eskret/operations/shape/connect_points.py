@@ -14,7 +14,7 @@ from eskret.core.groups import group_rows
 from eskret.core.kernels.connect import legs, lines, ways
 from eskret.core.kernels.globe.seam import wrapped
 from eskret.core.kernels.ordinates import measured
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length, parse_time
 from eskret.core.words import counted
 from eskret.operations import figuring, ground, reshaped
@@ -89,8 +89,8 @@ class ConnectPoints(EachLayer):
             help="Two points in a row with more time between than this are not connected: s, min, h or d.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.drawn(facts)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.require_geometry(facts)
         found += figuring.named(facts, settings.by, "by")
         found += figuring.named(facts, [settings.order] if settings.order else [], "order")
         kinds = {f.name: f for f in facts.fields}
@@ -98,14 +98,14 @@ class ConnectPoints(EachLayer):
             found.append(Finding.error(f"'{settings.order}' holds no times, so no time passes between points.", "gap_time", facts))
         elif settings.gap_time and not settings.order:
             found.append(Finding.error("Say which field holds the time.", "order"))
-        if facts.kind in (Kind.LINE, Kind.AREA):
+        if facts.kind in (GeometryKind.LINE, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; points are wanted. Corner points makes some.", "from", facts))
         if has_errors(found):
             return Forecast((), tuple(found))
         fields = [kinds[n] for n in settings.by]
         new = facts.with_fields([*fields, *_new_fields(settings, kinds.get(settings.order))], ["start", "end"])
-        kind = Kind.AREA if settings.shape == "area" else Kind.LINE
-        return reshaped.foretold(new, found, kind, certainty="at most")
+        kind = GeometryKind.POLYGON if settings.shape == "area" else GeometryKind.LINE
+        return reshaped.forecast_shapes(new, found, kind, certainty="at most")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -156,7 +156,7 @@ class ConnectPoints(EachLayer):
         else:
             across = rows[:0]
         out = layer.with_geometry(
-            shapes, Kind.AREA if settings.shape == "area" else Kind.LINE, table=pa.table(columns, names=names), ids=None
+            shapes, GeometryKind.POLYGON if settings.shape == "area" else GeometryKind.LINE, table=pa.table(columns, names=names), ids=None
         )
         into = np.full(len(layer), -1, np.int64)
         into[rows] = way

@@ -9,7 +9,7 @@ import shapely
 from eskret.core.account import Relation
 from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import single_parts
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
@@ -36,11 +36,11 @@ class CornerPoints(EachLayer):
             "Field for the number", default="corner", min_length=1, help="The new field that numbers the corners of a feature."
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaped.foretold(new, reshaped.drawn(facts), Kind.POINT, count=None, certainty="unknown")
+        return reshaped.forecast_shapes(new, reshaped.require_geometry(facts), GeometryKind.POINT, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -67,4 +67,4 @@ class CornerPoints(EachLayer):
             shapes[of_measured] = measured(shapes[of_measured], m[~closing][of_measured])
         begins = np.searchsorted(rows, rows)
         number = np.arange(len(rows)) - begins + 1
-        return reshaped.multiplied(layer, rows, shapes, context, kind=Kind.POINT, numbers=(settings.number, number))
+        return reshaped.one_to_many(layer, rows, shapes, context, kind=GeometryKind.POINT, numbers=(settings.number, number))

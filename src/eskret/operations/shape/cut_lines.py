@@ -9,7 +9,7 @@ import shapely
 from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.kernels.ordinates import measured
 from eskret.core.kernels.parts import dimension, single_parts
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.plane import measures_of, unit_of
@@ -47,17 +47,17 @@ class CutLines(EachLayer):
             "Field for the number", default="piece", min_length=1, help="The new field that numbers the pieces of a line."
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
-            *other_layer.findings(facts, context, "at", Kind.POINT),
-            *reshaped.measured(facts, "within"),
-            *ground.foretold(facts, settings.along),
+            *other_layer.findings(facts, context, "at", GeometryKind.POINT),
+            *reshaped.require_length_unit(facts, "within"),
+            *ground.forecast_along(facts, settings.along),
         ]
-        if facts.kind in (Kind.POINT, Kind.AREA):
+        if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error("only lines can be cut here.", "from", facts))
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaped.foretold(new, found, Kind.LINE, count=None, certainty="unknown")
+        return reshaped.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -103,12 +103,12 @@ class CutLines(EachLayer):
         ]
         if len(beside):
             remarks.append(Remark(f"{counted(len(beside), 'point')} on no line", layer.key, look=True))
-        return reshaped.multiplied(
+        return reshaped.one_to_many(
             layer,
             rows,
             shapes,
             context,
-            kind=Kind.LINE,
+            kind=GeometryKind.LINE,
             numbers=(settings.number, number),
             remarks=remarks,
             controls=[ControlTotal("length", unit, float(before), float(after))],

@@ -45,7 +45,7 @@ class Densify(ShapePerRow):
         along: ground.Along = ground.along_setting("Length along")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        return [*reshaped.measured(facts, "longest"), *ground.foretold(facts, settings.along)]
+        return [*reshaped.require_length_unit(facts, "longest"), *ground.forecast_along(facts, settings.along)]
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         metres, crs = parse_length(settings.longest).si, ground.crs_of(layer)

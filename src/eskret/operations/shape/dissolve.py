@@ -11,7 +11,7 @@ from eskret.core.account import ControlTotal, InputAccount, Relation, Remark
 from eskret.core.groups import Groups, group_rows
 from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
 from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.words import counted, figure
 from eskret.operations import figuring, ground
@@ -60,11 +60,11 @@ class Dissolve(EachLayer):
             help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.by, "by")
         if facts.kind == "table":
             found.append(Finding.error("a table has no shapes to join. Summarise it instead.", "from", facts))
-        made, more = figuring.foretold(facts, settings.figures, settings.by)
+        made, more = figuring.forecast_figures(facts, settings.figures, settings.by)
         found += more
         if found:
             return Forecast((), tuple(found))
@@ -122,7 +122,7 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
     assert layer.geometry is not None and out.geometry is not None
     found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
-    unit, factor = unit_of("length" if layer.kind is Kind.LINE else "area", layer.crs)
+    unit, factor = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
     if len(joined.overlapping):
         size = figure(float(joined.overlap.sum()) * factor, unit)
         text = f"in {counted(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"

@@ -9,10 +9,10 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
 from eskret.core.kernels.parts import dimension, invalid
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.rows import remaining
@@ -64,23 +64,23 @@ class Enclose(EachLayer):
             help="A layer of points: each area gets the fields of the point within it. Left empty, those of its first line.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.measured(facts, "tolerance") if settings.tolerance else reshaped.drawn(facts)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.require_length_unit(facts, "tolerance") if settings.tolerance else reshaped.require_geometry(facts)
         if settings.tolerance:
-            found += ground.foretold(facts, settings.along)
-        if facts.kind in (Kind.POINT, Kind.AREA):
+            found += ground.forecast_along(facts, settings.along)
+        if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; lines are wanted. Outlines or Connect points makes some.", "from", facts))
         new = facts
         if settings.points:
-            found += other_layer.findings(facts, context, "points", Kind.POINT)
+            found += other_layer.findings(facts, context, "points", GeometryKind.POINT)
             other = next(iter(context.other_facts("points")), None)
             if other is not None:
                 new = facts.with_fields(other.fields, other.names())
-        return reshaped.foretold(new, found, Kind.AREA, certainty="at most")
+        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
-        there = real(layer.geometry)
+        there = is_nonempty(layer.geometry)
         lines = there & (dimension(layer.geometry) == 1)
         extent = layer.extent()
         back: Callable[[np.ndarray], np.ndarray] = np.asarray
@@ -108,7 +108,7 @@ class Enclose(EachLayer):
             remarks += more
         else:
             table, accounts = layer.table.take(pa.array(first, pa.int64())), ()
-        out = layer.with_geometry(polygons, Kind.AREA, table=table, ids=None)
+        out = layer.with_geometry(polygons, GeometryKind.POLYGON, table=table, ids=None)
         aside = [*_open(ends, found, used, metres), (NO_LINE, np.flatnonzero(there & ~lines)), (NO_PLACE, np.flatnonzero(~there))]
         rest = np.setdiff1d(np.flatnonzero(lines), np.concatenate([used, *(r for _, r in aside)]))
         settled = SetAside.from_reasons([*aside, (NO_RING, rest)])

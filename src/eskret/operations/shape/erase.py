@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 from eskret.core.account import Relation
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.operations import cutting, other_layer
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings
@@ -33,11 +33,11 @@ class Erase(EachLayer):
         edge: Literal["cut", "whole"] = cutting.edge_setting()
         sliver: Size = cutting.sliver_setting()
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = other_layer.findings(facts, context, "by", Kind.AREA)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "by", GeometryKind.POLYGON)
         if has_errors(found):
             return Forecast((), tuple(found))
-        return Forecast((other_layer.at_most(facts),), tuple(found))
+        return Forecast((other_layer.upper_bound(facts),), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         return cutting.cut_outcome(layer, settings, context, "by", "outside")

@@ -38,13 +38,13 @@ class GatherParts(EachLayer):
         figures: Figures = figuring.figures_setting()
         empty: Literal["aside", "group"] = figuring.empty_setting()
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*reshaped.drawn(facts), *figuring.named(facts, settings.by, "by")]
-        made, more = figuring.foretold(facts, settings.figures, settings.by)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = [*reshaped.require_geometry(facts), *figuring.named(facts, settings.by, "by")]
+        made, more = figuring.forecast_figures(facts, settings.figures, settings.by)
         kept = {f.name: f for f in facts.fields if f.name in settings.by}
         new = facts.with_fields([*(kept[n] for n in settings.by if n in kept), *made])
         count = facts.count if settings.by else 1
-        return reshaped.foretold(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
+        return reshaped.forecast_shapes(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

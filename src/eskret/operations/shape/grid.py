@@ -10,8 +10,8 @@ import shapely
 
 from eskret.core.account import Relation, Remark
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import real
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.kernels.chunks import is_nonempty
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measures import parse_length
 from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
@@ -58,12 +58,12 @@ class Grid(EachLayer):
             choices={"features": "only those that a feature touches", "extent": "all over the extent"},
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.drawn(facts)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.require_geometry(facts)
         if not found and (not facts.crs or not crs_facts(facts.crs).unit_metres):
             found.append(Finding.error("its coordinate system has no unit of length. Reproject it first.", "size", facts))
         new = facts.with_fields([Field("col", pa.int64()), Field("row", pa.int64())])
-        return reshaped.foretold(new, found, Kind.AREA, count=None, certainty="unknown")
+        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         facts = crs_facts(layer.crs) if layer.crs else None
@@ -77,12 +77,12 @@ class Grid(EachLayer):
         else:
             cells, col, row = (_squares if settings.shape == "square" else _hexagons)(extent, size)
         if settings.cover == "features" and len(cells):
-            there = layer.geometry[real(layer.geometry)]
+            there = layer.geometry[is_nonempty(layer.geometry)]
             hit, _ = shapely.STRtree(there).query(cells, predicate="intersects")
             keep = np.unique(hit)
             cells, col, row = cells[keep], col[keep], row[keep]
         table = pa.table({"col": pa.array(col), "row": pa.array(row)})
-        out = Layer(layer.key, table, cells, layer.crs, kind=Kind.AREA)
+        out = Layer(layer.key, table, cells, layer.crs, kind=GeometryKind.POLYGON)
         return Outcome((out,), remarks=(Remark(counted(len(out), "cell"), layer.key),), relation=Relation.REPORT)
 
 

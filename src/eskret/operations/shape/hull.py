@@ -12,14 +12,14 @@ import shapely
 from eskret.core.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
 from eskret.core.groups import Groups, group_rows
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.around import around_on_globe
 from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
 from eskret.core.kernels.globe.grow import tolerance_of
 from eskret.core.kernels.globe.planes import EARTH, Middles, followed, into_planes, middles, out_of_planes
 from eskret.core.kernels.globe.seam import running
 from eskret.core.kernels.parts import dimension
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.words import bold
 from eskret.operations import figuring, ground, reshaped
@@ -87,14 +87,14 @@ class Hull(EachLayer):
             f" by {in_words(map(str, by), 4)}" if grouped and isinstance(by, list) and by else ""
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.drawn(facts)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = reshaped.require_geometry(facts)
         if settings.around == "each":
-            return reshaped.foretold(facts, found, Kind.AREA, certainty="at most")
+            return reshaped.forecast_shapes(facts, found, GeometryKind.POLYGON, certainty="at most")
         found += figuring.named(facts, settings.by, "by")
         kept = [f for f in facts.fields if f.name in settings.by]
         new = facts.with_fields([*kept, Field(_count_name(settings.by), pa.int64())])
-        return reshaped.foretold(new, found, Kind.AREA, certainty="at most", count=facts.count if settings.by else 1)
+        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most", count=facts.count if settings.by else 1)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -103,8 +103,8 @@ class Hull(EachLayer):
         if settings.around == "each":
             shapes, remarks = _around(layer.geometry, settings, layer)
             remarks += ground.told_of_nowhere(layer)
-            return reshaped.reshaped(layer, shapes, context, gone=NO_AREA, kind=Kind.AREA, reasons=[nowhere], remarks=remarks)
-        placed = real(layer.geometry)
+            return reshaped.one_to_one(layer, shapes, context, gone=NO_AREA, kind=GeometryKind.POLYGON, reasons=[nowhere], remarks=remarks)
+        placed = is_nonempty(layer.geometry)
         there = placed.copy()
         there[off] = False
         groups = group_rows(layer.table, settings.by)
@@ -114,14 +114,14 @@ class Hull(EachLayer):
         )[: groups.count]
         shapes, remarks = _around(collected, settings, layer)
         remarks += ground.told_of_nowhere(layer)
-        good = real(shapes)
+        good = is_nonempty(shapes)
         place = np.where(good, np.cumsum(good) - 1, -1)
         into = np.where(of >= 0, place[of] if groups.count else -1, -1)
         first = groups.first[good]
         made = Groups(into, first)
         heads = layer.table.select(settings.by).take(pa.array(first, pa.int64()))
         table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
-        out = layer.with_geometry(shapes[good], Kind.AREA, table=table, ids=None)
+        out = layer.with_geometry(shapes[good], GeometryKind.POLYGON, table=table, ids=None)
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))])
         return Outcome((out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into)
 
@@ -138,13 +138,13 @@ def _around(geometry: np.ndarray, settings: Any, layer: Layer) -> tuple[np.ndarr
     on, geometry = ellipsoid_of(layer.crs), ground.on_the_globe(geometry)
     if settings.shape in ("circle", "turned box"):
         middle = middles(geometry, on)
-        rows = np.flatnonzero(real(geometry))
+        rows = np.flatnonzero(is_nonempty(geometry))
         about = Middles(middle.lonlat[rows], middle.reach[rows])
         tolerance = tolerance_of(about.reach * EARTH)
         flat = into_planes(followed(running(geometry[rows])[0], about, on, tolerance), about, on)
         out = np.full(len(geometry), None, object)
         made = _drawn_around(flat, settings)
-        there = real(made)
+        there = is_nonempty(made)
         some = Middles(about.lonlat[there], about.reach[there])
         out[rows[there]] = out_of_planes(made[there], some, on, tolerance[there])[0]
         off = float(np.nanmax(about.error, initial=0.0))

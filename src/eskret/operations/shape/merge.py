@@ -11,12 +11,12 @@ import pyarrow as pa
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.layer import Field, Kind, Layer, LayerFacts, type_word
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, type_word
 from eskret.core.naming import number_collisions
 from eskret.core.totals import totals_of
 from eskret.errors import CrsError, InputError
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, has_errors
-from eskret.operations.other_layer import brought_to
+from eskret.operations.other_layer import to_crs_of
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
 
@@ -52,7 +52,7 @@ class Merge(Gathering):
             help="A new field that says which layer a feature came from. Left empty, there is none.",
         )
 
-    def foretell(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         found: list[Finding] = []
         drawn = [f for f in facts if f.kind != "table"]
         if drawn and len(drawn) != len(facts):
@@ -81,7 +81,7 @@ class Merge(Gathering):
         out = LayerFacts(
             key,
             key,
-            kinds.pop() if len(kinds) == 1 else Kind.MIXED,
+            kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED,
             first,
             tuple(named),
             None if None in counts else sum(c or 0 for c in counts),
@@ -90,15 +90,17 @@ class Merge(Gathering):
         return Forecast((out,), tuple(found))
 
     def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
-        drawn = [layer for layer in layers if layer.drawn]
+        drawn = [layer for layer in layers if layer.has_geometry]
         if drawn and len(drawn) != len(layers):
-            raise InputError("a table cannot be merged with layers that have shapes", place=next(x.key for x in layers if not x.drawn))
+            raise InputError(
+                "a table cannot be merged with layers that have shapes", place=next(x.key for x in layers if not x.has_geometry)
+            )
         remarks: list[Remark] = []
         shapes: list[np.ndarray] = []
         for layer in drawn:
             if (layer.crs is None) != (drawn[0].crs is None):
                 raise CrsError("it has no coordinate system and the others have", place=layer.key)
-            brought, said = brought_to(layer, drawn[0])
+            brought, said = to_crs_of(layer, drawn[0])
             shapes.append(brought)
             remarks += [replace(r, text=r.text.replace(" to compare", "")) for r in said]
         fields, said_of_types = _fields([[(f.name, f.type) for f in x.table.schema] for x in layers], settings.fields)
@@ -127,7 +129,7 @@ class Merge(Gathering):
             key,
             in_words([x.key for x in layers], 4),
             titles,
-            kinds.pop() if len(kinds) == 1 else Kind.MIXED,
+            kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED,
         )
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
         told = OutputAccount(key, len(out), totals_of(out, context.totals), _controls(layers, out, context))
@@ -136,7 +138,7 @@ class Merge(Gathering):
 
 def _controls(layers: Sequence[Layer], out: Layer, context: Context) -> tuple[ControlTotal, ...]:
     """Totals of the layers together are those of the one; where none was moved to another CRS."""
-    if any(layer.drawn and not same_crs(layer.crs, out.crs) for layer in layers):
+    if any(layer.has_geometry and not same_crs(layer.crs, out.crs) for layer in layers):
         return ()
     sums: dict[str, float] = {}
     for layer in layers:

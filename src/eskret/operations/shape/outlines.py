@@ -7,7 +7,7 @@ import shapely
 
 from eskret.core.account import ControlTotal
 from eskret.core.kernels.parts import dimension
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.plane import measures_of, unit_of
 from eskret.operations import reshaped
 from eskret.operations.base import Context, Finding, Phase
@@ -26,7 +26,7 @@ class Outlines(ShapePerRow):
     title = "Outlines"
     phase = Phase.SHAPE
     rank = 46
-    makes = Kind.LINE
+    makes = GeometryKind.LINE
     gone = "is no area"
     says = "Outlines of {entering}"
     also_known_as = ("boundary", "lines from areas", "border", "ring", "perimeter line", "edges")
@@ -35,8 +35,8 @@ class Outlines(ShapePerRow):
         holes: bool = setting("With those of holes", kind="flag", default=True, help="Whether holes are drawn around too.")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.drawn(facts)
-        if facts.kind in (Kind.POINT, Kind.LINE):
+        found = reshaped.require_geometry(facts)
+        if facts.kind in (GeometryKind.POINT, GeometryKind.LINE):
             found.append(Finding.error("only areas have outlines.", "from", facts))
         return found
 

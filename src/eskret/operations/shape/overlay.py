@@ -11,10 +11,10 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.chunks import real, runs
+from eskret.core.kernels.chunks import is_nonempty, runs
 from eskret.core.kernels.overlay import Pieces, common, remains
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
-from eskret.core.layer import Field, Kind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.plane import measures_of, sizes_of, unit_of
 from eskret.core.rows import remaining
@@ -62,13 +62,13 @@ class Overlay(EachLayer):
             },
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = other_layer.findings(facts, context, "other", Kind.AREA)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "other", GeometryKind.POLYGON)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding.error(text, "other"))
-        if facts.kind != Kind.AREA and settings.keep in ("either", "one"):
+        if facts.kind != GeometryKind.POLYGON and settings.keep in ("either", "one"):
             found.append(
                 Finding.error(f"what is left of the other layer is areas, which cannot join {facts.kind}s in one layer.", "keep", facts)
             )
@@ -77,12 +77,12 @@ class Overlay(EachLayer):
         names = number_collisions(other.names(), taken=facts.names(), limit=10_000)
         new = [Field(n, f.type, f.title) for n, f in zip(names, other.fields, strict=True)]
         out = facts.with_fields((*facts.fields, *new))
-        return Forecast((other_layer.at_most(out, count=None),), tuple(found))
+        return Forecast((other_layer.upper_bound(out, count=None),), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
-        there = np.flatnonzero(real(layer.geometry))
+        there = np.flatnonzero(is_nonempty(layer.geometry))
         left = layer.geometry[there]
         bad = invalid(left)
         remarks = list(others.remarks)
@@ -97,13 +97,13 @@ class Overlay(EachLayer):
         theirs = [others.rows[found.right]] if both else []
         rest = remains(left, others.geometry, found, context.watch)
         if settings.keep in ("either", "one", "first"):
-            at = np.flatnonzero(real(rest))
+            at = np.flatnonzero(is_nonempty(rest))
             pieces, mine = [*pieces, rest[at]], [*mine, there[at]]
             theirs.append(np.full(len(at), -1))
         mirrored = Pieces(*_by_left(found))
         if settings.keep in ("either", "one"):
             theirs_left = remains(others.geometry, left, mirrored, context.watch)
-            at = np.flatnonzero(real(theirs_left))
+            at = np.flatnonzero(is_nonempty(theirs_left))
             pieces, theirs = [*pieces, theirs_left[at]], [*theirs, others.rows[at]]
             mine.append(np.full(len(at), -1))
         a, b = np.concatenate(mine).astype(np.int64), np.concatenate(theirs).astype(np.int64)
@@ -187,7 +187,7 @@ class _Side:
                 shape = self.shapes[[self.found.left[a]]]
                 under = shapely.union_all(self.others[self.found.right[a:b]])
                 covered = of_dimension(shapely.intersection(shape, under), dimension(shape))
-                out[what] += float(pieces[a:b].sum() - measure(covered[real(covered)]).sum())
+                out[what] += float(pieces[a:b].sum() - measure(covered[is_nonempty(covered)]).sum())
         return out
 
     def controls(self, out: Layer, name: str, both: bool) -> list[ControlTotal]:

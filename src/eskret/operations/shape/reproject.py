@@ -47,7 +47,7 @@ class Reproject(ShapePerRow):
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.drawn(facts)
+        found = reshaped.require_geometry(facts)
         if not found and facts.crs is None:
             found.append(Finding.error("it has no coordinate system to come from. Say it where the layer is loaded.", "from", facts))
         elif not found and facts.crs and not same_crs(facts.crs, settings.crs):

@@ -40,10 +40,10 @@ class SeparateParts(EachLayer):
             help="A new field that numbers the parts of a feature from 1. Left empty, there is none.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
-        return reshaped.foretold(new, reshaped.drawn(facts), certainty="unknown", count=None)
+        return reshaped.forecast_shapes(new, reshaped.require_geometry(facts), certainty="unknown", count=None)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
 
@@ -60,6 +60,6 @@ class SeparateParts(EachLayer):
                 controls.append(ControlTotal(name, unit, np.nansum(before[name]) * factor, after[name].sum() * factor))
         came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
         remarks = [Remark(f"{counted(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
-        return reshaped.multiplied(
+        return reshaped.one_to_many(
             layer, rows, parts, context, remarks=remarks, controls=controls, numbers=(settings.number, number) if settings.number else None
         )

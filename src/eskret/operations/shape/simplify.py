@@ -54,7 +54,7 @@ class Simplify(ShapePerRow):
         along: ground.Along = ground.along_setting("Tolerance along")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = [*reshaped.measured(facts, "tolerance"), *ground.foretold(facts, settings.along)]
+        found = [*reshaped.require_length_unit(facts, "tolerance"), *ground.forecast_along(facts, settings.along)]
         if settings.shared and facts.kind in ("point", "line"):
             found.append(Finding.error("only areas share edges.", "shared", facts))
         return found

@@ -62,7 +62,7 @@ class Split(EachLayer):
             help="The layer for features whose value is empty. Left blank, they are set aside with that reason.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = figuring.named(facts, settings.by, "by")
         if found:
             return Forecast((), tuple(found))

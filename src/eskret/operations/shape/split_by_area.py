@@ -11,12 +11,12 @@ import shapely
 
 from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.chunks import real, runs
+from eskret.core.kernels.chunks import is_nonempty, runs
 from eskret.core.kernels.globe.meeting import centres
 from eskret.core.kernels.ordinates import one_with_measures, with_measures
 from eskret.core.kernels.overlay import Pieces, common, meeting
 from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
-from eskret.core.layer import Kind, Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.plane import Sizes, sizes_of, unit_of
 from eskret.core.totals import totals_of
 from eskret.core.words import counted
@@ -137,8 +137,8 @@ class SplitByArea(EachLayer):
             help="How each layer is called: {value} is the area's name; {layer}, {n} and parameters are filled in too.",
         )
 
-    def foretell(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = other_layer.findings(facts, context, "areas", Kind.AREA)
+    def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
+        found = other_layer.findings(facts, context, "areas", GeometryKind.POLYGON)
         areas = next(iter(context.other_facts("areas")), None)
         if areas is not None and settings.name_field not in areas.names():
             text = f"{areas.key}: there is no field '{settings.name_field}'. It has {in_words(areas.names(), 12)}."
@@ -147,10 +147,10 @@ class SplitByArea(EachLayer):
             return Forecast((), tuple(found))
         table = areas.values([settings.name_field])
         if table is None:
-            return Forecast((other_layer.at_most(facts, open_key=True, count=None),), tuple(found))
+            return Forecast((other_layer.upper_bound(facts, open_key=True, count=None),), tuple(found))
         groups = self._groups(table.column(0).to_pylist(), settings, context, facts.key)
         named = [(n, v) for n, v in zip(groups.names, groups.values, strict=True) if n]
-        layers = [other_layer.at_most(facts, key=n, name=v) for n, v in named]
+        layers = [other_layer.upper_bound(facts, key=n, name=v) for n, v in named]
         for text in groups.remarks(areas.key, settings):
             found.append(Finding.look(f"{text}.", "name_field", layer=facts.key))
         return Forecast(tuple(layers), tuple(found))
@@ -188,7 +188,7 @@ class SplitByArea(EachLayer):
                 part = part.with_geometry(shapes[starts[number] : starts[number + 1]], layer.kind)
             if names[number]:
                 out.append(part.renamed(names[number], values[number]))
-        missing = ~real(layer.geometry)
+        missing = ~is_nonempty(layer.geometry)
         alone = np.setdiff1d(np.flatnonzero(~missing), np.concatenate([rows, nameless]))
         aside = SetAside.from_reasons([(IN_NONE, alone), (IN_NAMELESS, nameless), (other_layer.NO_PLACE, np.flatnonzero(missing))])
         remarks = [
@@ -238,7 +238,7 @@ class SplitByArea(EachLayer):
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, _Doubtful]:
         """Rows, the group of each, the pieces where they are cut, and how many features lie in two areas or between them."""
         assert layer.geometry is not None
-        there = np.flatnonzero(real(layer.geometry))
+        there = np.flatnonzero(is_nonempty(layer.geometry))
         left = layer.geometry[there]
         if settings.across == "centre":
             globe = is_geographic(layer.crs)
@@ -273,7 +273,7 @@ class SplitByArea(EachLayer):
         flat = shapely.get_type_id(layer.geometry)[rows] == 0
         again = np.r_[False, rows[1:] == rows[:-1]] & flat
         between = np.unique(rows[again])
-        kept = ~again & real(pieces)
+        kept = ~again & is_nonempty(pieces)
         inner = _doubtful(found.left, of_area[found.right], left, areas, found.right, only=dimension(left) == 0)
         told = _Doubtful(
             twice + inner.twice,

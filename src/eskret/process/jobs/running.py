@@ -86,7 +86,7 @@ def _told(found: Rehearsal) -> Answer:
     return {
         "seconds": found.seconds,
         "findings": [f.to_json() for f in found.findings],
-        "strangers": [[r.address, r.variable, r.changes] for r in found.strangers],
+        "strangers": [[r.address, r.variable, r.changes] for r in found.unapproved],
         "shared": [str(p) for p in found.shared],
         "steps": steps,
     }

@@ -17,7 +17,7 @@ import shapely
 
 from eskret.core.layer import Layer
 from eskret.operations.base import Context, Operation, Outcome
-from eskret.workflow.reuse.kept import KeptLayer, Passing, mark_of, note, write
+from eskret.workflow.reuse.kept import CachedLayer, LayerHandle, mark_of, note, write
 from eskret.workflow.reuse.stamps import stamps_at, with_companions
 from eskret.workflow.reuse.store import Store
 
@@ -62,8 +62,8 @@ class Keeping:
         operation: Operation,
         settings: Mapping[str, Any],
         context: Context,
-        entering: Sequence[Passing],
-        others: Mapping[str, Sequence[Passing]],
+        entering: Sequence[LayerHandle],
+        others: Mapping[str, Sequence[LayerHandle]],
         reads: Sequence[Path] | None,
         more: Any = None,
     ) -> str | None:
@@ -121,11 +121,11 @@ class Keeping:
             return None
         out = []
         for number, (outcome, layers) in enumerate(found):
-            kept = [KeptLayer(**facts, home=self.store.home(key) / f"{number}-{n}") for n, facts in enumerate(layers)]
+            kept = [CachedLayer.from_facts(facts, self.store.home(key) / f"{number}-{n}") for n, facts in enumerate(layers)]
             out.append(replace(outcome, layers=tuple(kept)))
         return out
 
-    def keep(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[Passing] = ()) -> None:
+    def keep(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
         """Keep what was made."""
 
         # what an operation passes on as it came is still the same content
@@ -147,7 +147,7 @@ class Keeping:
                     home = self.store.home(key) / f"{i}-{n}"
                     note(layer, marks[i, n], home if home.exists() else None)
 
-    def mark_gathered(self, layers: Sequence[Passing], parts: Sequence[str | None], more: Any) -> None:
+    def mark_gathered(self, layers: Sequence[LayerHandle], parts: Sequence[str | None], more: Any) -> None:
         """Say which content layers are that were put together of what several tasks made."""
         if any(p is None for p in parts):
             return
@@ -179,7 +179,7 @@ def digest_of(told: Any) -> str:
     return hashlib.sha256(json.dumps(told, default=str, sort_keys=True).encode()).hexdigest()
 
 
-def _told(layer: Passing) -> list[Any] | None:
+def _told(layer: LayerHandle) -> list[Any] | None:
     """A layer as what a task may hang on; None where nobody knows its content."""
     mark = mark_of(layer)
     if mark is None:

@@ -14,14 +14,14 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer import Kind, Layer, LayerFacts, own_name
+from eskret.core.layer import GeometryKind, Layer, LayerFacts, own_name
 from eskret.core.layer.wkb import WkbArray
 
 TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.npy", "ids.npy"
 
 
 @dataclass(frozen=True)
-class KeptLayer:
+class CachedLayer:
     """A layer of which only the facts are in memory. ``mark`` says which content it is: equal marks, equal content."""
 
     key: str
@@ -32,13 +32,20 @@ class KeptLayer:
     name: str = ""
     origin: str = ""
     titles: Mapping[str, str] = field(default_factory=dict)
-    kind: Kind = Kind.TABLE
-    drawn: bool = False
+    kind: GeometryKind = GeometryKind.TABLE
+    has_geometry: bool = False
     numbered: bool = False
     line: tuple[tuple[str, str], ...] = ()
     unnumbered: str = ""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
+
+    @classmethod
+    def from_facts(cls, facts: Mapping[str, Any], home: Path, mark: str = "") -> CachedLayer:
+        """The layer of which ``facts_of`` gave the facts, also as a file kept them."""
+        told = {**facts, "kind": GeometryKind(facts["kind"]), "has_geometry": facts["drawn"], "home": home}
+        del told["drawn"]
+        return cls(**({**told, "mark": mark} if mark else told))
 
     def __len__(self) -> int:
         return self.rows
@@ -53,10 +60,10 @@ class KeptLayer:
         """The step that made it, in a run."""
         return self.line[0][0] if self.line else ""
 
-    def with_key(self, key: str) -> KeptLayer:
+    def with_key(self, key: str) -> CachedLayer:
         return replace(self, key=key)
 
-    def made_by(self, step: str, of: Layer | KeptLayer | None = None) -> KeptLayer:
+    def with_provenance(self, step: str, of: Layer | CachedLayer | None = None) -> CachedLayer:
         """The layer as one that this step made, of another one."""
         return replace(self, line=((step, self.key), *(of.line if of is not None else ())))
 
@@ -72,13 +79,13 @@ class KeptLayer:
                 self._loaded.append(self._load())
             return self._loaded[0]
 
-    def let_go(self) -> KeptLayer:
+    def release(self) -> CachedLayer:
         """The same without its rows, for whoever needs only the facts from here on."""
         return replace(self)
 
     def _load(self) -> Layer:
         shape: dict[str, Any] = {}
-        if self.drawn:
+        if self.has_geometry:
             column = _read(self.home / SHAPES).column("shape")
             if (self.home / TYPES).exists():
                 shape["geometry"] = WkbArray(column, np.load(self.home / TYPES))
@@ -101,23 +108,23 @@ class KeptLayer:
         return layer
 
 
-Passing = Layer | KeptLayer
+LayerHandle = Layer | CachedLayer
 """What passes from step to step: a layer in memory, or one that was kept and is read when it is needed."""
 
 
-def loaded(layer: Passing) -> Layer:
+def loaded(layer: LayerHandle) -> Layer:
     """The layer with its rows."""
-    return layer.load() if isinstance(layer, KeptLayer) else layer
+    return layer.load() if isinstance(layer, CachedLayer) else layer
 
 
-def on_disk(layer: Passing) -> KeptLayer | None:
+def on_disk(layer: LayerHandle) -> CachedLayer | None:
     """The layer as one of which only the facts are in memory; None where its rows do not lie on disk."""
-    if isinstance(layer, KeptLayer):
-        return layer.let_go()
+    if isinstance(layer, CachedLayer):
+        return layer.release()
     home, mark = home_of(layer), mark_of(layer)
     if home is None or mark is None:
         return None
-    return KeptLayer(
+    return CachedLayer(
         layer.key,
         len(layer),
         home,
@@ -127,7 +134,7 @@ def on_disk(layer: Passing) -> KeptLayer | None:
         layer.origin,
         dict(layer.titles),
         layer.kind,
-        layer.drawn,
+        layer.has_geometry,
         layer.ids is not None,
         layer.line,
         layer.unnumbered,
@@ -154,17 +161,17 @@ def note(layer: Layer, mark: str, home: Path | None = None) -> None:
         _noted[place] = ((table, *others), mark, home)
 
 
-def mark_of(layer: Passing) -> str | None:
+def mark_of(layer: LayerHandle) -> str | None:
     """Which content a layer is; None where nobody knows, as of one that was made by hand."""
-    if isinstance(layer, KeptLayer):
+    if isinstance(layer, CachedLayer):
         return layer.mark
     found = _found(layer)
     return None if found is None else found[0]
 
 
-def home_of(layer: Passing) -> Path | None:
+def home_of(layer: LayerHandle) -> Path | None:
     """Where the rows of a layer lie on disk, where they do."""
-    if isinstance(layer, KeptLayer):
+    if isinstance(layer, CachedLayer):
         return layer.home
     found = _found(layer)
     return None if found is None else found[1]
@@ -194,14 +201,14 @@ def _write_table(table: pa.Table, path: Path) -> None:
         writer.write_table(table)
 
 
-def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, Any]:
+def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict[str, Any]:
     """Write a layer's rows into a new folder; what it shares with one of the others is not written again.
 
     Returns
     -------
-    dict : the facts to make a ``KeptLayer`` of, but its home and mark.
+    dict : see ``facts_of``.
     """
-    if isinstance(given, KeptLayer) and link_rows(given.home, home):
+    if isinstance(given, CachedLayer) and link_rows(given.home, home):
         return facts_of(given)
     layer = loaded(given)
     home.mkdir(parents=True, exist_ok=True)
@@ -221,9 +228,9 @@ def write(given: Passing, home: Path, others: Iterable[Passing]) -> dict[str, An
     return facts_of(layer)
 
 
-def facts_of(layer: Passing) -> dict[str, Any]:
-    """The facts to make a ``KeptLayer`` of, but its home and mark."""
-    numbered = layer.numbered if isinstance(layer, KeptLayer) else layer.ids is not None
+def facts_of(layer: LayerHandle) -> dict[str, Any]:
+    """The facts to make a ``CachedLayer`` of, but its home and mark, under the names that files of earlier have them."""
+    numbered = layer.numbered if isinstance(layer, CachedLayer) else layer.ids is not None
     return {
         "key": layer.key,
         "rows": len(layer),
@@ -232,7 +239,7 @@ def facts_of(layer: Passing) -> dict[str, Any]:
         "origin": layer.origin,
         "titles": dict(layer.titles),
         "kind": layer.kind,
-        "drawn": layer.drawn,
+        "drawn": layer.has_geometry,
         "numbered": numbered,
     }
 

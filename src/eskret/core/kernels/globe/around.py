@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid
 from eskret.core.kernels.globe.planes import Middles, into_planes, out_of_planes
 from eskret.core.kernels.globe.seam import HALF, WHOLE, wrapped
@@ -43,16 +43,16 @@ def around_on_globe(shapes: np.ndarray, draw: Callable[[np.ndarray], np.ndarray]
             polar.append(row)
         elif gaps[at] >= HALF and not drawn:
             ready[row] = moved(shapes[[row]], partial(_from, float(lon[(at + 1) % len(lon)])))[0]
-    rows = np.setdiff1d(np.flatnonzero(real(shapes)), polar)
+    rows = np.setdiff1d(np.flatnonzero(is_nonempty(shapes)), polar)
     out[rows] = draw(ready[rows])
-    found = rows[real(out[rows])]
+    found = rows[is_nonempty(out[rows])]
     out[found] = wrapped(out[found], short_way=False)[0]
     if polar:
         held = np.array(polar)
         north = boxes[held, 1] > 0
         pole = Middles(np.column_stack([np.zeros(len(held)), np.where(north, 90.0, -90.0)]), np.full(len(held), np.pi / 2))
         made = draw(into_planes(shapes[held], pole, on))
-        there = real(made)
+        there = is_nonempty(made)
         some = Middles(pole.lonlat[there], pole.reach[there])
         out[held[there]] = out_of_planes(made[there], some, on, np.full(int(there.sum()), _FOLLOWED))[0]
     return out

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid
 from eskret.core.kernels.globe.planes import EARTH, Middles, bends, followed, into_planes, middles, out_of_planes, stretches
 from eskret.core.kernels.globe.seam import HALF, SLACK, at_seam, running, snapped, wrapped
@@ -64,7 +64,7 @@ def grow(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer, *, ro
         raise ValueError("degrees are wanted")
     joined, _ = running(shapes)
     middle = middles(joined, on)
-    there = real(shapes)
+    there = is_nonempty(shapes)
     large = there & (middle.reach > SMALL) & round_
     if metres < 0:
         large &= dimension(shapes) == 2
@@ -85,7 +85,7 @@ def _whole(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> 
     tolerance = np.full(len(shapes), tolerance_of(metres))
     flat = into_planes(followed(shapes, middle, on, tolerance), middle, on)
     made = buffer(flat, np.full(len(flat), metres))
-    there = real(made)
+    there = is_nonempty(made)
     out = np.full(len(shapes), None, object)
     if there.any():
         kept = np.flatnonzero(there)

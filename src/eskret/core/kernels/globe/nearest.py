@@ -14,7 +14,7 @@ from functools import partial
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import Watch, real
+from eskret.core.kernels.chunks import Watch, is_nonempty
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid
 from eskret.core.kernels.globe.meeting import meeting
 from eskret.core.kernels.globe.planes import EARTH, bends, stretches
@@ -90,14 +90,14 @@ def nearest(
     The position of the nearest (int64, -1 for none; of equal ones the first) and the metres to it (NaN for none).
     """
     partner, metres = np.full(len(left), -1, np.int64), np.full(len(left), np.nan)
-    if not real(right).any() or not real(left).any():
+    if not is_nonempty(right).any() or not is_nonempty(left).any():
         return partner, metres
     a, b = meeting(left, right)
     first = np.flatnonzero(np.r_[True, a[1:] != a[:-1]]) if len(a) else a
     partner[a[first]], metres[a[first]] = b[first], 0.0
     if limit is not None and limit <= 0:
         return partner, metres
-    rows = np.flatnonzero(real(left) & (partner < 0))
+    rows = np.flatnonzero(is_nonempty(left) & (partner < 0))
     if not len(rows):
         return partner, metres
     ours, theirs = _Stretches.of(running(left[rows])[0], on), _Stretches.of(running(right)[0], on)

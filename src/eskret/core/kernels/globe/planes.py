@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 import shapely
 
-from eskret.core.kernels.chunks import real
+from eskret.core.kernels.chunks import is_nonempty
 from eskret.core.kernels.globe.ellipsoid import Ellipsoid
 from eskret.core.kernels.globe.seam import PoleWithin, wrapped
 from eskret.core.kernels.ordinates import moved
@@ -194,7 +194,7 @@ def _by_row(shapes: np.ndarray, move, place: _Place) -> np.ndarray:  # type: ign
     """As ``moved``, with ``place`` telling the rows that the vertices belong to; rows with and without heights go apart."""
     out = np.full(len(shapes), None, object)
     z, m = shapely.has_z(shapes), shapely.has_m(shapes)
-    there = real(shapes)
+    there = is_nonempty(shapes)
     for tall in (False, True):
         for measured in (False, True):
             rows = np.flatnonzero(there & (z == tall) & (m == measured))
