@@ -282,7 +282,7 @@ def test_a_layer_comes_back_as_it_went(tmp_path: Path, shape: str) -> None:
     if shape == "empty":
         layer = layer.take(np.empty(0, np.int64))
     facts: Mapping[str, Any] = kept.write(layer, tmp_path / "a", [])
-    back = CachedLayer(**facts, home=tmp_path / "a", mark="m")
+    back = CachedLayer.from_facts(facts, tmp_path / "a", "m")
     assert len(back) == len(layer) and back.with_key("other").load().key == "other"
     loaded = back.load()
     same(loaded, layer)
