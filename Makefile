@@ -64,7 +64,7 @@ shots: setup
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py
 
 handbook: setup
-	$(BIN)/python -c "from eskret.workflow.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
+	$(BIN)/python -c "from eskret.workflow.faces.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
 
 clean:
 	rm -rf $(VENV) build demo

@@ -28,7 +28,7 @@ from eskret.desktop.window import Window
 from eskret.desktop.workbench import Workbench
 from eskret.practice_server import PracticeServer
 from eskret.services import practice
-from eskret.workflow.catalogue import find
+from eskret.workflow.faces.catalogue import find
 
 OUT = Path(__file__).parent / "screenshots"
 

@@ -17,7 +17,7 @@ from typer.testing import CliRunner
 
 from eskret import read, write
 from eskret.cli import app
-from eskret.workflow import watching
+from eskret.workflow.run import watch
 from tests.conftest import points, squares
 
 
@@ -84,14 +84,14 @@ WATCHED = (
 def test_what_is_watched(folder: Path, tmp_path: Path) -> None:
     path = folder / "w.toml"
     path.write_text(WATCHED)
-    state, unseen = watching.seen(path)
+    state, unseen = watch.seen(path)
     assert {Path(p).name for p in state} == {"w.toml", "areas.gpkg", "places.gpkg", "two.gpkg"} and not unseen
     write(points({"n": [1]}), folder / "new.gpkg", "new")
-    assert str(folder / "new.gpkg") in watching.seen(path)[0]
+    assert str(folder / "new.gpkg") in watch.seen(path)[0]
     path.write_text(WATCHED + '[[steps]]\nid = "there"\nuse = "fetch"\nservice = "http://localhost:1"\ndataset = "x"\n')
-    assert watching.seen(path)[1] == ["there"]
+    assert watch.seen(path)[1] == ["there"]
     path.write_text("broken")
-    assert set(watching.seen(path)[0]) == {str(path)}
+    assert set(watch.seen(path)[0]) == {str(path)}
 
 
 def test_a_run_follows_once_nothing_changes_any_more(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -105,8 +105,8 @@ def test_a_run_follows_once_nothing_changes_any_more(folder: Path, monkeypatch: 
             stop.set()
             return {"a": 3}, []
 
-    monkeypatch.setattr(watching, "seen", seen)
-    watching.watch(folder / "w.toml", lambda: runs.append(1), every=0.001, stop=stop)
+    monkeypatch.setattr(watch, "seen", seen)
+    watch.watch(folder / "w.toml", lambda: runs.append(1), every=0.001, stop=stop)
     assert len(runs) == 2  # at once, and when what was being written was whole
 
 

@@ -17,7 +17,7 @@ import shapely
 
 from eskret import Workflow, read
 from eskret.core.totals import measure_sizes
-from eskret.workflow.engine import RunResult
+from eskret.workflow.run.engine import RunResult
 from tests.operations.helpers import do, layer_of, rows, said, table_of
 
 FILE = Path(pyogrio.__file__).parent / "tests" / "fixtures" / "naturalearth_lowres" / "naturalearth_lowres.shp"

@@ -15,7 +15,7 @@ from eskret import Workflow, read
 from eskret.core.layer import Layer
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 
 HOME = Path(libpysal.examples.__file__).parent
 # dataset, file, features, kind, fields: as the README beside the file says

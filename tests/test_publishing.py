@@ -29,9 +29,9 @@ from eskret.formats import geopackage
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
 from eskret.services import features, journal, practice, tokens
-from eskret.workflow import consent
-from eskret.workflow import document as documents
-from eskret.workflow.rehearsal import rehearse
+from eskret.workflow.model import document
+from eskret.workflow.run import consent
+from eskret.workflow.run.rehearsal import rehearse
 from tests.conftest import TOKEN
 from tests.test_cli import call
 
@@ -195,7 +195,7 @@ def test_a_rehearsal_says_what_stands_in_the_way(server: PracticeServer, project
         "service =": text.replace(server.address, "http://127.0.0.1:9"),
     }[change]
     project.write_text(text)
-    found = rehearse(documents.read(project), workflow=project)
+    found = rehearse(document.read(project), workflow=project)
     assert [says in f.text for f in found.errors] == ([True] if says else [])
     assert journal.pushes() == []
 
@@ -206,7 +206,7 @@ def test_fields_that_do_not_fit_are_named_before_anything_is_sent(server: Practi
     for row in rows.values():
         del row["ha"]
     save(project.parent, rows)
-    texts = " | ".join(f.text for f in rehearse(documents.read(project), workflow=project).findings)
+    texts = " | ".join(f.text for f in rehearse(document.read(project), workflow=project).findings)
     assert "beds: 'pots' is text here and integer in 'beds'." in texts
     assert "owner is not among the fields of 'beds' yet" in texts
     assert "the layer has no ha, which 'beds' has; it stays as it is there" in texts
@@ -326,7 +326,7 @@ def test_a_stranger_needs_consent_before_it_is_asked_anything(tmp_path: Path, mo
     path.write_text(
         'eskret = 1\n[[steps]]\nid = "a"\nuse = "fetch"\nservice = "https://evil.example/x"\ndataset = "d"\ntoken_from = "SECRET"\n'
     )
-    found = rehearse(documents.read(path), workflow=path)
+    found = rehearse(document.read(path), workflow=path)
     assert [f.text for f in found.errors] == [
         "This workflow wants to fetch from https://evil.example, and to send it what the environment variable 'SECRET' holds. "
         "Say once that it may: in the window, or with --allow HOST"
@@ -397,7 +397,7 @@ def test_layers_go_to_a_dataset_each_and_two_to_one_are_refused(server: Practice
     assert call("publish", project, "--undo")[0] == 0  # both, since one run prepared them
     assert {p.state for p in journal.pushes()} == {"undone"} and features.datasets(server.address) == []
     project.write_text(text.replace('dataset = "{layer}"', 'dataset = "all"'))
-    found = rehearse(documents.read(project), workflow=project)
+    found = rehearse(document.read(project), workflow=project)
     assert "Several layers go to the dataset 'all'" in found.errors[0].text
 
 

@@ -14,7 +14,7 @@ import pytest
 import shapely
 
 from eskret import Workflow
-from eskret.workflow.engine import RunResult
+from eskret.workflow.run.engine import RunResult
 
 CRS = "EPSG:32626"
 SIDE = 30

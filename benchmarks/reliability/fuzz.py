@@ -36,11 +36,11 @@ from eskret.errors import EskretError  # noqa: E402
 from eskret.formats import sources  # noqa: E402
 from eskret.services.connection import Connection, seconds_told  # noqa: E402
 from eskret.services.tokens import is_local, origin_of  # noqa: E402
-from eskret.workflow import document as documents  # noqa: E402
 from eskret.workflow.handover import pack as packs  # noqa: E402
-from eskret.workflow.outputs import Outputs, outputs_path  # noqa: E402
-from eskret.workflow.recovery import recover  # noqa: E402
-from eskret.workflow.rehearsal import rehearse  # noqa: E402
+from eskret.workflow.model import document  # noqa: E402
+from eskret.workflow.outputs.records import Outputs, outputs_path  # noqa: E402
+from eskret.workflow.outputs.recovery import recover  # noqa: E402
+from eskret.workflow.run.rehearsal import rehearse  # noqa: E402
 
 SECONDS = 20
 """So long one input may take."""
@@ -331,9 +331,9 @@ def _documents(chance: random.Random, home: Path) -> None:
         raw = tomlkit.dumps(doc)
     path = home / "w.toml"
     path.write_text(raw, encoding="utf-8", errors="replace")
-    found = documents.read(path)
+    found = document.read(path)
     rehearse(found, workflow=path)
-    documents.parse(found.to_text())
+    document.parse(found.to_text())
 
 
 def _packs(chance: random.Random, home: Path) -> None:

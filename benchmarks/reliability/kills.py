@@ -133,9 +133,6 @@ def after(home: Path, kind: Kind, chance: random.Random) -> str:
 def main(most: int, seed: int) -> int:
     """Try; gives how many went wrong."""
     chance = random.Random(seed)
-    import eskret.workflow.engine
-    import eskret.workflow.report_maps
-    import eskret.workflow.runs  # noqa: F401
 
     wrong: list[str] = []
     counts: Counter[str] = Counter()

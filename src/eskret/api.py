@@ -21,17 +21,16 @@ from eskret.formats import geopackage, sources
 from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
 from eskret.operations.registry import all_operations, operation_by_id
-from eskret.workflow import document as documents
-from eskret.workflow import edits
-from eskret.workflow.document import Document, Step
-from eskret.workflow.each import each_of
-from eskret.workflow.engine import Run, RunResult, run_on_layer
-from eskret.workflow.mapped import map_of
-from eskret.workflow.parameters import Parameter, parameter_of
-from eskret.workflow.rehearsal import Rehearsal, rehearse
-from eskret.workflow.reuse import Keeping, the_store
-from eskret.workflow.runs import PYTHON, write_down
-from eskret.workflow.script import to_script
+from eskret.workflow.cache import Keeping, the_store
+from eskret.workflow.faces.script import to_script
+from eskret.workflow.history.runs import PYTHON, write_down
+from eskret.workflow.model import document, edits
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.iteration import each_of
+from eskret.workflow.model.map_spec import map_of
+from eskret.workflow.model.parameters import Parameter, parameter_of
+from eskret.workflow.run.engine import Run, RunResult, run_on_layer
+from eskret.workflow.run.rehearsal import Rehearsal, rehearse
 
 
 @dataclass(frozen=True)
@@ -99,7 +98,7 @@ class Workflow:
         """
         workflow = cls()
         workflow.path = Path(path).resolve()
-        workflow.document = documents.read(workflow.path)
+        workflow.document = document.read(workflow.path)
         return workflow
 
     def write(self, path: str | Path | None = None) -> None:
@@ -107,7 +106,7 @@ class Workflow:
         target = Path(path).resolve() if path is not None else self.path
         if target is None:
             raise DocumentError("this workflow has no file yet", way_out="Give one: workflow.write('name.toml')")
-        documents.write(self.document, target)
+        document.write(self.document, target)
         self.path = target
 
     @property

@@ -15,8 +15,8 @@ from rich.text import Text
 from eskret.core.crs import crs_facts
 from eskret.core.words import counted, counted_kind, duration, moment, pieces
 from eskret.operations.base import Delivered
-from eskret.workflow import ledger
-from eskret.workflow.said_once import findings_once
+from eskret.workflow.faces import ledger
+from eskret.workflow.faces.said_once import findings_once
 
 
 def _console() -> Console:

@@ -22,7 +22,7 @@ from eskret.desktop.drawn.histogram import Histogram
 from eskret.desktop.drawn.kept import KeptList
 from eskret.desktop.drawn.swatches import ColourButton, ramp_icon
 from eskret.desktop.stage import FEW, Beside
-from eskret.workflow.mapped import OnMap
+from eskret.workflow.model.map_spec import OnMap
 from tests.desktop.conftest import Hand
 from tests.desktop.test_on_the_map import choose
 

@@ -15,7 +15,7 @@ from eskret.desktop.settings.editors import ChoiceEditor, ChoicesEditor, FilesEd
 from eskret.desktop.sources.panel import Role
 from eskret.operations import all_operations
 from eskret.operations.settings import setting_info
-from eskret.workflow.document import Step
+from eskret.workflow.model.document import Step
 from tests.conftest import WORKFLOW
 from tests.desktop.conftest import Hand
 

@@ -19,7 +19,7 @@ from eskret import Workflow
 from eskret.desktop.settings.condition import ConditionEditor
 from eskret.desktop.table.model import NULL
 from eskret.formats import geopackage
-from eskret.workflow import document as documents
+from eskret.workflow.model import document as documents
 from tests.desktop.conftest import Hand
 
 

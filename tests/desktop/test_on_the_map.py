@@ -16,8 +16,8 @@ from PySide6.QtWidgets import QComboBox, QFileDialog
 
 from eskret.core.style import CLASSES, VALUES, Style
 from eskret.desktop.map.lines import degree_lines
-from eskret.workflow.document import read
-from eskret.workflow.mapped import OnMap
+from eskret.workflow.model.document import read
+from eskret.workflow.model.map_spec import OnMap
 from tests.desktop.conftest import Hand
 from tests.desktop.test_looking import choose_layer, open_and_run
 

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 from eskret import write
 from eskret.desktop.parameters.asking import RunBox
 from eskret.formats import geopackage
-from eskret.workflow.document import parse
+from eskret.workflow.model.document import parse
 from tests.conftest import points
 from tests.desktop.conftest import Hand
 from tests.workflow.test_parameters import TEXT

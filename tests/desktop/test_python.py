@@ -18,8 +18,8 @@ from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
 from eskret.own import trust
 from eskret.process.console_state import Layers, Results
-from eskret.workflow.built import built_by
-from eskret.workflow.script import scripted
+from eskret.workflow.faces.script import scripted
+from eskret.workflow.model.built import built_by
 from tests.desktop.conftest import Hand
 
 FLEET = '''"""A workflow for every boat, built with an ordinary loop."""

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 from eskret.desktop.settings.binding import BindButton
 from eskret.desktop.settings.inner import InnerEditor
 from eskret.desktop.settings.rounds import RoundsEditor
-from eskret.workflow.each import Each
+from eskret.workflow.model.iteration import Each
 from tests.desktop.conftest import Hand
 
 

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 
 from eskret import read
 from eskret.formats import geopackage
-from eskret.workflow import document as documents
+from eskret.workflow.model import document
 from tests.desktop.conftest import Hand
 
 
@@ -150,4 +150,4 @@ def test_the_second_lesson_from_nothing(make_hand: Callable[..., Hand], demo: Pa
     assert {s.name: (s.crs, len(s.layers)) for s in sections.values()} == {"Field work": ("EPSG:4326", 8), "Sea chart": ("EPSG:32626", 7)}
     assert len(read(demo / "out" / "north.gpkg")) == number and len(read(demo / "out" / "what_there_is.csv")) == 11
     hand.keys("Ctrl+S", bench)
-    assert documents.read(demo / "mine.toml") == session.document
+    assert document.read(demo / "mine.toml") == session.document

@@ -13,9 +13,8 @@ from pytestqt.qtbot import QtBot
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.errors import DocumentError
-from eskret.workflow import document as documents
-from eskret.workflow import edits
-from eskret.workflow.document import Step
+from eskret.workflow.model import document, edits
+from eskret.workflow.model.document import Step
 from tests.conftest import WORKFLOW
 
 ALL = {"recordings", "chosen", "archive", "web"}
@@ -60,7 +59,7 @@ def test_an_edit_forgets_what_it_makes_stale_and_no_more(session: Session, edit:
     session.edit(edit(session.document), "edit")
     assert set(session.results) == stay
     session.undo()
-    assert session.document == documents.read(session.path)  # type: ignore[arg-type]
+    assert session.document == document.read(session.path)  # type: ignore[arg-type]
 
 
 def test_an_edit_that_changes_nothing_is_none(session: Session) -> None:
@@ -120,10 +119,10 @@ def test_saving_needs_a_file_once(qtbot: QtBot, tmp_path: Path) -> None:
         session.add_step(Step("a", "load", (), {"files": ["x.gpx"]}))
         assert session.dirty
         session.save(tmp_path / "w.toml")
-        assert not session.dirty and documents.read(tmp_path / "w.toml") == session.document
+        assert not session.dirty and document.read(tmp_path / "w.toml") == session.document
         session.edit(replace(session.document, title="again"), "title")
         session.save()
-        assert documents.read(tmp_path / "w.toml").title == "again"
+        assert document.read(tmp_path / "w.toml").title == "again"
     finally:
         session.close()
 

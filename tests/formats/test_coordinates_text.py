@@ -17,7 +17,7 @@ from eskret.errors import InputError
 from eskret.formats import coordinates_text as texts
 from eskret.operations.base import Context
 from eskret.operations.gather.load_coordinates import LoadCoordinates
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 
 
 def layout(tmp_path: Path, body: str, encoding: str = "utf-8", **wish) -> texts.Layout:

@@ -34,7 +34,7 @@ from eskret.formats.fitting import Bounds, Choices, fit, forecast_fit, short_nam
 from eskret.formats.geopackage import digest, triggers
 from eskret.formats.known import SHAPEFILE
 from eskret.formats.known import WRITTEN as TARGETS
-from eskret.workflow import kept
+from eskret.workflow.outputs import file_backups
 from tests.conftest import points, squares
 from tests.test_cli import call
 
@@ -304,7 +304,7 @@ def test_rows_are_appended_and_brought_up_to_date_and_taken_back(tmp_path: Path,
         with path.open("ab") as stream:
             stream.write(b"\n")
     code, _, err = call("undo", path)
-    assert code == 1 and "changed since" in err and len(kept.changes(path)) == 1
+    assert code == 1 and "changed since" in err and len(file_backups.changes(path)) == 1
 
 
 def test_a_change_in_a_geopackage_leaves_all_else_as_it_is(tmp_path: Path) -> None:

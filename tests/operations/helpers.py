@@ -12,7 +12,7 @@ from eskret.core.layer import Layer
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context, EachLayer, Level, Outcome
 from eskret.operations.settings import layer_settings, validate
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 
 UTM = "EPSG:32626"
 E, N = 560_000.0, 5_200_000.0

@@ -21,7 +21,7 @@ from eskret.core.layer import Layer
 from eskret.errors import EskretError
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import validate
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 from tests.exact import PLAIN, THERE_AND_BACK, close, same
 from tests.operations.helpers import do, rows
 from tests.operations.test_every_shape import ON_LAYERS, SETTINGS

@@ -19,7 +19,7 @@ from eskret.core.layer import Layer
 from eskret.errors import CrsError, InputError
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context, Outcome
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 from tests.conftest import squares
 from tests.exact import KARNEY, same
 

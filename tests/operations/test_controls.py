@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from eskret.errors import AccountError
 from eskret.operations import operation_by_id
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 from tests.operations.helpers import UTM, E, N, aside, do, layer_of, rows, said, square
 
 BOW = shapely.Polygon([(E, N), (E + 100, N + 100), (E + 100, N), (E, N + 100)])

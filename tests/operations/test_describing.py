@@ -17,7 +17,7 @@ from eskret.errors import InputError
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context
 from eskret.operations.sentences import share
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 from tests.conftest import points, squares
 from tests.operations.test_choosing import AREA, run
 

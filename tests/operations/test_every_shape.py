@@ -17,7 +17,7 @@ from eskret.errors import EskretError
 from eskret.operations import all_operations
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import validate
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 
 UTM, DEGREES = "EPSG:32626", "EPSG:4326"
 CHANGE = {"key": 1, "field": "kind", "old": "pile", "new": "stake"}

@@ -16,7 +16,7 @@ from eskret import EskretError, Layer, use
 from eskret.operations.base import Context
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
-from eskret.workflow.ledger import totals_text
+from eskret.workflow.faces.ledger import totals_text
 from tests.conftest import points, squares
 from tests.operations.helpers import do, layer_of, said, square
 

@@ -15,9 +15,9 @@ from eskret.formats import geopackage
 from eskret.formats.known import GEOPACKAGE
 from eskret.operations.base import Context
 from eskret.operations.naming_layers import names_of
-from eskret.workflow.document import parse
-from eskret.workflow.engine import Run
-from eskret.workflow.rehearsal import rehearse
+from eskret.workflow.model.document import parse
+from eskret.workflow.run.engine import Run
+from eskret.workflow.run.rehearsal import rehearse
 from tests.conftest import points
 
 CONTEXT = Context(step="out", values={"year": 2031})

@@ -21,7 +21,7 @@ from eskret.core.layer.frames import from_frame, to_frame
 from eskret.operations import operation_by_id
 from eskret.operations.base import Context
 from eskret.operations.settings import layer_settings, validate
-from eskret.workflow.step_run import prove
+from eskret.workflow.run.step import prove
 
 KEEP = {"intersection": "both", "union": "either", "identity": "first", "symmetric_difference": "one"}
 FIGURES = ("first", "sum", "mean", "min", "max", "count", "last")

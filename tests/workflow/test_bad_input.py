@@ -25,8 +25,8 @@ from eskret.core.layer import Layer
 from eskret.core.naming import clean_name
 from eskret.errors import EskretError
 from eskret.formats import geopackage
-from eskret.workflow.consent import allow, outside
-from eskret.workflow.engine import Run, RunResult
+from eskret.workflow.run.consent import allow, outside
+from eskret.workflow.run.engine import Run, RunResult
 from tests.conftest import points, squares
 
 

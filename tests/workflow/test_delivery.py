@@ -12,9 +12,9 @@ from eskret.errors import DeliveryError
 from eskret.formats import geopackage
 from eskret.formats.geopackage import digest
 from eskret.operations.base import Delivered, PlannedOutput
-from eskret.workflow.delivery import DeliveryDesk
-from eskret.workflow.outputs import FileRecord, Outputs, digest_file, outputs_path, record_of
-from eskret.workflow.recovery import recover
+from eskret.workflow.outputs.records import FileRecord, Outputs, digest_file, outputs_path, record_of
+from eskret.workflow.outputs.recovery import recover
+from eskret.workflow.outputs.transaction import DeliveryDesk
 from tests.conftest import squares
 
 ABSENT, OURS, CHANGED, FOREIGN = "absent", "ours", "changed", "foreign"

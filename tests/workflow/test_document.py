@@ -13,13 +13,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret.errors import DocumentError
-from eskret.workflow import document as documents
-from eskret.workflow import edits
-from eskret.workflow.document import Document, Step, parse
-from eskret.workflow.each import Each
-from eskret.workflow.parameters import ChoicesFrom, EnabledBy, Parameter
-from eskret.workflow.references import Reference, dependents, order_of, resolve, settings_for
-from eskret.workflow.script import to_script
+from eskret.workflow.faces.script import to_script
+from eskret.workflow.model import document as documents
+from eskret.workflow.model import edits
+from eskret.workflow.model.document import Document, Step, parse
+from eskret.workflow.model.iteration import Each
+from eskret.workflow.model.parameters import ChoicesFrom, EnabledBy, Parameter
+from eskret.workflow.model.references import Reference, dependents, order_of, resolve, settings_for
 from tests.conftest import WORKFLOW, squares
 
 COMMENTED = """# whose work this is

@@ -26,9 +26,9 @@ from eskret.core.files.transaction import CommitJournal, pending
 from eskret.formats import geopackage
 from eskret.formats.geopackage.in_place import GeoPackageInPlace
 from eskret.process.client import Worker
-from eskret.workflow.delivery import DeliveryDesk
-from eskret.workflow.outputs import Outputs, outputs_path
-from eskret.workflow.recovery import recover
+from eskret.workflow.outputs.records import Outputs, outputs_path
+from eskret.workflow.outputs.recovery import recover
+from eskret.workflow.outputs.transaction import DeliveryDesk
 from tests.conftest import squares
 
 RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"

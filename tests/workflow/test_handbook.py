@@ -19,8 +19,8 @@ from eskret.operations import all_operations
 from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info
 from eskret.own import trust
-from eskret.workflow import document as documents
-from eskret.workflow.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
+from eskret.workflow.faces.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
+from eskret.workflow.model import document
 from tests.conftest import squares
 
 SHIPPED = Path(__file__).parents[2] / "docs" / "handbook"
@@ -89,7 +89,7 @@ def test_the_calls_of_the_handbook_work(tmp_path: Path, monkeypatch: pytest.Monk
 
 
 def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    page = page_of_workflow(documents.read(demo / "district.toml"), "district.toml")
+    page = page_of_workflow(document.read(demo / "district.toml"), "district.toml")
     for said in (
         "Whose beds are returned",
         "from register:districts",

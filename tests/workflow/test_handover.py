@@ -16,10 +16,10 @@ from eskret import read, write
 from eskret.cli import app
 from eskret.errors import DeliveryError, InputError
 from eskret.own import trust
-from eskret.workflow import document as documents
-from eskret.workflow.engine import Run
 from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, gather
 from eskret.workflow.handover.pack import LIST, missing_in, pack, unpack
+from eskret.workflow.model import document
+from eskret.workflow.run.engine import Run
 from tests.conftest import points
 
 TEXT = """eskret = 1
@@ -81,7 +81,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 def run(path: Path) -> Any:
-    result = Run(documents.read(path), workflow=path).execute()
+    result = Run(document.read(path), workflow=path).execute()
     assert not result.error
     return result
 

@@ -8,10 +8,10 @@ import pytest
 
 from eskret import Workflow, read, write
 from eskret.errors import DocumentError
-from eskret.workflow import edits
-from eskret.workflow.document import Step, parse
-from eskret.workflow.engine import Run
-from eskret.workflow.references import dependents, order_of, sources_of
+from eskret.workflow.model import edits
+from eskret.workflow.model.document import Step, parse
+from eskret.workflow.model.references import dependents, order_of, sources_of
+from eskret.workflow.run.engine import Run
 from tests.conftest import points, squares
 
 TEXT = """eskret = 1

@@ -10,9 +10,9 @@ import pytest
 
 from eskret import Workflow, write
 from eskret.errors import DocumentError
-from eskret.workflow import choices, edits
-from eskret.workflow.document import Document, parse
-from eskret.workflow.parameters import ChoicesFrom, EnabledBy, Parameter, enabled, parameter_of
+from eskret.workflow.model import choices, edits
+from eskret.workflow.model.document import Document, parse
+from eskret.workflow.model.parameters import ChoicesFrom, EnabledBy, Parameter, enabled, parameter_of
 from tests.conftest import points
 
 TEXT = """eskret = 1

@@ -18,10 +18,10 @@ from hypothesis import strategies as st
 from eskret.core.layer import Layer
 from eskret.core.style import CLASSES, VALUES, Style
 from eskret.formats import geopackage
-from eskret.workflow import document as documents
-from eskret.workflow.document import Document, parse
-from eskret.workflow.report import sources_of, to_html
-from eskret.workflow.report_maps import HEIGHT, MOST, WIDTH, Maps
+from eskret.workflow.faces.report import sources_of, to_html
+from eskret.workflow.faces.report_maps import HEIGHT, MOST, WIDTH, Maps
+from eskret.workflow.model import document as documents
+from eskret.workflow.model.document import Document, parse
 from tests.conftest import points, squares
 from tests.test_cli import call
 
@@ -98,7 +98,7 @@ def collected(layers: list[Layer], style: Style | None = None, document: Documen
         if style is None:
             maps.add(layer, "out")
         else:
-            from eskret.workflow.report_maps import Shapes, pieces_of
+            from eskret.workflow.faces.report_maps import Shapes, pieces_of
 
             assert layer.geometry is not None
             shapes = Shapes(*pieces_of(layer.geometry), shapely.bounds(layer.geometry).reshape(-1, 4))

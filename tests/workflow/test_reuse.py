@@ -19,10 +19,10 @@ from eskret import read, write
 from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import geopackage
 from eskret.own import trust
-from eskret.workflow import document as documents
-from eskret.workflow.engine import Run, RunResult
-from eskret.workflow.reuse import CachedLayer, Keeping, Store, kept
-from eskret.workflow.rounds import RoundsRun
+from eskret.workflow.cache import CachedLayer, Keeping, Store, cached_layer
+from eskret.workflow.model import document
+from eskret.workflow.run.engine import Run, RunResult
+from eskret.workflow.run.foreach import RoundsRun
 from tests.conftest import points, squares
 
 TEXT = """eskret = 1
@@ -89,7 +89,7 @@ def store(tmp_path: Path) -> Store:
 def run(folder: Path, store: Store | None, fresh: bool = False, file: str = "w.toml", **values: Any) -> RunResult:
     keeping = Keeping(store, fresh=fresh) if store is not None else None
     path = folder / file
-    result = Run(documents.read(path), values, workflow=path, hold=True, keeping=keeping).execute()
+    result = Run(document.read(path), values, workflow=path, hold=True, keeping=keeping).execute()
     assert result.error == ""
     return result
 
@@ -180,7 +180,7 @@ def test_a_run_that_failed_has_delivered_nothing(folder: Path, store: Store) -> 
     with (folder / "w.toml").open("a") as file:
         file.write('\n[[steps]]\nid = "test"\nuse = "check"\nfrom = "some"\nthat = "condition"\nwhere = "n < 4"\n')
     path = folder / "w.toml"
-    failed = Run(documents.read(path), workflow=path, keeping=Keeping(store)).execute()
+    failed = Run(document.read(path), workflow=path, keeping=Keeping(store)).execute()
     assert failed.error and geopackage.layer_list(folder / "out" / "all.gpkg") == ["x_squares", "x_places"]
     edit(folder, "n < 4", "n < 400")
     assert redone(run(folder, store)) == ["out", "test"]
@@ -254,7 +254,7 @@ def test_workflows_inside_and_rounds(folder: Path, store: Store) -> None:
     edit(folder, 'to = "out/{layer}.shp"', 'to = "out/{name}_{layer}.shp"')
     for times in range(2):
         path = folder / "w.toml"
-        result = RoundsRun(documents.read(path), rows, workflow=path, keeping=Keeping(store)).execute()
+        result = RoundsRun(document.read(path), rows, workflow=path, keeping=Keeping(store)).execute()
         assert result.error == ""
         assert [redone(r.run) == [] for r in result.rounds if r.run is not None] == [times == 1] * 2
         assert all(o.sha256 for o in result.outputs)
@@ -281,19 +281,19 @@ def test_a_layer_comes_back_as_it_went(tmp_path: Path, shape: str) -> None:
     )
     if shape == "empty":
         layer = layer.take(np.empty(0, np.int64))
-    facts: Mapping[str, Any] = kept.write(layer, tmp_path / "a", [])
+    facts: Mapping[str, Any] = cached_layer.write(layer, tmp_path / "a", [])
     back = CachedLayer.from_facts(facts, tmp_path / "a", "m")
     assert len(back) == len(layer) and back.with_key("other").load().key == "other"
     loaded = back.load()
     same(loaded, layer)
-    assert kept.mark_of(loaded) == "m" and kept.mark_of(loaded.with_key("z")) == "m"
-    assert kept.mark_of(loaded.with_table(loaded.table.slice(0, len(loaded)))) is None  # whose rows are others now
-    assert kept.mark_of(replace(loaded, kind=GeometryKind.MIXED) if layer.has_geometry else loaded) == "m"
+    assert cached_layer.mark_of(loaded) == "m" and cached_layer.mark_of(loaded.with_key("z")) == "m"
+    assert cached_layer.mark_of(loaded.with_table(loaded.table.slice(0, len(loaded)))) is None  # whose rows are others now
+    assert cached_layer.mark_of(replace(loaded, kind=GeometryKind.MIXED) if layer.has_geometry else loaded) == "m"
     # what is shared with a layer that lies there is not written again
-    more = kept.write(loaded.with_table(loaded.table.append_column("m", pa.nulls(len(loaded)))), tmp_path / "b", [loaded])
+    more = cached_layer.write(loaded.with_table(loaded.table.append_column("m", pa.nulls(len(loaded)))), tmp_path / "b", [loaded])
     assert more["rows"] == len(layer)
     if layer.has_geometry:
-        assert (tmp_path / "b" / kept.SHAPES).stat().st_ino == (tmp_path / "a" / kept.SHAPES).stat().st_ino
+        assert (tmp_path / "b" / cached_layer.SHAPES).stat().st_ino == (tmp_path / "a" / cached_layer.SHAPES).stat().st_ino
 
 
 def test_room_is_made_by_what_was_used_longest_ago(folder: Path, store: Store) -> None:

@@ -15,9 +15,9 @@ from eskret.operations import all_operations
 from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import SettingInfo, default_of, setting_info, validate
-from eskret.workflow.reuse import Keeping, Store, loaded
-from eskret.workflow.reuse.kept import mark_of, note
-from eskret.workflow.step_run import prove
+from eskret.workflow.cache import Keeping, Store, loaded
+from eskret.workflow.cache.cached_layer import mark_of, note
+from eskret.workflow.run.step import prove
 from tests.conftest import points
 from tests.operations.test_every_shape import LAYERS, ON_LAYERS, SETTINGS, context_for
 from tests.workflow.test_reuse import same

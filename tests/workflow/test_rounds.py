@@ -17,8 +17,8 @@ from eskret.cli import app
 from eskret.core.layer import Layer
 from eskret.errors import DocumentError, RehearsalError
 from eskret.formats import geopackage
-from eskret.workflow.each import Each, each_of, labelled, rounds_of
-from eskret.workflow.rounds import RoundsRun, rows_for
+from eskret.workflow.model.iteration import Each, each_of, labelled, rounds_of
+from eskret.workflow.run.foreach import RoundsRun, rows_for
 from tests.conftest import points
 
 PLACES = {"name": ["Pier", "Quay", "pier", None, "Rock"], "region": ["north", "north", "south", "south", "east"]}

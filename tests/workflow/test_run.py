@@ -24,9 +24,9 @@ from eskret.errors import AccountError, EskretError, RehearsalError, SettingErro
 from eskret.formats import geopackage
 from eskret.operations.base import Context, Outcome
 from eskret.operations.choose.keep import NOT_MET, UNKNOWN, Keep
-from eskret.workflow import edits
-from eskret.workflow.engine import Run
-from eskret.workflow.step_run import prove
+from eskret.workflow.model import edits
+from eskret.workflow.run.engine import Run
+from eskret.workflow.run.step import prove
 from tests.conftest import points, squares
 
 

@@ -14,10 +14,10 @@ from typer.testing import CliRunner
 from eskret import Workflow, read, write
 from eskret.cli import app
 from eskret.errors import InputError
-from eskret.workflow import document as documents
-from eskret.workflow import runs as kept
-from eskret.workflow.runs import Runs, output_now
-from eskret.workflow.runs_compared import DIFFERS, GONE, NEW, SAME, compare, difference, keys_for
+from eskret.workflow.history import runs as kept
+from eskret.workflow.history.comparison import DIFFERS, GONE, NEW, SAME, compare, difference, keys_for
+from eskret.workflow.history.runs import Runs, output_now
+from eskret.workflow.model import document
 from tests.conftest import points
 
 TEXT = """eskret = 1
@@ -73,7 +73,7 @@ def test_a_run_is_kept_with_all_that_came_of_it(folder: Path) -> None:
     assert by_command.title == "Häuser" and by_command.file == "w.toml" and by_command.features == 10
     whole = Runs().get(by_command.id)
     assert whole.told["values"] == {"least": 5} and whole.kept.given == {"least": 5} and whole.kept.state == "balanced"
-    assert whole.document == documents.read(folder / "w.toml")
+    assert whole.document == document.read(folder / "w.toml")
     assert [o.name for o in whole.outputs] == ["all.gpkg, places", "places.geojson"]
     # the features are those of then, though the file holds others by now
     for output in whole.outputs:

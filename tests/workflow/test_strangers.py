@@ -23,10 +23,10 @@ from eskret.errors import EskretError, InputError
 from eskret.formats import archives
 from eskret.own import trust
 from eskret.process.client import Worker
-from eskret.workflow import consent
-from eskret.workflow import document as documents
 from eskret.workflow.handover import pack as packs
-from eskret.workflow.rehearsal import rehearse
+from eskret.workflow.model import document
+from eskret.workflow.run import consent
+from eskret.workflow.run.rehearsal import rehearse
 from tests.conftest import squares
 
 FETCH = '\n[[steps]]\nid = "out"\nuse = "fetch"\nservice = "{service}"\ndataset = "d"\n{more}'
@@ -57,7 +57,7 @@ def test_no_request_leaves_before_somebody_has_allowed_it(tmp_path: Path, no_req
     (tmp_path / "inner.toml").write_text("eskret = 1\n" + FETCH.format(service="https://evil.example", more="result = true\n"))
     path = tmp_path / "theirs.toml"
     path.write_text("eskret = 1\n" + text)
-    found = rehearse(documents.read(path), workflow=path)
+    found = rehearse(document.read(path), workflow=path)
     assert found.errors and found.unapproved, [f.text for f in found.findings]
     told = CliRunner().invoke(app, ["run", str(path)])
     assert told.exit_code == 2 and "--allow HOST" in told.output
@@ -81,7 +81,7 @@ def test_a_host_is_allowed_for_one_command_or_for_good_and_a_new_one_asks_again(
     assert "does not answer" in told.output and set(asked) == {"maps.example"}
     monkeypatch.setattr(consent, "_for_now", set())
     assert "--allow HOST" in CliRunner().invoke(app, ["rehearse", str(path)]).output
-    consent.allow(path, [], rehearse(documents.read(path), workflow=path).unapproved)
+    consent.allow(path, [], rehearse(document.read(path), workflow=path).unapproved)
     assert "does not answer" in CliRunner().invoke(app, ["rehearse", str(path)]).output
     for other in ("https://maps.example/x", "https://other.example:8443/x", "http://maps.example:8443/x"):
         path.write_text("eskret = 1\n" + FETCH.format(service=other, more=""))

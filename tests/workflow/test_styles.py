@@ -15,11 +15,11 @@ from eskret.core.style import CLASSES, VALUES, Style, style_of
 from eskret.demo.generate import make
 from eskret.errors import DocumentError
 from eskret.operations import all_operations
-from eskret.workflow import edits, styles
-from eskret.workflow.document import Document, parse
-from eskret.workflow.engine import Run
-from eskret.workflow.mapped import MapSaid, OnMap
-from eskret.workflow.script import to_script
+from eskret.workflow.faces.script import to_script
+from eskret.workflow.model import edits, styles
+from eskret.workflow.model.document import Document, parse
+from eskret.workflow.model.map_spec import MapSaid, OnMap
+from eskret.workflow.run.engine import Run
 
 TEXT = """eskret = 1
 title = "Styled"

@@ -17,10 +17,10 @@ from eskret.core.words import counted_kind
 from eskret.errors import DocumentError, ExpressionError
 from eskret.operations.registry import all_operations
 from eskret.operations.settings import problems_of
-from eskret.workflow import ledger
-from eskret.workflow.document import Document, Step
-from eskret.workflow.parameters import Parameter
-from eskret.workflow.said_once import findings_once
+from eskret.workflow.faces import ledger
+from eskret.workflow.faces.said_once import findings_once
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.parameters import Parameter
 from tests.conftest import points, squares
 from tests.test_cli import call
 

@@ -182,12 +182,12 @@ def run(
         return
     with plain_errors(json_), of_project(file):
         from eskret import terminal
-        from eskret.workflow import document as documents
-        from eskret.workflow.engine import Run
-        from eskret.workflow.report import write_report
-        from eskret.workflow.report_maps import Maps
-        from eskret.workflow.reuse import Keeping, the_store
-        from eskret.workflow.runs import COMMAND, write_down
+        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.faces.report import write_report
+        from eskret.workflow.faces.report_maps import Maps
+        from eskret.workflow.history.runs import COMMAND, write_down
+        from eskret.workflow.model import document as documents
+        from eskret.workflow.run.engine import Run
 
         path = file.resolve()
         document = documents.read(path)
@@ -226,9 +226,9 @@ def run(
 
 def _allow_outside(file: Path, set_: list[str] | None) -> None:
     with plain_errors():
-        from eskret.workflow import consent
-        from eskret.workflow import document as documents
-        from eskret.workflow.rehearsal import rehearse
+        from eskret.workflow.model import document as documents
+        from eskret.workflow.run import consent
+        from eskret.workflow.run.rehearsal import rehearse
 
         path = file.resolve()
         planned = rehearse(documents.read(path), values(set_), workflow=path)
@@ -247,9 +247,9 @@ def rehearse_command(
 def _rehearse(file: Path, set_: list[str] | None, if_exists: str | None, quiet: bool, as_json: bool) -> None:
     with plain_errors(as_json), of_project(file):
         from eskret import terminal
-        from eskret.workflow import document as documents
-        from eskret.workflow.rehearsal import rehearse
-        from eskret.workflow.said_once import findings_once
+        from eskret.workflow.faces.said_once import findings_once
+        from eskret.workflow.model import document as documents
+        from eskret.workflow.run.rehearsal import rehearse
 
         path = file.resolve()
         document = documents.read(path)
@@ -375,11 +375,11 @@ def undo(
 ) -> None:
     """Take the last append to a file, or update of it, back."""
     with plain_errors(json_):
-        from eskret.workflow import kept
+        from eskret.workflow.outputs import file_backups
 
         recover_first(file or Path.cwd())
         if file is None:
-            found = kept.changes()
+            found = file_backups.changes()
             if json_:
                 typer.echo(json.dumps([{"file": str(c.file), "when": c.when, "workflow": c.workflow} for c in found]))
                 return
@@ -388,10 +388,10 @@ def undo(
             if not found:
                 typer.echo("No file was appended to or brought up to date.")
             return
-        latest = kept.changes(file)
+        latest = file_backups.changes(file)
         if not latest:
             raise InputError("no change of it is on record", place=str(file), way_out="'eskret undo' lists those that are")
-        kept.take_back(latest[0])
+        file_backups.take_back(latest[0])
         typer.echo(f"{file} is as it was before {latest[0].when}.")
 
 
@@ -503,8 +503,8 @@ def new_operation(
 def script(file: File) -> None:
     """Print Python that rebuilds a workflow."""
     with plain_errors(), of_project(file):
-        from eskret.workflow import document as documents
-        from eskret.workflow.script import to_script
+        from eskret.workflow.faces.script import to_script
+        from eskret.workflow.model import document as documents
 
         typer.echo(to_script(documents.read(file.resolve()), file.name), nl=False)
 

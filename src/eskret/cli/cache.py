@@ -22,7 +22,7 @@ def cache(
 ) -> None:
     """Say how much is kept of earlier runs, so that later ones redo only what changed."""
     with plain_errors():
-        from eskret.workflow.reuse import the_store
+        from eskret.workflow.cache import the_store
 
         store = the_store()
         if limit is not None:

@@ -33,7 +33,7 @@ Allow = Annotated[
 def allow_hosts(hosts: list[str] | None) -> None:
     """Let workflows ask these hosts for as long as this command lasts."""
     if hosts:
-        from eskret.workflow.consent import allow_for_now
+        from eskret.workflow.run.consent import allow_for_now
 
         allow_for_now(hosts)
 
@@ -44,7 +44,7 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
     try:
         yield
     except RehearsalError as error:
-        from eskret.workflow.said_once import findings_once
+        from eskret.workflow.faces.said_once import findings_once
 
         said = [f"step '{step}': {text}" if step else text for _, step, text in findings_once(error.findings)]
         complain("\n".join(said), as_json)

@@ -12,7 +12,7 @@ from eskret.cli.common import FAILED, Json, plain_errors
 def doctor(json_: Json = False) -> None:
     """Say which versions and formats there are, which places can be written, how much room is left; try every format."""
     with plain_errors(json_):
-        from eskret.workflow.checkup import check_up
+        from eskret.workflow.faces.checkup import check_up
 
         told = []
         for one in check_up():

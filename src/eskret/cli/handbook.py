@@ -20,12 +20,12 @@ def handbook(
     with plain_errors():
         import eskret.workflow  # noqa: F401
         from eskret.operations.registry import all_operations, own_operations, project
-        from eskret.workflow import document as documents
-        from eskret.workflow.handbook import write_handbook
+        from eskret.workflow.faces.handbook import write_handbook
+        from eskret.workflow.model import document
 
         with project(Path.cwd()):
             told = [*all_operations().values(), *own_operations()]
-            first = write_handbook(out, told, {f.name: documents.read(f) for f in files or ()})
+            first = write_handbook(out, told, {f.name: document.read(f) for f in files or ()})
         typer.echo(f"{len(told):,} operations told of in {first}")
         if open_:
             webbrowser.open(first.resolve().as_uri())

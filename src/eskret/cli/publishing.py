@@ -46,7 +46,7 @@ def publish(
     with plain_errors(json_):
         from eskret import terminal
         from eskret.services import journal
-        from eskret.workflow import publishing
+        from eskret.workflow.outputs import publishing
 
         path = file.resolve() if file is not None else None
         if theirs not in ("refuse", "leave", "overwrite"):
@@ -81,12 +81,12 @@ def publish(
 def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, report: Path | None) -> list[str]:
     """Run the workflow; the ids of the pushes it prepared."""
     from eskret import terminal
-    from eskret.workflow import document as documents
-    from eskret.workflow.engine import Run
-    from eskret.workflow.report import write_report
-    from eskret.workflow.report_maps import Maps
-    from eskret.workflow.reuse import Keeping, the_store
-    from eskret.workflow.runs import COMMAND, write_down
+    from eskret.workflow.cache import Keeping, the_store
+    from eskret.workflow.faces.report import write_report
+    from eskret.workflow.faces.report_maps import Maps
+    from eskret.workflow.history.runs import COMMAND, write_down
+    from eskret.workflow.model import document as documents
+    from eskret.workflow.run.engine import Run
 
     document = documents.read(path)
     if not any(s.use == "publish" and not s.off for s in document.steps):

@@ -19,8 +19,8 @@ def recover(
 ) -> None:
     """Complete runs that were cut short while they put their outputs in place, and take away what they had only staged."""
     with plain_errors(json_):
-        from eskret.workflow.recovery import pending_elsewhere
-        from eskret.workflow.recovery import recover as recover_
+        from eskret.workflow.outputs.recovery import pending_elsewhere
+        from eskret.workflow.outputs.recovery import recover as recover_
 
         found = recover_(folder)
         others = pending_elsewhere([folder]) if folder is not None else []
@@ -50,7 +50,7 @@ def recover_first(place: Path) -> None:
 
     if not data_place("transactions").is_dir():
         return
-    from eskret.workflow.recovery import recover as recover_
+    from eskret.workflow.outputs.recovery import recover as recover_
 
     for found in recover_(place if place.is_dir() else place.resolve().parent):
         for text in found.sentences():

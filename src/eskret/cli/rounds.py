@@ -29,11 +29,11 @@ def run(
     """Run a workflow in rounds, or only rehearse them."""
     with plain_errors(as_json), of_project(file):
         from eskret import terminal
-        from eskret.workflow import document as documents
-        from eskret.workflow.report import write_report
-        from eskret.workflow.reuse import Keeping, the_store
-        from eskret.workflow.rounds import RoundsRun, rows_for
-        from eskret.workflow.runs import COMMAND, write_down_rounds
+        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.faces.report import write_report
+        from eskret.workflow.history.runs import COMMAND, write_down_rounds
+        from eskret.workflow.model import document as documents
+        from eskret.workflow.run.foreach import RoundsRun, rows_for
 
         path = file.resolve()
         document = documents.read(path)

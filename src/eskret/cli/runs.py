@@ -25,7 +25,7 @@ def runs(
     """List the runs of earlier, tell one, compare two, or run one again."""
     with plain_errors(json_):
         from eskret.errors import InputError
-        from eskret.workflow.runs import Runs
+        from eskret.workflow.history.runs import Runs
 
         store, chosen = Runs(), list(ids or ())
         if forget:
@@ -70,15 +70,15 @@ def _tell(run: Any, as_json: bool) -> None:
 
 def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
     from eskret import terminal
-    from eskret.workflow import runs_compared
+    from eskret.workflow.history import comparison
 
     earlier, later = store.get(a), store.get(b)
     with of_folder(Path(later.kept.folder)):
-        found = runs_compared.compare(earlier, later, store)
+        found = comparison.compare(earlier, later, store)
     counts: dict[str, dict[str, int]] = {}
     for pair in found.outputs:
-        if pair.shown and pair.state != runs_compared.SAME and pair.later is not None:
-            outcome, _, _ = runs_compared.difference(store, earlier, later, pair.later.path, pair.later.layer)
+        if pair.shown and pair.state != comparison.SAME and pair.later is not None:
+            outcome, _, _ = comparison.difference(store, earlier, later, pair.later.path, pair.later.layer)
             kinds = outcome.layers[0].table.column(0).to_pylist()
             counts[pair.name] = {k: kinds.count(k) for k in ("added", "changed", "removed")}
     if not as_json:
@@ -95,9 +95,9 @@ def _figures(row: Any) -> Any:
 
 def _again(whole: Any, as_json: bool) -> int:
     from eskret import terminal
-    from eskret.workflow.engine import Run
-    from eskret.workflow.reuse import Keeping, the_store
-    from eskret.workflow.runs import COMMAND, write_down
+    from eskret.workflow.cache import Keeping, the_store
+    from eskret.workflow.history.runs import COMMAND, write_down
+    from eskret.workflow.run.engine import Run
 
     kept = whole.kept
     folder = Path(kept.folder)

@@ -45,11 +45,11 @@ def do(
         from eskret import terminal
         from eskret.operations.base import Source
         from eskret.operations.registry import operation_by_id, project
-        from eskret.workflow import document as documents
-        from eskret.workflow.engine import Run
-        from eskret.workflow.reuse import Keeping, the_store
-        from eskret.workflow.runs import COMMAND, write_down
-        from eskret.workflow.single import single
+        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.history.runs import COMMAND, write_down
+        from eskret.workflow.model import document as documents
+        from eskret.workflow.run.engine import Run
+        from eskret.workflow.run.single import single
 
         here = Path.cwd()
         with project(here):

@@ -21,14 +21,15 @@ def watch(
     allow_hosts(allow)
     with plain_errors(), of_project(file):
         from eskret.errors import EskretError, RehearsalError
-        from eskret.workflow import document as documents
-        from eskret.workflow import ledger, watching
-        from eskret.workflow.engine import Run
-        from eskret.workflow.reuse import Keeping, the_store
-        from eskret.workflow.runs import COMMAND, write_down
+        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.faces import ledger
+        from eskret.workflow.history.runs import COMMAND, write_down
+        from eskret.workflow.model import document
+        from eskret.workflow.run import watch as watching
+        from eskret.workflow.run.engine import Run
 
         path, given = file.resolve(), values(set_)
-        documents.read(path)  # what is wrong from the beginning is said at once
+        document.read(path)  # what is wrong from the beginning is said at once
         stop = threading.Event()
         current: list[Run] = []
 
@@ -39,7 +40,7 @@ def watch(
 
         def run() -> None:
             try:
-                job = Run(documents.read(path), given, workflow=path, keeping=Keeping(the_store()))
+                job = Run(document.read(path), given, workflow=path, keeping=Keeping(the_store()))
                 current[:] = [job]
                 if stop.is_set():
                     return

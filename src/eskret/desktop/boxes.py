@@ -18,7 +18,7 @@ from eskret.desktop.session import Session
 from eskret.desktop.views.handover import PackBox, UnpackBox
 from eskret.desktop.views.heads import HeadsBox, KeysBox
 from eskret.errors import EskretError
-from eskret.workflow.document import Document
+from eskret.workflow.model.document import Document
 
 
 class Boxes(QObject):

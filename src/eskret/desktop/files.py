@@ -13,9 +13,9 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import EskretError
+from eskret.workflow.faces.script import to_script
 from eskret.workflow.handover.pack import ENDING as PACKS
-from eskret.workflow.runs import Whole
-from eskret.workflow.script import to_script
+from eskret.workflow.history.runs import Whole
 
 RECENT = 8
 _WORKFLOWS = "Workflows (*.toml)"

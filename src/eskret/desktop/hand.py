@@ -15,10 +15,10 @@ from eskret.core.expression import as_written
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import InputError
-from eskret.workflow import edits
-from eskret.workflow.document import Document, Step
-from eskret.workflow.references import Reference
-from eskret.workflow.stored import StoredLayer
+from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.model import edits
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.references import Reference
 
 MOST_PICKED = 5_000
 """More features than this are no hand act: a condition says better what they have in common."""

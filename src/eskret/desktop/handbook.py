@@ -11,7 +11,7 @@ from PySide6.QtGui import QDesktopServices
 from eskret.desktop.session import Session
 from eskret.errors import EskretError
 from eskret.operations.registry import all_operations, operation_by_id, own_operations
-from eskret.workflow.handbook import page_name, write_handbook
+from eskret.workflow.faces.handbook import page_name, write_handbook
 
 
 def write(session: Session, use: str = "") -> Path:

@@ -20,14 +20,15 @@ from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
 from eskret.process.client import Worker
-from eskret.workflow import document as documents
-from eskret.workflow import edits, ledger, styles
-from eskret.workflow.document import Document, Step
-from eskret.workflow.mapped import MapSaid
-from eskret.workflow.outputs import Outputs
-from eskret.workflow.references import Reference, bound, dependents, reference_settings
-from eskret.workflow.said_once import findings_once
-from eskret.workflow.stored import StoredLayer
+from eskret.workflow.faces import ledger
+from eskret.workflow.faces.said_once import findings_once
+from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.model import document as documents
+from eskret.workflow.model import edits, styles
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.map_spec import MapSaid
+from eskret.workflow.model.references import Reference, bound, dependents, reference_settings
+from eskret.workflow.outputs.records import Outputs
 
 REHEARSE_AFTER = 350
 """Milliseconds of quiet after an edit before it is rehearsed."""

@@ -14,8 +14,8 @@ from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
-from eskret.workflow.edits import set_parameter
-from eskret.workflow.parameters import Parameter, in_words
+from eskret.workflow.model.edits import set_parameter
+from eskret.workflow.model.parameters import Parameter, in_words
 
 
 class ParameterBox(QFrame):

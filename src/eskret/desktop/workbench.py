@@ -44,10 +44,11 @@ from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import ServiceAccess
 from eskret.operations.registry import operation_by_id
-from eskret.workflow import consent, ledger
-from eskret.workflow.catalogue import CatalogueEntry
-from eskret.workflow.document import Step
-from eskret.workflow.runs import Whole
+from eskret.workflow.faces import ledger
+from eskret.workflow.faces.catalogue import CatalogueEntry
+from eskret.workflow.history.runs import Whole
+from eskret.workflow.model.document import Step
+from eskret.workflow.run import consent
 
 
 class Workbench(QWidget):

@@ -13,8 +13,8 @@ from typing import Any
 from eskret.core.layer.frames import to_frame
 from eskret.core.words import counted
 from eskret.errors import DocumentError
-from eskret.workflow.document import parse
-from eskret.workflow.reuse.kept import CachedLayer
+from eskret.workflow.cache.cached_layer import CachedLayer
+from eskret.workflow.model.document import parse
 
 STATE, BACK = "open.json", "back.toml"
 """Files in the folder that window and kernel share: what is open, and a workflow that goes back into the ledger."""

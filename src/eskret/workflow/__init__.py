@@ -2,5 +2,5 @@
 
 from eskret.operations.registry import add_from_above, find_own_with
 
-add_from_above("workflow", "eskret.workflow.nested")
+add_from_above("workflow", "eskret.workflow.run.subworkflow")
 find_own_with("eskret.own.files")

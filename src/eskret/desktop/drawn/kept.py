@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QMenu, QToolButton, QVBoxLayout, QWidget
 
 from eskret.desktop.stage import Beside
-from eskret.workflow.mapped import OnMap
+from eskret.workflow.model.map_spec import OnMap
 
 HAND = "hand"
 

@@ -29,8 +29,8 @@ from eskret.desktop.map.canvas import looks
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.viewer import LEAVING, Pane, Viewer
-from eskret.workflow import styles
-from eskret.workflow.mapped import LINES, OnMap
+from eskret.workflow.model import styles
+from eskret.workflow.model.map_spec import LINES, OnMap
 
 _MOST = 60
 """A menu of more layers than this would not be read."""

@@ -20,7 +20,7 @@ from eskret.desktop.viewer import LEAVING, Viewer
 from eskret.desktop.views.picture import MapBox, ask_file
 from eskret.errors import EskretError
 from eskret.formats.sld import sld_text, write_sld
-from eskret.workflow.runs import Whole
+from eskret.workflow.history.runs import Whole
 
 
 class Saving(QObject):

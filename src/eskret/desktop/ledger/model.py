@@ -10,8 +10,8 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistent
 from eskret.core.words import counted, plain
 from eskret.desktop.ledger.threads import RowThreads, lanes
 from eskret.desktop.session import Session
-from eskret.workflow.ledger import LayerRow, StepRow, grouped_remarks
-from eskret.workflow.references import sources_of
+from eskret.workflow.faces.ledger import LayerRow, StepRow, grouped_remarks
+from eskret.workflow.model.references import sources_of
 
 NUMBER, THREAD, STEP, LAYERS, IN, OUT, ASIDE, TOTAL, TIME, STATE = range(10)
 TITLES = ("#", "Thread", "Step", "Layers", "In", "Out", "Set aside", "Control total", "Time", "State")

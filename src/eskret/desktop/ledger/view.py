@@ -14,7 +14,7 @@ from eskret.desktop.ledger.threads import between, width
 from eskret.desktop.session import Session
 from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.workflow import edits
+from eskret.workflow.model import edits
 
 ROW, HEADING, LANE = 28, 26, 18
 _RIGHT = {NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME}

@@ -16,7 +16,7 @@ from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import Palette
 from eskret.desktop.theme.style import NARROW, font
 from eskret.errors import CrsError
-from eskret.workflow.mapped import DEGREES, NONE
+from eskret.workflow.model.map_spec import DEGREES, NONE
 
 Crs = Mapping[str, Any]
 _EVERY = 110.0  # pixels between lines, about

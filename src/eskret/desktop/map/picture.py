@@ -19,7 +19,7 @@ from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import Palette
 from eskret.desktop.theme.style import font
 from eskret.errors import DeliveryError
-from eskret.workflow.mapped import NONE
+from eskret.workflow.model.map_spec import NONE
 
 LABEL = 12
 LEGEND_ROOM = 0.6

@@ -11,7 +11,7 @@ import numpy as np
 from eskret.desktop.map.labels import Labels
 from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.viewport import Box
-from eskret.workflow.mapped import GRID
+from eskret.workflow.model.map_spec import GRID
 
 
 @dataclass(frozen=True)

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QHBoxLayout, QL
 from eskret.desktop.paths import relative
 from eskret.desktop.session import Session
 from eskret.desktop.settings.crs import CrsBox, remember_crs
-from eskret.workflow.choices import Offer
-from eskret.workflow.parameters import Parameter, among
+from eskret.workflow.model.choices import Offer
+from eskret.workflow.model.parameters import Parameter, among
 
 _EXAMPLES = {"date": "2031-09-30", "measure": "200 m", "crs": "EPSG:32626", "number": "a number"}
 

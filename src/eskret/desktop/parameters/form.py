@@ -11,9 +11,9 @@ from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 from eskret.desktop.parameters.editors import ValueEditor
 from eskret.desktop.session import Session
 from eskret.errors import DocumentError
-from eskret.workflow.choices import Offer
-from eskret.workflow.document import Document
-from eskret.workflow.parameters import Parameter, enabled
+from eskret.workflow.model.choices import Offer
+from eskret.workflow.model.document import Document
+from eskret.workflow.model.parameters import Parameter, enabled
 
 ASK_AFTER = 120
 """Milliseconds of quiet before the choices that hang on a value are read."""

@@ -14,8 +14,8 @@ from eskret.desktop.session import Session
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.base import Source
 from eskret.operations.registry import operation_by_id
-from eskret.workflow.edits import put_parameter, rename_parameter, uses_of
-from eskret.workflow.parameters import TYPES, ChoicesFrom, EnabledBy, Parameter, parameter_of
+from eskret.workflow.model.edits import put_parameter, rename_parameter, uses_of
+from eskret.workflow.model.parameters import TYPES, ChoicesFrom, EnabledBy, Parameter, parameter_of
 
 NONE, LISTED, READ = "any value", "one of a list", "one that a layer has"
 _EMPTY: dict[str, Any] = {"number": 0, "flag": False, "date": "2031-01-01", "measure": "1 m"}

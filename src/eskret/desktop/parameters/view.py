@@ -10,8 +10,8 @@ from eskret.desktop.parameters.form import ValuesForm
 from eskret.desktop.parameters.properties import Properties
 from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row, push_button, rule
-from eskret.workflow.edits import move_parameter, put_parameter, remove_parameter
-from eskret.workflow.parameters import TYPES, Parameter
+from eskret.workflow.model.edits import move_parameter, put_parameter, remove_parameter
+from eskret.workflow.model.parameters import TYPES, Parameter
 
 
 class ParametersView(View):

@@ -19,7 +19,7 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.viewer import Pane, QuietButton
 from eskret.errors import EskretError
 from eskret.process.console_state import BACK, STATE
-from eskret.workflow.document import parse
+from eskret.workflow.model.document import parse
 
 _LONG = 80
 """Characters; the name of a socket cannot be much longer, so from here on the kernel listens on loopback, with a key."""

@@ -13,7 +13,7 @@ from eskret.desktop.python.text import PythonText
 from eskret.desktop.session import Session
 from eskret.desktop.views.heads import Box
 from eskret.own import trust
-from eskret.workflow.document import parse
+from eskret.workflow.model.document import parse
 
 
 class ScriptBox(Box):

@@ -10,7 +10,7 @@ from eskret.desktop.python.text import PythonText
 from eskret.desktop.session import Session
 from eskret.desktop.viewer import Pane, QuietButton
 from eskret.errors import EskretError
-from eskret.workflow.script import scripted
+from eskret.workflow.faces.script import scripted
 
 
 class ScriptPane(Pane):

@@ -17,7 +17,7 @@ from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.operations.sentences import in_words
-from eskret.workflow.references import Reference
+from eskret.workflow.model.references import Reference
 
 
 class Opener(QPushButton):

@@ -40,12 +40,12 @@ from eskret.operations.as_text import from_text, parameters_meant, parameters_na
 from eskret.operations.registry import OWN, operation_by_id
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
-from eskret.workflow.document import Step
-from eskret.workflow.edits import put_parameter, rename_step, replace_step
-from eskret.workflow.ledger import grouped_remarks, reason_text
-from eskret.workflow.parameters import Parameter
-from eskret.workflow.references import with_parameters
-from eskret.workflow.said_once import findings_once
+from eskret.workflow.faces.ledger import grouped_remarks, reason_text
+from eskret.workflow.faces.said_once import findings_once
+from eskret.workflow.model.document import Step
+from eskret.workflow.model.edits import put_parameter, rename_step, replace_step
+from eskret.workflow.model.parameters import Parameter
+from eskret.workflow.model.references import with_parameters
 
 _FROM = SettingInfo("Layers that enter", "What this step works on: all layers of an earlier step, or some of them.", "from")
 _ROUNDS = SettingInfo(

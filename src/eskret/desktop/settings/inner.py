@@ -21,9 +21,9 @@ from eskret.desktop.settings.entering import MenuEditor
 from eskret.desktop.settings.layers import LayerEditor
 from eskret.errors import EskretError
 from eskret.operations.settings import SettingInfo
-from eskret.workflow.catalogue import read_cached, workflows_in
-from eskret.workflow.document import Document
-from eskret.workflow.parameters import Parameter, enabled
+from eskret.workflow.faces.catalogue import read_cached, workflows_in
+from eskret.workflow.model.document import Document
+from eskret.workflow.model.parameters import Parameter, enabled
 
 
 class WorkflowEditor(MenuEditor):

@@ -13,7 +13,7 @@ from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.settings.entering import MenuEditor
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo
-from eskret.workflow.references import Reference
+from eskret.workflow.model.references import Reference
 
 
 class LayerEditor(MenuEditor):

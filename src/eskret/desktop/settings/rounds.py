@@ -10,7 +10,7 @@ from eskret.desktop.session import Session
 from eskret.desktop.settings.editors import SettingEditor
 from eskret.desktop.settings.layers import LayerEditor
 from eskret.operations.settings import SettingInfo
-from eskret.workflow.each import Each
+from eskret.workflow.model.iteration import Each
 
 _KINDS = {"": "once", "layers": "once for each layer", "values": "once for each value of a field", "rows": "once for each row"}
 _OF = SettingInfo("Of", "", "layer", tables=True)

@@ -29,7 +29,7 @@ from eskret.desktop.table.fields import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.formats.sources import is_offered, is_text
-from eskret.workflow import kept
+from eskret.workflow.outputs import file_backups
 
 MOST_FILES = 1500
 DEPTH = 4
@@ -339,7 +339,7 @@ class SourcesPanel(QWidget):
             return
         self.menu = QMenu(self.tree)
         self.menu.addAction("Fetch it" if told.get("what") == "published" else "Load it", self._load)
-        if told.get("what") != "published" and kept.changes(Path(told["path"])):
+        if told.get("what") != "published" and file_backups.changes(Path(told["path"])):
             self.menu.addAction("Take the last change of it back", lambda: self.back_asked.emit(told["path"]))
         if str(told["path"]).lower().endswith(".gpkg"):
             self.menu.addAction("Names, sections, take out …", lambda: self.tidy_asked.emit(told["path"]))

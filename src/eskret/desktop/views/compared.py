@@ -14,10 +14,10 @@ from eskret.desktop.grid.read import ReadTable
 from eskret.desktop.session import Session
 from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.parts import in_row
-from eskret.workflow import runs_compared
-from eskret.workflow.runs import Runs, Whole
-from eskret.workflow.runs_compared import Compared, OutputPair
-from eskret.workflow.stored import StoredLayer
+from eskret.workflow.history import comparison
+from eskret.workflow.history.comparison import Compared, OutputPair
+from eskret.workflow.history.runs import Runs, Whole
+from eskret.workflow.history.stored import StoredLayer
 
 _STEPS = (
     Column("step", "Step", False, width=300),
@@ -32,7 +32,7 @@ _OUTPUTS = (
     Column("features", "Features", False, right=True, width=120),
     Column("state", "Content", False, width=200),
 )
-_COLOURS = {runs_compared.SAME: "good", runs_compared.DIFFERS: "look"}
+_COLOURS = {comparison.SAME: "good", comparison.DIFFERS: "look"}
 
 
 class ComparedPane(QWidget):
@@ -82,7 +82,7 @@ class ComparedPane(QWidget):
         if self._pair is not None and [w.kept.id for w in self._pair] == [earlier.kept.id, later.kept.id]:
             return
         self._pair = earlier, later
-        found = self._found = runs_compared.compare(earlier, later, self._runs)
+        found = self._found = comparison.compare(earlier, later, self._runs)
         lines = [f"{name}: {a or 'nothing'} → {b or 'nothing'}" for name, a, b in found.values]
         if earlier.kept.workflow != later.kept.workflow:
             lines.append(f"They are of two workflows: {earlier.kept.file} and {later.kept.file}.")
@@ -117,11 +117,11 @@ class ComparedPane(QWidget):
         rows, colours = [], {}
         for n, one in enumerate(found.outputs):
             counts = (x.features if x is not None else None for x in (one.earlier, one.later))
-            kept = "" if one.shown or one.state == runs_compared.SAME else " (its features are not kept)"
+            kept = "" if one.shown or one.state == comparison.SAME else " (its features are not kept)"
             rows.append({"name": one.name, "features": _both(*counts), "state": f"{one.state}{kept}"})
             colours[n, "state"] = _COLOURS.get(one.state, "bad")
         self.outputs.show_rows(rows, colours=colours)
-        first = [n for n, o in enumerate(found.outputs) if o.shown and o.state != runs_compared.SAME]
+        first = [n for n, o in enumerate(found.outputs) if o.shown and o.state != comparison.SAME]
         first = first or [n for n, o in enumerate(found.outputs) if o.shown]
         self.outputs.choose(first[:1])
         if not first:

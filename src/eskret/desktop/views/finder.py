@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QSty
 
 from eskret.desktop.rows import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.workflow.catalogue import CatalogueEntry, find
+from eskret.workflow.faces.catalogue import CatalogueEntry, find
 
 
 class _Delegate(QStyledItemDelegate):

@@ -23,7 +23,7 @@ from eskret.operations.base import Context, Operation
 from eskret.operations.naming_layers import Named, names_of
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
-from eskret.workflow.document import Step
+from eskret.workflow.model.document import Step
 
 _LAYER, _ROWS, _FILLED, _NAME, _NOTE = " layer", " rows", " filled", " name", " note"
 

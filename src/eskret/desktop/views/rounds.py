@@ -20,8 +20,8 @@ from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError
-from eskret.workflow.parameters import Parameter, in_words
-from eskret.workflow.rounds import rows_in
+from eskret.workflow.model.parameters import Parameter, in_words
+from eskret.workflow.run.foreach import rows_in
 
 Row = dict[str, str]
 _STATE, _SAVED, _SAYS = " state", " saved", " says"

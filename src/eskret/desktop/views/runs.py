@@ -20,8 +20,8 @@ from eskret.desktop.views.published import state_words
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import EskretError
 from eskret.services.journal import pushes
-from eskret.workflow.parameters import in_words
-from eskret.workflow.runs import Kept, Runs, Whole
+from eskret.workflow.history.runs import Kept, Runs, Whole
+from eskret.workflow.model.parameters import in_words
 
 _LIST = (
     Column("id", "Run", False, right=True, width=42),

@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QWidget
 from eskret.core.words import plain
 from eskret.desktop.grid.model import Column
 from eskret.desktop.grid.read import ReadTable
-from eskret.workflow import ledger
-from eskret.workflow.document import Document
+from eskret.workflow.faces import ledger
+from eskret.workflow.model.document import Document
 
 STATES = {"balanced": ("● balanced", "good"), "look": ("▲ look", "look"), "failed": ("■ failed", "bad"), "stopped": ("■ stopped", "bad")}
 _COLUMNS = (

@@ -9,7 +9,7 @@ from eskret.errors import InputError
 from eskret.formats import sources
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values, facts_told
-from eskret.workflow.results import ResultStore
+from eskret.workflow.history.results import ResultStore
 
 
 @job("look")
@@ -70,10 +70,10 @@ def store(
 @job("take_back")
 def take_back(work: Work, path: Path) -> Answer:
     """Bring a file back to what it held before its last change."""
-    from eskret.workflow import kept
+    from eskret.workflow.outputs import file_backups
 
-    latest = kept.changes(path)
+    latest = file_backups.changes(path)
     if not latest:
         raise InputError("no change of it is on record", place=str(path))
-    kept.take_back(latest[0])
+    file_backups.take_back(latest[0])
     return {}

@@ -7,14 +7,14 @@ from typing import Any
 
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values
-from eskret.workflow.results import ResultStore
+from eskret.workflow.history.results import ResultStore
 
 
 @job("difference_of_runs")
 def difference_of_runs(work: Work, earlier: int, later: int, path: str, layer: str, key: str | None, store: Path) -> Answer:
     """What was added, removed and changed in an output between two runs of earlier."""
-    from eskret.workflow.runs import Runs
-    from eskret.workflow.runs_compared import difference
+    from eskret.workflow.history.comparison import difference
+    from eskret.workflow.history.runs import Runs
 
     runs = Runs()
     outcome, keys, chosen = difference(runs, runs.get(earlier), runs.get(later), path, layer, key)
@@ -24,7 +24,7 @@ def difference_of_runs(work: Work, earlier: int, later: int, path: str, layer: s
 @job("outputs_now")
 def outputs_now(work: Work, outputs: list[tuple[str, str, str]]) -> Answer:
     """Whether outputs of earlier are as they were left."""
-    from eskret.workflow.runs import output_now
+    from eskret.workflow.history.runs import output_now
 
     return {"now": [output_now(Path(path), layer, told) for path, layer, told in outputs]}
 
@@ -32,7 +32,7 @@ def outputs_now(work: Work, outputs: list[tuple[str, str, str]]) -> Answer:
 @job("reopen")
 def reopen(work: Work, run: int, store: Path) -> Answer:
     """The features that a run of earlier delivered, as a window shows them, by step."""
-    from eskret.workflow.runs import Runs
+    from eskret.workflow.history.runs import Runs
 
     runs = Runs()
     results, whole = ResultStore(store), runs.get(run)

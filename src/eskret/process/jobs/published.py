@@ -56,7 +56,7 @@ def look(work: Work, address: str, dataset: str, store: Path, crs: str = "", tok
     from eskret.operations.bring import bring
     from eskret.operations.gather.fetch import layer_of
     from eskret.services import features, tokens
-    from eskret.workflow.results import ResultStore
+    from eskret.workflow.history.results import ResultStore
 
     begun = time.monotonic()
 
@@ -84,8 +84,8 @@ def pushes(work: Work) -> Answer:
 def push(work: Work, id: str, store: Path, crs: str = "") -> Answer:
     """A push and its changes as a layer."""
     from eskret.services import journal
-    from eskret.workflow import publishing
-    from eskret.workflow.results import ResultStore
+    from eskret.workflow.history.results import ResultStore
+    from eskret.workflow.outputs import publishing
 
     with journal.open_push(id) as open_:
         layer = publishing.layer_of(open_, crs)
@@ -98,7 +98,7 @@ def push(work: Work, id: str, store: Path, crs: str = "") -> Answer:
 def carry_out(work: Work, id: str, back: bool, theirs: str = "refuse") -> Answer:
     """Send a push or take it back."""
     from eskret.services import journal
-    from eskret.workflow import publishing
+    from eskret.workflow.outputs import publishing
 
     begun, told, first = time.monotonic(), 0.0, -1
 

@@ -7,15 +7,15 @@ from typing import Any
 
 from eskret.core.layer import LayerFacts
 from eskret.process.jobs.job import Answer, Work, job
-from eskret.workflow.choices import offers
-from eskret.workflow.document import parse
-from eskret.workflow.engine import Run
-from eskret.workflow.rehearsal import Rehearsal
-from eskret.workflow.rehearsal import rehearse as rehearse_workflow
-from eskret.workflow.results import ResultStore
-from eskret.workflow.reuse import Keeping, the_store
-from eskret.workflow.rounds import RoundsRun
-from eskret.workflow.runs import WINDOW, write_down, write_down_rounds
+from eskret.workflow.cache import Keeping, the_store
+from eskret.workflow.history.results import ResultStore
+from eskret.workflow.history.runs import WINDOW, write_down, write_down_rounds
+from eskret.workflow.model.choices import offers
+from eskret.workflow.model.document import parse
+from eskret.workflow.run.engine import Run
+from eskret.workflow.run.foreach import RoundsRun
+from eskret.workflow.run.rehearsal import Rehearsal
+from eskret.workflow.run.rehearsal import rehearse as rehearse_workflow
 
 Values = dict[str, Any]
 
@@ -111,10 +111,10 @@ def offered(work: Work, text: str, values: Values, folder: Path) -> Answer:
 @job("report")
 def report(work: Work, text: str, folder: Path, told: dict[str, Any], layers: list[tuple[str, dict[str, Any]]], path: Path) -> Answer:
     """Write the report of a run, with maps of what it delivered, drawn from what was stored."""
-    from eskret.workflow.report import write_report
-    from eskret.workflow.report_maps import Maps
-    from eskret.workflow.stored import StoredLayer
-    from eskret.workflow.styles import style_for
+    from eskret.workflow.faces.report import write_report
+    from eskret.workflow.faces.report_maps import Maps
+    from eskret.workflow.history.stored import StoredLayer
+    from eskret.workflow.model.styles import style_for
 
     document = parse(text)
     maps = Maps(document, folder)

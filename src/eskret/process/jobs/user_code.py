@@ -27,6 +27,6 @@ def own_choices(work: Work, folder: Path, use: str, settings: dict[str, Any]) ->
 @job("built")
 def built(work: Work, path: Path) -> Answer:
     """The workflows that a script builds."""
-    from eskret.workflow.built import built_by
+    from eskret.workflow.model.built import built_by
 
     return {"built": [{"name": b.name, "title": b.document.title, "text": b.document.to_text()} for b in built_by(path)]}

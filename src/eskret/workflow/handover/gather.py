@@ -14,12 +14,12 @@ from eskret.formats.coordinates_text import ENDINGS as TEXTS
 from eskret.operations.registry import OWN, operation_by_id, project
 from eskret.operations.settings import setting_info
 from eskret.own.trust import code_in
-from eskret.workflow import document as documents
-from eskret.workflow.document import Document, Step
-from eskret.workflow.mapped import MapSaid
-from eskret.workflow.parameters import Parameter
-from eskret.workflow.references import with_parameters
-from eskret.workflow.reuse.stamps import with_companions
+from eskret.workflow.cache.file_hashes import with_companions
+from eskret.workflow.model import document as documents
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.map_spec import MapSaid
+from eskret.workflow.model.parameters import Parameter
+from eskret.workflow.model.references import with_parameters
 
 WORKFLOW, CODE, INPUT = "workflow", "code", "input"
 _ELSEWHERE, _OTHERS = "inputs", "workflows"

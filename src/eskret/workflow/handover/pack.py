@@ -25,9 +25,9 @@ from eskret.errors import Code, DeliveryError, InputError
 from eskret.formats import sources, sqlite
 from eskret.formats.file_group import FileGroup, Move
 from eskret.formats.known import GEOPACKAGE
+from eskret.workflow.cache.file_hashes import with_companions
 from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, Gathered, Piece
-from eskret.workflow.outputs import digest_file
-from eskret.workflow.reuse.stamps import with_companions
+from eskret.workflow.outputs.records import digest_file
 
 LIST = "pack.json"
 ENDING = ".zip"

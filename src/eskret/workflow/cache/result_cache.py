@@ -1,0 +1,196 @@
+"""What a task hangs on, as one digest; what it made, kept under it and taken up again."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from collections.abc import Generator, Iterable, Mapping, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import replace
+from functools import cached_property, lru_cache
+from pathlib import Path
+from typing import Any
+
+import shapely
+
+from eskret.core.layer import Layer
+from eskret.operations.base import Context, Operation, Outcome
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, mark_of, note, write
+from eskret.workflow.cache.file_hashes import stamps_at, with_companions
+from eskret.workflow.cache.store import Store
+
+_NAMED = re.compile(r"[${]\s*([A-Za-z_]\w*)")
+
+_at_work: ContextVar[Keeping | None] = ContextVar("keeping", default=None)
+
+
+class Keeping:
+    """Takes up what was made before, and keeps what is made now.
+
+    Parameters
+    ----------
+    store : where.
+    fresh : take nothing up; what is made is kept all the same.
+    """
+
+    def __init__(self, store: Store, *, fresh: bool = False) -> None:
+        self.store = store
+        self.fresh = fresh
+        self.stamps = stamps_at(store.folder.parent / "digests.sqlite")
+
+    @contextmanager
+    def at_work(self) -> Generator[None, None, None]:
+        """Within it, workflows that are used as a step keep theirs here too."""
+        token = _at_work.set(self)
+        try:
+            yield
+        finally:
+            _at_work.reset(token)
+            self.stamps.save()
+            self.store.settle()
+
+    # -- digests
+
+    @cached_property
+    def _code(self) -> list[str]:
+        return [_code_digest(), shapely.__version__, shapely.geos_version_string]
+
+    def key(
+        self,
+        operation: Operation,
+        settings: Mapping[str, Any],
+        context: Context,
+        entering: Sequence[LayerHandle],
+        others: Mapping[str, Sequence[LayerHandle]],
+        reads: Sequence[Path] | None,
+        more: Any = None,
+    ) -> str | None:
+        """The digest of all that a task hangs on; None where that cannot be told.
+
+        Parameters
+        ----------
+        settings : as the step gives them, parameters put in.
+        others : layers that settings name, by setting.
+        reads : the files that it reads, None where it asks what may have changed unseen.
+        more : anything else, that can be told as JSON.
+        """
+        if reads is None:
+            return None
+        layers = [_told(x) for x in entering]
+        named = {n: [_told(x) for x in found] for n, found in others.items()}
+        if any(x is None for x in layers) or any(x is None for found in named.values() for x in found):
+            return None
+        text = json.dumps(settings, default=str, sort_keys=True)
+        used = {n: str(context.values[n]) for n in sorted(set(_NAMED.findall(text))) if n in context.values}
+        fields = {n: context.field_values[n] for n in used if n in context.field_values}
+        try:
+            files = self._files(reads)
+        except OSError:
+            return None  # the task itself says what is wrong with it
+        told = [
+            self._code,
+            operation.id,
+            operation.version,
+            operation.code_digest(),
+            text,
+            used,
+            fields,
+            context.step,
+            context.crs,
+            context.names,
+            list(context.totals),
+            layers,
+            named,
+            files,
+            more,
+        ]
+        return digest_of(told)
+
+    def _files(self, paths: Iterable[Path]) -> list[tuple[str, str]]:
+        whole = dict.fromkeys(p for path in paths for p in with_companions(path))
+        return [(str(p), self.stamps.digest(p)) for p in whole]
+
+    # -- what was made
+
+    def take(self, key: str) -> list[Outcome] | None:
+        """What was made under a key, its layers still on disk; None where nothing was, or nothing is to be taken up."""
+        found = None if self.fresh else self.store.get(key)
+        if found is None:
+            return None
+        out = []
+        for number, (outcome, layers) in enumerate(found):
+            kept = [CachedLayer.from_facts(facts, self.store.home(key) / f"{number}-{n}") for n, facts in enumerate(layers)]
+            out.append(replace(outcome, layers=tuple(kept)))
+        return out
+
+    def keep(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
+        """Keep what was made."""
+
+        # what an operation passes on as it came is still the same content
+        marks = {(i, n): mark_of(x) or f"{key}.{i}.{n}" for i, o in enumerate(outcomes) for n, x in enumerate(o.layers)}
+
+        def fill(folder: Path) -> Any:
+            return [
+                (replace(o, layers=()), [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(o.layers)])
+                for i, o in enumerate(outcomes)
+            ]
+
+        if not any(o.prepared or o.failed for o in outcomes):
+            if self.fresh:
+                self.store.drop(key)
+            self.store.put(key, fill)
+        for i, outcome in enumerate(outcomes):
+            for n, layer in enumerate(outcome.layers):
+                if isinstance(layer, Layer) and mark_of(layer) is None:
+                    home = self.store.home(key) / f"{i}-{n}"
+                    note(layer, marks[i, n], home if home.exists() else None)
+
+    def mark_gathered(self, layers: Sequence[LayerHandle], parts: Sequence[str | None], more: Any) -> None:
+        """Say which content layers are that were put together of what several tasks made."""
+        if any(p is None for p in parts):
+            return
+        whole = digest_of([list(parts), more])
+        for n, layer in enumerate(layers):
+            if isinstance(layer, Layer) and mark_of(layer) is None:
+                note(layer, f"{whole}.{n}")
+
+    # -- whole runs
+
+    def recall(self, told: Any) -> Any | None:
+        """What was noted of something, told as JSON; None for nothing."""
+        return None if self.fresh else self.store.get(digest_of([self._code, "noted", told]))
+
+    def remember(self, told: Any, what: Any) -> None:
+        """Note something, in place of what was noted of it before."""
+        key = digest_of([self._code, "noted", told])
+        self.store.drop(key)
+        self.store.put(key, lambda folder: what)
+
+
+def keeping_at_work() -> Keeping | None:
+    """Where the run that is at work keeps things."""
+    return _at_work.get()
+
+
+def digest_of(told: Any) -> str:
+    """A digest of anything that can be told as JSON."""
+    return hashlib.sha256(json.dumps(told, default=str, sort_keys=True).encode()).hexdigest()
+
+
+def _told(layer: LayerHandle) -> list[Any] | None:
+    """A layer as what a task may hang on; None where nobody knows its content."""
+    mark = mark_of(layer)
+    if mark is None:
+        return None
+    # the step that made it can stand in a name
+    return [mark, layer.key, layer.name, layer.crs, layer.origin, str(layer.kind), dict(layer.titles), layer.step, layer.unnumbered]
+
+
+@lru_cache(maxsize=1)
+def _code_digest() -> str:
+    """The program as it is installed: what another one made may differ."""
+    home = Path(__file__).parents[2]
+    stats = [(str(p.relative_to(home)), p.stat().st_size, p.stat().st_mtime_ns) for p in sorted(home.rglob("*.py"))]
+    return digest_of(stats)

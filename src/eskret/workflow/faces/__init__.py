@@ -1,0 +1,1 @@
+"""A workflow and its runs as people read them: ledger, report, script, handbook, catalogue, checkup."""
