@@ -20,11 +20,11 @@ import numpy as np
 import shapely
 
 from eskret import read, to_geopandas
-from eskret.core.groups import group_codes, group_rows
-from eskret.core.kernels.cut import cut, outline
-from eskret.core.kernels.dissolve import dissolve
-from eskret.core.kernels.gaps import ends_of, gaps
-from eskret.core.kernels.overlay import common
+from eskret.core.geometry.cut import cut, outline
+from eskret.core.geometry.dissolve import dissolve
+from eskret.core.geometry.line_gaps import ends_of, gaps
+from eskret.core.geometry.overlay import common
+from eskret.core.tables.groupby import group_codes, group_rows
 
 SHARED = Path(__file__).resolve().parents[2] / "shared" / "bench"
 

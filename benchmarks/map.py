@@ -15,9 +15,9 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtCore import QEventLoop, QTimer
 
-from eskret.core.classes import breaks_of
-from eskret.core.legend import legend_of, numbers_of
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.classes import breaks_of
+from eskret.core.style.legend import legend_of, numbers_of
+from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.app import make_application
 from eskret.desktop.map.canvas import MapCanvas, looks
 from eskret.desktop.map.dress import items_of, labels_of

@@ -14,7 +14,7 @@ from PySide6.QtGui import QFontDatabase, QFontMetricsF, QGuiApplication, QRawFon
 
 import eskret
 from eskret import Workflow, read
-from eskret.core.kernels.globe.moving import reproject
+from eskret.core.geometry.globe.moving import reproject
 from eskret.desktop.theme.style import FAMILY, FONTS, NARROW, font
 from eskret.formats import sources
 

@@ -27,10 +27,11 @@ os.environ.update(XDG_DATA_HOME=_OWN, XDG_CACHE_HOME=f"{_OWN}/cache", XDG_STATE_
 
 import pyarrow as pa  # noqa: E402
 
-from eskret.core import expression, measures  # noqa: E402
+from eskret.core import expression  # noqa: E402
 from eskret.core.crs import parse_crs  # noqa: E402
 from eskret.core.files.transaction import pending  # noqa: E402
 from eskret.core.files.user_state import data_folder  # noqa: E402
+from eskret.core.measure import units  # noqa: E402
 from eskret.core.naming import clean_name, fill_template, number_collisions, placeholders  # noqa: E402
 from eskret.errors import EskretError  # noqa: E402
 from eskret.formats import sources  # noqa: E402
@@ -165,9 +166,9 @@ def _names(chance: random.Random) -> None:
         placeholders(given)
         fill_template(given, {"a": text(chance), "layer": 1})
     elif way == 3:
-        measures.parse_length(given)
+        units.parse_length(given)
     elif way == 4:
-        measures.parse_area(given)
+        units.parse_area(given)
     elif way == 5:
         parse_crs(given)
     elif way == 6:

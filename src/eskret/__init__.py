@@ -9,10 +9,10 @@ if TYPE_CHECKING:
     from eskret.api import Workflow, from_geopandas, read, to_geopandas, use, write
     from eskret.core.layer import Layer
     from eskret.errors import EskretError
-    from eskret.own.declare import Account, operation, setting
+    from eskret.user_operations.declare import Account, operation, setting
 
 __version__ = "0.1.0"
-_OWN = "eskret.own.declare"
+_OWN = "eskret.user_operations.declare"
 _HOME = {"Layer": "eskret.core.layer", "EskretError": "eskret.errors", "operation": _OWN, "setting": _OWN, "Account": _OWN}
 
 __all__ = ["Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas", "use", "write"]

@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from eskret.core.account import InputAccount, OutputAccount, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Remark
 from eskret.core.layer import Layer
 from eskret.core.layer.frames import from_frame as from_geopandas
 from eskret.core.layer.frames import to_frame as to_geopandas
 from eskret.core.naming import AS_TYPED, TIDY, folded
-from eskret.core.style import style_of
+from eskret.core.style.style import style_of
 from eskret.core.texts import codec_of
 from eskret.core.words import counted
 from eskret.errors import DocumentError, EskretError, InputError

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.account import (
+from eskret.core.accounts.account import (
     ControlTotal,
     InputAccount,
     OutputAccount,

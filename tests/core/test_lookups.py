@@ -11,8 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret.core.crs_search import find
-from eskret.core.keys import as_values, is_unique, rows_of
-from eskret.core.profile import profile, values_with_counts
+from eskret.core.tables.keys import as_values, is_unique, rows_of
+from eskret.core.tables.profile import profile, values_with_counts
 
 
 def test_values_are_fitted_to_the_field() -> None:

@@ -8,8 +8,8 @@ import pytest
 import shapely
 
 from eskret.core.layer import Layer
-from eskret.core.measures import parse_area, parse_length
-from eskret.core.sizes import check_measure, with_measures
+from eskret.core.measure.measure_fields import check_measure, with_measures
+from eskret.core.measure.units import parse_area, parse_length
 from eskret.errors import SettingError
 from tests.conftest import squares
 

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from shapely import LineString, MultiPolygon, Point, Polygon, box
 
-from eskret.core.kernels.place import Predicate, holds, near, points_hold
+from eskret.core.geometry.predicates import Predicate, holds, near, points_hold
 from eskret.errors import StoppedError
 from tests.exact import STANDARD, same
 

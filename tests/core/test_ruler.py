@@ -10,7 +10,7 @@ import shapely
 from geographiclib.geodesic import Geodesic
 from pyproj import Transformer
 
-from eskret.core.kernels.ruler import Ruler
+from eskret.core.measure.ruler import Ruler
 
 DEGREES = np.array([(-26.4, 47.1), (-26.1, 47.1), (-26.0, 47.3), (-26.3, 47.35)])
 

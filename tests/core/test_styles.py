@@ -12,10 +12,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.classes import SAMPLE, breaks_of, class_labels, class_of, histogram, written
-from eskret.core.legend import colours_for, legend_of, texts_of
-from eskret.core.ramps import MANY, RAMPS, darker, ramp_colours, value_colours
-from eskret.core.style import CLASSES, VALUES, Style, style_of
+from eskret.core.style.classes import SAMPLE, breaks_of, class_labels, class_of, histogram, written
+from eskret.core.style.legend import colours_for, legend_of, texts_of
+from eskret.core.style.ramps import MANY, RAMPS, darker, ramp_colours, value_colours
+from eskret.core.style.style import CLASSES, VALUES, Style, style_of
 from eskret.errors import SettingError
 
 

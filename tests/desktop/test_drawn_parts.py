@@ -15,8 +15,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QColorDialog
 from pytestqt.qtbot import QtBot
 
-from eskret.core.legend import legend_of
-from eskret.core.style import CLASSES, ONE, VALUES, Style
+from eskret.core.style.legend import legend_of
+from eskret.core.style.style import CLASSES, ONE, VALUES, Style
 from eskret.desktop.drawn.form import StyleForm
 from eskret.desktop.drawn.histogram import Histogram
 from eskret.desktop.drawn.kept import KeptList

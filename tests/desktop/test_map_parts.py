@@ -15,7 +15,7 @@ from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.map import labels
 from eskret.desktop.map.dress import brought, look_of
 from eskret.desktop.map.legend import legend_size, paint_legend

@@ -14,7 +14,7 @@ from PySide6.QtGui import QAction, QColor, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog
 
-from eskret.core.style import CLASSES, VALUES, Style
+from eskret.core.style.style import CLASSES, VALUES, Style
 from eskret.desktop.map.lines import degree_lines
 from eskret.workflow.model.document import read
 from eskret.workflow.model.map_spec import OnMap

@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtWidgets import QApplication, QComboBox
 
 from eskret.desktop.own.box import CodeBox
-from eskret.own import trust
+from eskret.user_operations import trust
 from tests.desktop.conftest import Hand
 
 

@@ -16,8 +16,8 @@ from eskret import Workflow
 from eskret.desktop.python.opening import ScriptBox
 from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
-from eskret.own import trust
 from eskret.process.console_state import Layers, Results
+from eskret.user_operations import trust
 from eskret.workflow.faces.script import scripted
 from eskret.workflow.model.built import built_by
 from tests.desktop.conftest import Hand

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import Workflow
-from eskret.core.account import Relation
+from eskret.core.accounts.account import Relation
 from eskret.errors import InputError
 from eskret.formats import coordinates_text as texts
 from eskret.operations.base import Context

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import read, write
-from eskret.core.kernels.curves import curved_rows, straight
+from eskret.core.geometry.curves import curved_rows, straight
 from eskret.core.layer import Layer
 from tests.test_cli import call
 

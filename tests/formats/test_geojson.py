@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import EskretError, read, write
-from eskret.core.kernels import antimeridian
+from eskret.core.geometry import antimeridian
 from eskret.core.layer import Layer
 from eskret.core.layer.wkb import WkbArray
 from eskret.formats import geojson

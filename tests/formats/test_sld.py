@@ -15,8 +15,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.legend import legend_of
-from eskret.core.style import CLASSES, VALUES, Style
+from eskret.core.style.legend import legend_of
+from eskret.core.style.style import CLASSES, VALUES, Style
 from eskret.errors import DeliveryError
 from eskret.formats.sld import sld_text, write_sld
 

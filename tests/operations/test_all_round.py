@@ -16,7 +16,7 @@ import shapely
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from eskret.core.kernels.globe.seam import nowhere
+from eskret.core.geometry.globe.seam import nowhere
 from eskret.core.layer import Layer
 from eskret.errors import EskretError
 from eskret.operations.base import Context, EachLayer, Gathering, Level

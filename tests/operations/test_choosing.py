@@ -89,7 +89,7 @@ def test_without_geometry_is_a_reason_of_its_own() -> None:
 
 
 def test_the_other_layer_is_brought_over_and_the_features_stay_as_they_are() -> None:
-    from eskret.core.kernels.globe.moving import reproject
+    from eskret.core.geometry.globe.moving import reproject
 
     degrees = replace(AREA, geometry=reproject(AREA.geometry, "EPSG:32626", "EPSG:4326")[0], crs="EPSG:4326")
     outcome = run("keep_by_place", squares(6), degrees, relation="intersects")

@@ -11,7 +11,7 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.account import Relation
+from eskret.core.accounts.account import Relation
 from eskret.core.layer import Layer
 from eskret.errors import InputError
 from eskret.operations import operation_by_id

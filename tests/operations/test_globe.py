@@ -19,8 +19,8 @@ from typer.testing import CliRunner
 
 from eskret import Workflow, write
 from eskret.cli import app
-from eskret.core.kernels.globe import moving
-from eskret.core.kernels.globe.seam import jumps
+from eskret.core.geometry.globe import moving
+from eskret.core.geometry.globe.seam import jumps
 from eskret.core.layer import GeometryKind, Layer
 from eskret.errors import AccountError, SettingError
 from tests.exact import KARNEY as REFERENCE

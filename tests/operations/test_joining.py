@@ -15,8 +15,8 @@ from geographiclib.geodesic import Geodesic
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.account import Relation
-from eskret.core.matching import diagnose
+from eskret.core.accounts.account import Relation
+from eskret.core.tables.matching import diagnose
 from eskret.core.wordlist import WordEntry, draft, suggested
 from eskret.errors import InputError
 from eskret.formats.wordlist_file import read_list, write_list

@@ -14,7 +14,7 @@ from eskret.errors import DeliveryError, SettingError
 from eskret.formats import geopackage
 from eskret.formats.known import GEOPACKAGE
 from eskret.operations.base import Context
-from eskret.operations.naming_layers import names_of
+from eskret.operations.support.naming_layers import names_of
 from eskret.workflow.model.document import parse
 from eskret.workflow.run.engine import Run
 from eskret.workflow.run.rehearsal import rehearse

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import Workflow, write
-from eskret.core.kernels.gaps import enclose, ends_of, proposed
+from eskret.core.geometry.line_gaps import enclose, ends_of, proposed
 from tests.operations.helpers import E, N, aside, do, layer_of, rows, said, square, table_of
 
 

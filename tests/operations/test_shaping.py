@@ -10,8 +10,8 @@ import shapely
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
-from eskret.core.kernels.cut import cut
-from eskret.core.kernels.dissolve import dissolve
+from eskret.core.geometry.cut import cut
+from eskret.core.geometry.dissolve import dissolve
 from tests.exact import OTHER_ENGINE, close
 from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, said, square, table_of
 

@@ -18,7 +18,7 @@ from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
 from eskret.formats.geopackage import digest, metadata, triggers
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
-from eskret.operations.updating import update
+from eskret.operations.support.updating import update
 
 Rows = dict[str, tuple[int, int, str | None]]
 ROWS = st.dictionaries(

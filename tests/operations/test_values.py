@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from typer.testing import CliRunner
 
 from eskret.cli import app
-from eskret.core.account import ControlTotal
+from eskret.core.accounts.account import ControlTotal
 from tests.exact import ARITHMETIC, NULLS, close, same
 from tests.operations.helpers import aside, do, layer_of, refused, rows, said, square, table_of
 

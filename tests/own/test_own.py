@@ -15,8 +15,8 @@ from eskret.cli import app
 from eskret.errors import DocumentError, RehearsalError
 from eskret.operations.registry import find_operations, operation_by_id, project
 from eskret.operations.settings import problems_of, setting_info
-from eskret.own import files, template, trust
-from eskret.own.cards import shown_of
+from eskret.user_operations import loader, template, trust
+from eskret.user_operations.descriptors import shown_of
 from tests.conftest import points, squares
 
 GROW = '''
@@ -52,7 +52,7 @@ def grow(
 def folder(tmp_path: Path) -> Path:
     write(squares(6), tmp_path / "in.gpkg", "squares")
     (tmp_path / "operations").mkdir()
-    files.forget()
+    loader.forget()
     return tmp_path
 
 
@@ -65,7 +65,7 @@ def code(folder: Path, text: str, name: str = "grow", trusted: bool = True) -> N
 def flow(folder: Path, use: str = "own:grow", source: Any = "all", **settings: Any) -> Workflow:
     made = Workflow(title="Own")
     made.path = folder / "own.toml"
-    made.load("all", files=["in.gpkg"])
+    made.load("all", loader=["in.gpkg"])
     made.step(use, "mine", source, **settings)
     made.save("out", "mine", to="out.gpkg")
     return made
@@ -162,7 +162,7 @@ def test_errors_name_the_file_and_the_line(folder: Path) -> None:
         assert says in found[0].text, found[0].text
     code(folder, GROW)
     code(folder, GROW, "again")
-    assert "there is an operation 'grow' in again.py already" in files.load(folder).problems[0].sentence()
+    assert "there is an operation 'grow' in again.py already" in loader.load(folder).problems[0].sentence()
 
 
 FORMS = '''
@@ -259,7 +259,7 @@ def test_every_form_of_declaring_one(folder: Path) -> None:
 
 def test_a_process_that_only_shows_needs_no_code(folder: Path) -> None:
     code(folder, GROW)
-    cards = json.loads(json.dumps(files.cards(folder)))
+    cards = json.loads(json.dumps(loader.cards(folder)))
     assert cards["trusted"] and cards["files"] == ["operations/grow.py"] and not cards["problems"]
     shown = shown_of(cards["operations"][0])
     infos = setting_info(shown.Settings)

@@ -18,7 +18,7 @@ from eskret.desktop.session import Session
 from eskret.operations import all_operations
 from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info
-from eskret.own import trust
+from eskret.user_operations import trust
 from eskret.workflow.faces.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
 from eskret.workflow.model import document
 from tests.conftest import squares

@@ -15,7 +15,7 @@ from typer.testing import CliRunner
 from eskret import read, write
 from eskret.cli import app
 from eskret.errors import DeliveryError, InputError
-from eskret.own import trust
+from eskret.user_operations import trust
 from eskret.workflow.handover.gather import CODE, INPUT, WORKFLOW, gather
 from eskret.workflow.handover.pack import LIST, missing_in, pack, unpack
 from eskret.workflow.model import document

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret import Workflow
-from eskret.core.account import SetAside
+from eskret.core.accounts.account import SetAside
 from eskret.core.layer import Layer
 from eskret.core.words import plain
 from eskret.errors import DeliveryError
@@ -157,7 +157,7 @@ def test_pieces_hold_every_vertex_and_their_areas_add_up(geometries: list) -> No
 
 
 def test_rows_set_aside_are_stored_with_their_reasons(tmp_path: Path) -> None:
-    from eskret.core.account import InputAccount
+    from eskret.core.accounts.account import InputAccount
 
     store = ResultStore(tmp_path)
     layer = points({"a": [1, 2, 3]})

@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
-from eskret.core.style import CLASSES, VALUES, Style
+from eskret.core.style.style import CLASSES, VALUES, Style
 from eskret.formats import geopackage
 from eskret.workflow.faces.report import sources_of, to_html
 from eskret.workflow.faces.report_maps import HEIGHT, MOST, WIDTH, Maps

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from eskret import read, write
 from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import geopackage
-from eskret.own import trust
+from eskret.user_operations import trust
 from eskret.workflow.cache import CachedLayer, Keeping, Store, cached_layer
 from eskret.workflow.model import document
 from eskret.workflow.run.engine import Run, RunResult

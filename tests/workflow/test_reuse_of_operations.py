@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 
 from eskret.errors import EskretError
 from eskret.operations import all_operations
-from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import SettingInfo, default_of, setting_info, validate
+from eskret.operations.support.as_text import KINDS, choices_of, from_text, to_text
 from eskret.workflow.cache import Keeping, Store, loaded
 from eskret.workflow.cache.cached_layer import mark_of, note
 from eskret.workflow.run.step import prove

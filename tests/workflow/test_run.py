@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from eskret import Workflow, read, use, write
 from eskret.api import from_geopandas, to_geopandas
-from eskret.core.account import Relation
+from eskret.core.accounts.account import Relation
 from eskret.core.layer import Layer
 from eskret.errors import AccountError, EskretError, RehearsalError, SettingError
 from eskret.formats import geopackage

@@ -22,7 +22,7 @@ import pytest
 
 from eskret.formats import geopackage, sources
 from eskret.formats.geopackage import triggers
-from eskret.own.trust import trust
+from eskret.user_operations.trust import trust
 from tests.conftest import squares
 
 ESKRET = [sys.executable, "-m", "eskret"]

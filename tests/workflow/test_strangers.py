@@ -21,8 +21,8 @@ from eskret.cli import app
 from eskret.core.files.scratch import scratch_folder
 from eskret.errors import EskretError, InputError
 from eskret.formats import archives
-from eskret.own import trust
 from eskret.process.client import Worker
+from eskret.user_operations import trust
 from eskret.workflow.handover import pack as packs
 from eskret.workflow.model import document
 from eskret.workflow.run import consent

@@ -11,7 +11,7 @@ from typer.testing import CliRunner
 
 from eskret import Workflow
 from eskret.cli import app
-from eskret.core.style import CLASSES, VALUES, Style, style_of
+from eskret.core.style.style import CLASSES, VALUES, Style, style_of
 from eskret.demo.generate import make
 from eskret.errors import DocumentError
 from eskret.operations import all_operations

@@ -273,7 +273,7 @@ def look(
     """Say what a file holds: layers, counts, geometry, CRS and unit, fields with types."""
     with plain_errors(json_):
         from eskret import terminal
-        from eskret.core.profile import profile
+        from eskret.core.tables.profile import profile
         from eskret.formats import sources
 
         recover_first(path)
@@ -404,7 +404,7 @@ def operations(
         import eskret.workflow  # noqa: F401
         from eskret.operations.registry import OWN, all_operations, operation_by_id, own_operations, project
         from eskret.operations.settings import default_of, setting_info
-        from eskret.own.files import load
+        from eskret.user_operations.loader import load
 
         with project(Path.cwd()):
             chosen = [operation_by_id(id)] if id else [*all_operations().values(), *own_operations()]
@@ -465,7 +465,7 @@ def trust(
 ) -> None:
     """Show the code of a project's own operations, and allow it to run if you say so."""
     with plain_errors():
-        from eskret.own import trust as trusting
+        from eskret.user_operations import trust as trusting
 
         files = trusting.code_in(folder)
         if not files:
@@ -494,7 +494,7 @@ def new_operation(
 ) -> None:
     """Write a Python file to start from, for an operation of your own."""
     with plain_errors():
-        from eskret.own import template
+        from eskret.user_operations import template
 
         typer.echo(f"Written: {template.new_operation(folder.resolve(), title)}")
 

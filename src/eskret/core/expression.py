@@ -20,7 +20,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core import watchdog
-from eskret.core.values import settled, settled_table
+from eskret.core.tables.values import settled, settled_table
 from eskret.errors import Code, ExpressionError
 
 if TYPE_CHECKING:

@@ -20,7 +20,7 @@ from rapidfuzz import process
 from rapidfuzz.distance import OSA
 
 from eskret.core.naming import without_accents
-from eskret.core.profile import values_with_counts
+from eskret.core.tables.profile import values_with_counts
 
 COLUMNS = ("field", "spelling", "count", "suggestion", "word")
 ANY = ""

@@ -22,7 +22,7 @@ from eskret.core.layer import Layer
 from eskret.core.wordlist import WordEntry
 from eskret.formats import geojson, geopackage
 from eskret.formats.wordlist_file import write_list
-from eskret.own import trust
+from eskret.user_operations import trust
 
 SEED = 2031
 CRS = "EPSG:32626"

@@ -8,7 +8,7 @@ from functools import partial
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
 
-from eskret.core.measures import AREAS, LENGTHS
+from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.desktop.map.canvas import BOX, DISTANCE, DRAWING, LASSO, LOOK, MEASURES, SIZE, SKETCHES
 
 _HINT = "Click features to choose them; Shift adds, Control takes away. Or draw a box or a loop around them."

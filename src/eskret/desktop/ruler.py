@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QObject
 
-from eskret.core.kernels.ruler import Ruler
-from eskret.core.measures import AREAS, LENGTHS
+from eskret.core.measure.ruler import Ruler
+from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.core.words import figure
 from eskret.desktop.handbar import HandBar
 from eskret.desktop.map.canvas import DISTANCE, MEASURES, SIZE, MapCanvas

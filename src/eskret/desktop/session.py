@@ -14,7 +14,7 @@ from shiboken6 import isValid
 
 from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.naming import AS_TYPED, clean_name
-from eskret.core.style import Style
+from eskret.core.style.style import Style
 from eskret.core.words import counted
 from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError

@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from eskret.core.legend import Legend, legend_of, numbers_of
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.legend import Legend, legend_of, numbers_of
+from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.background import Background
 from eskret.desktop.map.canvas import looks
 from eskret.desktop.map.dress import block_of, brought, items_of, labels_of, tells

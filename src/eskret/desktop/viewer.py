@@ -9,9 +9,9 @@ import numpy as np
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
-from eskret.core.account import Relation
-from eskret.core.keys import rows_of
-from eskret.core.style import Style
+from eskret.core.accounts.account import Relation
+from eskret.core.style.style import Style
+from eskret.core.tables.keys import rows_of
 from eskret.core.words import counted
 from eskret.desktop.background import Background
 from eskret.desktop.hand import Looked

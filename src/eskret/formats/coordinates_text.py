@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted
 from eskret.errors import InputError

@@ -19,7 +19,7 @@ from pathlib import Path
 
 import numpy as np
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.texts import ASSUMED, CUT, ODD, codec_of, decode, proposal, sentences
 from eskret.core.words import counted
 from eskret.errors import Code

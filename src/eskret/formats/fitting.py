@@ -15,7 +15,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer
 from eskret.core.naming import number_collisions, without_accents
 from eskret.core.words import counted

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError

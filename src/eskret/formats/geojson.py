@@ -20,11 +20,11 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import crs_facts, move, parse_crs, same_crs
-from eskret.core.kernels import antimeridian
-from eskret.core.kernels.globe.moving import reproject_whole
+from eskret.core.geometry import antimeridian
+from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.layer import Layer
 from eskret.core.layer.wkb import LINE
-from eskret.core.rows import remaining
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import DeliveryError
 from eskret.formats.geopackage.digesting import DigestingFile

@@ -22,7 +22,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import WGS84
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.words import counted

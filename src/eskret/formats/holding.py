@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer, type_word
 from eskret.core.words import counted
 from eskret.errors import DeliveryError

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, kind_of
 from eskret.core.layer.wkb import decode, encode

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Layer, LayerFacts
 
 Watch = Callable[[int, int], None]

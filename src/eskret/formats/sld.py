@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from eskret.core.classes import class_labels
 from eskret.core.files.atomic import write_whole
-from eskret.core.ramps import NO_VALUE, OTHERS, darker, ramp_colours
-from eskret.core.style import CLASSES, ONE, Style
+from eskret.core.style.classes import class_labels
+from eskret.core.style.ramps import NO_VALUE, OTHERS, darker, ramp_colours
+from eskret.core.style.style import CLASSES, ONE, Style
 from eskret.errors import DeliveryError
 
 SLD, SE, OGC = "http://www.opengis.net/sld", "http://www.opengis.net/se", "http://www.opengis.net/ogc"

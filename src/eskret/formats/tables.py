@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted

@@ -15,7 +15,7 @@ from typing import BinaryIO, TextIO
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.texts import ASSUMED, SINGLE_BYTE, codec_of, decode, proposal, sentences
 from eskret.core.words import counted
 from eskret.errors import Code, InputError

@@ -20,13 +20,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
-from eskret.core.kernels.curves import curved_rows, straight
+from eskret.core.geometry.curves import curved_rows, straight
 from eskret.core.layer import Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
-from eskret.core.rows import remaining
+from eskret.core.tables.rows import remaining
 from eskret.core.texts import codec_of, is_text, recoded, settled
 from eskret.core.words import counted
 from eskret.errors import Code, CrsError, InputError

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.texts import codec_of
 from eskret.errors import Code, InputError
 from eskret.formats import text

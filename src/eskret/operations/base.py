@@ -17,11 +17,11 @@ from typing import Any, ClassVar, Protocol
 
 import numpy as np
 
-from eskret.core.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name, fill_template, placeholders
-from eskret.core.style import Style
-from eskret.core.totals import totals_of
+from eskret.core.style.style import Style
 from eskret.core.words import bold
 from eskret.errors import Action, Code, EskretError
 from eskret.formats.geopackage.in_place import LayerChange

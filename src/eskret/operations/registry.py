@@ -13,7 +13,6 @@ from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
-import eskret.operations
 from eskret.errors import DocumentError
 from eskret.operations.base import Operation, Phase
 from eskret.operations.settings import setting_info
@@ -22,8 +21,12 @@ from eskret.operations.settings import setting_info
 @lru_cache(maxsize=1)
 def _places() -> dict[str, str]:
     """The module of every operation by its id, which it is called after; none of them is imported for it."""
-    modules = pkgutil.walk_packages(eskret.operations.__path__, "eskret.operations.")
-    return {**{m.name.rpartition(".")[2]: m.name for m in modules if m.name.count(".") == 3}, **_FROM_ABOVE}
+    found = {}
+    for phase in Phase:
+        package = f"eskret.operations.{phase.lower()}"
+        modules = pkgutil.iter_modules(importlib.import_module(package).__path__)
+        found.update({m.name: f"{package}.{m.name}" for m in modules})
+    return {**found, **_FROM_ABOVE}
 
 
 _FROM_ABOVE: dict[str, str] = {}

@@ -13,12 +13,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84
-from eskret.core.difference import Difference, difference
-from eskret.core.kernels.local import moved_by
 from eskret.core.layer import Layer
-from eskret.core.rows import remaining
+from eskret.core.measure.local_projection import moved_by
+from eskret.core.tables.diff import Difference, difference
+from eskret.core.tables.from_objects import from_objects
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import InputError
 from eskret.formats import geojson

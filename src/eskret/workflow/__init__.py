@@ -3,4 +3,4 @@
 from eskret.operations.registry import add_from_above, find_own_with
 
 add_from_above("workflow", "eskret.workflow.run.subworkflow")
-find_own_with("eskret.own.files")
+find_own_with("eskret.user_operations.loader")

@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer.geometry import GeometryColumn, GeometryKind
+from eskret.core.layer.column import GeometryColumn, GeometryKind
 from eskret.core.layer.schema import Field, HasProvenance, LayerFacts, own_name
 from eskret.core.layer.wkb import WkbArray
 from eskret.core.texts import is_text, is_unicode

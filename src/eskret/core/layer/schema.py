@@ -9,8 +9,8 @@ from typing import Protocol
 
 import pyarrow as pa
 
-from eskret.core.account import Remark
-from eskret.core.layer.geometry import GeometryKind
+from eskret.core.accounts.account import Remark
+from eskret.core.layer.column import GeometryKind
 from eskret.core.naming import clean_name
 
 

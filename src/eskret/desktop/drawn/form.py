@@ -22,8 +22,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.core.legend import Legend, colours_for, numbers_of
-from eskret.core.style import CLASSES, FEWEST, METHODS, MOST, ONE, VALUES, Style, style_of
+from eskret.core.style.legend import Legend, colours_for, numbers_of
+from eskret.core.style.style import CLASSES, FEWEST, METHODS, MOST, ONE, VALUES, Style, style_of
 from eskret.desktop.drawn.histogram import Histogram
 from eskret.desktop.drawn.swatches import STRIP, ColourButton, ramp_icon, ramp_titles
 from eskret.errors import SettingError

@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from eskret.core.classes import class_of, histogram, written
-from eskret.core.ramps import ramp_colours
+from eskret.core.style.classes import class_of, histogram, written
+from eskret.core.style.ramps import ramp_colours
 from eskret.desktop.theme.style import NARROW, font, theme
 
 BARS = 48

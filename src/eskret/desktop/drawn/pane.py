@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.core.style import Style
+from eskret.core.style.style import Style
 from eskret.desktop.drawn.form import StyleForm
 from eskret.desktop.drawn.kept import KeptList
 from eskret.desktop.map.canvas import looks

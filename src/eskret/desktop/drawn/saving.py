@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
-from eskret.core.style import CLASSES
+from eskret.core.style.style import CLASSES
 from eskret.desktop.background import Background
 from eskret.desktop.map.canvas import looks
 from eskret.desktop.map.picture import PictureOptions, save

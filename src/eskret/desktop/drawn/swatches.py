@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, QTimer, Signal
 from PySide6.QtGui import QColor, QIcon, QPainter, QPaintEvent, QPen, QPixmap
 from PySide6.QtWidgets import QColorDialog, QToolButton, QWidget
 
-from eskret.core.ramps import RAMPS, ramp_colours
+from eskret.core.style.ramps import RAMPS, ramp_colours
 from eskret.desktop.theme.style import theme
 
 

@@ -8,11 +8,11 @@ from dataclasses import replace
 import numpy as np
 
 from eskret.core.crs import move
-from eskret.core.kernels.globe.moving import half_world, reproject
-from eskret.core.legend import Legend, numbers_of
-from eskret.core.measures import AREAS, LENGTHS
-from eskret.core.ramps import NO_VALUE, darker
-from eskret.core.style import ONE, Style
+from eskret.core.geometry.globe.moving import half_world, reproject
+from eskret.core.measure.units import AREAS, LENGTHS
+from eskret.core.style.legend import Legend, numbers_of
+from eskret.core.style.ramps import NO_VALUE, darker
+from eskret.core.style.style import ONE, Style
 from eskret.desktop.map.labels import Labels
 from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.scene import Block, Key

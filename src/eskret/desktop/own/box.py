@@ -17,8 +17,8 @@ from eskret.desktop.theme.style import font
 from eskret.desktop.views.heads import Box
 from eskret.desktop.views.parts import push_button
 from eskret.errors import DocumentError, EskretError
-from eskret.own import trust
-from eskret.own.template import new_operation
+from eskret.user_operations import trust
+from eskret.user_operations.template import new_operation
 
 _AT = Qt.ItemDataRole.UserRole
 

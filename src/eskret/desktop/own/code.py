@@ -13,8 +13,8 @@ from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
 from eskret.desktop.session import Session
 from eskret.operations.registry import offer_own
-from eskret.own import trust
-from eskret.own.cards import shown_of
+from eskret.user_operations import trust
+from eskret.user_operations.descriptors import shown_of
 
 QUIET = 200
 """Milliseconds without a change before changed files are read."""

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QComboBox, QLabel, QWidget
 from eskret.desktop.python.text import PythonText
 from eskret.desktop.session import Session
 from eskret.desktop.views.heads import Box
-from eskret.own import trust
+from eskret.user_operations import trust
 from eskret.workflow.model.document import parse
 
 

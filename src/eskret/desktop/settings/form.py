@@ -36,10 +36,10 @@ from eskret.desktop.settings.preview import TextPreview
 from eskret.desktop.settings.rounds import RoundsEditor
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
-from eskret.operations.as_text import from_text, parameters_meant, parameters_named
 from eskret.operations.registry import OWN, operation_by_id
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
+from eskret.operations.support.as_text import from_text, parameters_meant, parameters_named
 from eskret.workflow.faces.ledger import grouped_remarks, reason_text
 from eskret.workflow.faces.said_once import findings_once
 from eskret.workflow.model.document import Step

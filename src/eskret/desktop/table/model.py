@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, QTimer, Signal
 from PySide6.QtGui import QFont
 
-from eskret.core.keys import as_values
 from eskret.core.layer import type_word
+from eskret.core.tables.keys import as_values
 from eskret.desktop.background import Background
 from eskret.desktop.theme.style import font, theme
 from eskret.workflow.history.stored import StoredAside

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
 
-from eskret.core.style import Style
+from eskret.core.style.style import Style
 from eskret.desktop.map.canvas import MapCanvas, looks
 from eskret.desktop.map.dress import look_of
 from eskret.desktop.map.scene import Scene
@@ -15,7 +15,7 @@ from eskret.desktop.stage import Stage
 from eskret.desktop.table.view import FeatureTable
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views.published import ADDED, CHANGED, CONFLICT, REMOVED
-from eskret.operations import differing
+from eskret.operations.support import differing
 from eskret.workflow.history.stored import StoredLayer
 
 ALL = "all"

@@ -18,11 +18,11 @@ from eskret.desktop.session import Session
 from eskret.desktop.views.parts import View, in_row
 from eskret.errors import EskretError
 from eskret.formats.known import format_to_write
-from eskret.operations.as_text import KINDS, choices_of, from_text, to_text
 from eskret.operations.base import Context, Operation
-from eskret.operations.naming_layers import Named, names_of
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, default_of, setting_info
+from eskret.operations.support.as_text import KINDS, choices_of, from_text, to_text
+from eskret.operations.support.naming_layers import Named, names_of
 from eskret.workflow.model.document import Step
 
 _LAYER, _ROWS, _FILLED, _NAME, _NOTE = " layer", " rows", " filled", " name", " note"

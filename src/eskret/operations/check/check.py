@@ -11,23 +11,23 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.account import Altered, InputAccount, Relation, Remark
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
+from eskret.core.accounts.totals import totals_of
 from eskret.core.expression import parse_condition, truth
-from eskret.core.groups import group_rows
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.cut import cut, outline
-from eskret.core.kernels.overlay import meeting
-from eskret.core.kernels.parts import dimension
+from eskret.core.geometry.cut import cut, outline
+from eskret.core.geometry.overlay import meeting
+from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import measures_of, unit_of
-from eskret.core.totals import totals_of
-from eskret.core.values import empties
+from eskret.core.measure.planar import measures_of, unit_of
+from eskret.core.tables.groupby import group_rows
+from eskret.core.tables.values import empties
 from eskret.core.words import bold, counted, figure
 from eskret.errors import ExpressionError
-from eskret.operations import figuring, other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.sentences import in_words, share
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields, other_layer
 
 _THAT = {
     "count": "there are as many features as",
@@ -163,7 +163,7 @@ class Check(EachLayer):
         return f"Check {bold(entering or '…')}: {_THAT.get(that, '…')}{fields}"
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = figuring.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
+        found = named_fields.named(facts, settings.fields, "fields") if settings.that in ("unique", "filled") else []
         if settings.that in ("unique",) and not settings.fields:
             found.append(Finding.error("Say which fields are the key.", "fields"))
         if settings.that in ("condition", "share"):
@@ -204,7 +204,7 @@ def _no_numbers(layer: Layer, settings: Any, context: Context) -> list[Remark]:
         asked = tuple(settings.fields or layer.table.column_names)
     else:
         return []
-    return figuring.no_numbers(layer, asked)
+    return named_fields.no_numbers(layer, asked)
 
 
 _NOBODY = np.empty(0, np.int64)

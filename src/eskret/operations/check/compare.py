@@ -8,20 +8,20 @@ from typing import Any
 
 import numpy as np
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.difference import difference
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measures import parse_length
-from eskret.core.rows import remaining
-from eskret.core.style import Style
+from eskret.core.measure.units import parse_length
+from eskret.core.style.style import Style
+from eskret.core.tables.diff import difference
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted, figure
-from eskret.operations import differing, figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.other_layer import to_crs_of
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import differing, named_fields
+from eskret.operations.support.other_layer import to_crs_of
+from eskret.operations.support.setting_types import Length
 
 
 class Compare(EachLayer):
@@ -72,10 +72,10 @@ class Compare(EachLayer):
         return differing.difference_style()
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*figuring.named(facts, settings.key, "key")]
+        found = [*named_fields.named(facts, settings.key, "key")]
         other = next(iter(context.other_facts("earlier")), None)
         if other is not None:
-            found += figuring.named(other, settings.key, "key")
+            found += named_fields.named(other, settings.key, "key")
             if not settings.key and "table" in (facts.kind, other.kind):
                 found.append(Finding.error("A table has no shapes to be matched by. Name a key.", "key"))
             gone = [n for n in other.names() if n not in facts.names()]

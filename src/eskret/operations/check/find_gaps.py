@@ -9,17 +9,17 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.kernels.gaps import ends_of, gaps, proposed
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.geometry.line_gaps import ends_of, gaps, proposed
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length
-from eskret.core.style import Style
+from eskret.core.measure.units import parse_length
+from eskret.core.style.style import Style
 from eskret.core.words import counted, figure
 from eskret.errors import CrsError
-from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import ground, reshaping
+from eskret.operations.support.setting_types import Length
 
 _FIELDS = {"gap_m": pa.float64(), "row": pa.int64(), "end": pa.string(), "other_row": pa.int64(), "other_end": pa.string()}
 
@@ -50,11 +50,11 @@ class FindGaps(EachLayer):
         return Style(label="gap_m", width=2.0)
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*reshaped.require_length_unit(facts, "from"), *ground.forecast_along(facts, settings.along)]
+        found = [*reshaping.require_length_unit(facts, "from"), *ground.forecast_along(facts, settings.along)]
         if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; lines have ends. Outlines makes some.", "from", facts))
         new = facts.with_fields([Field(n, t) for n, t in _FIELDS.items()])
-        return reshaped.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

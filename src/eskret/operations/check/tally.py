@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted

@@ -11,16 +11,16 @@ import pyarrow as pa
 import shapely
 from pydantic import model_validator
 
-from eskret.core.account import Remark
-from eskret.core.groups import Groups, codes_of, group_codes
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.rows import remaining
+from eskret.core.tables.groupby import Groups, codes_of, group_codes
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted
-from eskret.operations import figuring
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.row_wise import Chosen, RowFilter
 
 REPEATS = "repeats an earlier feature"
 
@@ -64,7 +64,7 @@ class DropRepeats(RowFilter):
         return f"Drop repeats of {bold(entering or '…')}" + (f" by {in_words(by, 4)}" if by else "")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = figuring.named(facts, settings.fields, "fields")
+        found = named_fields.named(facts, settings.fields, "fields")
         if not found and settings.geometry and facts.kind == "table":
             found.append(Finding.error("a table has no shapes to compare.", "geometry", facts))
         return found
@@ -76,7 +76,7 @@ class DropRepeats(RowFilter):
         groups = _groups(layer, settings)
         kept = np.sort(groups.first)
         repeats = remaining(len(layer), kept)
-        remarks = figuring.no_numbers(layer, settings.fields)
+        remarks = named_fields.no_numbers(layer, settings.fields)
         if len(repeats):
             text = f"{counted(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
             remarks.append(Remark(text, layer.key))

@@ -6,10 +6,10 @@ import numpy as np
 
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer, LayerFacts
-from eskret.operations import figuring
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.row_wise import Chosen, RowFilter
 
 NOT_MET = "does not meet the condition"
 UNKNOWN = "a field the condition asks for is empty"
@@ -40,10 +40,10 @@ class Keep(RowFilter):
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        return figuring.wrong_condition(facts, settings.where, context)
+        return named_fields.wrong_condition(facts, settings.where, context)
 
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
         holds, unknown = truth(condition, layer.table, context.values)
         aside = [(NOT_MET, np.flatnonzero(~holds & ~unknown)), (UNKNOWN, np.flatnonzero(unknown & ~holds))]
-        return Chosen(np.flatnonzero(holds), aside, figuring.no_numbers(layer, condition.fields))
+        return Chosen(np.flatnonzero(holds), aside, named_fields.no_numbers(layer, condition.fields))

@@ -9,11 +9,11 @@ import numpy as np
 
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold
-from eskret.operations import by_place, ground
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.settings import OperationSettings
-from eskret.operations.typed import Length
+from eskret.operations.support import by_place, ground
+from eskret.operations.support.row_wise import Chosen, RowFilter
+from eskret.operations.support.setting_types import Length
 
 NOT_HELD = "does not lie there"
 

@@ -8,16 +8,16 @@ from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.account import Remark
-from eskret.core.keys import rows_of
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.tables.keys import rows_of
 from eskret.core.words import bold, counted
 from eskret.errors import InputError
-from eskret.operations import figuring
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Chosen, RowFilter
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.row_wise import Chosen, RowFilter
 
 NOT_PICKED = "was not picked"
 LEFT_OUT = "was picked to be left out"
@@ -72,7 +72,7 @@ class Pick(RowFilter):
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         if settings.key:
-            return figuring.named(facts, [settings.key], "key")
+            return named_fields.named(facts, [settings.key], "key")
         text = f"picked by {SOURCE_NUMBER}, which can shift when the file is written anew. A key is safer."
         return [Finding.look(text, "key", facts)]
 

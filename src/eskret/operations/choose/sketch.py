@@ -12,17 +12,17 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.columns import from_objects
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import WGS84, out_of_range
-from eskret.core.kernels.parts import invalid
+from eskret.core.geometry.parts import invalid
 from eskret.core.layer import Layer
-from eskret.core.totals import totals_of
+from eskret.core.tables.from_objects import from_objects
 from eskret.core.words import bold, counted
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.bring import bring
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.support.to_workflow_crs import bring
 
 _KIND_WORDS = {"point": "points", "line": "lines", "area": "areas", "mixed": "shapes", "table": "shapes"}
 

@@ -9,20 +9,20 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import WGS84, crs_facts, same_crs, transformation
-from eskret.core.kernels.globe.moving import reproject
+from eskret.core.geometry.globe.moving import reproject
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.rows import remaining
-from eskret.core.style import Style
+from eskret.core.style.style import Style
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
-from eskret.operations import differing, figuring
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, ServiceAccess, has_errors
-from eskret.operations.naming_layers import deliver_name
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import differing, named_fields
+from eskret.operations.support.naming_layers import deliver_name
 from eskret.services import features, journal, tokens
 from eskret.services.connection import Connection
 from eskret.services.difference import APPEND, REPLACE, UPDATE, PublishedDifference, published, take
@@ -141,7 +141,7 @@ class Publish(Delivery):
             text = "To bring a dataset up to date, features must be told apart: name the fields of a key."
             findings.append(Finding.error(text, "key"))
         for one in facts:
-            findings += figuring.named(one, settings.key, "key")
+            findings += named_fields.named(one, settings.key, "key")
             if one.kind is not GeometryKind.TABLE and one.crs is None:
                 findings.append(
                     Finding.error(

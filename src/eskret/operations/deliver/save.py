@@ -11,21 +11,21 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import field_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.measure.measure_fields import check_measure
 from eskret.core.naming import AS_TYPED, TIDY, placeholders
-from eskret.core.sizes import check_measure
 from eskret.core.words import bold
 from eskret.errors import DeliveryError, EskretError, SettingError
 from eskret.formats import geopackage
 from eskret.formats.format import Capacity, Format
 from eskret.formats.known import WRITTEN, format_to_write
-from eskret.operations import saving
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PlannedOutput
-from eskret.operations.naming_layers import names_of
 from eskret.operations.settings import KnownCrs, OperationSettings, setting, setting_info
-from eskret.operations.writing import INDEX, Writer
+from eskret.operations.support import saving
+from eskret.operations.support.naming_layers import names_of
+from eskret.operations.support.writing import INDEX, Writer
 
 _JSON = (".geojson", ".json", ".geojsons")
 _ROUNDED = ("to", (*_JSON, ".kml", ".gpx"))

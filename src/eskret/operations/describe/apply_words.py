@@ -8,17 +8,17 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.wordlist import ANY, brought, words_for
 from eskret.core.words import counted
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list
-from eskret.operations import figuring
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 NOT_LISTED = "'{}' holds a spelling that is not in the list"
 
@@ -58,7 +58,7 @@ class ApplyWords(FieldsPerRow):
         )
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
-        found = figuring.named(facts, settings.fields, "fields")
+        found = named_fields.named(facts, settings.fields, "fields")
         if found:
             return [], found
         try:
@@ -88,7 +88,7 @@ class ApplyWords(FieldsPerRow):
         altered: list[Altered] = []
         for field in settings.fields:
             if field not in layer.table.column_names:
-                raise figuring.missing_field(layer, field)
+                raise named_fields.missing_field(layer, field)
             words = words_for(entries, field)
             values = layer.table.column(field).cast(pa.string()).to_pylist()
             tidy = [brought(v, words) for v in values]

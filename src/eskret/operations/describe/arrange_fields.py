@@ -9,14 +9,14 @@ import numpy as np
 import pyarrow as pa
 from pydantic import field_validator
 
-from eskret.core.account import Altered, InputAccount, Relation, Remark
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
-from eskret.core.retype import TYPES, retyped, type_called
+from eskret.core.tables.cast import TYPES, retyped, type_called
 from eskret.core.words import bold, counted
-from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
 
 
 class ArrangeFields(EachLayer):
@@ -96,7 +96,7 @@ class ArrangeFields(EachLayer):
                 ("types", list(settings.types)),
                 ("titles", list(settings.titles)),
             )
-            for f in figuring.named(facts, names, n)
+            for f in named_fields.named(facts, names, n)
         ]
         new = _new_names(facts.names(), settings)
         twice = [n for n in new.values() if list(new.values()).count(n) > 1]
@@ -126,7 +126,7 @@ class ArrangeFields(EachLayer):
         columns: list[pa.ChunkedArray] = []
         for old in new:
             if old not in layer.table.column_names:
-                raise figuring.missing_field(layer, old)
+                raise named_fields.missing_field(layer, old)
             column = layer.table.column(old)
             if old in settings.types:
                 made = retyped(column, type_called(settings.types[old]))

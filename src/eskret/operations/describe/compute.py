@@ -9,19 +9,19 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark
 from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
-from eskret.core.retype import TYPES, retyped, type_called
-from eskret.core.values import empties
+from eskret.core.tables.cast import TYPES, retyped, type_called
+from eskret.core.tables.values import empties
 from eskret.core.words import counted
 from eskret.errors import ExpressionError
-from eskret.operations import figuring
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.naming_fields import field_called, told_of_field
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.naming_fields import field_called, told_of_field
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 
 class Compute(FieldsPerRow):
@@ -75,7 +75,7 @@ class Compute(FieldsPerRow):
         empty = int(made.column.null_count) - len(failing) - len(made.lost) - len(none)
         remarks = [Remark(f"'{name}' is {type_word(made.column.type)}", layer.key)]
         altered = []
-        remarks += figuring.no_numbers(layer, expression.fields)
+        remarks += named_fields.no_numbers(layer, expression.fields)
         if len(none):
             text = f"{counted(len(none), 'row')} came to no number, as by dividing by zero, and stay empty"
             remarks.append(Remark(text, layer.key, look=True))

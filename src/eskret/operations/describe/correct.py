@@ -9,15 +9,15 @@ import numpy as np
 import pyarrow as pa
 from pydantic import BaseModel, ConfigDict
 
-from eskret.core.account import Altered, Remark
-from eskret.core.keys import as_values, is_unique, rows_of
+from eskret.core.accounts.account import Altered, Remark
 from eskret.core.layer import Layer, LayerFacts, type_word
+from eskret.core.tables.keys import as_values, is_unique, rows_of
 from eskret.core.words import bold, counted
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 
 class Cell(BaseModel):

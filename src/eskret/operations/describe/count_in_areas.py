@@ -8,21 +8,21 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, Remark
+from eskret.core.accounts.account import ControlTotal, Remark
 from eskret.core.crs import is_geographic
-from eskret.core.groups import Groups
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.globe.meeting import centres
-from eskret.core.kernels.overlay import meeting
+from eskret.core.geometry.globe.meeting import centres
+from eskret.core.geometry.overlay import meeting
+from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.statistics import parse_statistics, statistics_of
+from eskret.core.measure.aggregates import parse_statistics, statistics_of
+from eskret.core.tables.groupby import Groups
 from eskret.core.words import counted
-from eskret.operations import figuring, other_layer, pairing
 from eskret.operations.base import Context, Finding, Phase, has_errors
-from eskret.operations.naming_fields import field_called, told_of_field
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Figures
+from eskret.operations.support import named_fields, other_layer, pairing
+from eskret.operations.support.naming_fields import field_called, told_of_field
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.support.setting_types import Figures
 
 
 class CountInAreas(FieldsPerRow):
@@ -57,7 +57,7 @@ class CountInAreas(FieldsPerRow):
             choices={"centre": "where its centre lies", "meets": "in every area that it meets"},
         )
         field: str = setting("Field for the count", default="count", min_length=1, help="The new field with the number.")
-        figures: Figures = figuring.figures_setting()
+        figures: Figures = named_fields.figures_setting()
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = other_layer.findings(facts, context, "other")
@@ -66,7 +66,7 @@ class CountInAreas(FieldsPerRow):
         other = next(iter(context.other_facts("other")), None)
         made: list[Field] = []
         if other is not None:
-            made, more = figuring.forecast_figures(other, settings.figures, [*facts.names(), settings.field])
+            made, more = named_fields.forecast_figures(other, settings.figures, [*facts.names(), settings.field])
             found += more
         if has_errors(found) or other is None:
             return [], found
@@ -104,7 +104,7 @@ class CountInAreas(FieldsPerRow):
         if twice:
             remarks.append(Remark(f"{counted(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
-        sums = figuring.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), wanted)
-        remarks += figuring.no_numbers(others.layer, [s.field for s in wanted])
+        sums = named_fields.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), wanted)
+        remarks += named_fields.no_numbers(others.layer, [s.field for s in wanted])
         account = pairing.other_account("other", others, used, "lies in no area")
         return Columns(made, remarks, controls=(control, *sums), others=[account])

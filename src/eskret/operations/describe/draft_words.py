@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.wordlist import MOST, WordEntry, as_table, draft
 from eskret.core.words import counted

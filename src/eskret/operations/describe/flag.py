@@ -10,19 +10,19 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from pydantic import model_validator
 
-from eskret.core.account import InputAccount, Remark
+from eskret.core.accounts.account import InputAccount, Remark
 from eskret.core.expression import parse_condition, truth
-from eskret.core.keys import as_values
 from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.tables.keys import as_values
 from eskret.core.words import PER_CENT, bold
 from eskret.errors import SettingError
-from eskret.operations import by_place, figuring, ground
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.naming_fields import field_called, told_of_field
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.sentences import share
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import by_place, ground, named_fields
+from eskret.operations.support.naming_fields import field_called, told_of_field
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
+from eskret.operations.support.setting_types import Length
 
 
 class Flag(FieldsPerRow):
@@ -98,7 +98,7 @@ class Flag(FieldsPerRow):
         return f"Flag {bold(entering or '…')} {held}" + (f" with {value}{rest}" if value else "")
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
-        findings = figuring.wrong_condition(facts, settings.where, context) if settings.where.strip() else []
+        findings = named_fields.wrong_condition(facts, settings.where, context) if settings.where.strip() else []
         if settings.to:
             findings += by_place.findings(facts, settings, context)
         name = field_called(facts.names(), settings.field, context)
@@ -126,7 +126,7 @@ class Flag(FieldsPerRow):
             condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
             held, unknown = truth(condition, layer.table, context.values)
             untold = unknown & ~held
-            remarks += figuring.no_numbers(layer, condition.fields)
+            remarks += named_fields.no_numbers(layer, condition.fields)
             if untold.any():
                 text = f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"
                 remarks.append(Remark(text, layer.key, look=True))

@@ -8,17 +8,17 @@ from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.overlay import common, meeting
+from eskret.core.geometry.overlay import common, meeting
+from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import sizes_of
-from eskret.core.rows import remaining
+from eskret.core.measure.planar import sizes_of
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted
-from eskret.operations import figuring, other_layer, pairing
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields, other_layer, pairing
 
 NONE = "nothing of the other layer lies there"
 _RELATIONS = {
@@ -82,7 +82,7 @@ class JoinByPlace(EachLayer):
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding.error(text, "other"))
         if other is not None:
-            found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
+            found += [replace(f, layer="") for f in named_fields.named(other, settings.fields, "fields")]
         if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         new = pairing.brought_fields(facts, other, settings.fields, settings.several)
@@ -122,7 +122,7 @@ class JoinByPlace(EachLayer):
         remarks = [*others.remarks, Remark(f"{counted(len(having), 'feature')} found one", layer.key)]
         if settings.several in ("sum", "list"):
             brought = [f for f, _ in pairing.brought_names(layer, others.layer, settings.fields)]
-            remarks += figuring.no_numbers(others.layer, brought)
+            remarks += named_fields.no_numbers(others.layer, brought)
         if len(alone):
             remarks.append(Remark(f"{counted(len(alone), 'feature')} found none", layer.key, look=True))
         if many:

@@ -9,16 +9,16 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.matching import REPAIRS, Match, comparable, diagnose, match
-from eskret.core.values import empties, exact_sum, is_number
+from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, match
+from eskret.core.tables.values import empties, exact_sum, is_number
 from eskret.core.words import bold, counted
 from eskret.errors import SettingError
-from eskret.operations import figuring, pairing
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields, pairing
 
 NO_ROW = "no row of the table has its key"
 NO_KEY = "its key is empty"
@@ -116,7 +116,7 @@ class JoinTable(EachLayer):
     # -- foretelling
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = figuring.named(facts, [settings.key], "key")
+        found = named_fields.named(facts, [settings.key], "key")
         table = next(iter(context.other_facts("table")), None)
         if table is None:
             return Forecast((), tuple(found))
@@ -155,7 +155,7 @@ class JoinTable(EachLayer):
         other_key = settings.table_key or settings.key
         for whose, name in ((layer, settings.key), (table, other_key), *((table, f) for f in settings.fields)):
             if name not in whose.table.column_names:
-                raise figuring.missing_field(whose, name)
+                raise named_fields.missing_field(whose, name)
         left, right = layer.table.column(settings.key), table.table.column(other_key)
         if "types" not in settings.alike and not comparable(left.type, right.type):
             raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
@@ -176,8 +176,8 @@ class JoinTable(EachLayer):
             lineage=rows,
             remarks=(
                 *_remarks(layer, table, found, settings),
-                *figuring.no_numbers(layer, [settings.key]),
-                *figuring.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])]),
+                *named_fields.no_numbers(layer, [settings.key]),
+                *named_fields.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])]),
             ),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
             controls=controls,

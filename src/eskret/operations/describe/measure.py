@@ -10,20 +10,20 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator, model_validator
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.globe.meeting import centres
-from eskret.core.kernels.measuring import bearings, geodesic, planar, scale_error, straight
+from eskret.core.geometry.globe.meeting import centres
+from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import AREAS, LENGTHS
+from eskret.core.measure.measuring import bearings, geodesic, planar, scale_error, straight
+from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.core.words import bold
 from eskret.errors import CrsError
-from eskret.operations import reshaped
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import reshaping
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 _WHAT = {
     "length": "length of lines",
@@ -126,7 +126,7 @@ class Measure(FieldsPerRow):
         return f"Measure {in_words(named, 4) or '…'} of {bold(entering or '…')}"
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
-        found = reshaped.require_geometry(facts)
+        found = reshaping.require_geometry(facts)
         crs = crs_facts(facts.crs) if facts.crs else None
         sized = {"length", "area", "perimeter"} & set(settings.what)
         if not found and sized and (crs is None or not (crs.geographic or crs.unit_metres)):

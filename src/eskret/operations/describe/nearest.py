@@ -9,18 +9,18 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import in_chunks, is_nonempty
-from eskret.core.kernels.globe import nearest as on_globe
+from eskret.core.geometry.globe import nearest as on_globe
+from eskret.core.geometry.parallel import in_chunks, is_nonempty
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.measures import LENGTHS, parse_length
+from eskret.core.measure.units import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.words import counted, figure
-from eskret.operations import figuring, ground, other_layer, pairing, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import ground, named_fields, other_layer, pairing, reshaping
+from eskret.operations.support.setting_types import Length
 
 TOO_FAR = "nothing of the other layer is near enough"
 
@@ -72,14 +72,14 @@ class Nearest(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*other_layer.findings(facts, context, "other"), *reshaped.require_length_unit(facts, "unit")[:1]]
+        found = [*other_layer.findings(facts, context, "other"), *reshaping.require_length_unit(facts, "unit")[:1]]
         found += ground.forecast_along(facts, settings.along)
         other = next(iter(context.other_facts("other")), None)
         if len(context.other_facts("other")) > 1:
             text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
             found.append(Finding.error(text, "other"))
         if other is not None:
-            found += [replace(f, layer="") for f in figuring.named(other, settings.fields, "fields")]
+            found += [replace(f, layer="") for f in named_fields.named(other, settings.fields, "fields")]
         if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         new = pairing.brought_fields(facts, other, settings.fields, "first")

@@ -5,16 +5,16 @@ from __future__ import annotations
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import Remark
-from eskret.core.groups import group_rows
+from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.tables.groupby import group_rows
 from eskret.core.words import counted
-from eskret.operations import figuring
 from eskret.operations.base import Context, Phase
-from eskret.operations.naming_fields import field_called, told_of_field
-from eskret.operations.ordering import ordered_rows, ordering_field
-from eskret.operations.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.naming_fields import field_called, told_of_field
+from eskret.operations.support.ordering import ordered_rows, ordering_field
+from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 
 class Number(FieldsPerRow):
@@ -52,8 +52,8 @@ class Number(FieldsPerRow):
         increment: int = setting("Go on by", kind="whole", default=1, help="How much greater each next number is.")
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
-        found = figuring.named(facts, settings.within, "within")
-        found += figuring.named(facts, [ordering_field(t, facts.names())[0] for t in settings.order], "order")
+        found = named_fields.named(facts, settings.within, "within")
+        found += named_fields.named(facts, [ordering_field(t, facts.names())[0] for t in settings.order], "order")
         if found:
             return [], found
         name = field_called(facts.names(), settings.field, context)

@@ -9,20 +9,20 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, Relation, Remark, SetAside
-from eskret.core.groups import group_rows
-from eskret.core.kernels.connect import Way, ways
+from eskret.core.accounts.account import InputAccount, Relation, Remark, SetAside
+from eskret.core.geometry.connect import Way, ways
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import SPEEDS, parse_speed
+from eskret.core.measure.units import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.style import CLASSES, Style
+from eskret.core.tables.groupby import group_rows
 from eskret.core.words import counted, duration
-from eskret.operations import figuring, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
-from eskret.operations.ordering import seconds_of
-from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Speed
+from eskret.operations.support import named_fields, reshaping
+from eskret.operations.support.ordering import seconds_of
+from eskret.operations.support.other_layer import NO_PLACE
+from eskret.operations.support.setting_types import Speed
 
 FIRST = "begins its track, so no leg leads to it"
 NO_TIME = "has no time"
@@ -48,7 +48,7 @@ class Pace(EachLayer):
 
     class Settings(OperationSettings):
         time: str = setting("Time", kind="field", min_length=1, example="time", help="The field with the time of each point.")
-        by: list[str] = figuring.by_setting("A track for each", "Points with the same values in these are one track.")
+        by: list[str] = named_fields.by_setting("A track for each", "Points with the same values in these are one track.")
         unit: Literal["km/h", "m/s", "kn", "mph"] = setting(
             "Unit of speed",
             kind="choice",
@@ -77,9 +77,9 @@ class Pace(EachLayer):
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
-            *reshaped.require_length_unit(facts, "from"),
-            *figuring.named(facts, [settings.time], "time"),
-            *figuring.named(facts, settings.by, "by"),
+            *reshaping.require_length_unit(facts, "from"),
+            *named_fields.named(facts, [settings.time], "time"),
+            *named_fields.named(facts, settings.by, "by"),
         ]
         kinds = {f.name: f.type for f in facts.fields}
         if settings.time in kinds and not pa.types.is_timestamp(kinds[settings.time]):
@@ -89,7 +89,7 @@ class Pace(EachLayer):
         names = _names(facts.names(), settings.unit)
         new = facts.with_fields([*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))])
         kind = GeometryKind.LINE if settings.draw == "legs" else facts.kind
-        return reshaped.forecast_shapes(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
+        return reshaping.forecast_shapes(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

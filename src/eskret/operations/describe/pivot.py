@@ -8,18 +8,18 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.groups import group_codes, group_rows
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.measure.aggregates import fields_of, parse_statistics, statistics_of
 from eskret.core.naming import clean_name, number_collisions
-from eskret.core.statistics import fields_of, parse_statistics, statistics_of
-from eskret.core.values import exact_sum, settled
+from eskret.core.tables.groupby import group_codes, group_rows
+from eskret.core.tables.values import exact_sum, settled
 from eskret.core.words import counted
 from eskret.errors import SettingError
-from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Figure
+from eskret.operations.support import named_fields
+from eskret.operations.support.setting_types import Figure
 
 _MOST = 1_900
 
@@ -41,7 +41,9 @@ class Pivot(EachLayer):
     also_known_as = ("crosstab", "cross table", "columns from values", "wide", "contingency", "matrix", "reshape")
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting("A row for each", "Rows with the same values in these become one.", default=..., min_length=1)
+        by: list[str] = named_fields.by_setting(
+            "A row for each", "Rows with the same values in these become one.", default=..., min_length=1
+        )
         columns: str = setting(
             "A column for each", kind="field", min_length=1, example="species", help="The field whose values become columns."
         )
@@ -54,8 +56,8 @@ class Pivot(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*figuring.named(facts, settings.by, "by"), *figuring.named(facts, [settings.columns], "columns")]
-        made, more = figuring.forecast_figures(facts, {"cell": settings.cell}, setting="cell")
+        found = [*named_fields.named(facts, settings.by, "by"), *named_fields.named(facts, [settings.columns], "columns")]
+        made, more = named_fields.forecast_figures(facts, {"cell": settings.cell}, setting="cell")
         found += more
         if settings.columns in settings.by:
             found.append(Finding.error(f"'{settings.columns}' cannot make rows and columns.", "columns"))
@@ -112,7 +114,7 @@ class Pivot(EachLayer):
             found: Any = sum(exact_sum(pa.chunked_array([c])) for c in made)
             controls = (ControlTotal(f"{settings.cell} of all cells", "", whole, found),)
         remarks = [Remark(f"{counted(len(out), 'row')} and {counted(columns.count, 'column')}", layer.key)]
-        remarks += figuring.no_numbers(layer, [*settings.by, settings.columns, one.field])
+        remarks += named_fields.no_numbers(layer, [*settings.by, settings.columns, one.field])
         return Outcome(
             (out,),
             (InputAccount("from", layer.key, len(layer), aside),),

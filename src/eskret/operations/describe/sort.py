@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from eskret.core.account import Relation
+from eskret.core.accounts.account import Relation
 from eskret.core.layer import Layer, LayerFacts
-from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
-from eskret.operations.ordering import ordered_rows, ordering_field
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.ordering import ordered_rows, ordering_field
 
 
 class Sort(EachLayer):
@@ -36,7 +36,7 @@ class Sort(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = figuring.named(facts, [ordering_field(b, facts.names())[0] for b in settings.by], "by")
+        found = named_fields.named(facts, [ordering_field(b, facts.names())[0] for b in settings.by], "by")
         return Forecast((), tuple(found)) if found else Forecast((facts,))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:

@@ -8,13 +8,13 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import model_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.groups import group_rows
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.operations import figuring
+from eskret.core.tables.groupby import group_rows
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Figures
+from eskret.operations.support import named_fields
+from eskret.operations.support.setting_types import Figures
 
 
 class Summarise(EachLayer):
@@ -34,8 +34,8 @@ class Summarise(EachLayer):
     also_known_as = ("summary", "group by", "aggregate", "statistics", "totals", "count by", "average", "mean", "subtotal")
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting(help="A row for each value; with several fields, for each combination.")
-        figures: Figures = figuring.figures_setting()
+        by: list[str] = named_fields.by_setting(help="A row for each value; with several fields, for each combination.")
+        figures: Figures = named_fields.figures_setting()
         empty: Literal["group", "aside"] = setting(
             "If the value is empty",
             kind="choice",
@@ -52,8 +52,8 @@ class Summarise(EachLayer):
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
-        found = figuring.named(facts, settings.by, "by")
-        made, more = figuring.forecast_figures(facts, _wanted(settings), settings.by)
+        found = named_fields.named(facts, settings.by, "by")
+        made, more = named_fields.forecast_figures(facts, _wanted(settings), settings.by)
         found += more
         if found:
             return Forecast((), tuple(found))
@@ -65,20 +65,20 @@ class Summarise(EachLayer):
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
-        table, wanted = figuring.grouped(layer.table, groups, settings.by, _wanted(settings))
+        table, wanted = named_fields.grouped(layer.table, groups, settings.by, _wanted(settings))
         titles = {n: t for n, t in layer.titles.items() if n in settings.by}
         out = Layer(layer.key, table, None, None, layer.name, layer.origin, titles)
         used = np.flatnonzero(groups.of >= 0)
-        aside = figuring.without_value(groups, settings.by)
-        controls = figuring.sums_agree(layer.table, used, table, wanted)
+        aside = named_fields.without_value(groups, settings.by)
+        controls = named_fields.sums_agree(layer.table, used, table, wanted)
         return Outcome(
             (out,),
             (InputAccount("from", layer.key, len(layer), aside),),
             (OutputAccount(layer.key, len(out), controls=controls),),
             None,
             (
-                Remark(figuring.grown(groups.count, len(used)), layer.key),
-                *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)]),
+                Remark(named_fields.grown(groups.count, len(used)), layer.key),
+                *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)]),
             ),
             into=groups.of,
         )

@@ -13,18 +13,18 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, SetAside
-from eskret.core.columns import from_objects
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, SetAside
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import WGS84
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import clean_name
-from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
+from eskret.core.tables.from_objects import from_objects
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Forecast, Outcome, Phase, ServiceAccess, Source
-from eskret.operations.bring import bring
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support.to_workflow_crs import bring
 from eskret.services import features, tokens
 
 

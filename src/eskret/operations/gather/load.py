@@ -15,21 +15,21 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.naming import clean_name, number_collisions
-from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError, InputError
 from eskret.formats import sources, xml_text
 from eskret.formats.reading import Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.bring import bring, outside_words, wide_edges
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
-from eskret.operations.typed import TextEncoding
+from eskret.operations.support.setting_types import TextEncoding
+from eskret.operations.support.to_workflow_crs import bring, outside_words, wide_edges
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
 _PART_WORDS = {

@@ -12,22 +12,22 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, extent_of, out_of_range
-from eskret.core.kernels.parts import invalid
+from eskret.core.geometry.parts import invalid
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import clean_name, number_collisions
-from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
+from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted
 from eskret.errors import EskretError
 from eskret.formats import coordinates_text as texts
 from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.bring import bring
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
-from eskret.operations.typed import TextEncoding
+from eskret.operations.support.setting_types import TextEncoding
+from eskret.operations.support.to_workflow_crs import bring
 
 SIGNS = {"": "found from the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
 _FEWEST = {"points": 1, "lines": 2, "areas": 3}

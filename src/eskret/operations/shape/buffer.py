@@ -7,22 +7,22 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, Remark
+from eskret.core.accounts.account import ControlTotal, Remark
 from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.kernels.chunks import in_chunks, is_nonempty
-from eskret.core.kernels.globe.grow import Buffer as InPlanes
-from eskret.core.kernels.globe.grow import Grown, grow, tolerance_of, too_far
-from eskret.core.kernels.globe.seam import wrapped
-from eskret.core.kernels.parts import of_dimension
+from eskret.core.geometry.globe.grow import Buffer as InPlanes
+from eskret.core.geometry.globe.grow import Grown, grow, tolerance_of, too_far
+from eskret.core.geometry.globe.seam import wrapped
+from eskret.core.geometry.parallel import in_chunks, is_nonempty
+from eskret.core.geometry.parts import of_dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.units import parse_length
 from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
-from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, Finding, Level, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Offset
+from eskret.operations.support import ground, reshaping
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
+from eskret.operations.support.setting_types import Offset
 
 _TRIED = 300
 TOO_FAR = "a distance of more than a quarter of the globe makes no area about a feature"
@@ -46,7 +46,7 @@ class Buffer(ShapePerRow):
     also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
 
     class Settings(OperationSettings):
-        distance: Offset = reshaped.length_setting(
+        distance: Offset = reshaping.length_setting(
             "Distance", "With its unit, such as 200 m; below zero, areas shrink.", "200 m", min_length=1
         )
         ends: Literal["round", "flat", "square"] = setting(
@@ -74,7 +74,7 @@ class Buffer(ShapePerRow):
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.require_length_unit(facts, "distance")
+        found = reshaping.require_length_unit(facts, "distance")
         if not found or found[-1].level is not Level.ERROR:
             found += ground.forecast_along(facts, settings.along)
         if facts.crs and ground.on_ellipsoid(facts.crs, settings.along) and too_far(parse_length(settings.distance).si):

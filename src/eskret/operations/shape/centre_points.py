@@ -8,12 +8,12 @@ import numpy as np
 import shapely
 
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.globe.seam import running, wrapped
-from eskret.core.kernels.parts import dimension
+from eskret.core.geometry.globe.seam import running, wrapped
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import GeometryKind, Layer
 from eskret.operations.base import Context, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 
 class CentrePoints(ShapePerRow):

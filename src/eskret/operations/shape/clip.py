@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Literal
 
-from eskret.core.account import Relation
+from eskret.core.accounts.account import Relation
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.operations import cutting, other_layer
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings
-from eskret.operations.typed import Size
+from eskret.operations.support import cutting, other_layer
+from eskret.operations.support.setting_types import Size
 
 
 class Clip(EachLayer):

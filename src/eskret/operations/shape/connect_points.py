@@ -8,21 +8,21 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.groups import group_rows
-from eskret.core.kernels.connect import legs, lines, ways
-from eskret.core.kernels.globe.seam import wrapped
-from eskret.core.kernels.ordinates import measured
+from eskret.core.geometry.connect import legs, lines, ways
+from eskret.core.geometry.globe.seam import wrapped
+from eskret.core.geometry.ordinates import measured
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length, parse_time
+from eskret.core.measure.units import parse_length, parse_time
+from eskret.core.tables.groupby import group_rows
 from eskret.core.words import counted
-from eskret.operations import figuring, ground, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.ordering import order_figures, seconds_of
-from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import SomeLength, SomeTime
+from eskret.operations.support import ground, named_fields, reshaping
+from eskret.operations.support.ordering import order_figures, seconds_of
+from eskret.operations.support.other_layer import NO_PLACE
+from eskret.operations.support.setting_types import SomeLength, SomeTime
 
 ALONE = "stands alone: a line wants two points, an area three"
 NO_ORDER = "has no value to be put in order by"
@@ -58,7 +58,7 @@ class ConnectPoints(EachLayer):
     )
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting("A line for each", "Points with the same values in these become one line.")
+        by: list[str] = named_fields.by_setting("A line for each", "Points with the same values in these become one line.")
         order: str = setting(
             "In the order of",
             kind="field",
@@ -90,9 +90,9 @@ class ConnectPoints(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.require_geometry(facts)
-        found += figuring.named(facts, settings.by, "by")
-        found += figuring.named(facts, [settings.order] if settings.order else [], "order")
+        found = reshaping.require_geometry(facts)
+        found += named_fields.named(facts, settings.by, "by")
+        found += named_fields.named(facts, [settings.order] if settings.order else [], "order")
         kinds = {f.name: f for f in facts.fields}
         if settings.gap_time and settings.order in kinds and not pa.types.is_timestamp(kinds[settings.order].type):
             found.append(Finding.error(f"'{settings.order}' holds no times, so no time passes between points.", "gap_time", facts))
@@ -105,7 +105,7 @@ class ConnectPoints(EachLayer):
         fields = [kinds[n] for n in settings.by]
         new = facts.with_fields([*fields, *_new_fields(settings, kinds.get(settings.order))], ["start", "end"])
         kind = GeometryKind.POLYGON if settings.shape == "area" else GeometryKind.LINE
-        return reshaped.forecast_shapes(new, found, kind, certainty="at most")
+        return reshaping.forecast_shapes(new, found, kind, certainty="at most")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

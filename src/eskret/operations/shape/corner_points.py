@@ -6,14 +6,14 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Relation
-from eskret.core.kernels.ordinates import measured
-from eskret.core.kernels.parts import single_parts
+from eskret.core.accounts.account import Relation
+from eskret.core.geometry.ordinates import measured
+from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import reshaping
 
 
 class CornerPoints(EachLayer):
@@ -40,7 +40,7 @@ class CornerPoints(EachLayer):
 
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaped.forecast_shapes(new, reshaped.require_geometry(facts), GeometryKind.POINT, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), GeometryKind.POINT, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -67,4 +67,4 @@ class CornerPoints(EachLayer):
             shapes[of_measured] = measured(shapes[of_measured], m[~closing][of_measured])
         begins = np.searchsorted(rows, rows)
         number = np.arange(len(rows)) - begins + 1
-        return reshaped.one_to_many(layer, rows, shapes, context, kind=GeometryKind.POINT, numbers=(settings.number, number))
+        return reshaping.one_to_many(layer, rows, shapes, context, kind=GeometryKind.POINT, numbers=(settings.number, number))

@@ -6,19 +6,19 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.ordinates import measured
-from eskret.core.kernels.parts import dimension, single_parts
+from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark, SetAside
+from eskret.core.geometry.ordinates import measured
+from eskret.core.geometry.parts import dimension, single_parts
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.planar import measures_of, unit_of
+from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.plane import measures_of, unit_of
-from eskret.core.rows import remaining
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted
-from eskret.operations import ground, other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import ground, other_layer, reshaping
+from eskret.operations.support.setting_types import Length
 
 
 class CutLines(EachLayer):
@@ -39,7 +39,7 @@ class CutLines(EachLayer):
 
     class Settings(OperationSettings):
         at: str = setting("At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut.")
-        within: Length = reshaped.length_setting(
+        within: Length = reshaping.length_setting(
             "Points within", "How far a point may lie beside the line, with its unit.", "1 m", default="0.01 m", min_length=1
         )
         along: ground.Along = ground.along_setting()
@@ -50,14 +50,14 @@ class CutLines(EachLayer):
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [
             *other_layer.findings(facts, context, "at", GeometryKind.POINT),
-            *reshaped.require_length_unit(facts, "within"),
+            *reshaping.require_length_unit(facts, "within"),
             *ground.forecast_along(facts, settings.along),
         ]
         if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error("only lines can be cut here.", "from", facts))
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaped.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -97,13 +97,13 @@ class CutLines(EachLayer):
         before, after = length(parts).sum() * factor, length(shapes).sum() * factor
         remarks = [
             *others.remarks,
-            *reshaped.of_plane(layer, plane.error),
+            *reshaping.of_plane(layer, plane.error),
             *ground.remarks_of(layer, settings.along),
             Remark(f"{counted(len(pieces), 'piece')} of {counted(len(whole), 'line')}", layer.key),
         ]
         if len(beside):
             remarks.append(Remark(f"{counted(len(beside), 'point')} on no line", layer.key, look=True))
-        return reshaped.one_to_many(
+        return reshaping.one_to_many(
             layer,
             rows,
             shapes,

@@ -7,22 +7,22 @@ from collections.abc import Callable
 import numpy as np
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, geographic_of, move
-from eskret.core.kernels.chunks import in_chunks
-from eskret.core.kernels.globe.ellipsoid import edge_lengths, ellipsoid_of
-from eskret.core.kernels.ordinates import with_measures
-from eskret.core.kernels.parts import dimension, single_parts, together
-from eskret.core.kernels.vertices import split_edges
+from eskret.core.geometry.globe.ellipsoid import edge_lengths, ellipsoid_of
+from eskret.core.geometry.ordinates import with_measures
+from eskret.core.geometry.parallel import in_chunks
+from eskret.core.geometry.parts import dimension, single_parts, together
+from eskret.core.geometry.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.units import parse_length
 from eskret.core.words import counted
 from eskret.errors import SettingError
-from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings
-from eskret.operations.typed import SomeLength
+from eskret.operations.support import ground, reshaping
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
+from eskret.operations.support.setting_types import SomeLength
 
 
 class Densify(ShapePerRow):
@@ -40,12 +40,12 @@ class Densify(ShapePerRow):
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
     class Settings(OperationSettings):
-        longest: SomeLength = reshaped.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m", min_length=1)
+        longest: SomeLength = reshaping.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m", min_length=1)
 
         along: ground.Along = ground.along_setting("Length along")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        return [*reshaped.require_length_unit(facts, "longest"), *ground.forecast_along(facts, settings.along)]
+        return [*reshaping.require_length_unit(facts, "longest"), *ground.forecast_along(facts, settings.along)]
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         metres, crs = parse_length(settings.longest).si, ground.crs_of(layer)

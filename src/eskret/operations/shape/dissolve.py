@@ -7,17 +7,17 @@ from typing import Literal
 
 import numpy as np
 
-from eskret.core.account import ControlTotal, InputAccount, Relation, Remark
-from eskret.core.groups import Groups, group_rows
-from eskret.core.kernels.dissolve import Joined, apart, dissolve, new_holes
-from eskret.core.kernels.parts import dimension, made_valid, of_dimension, single_parts
+from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
+from eskret.core.geometry.dissolve import Joined, apart, dissolve, new_holes
+from eskret.core.geometry.parts import dimension, made_valid, of_dimension, single_parts
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.plane import measures_of, sizes_of, unit_of
+from eskret.core.measure.planar import measures_of, sizes_of, unit_of
+from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import counted, figure
-from eskret.operations import figuring, ground
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Figures
+from eskret.operations.support import ground, named_fields
+from eskret.operations.support.setting_types import Figures
 
 
 class Dissolve(EachLayer):
@@ -49,9 +49,9 @@ class Dissolve(EachLayer):
     )
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting()
-        figures: Figures = figuring.figures_setting()
-        empty: Literal["aside", "group"] = figuring.empty_setting()
+        by: list[str] = named_fields.by_setting()
+        figures: Figures = named_fields.figures_setting()
+        empty: Literal["aside", "group"] = named_fields.empty_setting()
         parts: Literal["together", "apart"] = setting(
             "Parts that do not touch",
             kind="choice",
@@ -61,10 +61,10 @@ class Dissolve(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = figuring.named(facts, settings.by, "by")
+        found = named_fields.named(facts, settings.by, "by")
         if facts.kind == "table":
             found.append(Finding.error("a table has no shapes to join. Summarise it instead.", "from", facts))
-        made, more = figuring.forecast_figures(facts, settings.figures, settings.by)
+        made, more = named_fields.forecast_figures(facts, settings.figures, settings.by)
         found += more
         if found:
             return Forecast((), tuple(found))
@@ -85,16 +85,16 @@ class Dissolve(EachLayer):
             order = np.argsort(into, kind="stable")
             first = order[np.searchsorted(into[order], np.arange(len(shapes)))]
         made = Groups(into, first)
-        table, wanted = figuring.grouped(layer.table, made, settings.by, settings.figures)
+        table, wanted = named_fields.grouped(layer.table, made, settings.by, settings.figures)
         titles = {n: t for n, t in layer.titles.items() if n in settings.by}
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None, titles=titles)
-        aside = figuring.without_value(groups, settings.by)
+        aside = named_fields.without_value(groups, settings.by)
         used = np.flatnonzero(groups.of >= 0)
-        controls = (*_sizes(layer, out, joined, used), *figuring.sums_agree(layer.table, used, table, wanted))
+        controls = (*_sizes(layer, out, joined, used), *named_fields.sums_agree(layer.table, used, table, wanted))
         return Outcome(
             (out,),
             inputs=(InputAccount("from", layer.key, len(layer), aside),),
-            remarks=(*_remarks(layer, joined, groups, out), *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            remarks=(*_remarks(layer, joined, groups, out), *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=into,
             controls=controls,
         )
@@ -121,7 +121,7 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
 
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
     assert layer.geometry is not None and out.geometry is not None
-    found = [Remark(figuring.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
+    found = [Remark(named_fields.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
     unit, factor = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
     if len(joined.overlapping):
         size = figure(float(joined.overlap.sum()) * factor, unit)

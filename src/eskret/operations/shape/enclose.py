@@ -8,21 +8,21 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Altered, InputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.gaps import Enclosed, Ends, enclose, ends_of
-from eskret.core.kernels.parts import dimension, invalid
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, SetAside
+from eskret.core.geometry.line_gaps import Enclosed, Ends, enclose, ends_of
+from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import dimension, invalid
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.rows import remaining
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted, figure
 from eskret.errors import CrsError
-from eskret.operations import ground, other_layer, reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
-from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import ground, other_layer, reshaping
+from eskret.operations.support.other_layer import NO_PLACE
+from eskret.operations.support.setting_types import Length
 
 OPEN = "stays open: its ends are {} apart"
 NO_RING = "encloses nothing"
@@ -65,7 +65,7 @@ class Enclose(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.require_length_unit(facts, "tolerance") if settings.tolerance else reshaped.require_geometry(facts)
+        found = reshaping.require_length_unit(facts, "tolerance") if settings.tolerance else reshaping.require_geometry(facts)
         if settings.tolerance:
             found += ground.forecast_along(facts, settings.along)
         if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
@@ -76,7 +76,7 @@ class Enclose(EachLayer):
             other = next(iter(context.other_facts("points")), None)
             if other is not None:
                 new = facts.with_fields(other.fields, other.names())
-        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most")
+        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -99,7 +99,7 @@ class Enclose(EachLayer):
         polygons = back(found.polygons)
         first = np.array([ends.row[m].min() for m in found.members], np.int64)
         used = np.unique(ends.row[np.concatenate(found.members)]) if found.members else np.empty(0, np.int64)
-        remarks = [*_remarks(layer, found, polygons, metres), *reshaped.of_plane(layer, error)]
+        remarks = [*_remarks(layer, found, polygons, metres), *reshaping.of_plane(layer, error)]
         remarks += ground.told_of_nowhere(layer)
         if settings.tolerance:
             remarks += ground.remarks_of(layer, settings.along)

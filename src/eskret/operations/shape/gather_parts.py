@@ -7,15 +7,15 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, Relation, Remark
-from eskret.core.groups import group_rows
-from eskret.core.kernels.parts import single_parts
+from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
+from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.plane import layer_sizes, sizes_of, unit_of
-from eskret.operations import figuring, ground, reshaped
+from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
+from eskret.core.tables.groupby import group_rows
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings
-from eskret.operations.typed import Figures
+from eskret.operations.support import ground, named_fields, reshaping
+from eskret.operations.support.setting_types import Figures
 
 
 class GatherParts(EachLayer):
@@ -34,17 +34,17 @@ class GatherParts(EachLayer):
     also_known_as = ("multipart", "group geometries", "several as one", "combine parts", "bundle")
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting()
-        figures: Figures = figuring.figures_setting()
-        empty: Literal["aside", "group"] = figuring.empty_setting()
+        by: list[str] = named_fields.by_setting()
+        figures: Figures = named_fields.figures_setting()
+        empty: Literal["aside", "group"] = named_fields.empty_setting()
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = [*reshaped.require_geometry(facts), *figuring.named(facts, settings.by, "by")]
-        made, more = figuring.forecast_figures(facts, settings.figures, settings.by)
+        found = [*reshaping.require_geometry(facts), *named_fields.named(facts, settings.by, "by")]
+        made, more = named_fields.forecast_figures(facts, settings.figures, settings.by)
         kept = {f.name: f for f in facts.fields if f.name in settings.by}
         new = facts.with_fields([*(kept[n] for n in settings.by if n in kept), *made])
         count = facts.count if settings.by else 1
-        return reshaped.forecast_shapes(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
+        return reshaping.forecast_shapes(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -54,10 +54,10 @@ class GatherParts(EachLayer):
         of = groups.of[used][owner]
         order = np.argsort(of, kind="stable")
         shapes = _bundles(parts[order], of[order], groups.count)
-        table, wanted = figuring.grouped(layer.table, groups, settings.by, settings.figures)
+        table, wanted = named_fields.grouped(layer.table, groups, settings.by, settings.figures)
         out = layer.with_geometry(shapes, layer.kind, table=table, ids=None)
-        aside = figuring.without_value(groups, settings.by)
-        controls = list(figuring.sums_agree(layer.table, used, table, wanted))
+        aside = named_fields.without_value(groups, settings.by)
+        controls = list(named_fields.sums_agree(layer.table, used, table, wanted))
         # what is nowhere on the globe has no size there that could be added up
         before, after, lost = layer_sizes(layer), sizes_of(shapes, layer.crs), ground.told_of_nowhere(layer)
         for name in ("length", "area"):
@@ -65,11 +65,11 @@ class GatherParts(EachLayer):
                 unit, factor = unit_of(name, layer.crs)
                 whole = float(np.nansum(before[name][used])) * factor
                 controls.append(ControlTotal(name, unit, whole, float(np.nansum(after[name])) * factor))
-        remarks = [Remark(figuring.grown(groups.count, len(used)), layer.key), *lost]
+        remarks = [Remark(named_fields.grown(groups.count, len(used)), layer.key), *lost]
         return Outcome(
             (out,),
             inputs=(InputAccount("from", layer.key, len(layer), aside),),
-            remarks=(*remarks, *figuring.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
+            remarks=(*remarks, *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
             controls=tuple(controls),
         )

@@ -8,17 +8,17 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import Relation, Remark
+from eskret.core.accounts.account import Relation, Remark
 from eskret.core.crs import crs_facts
-from eskret.core.kernels.chunks import is_nonempty
+from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.units import parse_length
 from eskret.core.words import counted
 from eskret.errors import CrsError, SettingError
-from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import SomeLength
+from eskret.operations.support import reshaping
+from eskret.operations.support.setting_types import SomeLength
 
 _MOST = 4_000_000
 
@@ -40,7 +40,7 @@ class Grid(EachLayer):
     also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
 
     class Settings(OperationSettings):
-        size: SomeLength = reshaped.length_setting(
+        size: SomeLength = reshaping.length_setting(
             "Size of a cell", "Its side (of a hexagon, from side to side), with its unit.", "1 km", min_length=1
         )
         shape: Literal["square", "hexagon"] = setting(
@@ -59,11 +59,11 @@ class Grid(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.require_geometry(facts)
+        found = reshaping.require_geometry(facts)
         if not found and (not facts.crs or not crs_facts(facts.crs).unit_metres):
             found.append(Finding.error("its coordinate system has no unit of length. Reproject it first.", "size", facts))
         new = facts.with_fields([Field("col", pa.int64()), Field("row", pa.int64())])
-        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, count=None, certainty="unknown")
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         facts = crs_facts(layer.crs) if layer.crs else None

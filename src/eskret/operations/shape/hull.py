@@ -9,24 +9,24 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import is_geographic
-from eskret.core.groups import Groups, group_rows
-from eskret.core.kernels.chunks import is_nonempty
-from eskret.core.kernels.globe.around import around_on_globe
-from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
-from eskret.core.kernels.globe.grow import tolerance_of
-from eskret.core.kernels.globe.planes import EARTH, Middles, followed, into_planes, middles, out_of_planes
-from eskret.core.kernels.globe.seam import running
-from eskret.core.kernels.parts import dimension
+from eskret.core.geometry.globe.around import around_on_globe
+from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
+from eskret.core.geometry.globe.grow import tolerance_of
+from eskret.core.geometry.globe.planes import EARTH, Middles, followed, into_planes, middles, out_of_planes
+from eskret.core.geometry.globe.seam import running
+from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
+from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import bold
-from eskret.operations import figuring, ground, reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
-from eskret.operations.other_layer import NO_PLACE
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import ground, named_fields, reshaping
+from eskret.operations.support.other_layer import NO_PLACE
 
 NO_AREA = "encloses no area"
 
@@ -67,7 +67,7 @@ class Hull(EachLayer):
             choices={"each": "each feature", "group": "all of a group"},
             help="With a group and no field, one shape goes around everything.",
         )
-        by: list[str] = figuring.by_setting(
+        by: list[str] = named_fields.by_setting(
             help="A shape is drawn around all features with the same values.", shown_when=("around", ("group",))
         )
         closeness: int = setting(
@@ -88,13 +88,13 @@ class Hull(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = reshaped.require_geometry(facts)
+        found = reshaping.require_geometry(facts)
         if settings.around == "each":
-            return reshaped.forecast_shapes(facts, found, GeometryKind.POLYGON, certainty="at most")
-        found += figuring.named(facts, settings.by, "by")
+            return reshaping.forecast_shapes(facts, found, GeometryKind.POLYGON, certainty="at most")
+        found += named_fields.named(facts, settings.by, "by")
         kept = [f for f in facts.fields if f.name in settings.by]
         new = facts.with_fields([*kept, Field(_count_name(settings.by), pa.int64())])
-        return reshaped.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most", count=facts.count if settings.by else 1)
+        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most", count=facts.count if settings.by else 1)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -103,7 +103,7 @@ class Hull(EachLayer):
         if settings.around == "each":
             shapes, remarks = _around(layer.geometry, settings, layer)
             remarks += ground.told_of_nowhere(layer)
-            return reshaped.one_to_one(layer, shapes, context, gone=NO_AREA, kind=GeometryKind.POLYGON, reasons=[nowhere], remarks=remarks)
+            return reshaping.one_to_one(layer, shapes, context, gone=NO_AREA, kind=GeometryKind.POLYGON, reasons=[nowhere], remarks=remarks)
         placed = is_nonempty(layer.geometry)
         there = placed.copy()
         there[off] = False

@@ -9,17 +9,17 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from eskret.core.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark
 from eskret.core.crs import is_geographic
-from eskret.core.kernels import antimeridian
-from eskret.core.kernels.globe.seam import jumps
-from eskret.core.kernels.parts import dimension, made_valid, of_dimension
+from eskret.core.geometry import antimeridian
+from eskret.core.geometry.globe.seam import jumps
+from eskret.core.geometry.parts import dimension, made_valid, of_dimension
 from eskret.core.layer import Layer
-from eskret.core.plane import measures_of, unit_of
+from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.words import counted, figure
 from eskret.operations.base import Context, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 _PLACE = re.compile(r"^(.*?)\[(.+)\]$")
 

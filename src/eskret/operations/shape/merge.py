@@ -9,16 +9,16 @@ from typing import Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, type_word
 from eskret.core.naming import number_collisions
-from eskret.core.totals import totals_of
 from eskret.errors import CrsError, InputError
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, has_errors
-from eskret.operations.other_layer import to_crs_of
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support.other_layer import to_crs_of
 
 
 class Merge(Gathering):

@@ -5,14 +5,14 @@ from __future__ import annotations
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal
-from eskret.core.kernels.parts import dimension
+from eskret.core.accounts.account import ControlTotal
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.plane import measures_of, unit_of
-from eskret.operations import reshaped
+from eskret.core.measure.planar import measures_of, unit_of
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import reshaping
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 
 class Outlines(ShapePerRow):
@@ -35,7 +35,7 @@ class Outlines(ShapePerRow):
         holes: bool = setting("With those of holes", kind="flag", default=True, help="Whether holes are drawn around too.")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.require_geometry(facts)
+        found = reshaping.require_geometry(facts)
         if facts.kind in (GeometryKind.POINT, GeometryKind.LINE):
             found.append(Finding.error("only areas have outlines.", "from", facts))
         return found

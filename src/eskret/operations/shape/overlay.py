@@ -10,19 +10,19 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.kernels.chunks import is_nonempty, runs
-from eskret.core.kernels.overlay import Pieces, common, remains
-from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
+from eskret.core.geometry.overlay import Pieces, common, remains
+from eskret.core.geometry.parallel import is_nonempty, runs
+from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.measure.planar import measures_of, sizes_of, unit_of
 from eskret.core.naming import number_collisions
-from eskret.core.plane import measures_of, sizes_of, unit_of
-from eskret.core.rows import remaining
-from eskret.core.totals import totals_of
+from eskret.core.tables.rows import remaining
 from eskret.core.words import counted, figure
-from eskret.operations import other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import other_layer
 
 MEETS_NONE = "has nothing in common with the other layer"
 COVERED = "lies wholly under the other layer"

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.kernels.globe.moving import reproject_whole
+from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.units import parse_length
 from eskret.errors import CrsError
-from eskret.operations import reshaped
 from eskret.operations.base import Context, Finding, Level, Phase
-from eskret.operations.bring import controls_of_move, outside_words, said_of_move
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
-from eskret.operations.typed import Length
+from eskret.operations.support import reshaping
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
+from eskret.operations.support.setting_types import Length
+from eskret.operations.support.to_workflow_crs import controls_of_move, outside_words, said_of_move
 
 
 class Reproject(ShapePerRow):
@@ -47,7 +47,7 @@ class Reproject(ShapePerRow):
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = reshaped.require_geometry(facts)
+        found = reshaping.require_geometry(facts)
         if not found and facts.crs is None:
             found.append(Finding.error("it has no coordinate system to come from. Say it where the layer is loaded.", "from", facts))
         elif not found and facts.crs and not same_crs(facts.crs, settings.crs):

@@ -6,14 +6,14 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.account import ControlTotal, Relation, Remark
-from eskret.core.kernels.parts import single_parts
+from eskret.core.accounts.account import ControlTotal, Relation, Remark
+from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Field, Layer, LayerFacts
-from eskret.core.plane import layer_sizes, sizes_of, unit_of
+from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
 from eskret.core.words import counted
-from eskret.operations import reshaped
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import reshaping
 
 
 class SeparateParts(EachLayer):
@@ -43,7 +43,7 @@ class SeparateParts(EachLayer):
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
-        return reshaped.forecast_shapes(new, reshaped.require_geometry(facts), certainty="unknown", count=None)
+        return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), certainty="unknown", count=None)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
 
@@ -60,6 +60,6 @@ class SeparateParts(EachLayer):
                 controls.append(ControlTotal(name, unit, np.nansum(before[name]) * factor, after[name].sum() * factor))
         came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
         remarks = [Remark(f"{counted(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
-        return reshaped.one_to_many(
+        return reshaping.one_to_many(
             layer, rows, parts, context, remarks=remarks, controls=controls, numbers=(settings.number, number) if settings.number else None
         )

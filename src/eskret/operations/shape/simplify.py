@@ -7,24 +7,24 @@ from typing import Any
 import numpy as np
 import shapely
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.kernels.chunks import in_chunks
-from eskret.core.kernels.globe.ellipsoid import ellipsoid_of
-from eskret.core.kernels.globe.seam import running, wrapped
-from eskret.core.kernels.globe.thinned import degree_scales, stretched
-from eskret.core.kernels.measuring import least_scales
-from eskret.core.kernels.ordinates import with_measures
-from eskret.core.kernels.parts import dimension
+from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
+from eskret.core.geometry.globe.seam import running, wrapped
+from eskret.core.geometry.globe.thinned import degree_scales, stretched
+from eskret.core.geometry.ordinates import with_measures
+from eskret.core.geometry.parallel import in_chunks
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measures import parse_length
+from eskret.core.measure.measuring import least_scales
+from eskret.core.measure.units import parse_length
 from eskret.core.words import figure
 from eskret.errors import SettingError
-from eskret.operations import ground, reshaped
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.row_wise import Reshaped, ShapePerRow
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.typed import SomeLength
+from eskret.operations.support import ground, reshaping
+from eskret.operations.support.row_wise import Reshaped, ShapePerRow
+from eskret.operations.support.setting_types import SomeLength
 
 
 class Simplify(ShapePerRow):
@@ -43,7 +43,7 @@ class Simplify(ShapePerRow):
     also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
 
     class Settings(OperationSettings):
-        tolerance: SomeLength = reshaped.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m", min_length=1)
+        tolerance: SomeLength = reshaping.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m", min_length=1)
         shared: bool = setting(
             "Keep shared edges shared",
             kind="flag",
@@ -54,7 +54,7 @@ class Simplify(ShapePerRow):
         along: ground.Along = ground.along_setting("Tolerance along")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
-        found = [*reshaped.require_length_unit(facts, "tolerance"), *ground.forecast_along(facts, settings.along)]
+        found = [*reshaping.require_length_unit(facts, "tolerance"), *ground.forecast_along(facts, settings.along)]
         if settings.shared and facts.kind in ("point", "line"):
             found.append(Finding.error("only areas share edges.", "shared", facts))
         return found

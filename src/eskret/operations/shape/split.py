@@ -9,18 +9,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.groups import group_rows
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.naming import clean_name
-from eskret.core.totals import totals_of
+from eskret.core.tables.groupby import group_rows
 from eskret.core.words import counted
 from eskret.errors import EskretError
-from eskret.operations import figuring
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
-from eskret.operations.naming_parts import part_names
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import named_fields
+from eskret.operations.support.naming_parts import part_names
 
 EMPTY = "has no value in {}"
 NAMELESS = "its value holds no letter or digit to make a name of"
@@ -44,7 +44,7 @@ class Split(EachLayer):
     also_known_as = ("separate", "one layer per value", "one file per district", "partition", "divide", "group into layers", "per value")
 
     class Settings(OperationSettings):
-        by: list[str] = figuring.by_setting(
+        by: list[str] = named_fields.by_setting(
             "By the values of", "A layer is made for each value; with several fields, for each combination.", default=..., min_length=1
         )
         name: str = setting(
@@ -63,7 +63,7 @@ class Split(EachLayer):
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
-        found = figuring.named(facts, settings.by, "by")
+        found = named_fields.named(facts, settings.by, "by")
         if found:
             return Forecast((), tuple(found))
         try:

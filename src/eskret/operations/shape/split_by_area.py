@@ -9,22 +9,22 @@ from typing import Any, Literal
 import numpy as np
 import shapely
 
-from eskret.core.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import is_geographic
-from eskret.core.kernels.chunks import is_nonempty, runs
-from eskret.core.kernels.globe.meeting import centres
-from eskret.core.kernels.ordinates import one_with_measures, with_measures
-from eskret.core.kernels.overlay import Pieces, common, meeting
-from eskret.core.kernels.parts import dimension, invalid, made_valid, of_dimension
+from eskret.core.geometry.globe.meeting import centres
+from eskret.core.geometry.ordinates import one_with_measures, with_measures
+from eskret.core.geometry.overlay import Pieces, common, meeting
+from eskret.core.geometry.parallel import is_nonempty, runs
+from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.plane import Sizes, sizes_of, unit_of
-from eskret.core.totals import totals_of
+from eskret.core.measure.planar import Sizes, sizes_of, unit_of
 from eskret.core.words import counted
-from eskret.operations import other_layer
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.naming_parts import part_names
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
+from eskret.operations.support import other_layer
+from eskret.operations.support.naming_parts import part_names
 
 IN_NONE = "lies in no area"
 IN_NAMELESS = "lies in an area without a name"

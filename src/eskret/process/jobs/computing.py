@@ -48,7 +48,7 @@ def values_of(work: Work, layers: list[Stored], field: str, most: int) -> Answer
     """The most frequent values of a field over stored layers, with counts."""
     import pyarrow as pa
 
-    from eskret.core.profile import values_with_counts
+    from eskret.core.tables.profile import values_with_counts
 
     tables = [StoredLayer(info).table for info in layers]
     columns = [t.column(field) for t in tables if field in t.column_names]
@@ -73,8 +73,8 @@ def warm(work: Work) -> Answer:
 @job("classes")
 def classes(work: Work, layer: Stored, field: str, method: str, count: int) -> Answer:
     """The limits between classes of a field of a stored layer."""
-    from eskret.core.classes import breaks_of
-    from eskret.core.legend import numbers_of
+    from eskret.core.style.classes import breaks_of
+    from eskret.core.style.legend import numbers_of
 
     gdal.with_frames()
     numbers = numbers_of(StoredLayer(layer).table.column(field))
@@ -84,7 +84,7 @@ def classes(work: Work, layer: Stored, field: str, method: str, count: int) -> A
 @job("profile")
 def profiled(work: Work, layer: Stored) -> Answer:
     """What the fields of a stored layer hold."""
-    from eskret.core.profile import profile
+    from eskret.core.tables.profile import profile
 
     names = ("name", "word", "nulls", "distinct", "least", "greatest")
     found = profile(StoredLayer(layer).table)

@@ -53,8 +53,8 @@ def look(work: Work, address: str, dataset: str, store: Path, crs: str = "", tok
     """Store a published dataset as a layer, in the CRS asked for where it can be brought there."""
     from eskret.core.crs import WGS84
     from eskret.operations.base import Context
-    from eskret.operations.bring import bring
     from eskret.operations.gather.fetch import layer_of
+    from eskret.operations.support.to_workflow_crs import bring
     from eskret.services import features, tokens
     from eskret.workflow.history.results import ResultStore
 

@@ -11,7 +11,7 @@ from eskret.process.jobs.job import Answer, Work, job
 @job("own")
 def own(work: Work, folder: Path) -> Answer:
     """What a project has of its own operations; a file that changed is loaded anew."""
-    from eskret.own.files import cards
+    from eskret.user_operations.loader import cards
 
     return cards(folder)
 
@@ -19,7 +19,7 @@ def own(work: Work, folder: Path) -> Answer:
 @job("own_choices")
 def own_choices(work: Work, folder: Path, use: str, settings: dict[str, Any]) -> Answer:
     """What settings of an own operation offer, where that hangs on the others."""
-    from eskret.own.files import choices
+    from eskret.user_operations.loader import choices
 
     return {"choices": choices(folder, use, settings)}
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
-from eskret.own.trust import code_in
+from eskret.user_operations.trust import code_in
 from eskret.workflow.cache.file_hashes import stat_of, with_companions
 from eskret.workflow.model.contexts import context_of
 from eskret.workflow.model.document import Document, Step

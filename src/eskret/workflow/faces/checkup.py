@@ -104,7 +104,7 @@ def _outcome(trial: Callable[[], str]) -> tuple[str, bool]:
 
 
 def _fonts() -> Generator[CheckResult, None, None]:
-    home = Path(__file__).parents[1] / "desktop" / "resources" / "fonts"
+    home = Path(__file__).parents[2] / "desktop" / "resources" / "fonts"
     found = sorted(p.name for p in home.glob("*.ttf"))
     yield CheckResult("fonts", f"{len(found)} of its own" if found else f"missing in {home}", bool(found))
     display = os.environ.get("WAYLAND_DISPLAY") or os.environ.get("DISPLAY") or os.environ.get("QT_QPA_PLATFORM")

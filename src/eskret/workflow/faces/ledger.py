@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from eskret.core.account import FIRST
+from eskret.core.accounts.account import FIRST
 from eskret.core.words import PER_CENT, bold, counted, duration, figure
 from eskret.errors import EskretError
 from eskret.operations.registry import OWN, operation_by_id

@@ -12,13 +12,13 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.classes import breaks_of
 from eskret.core.crs import crs_facts, same_crs
-from eskret.core.kernels.globe.moving import reproject
+from eskret.core.geometry.globe.moving import reproject
 from eskret.core.layer import Layer
-from eskret.core.legend import LegendEntry, legend_of, numbers_of
-from eskret.core.ramps import darker
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.classes import breaks_of
+from eskret.core.style.legend import LegendEntry, legend_of, numbers_of
+from eskret.core.style.ramps import darker
+from eskret.core.style.style import CLASSES, Style
 from eskret.core.words import figure
 from eskret.errors import EskretError
 from eskret.formats import gdal, sources

@@ -13,7 +13,7 @@ from eskret.formats import sources
 from eskret.formats.coordinates_text import ENDINGS as TEXTS
 from eskret.operations.registry import OWN, operation_by_id, project
 from eskret.operations.settings import setting_info
-from eskret.own.trust import code_in
+from eskret.user_operations.trust import code_in
 from eskret.workflow.cache.file_hashes import with_companions
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Document, Step

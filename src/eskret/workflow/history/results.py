@@ -24,7 +24,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from eskret.core.account import Altered, SetAside
+from eskret.core.accounts.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from eskret.errors import Action, Code, DocumentError
-from eskret.own import trust
+from eskret.user_operations import trust
 from eskret.workflow.model.document import Document, parse
 
 PATIENCE = 60.0

@@ -20,7 +20,7 @@ from tomlkit.items import AoT, Comment, Table, Whitespace
 from eskret.core.files.atomic import write_whole
 from eskret.core.files.spelling import check_spelling
 from eskret.core.naming import AS_TYPED, TIDY, clean_name
-from eskret.core.style import Style
+from eskret.core.style.style import Style
 from eskret.errors import Code, DocumentError
 from eskret.workflow.model import canonical
 from eskret.workflow.model.iteration import Each, each_of

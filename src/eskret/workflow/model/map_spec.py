@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from eskret.core.style import Style, style_of
+from eskret.core.style.style import Style, style_of
 from eskret.errors import DocumentError, SettingError
 
 GRID, DEGREES, NONE = "grid", "degrees", "none"

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from eskret.core.crs import parse_crs
-from eskret.core.measures import parse_measure, parse_speed, parse_time
+from eskret.core.measure.units import parse_measure, parse_speed, parse_time
 from eskret.core.naming import clean_name
 from eskret.errors import CrsError, DocumentError, SettingError
 

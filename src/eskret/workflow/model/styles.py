@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from eskret.core.classes import breaks_of
 from eskret.core.layer import Layer, matches
-from eskret.core.legend import numbers_of
-from eskret.core.style import CLASSES, Style
+from eskret.core.style.classes import breaks_of
+from eskret.core.style.legend import numbers_of
+from eskret.core.style.style import CLASSES, Style
 from eskret.errors import EskretError
 from eskret.formats import gdal
 from eskret.formats.sld import sld_text

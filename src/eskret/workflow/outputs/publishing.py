@@ -11,12 +11,12 @@ import orjson
 import pyarrow as pa
 import shapely
 
-from eskret.core.columns import from_objects
 from eskret.core.crs import WGS84
-from eskret.core.kernels.globe.moving import reproject
-from eskret.core.kernels.local import moved_by
+from eskret.core.geometry.globe.moving import reproject
 from eskret.core.layer import Layer
+from eskret.core.measure.local_projection import moved_by
 from eskret.core.naming import number_collisions
+from eskret.core.tables.from_objects import from_objects
 from eskret.core.words import figure
 from eskret.errors import CrsError, InputError
 from eskret.services import journal, push, tokens

@@ -21,7 +21,7 @@ from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import Any
 
-from eskret.core.account import Remark, State
+from eskret.core.accounts.account import Remark, State
 from eskret.core.layer import Layer
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
 from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush

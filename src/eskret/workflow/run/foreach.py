@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from eskret.core.account import Remark
+from eskret.core.accounts.account import Remark
 from eskret.core.words import counted
 from eskret.errors import DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.formats import sources

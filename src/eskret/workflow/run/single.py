@@ -12,10 +12,10 @@ from typing import Any
 from eskret.core.naming import AS_TYPED, clean_name, number_collisions
 from eskret.errors import DocumentError
 from eskret.formats import sources
-from eskret.operations.as_text import from_text
 from eskret.operations.base import Delivery, Source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import SettingInfo, setting_info
+from eskret.operations.support.as_text import from_text
 from eskret.workflow.model.document import Document, Step
 
 INPUT, OUTPUT = "input", "saved"

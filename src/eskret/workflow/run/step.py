@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from pydantic import ValidationError
 
-from eskret.core.account import (
+from eskret.core.accounts.account import (
     InputAccount,
     OutputAccount,
     Relation,

@@ -7,16 +7,16 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from eskret.core.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
-from eskret.core.totals import totals_of
 from eskret.core.words import bold, counted
 from eskret.errors import CheckError, DocumentError, EskretError
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.registry import OWN, operation_by_id, project
 from eskret.operations.settings import OperationSettings, setting, validate
-from eskret.own.trust import code_in
+from eskret.user_operations.trust import code_in
 from eskret.workflow.cache.result_cache import keeping_at_work
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Document, Step

@@ -15,7 +15,7 @@ from eskret.errors import EskretError
 from eskret.operations.base import Source
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import validate
-from eskret.own.trust import code_in
+from eskret.user_operations.trust import code_in
 from eskret.workflow.cache.file_hashes import Stat, stat_of, with_companions
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.contexts import context_of

@@ -1,0 +1,1 @@
+"""Tables: keys and groups, matching and differences, types and values, without anything that is drawn."""

@@ -1,0 +1,232 @@
+"""Layers on their way into files: written, appended or brought up to date, with the accounts of it and what stands beside them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, SetAside
+from eskret.core.accounts.totals import totals_of
+from eskret.core.crs import crs_facts, same_crs
+from eskret.core.layer import Layer
+from eskret.core.tables.rows import remaining
+from eskret.core.words import counted
+from eskret.errors import DeliveryError
+from eskret.formats import geopackage, sources
+from eskret.formats.format import CRS84, Format, Put, Writing
+from eskret.formats.geopackage import digest
+from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_rows
+from eskret.formats.geopackage.layers import put_layers, section_crs
+from eskret.formats.index_page import Listed, index_page
+from eskret.formats.known import GEOPACKAGE
+from eskret.operations.base import Context, Delivered, Desk, Outcome, PlannedOutput
+from eskret.operations.support import saving, updating
+
+INDEX = "index.html"
+
+
+class Writer:
+    """Writes what one step saves, through the desk that stages it.
+
+    Parameters
+    ----------
+    beside : files that stand beside others and were written already; several writers of a step share them.
+    """
+
+    def __init__(self, settings: Any, context: Context, beside: set[Path]) -> None:
+        assert context.desk is not None
+        self.settings, self.context, self.beside = settings, context, beside
+        self.desk: Desk = context.desk
+        self.words = {n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)}
+
+    def _key(self, plan: PlannedOutput) -> Sequence[str]:
+        return self.settings.key if plan.action == "update" else []
+
+    def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
+        """Stage layers for a GeoPackage: new ones, and changes of some that are there."""
+        staged = self.desk.stage(path, shared=True)
+        section = self.context.fill(self.settings.section) if self.settings.section else ""
+        crs = self.settings.crs
+        if section:
+            known = section_crs(path, staged, section)
+            crs = known if known is not None else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
+        out = [self._change_layer(staged, x, p) for x, p in writing if p.action in ("append", "update")]
+        fresh = [(x, p) for x, p in writing if p.action not in ("append", "update")]
+        brought = [saving.ready(layer, GEOPACKAGE, self.settings, crs) for layer, _ in fresh]
+        pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, fresh, strict=True)]
+        put_layers(staged, pairs, self.words, section, crs, self.context.watch)
+        if self.settings.sld:
+            self._styles(path, [(x, p.layer) for x, p in fresh])
+        self.desk.written(path)
+        found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
+        digests = digest.layer_digests(staged, [p.layer for _, p in fresh])
+        before = self.desk.digests_there(path, [p.layer for _, p in fresh if p.action == "replace"])
+        for _, plan in fresh:
+            after, rows = digests[plan.layer], found.get(plan.layer, -1)
+            self.desk.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
+        return out + [
+            self._saved(layer, plan, one, found.get(plan.layer, -1), digests[plan.layer])
+            for (layer, plan), one in zip(fresh, brought, strict=True)
+        ]
+
+    def _change_layer(self, staged: Path, layer: Layer, plan: PlannedOutput) -> Outcome:
+        """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
+        before = self.desk.digests_there(plan.path, [plan.layer])[plan.layer]
+        old = sources.read(plan.path, plan.layer, plan.layer).layer
+        one = saving.ready(layer, GEOPACKAGE, self.settings, old.crs or "")
+        done = updating.update(old, one.layer, self._key(plan))
+        if old.has_geometry and one.layer.has_geometry and old.crs and one.layer.crs and not same_crs(old.crs, one.layer.crs):
+            raise DeliveryError(f"the layer '{plan.layer}' is in {old.crs}", way_out="Bring the new rows to it")
+        rows = np.concatenate([done.added, done.changed]).astype(np.int64)
+        ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
+        with geopackage.writing(staged) as container:
+            container.add(done.aligned.take(rows), plan.layer, watch=self.context.watch)
+        columns = tuple((f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names)
+        change = self.desk.change_layer(
+            plan.path, LayerChange(plan.layer, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
+        )
+        keep_rows(staged, plan.path, change, ids[done.was].tolist())
+        staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == plan.layer)
+        return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), self.context)
+
+    def to_file(self, target: Format, writing: Sequence[tuple[Layer, PlannedOutput, str]]) -> list[Outcome]:
+        """Stage layers for a file: one, or all of the step where the format holds a set."""
+        path = writing[0][1].path
+        if writing[0][1].action in ("append", "update"):
+            return [self._change_file(target, *writing[0])]
+        ready = [saving.ready(x, target, self.settings, saving.crs_for(target, self.settings, x.crs)) for x, _, _ in writing]
+        put = self._write(target, path, [(r.layer, n) for r, (_, _, n) in zip(ready, writing, strict=True)])
+        names = ready[0].names
+        if names:
+            text = saving.names_list(names, ready[0].layer.titles)
+            self._beside(path, path.with_suffix(".fields.csv"), text)
+        if self.settings.sld:
+            self._styles(path, [(x, n) for x, _, n in writing], alone=len(writing) == 1)
+        if len(writing) > 1:
+            counts = [len(r.layer) for r in ready]
+            whole = put.found - sum(counts)
+            return [
+                self._saved(x, p, r, len(r.layer) + (whole if n == 0 else 0))
+                for n, ((x, p, _), r) in enumerate(zip(writing, ready, strict=True))
+            ]
+        layer, plan, _ = writing[0]
+        one = ready[0]
+        lost = np.asarray(put.lost, np.int64)
+        if len(lost):
+            aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
+            one = replace(one, layer=one.layer.take(remaining(len(one.layer), lost)), aside=aside)
+        if put.cut:
+            text = f"{counted(put.cut, 'feature')} cut at the antimeridian, as RFC 7946 wants it"
+            one = replace(one, remarks=(*one.remarks, Remark(text, layer.key)))
+        crs = saving.crs_for(target, self.settings, layer.crs) or layer.crs
+        return [self._saved(layer, plan, one, put.found, crs=crs)]
+
+    def _write(self, target: Format, path: Path, pairs: Sequence[tuple[Layer, str]]) -> Put:
+        staged = self.desk.stage(path)
+        for ending in target.companions:
+            self.desk.join(path, path.with_suffix(ending))
+        how = Writing(
+            self.settings.decimals if self.settings.decimals >= 0 else None,
+            self.settings.layout == "indented",
+            saving.crs_for(target, self.settings, pairs[0][0].crs) or CRS84,
+            self.words,
+        )
+        put = target.write(staged, pairs, how, self.context.watch)
+        for ending in target.companions:
+            if not staged.with_suffix(ending).exists():
+                staged.with_suffix(ending).touch()  # one that says nothing, such as of a CRS that is not known
+        for ending in target.left_over:
+            self.desk.drop(path.with_suffix(ending))
+        self.desk.written(path, put.sha256)
+        return put
+
+    def _change_file(self, target: Format, layer: Layer, plan: PlannedOutput, name: str) -> Outcome:
+        """Append to a file of one layer, or bring it up to date: it is read and written anew."""
+        there = sources.layer_names(plan.path)
+        old = sources.read(plan.path, there[0], name).layer
+        # what the format itself wants, such as WGS 84, is seen to when the whole is written
+        one = saving.ready(layer, GEOPACKAGE if target.crs else target, self.settings, old.crs or "")
+        one = replace(one, layer=target.as_stored(one.layer))
+        done = updating.update(old, one.layer, self._key(plan), widen=True)
+        self.desk.keep(plan.path, *(plan.path.with_suffix(e) for e in target.companions))
+        put = self._write(target, plan.path, [(done.layer, name)])
+        return _changed(layer, plan, one, done, len(old), put.found, self.context)
+
+    def _saved(
+        self, layer: Layer, plan: PlannedOutput, one: saving.Ready, found: int, content: str = "", crs: str | None = None
+    ) -> Outcome:
+        """The outcome of a layer written; the count comes from the file, not from what was handed to it."""
+        lineage = remaining(len(layer), one.aside.rows)
+        totals = totals_of(one.layer, tuple(t for t in self.context.totals if t in one.layer.table.column_names))
+        counted_there = ControlTotal("number of features in the file", "", len(lineage), found, 0.0)
+        output = OutputAccount(layer.key, len(lineage), totals, (counted_there,))
+        delivered = Delivered(plan.path, plan.layer, len(lineage), crs or one.layer.crs, self.context.step, content=content)
+        account = InputAccount("from", layer.key, len(layer), one.aside)
+        return Outcome((one.layer.with_key(layer.key),), (account,), (output,), lineage, one.remarks, (delivered,))
+
+    # -- what stands beside
+
+    def _beside(self, path: Path, file: Path, text: str) -> None:
+        """Write a text that belongs to a file; what stands there from another file of this step says the same."""
+        if file in self.beside:
+            return
+        self.beside.add(file)
+        self.desk.settle(file, [""], "own")
+        staged = self.desk.stage(file, of=path)
+        staged.write_text(text, encoding="utf-8")
+
+    def _styles(self, path: Path, layers: Sequence[tuple[Layer, str]], alone: bool = False) -> None:
+        """How each layer is drawn, as SLD beside what is saved."""
+        for layer, name in layers:
+            text = self.context.sld(layer, name) if layer.has_geometry else ""
+            if text:
+                file = path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld")
+                self._beside(path, file, text)
+
+    def index(self, outcomes: Sequence[Outcome]) -> None:
+        """A page in each folder that lists what was saved there."""
+        folders: dict[Path, list[Listed]] = {}
+        for outcome in outcomes:
+            for one in outcome.delivered:
+                if not outcome.layers and outcome.inputs[0].setting == "also":
+                    layer = next(o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer)
+                else:
+                    layer = outcome.layers[0]
+                staged = self.desk.stage(one.path, shared=True)
+                fields = [(f.title or f.name, f.word) for f in layer.fields]
+                crs = crs_facts(one.crs).name if one.crs and layer.has_geometry else ""
+                kind = "table" if not layer.has_geometry else str(layer.kind)
+                size = staged.stat().st_size
+                listed = Listed(one.path.name, one.layer, one.features, kind, crs, fields, size)
+                folders.setdefault(one.path.parent, []).append(listed)
+        made = datetime.now().astimezone().strftime("on %-d %B %Y")
+        for folder, files in folders.items():
+            page = index_page(files, self.words, made)
+            self._beside(folder / files[0].file, folder / INDEX, page)
+
+
+def _changed(
+    layer: Layer, plan: PlannedOutput, one: saving.Ready, done: updating.Updated, before: int, found: int, context: Context
+) -> Outcome:
+    """The outcome of rows that went into a layer that was there."""
+    kept = remaining(len(layer), one.aside.rows)
+    aside = [(reason, one.aside.rows[one.aside.codes == n]) for n, reason in enumerate(one.aside.reasons)]
+    aside += [("is there as it is", kept[done.same]), ("its key is empty or not its own", kept[done.unkeyed])]
+    used = np.sort(np.concatenate([done.added, done.changed])).astype(np.int64)
+    where = f"layer '{plan.layer}' of {plan.path.name}" if plan.layer else plan.path.name
+    told = f"{len(done.added):,} added to {where}, {len(done.changed):,} changed, {len(done.same):,} as they were; it can be taken back"
+    output = OutputAccount(
+        layer.key,
+        len(used),
+        totals_of(one.layer.take(used), context.totals),
+        (ControlTotal("number of features in the file", "", before + len(done.added), found, 0.0),),
+    )
+    delivered = Delivered(plan.path, plan.layer, found, one.layer.crs, context.step, own=False)
+    account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
+    remarks = (*one.remarks, *done.remarks, Remark(told, layer.key))
+    return Outcome((one.layer.take(used),), (account,), (output,), kept[used], remarks, (delivered,))
