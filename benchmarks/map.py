@@ -25,8 +25,8 @@ from eskret.desktop.map.render import PaintItem
 from eskret.desktop.map.scene import Scene
 from eskret.desktop.theme.style import theme
 from eskret.formats import sources
-from eskret.workflow.history.results import ResultStore
-from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.cache.results import ResultStore
+from eskret.workflow.cache.stored import StoredLayer
 
 
 def until_drawn(canvas: MapCanvas) -> float:

@@ -16,7 +16,7 @@ import pytest
 import shapely
 
 from eskret import Workflow, read
-from eskret.core.accounts.totals import measure_sizes
+from eskret.core.measure.totals import measure_sizes
 from eskret.workflow.run.engine import RunResult
 from tests.operations.helpers import do, layer_of, rows, said, table_of
 

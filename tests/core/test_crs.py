@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pyproj import Geod
 
-from eskret.core.accounts.totals import measured_total, totals_of
 from eskret.core.crs import crs_code, crs_facts, extent_of, out_of_range, parse_crs, same_crs, transformation
 from eskret.core.geometry.globe.moving import reproject
 from eskret.core.layer import GeometryKind, Layer, LayerSet, kind_of, matches
+from eskret.core.measure.totals import measured_total, totals_of
 from eskret.errors import CrsError
 from tests.conftest import squares
 

@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 
 from eskret import read, write
 from eskret.core.accounts.account import Relation
-from eskret.core.accounts.totals import measured_total
 from eskret.core.geometry.predicates import Predicate as Place
 from eskret.core.geometry.predicates import holds, points_hold
 from eskret.core.layer import GeometryColumn, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, decode
+from eskret.core.measure.totals import measured_total
 from eskret.errors import InputError
 from eskret.formats import vector
 from tests.conftest import squares

@@ -24,8 +24,8 @@ from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.settings.values import with_value
 from eskret.desktop.viewer import changed
 from eskret.formats import geopackage
-from eskret.workflow.history.results import pieces_of
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import pieces_of
+from eskret.workflow.cache.stored import Shapes
 from tests.conftest import points, squares
 from tests.desktop.conftest import Hand
 

@@ -27,8 +27,8 @@ from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.theme.palette import DARK, LIGHT
 from eskret.desktop.theme.style import font
 from eskret.errors import DeliveryError
-from eskret.workflow.history.results import LINE, POINT, RING, pieces_of
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
+from eskret.workflow.cache.stored import Shapes
 
 RED, BLUE = Look("#C04040", "#802020"), Look("#4040C0", "#202080")
 UTM = {"code": "EPSG:32626", "geographic": False, "unit_metres": 1.0}

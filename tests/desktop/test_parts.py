@@ -25,8 +25,8 @@ from eskret.desktop.map.render import CHUNK, Look, PaintItem, paths_of, render, 
 from eskret.desktop.map.viewport import Viewport
 from eskret.desktop.table.model import EMPTY, NULL, TableModel
 from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
-from eskret.workflow.history.results import ResultStore, pieces_of
-from eskret.workflow.history.stored import Shapes, StoredAside, StoredLayer
+from eskret.workflow.cache.results import ResultStore, pieces_of
+from eskret.workflow.cache.stored import Shapes, StoredAside, StoredLayer
 from tests.conftest import squares
 
 # -- colours

@@ -19,10 +19,10 @@ from eskret.core.layer import Layer
 from eskret.core.words import plain
 from eskret.errors import DeliveryError
 from eskret.operations.base import Outcome
+from eskret.workflow.cache.results import LINE, POINT, RING, ResultStore, pieces_of
+from eskret.workflow.cache.stored import StoredAside, StoredLayer
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.report import to_html, write_report
-from eskret.workflow.history.results import LINE, POINT, RING, ResultStore, pieces_of
-from eskret.workflow.history.stored import StoredAside, StoredLayer
 from eskret.workflow.model.document import Document, Step
 from tests.conftest import points, squares
 

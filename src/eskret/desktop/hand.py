@@ -15,7 +15,7 @@ from eskret.core.expression import as_written
 from eskret.core.naming import clean_name
 from eskret.desktop.session import Session
 from eskret.errors import InputError
-from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.model import edits
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.references import Reference

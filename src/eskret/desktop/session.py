@@ -20,9 +20,9 @@ from eskret.desktop.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
 from eskret.process.client import Worker
+from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.said_once import findings_once
-from eskret.workflow.history.stored import StoredLayer
 from eskret.workflow.model import document as documents
 from eskret.workflow.model import edits, styles
 from eskret.workflow.model.document import Document, Step

@@ -25,7 +25,7 @@ from eskret.desktop.session import Session
 from eskret.desktop.table.model import show
 from eskret.desktop.theme.style import theme
 from eskret.errors import CrsError
-from eskret.workflow.history.stored import Shapes, StoredLayer
+from eskret.workflow.cache.stored import Shapes, StoredLayer
 from eskret.workflow.model.map_spec import OnMap
 
 NO_FILE = "no such file"

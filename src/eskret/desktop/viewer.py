@@ -32,7 +32,7 @@ from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
-from eskret.workflow.history.stored import StoredAside, StoredLayer
+from eskret.workflow.cache.stored import StoredAside, StoredLayer
 
 ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
 _WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside", ALTERED: "Altered"}

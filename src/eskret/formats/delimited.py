@@ -12,7 +12,10 @@ import shapely
 
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import number_collisions
+from eskret.formats import tables
 from eskret.formats.fitting import shortest_time, written_form
+from eskret.formats.format import Format, Pairs, Put, Reader, Writing
+from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
 _CHUNK = 50_000
@@ -72,3 +75,24 @@ def count(path: Path) -> int:
             lines += int(((marks == 10) & (quotes % 2 == 0)).sum())
             inside = bool(quotes[-1] % 2)
     return lines - 1
+
+
+class Csv(Format):
+    """One table as text (RFC 4180)."""
+
+    title = "CSV"
+    read_endings = {".csv": "CSV", ".tsv": "TSV"}
+    written_endings = (".csv",)
+    reads_with = Reader(tables.layer_names, tables.facts, tables.read)
+    changes = True
+    values = Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True, untyped=True)
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        write(path, pairs[0][0], watch)
+        return Put(self.count(path))
+
+    def count(self, path: Path) -> int:
+        return count(path)
+
+    def as_stored(self, layer: Layer) -> Layer:
+        return Layer(layer.key, with_geometry(layer)) if layer.has_geometry else layer

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar, NamedTuple
 
 import pyarrow as pa
 
@@ -54,6 +54,17 @@ Pairs = Sequence[tuple[Layer, str]]
 """Layers with the names that they get in a file."""
 
 
+class Reader(NamedTuple):
+    """What reads files of a format: names of layers, facts of one, and one whole."""
+
+    layer_names: Callable[[Path], Sequence[str]]
+    facts: Callable[[Path, str, str, Texts], LayerFacts]
+    read: Callable[[Path, str, str, Texts, Watch], Reading]
+
+
+BY_LIBRARY = Reader(vector.layer_names, vector.facts, vector.read)
+
+
 class Format:
     """A format of files. One object a format; a subclass says what is special about it."""
 
@@ -61,8 +72,7 @@ class Format:
     read_endings: ClassVar[Mapping[str, str]] = {}
     """Endings of files that are read, with what such a file is called."""
     written_endings: ClassVar[tuple[str, ...]] = ()
-    reads_with: ClassVar[Any] = vector
-    """The module that reads it: ``layer_names``, ``facts`` and ``read``."""
+    reads_with: ClassVar[Reader] = BY_LIBRARY
 
     capacity: ClassVar[Capacity] = Capacity.ONE
     sections: ClassVar[bool] = False
@@ -110,17 +120,15 @@ class Format:
 
     def facts(self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
         """Facts of one layer, under a key."""
-        found: LayerFacts = self.reads_with.facts(path, name, key, texts)
-        return found
+        return self.reads_with.facts(path, name, key, texts)
 
     def read(self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
         """Read one layer under a key."""
-        found: Reading = self.reads_with.read(path, name, key, texts, watch)
-        return found
+        return self.reads_with.read(path, name, key, texts, watch)
 
     def columns(self, path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
         """Some fields of a layer, all rows, without its geometry; None where it has no such field."""
-        if self.reads_with is vector:
+        if self.reads_with is BY_LIBRARY:
             return vector.columns(path, name, fields, texts)
         table = self.read(path, name, name, texts).layer.table
         return table.select(list(fields)) if all(f in table.column_names for f in fields) else None

@@ -6,12 +6,12 @@ Coordinates are written from plain arrays: making a text of each shape by itself
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping
+from collections.abc import Generator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import orjson
@@ -22,15 +22,17 @@ import shapely
 from eskret.core.crs import crs_facts, move, parse_crs, same_crs
 from eskret.core.geometry import antimeridian
 from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.layer import Layer
+from eskret.core.layer import Field, GeometryKind, Layer
 from eskret.core.layer.wkb import LINE
 from eskret.core.tables.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import DeliveryError
+from eskret.formats.fitting import Choices
+from eskret.formats.format import CRS84, Format, Pairs, Put, Writing
 from eskret.formats.geopackage.digesting import DigestingFile
+from eskret.formats.holding import EXACT, Holds
 from eskret.formats.reading import Watch, no_watch
 
-CRS84 = "OGC:CRS84"
 DECIMALS = 7
 """About a centimetre of degrees; section 11.2 of the RFC advises against more than is meant."""
 METRIC_DECIMALS = 3
@@ -344,3 +346,47 @@ def losses(schema: pa.Schema) -> list[str]:
         elif pa.types.is_binary(field.type):
             out.append(f"'{field.name}' becomes hexadecimal text")
     return out
+
+
+class GeoJson(Format):
+    """One layer, in WGS 84."""
+
+    title = "GeoJSON"
+    read_endings = {".geojson": "GeoJSON", ".json": "GeoJSON"}
+    written_endings: ClassVar[tuple[str, ...]] = (".geojson", ".json")
+    changes = True
+    crs = CRS84
+    native = True
+    rounds = True
+    words = frozenset({"title", "description", "licence"})
+    values = Holds("GeoJSON", frozenset({"decimal"}), infinity=False, exact=EXACT, digits=6, measures=False, empty_fields=False)
+    sequence: ClassVar[bool] = False
+
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
+        return losses(pa.schema([pa.field(f.name, f.type) for f in fields]))
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        done = write(
+            path,
+            pairs[0][0],
+            decimals=how.decimals,
+            indent=how.indent and not self.sequence,
+            crs=how.crs,
+            sequence=self.sequence,
+            members={{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t},
+            watch=watch,
+        )
+        return Put(self.count(path), done.lost, done.cut, done.sha256)  # type: ignore[arg-type]
+
+    def count(self, path: Path) -> int:
+        return count(path)
+
+
+class GeoJsonSequence(GeoJson):
+    """A feature a line."""
+
+    title = "GeoJSON text sequence"
+    read_endings = {".geojsonl": "GeoJSON text sequence", ".geojsons": "GeoJSON text sequence"}
+    written_endings = (".geojsons",)
+    words = frozenset()
+    sequence = True

@@ -11,6 +11,7 @@ import io
 import math
 import re
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from functools import lru_cache
@@ -24,9 +25,14 @@ import shapely
 
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import WGS84
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.words import counted
 from eskret.errors import InputError
+from eskret.formats import geojson, markup
+from eskret.formats.fitting import Choices
+from eskret.formats.format import Pairs, Put, Reader, Writing
+from eskret.formats.holding import Holds
+from eskret.formats.markup import TEXTS, Markup
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable
 from eskret.formats.xml_text import source_of, unknown_encoding
@@ -356,3 +362,33 @@ def _part(path: Path, name: str) -> Reading:
     if name not in parts:
         raise InputError(f"it has no {name.replace('_', ' ')}", place=str(path))
     return parts[name]
+
+
+class Gpx(Markup):
+    """Waypoints and tracks."""
+
+    title = "GPX"
+    read_endings = {".gpx": "GPX"}
+    written_endings = (".gpx",)
+    reads_with = Reader(layer_names, facts, read)
+    tables = False
+    kinds = frozenset({GeometryKind.POINT, GeometryKind.LINE})
+    values = Holds(
+        "GPX",
+        TEXTS,
+        nan=True,
+        digits=9,
+        measures=False,
+        nulls=False,
+        empty_fields=False,
+        empty_columns=False,
+        empty_texts=False,
+        heights_as="ele",
+    )
+
+    def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
+        return markup.gpx_losses([f.name for f in fields], kind)
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        markup.write_gpx(path, pairs, how.words, geojson.DECIMALS if how.decimals is None else how.decimals, watch)
+        return Put(self.count(path))

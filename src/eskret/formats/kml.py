@@ -10,7 +10,10 @@ import pyarrow as pa
 
 from eskret.core.layer import LayerFacts
 from eskret.errors import InputError
-from eskret.formats import vector
+from eskret.formats import geojson, markup, vector
+from eskret.formats.format import Pairs, Put, Reader, Writing
+from eskret.formats.holding import EXACT, Holds
+from eskret.formats.markup import TEXTS, Markup
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 # what the standard says of drawing, not of the feature: left out where nothing says anything
@@ -62,3 +65,17 @@ def _cached(path: Path, changed: int, size: int) -> dict[str, Reading]:
 def _says_nothing(column: pa.ChunkedArray) -> bool:
     """Whether every value is empty or the one that stands for nothing said."""
     return set(column.unique().to_pylist()) <= {None, -1, 0, ""}
+
+
+class Kml(Markup):
+    """A folder a layer."""
+
+    title = "KML"
+    read_endings = {".kml": "KML"}
+    written_endings = (".kml",)
+    reads_with = Reader(layer_names, facts, read)
+    values = Holds("KML", TEXTS - {"yes/no"}, nan=True, exact=EXACT, digits=9, blanks=False, measures=False, empty_fields=False)
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        markup.write_kml(path, pairs, how.words, geojson.DECIMALS if how.decimals is None else how.decimals, watch)
+        return Put(self.count(path))

@@ -20,6 +20,7 @@ import shapely
 
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.naming import clean_name
+from eskret.formats.format import CRS84, Capacity, Format
 from eskret.formats.reading import Watch, no_watch
 
 GPX_POINT = (
@@ -221,3 +222,18 @@ def count(path: Path) -> int:
                 found += text.count(mark) - tail.count(mark)
             tail = text[-10:]
     return found
+
+
+TEXTS = frozenset({"yes/no", "decimal", "date and time", "date", "time", "bytes", "list"})
+
+
+class Markup(Format):
+    """What KML and GPX share."""
+
+    capacity = Capacity.SET
+    crs = CRS84
+    rounds = True
+    words = frozenset({"title", "description"})
+
+    def count(self, path: Path) -> int:
+        return count(path)

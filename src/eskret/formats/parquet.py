@@ -19,6 +19,8 @@ from eskret.core.layer.wkb import decode, encode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
+from eskret.formats.format import Format, Pairs, Put, Reader, Writing
+from eskret.formats.holding import Holds
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable, plain_type
 
@@ -188,3 +190,22 @@ def _damaged(path: Path, error: Exception) -> InputError:
         place=str(path),
         way_out="Open it where it was made and save it again",
     )
+
+
+class GeoParquet(Format):
+    """One layer in columns, with every type."""
+
+    title = "GeoParquet"
+    read_endings = {".parquet": "GeoParquet"}
+    written_endings = (".parquet",)
+    reads_with = Reader(layer_names, facts, read)
+    changes = True
+    words = frozenset({"title", "description", "licence"})
+    values = Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True)
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        write(path, pairs[0][0], how.words, watch)
+        return Put(self.count(path))
+
+    def count(self, path: Path) -> int:
+        return count(path)

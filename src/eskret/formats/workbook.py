@@ -11,7 +11,11 @@ from typing import Any
 import pyarrow as pa
 
 from eskret.core.layer import Layer
+from eskret.formats import tables
 from eskret.formats.delimited import with_geometry
+from eskret.formats.fitting import Bounds
+from eskret.formats.format import Capacity, Format, Pairs, Put, Reader, Writing
+from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
 _STEP = 5_000
@@ -103,3 +107,26 @@ def count(path: Path) -> list[int]:
             out.append(found - 1)
             number += 1
     return out
+
+
+class Workbook(Format):
+    """A sheet a layer (ISO/IEC 29500)."""
+
+    title = "a workbook"
+    read_endings = {".xlsx": "XLSX"}
+    written_endings = (".xlsx",)
+    reads_with = Reader(tables.layer_names, tables.facts, tables.read)
+    capacity = Capacity.SET
+    name_limit = SHEET_NAME
+    typed_limit = SHEET_NAME
+    barred = "[]:*?/\\"
+    words = frozenset({"title", "description"})
+    bounds = Bounds("a workbook", text_signs=MOST_SIGNS, most_fields=MOST_FIELDS - 2, most_rows=MOST_ROWS, zones=False, empty_texts=False)
+    values = Holds("a workbook", places=False, empties=True, whole_digits=15, first_day=dt.date(1900, 1, 1))
+
+    def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
+        write(path, pairs, how.words, watch)
+        return Put(self.count(path))
+
+    def count(self, path: Path) -> int:
+        return sum(count(path))

@@ -18,8 +18,8 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 
 from eskret.core.accounts.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, fill_template, placeholders
 from eskret.core.style.style import Style
 from eskret.core.words import bold

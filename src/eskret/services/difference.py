@@ -14,8 +14,8 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.crs import WGS84
+from eskret.core.geometry.local_projection import moved_by
 from eskret.core.layer import Layer
-from eskret.core.measure.local_projection import moved_by
 from eskret.core.tables.diff import Difference, difference
 from eskret.core.tables.from_objects import from_objects
 from eskret.core.tables.rows import remaining

@@ -13,9 +13,9 @@ from typing import Any, ClassVar
 import numpy as np
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.layer.frames import from_frame, to_frame
+from eskret.core.measure.totals import totals_of
 from eskret.core.words import counted
 from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal

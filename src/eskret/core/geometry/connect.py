@@ -9,7 +9,7 @@ import shapely
 
 from eskret.core.crs import crs_facts, geographic_of, move
 from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
-from eskret.core.measure.measuring import geod_of
+from eskret.core.geometry.measuring import geod_of
 
 
 @dataclass(frozen=True)

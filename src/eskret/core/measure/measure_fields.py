@@ -8,8 +8,8 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.accounts.totals import measure_sizes
 from eskret.core.layer import GeometryKind, Layer
+from eskret.core.measure.totals import measure_sizes
 from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.errors import SettingError
 

@@ -6,7 +6,7 @@ import numpy as np
 import pyproj
 
 from eskret.core.crs import crs_facts, parse_crs
-from eskret.core.measure.measuring import geod_of
+from eskret.core.geometry.measuring import geod_of
 
 
 class Ruler:

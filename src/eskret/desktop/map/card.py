@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QScrollA
 from eskret.core.words import counted
 from eskret.desktop.map.corners import CornersTable
 from eskret.desktop.theme.style import font
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.stored import Shapes
 
 
 class FeatureCard(QFrame):

@@ -6,7 +6,7 @@ import numpy as np
 
 from eskret.desktop.map.pick import distance_to
 from eskret.desktop.map.render import PaintItem, pieces_for
-from eskret.workflow.history.results import POINT
+from eskret.workflow.cache.results import POINT
 
 
 def rows_in(item: PaintItem, ring: np.ndarray) -> np.ndarray:

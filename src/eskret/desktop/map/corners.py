@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtWidgets import QAbstractItemView, QTableView, QWidget
 
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.stored import Shapes
 
 Index = QModelIndex | QPersistentModelIndex
 _HEADS = ("part", "corner", "x", "y", "from the last")

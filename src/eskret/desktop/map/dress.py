@@ -18,7 +18,7 @@ from eskret.desktop.map.render import Look, PaintItem
 from eskret.desktop.map.scene import Block, Key
 from eskret.desktop.map.spliced import with_others
 from eskret.desktop.theme.palette import Palette
-from eskret.workflow.history.stored import Shapes, StoredLayer
+from eskret.workflow.cache.stored import Shapes, StoredLayer
 
 
 def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:

@@ -12,8 +12,8 @@ from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPainterPath, 
 
 from eskret.desktop.map.render import PaintItem, visible_rows
 from eskret.desktop.map.viewport import Viewport
-from eskret.workflow.history.results import LINE, POINT, RING
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import LINE, POINT, RING
+from eskret.workflow.cache.stored import Shapes
 
 MOST = 500
 """More labels than this can nobody read at once; of more features the largest are tried."""

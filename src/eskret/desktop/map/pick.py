@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from eskret.desktop.map.render import PaintItem
-from eskret.workflow.history.results import RING
+from eskret.workflow.cache.results import RING
 
 
 def feature_at(item: PaintItem, x: float, y: float, reach: float) -> int:

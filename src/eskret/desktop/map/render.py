@@ -15,8 +15,8 @@ from PySide6.QtCore import QByteArray, QDataStream, QIODevice, Qt
 from PySide6.QtGui import QBrush, QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from eskret.desktop.map.viewport import Viewport
-from eskret.workflow.history.results import LINE, POINT, RING
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import LINE, POINT, RING
+from eskret.workflow.cache.stored import Shapes
 
 TINY = 2.5  # pixels: smaller features are set as dots
 MANY_POINTS = 6_000

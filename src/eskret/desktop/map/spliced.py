@@ -7,8 +7,8 @@ from collections.abc import Callable
 import numpy as np
 import shapely
 
-from eskret.workflow.history.results import LINE, POINT, RING, pieces_of
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
+from eskret.workflow.cache.stored import Shapes
 
 
 def with_others(shapes: Shapes, moved: np.ndarray, rows: np.ndarray, work: Callable[[np.ndarray], np.ndarray]) -> Shapes:

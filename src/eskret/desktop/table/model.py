@@ -15,7 +15,7 @@ from eskret.core.layer import type_word
 from eskret.core.tables.keys import as_values
 from eskret.desktop.background import Background
 from eskret.desktop.theme.style import font, theme
-from eskret.workflow.history.stored import StoredAside
+from eskret.workflow.cache.stored import StoredAside
 
 Index = QModelIndex | QPersistentModelIndex
 NULL, EMPTY = "no value", "empty text"

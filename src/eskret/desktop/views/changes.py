@@ -16,7 +16,7 @@ from eskret.desktop.table.view import FeatureTable
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views.published import ADDED, CHANGED, CONFLICT, REMOVED
 from eskret.operations.support import differing
-from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.cache.stored import StoredLayer
 
 ALL = "all"
 _WORDS = {ALL: "All", ADDED: "Added", CHANGED: "Changed", REMOVED: "Removed", CONFLICT: "By others"}

@@ -14,10 +14,10 @@ from eskret.desktop.grid.read import ReadTable
 from eskret.desktop.session import Session
 from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.parts import in_row
+from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.history import comparison
 from eskret.workflow.history.comparison import Compared, OutputPair
 from eskret.workflow.history.runs import Runs, Whole
-from eskret.workflow.history.stored import StoredLayer
 
 _STEPS = (
     Column("step", "Step", False, width=300),

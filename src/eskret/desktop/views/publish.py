@@ -18,7 +18,7 @@ from eskret.desktop.views.asking import AddressBox, PractiseBox, TokenBox
 from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.parts import in_row, push_button
 from eskret.desktop.views.published import PushList, ServiceTree, figures_of, mark_of, moment, state_words
-from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.model.document import Step
 
 _MODES = {"update": "bring it up to date", "append": "add what is new", "replace": "make it exactly the layer"}

@@ -12,7 +12,6 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
-from eskret.core.accounts.totals import totals_of
 from eskret.core.expression import parse_condition, truth
 from eskret.core.geometry.cut import cut, outline
 from eskret.core.geometry.overlay import meeting
@@ -20,6 +19,7 @@ from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
+from eskret.core.measure.totals import totals_of
 from eskret.core.tables.groupby import group_rows
 from eskret.core.tables.values import empties
 from eskret.core.words import bold, counted, figure

@@ -13,10 +13,10 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import WGS84, out_of_range
 from eskret.core.geometry.parts import invalid
 from eskret.core.layer import Layer
+from eskret.core.measure.totals import totals_of
 from eskret.core.tables.from_objects import from_objects
 from eskret.core.words import bold, counted
 from eskret.errors import InputError

@@ -18,6 +18,7 @@ from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted, figure
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
+from eskret.formats.format import CRS84
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, ServiceAccess, has_errors
 from eskret.operations.sentences import in_words
 from eskret.operations.settings import OperationSettings, setting
@@ -163,7 +164,7 @@ class Publish(Delivery):
             return Forecast((), (*findings, Finding.error(error.sentence(), "service")))
         leaving = []
         for one in facts:
-            if one.crs and not same_crs(one.crs, geojson.CRS84):
+            if one.crs and not same_crs(one.crs, CRS84):
                 way = transformation(one.crs, WGS84, one.extent)
                 text = f"{one.key}: brought from {crs_facts(one.crs).name} to WGS 84: {way.sentence()}."
                 findings.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=one.key))
@@ -289,8 +290,8 @@ def _schema(kind: pa.DataType) -> dict[str, str]:
 def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared: tuple[PreparedPush, ...], settings: Any) -> Outcome:
     d = difference.found
     shapes = difference.published.shapes
-    if layer.crs is not None and not same_crs(layer.crs, geojson.CRS84):
-        shapes, _ = reproject(shapes, geojson.CRS84, layer.crs)
+    if layer.crs is not None and not same_crs(layer.crs, CRS84):
+        shapes, _ = reproject(shapes, CRS84, layer.crs)
     before = difference.published.table
     out = differing.layer_of(layer, before, shapes if layer.has_geometry else None, d, d.moved)
     new_rows, old_rows = differing.rows_of(d)

@@ -13,9 +13,9 @@ from pydantic import field_validator, model_validator
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.geometry.globe.meeting import centres
+from eskret.core.geometry.measuring import bearings, geodesic, planar, scale_error, straight
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.measure.measuring import bearings, geodesic, planar, scale_error, straight
 from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.core.words import bold
 from eskret.errors import CrsError

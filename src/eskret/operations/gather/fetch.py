@@ -14,9 +14,9 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import WGS84
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.from_objects import from_objects
 from eskret.core.tables.rows import remaining

@@ -16,9 +16,9 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted

@@ -13,10 +13,10 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, extent_of, out_of_range
 from eskret.core.geometry.parts import invalid
 from eskret.core.layer import GeometryKind, Layer
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, counted

@@ -10,9 +10,9 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, type_word
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, has_errors

@@ -11,12 +11,12 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.geometry.overlay import Pieces, common, remains
 from eskret.core.geometry.parallel import is_nonempty, runs
 from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, sizes_of, unit_of
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.core.words import counted, figure

@@ -12,11 +12,11 @@ from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
 from eskret.core.geometry.globe.seam import running, wrapped
 from eskret.core.geometry.globe.thinned import degree_scales, stretched
+from eskret.core.geometry.measuring import least_scales
 from eskret.core.geometry.ordinates import with_measures
 from eskret.core.geometry.parallel import in_chunks
 from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measure.measuring import least_scales
 from eskret.core.measure.units import parse_length
 from eskret.core.words import figure
 from eskret.errors import SettingError

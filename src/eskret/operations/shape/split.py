@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer, LayerFacts
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.groupby import group_rows
 from eskret.core.words import counted

@@ -10,7 +10,6 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.globe.meeting import centres
 from eskret.core.geometry.ordinates import one_with_measures, with_measures
@@ -19,6 +18,7 @@ from eskret.core.geometry.parallel import is_nonempty, runs
 from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import Sizes, sizes_of, unit_of
+from eskret.core.measure.totals import totals_of
 from eskret.core.words import counted
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.sentences import in_words

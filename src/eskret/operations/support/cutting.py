@@ -8,13 +8,13 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
-from eskret.core.accounts.totals import measure_sizes, totals_of
 from eskret.core.geometry.cut import Cut, cut, outline
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension, single_parts, together
 from eskret.core.geometry.predicates import Predicate, points_hold
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measure.planar import Sizes, layer_sizes, sizes_of, unit_of
+from eskret.core.measure.totals import measure_sizes, totals_of
 from eskret.core.measure.units import AREAS, LENGTHS, Quantity, parse_measure
 from eskret.core.words import counted
 from eskret.operations.base import Context, Outcome

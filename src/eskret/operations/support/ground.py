@@ -13,10 +13,10 @@ from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geogr
 from eskret.core.geometry.globe.ellipsoid import Ellipsoid, ellipsoid_of
 from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.geometry.globe.seam import nowhere, snapped
+from eskret.core.geometry.local_projection import Plane, plane_for
+from eskret.core.geometry.measuring import scale_error
 from eskret.core.geometry.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.measure.local_projection import Plane, plane_for
-from eskret.core.measure.measuring import scale_error
 from eskret.core.words import counted
 from eskret.errors import CrsError
 from eskret.operations.base import Finding

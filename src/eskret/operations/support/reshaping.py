@@ -10,10 +10,10 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.operations.base import Context, Finding, Forecast, Outcome, has_errors

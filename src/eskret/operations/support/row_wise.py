@@ -14,8 +14,8 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Relation, Remark, SetAside
-from eskret.core.accounts.totals import sizes_in_metres, totals_of
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.measure.totals import sizes_in_metres, totals_of
 from eskret.core.tables.columns import with_columns
 from eskret.core.tables.values import exact_sum
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, has_errors

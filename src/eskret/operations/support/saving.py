@@ -17,9 +17,9 @@ from eskret.core.measure.measure_fields import with_measures
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.errors import DeliveryError
-from eskret.formats import fitting, geojson, holding
+from eskret.formats import fitting, holding
 from eskret.formats.fitting import Choices, Fitted
-from eskret.formats.format import Capacity, Format
+from eskret.formats.format import CRS84, Capacity, Format
 from eskret.formats.library_write import of_one_kind
 from eskret.operations.base import Finding, Level
 from eskret.operations.sentences import in_words
@@ -141,7 +141,7 @@ def _brought(layer: Layer, crs: str, target: Format) -> tuple[Layer, np.ndarray,
     if target.native:
         # its writer brings the shapes over itself, without making them
         text = f"brought from {crs_facts(layer.crs).name} to WGS 84, as GeoJSON wants"
-        if not same_crs(crs, geojson.CRS84):
+        if not same_crs(crs, CRS84):
             text = f"brought from {crs_facts(layer.crs).name} to {crs_facts(crs).name}"
         return layer, np.empty(0, np.int64), Remark(text, layer.key)
     assert layer.geometry is not None

@@ -6,12 +6,12 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, Reason, Remark
-from eskret.core.accounts.totals import measure_sizes
 from eskret.core.crs import crs_facts, degrees_of, extent_of, is_geographic, same_crs, transformation
 from eskret.core.geometry.globe.moving import Reprojected, reproject_whole
 from eskret.core.geometry.globe.seam import jumps
 from eskret.core.geometry.parts import invalid
 from eskret.core.layer import GeometryKind, Layer
+from eskret.core.measure.totals import measure_sizes
 from eskret.core.tables.rows import remaining
 from eskret.core.words import counted, figure
 from eskret.errors import InputError

@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, SetAside
-from eskret.core.accounts.totals import totals_of
 from eskret.core.crs import crs_facts, same_crs
 from eskret.core.layer import Layer
+from eskret.core.measure.totals import totals_of
 from eskret.core.tables.rows import remaining
 from eskret.core.words import counted
 from eskret.errors import DeliveryError

@@ -9,7 +9,7 @@ from eskret.errors import ExpressionError
 from eskret.formats import gdal
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values
-from eskret.workflow.history.stored import StoredLayer
+from eskret.workflow.cache.stored import StoredLayer
 
 UNASKED = 8.0
 """Seconds that an expression may take which is tried while somebody types it."""
@@ -97,7 +97,7 @@ def sketch(work: Work, step: str, settings: dict[str, Any], crs: str, store: Pat
     from eskret.operations.base import Context
     from eskret.operations.registry import operation_by_id
     from eskret.operations.settings import validate
-    from eskret.workflow.history.results import ResultStore
+    from eskret.workflow.cache.results import ResultStore
 
     operation: Any = operation_by_id("sketch")
     outcome = operation.read(None, validate(operation.Settings, settings), Context(step=step, crs=crs or None))[0]

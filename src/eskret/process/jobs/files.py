@@ -9,7 +9,7 @@ from eskret.errors import InputError
 from eskret.formats import sources
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values, facts_told
-from eskret.workflow.history.results import ResultStore
+from eskret.workflow.cache.results import ResultStore
 
 
 @job("look")

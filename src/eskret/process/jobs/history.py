@@ -7,7 +7,7 @@ from typing import Any
 
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values
-from eskret.workflow.history.results import ResultStore
+from eskret.workflow.cache.results import ResultStore
 
 
 @job("difference_of_runs")

@@ -56,7 +56,7 @@ def look(work: Work, address: str, dataset: str, store: Path, crs: str = "", tok
     from eskret.operations.gather.fetch import layer_of
     from eskret.operations.support.to_workflow_crs import bring
     from eskret.services import features, tokens
-    from eskret.workflow.history.results import ResultStore
+    from eskret.workflow.cache.results import ResultStore
 
     begun = time.monotonic()
 
@@ -84,7 +84,7 @@ def pushes(work: Work) -> Answer:
 def push(work: Work, id: str, store: Path, crs: str = "") -> Answer:
     """A push and its changes as a layer."""
     from eskret.services import journal
-    from eskret.workflow.history.results import ResultStore
+    from eskret.workflow.cache.results import ResultStore
     from eskret.workflow.outputs import publishing
 
     with journal.open_push(id) as open_:

@@ -8,7 +8,7 @@ from typing import Any
 from eskret.core.layer import LayerFacts
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.workflow.cache import Keeping, the_store
-from eskret.workflow.history.results import ResultStore
+from eskret.workflow.cache.results import ResultStore
 from eskret.workflow.history.runs import WINDOW, write_down, write_down_rounds
 from eskret.workflow.model.choices import offers
 from eskret.workflow.model.document import parse
@@ -111,9 +111,9 @@ def offered(work: Work, text: str, values: Values, folder: Path) -> Answer:
 @job("report")
 def report(work: Work, text: str, folder: Path, told: dict[str, Any], layers: list[tuple[str, dict[str, Any]]], path: Path) -> Answer:
     """Write the report of a run, with maps of what it delivered, drawn from what was stored."""
+    from eskret.workflow.cache.stored import StoredLayer
     from eskret.workflow.faces.report import write_report
     from eskret.workflow.faces.report_maps import Maps
-    from eskret.workflow.history.stored import StoredLayer
     from eskret.workflow.model.styles import style_for
 
     document = parse(text)

@@ -24,8 +24,8 @@ from eskret.errors import EskretError
 from eskret.formats import gdal, sources
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import LayerHandle, loaded
-from eskret.workflow.history.results import LINE, POINT, pieces_of
-from eskret.workflow.history.stored import Shapes
+from eskret.workflow.cache.results import LINE, POINT, pieces_of
+from eskret.workflow.cache.stored import Shapes
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.styles import style_for
 

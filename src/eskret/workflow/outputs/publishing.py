@@ -13,8 +13,8 @@ import shapely
 
 from eskret.core.crs import WGS84
 from eskret.core.geometry.globe.moving import reproject
+from eskret.core.geometry.local_projection import moved_by
 from eskret.core.layer import Layer
-from eskret.core.measure.local_projection import moved_by
 from eskret.core.naming import number_collisions
 from eskret.core.tables.from_objects import from_objects
 from eskret.core.words import figure

@@ -29,12 +29,12 @@ from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.cache import Keeping, loaded
 from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
-from eskret.workflow.cache.rehearsal_memo import remember_passed, was_passed
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.references import bound, order_of, others_of, sources_of
 from eskret.workflow.outputs.recovery import recover
 from eskret.workflow.outputs.transaction import LEFTOVER, DeliveryDesk
 from eskret.workflow.run.rehearsal import rehearse
+from eskret.workflow.run.rehearsal_memo import remember_passed, was_passed
 from eskret.workflow.run.step import FAILED, StepResult, StepRun, prove
 
 Event = dict[str, Any]

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.accounts.totals import totals_of
 from eskret.core.layer import Layer
+from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.words import bold, counted
 from eskret.errors import CheckError, DocumentError, EskretError

@@ -1,17 +1,19 @@
-"""The formats that there are, one object each. A new one is a class in a module here, and a name in the list below."""
+"""The formats that there are, one object each. A new one is a class in its module, and a name in the list below."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
 from eskret.errors import DeliveryError
+from eskret.formats.delimited import Csv
 from eskret.formats.format import Format
-from eskret.formats.known.by_library import FlatGeobuf, Gml, Shapefile
-from eskret.formats.known.geojson import GeoJson, GeoJsonSequence
-from eskret.formats.known.geopackage import GeoPackage
-from eskret.formats.known.geoparquet import GeoParquet
-from eskret.formats.known.markup import Gpx, Kml
-from eskret.formats.known.tables import Csv, Workbook
+from eskret.formats.geojson import GeoJson, GeoJsonSequence
+from eskret.formats.geopackage.format import GeoPackage
+from eskret.formats.gpx import Gpx
+from eskret.formats.kml import Kml
+from eskret.formats.library_write import FlatGeobuf, Gml, Shapefile
+from eskret.formats.parquet import GeoParquet
+from eskret.formats.workbook import Workbook
 
 GEOPACKAGE = GeoPackage()
 GEOJSON = GeoJson()
