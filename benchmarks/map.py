@@ -19,10 +19,10 @@ from eskret.core.style.classes import breaks_of
 from eskret.core.style.legend import legend_of, numbers_of
 from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.app import make_application
-from eskret.desktop.map.canvas import MapCanvas, looks
-from eskret.desktop.map.dress import items_of, labels_of
-from eskret.desktop.map.render import PaintItem
-from eskret.desktop.map.scene import Scene
+from eskret.desktop.map_view.canvas import MapCanvas, looks
+from eskret.desktop.map_view.render import PaintItem
+from eskret.desktop.map_view.scene import Scene
+from eskret.desktop.map_view.style_items import items_of, labels_of
 from eskret.desktop.theme.style import theme
 from eskret.formats import sources
 from eskret.workflow.cache.results import ResultStore

@@ -23,9 +23,9 @@ from eskret import write
 from eskret.core.layer import Layer
 from eskret.demo.generate import make
 from eskret.desktop.app import make_application
+from eskret.desktop.frame.workbench import Workbench
 from eskret.desktop.theme.style import theme
 from eskret.desktop.window import Window
-from eskret.desktop.workbench import Workbench
 from eskret.practice_server import PracticeServer
 from eskret.services import practice
 from eskret.workflow.faces.catalogue import find

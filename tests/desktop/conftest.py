@@ -12,10 +12,10 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
-from eskret.desktop.ledger.model import ASIDE, IN, OUT, STATE, STEP
+from eskret.desktop.frame.workbench import Workbench
+from eskret.desktop.ledger.ledger_model import ASIDE, IN, OUT, STATE, STEP
 from eskret.desktop.theme import style
 from eskret.desktop.window import Window
-from eskret.desktop.workbench import Workbench
 
 LONG = 40_000
 

@@ -17,12 +17,12 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 
 from eskret import read, write
-from eskret.desktop.hand import condition_for
-from eskret.desktop.map.canvas import LESS, MORE, ONLY, OTHER
-from eskret.desktop.map.caught import rows_in
-from eskret.desktop.map.render import Look, PaintItem
-from eskret.desktop.settings.values import with_value
-from eskret.desktop.viewer import changed
+from eskret.desktop.forms.values_list import with_value
+from eskret.desktop.map_view.canvas import LESS, MORE, ONLY, OTHER
+from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.select_by_shape import rows_in
+from eskret.desktop.panes.edit_actions import condition_for
+from eskret.desktop.panes.viewer import changed
 from eskret.formats import geopackage
 from eskret.workflow.cache.results import pieces_of
 from eskret.workflow.cache.stored import Shapes

@@ -17,11 +17,11 @@ from pytestqt.qtbot import QtBot
 
 from eskret.core.style.legend import legend_of
 from eskret.core.style.style import CLASSES, ONE, VALUES, Style
-from eskret.desktop.drawn.form import StyleForm
-from eskret.desktop.drawn.histogram import Histogram
-from eskret.desktop.drawn.kept import KeptList
-from eskret.desktop.drawn.swatches import ColourButton, ramp_icon
-from eskret.desktop.stage import FEW, Beside
+from eskret.desktop.panes.scene_builder import FEW, Beside
+from eskret.desktop.style_panel.histogram import Histogram
+from eskret.desktop.style_panel.kept_list import KeptList
+from eskret.desktop.style_panel.style_form import StyleForm
+from eskret.desktop.style_panel.swatches import ColourButton, ramp_icon
 from eskret.workflow.model.map_spec import OnMap
 from tests.desktop.conftest import Hand
 from tests.desktop.test_on_the_map import choose

@@ -11,7 +11,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QPushButton
 
-from eskret.desktop.settings.editors import ChoiceEditor, ChoicesEditor, FilesEditor, FlagEditor, PatternsEditor
+from eskret.desktop.forms.setting_editors import ChoiceEditor, ChoicesEditor, FilesEditor, FlagEditor, PatternsEditor
 from eskret.desktop.sources.panel import Role
 from eskret.operations import all_operations
 from eskret.operations.settings import setting_info

@@ -16,8 +16,8 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from eskret import Workflow
-from eskret.desktop.settings.condition import ConditionEditor
-from eskret.desktop.table.model import NULL
+from eskret.desktop.forms.condition import ConditionEditor
+from eskret.desktop.table.layer_model import NULL
 from eskret.formats import geopackage
 from eskret.workflow.model import document as documents
 from tests.desktop.conftest import Hand
@@ -342,7 +342,7 @@ def test_start_view_opens_recent_files_and_the_demo(
     make_hand: Callable[..., Hand], project: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     make_hand(project)
-    monkeypatch.setattr("eskret.desktop.files.user_data_path", lambda *a, **k: tmp_path / "data")
+    monkeypatch.setattr("eskret.desktop.state.open_and_save.user_data_path", lambda *a, **k: tmp_path / "data")
     hand = make_hand()
     start = hand.bench.start
     hand.until(start.isVisible)

@@ -16,14 +16,14 @@ from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 
 from eskret.core.style.style import CLASSES, Style
-from eskret.desktop.map import labels
-from eskret.desktop.map.dress import brought, look_of
-from eskret.desktop.map.legend import legend_size, paint_legend
-from eskret.desktop.map.lines import degree_step, degree_text, paint_lines, paint_scale_bar
-from eskret.desktop.map.picture import ENDINGS, PictureOptions, picture, save
-from eskret.desktop.map.render import Look, PaintItem, paint, render
-from eskret.desktop.map.scene import Block, Key, Scene
-from eskret.desktop.map.viewport import Viewport
+from eskret.desktop.map_view import labels
+from eskret.desktop.map_view.graticule import degree_step, degree_text, paint_lines, paint_scale_bar
+from eskret.desktop.map_view.legend import legend_size, paint_legend
+from eskret.desktop.map_view.picture import ENDINGS, PictureOptions, picture, save
+from eskret.desktop.map_view.render import Look, PaintItem, paint, render
+from eskret.desktop.map_view.scene import Block, Key, Scene
+from eskret.desktop.map_view.style_items import brought, look_of
+from eskret.desktop.map_view.viewport import Viewport
 from eskret.desktop.theme.palette import DARK, LIGHT
 from eskret.desktop.theme.style import font
 from eskret.errors import DeliveryError

@@ -15,7 +15,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QComboBox, QFileDialog
 
 from eskret.core.style.style import CLASSES, VALUES, Style
-from eskret.desktop.map.lines import degree_lines
+from eskret.desktop.map_view.graticule import degree_lines
 from eskret.workflow.model.document import read
 from eskret.workflow.model.map_spec import OnMap
 from tests.desktop.conftest import Hand

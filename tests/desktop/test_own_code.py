@@ -8,7 +8,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QApplication, QComboBox
 
-from eskret.desktop.own.box import CodeBox
+from eskret.desktop.user_operations.box import CodeBox
 from eskret.user_operations import trust
 from tests.desktop.conftest import Hand
 

@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from eskret import write
-from eskret.desktop.parameters.asking import RunBox
+from eskret.desktop.forms.asking_parameters import RunBox
 from eskret.formats import geopackage
 from eskret.workflow.model.document import parse
 from tests.conftest import points

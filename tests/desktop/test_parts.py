@@ -19,11 +19,11 @@ from pytestqt.qtbot import QtBot
 
 from eskret.core.layer import Layer
 from eskret.desktop.ledger.threads import between, lanes, width
-from eskret.desktop.map.lines import grid_text, nice
-from eskret.desktop.map.pick import feature_at
-from eskret.desktop.map.render import CHUNK, Look, PaintItem, paths_of, render, thin, visible_rows
-from eskret.desktop.map.viewport import Viewport
-from eskret.desktop.table.model import EMPTY, NULL, TableModel
+from eskret.desktop.map_view.graticule import grid_text, nice
+from eskret.desktop.map_view.hit_test import feature_at
+from eskret.desktop.map_view.render import CHUNK, Look, PaintItem, paths_of, render, thin, visible_rows
+from eskret.desktop.map_view.viewport import Viewport
+from eskret.desktop.table.layer_model import EMPTY, NULL, TableModel
 from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
 from eskret.workflow.cache.results import ResultStore, pieces_of
 from eskret.workflow.cache.stored import Shapes, StoredAside, StoredLayer

@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMessageBox
 
 from eskret import Workflow, read
-from eskret.desktop.views.published import mark_of, moment, state_words
+from eskret.desktop.views.published_list import mark_of, moment, state_words
 from eskret.formats import geopackage
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
@@ -284,7 +284,7 @@ def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
 
 @pytest.mark.screen
 def test_the_practice_server_is_started_and_stopped(make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("eskret.desktop.publisher._PRACTICE_PORT", "0")
+    monkeypatch.setattr("eskret.desktop.state.publisher._PRACTICE_PORT", "0")
     hand = make_hand(demo / "publish.toml")
     view, publisher = hand.bench.publish, hand.bench.publisher
     hand.click(hand.bench.bar.publish)

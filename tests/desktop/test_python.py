@@ -13,7 +13,7 @@ from PySide6.QtGui import QGuiApplication, QTextCursor
 from PySide6.QtTest import QTest
 
 from eskret import Workflow
-from eskret.desktop.python.opening import ScriptBox
+from eskret.desktop.python_console.opening import ScriptBox
 from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
 from eskret.process.console_state import Layers, Results

@@ -10,9 +10,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QMenu, QWidget
 
-from eskret.desktop.settings.binding import BindButton
-from eskret.desktop.settings.inner import InnerEditor
-from eskret.desktop.settings.rounds import RoundsEditor
+from eskret.desktop.forms.binding import BindButton
+from eskret.desktop.forms.inner import InnerEditor
+from eskret.desktop.forms.rounds_editor import RoundsEditor
 from eskret.workflow.model.iteration import Each
 from tests.desktop.conftest import Hand
 

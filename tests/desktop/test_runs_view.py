@@ -10,8 +10,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
-from eskret.desktop.grid.read import ReadTable
-from eskret.desktop.ledger.model import TIME
+from eskret.desktop.ledger.ledger_model import TIME
+from eskret.desktop.table.read_table import ReadTable
 from tests.desktop.conftest import Hand
 
 

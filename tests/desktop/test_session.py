@@ -10,8 +10,8 @@ from typing import Any
 import pytest
 from pytestqt.qtbot import QtBot
 
-from eskret.desktop.paths import relative
-from eskret.desktop.session import Session
+from eskret.desktop.state.paths import relative
+from eskret.desktop.state.session import Session
 from eskret.errors import DocumentError
 from eskret.workflow.model import document, edits
 from eskret.workflow.model.document import Step

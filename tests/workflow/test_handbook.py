@@ -13,8 +13,8 @@ from typer.testing import CliRunner
 
 from eskret import Workflow, write
 from eskret.cli import app
-from eskret.desktop.handbook import write as write_from_window
-from eskret.desktop.session import Session
+from eskret.desktop.frame.handbook_pages import write as write_from_window
+from eskret.desktop.state.session import Session
 from eskret.operations import all_operations
 from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info

@@ -12,11 +12,11 @@ from PySide6.QtCore import QRect, QSettings, Qt
 from PySide6.QtGui import QCloseEvent, QFont, QPainter, QPaintEvent
 from PySide6.QtWidgets import QMainWindow
 
-from eskret.desktop.collector import window_begins, window_ends
+from eskret.desktop.state.collector import window_begins, window_ends
 from eskret.desktop.theme.style import font, theme
 
 if TYPE_CHECKING:
-    from eskret.desktop.workbench import Workbench
+    from eskret.desktop.frame.workbench import Workbench
 
 
 class Window(QMainWindow):
@@ -37,7 +37,7 @@ class Window(QMainWindow):
 
     def furnish(self, path: Path | None = None) -> Workbench:
         """Put everything in, and open a workflow or a folder where one is given."""
-        from eskret.desktop.workbench import Workbench
+        from eskret.desktop.frame.workbench import Workbench
 
         self.workbench = Workbench(self._settings)
         self.workbench.titled.connect(self.setWindowTitle)

@@ -23,9 +23,9 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.words import counted_kind
-from eskret.desktop.rows import Role, Row, RowsModel
-from eskret.desktop.session import Session
-from eskret.desktop.table.fields import file_words
+from eskret.desktop.state.list_model import Role, Row, RowsModel
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.field_list import file_words
 from eskret.desktop.theme.icons import paint_kind
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.formats.sources import is_offered, is_text

@@ -7,14 +7,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.style.style import Style
-from eskret.desktop.map.canvas import MapCanvas, looks
-from eskret.desktop.map.dress import look_of
-from eskret.desktop.map.scene import Scene
-from eskret.desktop.session import Session
-from eskret.desktop.stage import Stage
-from eskret.desktop.table.view import FeatureTable
+from eskret.desktop.map_view.canvas import MapCanvas, looks
+from eskret.desktop.map_view.scene import Scene
+from eskret.desktop.map_view.style_items import look_of
+from eskret.desktop.panes.scene_builder import Stage
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.table_view import FeatureTable
 from eskret.desktop.theme.style import theme
-from eskret.desktop.views.published import ADDED, CHANGED, CONFLICT, REMOVED
+from eskret.desktop.views.published_list import ADDED, CHANGED, CONFLICT, REMOVED
 from eskret.operations.support import differing
 from eskret.workflow.cache.stored import StoredLayer
 

@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.words import counted
-from eskret.desktop.grid.model import Column
-from eskret.desktop.grid.read import ReadTable
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.grid_model import Column
+from eskret.desktop.table.read_table import ReadTable
 from eskret.desktop.views.changes import ChangesPane
 from eskret.desktop.views.parts import in_row
 from eskret.workflow.cache.stored import StoredLayer

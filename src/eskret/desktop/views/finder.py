@@ -8,7 +8,7 @@ from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, 
 from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter
 from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget
 
-from eskret.desktop.rows import Role, Row, RowsModel
+from eskret.desktop.state.list_model import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.workflow.faces.catalogue import CatalogueEntry, find
 

@@ -11,9 +11,9 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLabel, QLineEdit, QWidget
 
 from eskret.core.words import counted
-from eskret.desktop.grid.model import Column
-from eskret.desktop.grid.read import ReadTable
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.grid_model import Column
+from eskret.desktop.table.read_table import ReadTable
 from eskret.desktop.views.heads import Box
 from eskret.desktop.views.parts import push_button
 from eskret.desktop.views.picture import ask_file

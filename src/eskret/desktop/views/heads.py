@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLab
 
 from eskret.core.crs import crs_facts
 from eskret.core.naming import AS_TYPED, TIDY
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
 from eskret.desktop.theme.style import font
 from eskret.errors import EskretError
 

@@ -12,9 +12,9 @@ from typing import Any
 from PySide6.QtWidgets import QLabel, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, plain
-from eskret.desktop.grid.model import Cell, Column, GridModel
-from eskret.desktop.grid.view import GridView
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.grid_model import Cell, Column, GridModel
+from eskret.desktop.table.grid_view import GridView
 from eskret.desktop.views.parts import View, in_row
 from eskret.errors import EskretError
 from eskret.formats.known import format_to_write

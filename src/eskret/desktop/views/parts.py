@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
 
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
 
 
 class View(QWidget):

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from eskret.desktop.map.picture import PictureOptions
+from eskret.desktop.map_view.picture import PictureOptions
 
 FORMATS = {"png": "PNG, an image", "svg": "SVG, to edit further", "pdf": "PDF, to print"}
 _DOTS = {96: "as on screen", 192: "twice as fine", 288: "three times as fine"}

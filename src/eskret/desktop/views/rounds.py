@@ -14,9 +14,9 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QSplitt
 
 from eskret.core.files.atomic import write_whole
 from eskret.core.words import counted, duration
-from eskret.desktop.grid.model import Cell, Column, GridModel
-from eskret.desktop.grid.view import GridView
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.grid_model import Cell, Column, GridModel
+from eskret.desktop.table.grid_view import GridView
 from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError

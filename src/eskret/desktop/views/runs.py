@@ -10,13 +10,13 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.words import counted, duration, moment
-from eskret.desktop.background import Background
-from eskret.desktop.grid.model import Column
-from eskret.desktop.grid.read import ReadTable
-from eskret.desktop.session import Session
+from eskret.desktop.state.background import Background
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.grid_model import Column
+from eskret.desktop.table.read_table import ReadTable
 from eskret.desktop.views.compared import ComparedPane
 from eskret.desktop.views.parts import View, in_row, push_button
-from eskret.desktop.views.published import state_words
+from eskret.desktop.views.published_list import state_words
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import EskretError
 from eskret.services.journal import pushes

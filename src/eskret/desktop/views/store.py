@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHeaderView, QLabel, QTableWidget, QTableWidgetItem, QWidget
 
-from eskret.desktop.session import Session
+from eskret.desktop.state.session import Session
 from eskret.desktop.views.heads import Box
 
 _NAME, _SECTION, _ROWS, _GO = range(4)

@@ -8,8 +8,8 @@ from typing import Any
 from PySide6.QtWidgets import QWidget
 
 from eskret.core.words import plain
-from eskret.desktop.grid.model import Column
-from eskret.desktop.grid.read import ReadTable
+from eskret.desktop.table.grid_model import Column
+from eskret.desktop.table.read_table import ReadTable
 from eskret.workflow.faces import ledger
 from eskret.workflow.model.document import Document
 

@@ -13,9 +13,9 @@ from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QLabel,
 
 from eskret.core.wordlist import ANY, EMPTY, WordEntry
 from eskret.core.words import counted
-from eskret.desktop.files import may_leave
-from eskret.desktop.paths import relative
-from eskret.desktop.session import Session
+from eskret.desktop.state.open_and_save import may_leave
+from eskret.desktop.state.paths import relative
+from eskret.desktop.state.session import Session
 from eskret.desktop.theme.style import font, theme
 from eskret.desktop.views.parts import in_row, push_button
 from eskret.errors import EskretError

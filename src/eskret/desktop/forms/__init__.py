@@ -1,0 +1,1 @@
+"""Forms: of a step's settings and of parameters, and the editors of their values."""

@@ -1,0 +1,824 @@
+"""All that is in the window: puts the parts together and passes their signals on. It computes nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
+from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMessageBox, QProgressBar, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+
+from eskret.core.naming import clean_name
+from eskret.core.words import duration, moment
+from eskret.desktop.forms.asking_parameters import RunBox, asks
+from eskret.desktop.forms.parameter_view import ParametersView
+from eskret.desktop.forms.step_form import SettingsForm
+from eskret.desktop.frame.banner import Banner
+from eskret.desktop.frame.boxes import Boxes
+from eskret.desktop.frame.status import StatusLine
+from eskret.desktop.frame.topbar import TopBar
+from eskret.desktop.ledger.ledger_view import LedgerView
+from eskret.desktop.panes.edit_actions import Hand, Looked
+from eskret.desktop.panes.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
+from eskret.desktop.publish.publish_view import PublishView
+from eskret.desktop.python_console.console import ConsolePane
+from eskret.desktop.python_console.script_pane import ScriptPane
+from eskret.desktop.sources.panel import SourcesPanel
+from eskret.desktop.state.open_and_save import Files
+from eskret.desktop.state.publisher import Publisher
+from eskret.desktop.state.session import Session
+from eskret.desktop.style_panel.pane import MapPane
+from eskret.desktop.style_panel.saving_maps import Saving
+from eskret.desktop.theme.style import theme
+from eskret.desktop.user_operations.code import OwnCode
+from eskret.desktop.views.finder import Finder
+from eskret.desktop.views.layers import LayersView
+from eskret.desktop.views.rounds import RoundsView
+from eskret.desktop.views.runs import RunsView
+from eskret.desktop.views.start import StartView
+from eskret.desktop.views.store import StoreBox
+from eskret.desktop.views.words import WordsView
+from eskret.errors import EskretError
+from eskret.operations.base import ServiceAccess
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.faces import ledger
+from eskret.workflow.faces.catalogue import CatalogueEntry
+from eskret.workflow.history.runs import Whole
+from eskret.workflow.model.document import Step
+from eskret.workflow.run import consent
+
+
+class Workbench(QWidget):
+    """The content of the window. ``titled`` says what the window should be called."""
+
+    titled = Signal(str)
+    close_asked = Signal()
+
+    def __init__(self, settings: QSettings, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._settings = settings
+        self.session = Session(self)
+        self.session.memory = settings
+        self.files = Files(self.session, settings, self)
+        self.setAcceptDrops(True)
+        self.bar = TopBar(self.session)
+        self.sources = SourcesPanel(self.session)
+        self.ledger = LedgerView(self.session)
+        self.viewer = Viewer(self.session, self)
+        self.own = OwnCode(self.session)
+        self.form = SettingsForm(self.session)
+        self.status = StatusLine()
+        self.start = StartView()
+        self._build()
+        self.finder = Finder(self)
+        self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.currentIndex() > 0)
+        self._connect()
+        self._actions()
+        self.start.show_recent(self.files.recent())
+        self._refresh()
+
+    # -- putting together
+
+    def _build(self) -> None:
+        self.form_pane = Pane()
+        self.form_title = QLabel()
+        self.form_title.setObjectName("title")
+        self.form_pane.row.addWidget(self.form_title)
+        self.form_pane.row.addStretch()
+        self.form_pane.column.addWidget(self.form, 1)
+        self.map_pane = MapPane(self.session, self.viewer)
+        self.saving = Saving(self.session, self.viewer, self)
+        self.panes = QSplitter(Qt.Orientation.Horizontal)
+        self.panes.setHandleWidth(1)
+        self.panes.setChildrenCollapsible(False)
+        for pane, least in ((self.form_pane, 236), (self.map_pane, 270), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
+            self.panes.addWidget(pane)
+            pane.setMinimumWidth(least)
+        self.panes.setSizes([286, 300, 452, 330])
+        self.panes.setStretchFactor(2, 1)
+        self.map_pane.hide()
+        self.upper = QWidget()
+        upper = QVBoxLayout(self.upper)
+        upper.setContentsMargins(0, 0, 0, 0)
+        upper.setSpacing(0)
+        self.banner = Banner()
+        self.tell = self.banner.tell
+        self.banner_text = self.banner.text
+        self.allow_button, self.look_button, self.code_button = self.banner.allow, self.banner.look, self.banner.code
+        self.allow_button.clicked.connect(self._allow_outside)
+        self.look_button.clicked.connect(lambda: self.show_publish(True))
+        self._said_of: set[str] = set()
+        upper.addWidget(self.banner)
+        upper.addWidget(self.ledger, 1)
+        upper.addWidget(self._step_row())
+        self.right = QSplitter(Qt.Orientation.Vertical)
+        self.right.setObjectName("ledgerSplit")
+        self.right.setHandleWidth(2)
+        self.beside = QSplitter(Qt.Orientation.Horizontal)
+        self.beside.setHandleWidth(1)
+        self.beside.addWidget(self.upper)
+        self.beside.setStretchFactor(0, 1)
+        self.right.addWidget(self.beside)
+        self.main = QSplitter(Qt.Orientation.Horizontal)
+        self.main.setHandleWidth(1)
+        self.main.addWidget(self.sources)
+        self.main.addWidget(self.right)
+        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side.setHandleWidth(1)
+        self.script = ScriptPane(self.session)
+        self.script.closed.connect(lambda: self.show_script(False))
+        self.script.save_asked.connect(self.files.save_script)
+        self.console = ConsolePane(self.session)
+        self.console.closed.connect(lambda: self.show_console(False))
+        for part in (self.script, self.console):
+            part.hide()
+            self.side.addWidget(part)
+        self.side.hide()
+        self.beside.addWidget(self.side)
+        self.main.setSizes([212, 1068])
+        self.main.setStretchFactor(1, 1)
+        self.main.setCollapsible(1, False)
+        work = QWidget()
+        column = QVBoxLayout(work)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.main, 1)
+        column.addWidget(self.status)
+        lower_half = QWidget()
+        lower = QVBoxLayout(lower_half)
+        lower.setContentsMargins(0, 0, 0, 0)
+        lower.setSpacing(1)
+        lower.addWidget(self.panes, 1)
+        lower.addWidget(self.viewer.handbar)
+        self.right.addWidget(lower_half)
+        self.right.setSizes([320, 390])
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.start)
+        self.pages.currentChanged.connect(self._page_changed)
+        self.pages.addWidget(work)
+        self.words = WordsView(self.session)
+        self.files.guards.append(self.words.may_leave)
+        self.words.closed.connect(lambda: self.show_words(False))
+        self.pages.addWidget(self.words)
+        self.publisher = Publisher(self.session, self)
+        self.publish = PublishView(self.session, self.publisher)
+        self.publish.closed.connect(lambda: self.show_publish(False))
+        self.publish.added.connect(self._added_there)
+        self.pages.addWidget(self.publish)
+        self.parameters = ParametersView(self.session)
+        self.parameters.closed.connect(lambda: self.show_parameters(False))
+        self.pages.addWidget(self.parameters)
+        self.runs = RunsView(self.session)
+        self.runs.closed.connect(lambda: self.show_runs(False))
+        self.runs.open_asked.connect(self._reopen)
+        self.runs.report_asked.connect(self.saving.save_report_of)
+        self.layers = LayersView(self.session)
+        self.layers.closed.connect(lambda: self.show_layers(False))
+        self.rounds = RoundsView(self.session)
+        self.rounds.closed.connect(lambda: self.show_rounds(False))
+        self.pages.addWidget(self.rounds)
+        self.pages.addWidget(self.runs)
+        self.pages.addWidget(self.layers)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        outer.addWidget(self.bar)
+        outer.addWidget(self.pages, 1)
+
+    def _page_changed(self, page: int) -> None:
+        self.bar.show_work(page > 0)
+        self.bar.words.setChecked(page == 2)
+        self.bar.publish.setChecked(page == 3)
+        self.bar.runs.setChecked(page == 6)
+        self._refresh()
+
+    def _in_words(self) -> bool:
+        return self.pages.currentIndex() == 2
+
+    def show_words(self, on: bool) -> None:
+        """The word lists over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            if on:
+                self.words.show_lists()
+            self.pages.setCurrentIndex(2 if on else 1)
+            (self.words.table if on else self.ledger).setFocus()
+
+    def show_publish(self, on: bool) -> None:
+        """Published datasets over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(3 if on else 1)
+            if on:
+                self.publish.open_view()
+            (self.publish.tree if on else self.ledger).setFocus()
+
+    def show_parameters(self, on: bool, name: str = "") -> None:
+        """The parameters over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(4 if on else 1)
+            if on:
+                self.parameters.open_view(name)
+            (self.parameters.list if on else self.ledger).setFocus()
+
+    def show_runs(self, on: bool) -> None:
+        """The runs of earlier over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(6 if on else 1)
+            if on:
+                self.runs.open_view()
+            (self.runs.list if on else self.ledger).setFocus()
+
+    def show_layers(self, on: bool) -> None:
+        """The step in hand layer by layer, over the whole window; or the ledger again."""
+        if self.pages.currentIndex() > 0 and (not on or self._by_layer(self.session.step())):
+            self.pages.setCurrentIndex(7 if on else 1)
+            if on:
+                self.layers.open_view()
+            (self.layers.grid if on else self.ledger).setFocus()
+
+    def _by_layer(self, step: Step | None) -> bool:
+        """Whether single layers can have settings of their own in a step; else it is said why not."""
+        try:
+            operation = operation_by_id(step.use) if step is not None else None
+        except EskretError:
+            operation = None
+        if step is None or operation is None:
+            self.tell("look", "Choose a step first, to go through its layers.")
+        elif operation.single == ():
+            self.tell("look", f"{operation.title} sees the whole set at once: its layers have no settings of their own.")
+        elif step.each is not None:
+            self.tell("look", "This step is done in rounds, which give it its settings.")
+        else:
+            return True
+        return False
+
+    def _reopen(self, whole: Whole, run: bool) -> None:
+        """Open a run of earlier as it was, and run it again where that is wanted."""
+        if not self.files.reopen(whole):
+            return
+        self.show_runs(False)
+        when = moment(whole.kept.started)
+        if run:
+            self._run_now()
+        else:
+            self.tell("good", f"This is run {whole.kept.id} of {when}: the workflow, its values and its ledger as they were.")
+
+    def show_rounds(self, on: bool) -> None:
+        """A run in rounds over the whole window, or the ledger again."""
+        if self.pages.currentIndex() > 0:
+            self.pages.setCurrentIndex(5 if on else 1)
+            if on:
+                self.rounds.open_view()
+            (self.rounds.grid if on else self.ledger).setFocus()
+
+    def _added_there(self, id: str) -> None:
+        """A step was added from the Publish view: show it."""
+        self.show_publish(False)
+        self.session.select(id)
+
+    def _step_row(self) -> QWidget:
+        """Below the ledger: what can be done with steps, and how far the run is."""
+        strip = QWidget()
+        strip.setObjectName("pane")
+        strip.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        strip.setFixedHeight(34)
+        self.add_button = QPushButton("Add a step")
+        self.add_button.setToolTip("Say what it should do (Insert)")
+        self.up_button = QuietButton("Move up", "Move the step in hand up (Alt+Up)")
+        self.down_button = QuietButton("Move down", "Move the step in hand down (Alt+Down)")
+        self.switch_button = QuietButton("Switch off", "What enters goes on unchanged (Space)")
+        self.remove_button = QuietButton("Remove", "Take the step in hand out (Delete)")
+        self.progress = QProgressBar()
+        self.progress.setTextVisible(False)
+        self.progress.setFixedWidth(150)
+        self.progress_text = QLabel()
+        self.progress_text.setObjectName("faint")
+        row = QHBoxLayout(strip)
+        row.setContentsMargins(8, 2, 12, 2)
+        row.setSpacing(4)
+        for widget in (self.add_button, self.up_button, self.down_button, self.switch_button, self.remove_button):
+            row.addWidget(widget)
+        row.addStretch()
+        row.addWidget(self.progress_text)
+        row.addWidget(self.progress)
+        self.progress.hide()
+        return strip
+
+    def _connect(self) -> None:
+        session, viewer = self.session, self.viewer
+        session.changed.connect(self._refresh)
+        session.figures_changed.connect(self._refresh)
+        session.selected_changed.connect(lambda _: self._refresh())
+        session.run_changed.connect(self._run_changed)
+        session.progress.connect(self._progress)
+        session.told.connect(self.tell)
+        self.own.told.connect(self._own_told)
+        self.own.changed.connect(self.form.rebuild)
+        self.bar.rehearse_asked.connect(session.rehearse)
+        self.bar.run_asked.connect(self.run)
+        self.bar.stop_asked.connect(session.stop)
+        self.bar.words_asked.connect(self.show_words)
+        self.bar.publish_asked.connect(self.show_publish)
+        self.bar.runs_asked.connect(self.show_runs)
+        self.bar.edit_asked.connect(lambda: self.show_parameters(True))
+        self.bar.values_asked.connect(self._ask_values)
+        self.publisher.pushes_changed.connect(self._prepared)
+        self.ledger.add_asked.connect(self.add_step)
+        self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
+        self.ledger.layer_chosen.connect(viewer.choose_layer)
+        self.finder.taken.connect(self._insert)
+        self.form.page_asked.connect(self.boxes.show_handbook)
+        self.code_button.clicked.connect(lambda: self.boxes.show_code())
+        self.boxes.told.connect(self.tell)
+        self.form.by_layer_asked.connect(lambda: self.show_layers(True))
+        self.add_button.clicked.connect(self.add_step)
+        self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
+        self.down_button.clicked.connect(lambda: self.ledger.move_step(1))
+        self.switch_button.clicked.connect(self.ledger.switch)
+        self.remove_button.clicked.connect(self.ledger.remove_selected)
+        self.sources.look_asked.connect(self._look)
+        self.sources.load_asked.connect(self._load_source)
+        self.sources.several_asked.connect(self._load_several)
+        self.sources.tidy_asked.connect(self._tidy)
+        self.sources.back_asked.connect(self._take_back)
+        self.publisher.services_changed.connect(self._show_published)
+        viewer.load_asked.connect(self._load_source)
+        bar = viewer.handbar
+        bar.pick_asked.connect(lambda: self._by_hand("pick"))
+        bar.leave_out_asked.connect(lambda: self._by_hand("leave out"))
+        bar.keep_asked.connect(lambda: self._by_hand("keep"))
+        bar.isolate_asked.connect(lambda: self._by_hand("isolate"))
+        viewer.canvas.sketched.connect(self._sketched)
+        viewer.table.model_.edited.connect(self._corrected)
+        viewer.table.model_.refused.connect(lambda text: self.tell("bad", text))
+        viewer.scene_changed.connect(self._scene_changed)
+        session.selected_changed.connect(lambda _: self.sources.release())
+        self.ledger.clicked.connect(self._back_to_step)
+        viewer.canvas.pointed.connect(self.status.show_place)
+        viewer.canvas.left.connect(self.status.forget_place)
+        viewer.canvas.view_changed.connect(self._view_changed)
+        viewer.said_button.clicked.connect(self.show_map_pane)
+        self.map_pane.closed.connect(lambda: self.show_map_pane(False))
+        self.map_pane.save_asked.connect(self.saving.save_map)
+        self.map_pane.write_style_asked.connect(self.saving.write_style)
+        self.saving.told.connect(self.tell)
+        viewer.map_full.clicked.connect(lambda on: self._enlarge(viewer.map_pane, on))
+        viewer.table_full.clicked.connect(lambda on: self._enlarge(viewer.table_pane, on))
+        files = self.files
+        files.opened.connect(self._opened)
+        files.failed.connect(self._not_opened)
+        files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
+        self.start.demo_asked.connect(files.open_demo)
+        self.start.new_asked.connect(files.new_in_folder)
+        self.start.open_asked.connect(files.open_dialog)
+        self.start.recent_asked.connect(lambda p: files.open_path(Path(p)))
+
+    def _actions(self) -> None:
+        """The workflow menu and all keys."""
+        menu = self.bar.menu
+
+        def add(text: str, keys: str, do: Callable[[], Any], in_menu: bool = True) -> QAction:
+            action = QAction(text, self)
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            action.triggered.connect(lambda _=False: do())
+            self.addAction(action)
+            if in_menu:
+                menu.addAction(action)
+            return action
+
+        add("New in a folder …", "Ctrl+N", self.files.new_in_folder)
+        add("Open …", "Ctrl+O", self.files.open_dialog)
+        self._recent_menu = menu.addMenu("Opened lately")
+        add("Open the demo", "", self.files.open_demo)
+        menu.addSeparator()
+        add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
+        add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
+        add("Save as a Python script …", "", self.files.save_script)
+        add("As Python, beside the ledger", "Ctrl+P", lambda: self.show_script(self.script.isHidden()))
+        add("Python pane", "Ctrl+Shift+P", lambda: self.show_console(self.console.isHidden()))
+        add("Pack to hand over …", "", self.boxes.pack)
+        add("Unpack what was handed over …", "", self.files.unpack_dialog)
+        self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
+        menu.addSeparator()
+        self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
+        self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
+        menu.addSeparator()
+        add("Title and coordinate system …", "", self.boxes.edit_heads)
+        add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
+        add("Add a parameter …", "", self.add_parameter)
+        add("Operations of your own …", "", self.boxes.show_code)
+        add("New operation …", "", self.boxes.new_operation)
+        add("Run everything anew", "Ctrl+Alt+R", self.run_fresh)
+        add("Layer by layer …", "Ctrl+L", lambda: self.show_layers(self.pages.currentIndex() != 7))
+        add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
+        menu.addSeparator()
+        self._theme_action = add("Dark theme", "", self.switch_theme)
+        add("Handbook in the browser", "Shift+F1", self.boxes.show_handbook)
+        add("Keys", "F1", self.boxes.show_keys)
+        add("Close the window", "Ctrl+Q", self.close_asked.emit)
+        for text, keys, do in (
+            ("Rehearse", "Ctrl+E", self.session.rehearse),
+            ("Run", "Ctrl+R", self.run),
+            ("Stop", "Ctrl+.", self.session.stop),
+            ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
+            ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
+            ("Set aside", "Alt+3", lambda: self.viewer.choose_view(ASIDE)),
+            ("Altered", "Alt+4", lambda: self.viewer.choose_view(ALTERED)),
+            ("Keep what is chosen", "Ctrl+K", lambda: self._by_hand("pick")),
+            ("Keep it by a condition", "Ctrl+Shift+K", lambda: self._by_hand("keep")),
+            ("Isolate what is chosen", "Ctrl+I", lambda: self._by_hand("isolate")),
+            ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
+            ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
+            ("On the map", "F5", self.viewer.said_button.click),
+            ("Map larger", "F6", self.viewer.map_full.click),
+            ("Table larger", "F7", self.viewer.table_full.click),
+            ("Runs", "F3", lambda: self.show_runs(self.pages.currentIndex() != 6)),
+            ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
+            ("Publish", "F11", lambda: self.show_publish(self.pages.currentIndex() != 3)),
+            ("Map alone", "F8", self.map_alone),
+            ("Sources", "F9", self.fold_sources),
+            ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
+            ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
+            ("Go to the settings", "Ctrl+3", self._focus_form),
+            ("Go to the map", "Ctrl+4", lambda: self.viewer.canvas.setFocus()),
+            ("Go to the table", "Ctrl+5", lambda: self.viewer.table.setFocus()),
+        ):
+            add(text, keys, do, in_menu=False)
+        menu.aboutToShow.connect(self._refresh_menu)
+
+    def _focus_form(self) -> None:
+        first = next(iter(self.form.blocks), "")
+        self.form.focus_field(first)
+
+    # -- what is on screen
+
+    def _refresh(self) -> None:
+        session = self.session
+        step = session.step()
+        name = session.document.title or "Eskret"
+        self.titled.emit(f"{'• ' if session.dirty else ''}{name} · Eskret")
+        if step is not None:
+            try:
+                title = operation_by_id(step.use).title
+            except EskretError:
+                title = step.use
+            self.form_title.setText(f"{session.document.index(step.id) + 1} · {title}")
+        else:
+            self.form_title.setText("Settings")
+        for button in (self.up_button, self.down_button, self.switch_button, self.remove_button):
+            button.setEnabled(step is not None)
+        self.switch_button.setText("Switch on" if step is not None and step.off else "Switch off")
+        rows = [r for r in session.rows() if r.state]
+        self.status.show_run(session.last_run, ledger.summary(rows))
+        self._undo.setEnabled(bool(session.undo_word) or self._in_words())
+        self._redo.setEnabled(bool(session.redo_word))
+
+    def _refresh_menu(self) -> None:
+        session = self.session
+        self._undo.setText(f"Undo: {session.undo_word}" if session.undo_word else "Undo")
+        self._redo.setText(f"Redo: {session.redo_word}" if session.redo_word else "Redo")
+        self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
+        self._report_action.setEnabled(bool(session.last_run.get("steps")))
+        self._recent_menu.clear()
+        for path in self.files.recent():
+            self._recent_menu.addAction(path, partial(self.files.open_path, Path(path)))
+        self._recent_menu.setEnabled(bool(self.files.recent()))
+
+    def _prepared(self) -> None:
+        """A run prepared a push: say so where the run is told of."""
+        waiting = self.publisher.waiting()
+        told = {p["push"] for p in self.session.last_run.get("pushes", ())}
+        new = [p for p in waiting if p["id"] in told]
+        if new and self.pages.currentIndex() == 1 and self._said_of != told:
+            self._said_of = told
+            one = new[0]
+            more = f" And {len(new) - 1} more." if len(new) > 1 else ""
+            text = (
+                f"{one['added']:,} to add, {one['changed']:,} to change, {one['removed']:,} to remove in '{one['dataset']}'; "
+                f"nothing is sent yet.{more}"
+            )
+            self.tell("look", text)
+            self.look_button.show()
+
+    def _allow_outside(self) -> None:
+        session = self.session
+        if session.path is not None:
+            planned = [Path(o.path) for s in session.forecast.steps.values() for o in s.outputs]
+            reaches = [ServiceAccess(*s) for s in session.forecast.unapproved]
+            consent.allow(session.path, consent.outside(session.path, session.folder, planned), reaches, map(Path, session.forecast.shared))
+            self.banner.hide()
+            session.rehearse()
+
+    def _view_changed(self, view: Any) -> None:
+        self.status.show_view(view)
+
+    def _scene_changed(self, crs: Any) -> None:
+        self.status.show_crs(crs)
+        self.status.show_view(self.viewer.canvas.view)
+
+    def _back_to_step(self) -> None:
+        """A click on the step in hand while a source is shown."""
+        if self.viewer.subject.source is not None:
+            self.sources.release()
+            self.viewer.show_step()
+
+    def _enlarge(self, pane: QWidget, on: bool) -> None:
+        viewer = self.viewer
+        saying = viewer.said_button.isChecked()
+        for other in (viewer.map_pane, viewer.table_pane):
+            other.setVisible(not on or other is pane)
+        self.form_pane.setVisible(not on and not saying)
+        self.map_pane.setVisible(saying and not (on and pane is viewer.table_pane))
+        viewer.map_full.setChecked(on and pane is viewer.map_pane)
+        viewer.table_full.setChecked(on and pane is viewer.table_pane)
+
+    def show_map_pane(self, on: bool) -> None:
+        """What is on the map and how it is drawn, in place of the step's settings; or these again."""
+        self.viewer.said_button.setChecked(on)
+        large = self.viewer.table_full if self.viewer.table_full.isChecked() else self.viewer.map_full
+        pane = self.viewer.table_pane if large is self.viewer.table_full else self.viewer.map_pane
+        self._enlarge(pane, large.isChecked())
+
+    def map_alone(self) -> None:
+        """The map over the whole window, and back."""
+        alone = self.beside.isVisible()
+        self.beside.setVisible(not alone)
+        self.sources.setVisible(not alone)
+        self._enlarge(self.viewer.map_pane, alone)
+        self.viewer.canvas.setFocus()
+
+    def fold_sources(self) -> None:
+        """Fold the sources away, or show them."""
+        self.sources.setVisible(not self.sources.isVisible())
+
+    # -- the run
+
+    def run_fresh(self) -> None:
+        """Run, and do also anew what an earlier run made."""
+        if self.session.document.steps and not self.session.running:
+            self.banner.hide()
+            self.session.run(fresh=True)
+
+    def run(self) -> None:
+        """Run, after the values were asked for where there are any; from a run on, the step in hand shows its features."""
+        session = self.session
+        if not session.document.steps or session.running:
+            return
+        if session.document.parameters and asks(session.memory):
+            self._ask_values()
+        else:
+            self._run_now()
+
+    def _ask_values(self) -> None:
+        """Ask for the values of all parameters, and run with them."""
+        box = RunBox(self.session, self)
+        box.run_asked.connect(self._run_now)
+        box.rounds_asked.connect(lambda: self.show_rounds(True))
+        box.open()
+
+    def _run_now(self) -> None:
+        self.banner.hide()
+        self.session.run()
+
+    def _run_changed(self) -> None:
+        running = self.session.running
+        self.progress.setVisible(running)
+        self.progress.setRange(0, 0)
+        self.progress_text.setText("Starting …" if running else "")
+        self._refresh()
+
+    def _progress(self, event: dict[str, Any]) -> None:
+        whole = event["tasks"] > 1 or not event["of"]
+        done, of = (event["tasks_done"], event["tasks"]) if whole else (event["done"], event["of"])
+        self.progress.setRange(0, of)
+        self.progress.setValue(done)
+        noun = "layers" if whole else "features"
+        left = ""
+        if done and event["seconds"] > 1:
+            left = f", about {duration(event['seconds'] * (of - done) / done)} left"
+        self.progress_text.setText(f"{event['step']}: {done:,} of {of:,} {noun}{left}")
+
+    # -- steps
+
+    def add_step(self) -> None:
+        """Ask what the next step should do."""
+        if self.pages.currentIndex() == 0:
+            return
+        top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
+        self.finder.open_at(top, bool(self.session.document.steps), self.session.folder, self.session.path)
+
+    def _insert(self, entry: CatalogueEntry) -> None:
+        session = self.session
+        step = session.step()
+        at = session.document.index(step.id) + 1 if step is not None else None
+        source: tuple[str, ...] = ()
+        if entry.takes_layers and step is not None:
+            source = (step.id,)
+        name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
+        session.add_step(Step(name or "step", entry.use, source, dict(entry.settings)), at)
+        first = next((n for n in self.form.blocks if n != "from"), "")
+        self.form.focus_field(first)
+
+    def _by_hand(self, what: str) -> None:
+        """Write what is chosen into the workflow."""
+        viewer, hand = self.viewer, Hand(self.session)
+        at, rows = viewer.looked_at(), viewer.chosen
+        if at is None:
+            return
+        acts: dict[str, Callable[[Looked, Any], str]] = {
+            "pick": hand.pick,
+            "leave out": partial(hand.pick, all_but=True),
+            "keep": hand.keep,
+            "isolate": hand.isolate,
+        }
+        self._act(lambda: acts[what](at, rows))
+
+    def _sketched(self, kind: str, xy: Any) -> None:
+        crs = self.viewer.canvas.scene.crs
+        self._act(lambda: Hand(self.session).sketch(kind, xy, crs))
+
+    def _corrected(self, row: int, field: str, new: Any) -> None:
+        at = self.viewer.looked_at()
+        if at is not None:
+            self._act(lambda: Hand(self.session).correct(at, row, field, new))
+
+    def _undo_last(self) -> None:
+        """Take the last edit back; what was said of it is said no more."""
+        self.banner.hide()
+        self.session.undo()
+
+    def _act(self, act: Callable[[], str]) -> None:
+        try:
+            added = act()
+        except EskretError as error:
+            self.tell("bad", error.sentence())
+            return
+        self.sources.release()
+        self.viewer.show_step()
+        if added:
+            number = self.session.document.index(added) + 1
+            self.tell("good", f"Step {number}, {added}, holds it now. Run to see what it makes; undo takes it back.")
+
+    def _load_source(self, path: str, layer: str, layers: int) -> None:
+        """Add the step that loads a file, or one layer of it; or that fetches a published dataset."""
+        if path.startswith(("http://", "https://")):
+            self._added_there(self.session.add_step(Step(layer, "fetch", (), {"service": path, "dataset": layer}), None))
+            return
+        self.session.add_step(*self.session.load_step(path, layer, layers))
+        self.ledger.setFocus()
+
+    def _tidy(self, path: str) -> None:
+        """Names and sections of a GeoPackage's layers."""
+        box = StoreBox(self.session, Path(path), self)
+        box.changed.connect(self.sources.look_again)
+        box.changed.connect(self.session.rehearse)
+        box.open()
+
+    def _load_several(self, paths: list[str]) -> None:
+        """Add the step that loads several files."""
+        self.session.load_files(paths)
+        self.ledger.setFocus()
+
+    def _look(self, path: str, layer: str, key: str) -> None:
+        file = Path(path)
+        title = f"{file.stem} · {layer.replace('_', ' ')}" if layer != file.stem else layer
+        published = path.startswith(("http://", "https://"))
+        if published:
+            title = f"{layer} · {path.split('//')[-1]}"
+        layers = int(self.sources.chosen_source().get("layers", 1))
+
+        def take(event: Mapping[str, Any]) -> None:
+            if event["event"] != "done":
+                self.tell("bad", event["text"])
+                return
+            now = self.sources.chosen_source()
+            if now.get("path") == path and now.get("layer") == layer:
+                self.viewer.show_source(event["layer"], title, {"path": path, "layer": layer, "layers": layers})
+
+        if published:
+            self.publisher.ask("look_published", take, self, address=path, dataset=layer, token_from=self.publisher.variable(path))
+        else:
+            self.session.ask("open", take, path=path, layer=layer, key=key)
+
+    def _show_published(self) -> None:
+        """Published datasets among the sources."""
+        told = []
+        for address, service in self.publisher.services.items():
+            name = "Practice server" if service.practice else address.split("//")[-1]
+            found = [(d["id"], d["title"], "" if d["count"] is None else f"{d['count']:,}") for d in service.datasets or ()]
+            told.append((address, name, found))
+        self.sources.show_published(told)
+
+    def _take_back(self, path: str) -> None:
+        """Bring a file back to what it held before rows were appended or changed."""
+
+        def taken(event: Mapping[str, Any]) -> None:
+            if event["event"] == "done":
+                self.tell("good", f"{Path(path).name} is as it was before its last change.")
+            else:
+                self.tell("bad", event["text"])
+            self.sources.look_again()
+            self.session.rehearse()
+
+        self.session.ask("take_back", taken, path=path)
+
+    # -- files
+
+    def _opened(self) -> None:
+        self.banner.hide()
+        self.pages.setCurrentIndex(1)
+        self.sources.refresh()
+        if self.publisher.addresses():
+            self.publisher.refresh()
+        self.ledger.setFocus()
+
+    def _not_opened(self, sentence: str) -> None:
+        if self.pages.currentIndex() == 0:
+            QMessageBox.warning(self, "Eskret", sentence)
+        else:
+            self.tell("bad", sentence)
+
+    # -- beside the ledger
+
+    def _own_told(self, tone: str, text: str) -> None:
+        """What there is to say of the project's own code; nothing takes it away again."""
+        if text:
+            self.tell(tone, text)
+            self.code_button.show()
+        elif self.code_button.isVisible():
+            self.banner.hide()
+
+    def show_script(self, on: bool) -> None:
+        """The workflow as Python beside the ledger, or not."""
+        self._show_beside(self.script, on)
+
+    def show_console(self, on: bool) -> None:
+        """The Python pane, or not."""
+        if self._show_beside(self.console, on):
+            self.console.begin()
+
+    def _show_beside(self, pane: QWidget, on: bool) -> bool:
+        """Show a pane at the right of the ledger or not, and make room for it there; whether it is shown."""
+        if self.pages.currentIndex() == 0:
+            return False
+        self.pages.setCurrentIndex(1)
+        pane.setVisible(on)
+        shown = not self.script.isHidden() or not self.console.isHidden()
+        if shown and self.side.isHidden():
+            whole = self.beside.width()
+            wide = min(520, whole * 45 // 100)
+            self.side.show()
+            self.beside.setSizes([whole - wide, wide])
+        self.side.setVisible(shown)
+        return on
+
+    def add_parameter(self) -> None:
+        """Add a parameter, and show it."""
+        if self.pages.currentIndex() > 0:
+            self.show_parameters(True)
+            self.parameters.add()
+
+    def switch_theme(self) -> None:
+        """Light or dark, remembered."""
+        name = "light" if theme.palette.name == "dark" else "dark"
+        self._settings.setValue("theme", name)
+        theme.use(name)
+
+    # -- Qt
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(u.isLocalFile() for u in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """A workflow is opened; data files become a load step."""
+        paths = [Path(u.toLocalFile()) for u in event.mimeData().urls() if u.isLocalFile()]
+        workflows = [p for p in paths if p.suffix in (".toml", ".zip", ".py")]
+        if workflows:
+            self.files.open_path(workflows[0])
+        elif paths:
+            if self.pages.currentIndex() == 0:
+                self.session.new(paths[0].parent)
+                self.pages.setCurrentIndex(1)
+            self.session.load_files([str(p) for p in paths])
+
+    def close_down(self) -> bool:
+        """End what is under way; False where the analyst would rather stay."""
+        if not self.files.may_leave():
+            return False
+        self.own.close_down()
+        self.console.close_down()
+        self.viewer.close_down()
+        self.publish.close_down()
+        self.runs.close_down()
+        self.publisher.close_down()
+        self.saving.close_down()
+        self.session.close()
+        return True
+
+    def warm_later(self) -> None:
+        """Start the workers once the window is on screen."""
+        QTimer.singleShot(0, self.session.warm)

@@ -1,0 +1,579 @@
+"""Map and table about the step in hand, or about a source: they show the same features and choose together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+
+from eskret.core.accounts.account import Relation
+from eskret.core.style.style import Style
+from eskret.core.tables.keys import rows_of
+from eskret.core.words import counted
+from eskret.desktop.map_view.canvas import LESS, MORE, OTHER, MapCanvas, looks
+from eskret.desktop.map_view.card import FeatureCard
+from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.scene import Scene
+from eskret.desktop.map_view.select_by_shape import rows_in
+from eskret.desktop.map_view.viewport import Box
+from eskret.desktop.panes.edit_actions import Looked
+from eskret.desktop.panes.measuring_bar import HandRuler
+from eskret.desktop.panes.scene_builder import Stage
+from eskret.desktop.panes.selection_bar import HandBar
+from eskret.desktop.state.background import Background
+from eskret.desktop.state.session import Session
+from eskret.desktop.table.field_list import FieldsView
+from eskret.desktop.table.layer_model import show
+from eskret.desktop.table.table_view import FeatureTable
+from eskret.desktop.theme.icons import icon
+from eskret.desktop.theme.style import theme
+from eskret.errors import EskretError
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.cache.stored import StoredAside, StoredLayer
+
+ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
+_WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside", ALTERED: "Altered"}
+
+
+@dataclass
+class Subject:
+    """What can be looked at: layers by view and key, rows set aside or altered, a title."""
+
+    title: str = ""
+    layers: dict[str, dict[str, StoredLayer]] = field(default_factory=lambda: {ENTERING: {}, LEAVING: {}})
+    rows: dict[str, dict[str, StoredAside]] = field(default_factory=lambda: {ASIDE: {}, ALTERED: {}})
+    counts: dict[str, dict[str, int]] = field(default_factory=dict)
+    source: dict[str, Any] | None = None
+    hint: str = ""
+
+    def layer_keys(self) -> list[str]:
+        return list(dict.fromkeys([*self.layers[ENTERING], *self.layers[LEAVING]]))
+
+
+class Pane(QWidget):
+    """A head and a body."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("pane")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.head = QWidget()
+        self.head.setObjectName("paneHead")
+        self.head.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.head.setFixedHeight(34)
+        self.row = QHBoxLayout(self.head)
+        self.row.setContentsMargins(12, 0, 8, 0)
+        self.row.setSpacing(8)
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(0)
+        self.column.addWidget(self.head)
+
+
+ICONS = ("fit", "larger", "colours")
+
+
+class QuietButton(QToolButton):
+    """A button that stays in the background until it is needed; ``text`` is one of ``ICONS``, or words."""
+
+    def __init__(self, text: str, tip: str, checkable: bool = False) -> None:
+        super().__init__()
+        self.setObjectName("quiet")
+        self.setToolTip(tip)
+        self.setCheckable(checkable)
+        self._icon = text if text in ICONS else ""
+        if self._icon:
+            self.setAccessibleName(tip)
+            self._dress()
+            theme.changed.connect(self._dress)
+        else:
+            self.setText(text)
+
+    def _dress(self) -> None:
+        self.setIcon(icon(self._icon, theme.colour("ink")))
+
+
+class Viewer(QObject):
+    """Holds both panes and keeps them together."""
+
+    load_asked = Signal(str, str, int)
+    scene_changed = Signal(object)  # the CRS of what is shown
+    shown = Signal()  # another layer, or another view of it
+    styled = Signal()  # it is drawn otherwise
+
+    def __init__(self, session: Session, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._session = session
+        self.subject = Subject()
+        self.view = LEAVING
+        self.key = ""
+        self.map_pane, self.table_pane = Pane(), Pane()
+        self.canvas = MapCanvas()
+        self.table = FeatureTable()
+        self._map_head()
+        self.map_pane.column.addWidget(self.canvas, 1)
+        self.table_title = QLabel("Table")
+        self.table_title.setObjectName("title")
+        self.table_count = QLabel()
+        self.table_count.setObjectName("faint")
+        self.table_full = QuietButton("larger", "Give the table the whole lower half (F7)", True)
+        self.fields_button = QuietButton("Fields", "What the layer is and what each field holds (F4)", True)
+        self.fields_button.clicked.connect(self.toggle_fields)
+        for widget in (self.table_title, self.table_count):
+            self.table_pane.row.addWidget(widget)
+        self.table_pane.row.addStretch()
+        self.table_pane.row.addWidget(self.fields_button)
+        self.table_pane.row.addWidget(self.table_full)
+        self.fields = FieldsView()
+        self.table_stack = QStackedWidget()
+        self.table_stack.addWidget(self.table)
+        self.table_stack.addWidget(self.fields)
+        self.table_pane.column.addWidget(self.table_stack, 1)
+        self.handbar = HandBar()
+        self.chosen = np.empty(0, np.int64)
+        self._background = Background(self)
+        self.card = FeatureCard(self.canvas)
+        self.card.closed.connect(self.choose_none)
+        self.card.corners_shown.connect(self.canvas.show_vertices)
+        self.canvas.resized.connect(lambda: self.card.place() if self.card.isVisible() else None)
+        self.canvas.clicked.connect(self._clicked)
+        self.canvas.caught.connect(self._caught)
+        self.canvas.all_asked.connect(self.choose_all)
+        self.canvas.mode_changed.connect(lambda _: self.show_hand())
+        self.table.rows_chosen.connect(lambda rows: self.choose_rows(rows, told_by_table=True))
+        self.handbar.tool_asked.connect(self.canvas.use)
+        self.handbar.all_asked.connect(self.choose_all)
+        self.handbar.none_asked.connect(self.choose_none)
+        self.handbar.invert_asked.connect(self.invert)
+        session.selected_changed.connect(lambda _: self.show_step())
+        session.figures_changed.connect(self._figures)
+        session.changed.connect(self._figures)
+        theme.changed.connect(self._redraw)
+        self._seen: Any = None
+        self.ruler = HandRuler(self.canvas, self.handbar, session, self)
+        self.stage = Stage(session, self)
+        self.stage.ready.connect(self.restyle)
+        session.run_changed.connect(self.stage.forget)
+        session.changed.connect(self._styles)
+        self._said: Any = None
+        self._closed = False
+
+    def _map_head(self) -> None:
+        self.layer_box = QComboBox()
+        self.layer_box.setAccessibleName("Layer shown")
+        self.layer_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.layer_box.setMinimumWidth(96)
+        self.layer_box.setMaximumWidth(200)
+        self.layer_box.activated.connect(lambda _: self.choose_layer(self.layer_box.currentData()))
+        self.switch = QWidget()
+        self.switch.setObjectName("viewSwitch")
+        row = QHBoxLayout(self.switch)
+        row.setContentsMargins(1, 0, 0, 0)
+        row.setSpacing(0)
+        self._group = QButtonGroup(self)
+        self.buttons: dict[str, QPushButton] = {}
+        for number, view in enumerate((ENTERING, LEAVING, ASIDE, ALTERED), 1):
+            button = QPushButton(_WORDS[view])
+            button.setCheckable(True)
+            button.setToolTip(f"{_WORDS[view]} (Alt+{number})")
+            button.clicked.connect(lambda _=False, v=view: self.choose_view(v))
+            self._group.addButton(button)
+            self.buttons[view] = button
+            row.addWidget(button)
+        self.load_button = QPushButton("Load it")
+        self.load_button.setObjectName("primary")
+        self.load_button.setToolTip("Add a step that loads this layer (Enter in the sources)")
+        self.load_button.clicked.connect(self._load)
+        self.load_button.hide()
+        self.fit_button = QuietButton("fit", "Show everything (0 on the map)")
+        self.fit_button.clicked.connect(lambda: self.canvas.fit())
+        self.said_button = QuietButton("colours", "What is on the map and how it is drawn (F5)", True)
+        self.map_full = QuietButton("larger", "Give the map the whole lower half (F6)", True)
+        head = self.map_pane.row
+        head.setContentsMargins(8, 0, 6, 0)
+        head.setSpacing(6)
+        head.addWidget(self.layer_box)
+        head.addWidget(self.switch)
+        head.addWidget(self.load_button)
+        head.addStretch()
+        # over the map itself: the head has no room to spare
+        over = QWidget(self.canvas)
+        over.setObjectName("overMap")
+        over.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        corner = QHBoxLayout(over)
+        corner.setContentsMargins(2, 2, 2, 2)
+        corner.setSpacing(0)
+        corner.addWidget(self.said_button)
+        corner.addWidget(self.fit_button)
+        corner.addWidget(self.map_full)
+        place = QVBoxLayout(self.canvas)
+        place.setContentsMargins(0, 8, 8, 0)
+        place.addWidget(over, 0, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+
+    # -- what is looked at
+
+    def show_step(self) -> None:
+        """Look at the step in hand."""
+        self._seen = None
+        self._figures()
+
+    def _figures(self) -> None:
+        """The step's results may be there now, or be gone."""
+        if self.subject.source is not None and self._seen == "source":
+            return
+        id = self._session.selected
+        view = self._session.view(id)
+        others = [str(x.info["path"]) for x in self._session.others_stored(id)]
+        step = self._session.step()
+        changes = str(step.settings.get("changes")) if step is not None and step.use == "correct" else ""
+        seen = (id, view and [i["path"] for i in (*view["entering"], *view["leaving"])], self._before(id), others, changes)
+        if seen == self._seen:
+            return
+        same_step = self._seen is not None and self._seen[0] == id
+        self._seen = seen
+        subject = self._subject(id)
+        if same_step and subject.layers[LEAVING] and not self.subject.layers[LEAVING]:
+            self.view = LEAVING  # it has just been run: what it made is what one wants to see
+        self._take(subject, keep=same_step)
+
+    def _before(self, id: str) -> list[str]:
+        session = self._session
+        if session.view(id):
+            return []
+        return [str(i["path"]) for i in (*(x.info for x in session.entering_stored(id)), *session.leaving(id))]
+
+    def _subject(self, id: str) -> Subject:
+        session = self._session
+        view = session.view(id)
+        subject = Subject(id)
+        if view is not None:
+            subject.layers[ENTERING] = {i["key"]: StoredLayer(i) for i in view["entering"]}
+            subject.layers[LEAVING] = {i["key"]: StoredLayer(i) for i in view["leaving"]}
+            for name in (ASIDE, ALTERED):
+                subject.rows[name] = {key: StoredAside.open(i) for key, i in view.get(name, {}).items()}
+            # what is left over of a layer that a setting names is looked at like what enters
+            for info in view.get("others", ()):
+                over = view.get("leftovers", {}).get(info["key"])
+                if over is not None and info["key"] not in subject.layers[ENTERING]:
+                    subject.layers[ENTERING][info["key"]] = StoredLayer(info)
+                    subject.rows[ASIDE][info["key"]] = StoredAside.open(over)
+            if not subject.layer_keys():
+                subject.hint = "This step left no layers."
+        else:
+            subject.layers[ENTERING] = {x.key: x for x in session.entering_stored(id)}
+            subject.layers[LEAVING] = {str(i["key"]): StoredLayer(i) for i in session.leaving(id)}
+            if not subject.layer_keys():
+                subject.hint = "Run the workflow to see this step's features here.\nOr choose a source at the left."
+                if not session.document.steps:
+                    subject.hint = "Choose a source at the left to look at it."
+        return subject
+
+    def show_source(self, info: dict[str, Any], title: str, source: dict[str, Any]) -> None:
+        """Look at a layer that no step has loaded yet."""
+        layer = StoredLayer(info)
+        subject = Subject(title, source=source)
+        subject.layers[LEAVING] = {layer.key: layer}
+        self._seen = "source"
+        self._take(subject, keep=False)
+
+    def _take(self, subject: Subject, keep: bool) -> None:
+        self.subject = subject
+        keys = subject.layer_keys()
+        made = subject.layers[LEAVING]
+        if self.key not in keys or (made and self.key not in made and not keep):
+            # what a step made comes first: of a tally its table, not the first of the layers counted
+            self.key = next(iter(made), keys[0] if keys else "")
+        if not self._available(self.view):
+            self.view = next((v for v in (LEAVING, ENTERING, ASIDE, ALTERED) if self._available(v)), LEAVING)
+        self._show(keep)
+
+    def _available(self, view: str) -> bool:
+        if view in self.subject.rows:
+            return self.key in self.subject.rows[view]
+        return self.key in self.subject.layers[view]
+
+    def choose_view(self, view: str) -> None:
+        """Entering, leaving, set aside or altered."""
+        if self._available(view):
+            self.view = view
+        self._show(True)
+
+    def choose_layer(self, key: str) -> None:
+        """Another layer of the set."""
+        if key in self.subject.layer_keys():
+            self.key = key
+            if not self._available(self.view):
+                self.view = next((v for v in (LEAVING, ENTERING, ASIDE, ALTERED) if self._available(v)), LEAVING)
+            self._show(False)
+
+    def current(self) -> tuple[StoredLayer | None, np.ndarray | None]:
+        """The layer shown, and the rows of it (None for all)."""
+        some = self.some()
+        if some is not None:
+            return self.subject.layers[ENTERING].get(self.key), some.rows
+        return self.subject.layers.get(self.view, {}).get(self.key), None
+
+    def some(self) -> StoredAside | None:
+        """The rows that the view is about, where it is about some only."""
+        return self.subject.rows.get(self.view, {}).get(self.key)
+
+    # -- showing it
+
+    def _show(self, keep_view: bool) -> None:
+        self._fill(keep_view)
+        self.show_hand()
+        self.scene_changed.emit(self.canvas.scene.crs)
+        self.shown.emit()
+
+    def _fill(self, keep_view: bool) -> None:
+        self.card.hide()
+        self._show_head()
+        self.chosen = np.empty(0, np.int64)
+        layer, rows = self.current()
+        if layer is None:
+            self.canvas.show_scene(self.stage.kept_alone(self.subject.hint), keep_view)
+            self.table.model_.show_table(None)
+            self.table_count.setText("")
+            return
+        self.table.model_.show_table(layer.table, rows, self.some())
+        shown = layer.rows if rows is None else len(rows)
+        text = counted(shown, "row") if rows is None else f"{shown:,} of {counted(layer.rows, 'row')}"
+        self.table_count.setText(text)
+        self._overlay()
+        self._fill_fields()
+        self.canvas.show_scene(self._scene(layer, rows), keep_view, self._whole())
+
+    def _whole(self) -> Box | None:
+        """What entered and what left together: so that a few features that stayed are seen among the rest."""
+        layers = [self.subject.layers[view].get(self.key) for view in (ENTERING, LEAVING)]
+        boxes = np.array([x.info["extent"] for x in layers if x is not None and x.info["extent"]])
+        if not len(boxes):
+            return None
+        low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
+        return float(low[0]), float(low[1]), float(high[0]), float(high[1])
+
+    def _scene(self, layer: StoredLayer, rows: np.ndarray | None) -> Scene:
+        if layer.shapes is None:
+            return self.stage.kept_alone("This layer is a plain table; it draws nothing.")
+        if not layer.rows:
+            nothing = "nothing was found" if self._reports() and self.view == LEAVING else "no feature came this far"
+            return self.stage.kept_alone(f"Nothing left: {nothing}.")
+        look = looks()
+        usual = look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")]
+        under: list[PaintItem] = []
+        for other in [] if self.subject.source is not None else self._session.others_stored(self._session.selected):
+            shapes = self.stage.shapes(other, layer.crs) if layer.crs and other.crs else None
+            if shapes is not None:
+                under.append(PaintItem(shapes, look["other"]))
+        if self.view in (ASIDE, ALTERED):
+            under += self._also(LEAVING, look["behind"])
+        elif self.view == LEAVING and self._reports():
+            under += self._also(ENTERING, look["plain"])
+        return self.stage.scene(layer, rows, self.style() if rows is None else None, usual, under)
+
+    def _also(self, view: str, look: Look) -> list[PaintItem]:
+        """The layer in hand as it is in another view."""
+        layer = self.subject.layers[view].get(self.key)
+        return [PaintItem(layer.shapes, look)] if layer is not None and layer.shapes is not None and layer.rows else []
+
+    def style(self) -> Style:
+        """How the layer in hand is drawn."""
+        layer, _ = self.current()
+        source = self.subject.source
+        if source is not None:
+            return self._session.source_styles.get((source["path"], source["layer"]), Style())
+        return self._session.style_of(layer) if layer is not None else Style()
+
+    def restyle(self) -> None:
+        """Draw what is on the map as it is now said to be; what is chosen stays chosen."""
+        if self._closed:
+            return
+        layer, rows = self.current()
+        if layer is None:
+            self.canvas.restyle(self.stage.kept_alone(self.subject.hint))
+        else:
+            self.canvas.restyle(self._scene(layer, rows))
+        self.styled.emit()
+
+    def _styles(self) -> None:
+        document = self._session.document
+        said = (document.map, [(s.id, dict(s.style)) for s in document.steps])
+        if said != self._said:
+            self._said = said
+            self.restyle()
+
+    def _reports(self) -> bool:
+        """Whether the step in hand tells something of its layers, which is then drawn over them."""
+        step = self._session.step()
+        if step is None or self.subject.source is not None:
+            return False
+        try:
+            return operation_by_id(step.use).relation is Relation.REPORT
+        except EskretError:
+            return False
+
+    def _show_head(self) -> None:
+        subject = self.subject
+        source = subject.source is not None
+        self.layer_box.blockSignals(True)
+        self.layer_box.clear()
+        for key in subject.layer_keys():
+            self.layer_box.addItem(subject.title if source else key, key)
+        self.layer_box.setCurrentIndex(max(0, self.layer_box.findData(self.key)))
+        self.layer_box.blockSignals(False)
+        self.layer_box.setVisible(bool(subject.layer_keys()))
+        self.switch.setVisible(bool(subject.layer_keys()) and not source)
+        self.load_button.setVisible(source)
+        for view, button in self.buttons.items():
+            there = self._available(view)
+            button.setEnabled(there)
+            button.setChecked(view == self.view)
+            count = ""
+            if there:
+                some = subject.rows.get(view, {}).get(self.key)
+                rows = len(some.rows) if some is not None else subject.layers[view][self.key].rows
+                count = f" {rows:,}"
+            button.setText(_WORDS[view] + count)
+            button.setVisible(there or view != ALTERED)
+
+    def _redraw(self) -> None:
+        if not self._closed:
+            self._show(True)
+
+    # -- choosing features
+
+    def _clicked(self, row: int, does: str) -> None:
+        self.choose_rows(changed(self.chosen, np.array([row] if row >= 0 else [], np.int64), does))
+
+    def _caught(self, ring: np.ndarray, does: str) -> None:
+        """What a box or a lasso meets; found beside the window's thread, since it can be much."""
+        pick, before = self.canvas.scene.pick, self.chosen
+        if pick is not None:
+            self._background.run(
+                lambda: changed(before, rows_in(pick, ring), does), lambda rows: self.choose_rows(rows) if self._still(pick) else None
+            )
+
+    def _still(self, pick: PaintItem) -> bool:
+        now = self.canvas.scene.pick
+        return now is not None and now.shapes is pick.shapes and now.rows is pick.rows
+
+    def choose_rows(self, rows: np.ndarray, told_by_table: bool = False) -> None:
+        """Choose these rows (int64) on the map and in the table."""
+        self.chosen = rows
+        self.canvas.choose(rows, show=told_by_table)
+        if not told_by_table:
+            self.table.choose(rows)
+        self._show_card(int(rows[0]) if len(rows) == 1 and not told_by_table else -1)
+        self.show_hand()
+
+    def shown_rows(self) -> np.ndarray:
+        """All rows that are shown (int64)."""
+        layer, rows = self.current()
+        return np.arange(layer.rows if layer else 0) if rows is None else np.asarray(rows, np.int64)
+
+    def choose_all(self) -> None:
+        """Choose every row shown."""
+        self.choose_rows(self.shown_rows())
+
+    def choose_none(self) -> None:
+        """Let go of what is chosen."""
+        self.choose_rows(np.empty(0, np.int64))
+
+    def invert(self) -> None:
+        """Choose what is not, and let go of what is."""
+        self.choose_rows(np.setdiff1d(self.shown_rows(), self.chosen))
+
+    def show_hand(self) -> None:
+        """Tell the strip below how things stand."""
+        drawn = self.canvas.scene.crs is not None
+        self.handbar.show_state(self.canvas.mode, drawn, self.key, len(self.chosen), len(self.shown_rows()))
+
+    def looked_at(self) -> Looked | None:
+        """What a hand act is about."""
+        layer, _ = self.current()
+        if layer is None:
+            return None
+        source = self.subject.source
+        if source is not None:
+            return Looked(layer, source=(source["path"], source["layer"], source["layers"]))
+        return Looked(layer, self._session.selected, self.view != LEAVING)
+
+    def _show_card(self, row: int) -> None:
+        layer, _ = self.current()
+        if row < 0 or layer is None:
+            self.card.hide()
+            return
+        values = [(name, layer.table.column(name)[row].as_py()) for name in layer.table.column_names]
+        titles = layer.info.get("titles", {})
+        fields = [(titles.get(name, name), show(value), value is None or value == "") for name, value in values]
+        some = self.some()
+        if some is not None:
+            fields.insert(0, (_WORDS[self.view].lower(), some.text(int(np.searchsorted(some.rows, row))), False))
+        degrees = bool(layer.crs and layer.crs["geographic"])
+        self.card.show_fields(f"Row {row + 1:,}", fields, layer.shapes, row, degrees)
+
+    # -- what the layer holds
+
+    def toggle_fields(self, on: bool) -> None:
+        """Show what the layer holds field by field in place of its rows, or its rows again."""
+        self.fields_button.setChecked(on)
+        self.table_stack.setCurrentIndex(int(on))
+        if on:
+            self._fill_fields()
+
+    def _fill_fields(self) -> None:
+        layer, _ = self.current()
+        if layer is None or self.table_stack.currentIndex() == 0:
+            return
+        self.fields.show_layer(layer.info)
+
+        def take(event: dict[str, Any]) -> None:
+            now, _ = self.current()
+            if event["event"] == "done" and now is not None and now.info["path"] == layer.info["path"]:
+                self.fields.show_fields(event["fields"], layer.info.get("titles", {}))
+
+        self._session.ask("profile", take, layer=dict(layer.info))
+
+    def _overlay(self) -> None:
+        """Cells that the correct step in hand changes, and that no run has changed yet."""
+        step = self._session.step()
+        layer, _ = self.current()
+        model = self.table.model_
+        if step is None or step.use != "correct" or layer is None or self.view != ENTERING or self.subject.source:
+            return
+        key = str(step.settings.get("key", ""))
+        changes = step.settings.get("changes")
+        if key not in layer.table.column_names or not isinstance(changes, list):
+            return
+        at, _counts = rows_of(layer.table.column(key), [c.get("key") for c in changes])
+        row_of = {int(n): row for row, n in enumerate(at.tolist()) if n >= 0}
+        for n, change in enumerate(changes):
+            if n in row_of and change.get("field") in layer.table.column_names:
+                model.overlay[row_of[n], change["field"]] = change.get("new")
+
+    def close_down(self) -> None:
+        """Let no work outlive the window."""
+        self._closed = True  # the theme can still change, and what was shown is gone
+        self._background.close()
+        self.stage.close_down()
+        self.canvas.close_down()
+        self.table.model_.close_down()
+
+    def _load(self) -> None:
+        source = self.subject.source
+        if source is not None:
+            self.load_asked.emit(source["path"], source["layer"], source["layers"])
+
+
+def changed(before: np.ndarray, rows: np.ndarray, does: str) -> np.ndarray:
+    """What is chosen after a hand act (int64, ascending)."""
+    if does == MORE:
+        return np.union1d(before, rows)
+    if does == LESS:
+        return np.setdiff1d(before, rows)
+    if does == OTHER:
+        return np.setxor1d(before, rows)
+    return np.unique(rows)

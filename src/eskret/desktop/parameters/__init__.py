@@ -1,1 +1,0 @@
-"""Parameters in the window: their values asked for, and themselves edited."""

@@ -1,0 +1,1 @@
+"""Published datasets: what would change, sending, and services."""

@@ -1,0 +1,1 @@
+"""Python in the window: the console, scripts that build workflows, and the text they are shown in."""

@@ -1,1 +1,0 @@
-"""The form of the chosen step."""

@@ -1,0 +1,1 @@
+"""The analyst's own operations: their code, and whether it is trusted."""
