@@ -19,7 +19,7 @@ from eskret.core.style.classes import breaks_of
 from eskret.core.style.legend import legend_of, numbers_of
 from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.app import make_application
-from eskret.desktop.map_view.canvas import MapCanvas, looks
+from eskret.desktop.map_view.canvas import MapCanvas, symbols
 from eskret.desktop.map_view.render import PaintItem
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.style_items import items_of, labels_of
@@ -53,7 +53,7 @@ def main() -> None:
         canvas.resize(800, 600)
         canvas.show()
         app.processEvents()
-        canvas.show_scene(Scene((PaintItem(shapes, looks()["leaving"]),), None, info["crs"]))
+        canvas.show_scene(Scene((PaintItem(shapes, symbols()["leaving"]),), None, info["crs"]))
         print("| zoom | picture after | frames a second while dragged |\n|---|---|---|")
         first = until_drawn(canvas)
         for factor in (1.0, 1.5, 2.0, 4.0, 16.0):
@@ -77,7 +77,7 @@ def main() -> None:
 
 def styled(canvas: MapCanvas, layer: StoredLayer, field: str) -> None:
     """A row a style: finding its groups, and the picture at twice the whole."""
-    shapes, usual = layer.shapes, looks()["leaving"]
+    shapes, usual = layer.shapes, symbols()["leaving"]
     assert shapes is not None
     canvas.fit()
     canvas._look(canvas.view.zoomed(2.0, 400, 300))

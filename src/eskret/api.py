@@ -15,13 +15,13 @@ from eskret.core.layer.frames import to_frame as to_geopandas
 from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.core.style.style import style_of
 from eskret.core.texts import codec_of
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geopackage, sources
 from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
 from eskret.operations.registry import all_operations, operation_by_id
-from eskret.workflow.cache import Keeping, the_store
+from eskret.workflow.cache import ResultCache, the_store
 from eskret.workflow.faces.script import to_script
 from eskret.workflow.history.runs import PYTHON, write_down
 from eskret.workflow.model import document, edits
@@ -240,7 +240,7 @@ class Workflow:
             folder=self._folder(),
             if_exists=None if isinstance(if_exists, _Unsaid) else if_exists,
             hold=isinstance(hold, _Unsaid) or hold,
-            keeping=Keeping(the_store(), fresh=not isinstance(fresh, _Unsaid) and fresh),
+            result_cache=ResultCache(the_store(), fresh=not isinstance(fresh, _Unsaid) and fresh),
         )
         result = run.execute()
         write_down(run, result, PYTHON)
@@ -351,7 +351,7 @@ def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> L
     texts = Texts(encoding, always=True) if encoding else Texts()
     reading = sources.read(file, name, sources.key_for(file, name, len(names)), texts)
     for said in [r.text for r in reading.remarks if r.look] + [
-        f"{counted(len(rows), 'row')} left out: {why}" for why, rows in reading.set_aside
+        f"{pluralise(len(rows), 'row')} left out: {why}" for why, rows in reading.set_aside
     ]:
         warnings.warn(f"{path}: {said}", stacklevel=2)
     return reading.layer

@@ -13,7 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from eskret.core.crs import crs_facts
-from eskret.core.words import counted, counted_kind, duration, moment, pieces
+from eskret.core.words import counted_kind, duration, moment, pieces, pluralise
 from eskret.operations.base import Delivered
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.said_once import findings_once
@@ -146,7 +146,7 @@ def _print_saved(out: Console, outputs: Iterable[Delivered]) -> None:
     for one in outputs:
         layer = f", {one.layer}" if one.layer else ""
         verb = "Saved" if one.written else "Left as it was"
-        out.print(f"{verb} {one.path}{layer}: {counted(one.features, 'feature')}", soft_wrap=True, markup=False)
+        out.print(f"{verb} {one.path}{layer}: {pluralise(one.features, 'feature')}", soft_wrap=True, markup=False)
 
 
 def print_outputs(result: Any) -> None:
@@ -204,7 +204,7 @@ def print_run(run: Any) -> None:
     for one in run.outputs:
         layer = f", {one.layer}" if one.layer else ""
         digest = (one.content or one.sha256).rpartition(":")[2][:16]
-        out.print(f"{one.path}{layer}: {counted(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False)
+        out.print(f"{one.path}{layer}: {pluralise(one.features, 'feature')}, digest {digest}", soft_wrap=True, markup=False)
     state, colour = STATES.get(kept.state, (kept.state, ""))
     out.print(f"[{colour}]{state}[/] in {duration(kept.seconds)}")
     if kept.error:
@@ -282,7 +282,7 @@ def print_rehearsed_rounds(found: list[tuple[str, Any]]) -> None:
             where = f"step '{step}': " if step else ""
             out.print(f"{mark} {label}: {where}{text}", soft_wrap=True, markup=False)
     wrong = sum(len(t.errors) for _, t in found)
-    state = counted(wrong, "error") if wrong else f"{counted(len(found), 'round')} ready to run; nothing was written"
+    state = pluralise(wrong, "error") if wrong else f"{pluralise(len(found), 'round')} ready to run; nothing was written"
     out.print(state)
 
 
@@ -332,14 +332,14 @@ def print_rehearsal(document: Any, found: Any, values: Mapping[str, Any]) -> Non
     out.print(_ledger_table(ledger.rows(document, {}, found.steps, values), out.width))
     for plan in found.outputs:
         word = "" if plan.certainty == "known" else "at most "
-        at_most = "" if plan.features is None else f" ({word}{counted(plan.features, 'feature')})"
+        at_most = "" if plan.features is None else f" ({word}{pluralise(plan.features, 'feature')})"
         layer = f", {plan.layer}" if plan.layer else ""
         out.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True, markup=False)
     for level, step, text in findings_once(found.findings):
         mark = {"error": "■", "look": "▲", "note": "·"}[level]
         where = f"step '{step}': " if step else ""
         out.print(f"{mark} {where}{text}", soft_wrap=True, markup=False)
-    state = counted(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
+    state = pluralise(len(found.errors), "error") if found.errors else "Ready to run; nothing was written"
     out.print(f"{state} ({duration(found.seconds)})")
 
 

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from shapely import LineString, MultiPolygon, Point, Polygon, box
 
-from eskret.core.geometry.predicates import Predicate, holds, near, points_hold
+from eskret.core.geometry.predicates import Predicate, matches_predicate, near, points_match
 from eskret.errors import StoppedError
 from tests.exact import STANDARD, same
 
@@ -44,24 +44,24 @@ CASES = [
 
 @pytest.mark.parametrize(("feature", "other", "expected"), CASES)
 def test_the_truth_table_of_the_standard(feature: shapely.Geometry, other: shapely.Geometry, expected: set[str]) -> None:
-    found = {str(r) for r in Predicate if holds(np.array([feature], object), np.array([other], object), r)[0]}
+    found = {str(r) for r in Predicate if matches_predicate(np.array([feature], object), np.array([other], object), r)[0]}
     same("keep_by_place", STANDARD, found, expected)
 
 
 def test_the_edge_belongs_to_it_only_where_asked() -> None:
     on_edge, inside = np.array([Point(0, 5), box(0, 0, 4, 4)], object), np.array([AREA], object)
-    assert holds(on_edge, inside, Predicate.WITHIN).tolist() == [False, True]
-    assert holds(on_edge, inside, Predicate.WITHIN, edge=True).tolist() == [True, True]
-    assert holds(inside, np.array([Point(0, 5)], object), Predicate.CONTAINS).tolist() == [False]
-    assert holds(inside, np.array([Point(0, 5)], object), Predicate.CONTAINS, edge=True).tolist() == [True]
+    assert matches_predicate(on_edge, inside, Predicate.WITHIN).tolist() == [False, True]
+    assert matches_predicate(on_edge, inside, Predicate.WITHIN, edge=True).tolist() == [True, True]
+    assert matches_predicate(inside, np.array([Point(0, 5)], object), Predicate.CONTAINS).tolist() == [False]
+    assert matches_predicate(inside, np.array([Point(0, 5)], object), Predicate.CONTAINS, edge=True).tolist() == [True]
 
 
 def test_null_and_empty_hold_nothing_and_are_passed_over() -> None:
     odd = np.array([None, Point(), Point(5, 5)], object)
-    assert holds(odd, np.array([None, Polygon(), AREA], object), Predicate.INTERSECTS).tolist() == [False, False, True]
-    assert holds(odd, np.array([None], object), Predicate.DISJOINT).tolist() == [False, False, True]
+    assert matches_predicate(odd, np.array([None, Polygon(), AREA], object), Predicate.INTERSECTS).tolist() == [False, False, True]
+    assert matches_predicate(odd, np.array([None], object), Predicate.DISJOINT).tolist() == [False, False, True]
     assert near(odd, np.array([AREA], object), 1e9).tolist() == [False, False, True]
-    assert holds(np.empty(0, object), odd, Predicate.WITHIN).tolist() == []
+    assert matches_predicate(np.empty(0, object), odd, Predicate.WITHIN).tolist() == []
 
 
 coordinates = st.integers(0, 12).map(float)
@@ -78,7 +78,7 @@ def test_the_index_changes_nothing(features: list, others: list, relation: Predi
     geometry, other = np.array([*features, None], object)[:-1], np.array([*others, None], object)[:-1]
     every = np.array([[getattr(f, str(relation))(o) for o in others] for f in features], bool).reshape(len(features), len(others))
     expected = every.all(axis=1) if relation is Predicate.DISJOINT else every.any(axis=1)
-    assert holds(geometry, other, relation).tolist() == expected.tolist()
+    assert matches_predicate(geometry, other, relation).tolist() == expected.tolist()
 
 
 @given(st.lists(shapes, max_size=25), st.lists(shapes, min_size=1, max_size=14), st.integers(0, 6))
@@ -96,9 +96,9 @@ def test_a_multipart_other_counts_as_one() -> None:
     two = MultiPolygon([box(0, 0, 5, 10), box(5, 0, 10, 10).buffer(-0.0)])
     across = np.array([box(4, 4, 6, 6)], object)
     halves = np.array([box(0, 0, 5, 10), box(5, 0, 10, 10)], object)
-    assert holds(across, halves, Predicate.WITHIN).tolist() == [False]
-    assert holds(across, np.array([shapely.union_all(halves)], object), Predicate.WITHIN).tolist() == [True]
-    assert holds(across, np.array([shapely.make_valid(two)], object), Predicate.INTERSECTS).tolist() == [True]
+    assert matches_predicate(across, halves, Predicate.WITHIN).tolist() == [False]
+    assert matches_predicate(across, np.array([shapely.union_all(halves)], object), Predicate.WITHIN).tolist() == [True]
+    assert matches_predicate(across, np.array([shapely.make_valid(two)], object), Predicate.INTERSECTS).tolist() == [True]
 
 
 def test_stop_is_heard_between_chunks() -> None:
@@ -110,7 +110,7 @@ def test_stop_is_heard_between_chunks() -> None:
 
     many = shapely.points(np.random.default_rng(1).uniform(0, 10, (60_000, 2)))
     with pytest.raises(StoppedError):
-        holds(many, np.array([AREA], object), Predicate.WITHIN, watch=watch)
+        matches_predicate(many, np.array([AREA], object), Predicate.WITHIN, watch=watch)
     assert seen == [(20_000, 60_000)]
 
 
@@ -125,4 +125,4 @@ def test_many_points_are_told_by_cells_as_they_would_be_one_by_one() -> None:
     xy = np.vstack([rng.uniform(0, 100, (60_000, 2)), shapely.get_coordinates(area), borders])
     for edge in (True, False):
         test = shapely.intersects_xy if edge else shapely.contains_xy
-        assert points_hold(xy, np.array([area], object), Predicate.WITHIN, edge=edge).tolist() == test(area, *xy.T).tolist()
+        assert points_match(xy, np.array([area], object), Predicate.WITHIN, edge=edge).tolist() == test(area, *xy.T).tolist()

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from eskret import read, write
 from eskret.core.accounts.account import Relation
 from eskret.core.geometry.predicates import Predicate as Place
-from eskret.core.geometry.predicates import holds, points_hold
+from eskret.core.geometry.predicates import matches_predicate, points_match
 from eskret.core.layer import GeometryColumn, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, decode
 from eskret.core.measure.totals import measured_total
@@ -118,10 +118,10 @@ def test_points_are_told_by_their_coordinates(xy: list, relation: str, edge: boo
     """As by the shapes, edges and corners included."""
     areas = np.array([shapely.box(0, 0, 5, 10), shapely.box(5, 0, 10, 10).difference(shapely.box(6, 6, 8, 8)), None], object)
     at = np.array(xy, float).reshape(-1, 2)
-    expected = holds(shapely.points(at), areas, Place(relation), edge=edge)
-    assert points_hold(at, areas, Place(relation), edge=edge).tolist() == expected.tolist()
-    assert points_hold(at, np.array([shapely.Point(0, 0)], object), Place(relation)) is None
-    assert points_hold(at, areas, Place.TOUCHES) is None and Relation.KEPT == "kept"
+    expected = matches_predicate(shapely.points(at), areas, Place(relation), edge=edge)
+    assert points_match(at, areas, Place(relation), edge=edge).tolist() == expected.tolist()
+    assert points_match(at, np.array([shapely.Point(0, 0)], object), Place(relation)) is None
+    assert points_match(at, areas, Place.TOUCHES) is None and Relation.KEPT == "kept"
 
 
 def test_nothing_is_decoded_between_reading_and_writing(tmp_path: Path) -> None:
@@ -204,8 +204,8 @@ def test_to_change_one_thing_of_a_layer_keeps_the_others() -> None:
     changes: list[dict] = [{"key": "k"}, {"crs": None}, {"name": "n"}, {"titles": {"n": "N"}}, {"table": pa.table({"m": [3, 4]})}]
     for change in changes:
         other = replace(layer, **change)
-        assert other.undecoded is layer.undecoded is not None and other.line == layer.line and other.kind is layer.kind
+        assert other.undecoded is layer.undecoded is not None and other.provenance == layer.provenance and other.kind is layer.kind
     bare = replace(layer, geometry=None)
-    assert not bare.has_geometry and bare.kind is GeometryKind.TABLE and bare.line == layer.line
+    assert not bare.has_geometry and bare.kind is GeometryKind.TABLE and bare.provenance == layer.provenance
     shapes = layer.geometry
     assert layer.with_geometry(shapes).column is layer.column, "the same shapes are the same column"

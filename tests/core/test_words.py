@@ -6,14 +6,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from eskret.core.words import bold, counted, duration, figure, pieces, plain
+from eskret.core.words import bold, duration, format_quantity, pieces, pluralise, strip_markup
 from eskret.errors import EskretError, ExpressionError, InputError, RehearsalError, SettingError, StoppedError
 from eskret.operations.base import Finding, Level
 
 
 def test_counts_and_durations() -> None:
-    assert [counted(n, "feature") for n in (0, 1, 1204)] == ["0 features", "1 feature", "1,204 features"]
-    assert counted(2, "entry", "entries") == "2 entries"
+    assert [pluralise(n, "feature") for n in (0, 1, 1204)] == ["0 features", "1 feature", "1,204 features"]
+    assert pluralise(2, "entry", "entries") == "2 entries"
     assert [duration(s) for s in (0.04, 9.94, 42.4, 200, 3900)] == ["0.0 s", "9.9 s", "42 s", "3 min 20 s", "1 h 05 min"]
 
 
@@ -29,15 +29,15 @@ def test_counts_and_durations() -> None:
     ],
 )
 def test_totals_have_a_sensible_number_of_digits(value: float, unit: str, text: str) -> None:
-    assert figure(value, unit) == text
+    assert format_quantity(value, unit) == text
 
 
 @given(st.lists(st.tuples(st.text(st.characters(exclude_categories=("Cc",)), max_size=9), st.booleans()), max_size=6))
 def test_bold_parts_are_found_again(parts: list[tuple[str, bool]]) -> None:
     sentence = "".join(bold(text) if strong else text for text, strong in parts)
-    assert plain(sentence) == "".join(text for text, _ in parts)
+    assert strip_markup(sentence) == "".join(text for text, _ in parts)
     found = pieces(sentence)
-    assert "".join(text for text, _ in found) == plain(sentence)
+    assert "".join(text for text, _ in found) == strip_markup(sentence)
     assert [text for text, strong in found if strong] == [text for text, strong in parts if strong and text]
 
 

@@ -19,7 +19,7 @@ from PySide6.QtWidgets import QApplication, QLineEdit
 from eskret import read, write
 from eskret.desktop.forms.values_list import with_value
 from eskret.desktop.map_view.canvas import LESS, MORE, ONLY, OTHER
-from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.select_by_shape import rows_in
 from eskret.desktop.panes.edit_actions import condition_for
 from eskret.desktop.panes.viewer import changed
@@ -328,7 +328,7 @@ def test_what_a_loop_catches_is_what_meets_it(ring: list[tuple[int, int]]) -> No
         object,
     )
     xy, starts, kinds, first = pieces_of(shapes)
-    item = PaintItem(Shapes(xy, starts, kinds, first, shapely.bounds(shapes)), Look("#000000", "#000000"))
+    item = PaintItem(Shapes(xy, starts, kinds, first, shapely.bounds(shapes)), Symbol("#000000", "#000000"))
     area = shapely.make_valid(shapely.Polygon(ring))
     expected = [n for n, s in enumerate(shapes) if s is not None and s.intersects(area)]
     assert rows_in(item, np.array(ring, float)).tolist() == expected

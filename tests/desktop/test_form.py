@@ -33,7 +33,7 @@ def test_every_operation_has_its_form(hand: Hand) -> None:
         blocks = hand.bench.form.blocks
         shown = [n for n, i in setting_info(operation.Settings).items() if i.kind != "layers"]
         expected = {*shown, "step.each", "step.id", "step.heading", "step.note", "step.result"}
-        assert set(blocks) == expected | ({"from"} if operation.takes_layers else set())
+        assert set(blocks) == expected | ({"from"} if operation.has_input else set())
         for name in shown:
             assert blocks[name].editor.target().accessibleName() or isinstance(blocks[name].editor, FlagEditor | ChoicesEditor)
 

@@ -20,7 +20,7 @@ from eskret.desktop.map_view import labels
 from eskret.desktop.map_view.graticule import degree_step, degree_text, paint_lines, paint_scale_bar
 from eskret.desktop.map_view.legend import legend_size, paint_legend
 from eskret.desktop.map_view.picture import ENDINGS, PictureOptions, picture, save
-from eskret.desktop.map_view.render import Look, PaintItem, paint, render
+from eskret.desktop.map_view.render import PaintItem, Symbol, paint, render
 from eskret.desktop.map_view.scene import Block, Key, Scene
 from eskret.desktop.map_view.style_items import brought, look_of
 from eskret.desktop.map_view.viewport import Viewport
@@ -30,7 +30,7 @@ from eskret.errors import DeliveryError
 from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
 from eskret.workflow.cache.stored import Shapes
 
-RED, BLUE = Look("#C04040", "#802020"), Look("#4040C0", "#202080")
+RED, BLUE = Symbol("#C04040", "#802020"), Symbol("#4040C0", "#202080")
 UTM = {"code": "EPSG:32626", "geographic": False, "unit_metres": 1.0}
 
 

@@ -21,7 +21,7 @@ from eskret.core.layer import Layer
 from eskret.desktop.ledger.threads import between, lanes, width
 from eskret.desktop.map_view.graticule import grid_text, nice
 from eskret.desktop.map_view.hit_test import feature_at
-from eskret.desktop.map_view.render import CHUNK, Look, PaintItem, paths_of, render, thin, visible_rows
+from eskret.desktop.map_view.render import CHUNK, PaintItem, Symbol, paths_of, render, thin, visible_rows
 from eskret.desktop.map_view.viewport import Viewport
 from eskret.desktop.table.layer_model import EMPTY, NULL, TableModel
 from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
@@ -99,7 +99,7 @@ def shapes_of(geometry: list) -> Shapes:
     return Shapes(*pieces_of(array), shapely.bounds(array).reshape(-1, 4))
 
 
-LOOK = Look("#00ff00", "#ff0000")
+LOOK = Symbol("#00ff00", "#ff0000")
 VIEW = Viewport(50, 50, 1.0, 100, 100)
 
 

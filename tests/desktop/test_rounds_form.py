@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 from eskret.desktop.forms.binding import BindButton
 from eskret.desktop.forms.inner import InnerEditor
 from eskret.desktop.forms.rounds_editor import RoundsEditor
-from eskret.workflow.model.iteration import Each
+from eskret.workflow.model.iteration import ForEach
 from tests.desktop.conftest import Hand
 
 
@@ -75,24 +75,24 @@ def test_rounds_are_set_in_the_form(hand: Hand) -> None:
     editor = hand.bench.form.blocks["step.each"].editor
     assert isinstance(editor, RoundsEditor)
 
-    def each() -> Each | None:
+    def each() -> ForEach | None:
         return session.document.step("returns").each
 
-    assert each() == Each("values", "register:districts", "name", "district", False)
+    assert each() == ForEach("values", "register:districts", "name", "district", False)
     hand.keys("Space", editor.go_on)
-    hand.until(lambda: (each() or Each("layers", "")).go_on)
+    hand.until(lambda: (each() or ForEach("layers", "")).go_on)
     editor.called.setFocus()
     hand.keys("Ctrl+A", editor.called)
     hand.type("part of it", editor.called)
     hand.keys("Return", editor.called)
-    assert each() == Each("values", "register:districts", "name", "part_of_it", True)
+    assert each() == ForEach("values", "register:districts", "name", "part_of_it", True)
     hand.settled()
     # what the settings name is called otherwise now
     hand.until(lambda: hand.row("returns")["state"] == "cannot run")
     hand.keys("Ctrl+Z", hand.bench)
     editor.kind.setFocus()
     hand.keys("Down", editor.kind)
-    hand.until(lambda: (each() or Each("layers", "")).kind == "rows")
+    hand.until(lambda: (each() or ForEach("layers", "")).kind == "rows")
     assert "$field" in editor.says.text() and editor.field.isHidden()
     editor.kind.setFocus()
     hand.keys("Home", editor.kind)

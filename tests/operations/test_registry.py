@@ -9,11 +9,11 @@ import pytest
 from pydantic.fields import PydanticUndefined
 
 from eskret import Workflow
-from eskret.core.words import plain
+from eskret.core.words import strip_markup
 from eskret.errors import DocumentError, SettingError
 from eskret.operations import all_operations, find_operations, operation_by_id
 from eskret.operations.base import Operation, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import default_of, problems_of, setting_info, validate
 
 KINDS = {
@@ -55,7 +55,7 @@ def test_an_operation_explains_itself(operation: Operation) -> None:
     assert len(operation.also_known_as) >= 5, "words people type for it"
     assert operation.version >= 1
     at_home = inspect.getmodule(type(operation)).__name__.split(".")[-1]  # type: ignore[union-attr]
-    assert at_home == ("nested" if operation.id == "workflow" else operation.id)
+    assert at_home == ("subworkflow" if operation.id == "workflow" else operation.id)
 
 
 @every
@@ -80,7 +80,7 @@ def test_every_setting_has_a_label_help_and_a_default_that_fits(operation: Opera
 def test_a_sentence_can_be_made_of_any_state_of_a_form(operation: Operation) -> None:
     for settings in ({}, {n: default_of(operation.Settings, n) for n in operation.Settings.model_fields}):
         for entering in ("", "marks and 2 more"):
-            text = plain(operation.sentence(settings, entering))
+            text = strip_markup(operation.sentence(settings, entering))
             assert text.startswith(operation.title.split()[0]) and "None" not in text
 
 
@@ -150,5 +150,5 @@ def test_wrong_values_are_told_by_their_label(use: str, settings: dict, says: st
 
 
 def test_lists_in_words() -> None:
-    assert [in_words("abcd"[:n]) for n in range(5)] == ["", "a", "a and b", "a and 2 more", "a and 3 more"]
-    assert in_words("abcd", 4) == "a, b, c and d"
+    assert [join_words("abcd"[:n]) for n in range(5)] == ["", "a", "a and b", "a and 2 more", "a and 3 more"]
+    assert join_words("abcd", 4) == "a, b, c and d"

@@ -65,7 +65,7 @@ def code(folder: Path, text: str, name: str = "grow", trusted: bool = True) -> N
 def flow(folder: Path, use: str = "own:grow", source: Any = "all", **settings: Any) -> Workflow:
     made = Workflow(title="Own")
     made.path = folder / "own.toml"
-    made.load("all", loader=["in.gpkg"])
+    made.load("all", files=["in.gpkg"])
     made.step(use, "mine", source, **settings)
     made.save("out", "mine", to="out.gpkg")
     return made
@@ -263,7 +263,7 @@ def test_a_process_that_only_shows_needs_no_code(folder: Path) -> None:
     assert cards["trusted"] and cards["files"] == ["operations/grow.py"] and not cards["problems"]
     shown = shown_of(cards["operations"][0])
     infos = setting_info(shown.Settings)
-    assert (shown.title, shown.summary, shown.takes_layers) == ("Grow", "Make areas wider.", True)
+    assert (shown.title, shown.summary, shown.has_input) == ("Grow", "Make areas wider.", True)
     assert infos["kind"].kind == "choice" and list(infos["size"].choices) == ["1", "2"] and infos["least"].kind == "whole"
     assert cards["operations"][0]["settings"][2]["depends"] and not problems_of(shown.Settings, {"by": 3})
     assert "Grow of" in shown.sentence({"kind": "large"}, "squares")

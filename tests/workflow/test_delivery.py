@@ -14,7 +14,7 @@ from eskret.formats.geopackage import digest
 from eskret.operations.base import Delivered, PlannedOutput
 from eskret.workflow.outputs.records import FileRecord, Outputs, digest_file, outputs_path, record_of
 from eskret.workflow.outputs.recovery import recover
-from eskret.workflow.outputs.transaction import DeliveryDesk
+from eskret.workflow.outputs.transaction import OutputTransaction
 from tests.conftest import squares
 
 ABSENT, OURS, CHANGED, FOREIGN = "absent", "ours", "changed", "foreign"
@@ -69,7 +69,7 @@ def test_what_happens_to_what_is_there(workflow: Path, name: str, policy: str, s
     target = workflow.parent / name
     prepare(workflow, target, situation)
     before = target.read_bytes() if target.exists() else None
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     layer = "beds" if name.endswith("gpkg") else ""
     expected = TABLE[policy][situation]
     if expected == "stop":
@@ -87,7 +87,7 @@ def test_what_happens_to_what_is_there(workflow: Path, name: str, policy: str, s
 def test_another_layer_of_a_file_is_in_nobodys_way(workflow: Path) -> None:
     target = workflow.parent / "a.gpkg"
     prepare(workflow, target, FOREIGN)
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     assert desk.settle(target, ["new"], "own")[0].action == "write"
     with pytest.raises(DeliveryError, match="layer 'beds' is there already"):
         desk.settle(target, ["BEDS"], "own")  # the same but for case
@@ -98,11 +98,11 @@ def test_a_layer_that_others_left_alone_is_still_ours_in_a_changed_file(workflow
     prepare(workflow, target, OURS)
     with geopackage.writing(target) as out:
         out.add(squares(1), "theirs")
-    assert DeliveryDesk(workflow, workflow.parent).settle(target, ["beds"], "own")[0].action == "replace"
+    assert OutputTransaction(workflow, workflow.parent).settle(target, ["beds"], "own")[0].action == "replace"
 
 
 def test_two_of_the_same_in_one_run_are_refused(workflow: Path) -> None:
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     target = workflow.parent / "a.gpkg"
     desk.settle(target, ["beds"], "own")
     with pytest.raises(DeliveryError, match="two steps save the same layer 'BEDS'"):
@@ -110,7 +110,7 @@ def test_two_of_the_same_in_one_run_are_refused(workflow: Path) -> None:
 
 
 def test_places_that_cannot_be(workflow: Path) -> None:
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     (workflow.parent / "folder.gpkg").mkdir()
     with pytest.raises(DeliveryError, match="this is a folder"):
         desk.settle(workflow.parent / "folder.gpkg", ["a"], "own")
@@ -119,7 +119,7 @@ def test_places_that_cannot_be(workflow: Path) -> None:
 
 
 def test_rolling_back_leaves_nothing_behind(workflow: Path) -> None:
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     deep = workflow.parent / "a" / "b" / "x.geojson"
     staged = desk.stage(deep)
     staged.write_text("half")
@@ -130,14 +130,14 @@ def test_rolling_back_leaves_nothing_behind(workflow: Path) -> None:
 
 def test_a_folder_that_was_there_stays_when_rolling_back(workflow: Path) -> None:
     (workflow.parent / "out").mkdir()
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     desk.stage(workflow.parent / "out" / "x.geojson").write_text("half")
     desk.rollback()
     assert list((workflow.parent / "out").iterdir()) == []
 
 
 def test_committing_puts_all_in_place_and_remembers(workflow: Path, own_data: Path) -> None:
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     paths = [workflow.parent / "a.geojson", workflow.parent / "sub" / "b.geojson"]
     for n, path in enumerate(paths):
         desk.stage(path).write_text(str(n))
@@ -145,25 +145,25 @@ def test_committing_puts_all_in_place_and_remembers(workflow: Path, own_data: Pa
     assert [p.read_text() for p in paths] == ["0", "1"]
     assert [d.sha256 for d in done] == [digest_file(p) for p in paths]
     assert not list(own_data.glob("transactions/*")), "journal and lock are gone with the commit"
-    again = DeliveryDesk(workflow, workflow.parent)
+    again = OutputTransaction(workflow, workflow.parent)
     assert [again.settle(p, [""], "own")[0].action for p in paths] == ["replace", "replace"]
     assert set(again.outputs.files) == {"a.geojson", "sub/b.geojson"}, "paths are kept from the folder"
 
 
 def test_a_workflow_without_a_file_owns_nothing(tmp_path: Path) -> None:
-    desk = DeliveryDesk(None, tmp_path)
+    desk = OutputTransaction(None, tmp_path)
     target = tmp_path / "a.geojson"
     desk.stage(target).write_text("x")
     desk.commit([Delivered(target, "", 1, None)])
     assert [p.name for p in tmp_path.iterdir()] == ["a.geojson"]
     with pytest.raises(DeliveryError, match="this workflow did not write it"):
-        DeliveryDesk(None, tmp_path).settle(target, [""], "own")
+        OutputTransaction(None, tmp_path).settle(target, [""], "own")
 
 
 def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: Path) -> None:
     target = workflow.parent / "a.gpkg"
     prepare(workflow, target, OURS)
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     (workflow.parent / "old.geojson").write_text("x")
     desk.outputs.files["old.geojson"] = FileRecord("s", 1, 1)
     desk.outputs.files["gone.geojson"] = FileRecord("s", 1, 1)
@@ -182,7 +182,7 @@ def test_what_cannot_be_renamed_behind_the_commit_point_is_told_and_completed_la
 ) -> None:
     old, new, last = (workflow.parent / n for n in ("old.geojson", "new.geojson", "last.geojson"))
     old.write_text("as it was")
-    desk = DeliveryDesk(workflow, workflow.parent)
+    desk = OutputTransaction(workflow, workflow.parent)
     for path in (old, new, last):
         desk.stage(path).write_text("fresh")
     real = os.replace

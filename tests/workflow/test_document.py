@@ -17,7 +17,7 @@ from eskret.workflow.faces.script import to_script
 from eskret.workflow.model import document as documents
 from eskret.workflow.model import edits
 from eskret.workflow.model.document import Document, Step, parse
-from eskret.workflow.model.iteration import Each
+from eskret.workflow.model.iteration import ForEach
 from eskret.workflow.model.parameters import ChoicesFrom, EnabledBy, Parameter
 from eskret.workflow.model.references import Reference, dependents, order_of, resolve, settings_for
 from tests.conftest import WORKFLOW, squares
@@ -83,9 +83,9 @@ settings_ = st.dictionaries(st.text(st.characters(codec="utf-8"), min_size=1, ma
 words = st.text("abcz", min_size=1, max_size=6)
 eaches = st.one_of(
     st.none(),
-    st.builds(Each, st.just("layers"), words, st.just(""), names, st.booleans()),
-    st.builds(Each, st.just("values"), words, words, names, st.booleans()),
-    st.builds(Each, st.just("rows"), words, go_on=st.booleans()),
+    st.builds(ForEach, st.just("layers"), words, st.just(""), names, st.booleans()),
+    st.builds(ForEach, st.just("values"), words, words, names, st.booleans()),
+    st.builds(ForEach, st.just("rows"), words, go_on=st.booleans()),
 )
 
 

@@ -28,7 +28,7 @@ from eskret.formats.geopackage.in_place import GeoPackageInPlace
 from eskret.process.client import Worker
 from eskret.workflow.outputs.records import Outputs, outputs_path
 from eskret.workflow.outputs.recovery import recover
-from eskret.workflow.outputs.transaction import DeliveryDesk
+from eskret.workflow.outputs.transaction import OutputTransaction
 from tests.conftest import squares
 
 RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"
@@ -157,12 +157,12 @@ def test_a_commit_cut_short_is_completed_by_the_next_command(project: Path, own_
 
 
 def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path: Path, own_data: Path) -> None:
-    living = DeliveryDesk(None, tmp_path)
+    living = OutputTransaction(None, tmp_path)
     mine = living.stage(tmp_path / "mine.geojson")
     mine.write_text("")
     child = os.fork()
     if child == 0:
-        desk = DeliveryDesk(None, tmp_path)
+        desk = OutputTransaction(None, tmp_path)
         desk.stage(tmp_path / "deep" / "gone.geojson").write_text("")
         os._exit(0)
     os.waitpid(child, 0)

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from eskret import Workflow
 from eskret.core.accounts.account import SetAside
 from eskret.core.layer import Layer
-from eskret.core.words import plain
+from eskret.core.words import strip_markup
 from eskret.errors import DeliveryError
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.results import LINE, POINT, RING, ResultStore, pieces_of
@@ -31,7 +31,7 @@ def test_rows_before_between_and_after(project: Path) -> None:
     workflow = Workflow.read(project)
     document = workflow.document
     bare = ledger.rows(document, {})
-    assert [plain(r.sentence) for r in bare] == [
+    assert [strip_markup(r.sentence) for r in bare] == [
         "Load *.gpx",
         "Keep *_waypoints where desc LIKE $kind || '%'",
         "Save chosen and *_tracks to survey.gpkg as {kind}_{layer}",
@@ -58,7 +58,7 @@ def test_rows_before_between_and_after(project: Path) -> None:
     # routes and tracks are not alike: their lengths stand with each, and are not added up
     lengths = [c.total for c in ran[0].children if c.total]
     assert ran[0].total == "" and len(lengths) == 2 and all(t.endswith(" km") for t in lengths) and len(ran[0].children) == 5
-    assert plain(ran[1].sentence).startswith("Keep marks_waypoints where")
+    assert strip_markup(ran[1].sentence).startswith("Keep marks_waypoints where")
     assert ledger.summary(ran) == "3 balanced, 1 to look at"
     mixed = ledger.rows(document, {"recordings": result.steps[0].to_json()}, workflow.rehearse().steps)
     assert [r.planned for r in mixed] == [False, True, True, True]
@@ -67,8 +67,8 @@ def test_rows_before_between_and_after(project: Path) -> None:
 def test_unknown_operations_and_switched_off_steps_have_rows_too() -> None:
     document = Document(steps=(Step("a", "fly"), Step("b", "keep", ("a",), off=True, heading="H")))
     rows = ledger.rows(document, {})
-    assert plain(rows[0].sentence) == "fly, which is no operation known here"
-    assert rows[1].off and rows[1].heading == "H" and plain(rows[1].sentence) == "Keep a where …"
+    assert strip_markup(rows[0].sentence) == "fly, which is no operation known here"
+    assert rows[1].off and rows[1].heading == "H" and strip_markup(rows[1].sentence) == "Keep a where …"
 
 
 def test_totals_and_remarks_in_words() -> None:
@@ -105,7 +105,7 @@ def test_the_report_says_what_the_ledger_says(project: Path, tmp_path: Path) -> 
     page = to_html(workflow.document, result.to_json())
     text = unescape(re.sub(r"<[^>]+>", " ", page))
     for row in ledger.rows(workflow.document, {s.id: s.to_json() for s in result.steps}, values=result.values):
-        assert " ".join(plain(row.sentence).split()) in " ".join(text.split())
+        assert " ".join(strip_markup(row.sentence).split()) in " ".join(text.split())
     for output in result.outputs:
         assert output.sha256 in page and str(output.path) in page
     assert "1 · does not meet the condition 1 · a field the condition asks for is empty" in " ".join(text.split())

@@ -19,10 +19,10 @@ from eskret import read, write
 from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import geopackage
 from eskret.user_operations import trust
-from eskret.workflow.cache import CachedLayer, Keeping, Store, cached_layer
+from eskret.workflow.cache import CachedLayer, ResultCache, Store, cached_layer
 from eskret.workflow.model import document
 from eskret.workflow.run.engine import Run, RunResult
-from eskret.workflow.run.foreach import RoundsRun
+from eskret.workflow.run.foreach import ForEachRun
 from tests.conftest import points, squares
 
 TEXT = """eskret = 1
@@ -87,9 +87,9 @@ def store(tmp_path: Path) -> Store:
 
 
 def run(folder: Path, store: Store | None, fresh: bool = False, file: str = "w.toml", **values: Any) -> RunResult:
-    keeping = Keeping(store, fresh=fresh) if store is not None else None
+    result_cache = ResultCache(store, fresh=fresh) if store is not None else None
     path = folder / file
-    result = Run(document.read(path), values, workflow=path, hold=True, keeping=keeping).execute()
+    result = Run(document.read(path), values, workflow=path, hold=True, result_cache=result_cache).execute()
     assert result.error == ""
     return result
 
@@ -180,7 +180,7 @@ def test_a_run_that_failed_has_delivered_nothing(folder: Path, store: Store) -> 
     with (folder / "w.toml").open("a") as file:
         file.write('\n[[steps]]\nid = "test"\nuse = "check"\nfrom = "some"\nthat = "condition"\nwhere = "n < 4"\n')
     path = folder / "w.toml"
-    failed = Run(document.read(path), workflow=path, keeping=Keeping(store)).execute()
+    failed = Run(document.read(path), workflow=path, result_cache=ResultCache(store)).execute()
     assert failed.error and geopackage.layer_list(folder / "out" / "all.gpkg") == ["x_squares", "x_places"]
     edit(folder, "n < 4", "n < 400")
     assert redone(run(folder, store)) == ["out", "test"]
@@ -254,7 +254,7 @@ def test_workflows_inside_and_rounds(folder: Path, store: Store) -> None:
     edit(folder, 'to = "out/{layer}.shp"', 'to = "out/{name}_{layer}.shp"')
     for times in range(2):
         path = folder / "w.toml"
-        result = RoundsRun(document.read(path), rows, workflow=path, keeping=Keeping(store)).execute()
+        result = ForEachRun(document.read(path), rows, workflow=path, result_cache=ResultCache(store)).execute()
         assert result.error == ""
         assert [redone(r.run) == [] for r in result.rounds if r.run is not None] == [times == 1] * 2
         assert all(o.sha256 for o in result.outputs)

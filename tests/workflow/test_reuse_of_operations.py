@@ -15,7 +15,7 @@ from eskret.operations import all_operations
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import SettingInfo, default_of, setting_info, validate
 from eskret.operations.support.as_text import KINDS, choices_of, from_text, to_text
-from eskret.workflow.cache import Keeping, Store, loaded
+from eskret.workflow.cache import ResultCache, Store, materialise
 from eskret.workflow.cache.cached_layer import mark_of, note
 from eskret.workflow.run.step import prove
 from tests.conftest import points
@@ -33,7 +33,7 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
         pytest.skip("it wants a file: see test_words")
     model, context = validate(operation.Settings, SETTINGS[operation.id]), context_for(SETTINGS[operation.id])
     told = Context(step="made", others={k: [x.facts() for x in v] for k, v in context.others.items()})
-    keeping, back = Keeping(Store(tmp_path / "kept")), 0
+    result_cache, back = ResultCache(Store(tmp_path / "kept")), 0
     for number, layer in enumerate(LAYERS.values()):
         one = isinstance(operation, EachLayer)
         forecast = operation.forecast(layer.facts() if one else [layer.facts()], model, told)  # type: ignore[arg-type]
@@ -44,8 +44,8 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
         except EskretError:
             continue
         key = f"{number:064x}"
-        keeping.keep(key, [outcome], [layer])
-        (found,) = keeping.take(key) or ()
+        result_cache.put(key, [outcome], [layer])
+        (found,) = result_cache.get(key) or ()
         prove(found, operation.relation)
         assert [a.to_json() for a in found.inputs] == [a.to_json() for a in outcome.inputs]
         assert [a.to_json() for a in found.outputs] == [a.to_json() for a in outcome.outputs]
@@ -55,7 +55,7 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
             assert arrays(mine.set_aside.rows, theirs.set_aside.rows)
             assert all(arrays(a.rows, b.rows) for a, b in zip(mine.altered, theirs.altered, strict=True))
         for kept, made in zip(found.layers, outcome.layers, strict=True):
-            same(loaded(kept), made)
+            same(materialise(kept), made)
             assert mark_of(kept) == mark_of(made)  # either way, what comes next hangs on the same content
         back += 1
     assert back >= 3, "it must do most kinds of layers"
@@ -64,11 +64,11 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
 def test_a_digest_hangs_on_all_that_matters_and_on_nothing_else(tmp_path: Path) -> None:
     keep = all_operations()["keep"]
     layer = points({"n": [1, 4, 5]})
-    keeping = Keeping(Store(tmp_path / "kept"))
+    result_cache = ResultCache(Store(tmp_path / "kept"))
     context = Context(step="s", values={"least": 3, "other": 1})
 
     def key(settings: dict[str, Any], context: Context = context, entering: Any = None, **more: Any) -> str | None:
-        return keeping.key(keep, settings, context, [layer if entering is None else entering], {}, (), **more)
+        return result_cache.key(keep, settings, context, [layer if entering is None else entering], {}, (), **more)
 
     where = {"where": "n > $least"}
     assert key(where) is None  # nobody knows yet which content the layer is
@@ -85,16 +85,16 @@ def test_a_digest_hangs_on_all_that_matters_and_on_nothing_else(tmp_path: Path) 
         key(where, entering=layer.with_key("q")),
         key(where, Context(step="s", values={"least": 3}, totals=("n",))),
         key(where, more="x"),
-        keeping.key(keep, where, context, [layer], {"to": [layer]}, ()),
-        keeping.key(keep, where, context, [layer], {}, [file]),
-        keeping.key(all_operations()["flag"], where, context, [layer], {}, ()),
+        result_cache.key(keep, where, context, [layer], {"to": [layer]}, ()),
+        result_cache.key(keep, where, context, [layer], {}, [file]),
+        result_cache.key(all_operations()["flag"], where, context, [layer], {}, ()),
     ]
     assert None not in others and len({whole, *others}) == len(others) + 1
-    before = keeping.key(keep, where, context, [layer], {}, [file])
+    before = result_cache.key(keep, where, context, [layer], {}, [file])
     file.write_text("a,c\n")
-    assert keeping.key(keep, where, context, [layer], {}, [file]) != before
-    assert keeping.key(keep, where, context, [layer], {}, [tmp_path / "none.csv"]) is None
-    assert keeping.key(keep, where, context, [layer], {}, None) is None
+    assert result_cache.key(keep, where, context, [layer], {}, [file]) != before
+    assert result_cache.key(keep, where, context, [layer], {}, [tmp_path / "none.csv"]) is None
+    assert result_cache.key(keep, where, context, [layer], {}, None) is None
     # rows taken out are other content, whatever else is the same
     assert key(where, entering=layer.take(np.array([0, 1]))) is None
 

@@ -17,8 +17,8 @@ from eskret.cli import app
 from eskret.core.layer import Layer
 from eskret.errors import DocumentError, RehearsalError
 from eskret.formats import geopackage
-from eskret.workflow.model.iteration import Each, each_of, labelled, rounds_of
-from eskret.workflow.run.foreach import RoundsRun, rows_for
+from eskret.workflow.model.iteration import ForEach, each_of, labelled, rounds_of
+from eskret.workflow.run.foreach import ForEachRun, rows_for
 from tests.conftest import points
 
 PLACES = {"name": ["Pier", "Quay", "pier", None, "Rock"], "region": ["north", "north", "south", "south", "east"]}
@@ -155,10 +155,10 @@ def test_mistakes_in_rounds(table: Any, says: str) -> None:
 def test_rounds_of_nothing() -> None:
     made = {"a": [Layer("t", pa.table({"x": [None, None]}))]}
     for each, says in (
-        (Each("rows", "b"), "names nothing"),
-        (Each("values", "a", "x", "x"), "names nothing"),
-        (Each("values", "a", "y", "y"), "t has no field 'y'"),
-        (Each("layers", "b:*", name="n"), "nothing"),
+        (ForEach("rows", "b"), "names nothing"),
+        (ForEach("values", "a", "x", "x"), "names nothing"),
+        (ForEach("values", "a", "y", "y"), "t has no field 'y'"),
+        (ForEach("layers", "b:*", name="n"), "nothing"),
     ):
         with pytest.raises(DocumentError, match=says):
             rounds_of(each, made)
@@ -245,10 +245,10 @@ def test_all_rounds_are_saved_together_or_none(folder: Path) -> None:
     made = Workflow.read(folder / "one.toml")
     rows = rows_for(made.document, "region", {}, folder)
     assert rows == [{"region": "east"}, {"region": "north"}, {"region": "south"}]
-    result = RoundsRun(made.document, rows, workflow=folder / "one.toml").execute()
+    result = ForEachRun(made.document, rows, workflow=folder / "one.toml").execute()
     assert result.state == "failed" and result.unmet and not (folder / "out").exists() and not result.outputs
     assert "Round 'south' failed" in result.error
-    result = RoundsRun(made.document, rows[:2], workflow=folder / "one.toml").execute()
+    result = ForEachRun(made.document, rows[:2], workflow=folder / "one.toml").execute()
     assert result.state == "balanced" and geopackage.layer_list(folder / "out/regions.gpkg") == ["east", "north"]
     assert all(o.sha256 for o in result.outputs) and json.loads(json.dumps(result.to_json()))["rounds"][1]["values"]["region"] == "north"
 
@@ -257,7 +257,7 @@ def test_each_round_by_itself(folder: Path) -> None:
     made = Workflow.read(folder / "one.toml")
     rows = [{"region": r} for r in ("north", "south", "nowhere", "east")]
     events: list[dict[str, Any]] = []
-    result = RoundsRun(made.document, rows, workflow=folder / "one.toml", go_on=True, on_event=events.append).execute()
+    result = ForEachRun(made.document, rows, workflow=folder / "one.toml", go_on=True, on_event=events.append).execute()
     assert [r.state for r in result.rounds] == ["balanced", "failed", "failed", "balanced"] and result.state == "failed"
     assert geopackage.layer_list(folder / "out/regions.gpkg") == ["north", "east"] and "2 of 4 rounds failed" in result.error
     assert [e["label"] for e in events if e["event"] == "round_started"] == ["north", "south", "nowhere", "east"]
@@ -268,19 +268,19 @@ def test_rounds_that_write_the_same_output_are_found_before_anything_is_written(
     (folder / "one.toml").write_text(DISTRICT.replace('name = "{region}"', 'name = "same"'))
     made = Workflow.read(folder / "one.toml")
     with pytest.raises(RehearsalError, match="the rounds 'east' and 'north' save the same layer 'same'"):
-        RoundsRun(made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml").execute()
+        ForEachRun(made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml").execute()
     assert not (folder / "out").exists()
 
 
 def test_stopped_between_rounds(folder: Path) -> None:
     made = Workflow.read(folder / "one.toml")
-    run: RoundsRun
+    run: ForEachRun
 
     def watch(event: dict[str, Any]) -> None:
         if event["event"] == "round_finished":
             run.stop()
 
-    run = RoundsRun(made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml", on_event=watch)
+    run = ForEachRun(made.document, [{"region": "east"}, {"region": "north"}], workflow=folder / "one.toml", on_event=watch)
     result = run.execute()
     assert result.state == "stopped" and not (folder / "out").exists()
 

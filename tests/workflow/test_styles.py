@@ -111,7 +111,7 @@ def folder(tmp_path: Path) -> Path:
 def lines_of(workflow: Workflow, folder: Path) -> dict[str, dict[str, tuple[tuple[str, str], ...]]]:
     result = Run(workflow.document, folder=folder, hold=True).execute()
     assert result.state in ("balanced", "look"), result.error
-    return {id: {x.key: x.line for x in layers} for id, layers in result.layers.items()}
+    return {id: {x.key: x.provenance for x in layers} for id, layers in result.layers.items()}
 
 
 def test_a_layer_keeps_its_line_through_all_that_happens_to_it(folder: Path) -> None:

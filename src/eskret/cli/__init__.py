@@ -182,7 +182,7 @@ def run(
         return
     with plain_errors(json_), of_project(file):
         from eskret import terminal
-        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.cache import ResultCache, the_store
         from eskret.workflow.faces.report import write_report
         from eskret.workflow.faces.report_maps import Maps
         from eskret.workflow.history.runs import COMMAND, write_down
@@ -202,7 +202,7 @@ def run(
                 if_exists=_policy(if_exists),
                 on_event=progress.take,
                 keep=maps.keep if maps is not None else None,
-                keeping=Keeping(the_store(), fresh=fresh),
+                result_cache=ResultCache(the_store(), fresh=fresh),
             )
             before = signal.signal(signal.SIGINT, lambda *_: job.stop())
             term = signal.signal(signal.SIGTERM, lambda *_: job.stop())

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from eskret.cli.common import plain_errors
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError
 
 _UNITS = {"": 1, "kb": 1000, "mb": 1000**2, "gb": 1000**3, "tb": 1000**4}
@@ -30,7 +30,7 @@ def cache(
         if clear:
             store.clear()
         entries, size = store.size()
-        typer.echo(f"{counted(entries, 'result')} of tasks, {_words(size)} of at most {_words(store.limit())}, in {store.folder}")
+        typer.echo(f"{pluralise(entries, 'result')} of tasks, {_words(size)} of at most {_words(store.limit())}, in {store.folder}")
 
 
 def _bytes(text: str) -> int:

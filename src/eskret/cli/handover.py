@@ -10,7 +10,7 @@ import typer
 
 from eskret.cli.common import File, Set, pairs, plain_errors, values
 from eskret.cli.recovering import recover_first
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 
 
 def pack(
@@ -68,7 +68,7 @@ def unpack(
 
 
 def _tell(done: Any) -> None:
-    typer.echo(f"Unpacked into {done.workflow.parent}: {counted(len(done.written), 'file')}.")
+    typer.echo(f"Unpacked into {done.workflow.parent}: {pluralise(len(done.written), 'file')}.")
     for note in done.notes:
         typer.echo(f"Note: {note}.")
     for one in done.missing:

@@ -81,7 +81,7 @@ def publish(
 def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, report: Path | None) -> list[str]:
     """Run the workflow; the ids of the pushes it prepared."""
     from eskret import terminal
-    from eskret.workflow.cache import Keeping, the_store
+    from eskret.workflow.cache import ResultCache, the_store
     from eskret.workflow.faces.report import write_report
     from eskret.workflow.faces.report_maps import Maps
     from eskret.workflow.history.runs import COMMAND, write_down
@@ -100,7 +100,7 @@ def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, re
             on_event=progress.take,
             write_nothing=rehearse,
             keep=maps.keep if maps is not None else None,
-            keeping=Keeping(the_store()),
+            result_cache=ResultCache(the_store()),
         )
         with _stops(job.stop):
             result = job.execute()

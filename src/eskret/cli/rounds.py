@@ -29,11 +29,11 @@ def run(
     """Run a workflow in rounds, or only rehearse them."""
     with plain_errors(as_json), of_project(file):
         from eskret import terminal
-        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.cache import ResultCache, the_store
         from eskret.workflow.faces.report import write_report
         from eskret.workflow.history.runs import COMMAND, write_down_rounds
         from eskret.workflow.model import document as documents
-        from eskret.workflow.run.foreach import RoundsRun, rows_for
+        from eskret.workflow.run.foreach import ForEachRun, rows_for
 
         path = file.resolve()
         document = documents.read(path)
@@ -42,7 +42,7 @@ def run(
         given = values(set_)
         rows = rows_for(document, for_each, given, path.parent)
         with terminal.RunProgress(quiet or as_json) as progress:
-            job = RoundsRun(
+            job = ForEachRun(
                 document,
                 rows,
                 given,
@@ -50,7 +50,7 @@ def run(
                 if_exists=if_exists,
                 go_on=go_on,
                 on_event=progress.take,
-                keeping=Keeping(the_store(), fresh=fresh),
+                result_cache=ResultCache(the_store(), fresh=fresh),
             )
             before = [signal.signal(n, lambda *_: job.stop()) for n in (signal.SIGINT, signal.SIGTERM)]
             try:

@@ -95,7 +95,7 @@ def _figures(row: Any) -> Any:
 
 def _again(whole: Any, as_json: bool) -> int:
     from eskret import terminal
-    from eskret.workflow.cache import Keeping, the_store
+    from eskret.workflow.cache import ResultCache, the_store
     from eskret.workflow.history.runs import COMMAND, write_down
     from eskret.workflow.run.engine import Run
 
@@ -110,7 +110,7 @@ def _again(whole: Any, as_json: bool) -> int:
                 workflow=Path(kept.workflow) if kept.workflow else None,
                 folder=folder,
                 on_event=progress.take,
-                keeping=Keeping(the_store()),
+                result_cache=ResultCache(the_store()),
             )
             result = job.execute()
         note(write_down(job, result, COMMAND))

@@ -45,7 +45,7 @@ def do(
         from eskret import terminal
         from eskret.operations.base import Source
         from eskret.operations.registry import operation_by_id, project
-        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.cache import ResultCache, the_store
         from eskret.workflow.history.runs import COMMAND, write_down
         from eskret.workflow.model import document as documents
         from eskret.workflow.run.engine import Run
@@ -55,7 +55,7 @@ def do(
         with project(here):
             settings, given = _options([*(inputs or ()), *context.args])
             operation = operation_by_id(use)
-            if not given and not settings and not (isinstance(operation, Source) and not operation.takes_layers and out):
+            if not given and not settings and not (isinstance(operation, Source) and not operation.has_input and out):
                 from eskret.cli import operations
 
                 operations(use, json_)
@@ -67,7 +67,7 @@ def do(
                 documents.write(document, keep)
             with terminal.RunProgress(quiet or json_) as progress:
                 # whoever types where to save has said that it may be there
-                job = Run(document, folder=here, on_event=progress.take, keeping=Keeping(the_store()))
+                job = Run(document, folder=here, on_event=progress.take, result_cache=ResultCache(the_store()))
                 result = job.execute()
             write_down(job, result, COMMAND)
             if json_:

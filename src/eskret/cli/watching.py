@@ -21,7 +21,7 @@ def watch(
     allow_hosts(allow)
     with plain_errors(), of_project(file):
         from eskret.errors import EskretError, RehearsalError
-        from eskret.workflow.cache import Keeping, the_store
+        from eskret.workflow.cache import ResultCache, the_store
         from eskret.workflow.faces import ledger
         from eskret.workflow.history.runs import COMMAND, write_down
         from eskret.workflow.model import document
@@ -40,7 +40,7 @@ def watch(
 
         def run() -> None:
             try:
-                job = Run(document.read(path), given, workflow=path, keeping=Keeping(the_store()))
+                job = Run(document.read(path), given, workflow=path, result_cache=ResultCache(the_store()))
                 current[:] = [job]
                 if stop.is_set():
                     return

@@ -16,7 +16,7 @@ from itertools import islice
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 
 ASSUMED = "cp1252"
 """What is taken for texts that say nothing of themselves and are not Unicode: Latin letters as most desktops wrote them."""
@@ -177,10 +177,10 @@ def sentences(found: Counter[str], codec: str, what: str = "text") -> list[str]:
     out = []
     if found[ODD]:
         holds = "holds" if found[ODD] == 1 else "hold"
-        out.append(f"{counted(found[ODD], what)} {holds} bytes that {codec} has no sign for; '\ufffd' stands in their place")
+        out.append(f"{pluralise(found[ODD], what)} {holds} bytes that {codec} has no sign for; '\ufffd' stands in their place")
     if found[CUT]:
         was = "was" if found[CUT] == 1 else "were"
-        out.append(f"{counted(found[CUT], what)} {was} cut in the midst of a letter, which is left out")
+        out.append(f"{pluralise(found[CUT], what)} {was} cut in the midst of a letter, which is left out")
     return out
 
 

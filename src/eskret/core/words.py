@@ -23,12 +23,12 @@ def pieces(sentence: str) -> list[tuple[str, bool]]:
     return out
 
 
-def plain(sentence: str) -> str:
+def strip_markup(sentence: str) -> str:
     """A sentence without its marks."""
     return sentence.replace(_ON, "").replace(_OFF, "")
 
 
-def counted(number: int, noun: str, plural: str = "") -> str:
+def pluralise(number: int, noun: str, plural: str = "") -> str:
     """``1 point``, ``1,204 points``."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
@@ -38,7 +38,7 @@ _OF_KIND = {"point": "point", "line": "line", "area": "area", "mixed": "shape", 
 
 def counted_kind(number: int, kind: str) -> str:
     """The features of a layer of a kind: ``1 area``, ``412 areas``, ``18 rows``."""
-    return counted(number, _OF_KIND.get(kind, "feature"))
+    return pluralise(number, _OF_KIND.get(kind, "feature"))
 
 
 def moment(told: str) -> str:
@@ -61,7 +61,7 @@ def duration(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 
-def figure(value: float, unit: str = "") -> str:
+def format_quantity(value: float, unit: str = "") -> str:
     """A total with a sensible number of digits: ``1,867.2 ha``, ``0.004 km``."""
     size = abs(value)
     if size >= 100 or size == 0 or float(value).is_integer():

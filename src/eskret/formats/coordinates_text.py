@@ -20,7 +20,7 @@ import pyarrow as pa
 
 from eskret.core.accounts.account import Remark
 from eskret.core.naming import number_collisions
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import text
 from eskret.formats.vector import check_readable
@@ -221,7 +221,7 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
     bad: dict[int, str] = {}
     for n, row in enumerate(records):
         if len(row) != width:
-            bad[n] = f"has {counted(len(row), 'value')} instead of {width}: {text.short(pieces[n])}"
+            bad[n] = f"has {pluralise(len(row), 'value')} instead of {width}: {text.short(pieces[n])}"
             continue
         for axis, column in enumerate((layout.x, layout.y, layout.z)):
             if column < 0:

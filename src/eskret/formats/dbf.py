@@ -21,7 +21,7 @@ import numpy as np
 
 from eskret.core.accounts.account import Remark
 from eskret.core.texts import ASSUMED, CUT, ODD, codec_of, decode, proposal, sentences
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import Code
 
 _LANGUAGES = {
@@ -136,7 +136,7 @@ class Encoding:
         hint = f"; they look like {self.proposal}" if self.proposal else ""
         if self.why == "assumed":
             says = f"declares {self.declared}, which its bytes are not" if self.declared else "does not say what its texts are in"
-            are = f"{counted(self.mixed, 'text that is not UTF-8 is', 'texts that are not UTF-8 are')}" if self.mixed else "they are"
+            are = f"{pluralise(self.mixed, 'text that is not UTF-8 is', 'texts that are not UTF-8 are')}" if self.mixed else "they are"
             out.append(
                 Remark(
                     f"the file {says}: {are} read as {self.codec}{hint}. Name the encoding where letters are wrong",

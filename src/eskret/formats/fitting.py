@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer
 from eskret.core.naming import number_collisions, without_accents
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 
 TEXT, SPLIT = "text", "split"
@@ -254,7 +254,7 @@ def _within(column: pa.ChunkedArray, name: str, bounds: Bounds, choices: Choices
     if not bounds.empty_texts:
         empty = int(pc.sum(pc.fill_null(pc.equal(column, ""), False)).as_py() or 0)
         if empty:
-            become = counted(empty, "empty text becomes", "empty texts become")
+            become = pluralise(empty, "empty text becomes", "empty texts become")
             remarks.append(Remark(f"'{name}': {become} no value", key))
     limit, length = (bounds.text_bytes, pc.binary_length) if bounds.text_bytes else (bounds.text_signs, pc.utf8_length)
     if not limit:
@@ -266,11 +266,11 @@ def _within(column: pa.ChunkedArray, name: str, bounds: Bounds, choices: Choices
     measure = f"{limit:,} {'bytes' if bounds.text_bytes else 'characters'}"
     if choices.long_texts == STOP:
         raise DeliveryError(
-            f"'{name}' has {counted(many, 'text')} of more than {measure}",
+            f"'{name}' has {pluralise(many, 'text')} of more than {measure}",
             place=key,
             way_out=f"Have them cut, or save to a format without this bound; {bounds.title} has it",
         )
-    remarks.append(Remark(f"'{name}': {counted(many, 'text was', 'texts were')} cut at {measure}", key, look=True))
+    remarks.append(Remark(f"'{name}': {pluralise(many, 'text was', 'texts were')} cut at {measure}", key, look=True))
     cut = [v if v is None else _cut(v, limit, bool(bounds.text_bytes)) for v in column.to_pylist()]
     return pa.chunked_array([pa.array(cut, pa.string())])
 

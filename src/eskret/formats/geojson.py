@@ -25,7 +25,7 @@ from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.layer import Field, GeometryKind, Layer
 from eskret.core.layer.wkb import LINE
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 from eskret.formats.fitting import Choices
 from eskret.formats.format import CRS84, Format, Pairs, Put, Writing
@@ -260,7 +260,7 @@ def _check_degrees(shapes: np.ndarray, layer: Layer) -> None:
     if len(off):
         most = float(np.abs(shapely.bounds(shapes[off])).max())
         raise DeliveryError(
-            f"{counted(len(off), 'feature has', 'features have')} coordinates of up to {most:,.0f}, which are no degrees",
+            f"{pluralise(len(off), 'feature has', 'features have')} coordinates of up to {most:,.0f}, which are no degrees",
             place=layer.key,
             way_out="Say which coordinate system it is in where it is loaded",
         )

@@ -26,7 +26,7 @@ import shapely
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import WGS84
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import geojson, markup
 from eskret.formats.fitting import Choices
@@ -238,10 +238,10 @@ def read_parts(path: Path, watch: Watch = no_watch) -> dict[str, Reading]:
         raise unknown_encoding(path) from error
     shared: list[Remark] = list(source.remarks)
     if reader.empty_segments:
-        shared.append(Remark(f"{counted(reader.empty_segments, 'empty track segment')} left out"))
+        shared.append(Remark(f"{pluralise(reader.empty_segments, 'empty track segment')} left out"))
     if reader.bad_values:
         shown = "; ".join(reader.bad_values[:3])
-        shared.append(Remark(f"{counted(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True))
+        shared.append(Remark(f"{pluralise(len(reader.bad_values), 'value')} could not be read and left empty: {shown}", look=True))
     out: dict[str, Reading] = {}
     for part, rows in reader.parts.items():
         if rows.values:
@@ -260,7 +260,7 @@ def _points(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> 
     table = _table(values, (*leading, *_POINT_FIELDS))
     if len(bad):
         where = ", ".join(str(rows.lines[i]) for i in bad[:5]) + (" ..." if len(bad) > 5 else "")
-        remarks = (*remarks, Remark(f"{counted(len(bad), 'point')} without a valid place, in line {where}", look=True))
+        remarks = (*remarks, Remark(f"{pluralise(len(bad), 'point')} without a valid place, in line {where}", look=True))
     layer = Layer(f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=GeometryKind.POINT)
     return Reading(layer, len(lon), ((_BAD_PLACE, bad),) if len(bad) else (), remarks)
 
@@ -281,9 +281,9 @@ def _lines(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> R
             geometry[i] = shapely.MultiLineString(pieces) if pieces else None
         undrawn += geometry[i] is None
     if lone:
-        remarks = (*remarks, Remark(f"{counted(lone, 'segment')} of a single point draw no line"))
+        remarks = (*remarks, Remark(f"{pluralise(lone, 'segment')} of a single point draw no line"))
     if undrawn:
-        remarks = (*remarks, Remark(f"{counted(undrawn, part[:-1])} without a line to draw", look=True))
+        remarks = (*remarks, Remark(f"{pluralise(undrawn, part[:-1])} without a line to draw", look=True))
     extra = ("points",) if part == "routes" else ("segments", "points", "started", "ended")
     table = _table(rows.values, (*_PATH_FIELDS, *extra))
     layer = Layer(f"{path.stem}_{part}", table, geometry, WGS84, part, str(path), kind=GeometryKind.LINE)

@@ -18,7 +18,7 @@ import shapely
 
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer, type_word
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 
 MOST = 2**63 - 1
@@ -150,12 +150,12 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
         long = sum(v is not None and abs(v) >= 10**holds.whole_digits for v in column.to_pylist()) if _is_long(column, holds) else 0
         if long:
             more = f"of more than {holds.whole_digits} digits"
-            tell(f"'{name}': {counted(long, f'whole number {more} becomes', f'whole numbers {more} become')} text")
+            tell(f"'{name}': {pluralise(long, f'whole number {more} becomes', f'whole numbers {more} become')} text")
     if holds.first_day is not None and (pa.types.is_date(kind) or pa.types.is_timestamp(kind)):
         early = int(pc.sum(pc.less(column.cast(pa.date32(), safe=False), pa.scalar(holds.first_day))).as_py() or 0)
         if early:
             before = f"before {holds.first_day.year}"
-            tell(f"'{name}': {counted(early, f'date {before} becomes', f'dates {before} become')} text")
+            tell(f"'{name}': {pluralise(early, f'date {before} becomes', f'dates {before} become')} text")
     if pa.types.is_integer(kind) and holds.exact and len(column):
         ends = pc.min_max(column).as_py()
         if max(abs(ends["min"] or 0), abs(ends["max"] or 0)) > holds.exact:
@@ -163,10 +163,12 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
     elif pa.types.is_floating(kind):
         nans = int(pc.sum(pc.is_nan(column)).as_py() or 0)
         if nans and not holds.nan:
-            tell(f"'{name}': {counted(nans, 'value that is', 'values that are')} no number (NaN) {'is' if nans == 1 else 'are'} left empty")
+            tell(
+                f"'{name}': {pluralise(nans, 'value that is', 'values that are')} no number (NaN) {'is' if nans == 1 else 'are'} left empty"
+            )
         infinite = int(pc.sum(pc.is_inf(column)).as_py() or 0)
         if infinite and not holds.infinity:
-            tell(f"'{name}': {counted(infinite, 'endless value')} left empty")
+            tell(f"'{name}': {pluralise(infinite, 'endless value')} left empty")
             column = pc.if_else(pc.is_inf(column), None, column)
             table = table.set_column(number, name, column)
         if holds.largest:
@@ -179,7 +181,7 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
             rounded = np.round(values[there], holds.decimal_places)
             off = int((np.abs(rounded - values[there]) > 1e-12 * np.abs(values[there])).sum())
             if off:
-                tell(f"'{name}': {counted(off, 'value')} rounded to {holds.decimal_places} places, as {holds.title} holds them")
+                tell(f"'{name}': {pluralise(off, 'value')} rounded to {holds.decimal_places} places, as {holds.title} holds them")
     elif pa.types.is_timestamp(kind):
         unit = {"s": 0, "ms": 3, "us": 6, "ns": 9}[kind.unit]
         if unit > holds.digits:
@@ -188,13 +190,13 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
             cut = int((np.asarray(pc.fill_null(whole, 0)) % step != 0).sum())
             if cut:
                 what = {0: "second", 3: "millisecond", 6: "microsecond"}[holds.digits]
-                tell(f"'{name}': {counted(cut, 'time')} cut to the {what}")
+                tell(f"'{name}': {pluralise(cut, 'time')} cut to the {what}")
     if len(column) and column.null_count == len(column) and not holds.empty_columns:
         tell(f"'{name}' has no values, and {holds.title} keeps no such field")
     if pa.types.is_string(kind) and not holds.empty_texts:
         empty = int(pc.sum(pc.fill_null(pc.equal(column, ""), False)).as_py() or 0)
         if empty:
-            tell(f"'{name}': {counted(empty, 'empty text becomes', 'empty texts become')} no value")
+            tell(f"'{name}': {pluralise(empty, 'empty text becomes', 'empty texts become')} no value")
     if pa.types.is_string(kind) and not holds.blanks:
         blanks = int(pc.sum(pc.fill_null(pc.not_equal(pc.utf8_trim_whitespace(column), column), False)).as_py() or 0)
         if blanks:
@@ -229,13 +231,13 @@ def _settled_shapes(layer: Layer, holds: Holds, tell: Callable[..., None]) -> tu
     high = shapely.has_z(geometry)
     out = geometry
     if measured.any() and not holds.measures:
-        tell(f"measures (M) of {counted(int(measured.sum()), 'shape')} are left out: {holds.title} holds none")
+        tell(f"measures (M) of {pluralise(int(measured.sum()), 'shape')} are left out: {holds.title} holds none")
         out = out.copy()
         out[measured] = without_measures(out[measured])
     if high.any() and holds.heights_as:
         tell(f"heights are written as {holds.heights_as}, and are read again as a field of points alone", False)
     if high.any() and not holds.heights:
-        tell(f"heights of {counted(int(high.sum()), 'shape')} are left out: {holds.title} holds none")
+        tell(f"heights of {pluralise(int(high.sum()), 'shape')} are left out: {holds.title} holds none")
         out = shapely.force_2d(out)
     if empty.any() and not holds.empties:
         are = "shape is" if empty.sum() == 1 else "shapes are"

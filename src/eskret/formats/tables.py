@@ -17,7 +17,7 @@ import pyarrow.csv
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import archives, text
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
@@ -81,7 +81,7 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
     aside = []
     if bad:
         # positions among the records: each bad one stands after the good ones before it
-        aside = [(f"has not {counted(len(names), 'value')} as the header has", np.array([n for n, _, _ in bad], np.int64))]
+        aside = [(f"has not {pluralise(len(names), 'value')} as the header has", np.array([n for n, _, _ in bad], np.int64))]
         shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (" ..." if len(bad) > 5 else "")
         have = "record has" if len(bad) == 1 else "records have"
         remarks.append(Remark(f"{len(bad):,} {have} not as many values as the header's {len(names)}: {shown}", look=True))

@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 
 from eskret.core.accounts.account import Remark
 from eskret.core.texts import ASSUMED, SINGLE_BYTE, codec_of, decode, proposal, sentences
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import Code, InputError
 
 SAMPLE = 1 << 18
@@ -116,7 +116,7 @@ def _found(path: Path, way_out: str) -> Spelling:
     like = proposal(others, ASSUMED)
     what = "its text is not Unicode and was"
     if unicode:
-        what = f"{counted(len(others), 'line is', 'lines are')} not UTF-8, as {counted(unicode, 'other is', 'others are')}, and were"
+        what = f"{pluralise(len(others), 'line is', 'lines are')} not UTF-8, as {pluralise(unicode, 'other is', 'others are')}, and were"
     hint = f"; it looks like {like}" if like else ""
     said = f"{what} read as {ASSUMED}{hint}; {way_out} if letters are wrong"
     return Spelling(ASSUMED, bool(unicode), tuple(_looks([said, *sentences(found, ASSUMED, "line")])))

@@ -28,7 +28,7 @@ from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
 from eskret.core.texts import codec_of, is_text, recoded, settled
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import Code, CrsError, InputError
 from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
 from eskret.formats.gdal import library
@@ -401,7 +401,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         raise unreadable(path, error) from error
     if expected >= 0 and done != expected:
         raise InputError(
-            f"it says that it holds {counted(expected, 'feature')} in '{name}', and {done:,} could be read",
+            f"it says that it holds {pluralise(expected, 'feature')} in '{name}', and {done:,} could be read",
             place=str(path),
             way_out="It was probably cut short; fetch it again from its source",
         )
@@ -433,7 +433,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     remarks.extend(_losses(info["geometry_type"]))
     crs = _crs(info["crs"])
     if straightened:
-        text = f"{counted(straightened, 'shape')} with curves made straight, to within {straight_words(crs)}"
+        text = f"{pluralise(straightened, 'shape')} with curves made straight, to within {straight_words(crs)}"
         remarks.append(Remark(text, look=True))
     kind = _settled_kind(info["geometry_type"], geometry, whole)
     layer = Layer(key, table, geometry if whole is None else whole, crs, name, str(path), _titles(path, name), kind, ids)

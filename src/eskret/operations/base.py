@@ -245,7 +245,7 @@ class Outcome:
         return replace(self, inputs=inputs, outputs=outputs, controls=())
 
 
-class Desk(Protocol):
+class Staging(Protocol):
     """Where deliveries are staged; the engine brings one."""
 
     def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
@@ -296,7 +296,7 @@ class Context:
     """What becomes of the names of layers that are saved, where their step does not say."""
     totals: tuple[str, ...] = ()
     watch: Watch = no_watch
-    desk: Desk | None = None
+    desk: Staging | None = None
     path_parameters: frozenset[str] = frozenset()
     others: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     """Layers that settings name, by setting; in a rehearsal their facts."""
@@ -356,14 +356,14 @@ class Operation(ABC):
     phase: ClassVar[Phase]
     relation: ClassVar[Relation]
     also_known_as: ClassVar[tuple[str, ...]] = ()
-    rank: ClassVar[int] = 50
+    menu_order: ClassVar[int] = 50
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1
     says: ClassVar[str] = ""
     """The template of its sentence in the ledger: see ``sentences``."""
     limits: ClassVar[str] = ""
     """What it cannot do, or only so far; for the handbook."""
-    takes_layers: ClassVar[bool] = True
+    has_input: ClassVar[bool] = True
     single: ClassVar[tuple[str, ...] | None] = ()
     """Settings that a single layer of the set may have for itself; None for all of them."""
     previews_text: ClassVar[bool] = False
@@ -420,7 +420,7 @@ class Operation(ABC):
 class Source(Operation):
     """Brings layers in. A part is one task: what can be read on its own."""
 
-    takes_layers = False
+    has_input = False
 
     @abstractmethod
     def forecast(self, settings: Any, context: Context) -> Forecast:
@@ -430,7 +430,7 @@ class Source(Operation):
     def parts(self, settings: Any, context: Context) -> Sequence[Any]:
         """The tasks."""
 
-    def part_reads(self, part: Any, settings: Any, context: Context) -> Sequence[Path] | None:
+    def part_inputs(self, part: Any, settings: Any, context: Context) -> Sequence[Path] | None:
         """As ``reads``, of one task alone."""
         return self.reads(settings, context)
 

@@ -51,7 +51,7 @@ def _made(module: str) -> Operation:
 def all_operations() -> dict[str, Operation]:
     """Every operation by its id, in the order of the phases."""
     order = list(Phase)
-    found = sorted((_made(m) for m in _places().values()), key=lambda o: (order.index(o.phase), o.rank, o.title))
+    found = sorted((_made(m) for m in _places().values()), key=lambda o: (order.index(o.phase), o.menu_order, o.title))
     return {o.id: o for o in found}
 
 
@@ -141,7 +141,7 @@ def find_operations(words: str, with_layers: bool | None = None) -> list[Operati
     """
 
     def unfit(operation: Operation) -> bool:
-        return with_layers is not None and operation.takes_layers != with_layers
+        return with_layers is not None and operation.has_input != with_layers
 
     known = [*all_operations().values(), *own_operations()]
     if not words_of(words):

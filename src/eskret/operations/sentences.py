@@ -52,15 +52,15 @@ class _Shown:
         given = self.settings.get(name)
         form = get_origin(self.model.model_fields[name].annotation)
         if form is list:
-            return in_words(map(str, given), int(most or 4)) if isinstance(given, list) else ""
+            return join_words(map(str, given), int(most or 4)) if isinstance(given, list) else ""
         if form is dict:
-            return in_words(map(str, given.values()), int(most or 3)) if isinstance(given, Mapping) else ""
+            return join_words(map(str, given.values()), int(most or 3)) if isinstance(given, Mapping) else ""
         if self._names_layer(name):
             return bold(str(given).split(":")[-1]) if given else ""
         return " ".join(str(given).split()) if given else ""
 
 
-def in_words(names: Iterable[str], most: int = 2) -> str:
+def join_words(names: Iterable[str], most: int = 2) -> str:
     """``a and b``, or ``a and 4 more``."""
     items = list(names)
     if len(items) <= most:

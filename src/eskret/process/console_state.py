@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.layer.frames import to_frame
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DocumentError
 from eskret.workflow.cache.cached_layer import CachedLayer
 from eskret.workflow.model.document import parse
@@ -45,7 +45,7 @@ class Layers(Mapping[str, Any]):
         return self[next(iter(self._layers))]
 
     def __repr__(self) -> str:
-        told = [f"{key}: {counted(info['rows'], 'row')}" for key, info in self._layers.items()]
+        told = [f"{key}: {pluralise(info['rows'], 'row')}" for key, info in self._layers.items()]
         return f"<{self._step}: {'; '.join(told) or 'nothing left it'}>"
 
 

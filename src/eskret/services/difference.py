@@ -19,7 +19,7 @@ from eskret.core.layer import Layer
 from eskret.core.tables.diff import Difference, difference
 from eskret.core.tables.from_objects import from_objects
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import geojson
 from eskret.services import likeness
@@ -165,7 +165,7 @@ def take(
     found = replace(found, added=stays[found.added], changed=stays[found.changed], unkeyed=stays[found.unkeyed])
     if mode == REPLACE and len(found.unkeyed_before):
         raise InputError(
-            f"{counted(len(found.unkeyed_before), 'published feature')} cannot be told apart: the key is empty, or several have it",
+            f"{pluralise(len(found.unkeyed_before), 'published feature')} cannot be told apart: the key is empty, or several have it",
             way_out="Leave the key empty: then features are told apart by all they hold",
         )
     found = _settled(found, mode, remove)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import InputError, ServiceError
 from eskret.formats.reading import Watch, no_watch
 from eskret.services.connection import Answer, Connection, nonsense
@@ -212,7 +212,7 @@ def _pages(there: Connection, dataset: str, box: Sequence[float], where: Mapping
             return Items(found[:most], matched)
     if matched is not None and matched != len(found):
         raise InputError(
-            f"it counts {counted(matched, 'feature that matches', 'features that match')}, and {len(found):,} came",
+            f"it counts {pluralise(matched, 'feature that matches', 'features that match')}, and {len(found):,} came",
             place=home,
             way_out="Somebody may have changed the dataset meanwhile; run again",
         )

@@ -73,7 +73,7 @@ def content_texts(
     seen = dict(after or {})
     out = []
     for one, shape in zip(features, binary.tolist(), strict=True):
-        held = {n: likeness.plain(v) for n, v in likeness.held(one, own).items()}
+        held = {n: likeness.comparable_value(v) for n, v in likeness.held(one, own).items()}
         taken = hashlib.blake2b(orjson.dumps(held, option=orjson.OPT_SORT_KEYS | orjson.OPT_UTC_Z), digest_size=16)
         taken.update(shape or b"")
         text = taken.hexdigest()

@@ -43,7 +43,7 @@ def same_value(a: Any, b: Any) -> bool:
     return bool(a == b)
 
 
-def plain(value: Any) -> Any:
+def comparable_value(value: Any) -> Any:
     """A value in one form of those that ``same_value`` has for the same."""
     if isinstance(value, int) and not isinstance(value, bool):
         return float(value)

@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from queue import Empty, SimpleQueue
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import EskretError, ServiceError, StoppedError
 from eskret.services import features, likeness
 from eskret.services.changing import Done, Feature, FeatureEditor, drop_dataset, make_dataset
@@ -164,14 +164,14 @@ class _Sending:
         push = self._push
         if settled.waiting:
             raise ServiceError(
-                f"{counted(len(settled.waiting), 'change')} did not come to be although the service took them",
+                f"{pluralise(len(settled.waiting), 'change')} did not come to be although the service took them",
                 place=push.service,
                 way_out="Look at the dataset, then resume or undo this push",
             )
         if settled.conflicts:
             number = len(settled.conflicts)
             says = (
-                f"Somebody else changed {counted(number, 'feature')} since the difference was taken; "
+                f"Somebody else changed {pluralise(number, 'feature')} since the difference was taken; "
                 f"{'it was' if number == 1 else 'they were'} not touched. Leave theirs, or send yours over theirs."
             )
             self._journal.note(state=UNDOING if self._undoing else PART, says=says)
@@ -180,7 +180,7 @@ class _Sending:
         left = self._journal.count(LEFT)
         says = ""
         if left:
-            says = f"{counted(left, 'feature')} stayed as somebody else made them."
+            says = f"{pluralise(left, 'feature')} stayed as somebody else made them."
         elif settled.count != expected:
             says = f"The dataset holds {settled.count:,} features, {expected:,} were expected: somebody else changes it too."
         self._journal.note(state=UNDONE if self._undoing else PUSHED, says=says)

@@ -16,7 +16,7 @@ from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, 
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.layer.frames import from_frame, to_frame
 from eskret.core.measure.totals import totals_of
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import EskretError, SettingError, StoppedError
 from eskret.formats import gdal
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Gathering, Operation, Outcome, Source
@@ -24,7 +24,7 @@ from eskret.operations.settings import setting_info
 from eskret.operations.support.to_workflow_crs import bring
 from eskret.user_operations.altered import changed
 from eskret.user_operations.declare import ALL, EACH, Account, Declared, sentence_of
-from eskret.user_operations.failures import in_words
+from eskret.user_operations.failures import exception_words
 
 FIRST_LABEL = 1 << 40
 """Rows are labelled from here, so that an index that was made anew is never taken for theirs."""
@@ -171,7 +171,7 @@ def failure(error: BaseException, file: Path) -> EskretError:
     line = lines[-1].lineno if lines else getattr(error, "lineno", None)
     where = f"{file.name}, line {line}" if line else file.name
     counts = {"line": line} if line else {}
-    problem, way_out = in_words(error)
+    problem, way_out = exception_words(error)
     return EskretError(problem, place=where, way_out=way_out, counts=counts)
 
 
@@ -213,7 +213,7 @@ def _unknown(declared: Declared, entered: int, left: int, key: str = "") -> list
     """What to say where nobody knows which row came of which."""
     if declared.relation is not None:
         return [Remark(f"its rows are '{declared.relation}', as it declares", key)]
-    text = f"{counted(entered, 'row')} entered and {left:,} left, and which came of which is not known"
+    text = f"{pluralise(entered, 'row')} entered and {left:,} left, and which came of which is not known"
     return [Remark(f"{text}: it gave them an index of their own, and declares no relation", key, look=True)]
 
 
@@ -306,7 +306,7 @@ class OwnSource(OwnOperation, Source):
             brought, lost, told = bring(layer, context)
             made.append(brought)
             remarks += [replace(r, layer=layer.key) for r in told]
-            remarks += [Remark(f"{counted(len(rows), 'feature')} left out: {reason}", layer.key, look=True) for reason, rows in lost]
+            remarks += [Remark(f"{pluralise(len(rows), 'feature')} left out: {reason}", layer.key, look=True) for reason, rows in lost]
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in made)
         return [Outcome(tuple(made), (), outputs, None, tuple(remarks))]
 
@@ -327,8 +327,8 @@ def operation_of(declared: Declared) -> OwnOperation:
             "version": declared.version,
             "declared": declared,
             "Settings": declared.model(),
-            "takes_layers": declared.works_on in (EACH, ALL),
-            "rank": 95,
+            "has_input": declared.works_on in (EACH, ALL),
+            "menu_order": 95,
         },
     )
     found: OwnOperation = made()

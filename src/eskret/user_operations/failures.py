@@ -6,7 +6,7 @@ from eskret.core.unforeseen import as_sentence
 from eskret.errors import EskretError
 
 
-def in_words(error: BaseException) -> tuple[str, str]:
+def exception_words(error: BaseException) -> tuple[str, str]:
     """What an exception of Python means, and what to do about it. What the code says itself stays as it says it."""
     if isinstance(error, EskretError):
         return error.problem, error.way_out

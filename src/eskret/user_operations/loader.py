@@ -16,7 +16,7 @@ from eskret.operations.base import Operation
 from eskret.user_operations import trust
 from eskret.user_operations.adapter import OwnOperation, failure, operation_of
 from eskret.user_operations.declare import declared_in
-from eskret.user_operations.failures import in_words
+from eskret.user_operations.failures import exception_words
 from eskret.user_operations.imports import AllowedSources
 
 _lock = threading.RLock()
@@ -102,7 +102,7 @@ def _import(project: Project, path: Path, source: bytes) -> None:
     except BaseException as error:
         if isinstance(error, KeyboardInterrupt):
             raise
-        project.problems.append(Problem(path, _line_in(error, path), in_words(error)[0]))
+        project.problems.append(Problem(path, _line_in(error, path), exception_words(error)[0]))
         return
     for thing in list(vars(module).values()):
         declared = declared_in(thing)
@@ -215,7 +215,7 @@ def card_of(operation: OwnOperation) -> dict[str, Any]:
         "phase": str(operation.phase),
         "doc": declared.doc or declared.title,
         "also_known_as": list(operation.also_known_as),
-        "takes_layers": operation.takes_layers,
+        "takes_layers": operation.has_input,
         "settings": settings,
         "author": declared.author,
         "limits": declared.limits,

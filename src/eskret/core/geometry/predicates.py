@@ -47,7 +47,7 @@ _ASKED_OF_OTHER: dict[tuple[Predicate, bool], Callable[..., np.ndarray]] = {
 }
 
 
-def holds(
+def matches_predicate(
     geometry: np.ndarray, others: np.ndarray, relation: Predicate, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
 ) -> np.ndarray:
     """Whether each feature holds the relation to at least one of the others (for DISJOINT: to all of them).
@@ -65,7 +65,7 @@ def holds(
     bool array, one a feature.
     """
     if relation is Predicate.DISJOINT:
-        return is_nonempty(geometry) & ~holds(geometry, others, Predicate.INTERSECTS, globe=globe, watch=watch)
+        return is_nonempty(geometry) & ~matches_predicate(geometry, others, Predicate.INTERSECTS, globe=globe, watch=watch)
     test = _ASKED_OF_OTHER[relation, edge and relation in (Predicate.WITHIN, Predicate.CONTAINS)]
     if not globe:
         return _any(geometry, others, 0.0, test, watch)
@@ -88,7 +88,7 @@ def holds(
     return out
 
 
-def points_hold(
+def points_match(
     xy: np.ndarray, others: np.ndarray, relation: Predicate, *, edge: bool = False, globe: bool = False, watch: Watch | None = None
 ) -> np.ndarray | None:
     """As ``holds``, for points given by their coordinates (n, 2), without making shapes of them.

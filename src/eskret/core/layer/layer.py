@@ -58,7 +58,7 @@ class Layer:
     ids: np.ndarray | None = field(repr=False)
     unnumbered: str = field(repr=False)
     """Its key before it was told apart from others that enter the same step."""
-    line: tuple[tuple[str, str], ...] = field(repr=False)
+    provenance: tuple[tuple[str, str], ...] = field(repr=False)
     """In a run: the steps it came through, the last one first, with its key at each. Of several layers that became one, the
     first counts."""
 
@@ -75,7 +75,7 @@ class Layer:
         ids: np.ndarray | None = None,
         column: GeometryColumn | None = None,
         unnumbered: str = "",
-        line: tuple[tuple[str, str], ...] = (),
+        provenance: tuple[tuple[str, str], ...] = (),
     ) -> None:
         if not isinstance(geometry, _Unchanged):
             column = None if geometry is None else GeometryColumn(geometry)
@@ -97,7 +97,7 @@ class Layer:
             "kind": kind,
             "ids": ids,
             "unnumbered": unnumbered,
-            "line": line,
+            "provenance": provenance,
         }
         for attribute, value in settled.items():
             object.__setattr__(self, attribute, value)
@@ -210,11 +210,11 @@ class Layer:
     @property
     def step(self) -> str:
         """The step that made it, in a run."""
-        return self.line[0][0] if self.line else ""
+        return self.provenance[0][0] if self.provenance else ""
 
     def with_provenance(self, step: str, of: HasProvenance | None = None) -> Layer:
         """The layer as one that this step made, of another one."""
-        return replace(self, line=((step, self.key), *(of.line if of is not None else ())))
+        return replace(self, provenance=((step, self.key), *(of.provenance if of is not None else ())))
 
     def renamed(self, key: str, name: str) -> Layer:
         """The layer under another key and name."""

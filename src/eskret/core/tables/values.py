@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 
 
 def no_numbers(column: pa.ChunkedArray) -> int:
@@ -50,7 +50,7 @@ def told_of_no_numbers(table: pa.Table, names: Sequence[str]) -> list[str]:
     for name in dict.fromkeys(names):
         many = no_numbers(table.column(name)) if name in table.column_names else 0
         if many:
-            out.append(f"{counted(many, 'value')} of '{name}' {'is' if many == 1 else 'are'} no number and counted as empty")
+            out.append(f"{pluralise(many, 'value')} of '{name}' {'is' if many == 1 else 'are'} no number and counted as empty")
     return out
 
 

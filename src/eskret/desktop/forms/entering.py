@@ -16,7 +16,7 @@ from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
 from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.workflow.model.references import Reference
 
 
@@ -87,7 +87,7 @@ class EnteringEditor(MenuEditor):
     def show_value(self, value: Any) -> None:
         self._value = list(value)
         names = [r.step if r.pattern == "*" else f"{r.step} · {r.pattern}" for r in map(Reference.parse, self._value)]
-        text = in_words(names, 2) if names else "choose a step or layers"
+        text = join_words(names, 2) if names else "choose a step or layers"
         self.say(text, "\n".join(names))
 
     def fill(self) -> None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QWidget
 from eskret.desktop.forms.entering import MenuEditor
 from eskret.desktop.forms.setting_editors import SettingEditor
 from eskret.desktop.state.session import Session
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.model.references import Reference
 
@@ -115,7 +115,7 @@ class FieldsEditor(MenuEditor):
 
     def show_value(self, value: Any) -> None:
         self._value = [str(v) for v in value or []]
-        self.say(in_words(self._value, 3) if self._value else "choose fields", "\n".join(self._value))
+        self.say(join_words(self._value, 3) if self._value else "choose fields", "\n".join(self._value))
 
     def fill(self) -> None:
         self.menu.clear()

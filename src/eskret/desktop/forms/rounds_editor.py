@@ -10,7 +10,7 @@ from eskret.desktop.forms.layers_editor import LayerEditor
 from eskret.desktop.forms.setting_editors import SettingEditor
 from eskret.desktop.state.session import Session
 from eskret.operations.settings import SettingInfo
-from eskret.workflow.model.iteration import Each
+from eskret.workflow.model.iteration import ForEach
 
 _KINDS = {"": "once", "layers": "once for each layer", "values": "once for each value of a field", "rows": "once for each row"}
 _OF = SettingInfo("Of", "", "layer", tables=True)
@@ -22,7 +22,7 @@ class RoundsEditor(SettingEditor):
     def __init__(self, session: Session, step: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session, self._step = session, step
-        self._value: Each | None = None
+        self._value: ForEach | None = None
         self.kind = QComboBox()
         self.kind.setAccessibleName("How often it is done")
         self.kind.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -63,7 +63,7 @@ class RoundsEditor(SettingEditor):
         column.addWidget(self._rows)
         self.watch(self.kind, self.field, self.called, self.of.button, self.go_on)
 
-    def show_value(self, value: Each | None) -> None:
+    def show_value(self, value: ForEach | None) -> None:
         self._value = value
         self.kind.setCurrentIndex(self.kind.findData(value.kind if value is not None else ""))
         self._rows.setVisible(value is not None)
@@ -107,13 +107,13 @@ class RoundsEditor(SettingEditor):
         field = (before.field if before is not None else "") or (fields[0] if fields else "value")
         field = field if kind == "values" else ""
         name = {"values": clean_name(field, keep_case=True), "layers": "one", "rows": ""}[kind]
-        self._tell(Each(kind, of, field, name, before.go_on if before is not None else False))
+        self._tell(ForEach(kind, of, field, name, before.go_on if before is not None else False))
 
     def _change(self, of: str | None = None, field: str | None = None, go_on: bool | None = None) -> None:
         value = self._value
         if value is None:
             return
-        now = Each(
+        now = ForEach(
             value.kind,
             value.of if of is None else of,
             value.field if field is None else field,
@@ -123,20 +123,20 @@ class RoundsEditor(SettingEditor):
         if of is not None and value.kind == "values":
             fields = [n for n, _ in self._session.fields_of(of)]
             if fields and now.field not in fields:
-                now = Each(now.kind, now.of, fields[0], clean_name(fields[0], keep_case=True), now.go_on)
+                now = ForEach(now.kind, now.of, fields[0], clean_name(fields[0], keep_case=True), now.go_on)
         elif field is not None and value.name == clean_name(value.field, keep_case=True):
-            now = Each(now.kind, now.of, field, clean_name(field, keep_case=True), now.go_on)
+            now = ForEach(now.kind, now.of, field, clean_name(field, keep_case=True), now.go_on)
         self._tell(now)
 
     def _change_name(self) -> None:
         value = self._value
         name = clean_name(self.called.text(), keep_case=True)
         if value is not None and name and name != value.name:
-            self._tell(Each(value.kind, value.of, value.field, name, value.go_on))
+            self._tell(ForEach(value.kind, value.of, value.field, name, value.go_on))
         elif value is not None:
             self.called.setText(value.name)
 
-    def _tell(self, value: Each | None) -> None:
+    def _tell(self, value: ForEach | None) -> None:
         if value != self._value:
             self.settled.emit(value)
 

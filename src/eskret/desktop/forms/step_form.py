@@ -11,7 +11,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from eskret.core.naming import clean_name, number_collisions
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
 from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, SqlEditor
 from eskret.desktop.forms.crs_editor import CrsEditor
@@ -37,7 +37,7 @@ from eskret.desktop.state.session import Session
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.operations.registry import OWN, operation_by_id
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
 from eskret.operations.support.as_text import from_text, parameters_meant, parameters_named
 from eskret.workflow.faces.ledger import grouped_remarks, reason_text
@@ -221,7 +221,7 @@ class SettingsForm(QScrollArea):
         column.addWidget(summary)
         if operation.help:
             column.addWidget(self._how_to(" ".join(operation.help.split()), step.use))
-        if operation.takes_layers:
+        if operation.has_input:
             self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
         for name, info in setting_info(operation.Settings).items():
             if info.kind == "layers":
@@ -393,7 +393,7 @@ class SettingsForm(QScrollArea):
             self._ask_choices(step)
         if self.by_layer is not None:
             self.by_layer.setVisible(step.each is None)  # rounds give the settings else
-            told = f": {counted(len(step.layer), 'layer')} with settings of their own" if step.layer else " …"
+            told = f": {pluralise(len(step.layer), 'layer')} with settings of their own" if step.layer else " …"
             self.by_layer.setText(f"Layer by layer{told}")
         if self._preview is not None:
             try:
@@ -487,7 +487,7 @@ class SettingsForm(QScrollArea):
         lines = []
         for plan in found.outputs[:6]:
             at_most = "" if plan.certainty == "known" else "at most "
-            count = "" if plan.features is None else f", {at_most}{counted(plan.features, 'feature')}"
+            count = "" if plan.features is None else f", {at_most}{pluralise(plan.features, 'feature')}"
             what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
             was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
             verb = {
@@ -505,8 +505,8 @@ class SettingsForm(QScrollArea):
             uncertain = any(x.certainty != "known" for x in found.leaving)
             total = sum(c or 0 for c in counts)
             word = "at most " if uncertain else ""
-            keys = in_words([x.key for x in found.leaving], 4)
-            lines.append(f"Leaves {counted(len(found.leaving), 'layer')}: {keys}; {word}{counted(total, 'feature')}.")
+            keys = join_words([x.key for x in found.leaving], 4)
+            lines.append(f"Leaves {pluralise(len(found.leaving), 'layer')}: {keys}; {word}{pluralise(total, 'feature')}.")
         return "\n".join([*lines, *dict.fromkeys(notes)])
 
     def _made_text(self, step: Step) -> str:
@@ -518,18 +518,18 @@ class SettingsForm(QScrollArea):
         for one in result["inputs"]:
             aside = sum(r["count"] for r in one["set_aside"])
             if aside:
-                lines.append(f"{one['layer']}: {aside:,} of {counted(one['rows'], 'feature')} set aside")
+                lines.append(f"{one['layer']}: {aside:,} of {pluralise(one['rows'], 'feature')} set aside")
                 lines += ["   " + reason_text(r["reason"], r["count"]) for r in one["set_aside"]]
         saved = [o for o in self._session.last_run.get("outputs", ()) if o.get("step") == step.id]
         for output in saved:
             layer = f", layer {output['layer']}" if output["layer"] else ""
             verb = "Saved" if output.get("written", True) else "Left as it was"
-            lines.append(f"{verb} {Path(output['path']).name}{layer}: {counted(output['features'], 'feature')}.")
+            lines.append(f"{verb} {Path(output['path']).name}{layer}: {pluralise(output['features'], 'feature')}.")
         if not saved:
             outputs = result["outputs"]
-            keys = in_words([o["layer"] for o in outputs], 4)
+            keys = join_words([o["layer"] for o in outputs], 4)
             rows = sum(o["rows"] for o in outputs)
-            lines.append(f"Left {counted(len(outputs), 'layer')}: {keys}; {counted(rows, 'feature')}.")
+            lines.append(f"Left {pluralise(len(outputs), 'layer')}: {keys}; {pluralise(rows, 'feature')}.")
         lines += [text + "." for text, _ in grouped_remarks(result["remarks"])]
         return "\n".join(lines)
 
@@ -573,7 +573,7 @@ def _count_text(answers: list[dict[str, Any]], verb: str) -> str:
     """How many features a condition holds for."""
     of, total = sum(a["of"] for a in answers), sum(a["kept"] for a in answers)
     share = f", {100 * total / of:.1f} %" if of else ""
-    return f"{verb} {total:,} of {counted(of, 'feature')}{share}"
+    return f"{verb} {total:,} of {pluralise(of, 'feature')}{share}"
 
 
 def _first_values(answer: dict[str, Any]) -> str:
@@ -581,5 +581,5 @@ def _first_values(answer: dict[str, Any]) -> str:
     if answer.get("wrong"):
         return str(answer["wrong"])
     shown = ", ".join("(empty)" if v is None else str(v) for v in answer["values"])
-    more = f" ... of {counted(answer['of'], 'row')}" if answer["of"] > len(answer["values"]) else ""
+    more = f" ... of {pluralise(answer['of'], 'row')}" if answer["of"] > len(answer["values"]) else ""
     return f"Gives {answer['type']}: {shown}{more}" if answer["values"] else f"Gives {answer['type']}"

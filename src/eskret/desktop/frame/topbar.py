@@ -15,7 +15,7 @@ from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
 from eskret.errors import DocumentError
 from eskret.workflow.model.edits import set_parameter
-from eskret.workflow.model.parameters import Parameter, in_words
+from eskret.workflow.model.parameters import Parameter, value_words
 
 
 class ParameterBox(QFrame):
@@ -41,7 +41,7 @@ class ParameterBox(QFrame):
         help_ = QLabel(parameter.help or "Steps use this value wherever they name the parameter.")
         help_.setObjectName("faint")
         help_.setWordWrap(True)
-        standard = QLabel(f"In the file: {in_words(parameter.default)}")
+        standard = QLabel(f"In the file: {value_words(parameter.default)}")
         standard.setObjectName("faint")
         use, keep = QPushButton("Use it"), QPushButton("Use and keep in the file")
         use.setObjectName("primary")
@@ -237,7 +237,7 @@ class TopBar(QWidget):
             self._made = made
             self._make_chips(document.parameters)
         for parameter in document.parameters:
-            value = in_words(session.value(parameter.name))
+            value = value_words(session.value(parameter.name))
             own = parameter.name in session.state.values
             self.chips[parameter.name].setText(f"{parameter.title}:  {_short(value)}{'  ·  changed' if own else ''}")
         self.edit.setVisible(self._working and bool(document.parameters))

@@ -21,7 +21,7 @@ from eskret.desktop.frame.boxes import Boxes
 from eskret.desktop.frame.status import StatusLine
 from eskret.desktop.frame.topbar import TopBar
 from eskret.desktop.ledger.ledger_view import LedgerView
-from eskret.desktop.panes.edit_actions import Hand, Looked
+from eskret.desktop.panes.edit_actions import EditActions, ViewContext
 from eskret.desktop.panes.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
 from eskret.desktop.publish.publish_view import PublishView
 from eskret.desktop.python_console.console import ConsolePane
@@ -615,7 +615,7 @@ class Workbench(QWidget):
         step = session.step()
         at = session.document.index(step.id) + 1 if step is not None else None
         source: tuple[str, ...] = ()
-        if entry.takes_layers and step is not None:
+        if entry.has_input and step is not None:
             source = (step.id,)
         name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
         session.add_step(Step(name or "step", entry.use, source, dict(entry.settings)), at)
@@ -624,11 +624,11 @@ class Workbench(QWidget):
 
     def _by_hand(self, what: str) -> None:
         """Write what is chosen into the workflow."""
-        viewer, hand = self.viewer, Hand(self.session)
+        viewer, hand = self.viewer, EditActions(self.session)
         at, rows = viewer.looked_at(), viewer.chosen
         if at is None:
             return
-        acts: dict[str, Callable[[Looked, Any], str]] = {
+        acts: dict[str, Callable[[ViewContext, Any], str]] = {
             "pick": hand.pick,
             "leave out": partial(hand.pick, all_but=True),
             "keep": hand.keep,
@@ -638,12 +638,12 @@ class Workbench(QWidget):
 
     def _sketched(self, kind: str, xy: Any) -> None:
         crs = self.viewer.canvas.scene.crs
-        self._act(lambda: Hand(self.session).sketch(kind, xy, crs))
+        self._act(lambda: EditActions(self.session).sketch(kind, xy, crs))
 
     def _corrected(self, row: int, field: str, new: Any) -> None:
         at = self.viewer.looked_at()
         if at is not None:
-            self._act(lambda: Hand(self.session).correct(at, row, field, new))
+            self._act(lambda: EditActions(self.session).correct(at, row, field, new))
 
     def _undo_last(self) -> None:
         """Take the last edit back; what was said of it is said no more."""

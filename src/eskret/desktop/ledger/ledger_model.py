@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from eskret.core.words import counted, plain
+from eskret.core.words import pluralise, strip_markup
 from eskret.desktop.ledger.threads import RowThreads, lanes
 from eskret.desktop.state.session import Session
 from eskret.workflow.faces.ledger import LayerRow, StepRow, grouped_remarks
@@ -174,7 +174,7 @@ class LedgerModel(QAbstractItemModel):
         assert node.step is not None
         row = node.step
         if column == STEP:
-            return plain(row.sentence)
+            return strip_markup(row.sentence)
         words = {"running": "running", "off": "off", "error": "cannot run"}
         return {
             NUMBER: str(row.number),
@@ -190,7 +190,7 @@ class LedgerModel(QAbstractItemModel):
     def _tip(self, node: Node) -> str:
         row = node.step
         assert row is not None
-        lines = [plain(row.sentence)]
+        lines = [strip_markup(row.sentence)]
         if row.error or node.finding:
             lines.append(row.error or node.finding)
         if row.reused:
@@ -200,7 +200,7 @@ class LedgerModel(QAbstractItemModel):
         for child in row.children:
             for reason, number in child.reasons:
                 counts[reason] = counts.get(reason, 0) + number
-        lines += [f"{counted(n, 'feature')} set aside: {reason}" for reason, n in counts.items()]
+        lines += [f"{pluralise(n, 'feature')} set aside: {reason}" for reason, n in counts.items()]
         lines += [text for text, _ in grouped_remarks(row.remarks)]
         return "\n".join(lines)
 

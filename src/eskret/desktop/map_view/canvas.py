@@ -14,7 +14,7 @@ from eskret.desktop.map_view.graticule import paint_lines, paint_scale_bar
 from eskret.desktop.map_view.hit_test import feature_at
 from eskret.desktop.map_view.legend import paint_legend
 from eskret.desktop.map_view.picture import LEGEND_ROOM, Picture, legend_corner, picture
-from eskret.desktop.map_view.render import Look, PaintItem, path_of
+from eskret.desktop.map_view.render import PaintItem, Symbol, path_of
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.viewport import Box, Viewport
 from eskret.desktop.state.background import Background
@@ -24,7 +24,7 @@ REACH = 6.0
 TINY = 6  # pixels
 MANY = 400
 """More chosen features than this are painted with the rest, off the window's thread."""
-LOOK, BOX, LASSO = "look", "box", "lasso"
+PAN, BOX, LASSO = "look", "box", "lasso"
 SKETCHES = ("points", "line", "area")
 DISTANCE, SIZE = "distance", "size"
 MEASURES = (DISTANCE, SIZE)
@@ -68,7 +68,7 @@ class MapCanvas(QWidget):
         self._image_view = Viewport()
         self._painting = False
         self._again = False
-        self.mode = LOOK
+        self.mode = PAN
         self._outline: list[tuple[float, float]] = []  # screen, of a box or lasso
         self._vertices: list[tuple[float, float]] = []  # ground, of a sketch
         self._held = False  # whether what was measured is done and stays to be seen
@@ -133,7 +133,7 @@ class MapCanvas(QWidget):
     def use(self, mode: str) -> None:
         """Take another tool in hand; what was begun with the last one is dropped."""
         self._outline, self._vertices, self._held, self.figure = [], [], False, ""
-        self.setCursor(Qt.CursorShape.ArrowCursor if mode == LOOK else Qt.CursorShape.CrossCursor)
+        self.setCursor(Qt.CursorShape.ArrowCursor if mode == PAN else Qt.CursorShape.CrossCursor)
         if mode != self.mode:
             self.mode = mode
             self.mode_changed.emit(mode)
@@ -184,7 +184,7 @@ class MapCanvas(QWidget):
         scene, view, ratio, palette, legend = (self.scene, self.view, self.devicePixelRatioF(), theme.palette, self.legend)
         marked: tuple[PaintItem, ...] = ()
         if scene.pick is not None and len(self.chosen) > MANY:
-            marked = (PaintItem(scene.pick.shapes, looks()["chosen"], np.sort(self.chosen)),)
+            marked = (PaintItem(scene.pick.shapes, symbols()["chosen"], np.sort(self.chosen)),)
         work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette, legend)  # noqa: E731
         self._background.run(work, lambda made: self._painted(scene, view, made))
 
@@ -335,7 +335,7 @@ class MapCanvas(QWidget):
         if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton):
             self._drag = event.position().toPoint()
             self._moved = False
-            quick = self.mode == LOOK and event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            quick = self.mode == PAN and event.modifiers() & Qt.KeyboardModifier.ShiftModifier
             left = event.button() == Qt.MouseButton.LeftButton
             if left and (self.mode in (BOX, LASSO) or quick) and self.scene.pick is not None:
                 self._outline = [(event.position().x(), event.position().y())]
@@ -372,7 +372,7 @@ class MapCanvas(QWidget):
         if self._drag is None:
             return
         self._drag = None
-        self.setCursor(Qt.CursorShape.ArrowCursor if self.mode == LOOK else Qt.CursorShape.CrossCursor)
+        self.setCursor(Qt.CursorShape.ArrowCursor if self.mode == PAN else Qt.CursorShape.CrossCursor)
         outline, self._outline = self._outline, []
         if event.button() != Qt.MouseButton.LeftButton:
             return
@@ -409,7 +409,7 @@ class MapCanvas(QWidget):
             self.update()
         elif len(set(self._vertices)) >= fewest:
             mode, vertices = self.mode, np.array(self._vertices)
-            self.use(LOOK)
+            self.use(PAN)
             self.sketched.emit(mode, vertices)
 
     def _tell_measure(self) -> None:
@@ -448,17 +448,17 @@ class MapCanvas(QWidget):
             self.update()
         elif event.matches(QKeySequence.StandardKey.SelectAll):
             self.all_asked.emit()
-        elif key == Qt.Key.Key_Escape and self.mode != LOOK:
-            self.use(LOOK)
+        elif key == Qt.Key.Key_Escape and self.mode != PAN:
+            self.use(PAN)
         elif key == Qt.Key.Key_Escape:
             self.clicked.emit(-1, ONLY)
         elif key == Qt.Key.Key_B and not event.modifiers():
-            self.use(LOOK if self.mode == BOX else BOX)
+            self.use(PAN if self.mode == BOX else BOX)
         elif key == Qt.Key.Key_L and not event.modifiers():
-            self.use(LOOK if self.mode == LASSO else LASSO)
+            self.use(PAN if self.mode == LASSO else LASSO)
         elif key == Qt.Key.Key_M and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             mode = SIZE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else DISTANCE
-            self.use(LOOK if self.mode == mode else mode)
+            self.use(PAN if self.mode == mode else mode)
         else:
             super().keyPressEvent(event)
 
@@ -478,16 +478,16 @@ def _corners(mode: str, outline: list[tuple[float, float]]) -> list[tuple[float,
     return [(ax, ay), (bx, ay), (bx, by), (ax, by)]
 
 
-def looks() -> dict[str, Look]:
+def symbols() -> dict[str, Symbol]:
     """How each kind of feature is drawn in the theme in force."""
     p = theme.palette
     return {
-        "plain": Look(p.plain_fill, p.plain_line),
-        "leaving": Look(p.mark_fill, p.mark_line),
-        "aside": Look(p.bad, p.bad, hatch=True),
-        "altered": Look(p.look, p.look, hatch=True),
-        "behind": Look(p.mark_fill, p.mark_line, alpha=110),
-        "kept": Look(p.plain_fill, p.plain_line, alpha=200),
-        "chosen": Look(p.hand, p.ink, width=2.0),
-        "other": Look(p.hand, p.ink, alpha=70, width=2.0, point=9.0),
+        "plain": Symbol(p.plain_fill, p.plain_line),
+        "leaving": Symbol(p.mark_fill, p.mark_line),
+        "aside": Symbol(p.bad, p.bad, hatch=True),
+        "altered": Symbol(p.look, p.look, hatch=True),
+        "behind": Symbol(p.mark_fill, p.mark_line, alpha=110),
+        "kept": Symbol(p.plain_fill, p.plain_line, alpha=200),
+        "chosen": Symbol(p.hand, p.ink, width=2.0),
+        "other": Symbol(p.hand, p.ink, alpha=70, width=2.0, point=9.0),
     }

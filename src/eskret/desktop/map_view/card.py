@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFont
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QScrollArea, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.map_view.vertex_table import CornersTable
 from eskret.desktop.theme.style import font
 from eskret.workflow.cache.stored import Shapes
@@ -70,7 +70,7 @@ class FeatureCard(QFrame):
         self.corners_button.setVisible(shapes is not None)
         if shapes is not None:
             self.corners.show_feature(shapes, row, degrees)
-            self.corners_button.setText(counted(self.corners.model_.rowCount(), "corner"))
+            self.corners_button.setText(pluralise(self.corners.model_.rowCount(), "corner"))
         body = QWidget()
         body.setObjectName("formBody")
         grid = QGridLayout(body)

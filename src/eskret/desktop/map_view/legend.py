@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetricsF, QPainter, QPen
 
 from eskret.desktop.map_view.lettering import RIGHT, write_in
-from eskret.desktop.map_view.render import Look, paint_sample
+from eskret.desktop.map_view.render import Symbol, paint_sample
 from eskret.desktop.map_view.scene import Block
 from eskret.desktop.theme.palette import Palette
 from eskret.desktop.theme.style import font
@@ -32,7 +32,7 @@ def legend_size(blocks: Sequence[Block], room: float) -> tuple[float, float]:
     return min(width, 260.0) + 2 * _PAD, len(lines) * _ROW + 2 * _PAD - 4
 
 
-Line = tuple[str, int | None, Look | None, str]
+Line = tuple[str, int | None, Symbol | None, str]
 """Text; the count, -1 for a title, None for a remark; how it is drawn; the kind."""
 
 
@@ -91,7 +91,7 @@ def paint_legend(painter: QPainter, blocks: Sequence[Block], corner: QPointF, ro
     painter.restore()
 
 
-def swatch(painter: QPainter, look: Look, kind: str, box: QRectF) -> None:
+def swatch(painter: QPainter, look: Symbol, kind: str, box: QRectF) -> None:
     """A little of what a layer draws, in a look."""
     x0, y0, x1, y1 = box.left(), box.top(), box.right(), box.bottom()
     middle = box.center()

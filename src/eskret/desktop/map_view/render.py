@@ -25,7 +25,7 @@ CHUNK = 100  # pieces a path: Qt's cost grows faster than a path's length
 
 
 @dataclass(frozen=True)
-class Look:
+class Symbol:
     """How features are drawn. ``hatch`` puts strokes over the fill, so that colour alone says nothing; ``width`` is of
     lines and outlines, ``point`` the diameter of points, in pixels."""
 
@@ -44,7 +44,7 @@ class PaintItem:
     """Features to draw: all of a layer, or the rows given (int64)."""
 
     shapes: Shapes
-    look: Look
+    look: Symbol
     rows: np.ndarray | None = None
 
 
@@ -103,7 +103,7 @@ class _Onto:
         if self.painter is None:
             painter.end()
 
-    def dots(self, at: np.ndarray, look: Look, size: int) -> None:
+    def dots(self, at: np.ndarray, look: Symbol, size: int) -> None:
         if self.image is not None:
             _dots(self.image, at * self.ratio, look, size)
             return
@@ -154,7 +154,7 @@ def _paint(onto: _Onto, item: PaintItem, rows: np.ndarray, view: Viewport) -> No
     onto.end(painter)
 
 
-def paint_sample(painter: QPainter, look: Look, at: np.ndarray, kind: str) -> None:
+def paint_sample(painter: QPainter, look: Symbol, at: np.ndarray, kind: str) -> None:
     """One feature of screen coordinates (n, 2) in a look: a point, a line or an area."""
     if kind == "point":
         _points(painter, at, look)
@@ -225,7 +225,7 @@ def path_of(vertices: np.ndarray, lengths: np.ndarray) -> QPainterPath:
     return path
 
 
-def _draw(painter: QPainter, path: QPainterPath, look: Look, filled: bool, plain: bool) -> None:
+def _draw(painter: QPainter, path: QPainterPath, look: Symbol, filled: bool, plain: bool) -> None:
     line = QColor(look.line)
     line.setAlpha(look.alpha)
     if filled:
@@ -255,7 +255,7 @@ def _draw(painter: QPainter, path: QPainterPath, look: Look, filled: bool, plain
     painter.drawPath(path)
 
 
-def _points(painter: QPainter, at: np.ndarray, look: Look) -> None:
+def _points(painter: QPainter, at: np.ndarray, look: Symbol) -> None:
     """Points as discs with an outline; as crosses where a hatch would mark an area."""
     line, fill = QColor(look.line), QColor(look.fill)
     line.setAlpha(look.alpha)
@@ -291,7 +291,7 @@ def _read_into(thing: QPainterPath | QPolygonF, raw: bytes) -> None:
     stream >> thing
 
 
-def _dots(image: QImage, at: np.ndarray, look: Look, size: int) -> None:
+def _dots(image: QImage, at: np.ndarray, look: Symbol, size: int) -> None:
     """Set squares of ``size`` device pixels at device positions (n, 2), straight in the image's memory."""
     width, height = image.width(), image.height()
     pixels = np.frombuffer(image.bits(), np.uint32).reshape(height, image.bytesPerLine() // 4)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from eskret.desktop.map_view.labels import Labels
-from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.viewport import Box
 from eskret.workflow.model.map_spec import GRID
 
@@ -18,7 +18,7 @@ from eskret.workflow.model.map_spec import GRID
 class Key:
     """One line of the legend: how it is drawn, what it is, how many features."""
 
-    look: Look
+    look: Symbol
     text: str
     count: int | None = None
 

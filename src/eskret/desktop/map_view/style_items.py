@@ -14,20 +14,20 @@ from eskret.core.style.legend import Legend, numbers_of
 from eskret.core.style.ramps import NO_VALUE, darker
 from eskret.core.style.style import ONE, Style
 from eskret.desktop.map_view.labels import Labels
-from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.scene import Block, Key
 from eskret.desktop.map_view.spliced import with_others
 from eskret.desktop.theme.palette import Palette
 from eskret.workflow.cache.stored import Shapes, StoredLayer
 
 
-def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:
+def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Symbol:
     """How features of a colour are drawn. Outlines stand out from the fill, away from the ground's lightness."""
     if colour == NO_VALUE and palette.name == "dark":
         colour = palette.plain_fill  # it must not outshine what has a value
     rim = darker(colour, -0.22 if palette.name == "dark" else 0.22)
     line = colour if kind == "line" else rim
-    return Look(
+    return Symbol(
         colour,
         line,
         alpha=round(style.opacity * 2.55),
@@ -37,7 +37,7 @@ def look_of(colour: str, style: Style, kind: str, palette: Palette) -> Look:
     )
 
 
-def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
+def plain_symbol(style: Style, usual: Symbol, kind: str, palette: Palette) -> Symbol:
     """How features are drawn that nothing tells apart."""
     if style.colour:
         return look_of(style.colour, style, kind, palette)
@@ -45,10 +45,10 @@ def plain(style: Style, usual: Look, kind: str, palette: Palette) -> Look:
     return replace(usual, alpha=alpha, width=style.width or usual.width, point=style.size or usual.point)
 
 
-def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Look, palette: Palette) -> tuple[PaintItem, ...]:
+def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, usual: Symbol, palette: Palette) -> tuple[PaintItem, ...]:
     """The layer's features, an item for each group that has any."""
     if not legend or legend.of is None:
-        return (PaintItem(shapes, plain(style, usual, layer.kind, palette)),)
+        return (PaintItem(shapes, plain_symbol(style, usual, layer.kind, palette)),)
     found = []
     for number, entry in enumerate(legend.entries):
         if entry.count:
@@ -57,10 +57,10 @@ def items_of(layer: StoredLayer, shapes: Shapes, style: Style, legend: Legend, u
     return tuple(found)
 
 
-def block_of(layer: StoredLayer, title: str, style: Style, legend: Legend, usual: Look, palette: Palette) -> Block:
+def block_of(layer: StoredLayer, title: str, style: Style, legend: Legend, usual: Symbol, palette: Palette) -> Block:
     """What the legend says of the layer."""
     if not legend:
-        return Block(title, layer.kind, (Key(plain(style, usual, layer.kind, palette), title),))
+        return Block(title, layer.kind, (Key(plain_symbol(style, usual, layer.kind, palette), title),))
     keys = tuple(Key(look_of(e.colour, style, layer.kind, palette), e.text, e.count) for e in legend.entries)
     return Block(title, layer.kind, keys, str(layer.info.get("titles", {}).get(style.field, style.field)))
 
@@ -72,8 +72,8 @@ def labels_of(layer: StoredLayer, shapes: Shapes, style: Style, show: Callable[[
     column = layer.table.column(style.label)
     unit = style.label.rpartition("_")[2]
     if numbers_of(column.slice(0, 0)) is None or unit not in (*LENGTHS, *AREAS) or unit == style.label:
-        return (Labels(PaintItem(shapes, Look("", "")), column, show),)
-    return (Labels(PaintItem(shapes, Look("", "")), column, lambda value: f"{show(value)} {unit}"),)
+        return (Labels(PaintItem(shapes, Symbol("", "")), column, show),)
+    return (Labels(PaintItem(shapes, Symbol("", "")), column, lambda value: f"{show(value)} {unit}"),)
 
 
 def tells(style: Style, layer: StoredLayer) -> bool:

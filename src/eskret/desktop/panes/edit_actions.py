@@ -25,7 +25,7 @@ MOST_PICKED = 5_000
 
 
 @dataclass(frozen=True)
-class Looked:
+class ViewContext:
     """What is looked at when a hand act happens: a layer, and where it comes from.
 
     ``step`` is the step in hand and ``entering`` says that the layer enters it; ``source`` is a file that no step has
@@ -49,7 +49,7 @@ def key_field(layer: StoredLayer) -> str:
     return ""
 
 
-class Hand:
+class EditActions:
     """Writes hand acts into the workflow; each is one edit that can be undone."""
 
     def __init__(self, session: Session) -> None:
@@ -57,7 +57,7 @@ class Hand:
 
     # -- choosing
 
-    def pick(self, at: Looked, rows: np.ndarray, all_but: bool = False) -> str:
+    def pick(self, at: ViewContext, rows: np.ndarray, all_but: bool = False) -> str:
         """Add a step that picks these features; its id.
 
         Raises
@@ -70,7 +70,7 @@ class Hand:
         document, added = self._after(at, lambda reference: Step("picked", "pick", (reference,), settings))
         return self._edit(document, added, "pick by hand")
 
-    def keep(self, at: Looked, rows: np.ndarray) -> str:
+    def keep(self, at: ViewContext, rows: np.ndarray) -> str:
         """Add a step that keeps these features by a condition on their key; its id.
 
         Raises
@@ -88,7 +88,7 @@ class Hand:
         document, added = self._after(at, lambda reference: Step("kept", "keep", (reference,), {"where": where}))
         return self._edit(document, added, "keep by hand")
 
-    def isolate(self, at: Looked, rows: np.ndarray) -> str:
+    def isolate(self, at: ViewContext, rows: np.ndarray) -> str:
         """Give these features a layer of their own on disk: a step that picks them and one that saves them.
 
         Raises
@@ -104,7 +104,7 @@ class Hand:
         document = edits.add_step(document, save, document.index(added) + 1)
         return self._edit(document, added, "isolate")
 
-    def _picked(self, at: Looked, rows: np.ndarray) -> dict[str, Any]:
+    def _picked(self, at: ViewContext, rows: np.ndarray) -> dict[str, Any]:
         if not len(rows):
             raise InputError("nothing is chosen", way_out="Click a feature on the map or a row of the table first")
         if len(rows) > MOST_PICKED:
@@ -157,7 +157,7 @@ class Hand:
             return target.id
         return self._edit(document, added, "sketch")
 
-    def correct(self, at: Looked, row: int, field: str, new: Any) -> str:
+    def correct(self, at: ViewContext, row: int, field: str, new: Any) -> str:
         """Write a changed cell down: in the correct step in hand, in one that follows, or in a new one.
 
         Raises
@@ -196,7 +196,7 @@ class Hand:
         document, added = self._after(at, lambda reference: Step("corrected", "correct", (reference,), {"key": key, "changes": [change]}))
         return self._edit(document, added, "correct a cell")
 
-    def _correcting(self, at: Looked, key: str) -> Step | None:
+    def _correcting(self, at: ViewContext, key: str) -> Step | None:
         """The correct step that this change belongs to, if there is one."""
         if at.source is not None:
             return None
@@ -209,7 +209,7 @@ class Hand:
 
     # -- where a step goes
 
-    def _after(self, at: Looked, make: Any) -> tuple[Document, str]:
+    def _after(self, at: ViewContext, make: Any) -> tuple[Document, str]:
         """The document with a step put right after the one that the layer comes from, which is loaded first if need be."""
         session = self._session
         document = session.document
@@ -221,7 +221,7 @@ class Hand:
         place = document.index(Reference.parse(reference).step) + 1
         return _added(document, make(reference), place)
 
-    def _reference(self, at: Looked, document: Document) -> str:
+    def _reference(self, at: ViewContext, document: Document) -> str:
         """How a step refers to the layer that is looked at."""
         if not at.entering:
             made = self._session.view(at.step) or {"leaving": ()}

@@ -7,9 +7,9 @@ from PySide6.QtCore import QObject
 
 from eskret.core.measure.ruler import Ruler
 from eskret.core.measure.units import AREAS, LENGTHS
-from eskret.core.words import figure
+from eskret.core.words import format_quantity
 from eskret.desktop.map_view.canvas import DISTANCE, MEASURES, SIZE, MapCanvas
-from eskret.desktop.panes.selection_bar import HandBar
+from eskret.desktop.panes.selection_bar import SelectionBar
 from eskret.desktop.state.session import Session
 
 _USUAL = {DISTANCE: "m", SIZE: "ha"}
@@ -18,7 +18,7 @@ _USUAL = {DISTANCE: "m", SIZE: "ha"}
 class HandRuler(QObject):
     """Keeps canvas and strip together while something is measured; remembers the units."""
 
-    def __init__(self, canvas: MapCanvas, bar: HandBar, session: Session, parent: QObject | None = None) -> None:
+    def __init__(self, canvas: MapCanvas, bar: SelectionBar, session: Session, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._canvas, self._bar, self._session = canvas, bar, session
         self._ruler: tuple[str, Ruler] | None = None
@@ -57,11 +57,11 @@ class HandRuler(QObject):
         plane, along = ruler.length(xy) if mode == DISTANCE else ruler.area(xy)
         size = (LENGTHS if mode == DISTANCE else AREAS)[unit]
         told = [
-            f"{figure(value / size, unit)} {how}"
+            f"{format_quantity(value / size, unit)} {how}"
             for value, how in ((plane, "in the plane"), (along, "along the ellipsoid"))
             if value is not None
         ]
         first = plane if plane is not None else along
-        self._canvas.figure = figure(first / size, unit) if first is not None else ""
+        self._canvas.figure = format_quantity(first / size, unit) if first is not None else ""
         self._canvas.update()
         self._bar.show_measure(f"{' · '.join(told)}{'' if done else ' so far'}", unit)

@@ -16,8 +16,8 @@ from PySide6.QtCore import QObject, Signal
 
 from eskret.core.style.legend import Legend, legend_of, numbers_of
 from eskret.core.style.style import CLASSES, Style
-from eskret.desktop.map_view.canvas import looks
-from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.canvas import symbols
+from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.scene import Block, Scene
 from eskret.desktop.map_view.style_items import block_of, brought, items_of, labels_of, tells
 from eskret.desktop.state.background import Background
@@ -44,7 +44,7 @@ class Beside:
     why: str = ""
 
 
-class Stage(QObject):
+class SceneBuilder(QObject):
     """Knows styles, groups and kept layers; makes scenes."""
 
     ready = Signal()
@@ -193,7 +193,7 @@ class Stage(QObject):
 
     # -- scenes
 
-    def scene(self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Look, under: list[PaintItem]) -> Scene:
+    def scene(self, layer: StoredLayer, rows: np.ndarray | None, style: Style | None, usual: Symbol, under: list[PaintItem]) -> Scene:
         """The scene about a layer.
 
         Parameters
@@ -240,7 +240,7 @@ class Stage(QObject):
 
     def _kept(self, hand: StoredLayer, labels: list[Any], blocks: list[Block]) -> tuple[tuple[PaintItem, ...], tuple[PaintItem, ...]]:
         """Items of the kept layers over and under the one in hand; their labels and blocks are added to the lists."""
-        palette, usual = theme.palette, looks()["kept"]
+        palette, usual = theme.palette, symbols()["kept"]
         over: list[PaintItem] = []
         below: list[PaintItem] = []
         before: list[Block] = []

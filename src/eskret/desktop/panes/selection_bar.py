@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
 
 from eskret.core.measure.units import AREAS, LENGTHS
-from eskret.desktop.map_view.canvas import BOX, DISTANCE, DRAWING, LASSO, LOOK, MEASURES, SIZE, SKETCHES
+from eskret.desktop.map_view.canvas import BOX, DISTANCE, DRAWING, LASSO, MEASURES, PAN, SIZE, SKETCHES
 
 _HINT = "Click features to choose them; Shift adds, Control takes away. Or draw a box or a loop around them."
 _SKETCH_HINT = {
@@ -28,7 +28,7 @@ _TOOL_HINT = {
 }
 
 
-class HandBar(QWidget):
+class SelectionBar(QWidget):
     """Signals say what is asked for; the strip itself does nothing."""
 
     tool_asked = Signal(str)
@@ -43,7 +43,7 @@ class HandBar(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._mode: str = LOOK
+        self._mode: str = PAN
         self.setObjectName("pane")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(32)
@@ -111,7 +111,7 @@ class HandBar(QWidget):
         self._row.addWidget(button)
 
     def _tool(self, name: str) -> None:
-        self.tool_asked.emit(name if self.buttons[name].isChecked() else LOOK)
+        self.tool_asked.emit(name if self.buttons[name].isChecked() else PAN)
 
     def show_state(self, mode: str, drawn: bool, layer: str, chosen: int, shown: int) -> None:
         """Say how things stand.

@@ -12,17 +12,17 @@ from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPus
 from eskret.core.accounts.account import Relation
 from eskret.core.style.style import Style
 from eskret.core.tables.keys import rows_of
-from eskret.core.words import counted
-from eskret.desktop.map_view.canvas import LESS, MORE, OTHER, MapCanvas, looks
+from eskret.core.words import pluralise
+from eskret.desktop.map_view.canvas import LESS, MORE, OTHER, MapCanvas, symbols
 from eskret.desktop.map_view.card import FeatureCard
-from eskret.desktop.map_view.render import Look, PaintItem
+from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.select_by_shape import rows_in
 from eskret.desktop.map_view.viewport import Box
-from eskret.desktop.panes.edit_actions import Looked
+from eskret.desktop.panes.edit_actions import ViewContext
 from eskret.desktop.panes.measuring_bar import HandRuler
-from eskret.desktop.panes.scene_builder import Stage
-from eskret.desktop.panes.selection_bar import HandBar
+from eskret.desktop.panes.scene_builder import SceneBuilder
+from eskret.desktop.panes.selection_bar import SelectionBar
 from eskret.desktop.state.background import Background
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.field_list import FieldsView
@@ -132,7 +132,7 @@ class Viewer(QObject):
         self.table_stack.addWidget(self.table)
         self.table_stack.addWidget(self.fields)
         self.table_pane.column.addWidget(self.table_stack, 1)
-        self.handbar = HandBar()
+        self.handbar = SelectionBar()
         self.chosen = np.empty(0, np.int64)
         self._background = Background(self)
         self.card = FeatureCard(self.canvas)
@@ -154,7 +154,7 @@ class Viewer(QObject):
         theme.changed.connect(self._redraw)
         self._seen: Any = None
         self.ruler = HandRuler(self.canvas, self.handbar, session, self)
-        self.stage = Stage(session, self)
+        self.stage = SceneBuilder(session, self)
         self.stage.ready.connect(self.restyle)
         session.run_changed.connect(self.stage.forget)
         session.changed.connect(self._styles)
@@ -340,7 +340,7 @@ class Viewer(QObject):
             return
         self.table.model_.show_table(layer.table, rows, self.some())
         shown = layer.rows if rows is None else len(rows)
-        text = counted(shown, "row") if rows is None else f"{shown:,} of {counted(layer.rows, 'row')}"
+        text = pluralise(shown, "row") if rows is None else f"{shown:,} of {pluralise(layer.rows, 'row')}"
         self.table_count.setText(text)
         self._overlay()
         self._fill_fields()
@@ -361,7 +361,7 @@ class Viewer(QObject):
         if not layer.rows:
             nothing = "nothing was found" if self._reports() and self.view == LEAVING else "no feature came this far"
             return self.stage.kept_alone(f"Nothing left: {nothing}.")
-        look = looks()
+        look = symbols()
         usual = look[{ASIDE: "aside", ALTERED: "altered", LEAVING: "leaving"}.get(self.view, "plain")]
         under: list[PaintItem] = []
         for other in [] if self.subject.source is not None else self._session.others_stored(self._session.selected):
@@ -374,7 +374,7 @@ class Viewer(QObject):
             under += self._also(ENTERING, look["plain"])
         return self.stage.scene(layer, rows, self.style() if rows is None else None, usual, under)
 
-    def _also(self, view: str, look: Look) -> list[PaintItem]:
+    def _also(self, view: str, look: Symbol) -> list[PaintItem]:
         """The layer in hand as it is in another view."""
         layer = self.subject.layers[view].get(self.key)
         return [PaintItem(layer.shapes, look)] if layer is not None and layer.shapes is not None and layer.rows else []
@@ -491,15 +491,15 @@ class Viewer(QObject):
         drawn = self.canvas.scene.crs is not None
         self.handbar.show_state(self.canvas.mode, drawn, self.key, len(self.chosen), len(self.shown_rows()))
 
-    def looked_at(self) -> Looked | None:
+    def looked_at(self) -> ViewContext | None:
         """What a hand act is about."""
         layer, _ = self.current()
         if layer is None:
             return None
         source = self.subject.source
         if source is not None:
-            return Looked(layer, source=(source["path"], source["layer"], source["layers"]))
-        return Looked(layer, self._session.selected, self.view != LEAVING)
+            return ViewContext(layer, source=(source["path"], source["layer"], source["layers"]))
+        return ViewContext(layer, self._session.selected, self.view != LEAVING)
 
     def _show_card(self, row: int) -> None:
         layer, _ = self.current()

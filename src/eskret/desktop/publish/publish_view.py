@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMessageBox, QProgressBar, QVBoxLayout, QWidget
 
-from eskret.core.words import counted, duration
+from eskret.core.words import duration, pluralise
 from eskret.desktop.publish.service_boxes import AddressBox, PractiseBox, TokenBox
 from eskret.desktop.state.publisher import Publisher
 from eskret.desktop.state.session import Session
@@ -253,7 +253,7 @@ class PublishView(QWidget):
         how = _MODES.get(push["mode"], push["mode"]) + (f" by {', '.join(push['key'])}" if push["key"] else "")
         where = f"step {push['step']} of {push['title'] or push['workflow'] or 'a workflow'}" if push["step"] else "a workflow"
         stay = push["unchanged"]
-        kept = f"{counted(stay, 'feature')} {'stays as it is' if stay == 1 else 'stay as they are'}"
+        kept = f"{pluralise(stay, 'feature')} {'stays as it is' if stay == 1 else 'stay as they are'}"
         sent = f" ({self._states['done']:,} of them sent)" if push["state"] in ("part", "sending") and self._states else ""
         told = f"{figures_of(push)}{sent}; {kept}. {how[:1].upper()}{how[1:]}."
         self.facts.setText(f"{told} The difference was taken {moment(push['taken'])} by {where}.")
@@ -298,7 +298,7 @@ class PublishView(QWidget):
         elif known.datasets is None:
             self.facts.setText("Being asked …")
         else:
-            self.facts.setText(f"It publishes {counted(len(known.datasets), 'dataset')}. Choose one to look at it.")
+            self.facts.setText(f"It publishes {pluralise(len(known.datasets), 'dataset')}. Choose one to look at it.")
         self._offer(service=True)
         self.changes.show_layer(None)
 
@@ -308,7 +308,7 @@ class PublishView(QWidget):
             return
         self.title.setText(f"{told['title']}")
         self.mark.hide()
-        count = counted(told["count"], "feature") if told["count"] is not None else "an unknown number of features"
+        count = pluralise(told["count"], "feature") if told["count"] is not None else "an unknown number of features"
         self.state.setText(f"{id} at {address.split('//')[-1]}")
         changed = f"changed {moment(told['updated'])}" if told["updated"] else "when it changed is not told"
         fields = "which fields it has is not told"
@@ -387,7 +387,7 @@ class PublishView(QWidget):
         self.progress.setRange(0, of)
         self.progress.setValue(done)
         verb = "taken back" if sending.back else "sent"
-        text = f"{done:,} of {counted(of, 'change')} {verb}" if of else "Asking the service …"
+        text = f"{done:,} of {pluralise(of, 'change')} {verb}" if of else "Asking the service …"
         since = done - int(told.get("first", 0))
         if since > 0 and told["seconds"] > 1 and done < of:
             text += f", about {duration(told['seconds'] * (of - done) / since)} left"

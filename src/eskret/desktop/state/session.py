@@ -15,7 +15,7 @@ from shiboken6 import isValid
 from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.naming import AS_TYPED, clean_name
 from eskret.core.style.style import Style
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.state.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
@@ -506,7 +506,7 @@ class Session(QObject):
                 self.select(first.step)
         else:
             outputs = [o for s in self.forecast.steps.values() for o in s.outputs]
-            will = f"{counted(len(outputs), 'output')} foretold"
+            will = f"{pluralise(len(outputs), 'output')} foretold"
             text = f"Ready to run: {will}, nothing written. Rehearsed in {self.forecast.seconds:.1f} s."
             if looks:
                 text += f" To look at: {findings_once(looks)[0][2]}"

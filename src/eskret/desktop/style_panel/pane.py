@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 )
 
 from eskret.core.style.style import Style
-from eskret.desktop.map_view.canvas import looks
+from eskret.desktop.map_view.canvas import symbols
 from eskret.desktop.panes.viewer import LEAVING, Pane, Viewer
 from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
@@ -154,7 +154,7 @@ class MapPane(Pane):
             return
         style = viewer.style()
         breaks = viewer.stage.breaks(layer, style) if style.by == "classes" and style.field in layer.table.column_names else None
-        usual = looks()["leaving" if viewer.view == LEAVING else "plain"].fill
+        usual = symbols()["leaving" if viewer.view == LEAVING else "plain"].fill
         self.drawn_title.setText(f"HOW {viewer.key.upper()} IS DRAWN")
         self.form.show_style(style, layer.table, layer.kind, viewer.stage.legend(layer, style), breaks, usual)
         self._tell_room()

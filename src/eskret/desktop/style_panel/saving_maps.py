@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from eskret.core.style.style import CLASSES
-from eskret.desktop.map_view.canvas import looks
+from eskret.desktop.map_view.canvas import symbols
 from eskret.desktop.map_view.picture import PictureOptions, save
 from eskret.desktop.panes.viewer import LEAVING, Viewer
 from eskret.desktop.state.background import Background
@@ -142,7 +142,7 @@ class Saving(QObject):
         if breaks is None:
             self.told.emit("look", "The classes are still being found. Write the style when they are.")
             return
-        usual = looks()["leaving" if self._viewer.view == LEAVING else "plain"].fill
+        usual = symbols()["leaving" if self._viewer.view == LEAVING else "plain"].fill
         column = layer.table.schema.field(style.field).type if held else None
         try:
             write_sld(sld_text(style, layer.key, layer.kind, column, breaks, usual), path)

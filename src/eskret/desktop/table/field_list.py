@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHeaderView, QLabel, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.table.layer_model import show
 from eskret.formats.dbf import declared
 
@@ -85,7 +85,7 @@ class FieldsView(QWidget):
 
 def about_lines(info: Mapping[str, Any]) -> list[str]:
     """The layer in words: rows, geometry, CRS with unit and area of use, extent, file."""
-    lines = [f"{info['key']}: {counted(info['rows'], 'row')}, {info['kind'] if info['kind'] == 'table' else info['kind'] + 's'}"]
+    lines = [f"{info['key']}: {pluralise(info['rows'], 'row')}, {info['kind'] if info['kind'] == 'table' else info['kind'] + 's'}"]
     crs = info["crs"]
     if crs:
         unit = f", in {crs['unit']}" if crs["unit"] else ""

@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices, QFont
 from PySide6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QPushButton, QVBoxLayout, QWidget
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.python_console.python_text import PythonText
 from eskret.desktop.theme.style import font
 from eskret.desktop.user_operations.code import OwnCode
@@ -88,7 +88,7 @@ class CodeBox(QDialog):
         for name in own.files:
             wrong = [p for p in own.problems if Path(p["file"]) == self._path(name)]
             count = sum(1 for o in own.operations if Path(o["file"]) == self._path(name))
-            words = "does not load" if wrong else counted(count, "operation") if own.trusted else "not allowed yet"
+            words = "does not load" if wrong else pluralise(count, "operation") if own.trusted else "not allowed yet"
             item = QListWidgetItem(f"{Path(name).relative_to(trust.FOLDER)}\n   {words}")
             item.setData(_AT, name)
             self.files.addItem(item)
@@ -106,7 +106,7 @@ class CodeBox(QDialog):
         elif own.problems:
             text = "What does not load is marked, with the line; it is read again as soon as it is saved. The rest can be used."
         elif own.files:
-            text = f"{counted(len(own.operations), 'operation')} of this project, found among the others when you add a step."
+            text = f"{pluralise(len(own.operations), 'operation')} of this project, found among the others when you add a step."
         else:
             text = "This project has no operations of its own yet. Begin one: a Python function that makes layers of layers."
         self.says.setText(text)

@@ -7,10 +7,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.style.style import Style
-from eskret.desktop.map_view.canvas import MapCanvas, looks
+from eskret.desktop.map_view.canvas import MapCanvas, symbols
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.style_items import look_of
-from eskret.desktop.panes.scene_builder import Stage
+from eskret.desktop.panes.scene_builder import SceneBuilder
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.table_view import FeatureTable
 from eskret.desktop.theme.style import theme
@@ -28,7 +28,7 @@ class ChangesPane(QWidget):
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._stage = Stage(session, self)
+        self._stage = SceneBuilder(session, self)
         self._stage.ready.connect(self._draw)
         self.layer: StoredLayer | None = None
         self.kind = ALL
@@ -120,7 +120,7 @@ class ChangesPane(QWidget):
             return Scene()
         if layer.shapes is None or not layer.rows:
             return self._stage.kept_alone("Nothing differs." if push else "It is empty.")
-        style, rows, usual = differing.difference_style() if push else Style(), self._rows(), looks()["leaving"]
+        style, rows, usual = differing.difference_style() if push else Style(), self._rows(), symbols()["leaving"]
         if rows is None:
             return self._stage.scene(layer, None, style, usual, [])
         colour = style.colours.get(self.kind, theme.palette.look)

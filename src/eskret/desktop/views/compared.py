@@ -8,7 +8,7 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QLabel, QSplitter, QVBoxLayout, QWidget
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.grid_model import Column
 from eskret.desktop.table.read_table import ReadTable
@@ -93,7 +93,7 @@ class ComparedPane(QWidget):
         same = sum(not s.differs for s in found.steps)
         if same:
             all_ = same == len(found.steps)
-            lines.append("All figures are the same." if all_ else f"The figures of {counted(same, 'step')} are the same; these differ:")
+            lines.append("All figures are the same." if all_ else f"The figures of {pluralise(same, 'step')} are the same; these differ:")
         self.differs.setText("\n".join(lines))
         self._fill_steps(found)
         self._fill_outputs(found)

@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QGridLayout, QLabel, QLineEdit, QWidget
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.grid_model import Column
 from eskret.desktop.table.read_table import ReadTable
@@ -73,7 +73,7 @@ class PackBox(Box):
                 colours[n, "name"] = colours[n, "role"] = colours[n, "size"] = "faint"
         self.pieces.show_rows(rows, colours=colours)
         inputs = [p for p in pieces if p["role"] == "input"]
-        self.along.setText(f"With the {counted(len(inputs), 'file')} that it reads, {_size(sum(p['size'] for p in inputs))}")
+        self.along.setText(f"With the {pluralise(len(inputs), 'file')} that it reads, {_size(sum(p['size'] for p in inputs))}")
         self.along.setEnabled(bool(inputs))
         text = "Paths stay relative: whoever unpacks it can run it at once."
         if inputs and not self.along.isChecked():
@@ -137,7 +137,9 @@ class UnpackBox(Box):
         self.finish()
 
     def _ask_for(self) -> None:
-        told = QLabel(f"{counted(len(self.missing), 'file')} that it reads did not come along. Say where they are, or leave it for later.")
+        told = QLabel(
+            f"{pluralise(len(self.missing), 'file')} that it reads did not come along. Say where they are, or leave it for later."
+        )
         told.setWordWrap(True)
         self.column.addSpacing(8)
         self.column.addWidget(told)

@@ -11,7 +11,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QLabel, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
 
-from eskret.core.words import counted, plain
+from eskret.core.words import pluralise, strip_markup
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.grid_model import Cell, Column, GridModel
 from eskret.desktop.table.grid_view import GridView
@@ -107,7 +107,7 @@ class LayersView(View):
         named, problem = self._names(step, facts, templated) if templated else ({}, "")
         self._show_naming(step, operation, templated, named, problem)
         row = next((r for r in self._session.rows() if r.id == step.id), None)
-        self.says.setText(plain(row.sentence) if row is not None else step.id)
+        self.says.setText(strip_markup(row.sentence) if row is not None else step.id)
         self._show_grid(step, operation, infos, {f.key: f for f in facts}, named)
 
     def _found(self) -> tuple[Step | None, Operation | None]:
@@ -215,7 +215,7 @@ class LayersView(View):
         layer = {k: v for k, v in layer.items() if v}
         if layer != step.layer:
             count = len({row for (row, _), _ in cells})
-            self._session.change_step(replace(step, layer=layer), f"change {counted(count, 'layer')}")
+            self._session.change_step(replace(step, layer=layer), f"change {pluralise(count, 'layer')}")
 
     def _type(self, text: str) -> None:
         self._typed = text

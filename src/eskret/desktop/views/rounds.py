@@ -13,14 +13,14 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QComboBox, QFileDialog, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.files.atomic import write_whole
-from eskret.core.words import counted, duration
+from eskret.core.words import duration, pluralise
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.grid_model import Cell, Column, GridModel
 from eskret.desktop.table.grid_view import GridView
 from eskret.desktop.views.parts import View, in_row, push_button
 from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import DocumentError, EskretError
-from eskret.workflow.model.parameters import Parameter, in_words
+from eskret.workflow.model.parameters import Parameter, value_words
 from eskret.workflow.run.foreach import rows_in
 
 Row = dict[str, str]
@@ -152,7 +152,7 @@ class RoundsView(View):
                 colours[n, _SAYS] = "bad"
             for p in self._parameters():
                 if not row.get(p.name):
-                    inherited[n, p.name] = in_words(self._session.value(p.name))
+                    inherited[n, p.name] = value_words(self._session.value(p.name))
         self.model.show(columns, shown, inherited=inherited, problems=problems, colours=colours)
         self._enable()
         self._show_told()
@@ -166,7 +166,7 @@ class RoundsView(View):
         if errors:
             return f"■ {errors[0]}"
         count = len(found["outputs"])
-        return f"will save {counted(count, 'output')}" if count else ""
+        return f"will save {pluralise(count, 'output')}" if count else ""
 
     def _problems(self) -> dict[Cell, str]:
         """What is wrong with a cell: by the type of its parameter, or by the rehearsal."""
@@ -220,7 +220,7 @@ class RoundsView(View):
         self.rows = rows
         self._told.clear()
         self._foretold = []
-        self.says.setText(f"{counted(len(rows), 'round')}. Empty cells have the value that stands above.")
+        self.says.setText(f"{pluralise(len(rows), 'round')}. Empty cells have the value that stands above.")
         self._show()
 
     def undo(self) -> None:
@@ -325,9 +325,9 @@ class RoundsView(View):
             wrong = sum(any(f["level"] == "error" for f in r["findings"]) for r in self._foretold)
             outputs = sum(len(r["outputs"]) for r in self._foretold)
             self.says.setText(
-                f"{counted(wrong, 'round')} cannot run, marked below; nothing was written."
+                f"{pluralise(wrong, 'round')} cannot run, marked below; nothing was written."
                 if wrong
-                else f"Ready to run: {counted(len(self._foretold), 'round')}, {counted(outputs, 'output')}, nothing written."
+                else f"Ready to run: {pluralise(len(self._foretold), 'round')}, {pluralise(outputs, 'output')}, nothing written."
             )
             self._show()
 
@@ -364,9 +364,9 @@ class RoundsView(View):
         for n, told in enumerate(event["rounds"]):
             self._told[n] = dict(told)
         words, _ = STATES.get(event["state"], (event["state"], ""))
-        saved = f"{counted(len(event['outputs']), 'output')} saved" if event["outputs"] else "nothing was saved"
+        saved = f"{pluralise(len(event['outputs']), 'output')} saved" if event["outputs"] else "nothing was saved"
         self.says.setText(
-            f"{words} in {duration(event['seconds'])}: {counted(len(event['rounds']), 'round')}, {saved}. {event['error']}".strip()
+            f"{words} in {duration(event['seconds'])}: {pluralise(len(event['rounds']), 'round')}, {saved}. {event['error']}".strip()
         )
         if event["error"] and not event["outputs"]:
             for told in self._told.values():

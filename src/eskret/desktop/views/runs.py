@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QLabel, QLineEdit, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from eskret.core.words import counted, duration, moment
+from eskret.core.words import duration, moment, pluralise
 from eskret.desktop.state.background import Background
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.grid_model import Column
@@ -21,7 +21,7 @@ from eskret.desktop.views.told import STATES, ToldTable
 from eskret.errors import EskretError
 from eskret.services.journal import pushes
 from eskret.workflow.history.runs import Kept, Runs, Whole
-from eskret.workflow.model.parameters import in_words
+from eskret.workflow.model.parameters import value_words
 
 _LIST = (
     Column("id", "Run", False, right=True, width=42),
@@ -211,7 +211,7 @@ class RunsView(View):
         else:
             text = "Choose a run to see what it made. Choose two of them, with Ctrl, to see what differs."
             if chosen > 2:
-                text = f"{counted(chosen, 'run')} are chosen. Two can be compared."
+                text = f"{pluralise(chosen, 'run')} are chosen. Two can be compared."
         self.hint.setText(text)
         self._turn_to(self.hint)
 
@@ -221,7 +221,7 @@ class RunsView(View):
         head = f"Run {kept.id} of {kept.file}{', round ' + kept.label if kept.label else ''}, {moment(kept.started)}, from the {kept.how}"
         values = whole.told.get("values", {})
         named = {p.name: p.title for p in whole.document.parameters}
-        given = "; ".join(f"{named.get(n, n)}: {in_words(v)}" for n, v in values.items())
+        given = "; ".join(f"{named.get(n, n)}: {value_words(v)}" for n, v in values.items())
         state, _ = STATES.get(kept.state, (kept.state, ""))
         text = f"{head}. {state} in {duration(kept.seconds)}."
         self.facts.setText("\n".join(t for t in (text, given, kept.error) if t))

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QWidget
 
-from eskret.core.words import plain
+from eskret.core.words import strip_markup
 from eskret.desktop.table.grid_model import Column
 from eskret.desktop.table.read_table import ReadTable
 from eskret.workflow.faces import ledger
@@ -46,7 +46,7 @@ class ToldTable(ReadTable):
             rows.append(
                 {
                     "number": str(row.number),
-                    "step": plain(row.sentence),
+                    "step": strip_markup(row.sentence),
                     "in": _n(row.rows_in),
                     "out": _n(row.rows_out),
                     "aside": _n(row.aside) if row.aside else "",

@@ -12,7 +12,7 @@ from PySide6.QtGui import QFont, QKeySequence, QShortcut
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QLabel, QLineEdit, QPushButton, QTableView, QVBoxLayout, QWidget
 
 from eskret.core.wordlist import ANY, EMPTY, WordEntry
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.desktop.state.open_and_save import may_leave
 from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
@@ -343,7 +343,7 @@ class WordsView(QWidget):
             self.says.setText("The list is empty: run the workflow, then take in what was met.")
         else:
             state = "not saved" if self.dirty else "saved"
-            self.says.setText(f"{settled:,} of {counted(len(self.entries), 'spelling')} settled, {words:,} words · {state}")
+            self.says.setText(f"{settled:,} of {pluralise(len(self.entries), 'spelling')} settled, {words:,} words · {state}")
         self._enable()
 
     def _enable(self) -> None:

@@ -19,7 +19,7 @@ from eskret.core.expression import quote
 from eskret.core.files.hashing import is_racy
 from eskret.core.files.transaction import Participant, Recovery
 from eskret.core.naming import folded
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import Code, DeliveryError, EskretError, TargetChangedError
 from eskret.formats import sqlite
 from eskret.formats.geopackage import transfer, triggers, writer
@@ -238,7 +238,7 @@ class GeoPackageInPlace(Participant):
             found = db.execute(f"SELECT count(*) FROM main.{quote(change.layer)}").fetchone()[0]
             if found != expected:
                 raise DeliveryError(
-                    f"the layer '{change.layer}' has {counted(found, 'row')} where {expected:,} should be; a rule in the file "
+                    f"the layer '{change.layer}' has {pluralise(found, 'row')} where {expected:,} should be; a rule in the file "
                     "itself changes what is written",
                     way_out="Save to another file",
                 )

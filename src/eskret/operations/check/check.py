@@ -22,10 +22,10 @@ from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.groupby import group_rows
 from eskret.core.tables.values import empties
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import bold, format_quantity, pluralise
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.sentences import in_words, share
+from eskret.operations.sentences import join_words, share
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer
 
@@ -68,7 +68,7 @@ class Check(EachLayer):
     id = "check"
     title = "Check"
     phase = Phase.CHECK
-    rank = 20
+    menu_order = 20
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "assert",
@@ -149,7 +149,7 @@ class Check(EachLayer):
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         that = str(settings.get("that") or "")
         given = settings.get("fields")
-        fields = f" {in_words(map(str, given), 3)}" if that in ("unique", "filled") and isinstance(given, list) and given else ""
+        fields = f" {join_words(map(str, given), 3)}" if that in ("unique", "filled") and isinstance(given, list) and given else ""
         if that == "share":
             held = " ".join(str(settings.get("where") or "…").split())
             limits = f"{settings.get('least_share', 0)} to {settings.get('most_share', 100)} %"
@@ -178,7 +178,7 @@ class Check(EachLayer):
         if settings.that in ("valid", "overlaps", "gaps") and facts.kind == "table":
             found.append(Finding.error("a table has no shapes.", "from", facts))
         if settings.that == "count" and facts.count is not None and facts.certainty == "known" and not _fits(facts.count, settings):
-            there = counted(facts.count, "feature")
+            there = pluralise(facts.count, "feature")
             found.append(Finding.look(f"there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold.", "least", facts))
         return Forecast(() if has_errors(found) else (facts,), tuple(found))
 
@@ -216,18 +216,18 @@ def _fits(count: int, settings: Any) -> bool:
 
 def _count(layer: Layer, settings: Any, context: Context) -> _Answer:
     wanted = f"{settings.least:,} or more" if settings.most < 0 else f"{settings.least:,} to {settings.most:,}"
-    return _Answer(_fits(len(layer), settings), f"{counted(len(layer), 'feature')}, {wanted} are wanted", _NOBODY)
+    return _Answer(_fits(len(layer), settings), f"{pluralise(len(layer), 'feature')}, {wanted} are wanted", _NOBODY)
 
 
 def _unique(layer: Layer, settings: Any, context: Context) -> _Answer:
     groups = group_rows(layer.table, settings.fields, without_empty=True)
-    name = in_words(settings.fields, 4)
+    name = join_words(settings.fields, 4)
     twice = groups.of >= 0
     twice[twice] = groups.sizes[groups.of[twice]] > 1
     bad = np.flatnonzero(twice | (groups.of < 0))
     if not len(bad):
         return _Answer(True, f"every feature has its own {name}", bad)
-    return _Answer(False, f"{counted(len(bad), 'feature')} have no {name} of their own", bad)
+    return _Answer(False, f"{pluralise(len(bad), 'feature')} have no {name} of their own", bad)
 
 
 def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
@@ -247,7 +247,7 @@ def _filled(layer: Layer, settings: Any, context: Context) -> _Answer:
         bad |= ~is_nonempty(layer.geometry)
     rows = np.flatnonzero(bad)
     return _Answer(
-        not len(rows), f"{counted(len(rows), 'feature')} empty in {in_words(where, 4)}" if len(rows) else "nothing is empty", rows
+        not len(rows), f"{pluralise(len(rows), 'feature')} empty in {join_words(where, 4)}" if len(rows) else "nothing is empty", rows
     )
 
 
@@ -255,7 +255,7 @@ def _condition(layer: Layer, settings: Any, context: Context) -> _Answer:
     condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)
     holds, _ = truth(condition, layer.table, context.values)
     rows = np.flatnonzero(~holds)
-    text = f"{' '.join(settings.where.split())} does not hold for {counted(len(rows), 'feature')}"
+    text = f"{' '.join(settings.where.split())} does not hold for {pluralise(len(rows), 'feature')}"
     return _Answer(not len(rows), text if len(rows) else f"{' '.join(settings.where.split())} for all", rows)
 
 
@@ -282,7 +282,7 @@ def _valid(layer: Layer, settings: Any, context: Context) -> _Answer:
     if not len(rows):
         return _Answer(True, "all shapes are valid", rows)
     first = shapely.is_valid_reason(layer.geometry[rows[0]])
-    return _Answer(False, f"{counted(len(rows), 'shape')} not valid, the first: {first}", rows)
+    return _Answer(False, f"{pluralise(len(rows), 'shape')} not valid, the first: {first}", rows)
 
 
 def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
@@ -296,8 +296,8 @@ def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
     off = [n for n in wanted if abs(mine.get(n, np.nan) - theirs.get(n, np.nan)) <= 1e-9 * max(1.0, abs(mine.get(n, 0.0)))]
     bad = [n for n in wanted if n not in off]
     if not bad:
-        return _Answer(True, f"{in_words(wanted, 5)} agree", _NOBODY)
-    shown = ", ".join(f"{n} is {figure(mine.get(n, np.nan))} and should be {figure(theirs.get(n, np.nan))}" for n in bad)
+        return _Answer(True, f"{join_words(wanted, 5)} agree", _NOBODY)
+    shown = ", ".join(f"{n} is {format_quantity(mine.get(n, np.nan))} and should be {format_quantity(theirs.get(n, np.nan))}" for n in bad)
     return _Answer(False, shown, _NOBODY)
 
 
@@ -308,7 +308,7 @@ def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
     rows = np.sort(np.concatenate([np.flatnonzero(found.apart), found.edge[out]]))
     name = context.other_layers("other")[0].key
     return _Answer(
-        not len(rows), f"{counted(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'", rows
+        not len(rows), f"{pluralise(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'", rows
     )
 
 
@@ -331,7 +331,7 @@ def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     amounts = np.bincount(place, np.concatenate([size, size]), minlength=len(rows)) * factor
     if not len(rows):
         return _Answer(True, "no areas lie on each other", rows)
-    text = f"{counted(len(a), 'pair')} of areas lie on each other, {figure(float(size.sum()) * factor, unit)} in all"
+    text = f"{pluralise(len(a), 'pair')} of areas lie on each other, {format_quantity(float(size.sum()) * factor, unit)} in all"
     return _Answer(False, text, rows, amounts, unit)
 
 
@@ -350,7 +350,7 @@ def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
     unit, factor = unit_of("area", layer.crs)
     size = float(measures_of(layer.crs)["area"](inside).sum()) * factor
-    return _Answer(False, f"{counted(len(holes), 'gap')} between areas, {figure(size, unit)} in all", at[np.unique(beside)])
+    return _Answer(False, f"{pluralise(len(holes), 'gap')} between areas, {format_quantity(size, unit)} in all", at[np.unique(beside)])
 
 
 _ASK = {

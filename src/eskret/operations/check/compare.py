@@ -15,9 +15,9 @@ from eskret.core.measure.units import parse_length
 from eskret.core.style.style import Style
 from eskret.core.tables.diff import difference
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import differing, named_fields
 from eskret.operations.support.other_layer import to_crs_of
@@ -36,7 +36,7 @@ class Compare(EachLayer):
     title = "Compare"
     limits = "A feature that changed its key counts as one removed and one added."
     phase = Phase.CHECK
-    rank = 40
+    menu_order = 40
     relation = Relation.REPORT
     says = "Compare {entering} with {earlier}[ by {key:3}| by shape]"
     also_known_as = ("diff", "changes", "what changed", "versions", "added removed", "before and after", "same")
@@ -82,7 +82,7 @@ class Compare(EachLayer):
             new = [n for n in facts.names() if n not in other.names()]
             for names, what in ((gone, "were there earlier and are not"), (new, "are new and not compared")):
                 if names:
-                    found.append(Finding.look(f"{in_words(names, 6)} {what}.", about=facts))
+                    found.append(Finding.look(f"{join_words(names, 6)} {what}.", about=facts))
         if has_errors(found) or other is None:
             return Forecast((), tuple(found))
         names = [*facts.names()]
@@ -114,7 +114,7 @@ class Compare(EachLayer):
         )
         remarks = list(said)
         text = (
-            f"{counted(len(found.added), 'feature')} added, {len(found.removed):,} removed, {len(found.changed):,} changed, "
+            f"{pluralise(len(found.added), 'feature')} added, {len(found.removed):,} removed, {len(found.changed):,} changed, "
             f"{len(same) - len(unkeyed):,} the same"
         )
         remarks.append(Remark(text, layer.key))
@@ -122,7 +122,7 @@ class Compare(EachLayer):
             text = f"{len(unkeyed) + len(found.unkeyed_before):,} could not be matched, since their key is empty or not their own"
             remarks.append(Remark(text, layer.key, look=True))
         if np.nanmax(moved, initial=0.0) > 0:
-            remarks.append(Remark(f"shapes moved by up to {figure(float(np.nanmax(moved)), 'm')}", layer.key))
+            remarks.append(Remark(f"shapes moved by up to {format_quantity(float(np.nanmax(moved)), 'm')}", layer.key))
         return Outcome(
             (out,),
             (InputAccount("from", layer.key, len(layer), aside), InputAccount("earlier", earlier.key, len(earlier), theirs)),

@@ -14,7 +14,7 @@ from eskret.core.geometry.line_gaps import ends_of, gaps, proposed
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.style.style import Style
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.errors import CrsError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -35,7 +35,7 @@ class FindGaps(EachLayer):
     id = "find_gaps"
     title = "Find gaps"
     phase = Phase.CHECK
-    rank = 30
+    menu_order = 30
     relation = Relation.REPORT
     says = "Find gaps in {entering}[ up to {up_to}]"
     also_known_as = ("dangles", "loose ends", "open outline", "undershoot", "not closed", "dangling", "snap", "topology")
@@ -81,14 +81,14 @@ class FindGaps(EachLayer):
         columns = [distance, flat.row[a // 2] + 1, which[a % 2].tolist(), flat.row[b // 2] + 1, which[b % 2].tolist()]
         table = pa.table([pa.array(c, t) for c, t in zip(columns, _FIELDS.values(), strict=True)], names=list(_FIELDS))
         out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=GeometryKind.LINE, origin=layer.origin)
-        remarks = [Remark(f"{counted(len(flat.loose), 'loose end')}, {counted(len(found), 'gap')}", layer.key, look=bool(found))]
+        remarks = [Remark(f"{pluralise(len(flat.loose), 'loose end')}, {pluralise(len(found), 'gap')}", layer.key, look=bool(found))]
         remarks += ground.remarks_of(layer, settings.along)
         tolerance = proposed(distance)
         if tolerance is not None:
             closes = int((distance <= tolerance).sum())
-            text = f"a tolerance of {figure(tolerance, 'm')} would close {closes:,} of {len(found):,}"
+            text = f"a tolerance of {format_quantity(tolerance, 'm')} would close {closes:,} of {len(found):,}"
             wider = distance[distance > tolerance]
             if len(wider):
-                text += f"; the next is {figure(float(wider.min()), 'm')} wide"
+                text += f"; the next is {format_quantity(float(wider.min()), 'm')} wide"
             remarks.append(Remark(text, layer.key))
         return Outcome((out,), (InputAccount("from", layer.key, len(layer)),), (OutputAccount(layer.key, len(out)),), None, tuple(remarks))

@@ -13,9 +13,9 @@ import shapely
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
-from eskret.operations.sentences import in_words, share
+from eskret.operations.sentences import join_words, share
 from eskret.operations.settings import OperationSettings, setting
 
 _KINDS = {"points": (0, 4), "lines": (1, 2, 5), "areas": (3, 6), "collections": (7,)}
@@ -35,7 +35,7 @@ class Tally(Gathering):
     id = "tally"
     title = "Tally"
     phase = Phase.CHECK
-    rank = 10
+    menu_order = 10
     relation = Relation.REPORT
     says = "Tally {entering}[ by {by}]"
     also_known_as = ("count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report")
@@ -70,9 +70,9 @@ class Tally(Gathering):
     def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         chosen = [f for f in facts if _chosen(f, settings)]
         if not chosen:
-            there = in_words((f"{f.key} ({f.kind})" for f in facts), 12)
+            there = join_words((f"{f.key} ({f.kind})" for f in facts), 12)
             kinds = "" if len(settings.kinds) == len(_OF_LAYERS) else f" and is of kind {' or '.join(settings.kinds)}"
-            text = f"No layer is called {in_words(settings.layers, 6)}{kinds}. There are {there}."
+            text = f"No layer is called {join_words(settings.layers, 6)}{kinds}. There are {there}."
             return Forecast((), (Finding.error(text, "layers"),))
         findings = [
             Finding.error(f"No layer has a field '{name}'.", "by") for name in settings.by if all(name not in f.names() for f in chosen)
@@ -166,11 +166,11 @@ def _marks(layer: Layer) -> dict[str, np.ndarray]:
 
 def _remarks(rows: Sequence[Mapping[str, Any]], settings: Any, whole: int, layers: int) -> list[Remark]:
     """What a person wants to read in the ledger without opening the table."""
-    out = [Remark(f"{counted(whole, 'feature')} in {counted(layers, 'layer')}")]
+    out = [Remark(f"{pluralise(whole, 'feature')} in {pluralise(layers, 'layer')}")]
     columns = _columns(settings)
     moved = [f"'{name}' stands in column '{column}'" for name, column in zip(settings.by, columns, strict=True) if name != column]
     if moved:
-        out.append(Remark(in_words(moved, 4)))
+        out.append(Remark(join_words(moved, 4)))
     for name, words in (("without_geometry", "without geometry"), ("invalid", "invalid")):
         number = sum(r[name] for r in rows)
         if number:

@@ -15,9 +15,9 @@ from eskret.core.accounts.account import Remark
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.tables.groupby import Groups, codes_of, group_codes
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.row_wise import Chosen, RowFilter
@@ -36,7 +36,7 @@ class DropRepeats(RowFilter):
     id = "drop_repeats"
     title = "Drop repeats"
     phase = Phase.CHOOSE
-    rank = 50
+    menu_order = 50
     nothing = "it is empty"
     also_known_as = ("duplicates", "unique", "distinct", "dedupe", "identical", "first of each", "twins")
 
@@ -61,7 +61,7 @@ class DropRepeats(RowFilter):
         by = [str(f) for f in given] if isinstance(given, list) else []
         if settings.get("geometry"):
             by.append("shape")
-        return f"Drop repeats of {bold(entering or '…')}" + (f" by {in_words(by, 4)}" if by else "")
+        return f"Drop repeats of {bold(entering or '…')}" + (f" by {join_words(by, 4)}" if by else "")
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = named_fields.named(facts, settings.fields, "fields")
@@ -78,7 +78,7 @@ class DropRepeats(RowFilter):
         repeats = remaining(len(layer), kept)
         remarks = named_fields.no_numbers(layer, settings.fields)
         if len(repeats):
-            text = f"{counted(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
+            text = f"{pluralise(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
             remarks.append(Remark(text, layer.key))
         return Chosen(kept, [(REPEATS, repeats)], remarks)
 

@@ -27,7 +27,7 @@ class Keep(RowFilter):
     id = "keep"
     title = "Keep"
     phase = Phase.CHOOSE
-    rank = 10
+    menu_order = 10
     says = "Keep {entering} where {where}"
     also_known_as = ("select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only")
 

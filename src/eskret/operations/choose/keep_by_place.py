@@ -30,7 +30,7 @@ class KeepByPlace(RowFilter):
     id = "keep_by_place"
     title = "Keep by place"
     phase = Phase.CHOOSE
-    rank = 20
+    menu_order = 20
     nothing = "nothing lies there"
     also_known_as = (
         "select by place",
@@ -57,7 +57,7 @@ class KeepByPlace(RowFilter):
         edge: bool = by_place.edge_setting()
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
-        return f"Keep {bold(entering or '…')} {by_place.in_words(settings)}"
+        return f"Keep {bold(entering or '…')} {by_place.place_words(settings)}"
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         return by_place.findings(facts, settings, context)

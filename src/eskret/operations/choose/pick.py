@@ -11,10 +11,10 @@ import numpy as np
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.tables.keys import rows_of
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.row_wise import Chosen, RowFilter
@@ -35,7 +35,7 @@ class Pick(RowFilter):
     id = "pick"
     title = "Pick"
     phase = Phase.CHOOSE
-    rank = 30
+    menu_order = 30
     nothing = "none of those picked is here"
     also_known_as = ("select by hand", "choose by hand", "isolate", "click", "single feature", "manual", "these")
 
@@ -67,8 +67,8 @@ class Pick(RowFilter):
         values = [str(v) for v in given] if isinstance(given, list) else []
         but = "all but " if settings.get("take") == "all but these" else ""
         if values and len(values) <= 3 and settings.get("key"):
-            return f"Pick {but}{settings['key']} {in_words(values, 3)} of {bold(entering or '…')}"
-        return f"Pick {but}{counted(len(values), 'feature')} of {bold(entering or '…')}"
+            return f"Pick {but}{settings['key']} {join_words(values, 3)} of {bold(entering or '…')}"
+        return f"Pick {but}{pluralise(len(values), 'feature')} of {bold(entering or '…')}"
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         if settings.key:
@@ -110,15 +110,15 @@ def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:
     if gone:
         remarks.append(
             Remark(
-                f"{counted(len(gone), 'feature')} picked is no longer found: {in_words(gone, 6)}"
+                f"{pluralise(len(gone), 'feature')} picked is no longer found: {join_words(gone, 6)}"
                 if len(gone) == 1
-                else f"{counted(len(gone), 'feature picked is', 'features picked are')} no longer found: {in_words(gone, 6)}",
+                else f"{pluralise(len(gone), 'feature picked is', 'features picked are')} no longer found: {join_words(gone, 6)}",
                 layer.key,
                 look=True,
             )
         )
     several = [str(v) for v, n in zip(values, counts.tolist(), strict=True) if n > 1]
     if several:
-        text = f"'{settings.key}' is no key: {in_words(several, 4)} stands in more than one feature, and all were picked"
+        text = f"'{settings.key}' is no key: {join_words(several, 4)} stands in more than one feature, and all were picked"
         remarks.append(Remark(text, layer.key, look=True))
     return at >= 0, remarks

@@ -18,7 +18,7 @@ from eskret.core.geometry.parts import invalid
 from eskret.core.layer import Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.from_objects import from_objects
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
@@ -39,7 +39,7 @@ class Sketch(Source):
     title = "Sketch"
     limits = "As exact as the map was when it was drawn."
     phase = Phase.CHOOSE
-    rank = 40
+    menu_order = 40
     relation = Relation.NEW
     also_known_as = ("draw", "area by hand", "polygon", "box", "digitise", "study area", "geojson text", "by hand")
 
@@ -75,7 +75,7 @@ class Sketch(Source):
             return f"Sketch {bold('shapes')}"
         kind = Layer("", pa.table({"n": range(len(geometry))}), geometry).kind
         word = _KIND_WORDS[kind]
-        return f"Sketch {bold(counted(len(geometry), word.removesuffix('s'), word))}"
+        return f"Sketch {bold(pluralise(len(geometry), word.removesuffix('s'), word))}"
 
     def forecast(self, settings: Settings, context: Context) -> Forecast:
         layer, remarks = _layer(settings, context)

@@ -15,12 +15,12 @@ from eskret.core.geometry.globe.moving import reproject
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.style.style import Style
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, counted, figure
+from eskret.core.words import bold, format_quantity, pluralise
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats import geojson
 from eskret.formats.format import CRS84
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, PreparedPush, ServiceAccess, has_errors
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import differing, named_fields
 from eskret.operations.support.naming_layers import deliver_name
@@ -44,7 +44,7 @@ class Publish(Delivery):
     title = "Publish"
     limits = "The whole dataset is fetched to take the difference, and again after it was sent."
     phase = Phase.DELIVER
-    rank = 60
+    menu_order = 60
     relation = Relation.REPORT
     also_known_as = ("push", "upload", "update service", "web service", "api", "ogc", "dataset", "online", "sync", "difference", "send")
 
@@ -124,7 +124,7 @@ class Publish(Delivery):
         named = bold((entering if dataset == "{layer}" else dataset) or "…")
         at = "" if "{" in host else f" at {host}"
         key = settings.get("key")
-        by = f" by {in_words(map(str, key), 3)}" if isinstance(key, list) and key else ""
+        by = f" by {join_words(map(str, key), 3)}" if isinstance(key, list) and key else ""
         what = {APPEND: f"what is new of {named}", REPLACE: f"{named} in place of what is there"}
         return f"Publish {what.get(str(settings.get('mode')), named)}{at}{by}"
 
@@ -248,7 +248,7 @@ def _against(one: LayerFacts, there: features.PublishedDataset | None, name: str
         text = f"There is no dataset '{name}'. Check its name, or have it made if there is none."
         return [Finding.error(text, "dataset", layer=one.key)]
     findings = []
-    has = "an unknown number of features" if there.count is None else counted(there.count, "feature")
+    has = "an unknown number of features" if there.count is None else pluralise(there.count, "feature")
     findings.append(Finding.note(f"'{name}' has {has} there.", about=one))
     if there.fields is None or (not there.fields and not there.count):
         return findings
@@ -256,11 +256,11 @@ def _against(one: LayerFacts, there: features.PublishedDataset | None, name: str
     gone = [n for n in there.fields if n not in one.names()]
     if new:
         findings.append(
-            Finding.look(f"{in_words(new, 6)} {'is' if len(new) == 1 else 'are'} not among the fields of '{name}' yet.", about=one)
+            Finding.look(f"{join_words(new, 6)} {'is' if len(new) == 1 else 'are'} not among the fields of '{name}' yet.", about=one)
         )
     if gone:
         becomes = "will be emptied there" if settings.mode == REPLACE else "stays as it is there"
-        findings.append(Finding.look(f"the layer has no {in_words(gone, 6)}, which '{name}' has; it {becomes}.", about=one))
+        findings.append(Finding.look(f"the layer has no {join_words(gone, 6)}, which '{name}' has; it {becomes}.", about=one))
     for field in one.fields:
         kinds = there.fields.get(field.name, {}).get("type")
         allowed = [kinds] if isinstance(kinds, str) else list(kinds or ())
@@ -310,18 +310,18 @@ def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared:
     remarks = [Remark(_words(name, d, difference.same, bool(prepared)), layer.key, look=bool(prepared))]
     if len(difference.unkeyed) or len(d.unkeyed_before):
         text = (
-            f"{counted(len(difference.unkeyed), 'feature')} here and {len(d.unkeyed_before):,} there cannot be told apart, "
+            f"{pluralise(len(difference.unkeyed), 'feature')} here and {len(d.unkeyed_before):,} there cannot be told apart, "
             "since their key is empty or not their own; they are left out"
         )
         remarks.append(Remark(text, layer.key, look=True))
     far = d.moved[np.isfinite(d.moved)]
     if np.max(far, initial=0.0) > 0:
-        remarks.append(Remark(f"shapes move by up to {figure(float(far.max()), 'm')}", layer.key))
+        remarks.append(Remark(f"shapes move by up to {format_quantity(float(far.max()), 'm')}", layer.key))
     if difference.decimals < settings.decimals:
         text = f"the service holds {difference.decimals} decimals of a degree, so that many are compared and sent"
         remarks.append(Remark(text, layer.key))
     if difference.foreign and settings.mode != REPLACE:
-        text = f"{in_words(difference.foreign, 6)} of '{name}' is not in the layer and stays as it is"
+        text = f"{join_words(difference.foreign, 6)} of '{name}' is not in the layer and stays as it is"
         remarks.append(Remark(text, layer.key))
     return Outcome(
         (out,),
@@ -335,7 +335,7 @@ def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared:
 
 def _words(name: str, d: Any, same: int, waits: bool) -> str:
     if not waits:
-        return f"'{name}' is as it should be: {counted(same, 'feature')}, nothing to send"
+        return f"'{name}' is as it should be: {pluralise(same, 'feature')}, nothing to send"
     return (
         f"{len(d.added):,} to add to '{name}', {len(d.changed):,} to change, {len(d.removed):,} to remove, {same:,} as they are; "
         "nothing is sent until you say so"

@@ -11,11 +11,11 @@ import pyarrow.compute as pc
 from eskret.core.accounts.account import Altered, Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.wordlist import ANY, brought, words_for
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
@@ -35,7 +35,7 @@ class ApplyWords(FieldsPerRow):
     id = "apply_words"
     title = "Apply words"
     phase = Phase.DESCRIBE
-    rank = 82
+    menu_order = 82
     says = "Apply words of {words} to {fields} of {entering}"
     also_known_as = ("recode", "reclassify text", "replace values", "lookup words", "standardise", "harmonise", "tidy spelling")
 
@@ -66,7 +66,7 @@ class ApplyWords(FieldsPerRow):
         except EskretError as error:
             return [], [Finding.error(error.sentence(), "words")]
         if entries and all(e.field == ANY for e in entries):
-            text = f"{settings.words} is a list of two columns: {counted(len(entries), 'spelling')} with their words, the first line too."
+            text = f"{settings.words} is a list of two columns: {pluralise(len(entries), 'spelling')} with their words, the first line too."
             found.append(Finding.note(text, "words"))
         for field in settings.fields:
             words = words_for(entries, field)
@@ -77,8 +77,8 @@ class ApplyWords(FieldsPerRow):
                 met = pc.unique(values.column(0).cast(pa.string())).to_pylist()
                 missing = sorted({v for v in met if v is not None and v.strip()} - set(words))
                 if missing:
-                    many = counted(len(missing), f"spelling of '{field}' is", f"spellings of '{field}' are")
-                    found.append(Finding.look(f"{many} not in the list: {in_words(missing, 4)}.", "words", facts))
+                    many = pluralise(len(missing), f"spelling of '{field}' is", f"spellings of '{field}' are")
+                    found.append(Finding.look(f"{many} not in the list: {join_words(missing, 4)}.", "words", facts))
         return [Field(f"{f}{settings.ending}", pa.string()) for f in settings.fields], found
 
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
@@ -96,12 +96,12 @@ class ApplyWords(FieldsPerRow):
             emptied = sum(b is None and a is not None for a, b in zip(values, tidy, strict=True))
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
             made[f"{field}{settings.ending}"] = pa.array(tidy, pa.string())
-            said = f"'{field}': {counted(changed, 'value')} brought to another word"
+            said = f"'{field}': {pluralise(changed, 'value')} brought to another word"
             remarks.append(Remark(said + (f", {emptied:,} of them emptied" if emptied else ""), layer.key))
             if len(strange):
                 often = Counter(values[n] for n in strange.tolist()).most_common(4)
                 shown = ", ".join(f"{v} ({n})" for v, n in often)
-                text = f"'{field}': {counted(len(strange), 'value')} not in the list, such as {shown}"
+                text = f"'{field}': {pluralise(len(strange), 'value')} not in the list, such as {shown}"
                 remarks.append(Remark(text, layer.key, look=True))
                 altered.append(Altered(NOT_LISTED.format(field), strange))
         return Columns(made, remarks, altered)

@@ -12,9 +12,9 @@ from pydantic import field_validator
 from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 
@@ -30,7 +30,7 @@ class ArrangeFields(EachLayer):
     id = "arrange_fields"
     title = "Arrange fields"
     phase = Phase.DESCRIBE
-    rank = 70
+    menu_order = 70
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "rename field",
@@ -83,7 +83,7 @@ class ArrangeFields(EachLayer):
         for name, verb in (("keep", "keep"), ("drop", "drop"), ("rename", "rename"), ("types", "retype")):
             given = settings.get(name)
             if isinstance(given, list | Mapping) and given:
-                parts.append(f"{verb} {in_words(map(str, given), 3)}")
+                parts.append(f"{verb} {join_words(map(str, given), 3)}")
         return f"Arrange fields of {bold(entering or '…')}" + (f": {', '.join(parts)}" if parts else "")
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
@@ -133,20 +133,20 @@ class ArrangeFields(EachLayer):
                 column = made.column
                 if len(made.lost):
                     text = (
-                        f"'{old}': {counted(len(made.lost), 'value')} cannot be {type_word(column.type)}, "
-                        f"such as {in_words(made.examples, 3)}"
+                        f"'{old}': {pluralise(len(made.lost), 'value')} cannot be {type_word(column.type)}, "
+                        f"such as {join_words(made.examples, 3)}"
                     )
                     remarks.append(Remark(text, layer.key, look=True))
                     altered.append(Altered(f"'{old}' lost its value", made.lost))
                 if made.rounded:
-                    remarks.append(Remark(f"'{old}': {counted(made.rounded, 'value')} were rounded", layer.key, look=True))
+                    remarks.append(Remark(f"'{old}': {pluralise(made.rounded, 'value')} were rounded", layer.key, look=True))
             columns.append(column)
         table = pa.table(columns, names=list(new.values())) if new else layer.table.select([])
         titles = {new[old]: t for old, t in {**layer.titles, **settings.titles}.items() if old in new}
         out = layer.with_table(table).titled(titles) if new else layer.with_table(layer.table.select([]))
         gone = [n for n in layer.table.column_names if n not in new]
         if gone:
-            remarks.append(Remark(f"dropped {in_words(gone, 6)}", layer.key))
+            remarks.append(Remark(f"dropped {join_words(gone, 6)}", layer.key))
         return Outcome(
             (out,),
             inputs=(InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),

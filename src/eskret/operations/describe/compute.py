@@ -14,10 +14,10 @@ from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
 from eskret.core.tables.values import empties
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.naming_fields import field_called, told_of_field
@@ -36,7 +36,7 @@ class Compute(FieldsPerRow):
     id = "compute"
     title = "Compute"
     phase = Phase.DESCRIBE
-    rank = 10
+    menu_order = 10
     says = "Compute {field} = {value} for {entering}"
     also_known_as = ("formula for a field", "formula", "expression", "derive", "new column", "update field", "case when")
 
@@ -77,20 +77,20 @@ class Compute(FieldsPerRow):
         altered = []
         remarks += named_fields.no_numbers(layer, expression.fields)
         if len(none):
-            text = f"{counted(len(none), 'row')} came to no number, as by dividing by zero, and stay empty"
+            text = f"{pluralise(len(none), 'row')} came to no number, as by dividing by zero, and stay empty"
             remarks.append(Remark(text, layer.key, look=True))
             altered.append(Altered("came to no number, as by dividing by zero", none))
         for why, rows in _reasons(failing):
-            remarks.append(Remark(f"{counted(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
             altered.append(Altered(f"could not be worked out: {why}", rows))
         if len(made.lost):
-            text = f"{counted(len(made.lost), 'value')} cannot be {type_word(made.column.type)}: {in_words(made.examples, 3)}"
+            text = f"{pluralise(len(made.lost), 'value')} cannot be {type_word(made.column.type)}: {join_words(made.examples, 3)}"
             remarks.append(Remark(text, layer.key, look=True))
             altered.append(Altered("its value does not fit the type", made.lost))
         if made.rounded:
-            remarks.append(Remark(f"{counted(made.rounded, 'value')} were rounded", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(made.rounded, 'value')} were rounded", layer.key, look=True))
         if empty > 0:
-            remarks.append(Remark(f"{counted(empty, 'row')} came out empty", layer.key))
+            remarks.append(Remark(f"{pluralise(empty, 'row')} came out empty", layer.key))
         return Columns({name: made.column}, remarks, altered)
 
 

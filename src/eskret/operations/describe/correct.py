@@ -12,10 +12,10 @@ from pydantic import BaseModel, ConfigDict
 from eskret.core.accounts.account import Altered, Remark
 from eskret.core.layer import Layer, LayerFacts, type_word
 from eskret.core.tables.keys import as_values, is_unique, rows_of
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import InputError
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
@@ -44,7 +44,7 @@ class Correct(FieldsPerRow):
     id = "correct"
     title = "Correct"
     phase = Phase.DESCRIBE
-    rank = 60
+    menu_order = 60
     also_known_as = ("edit cells", "change values", "fix", "mend", "update attribute", "typo", "overwrite")
 
     class Settings(OperationSettings):
@@ -67,7 +67,7 @@ class Correct(FieldsPerRow):
         given = settings.get("changes")
         cells = [c for c in given if isinstance(c, Mapping)] if isinstance(given, list) else []
         fields = list(dict.fromkeys(str(c.get("field")) for c in cells))
-        what = f"{counted(len(cells), 'cell')} of {in_words(fields, 3)} in" if fields else "cells of"
+        what = f"{pluralise(len(cells), 'cell')} of {join_words(fields, 3)} in" if fields else "cells of"
         return f"Correct {what} {bold(entering or '…')}"
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
@@ -75,7 +75,7 @@ class Correct(FieldsPerRow):
         findings: list[Finding] = []
         for name in (settings.key, *dict.fromkeys(c.field for c in settings.changes)):
             if name not in kinds:
-                text = f"{facts.key}: there is no field '{name}'. It has {in_words(kinds, 12)}."
+                text = f"{facts.key}: there is no field '{name}'. It has {join_words(kinds, 12)}."
                 where = "key" if name == settings.key else "changes"
                 findings.append(Finding.error(text, where, layer=facts.key))
         for cell in settings.changes:

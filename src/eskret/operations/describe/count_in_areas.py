@@ -16,7 +16,7 @@ from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.aggregates import parse_statistics, statistics_of
 from eskret.core.tables.groupby import Groups
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, Finding, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
@@ -36,7 +36,7 @@ class CountInAreas(FieldsPerRow):
     id = "count_in_areas"
     title = "Count in areas"
     phase = Phase.DESCRIBE
-    rank = 47
+    menu_order = 47
     at_end = True
     says = "Count in areas of {entering} what lies there of {other}"
     also_known_as = ("points in polygon", "how many in each", "density", "aggregate points", "summarise within", "per area")
@@ -97,12 +97,12 @@ class CountInAreas(FieldsPerRow):
             made[one.name] = pairing.taken(pa.chunked_array([column]), group)
         used = np.unique(pairs.other)
         twice = int((np.bincount(pairs.other, minlength=1) > 1).sum())
-        remarks = [*others.remarks, Remark(f"{counted(len(used), 'feature')} of '{others.layer.key}' counted", layer.key)]
+        remarks = [*others.remarks, Remark(f"{pluralise(len(used), 'feature')} of '{others.layer.key}' counted", layer.key)]
         alone = len(others.rows) - len(used)
         if alone:
-            remarks.append(Remark(f"{counted(alone, 'feature')} of '{others.layer.key}' lie in no area", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(alone, 'feature')} of '{others.layer.key}' lie in no area", layer.key, look=True))
         if twice:
-            remarks.append(Remark(f"{counted(twice, 'feature')} counted in more than one area", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
         sums = named_fields.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), wanted)
         remarks += named_fields.no_numbers(others.layer, [s.field for s in wanted])

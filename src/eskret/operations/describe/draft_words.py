@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.wordlist import MOST, WordEntry, as_table, draft
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.formats.wordlist_file import read_list
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -32,7 +32,7 @@ class DraftWords(Gathering):
     id = "draft_words"
     title = "Draft words"
     phase = Phase.DESCRIBE
-    rank = 80
+    menu_order = 80
     relation = Relation.REPORT
     says = "Draft words of {fields} in {entering}"
     also_known_as = ("spelling", "vocabulary", "tidy values", "clean text", "synonyms", "typos", "thesaurus", "fuzzy", "variants")
@@ -81,8 +81,8 @@ class DraftWords(Gathering):
             if (n := len(pc.unique(column.drop_null()))) > MOST
         ]
         remarks += [
-            Remark(f"{counted(len(entries), 'spelling')} of {counted(groups, 'word')}"),
-            Remark(f"{counted(unsettled, 'spelling')} not settled yet"),
+            Remark(f"{pluralise(len(entries), 'spelling')} of {pluralise(groups, 'word')}"),
+            Remark(f"{pluralise(unsettled, 'spelling')} not settled yet"),
         ]
         inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))

@@ -38,7 +38,7 @@ class Flag(FieldsPerRow):
     id = "flag"
     title = "Flag"
     phase = Phase.DESCRIBE
-    rank = 20
+    menu_order = 20
     also_known_as = ("mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion")
 
     class Settings(OperationSettings):
@@ -90,7 +90,7 @@ class Flag(FieldsPerRow):
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         where = " ".join(str(settings.get("where") or "").split())
-        place = by_place.in_words(settings) if settings.get("to") else ""
+        place = by_place.place_words(settings) if settings.get("to") else ""
         held = " and ".join(filter(None, (f"where {where}" if where else "", place))) or "where …"
         value = f"{settings['field']} = {settings['value']}" if settings.get("value") and settings.get("field") else ""
         other = {"other value": f", else {settings.get('other_value') or '…'}", "empty": ", else empty"}

@@ -15,7 +15,7 @@ from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.planar import sizes_of
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
@@ -44,7 +44,7 @@ class JoinByPlace(EachLayer):
     id = "join_by_place"
     title = "Join by place"
     phase = Phase.DESCRIBE
-    rank = 45
+    menu_order = 45
     relation = Relation.ONE_FOR_ONE
     also_known_as = ("spatial join", "attribute by location", "which area", "point in polygon", "overlay fields", "tag by area")
 
@@ -119,14 +119,14 @@ class JoinByPlace(EachLayer):
         used = pairs.other
         if settings.several == "first" and len(pairs.row):
             used = pairs.other[np.r_[True, pairs.row[1:] != pairs.row[:-1]]]
-        remarks = [*others.remarks, Remark(f"{counted(len(having), 'feature')} found one", layer.key)]
+        remarks = [*others.remarks, Remark(f"{pluralise(len(having), 'feature')} found one", layer.key)]
         if settings.several in ("sum", "list"):
             brought = [f for f, _ in pairing.brought_names(layer, others.layer, settings.fields)]
             remarks += named_fields.no_numbers(others.layer, brought)
         if len(alone):
-            remarks.append(Remark(f"{counted(len(alone), 'feature')} found none", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(len(alone), 'feature')} found none", layer.key, look=True))
         if many:
-            text = f"{counted(many, 'feature')} found several"
+            text = f"{pluralise(many, 'feature')} found several"
             remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
         return Outcome(
             (out,),

@@ -13,10 +13,10 @@ from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Re
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, match
 from eskret.core.tables.values import empties, exact_sum, is_number
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import SettingError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, pairing
 
@@ -38,7 +38,7 @@ class JoinTable(EachLayer):
     id = "join_table"
     title = "Join table"
     phase = Phase.DESCRIBE
-    rank = 40
+    menu_order = 40
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "lookup",
@@ -127,7 +127,7 @@ class JoinTable(EachLayer):
         for name in [other_key, *settings.fields]:
             if name not in table.names():
                 where = "table_key" if name == other_key else "fields"
-                text = f"{table.key}: there is no field '{name}'. It has {in_words(table.names(), 12)}."
+                text = f"{table.key}: there is no field '{name}'. It has {join_words(table.names(), 12)}."
                 found.append(Finding.error(text, where))
         if found:
             return Forecast((), tuple(found))
@@ -197,12 +197,12 @@ def _diagnosed(left: pa.ChunkedArray, right: pa.ChunkedArray, key: str, table: s
     short = found.left - found.found
     if short or found.right_left_over:
         text = (
-            f"{key}: {short:,} of {counted(found.left, 'feature')} find no row, and {found.right_left_over:,} of "
-            f"{counted(found.right, 'row')} of '{table}' belong to no feature."
+            f"{key}: {short:,} of {pluralise(found.left, 'feature')} find no row, and {found.right_left_over:,} of "
+            f"{pluralise(found.right, 'row')} of '{table}' belong to no feature."
         )
         out.append(Finding.look(text, "key", layer=key))
     if found.repairs:
-        how = in_words([REPAIRS[r] for r in found.repairs], 4)
+        how = join_words([REPAIRS[r] for r in found.repairs], 4)
         text = f"{key}: {found.repaired - found.found:,} more would match too if keys count as the same although {how}."
         out.append(Finding.look(text, "alike", layer=key))
     return out
@@ -257,11 +257,11 @@ def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Re
     alone = int((~found.found).sum())
     taken = found.wanted > 0
     over = len(table) - int(found.groups.sizes[taken].sum())
-    out = [Remark(f"{counted(len(layer) - alone, 'feature')} found their row in '{table.key}'", layer.key)]
+    out = [Remark(f"{pluralise(len(layer) - alone, 'feature')} found their row in '{table.key}'", layer.key)]
     if alone:
-        out.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
+        out.append(Remark(f"{pluralise(alone, 'feature')} found none", layer.key, look=True))
     if over:
-        out.append(Remark(f"{counted(over, 'row')} of '{table.key}' left over", layer.key, look=True))
+        out.append(Remark(f"{pluralise(over, 'row')} of '{table.key}' left over", layer.key, look=True))
     several = int((found.groups.sizes[taken] > 1).sum())
     if several:
         how = {
@@ -270,9 +270,9 @@ def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Re
             "sum": "they were added up",
             "repeat": "the feature was repeated",
         }[settings.several]
-        out.append(Remark(f"{counted(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True))
+        out.append(Remark(f"{pluralise(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True))
     shared = int((found.wanted > 1).sum())
     if shared:
-        text = f"{counted(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"
+        text = f"{pluralise(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"
         out.append(Remark(text, layer.key))
     return out

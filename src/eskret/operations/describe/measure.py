@@ -20,7 +20,7 @@ from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.core.words import bold
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
 from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
@@ -57,7 +57,7 @@ class Measure(FieldsPerRow):
     id = "measure"
     title = "Measure"
     phase = Phase.DESCRIBE
-    rank = 15
+    menu_order = 15
     at_end = True
     also_known_as = ("length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy", "coordinates", "geodesic")
 
@@ -123,7 +123,7 @@ class Measure(FieldsPerRow):
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
         what = settings.get("what")
         named = [n for n, _ in _fields(what, settings)] if isinstance(what, list) else []
-        return f"Measure {in_words(named, 4) or '…'} of {bold(entering or '…')}"
+        return f"Measure {join_words(named, 4) or '…'} of {bold(entering or '…')}"
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:
         found = reshaping.require_geometry(facts)

@@ -16,7 +16,7 @@ from eskret.core.geometry.parallel import in_chunks, is_nonempty
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.units import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, other_layer, pairing, reshaping
@@ -36,7 +36,7 @@ class Nearest(EachLayer):
     id = "nearest"
     title = "Nearest"
     phase = Phase.DESCRIBE
-    rank = 48
+    menu_order = 48
     relation = Relation.ONE_FOR_ONE
     says = "Nearest of {other} to {entering}[ within {within}]"
     also_known_as = ("closest", "distance to", "near", "neighbour", "proximity", "how far", "nearest neighbor")
@@ -105,12 +105,12 @@ class Nearest(EachLayer):
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
         remarks = [*others.remarks, *ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
         if found.any():
-            least, most = np.nanmin(metres), np.nanmax(metres)
-            text = f"from {figure(least / LENGTHS[settings.unit], settings.unit)} to {figure(most / LENGTHS[settings.unit], settings.unit)}"
-            remarks.append(Remark(text, layer.key))
+            ends = (figure(metres) / LENGTHS[settings.unit] for figure in (np.nanmin, np.nanmax))
+            least, most = (format_quantity(end, settings.unit) for end in ends)
+            remarks.append(Remark(f"from {least} to {most}", layer.key))
         alone = int((there & ~found).sum())
         if alone:
-            remarks.append(Remark(f"{counted(alone, 'feature')} found none", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(alone, 'feature')} found none", layer.key, look=True))
         return Outcome(
             (out,),
             inputs=(

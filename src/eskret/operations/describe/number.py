@@ -8,7 +8,7 @@ import pyarrow as pa
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.tables.groupby import group_rows
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -28,7 +28,7 @@ class Number(FieldsPerRow):
     id = "number"
     title = "Number"
     phase = Phase.DESCRIBE
-    rank = 66
+    menu_order = 66
     says = "Number {entering}[ within each {within}][ by {order}]"
     also_known_as = ("running number", "sequence", "serial number", "row number", "enumerate", "index", "count up", "new key")
 
@@ -73,5 +73,5 @@ class Number(FieldsPerRow):
         column = pa.array(settings.start + settings.increment * place, pa.int64())
         said = f"numbered from {settings.start:,}"
         if settings.within:
-            said += f" in {counted(len(begins), 'group')}, the largest of {counted(int(lengths.max(initial=0)), 'feature')}"
+            said += f" in {pluralise(len(begins), 'group')}, the largest of {pluralise(int(lengths.max(initial=0)), 'feature')}"
         return Columns({name: column}, [Remark(said, layer.key)])

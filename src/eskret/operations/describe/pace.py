@@ -16,7 +16,7 @@ from eskret.core.measure.units import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
 from eskret.core.style.style import CLASSES, Style
 from eskret.core.tables.groupby import group_rows
-from eskret.core.words import counted, duration
+from eskret.core.words import duration, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, reshaping
@@ -41,7 +41,7 @@ class Pace(EachLayer):
     id = "pace"
     title = "Pace"
     phase = Phase.DESCRIBE
-    rank = 30
+    menu_order = 30
     relation = Relation.ONE_FOR_ONE
     says = "Pace of {entering}[ by {by}]"
     also_known_as = ("speed", "velocity", "duration", "travel time", "knots", "leg", "how fast", "track statistics", "pause")
@@ -148,11 +148,11 @@ def _remarks(layer: Layer, group: np.ndarray, way: Way, speed: np.ndarray, still
         rest = f", {duration(paused)} of it in pauses" if paused else ""
         out.append(Remark(f"{name}: {metres / 1000:,.2f} km in {duration(seconds)}{mean}{rest}", layer.key))
     if len(tracks) > 6:
-        out.append(Remark(f"and {counted(len(tracks) - 6, 'track')} more", layer.key))
+        out.append(Remark(f"and {pluralise(len(tracks) - 6, 'track')} more", layer.key))
     same = int(((way.seconds == 0) & ~way.first).sum()) if len(way.rows) else 0
     if same:
-        out.append(Remark(f"{counted(same, 'point')} at the same time as the one before, so without a speed", layer.key, look=True))
+        out.append(Remark(f"{pluralise(same, 'point')} at the same time as the one before, so without a speed", layer.key, look=True))
     missing = len(layer) - len(way.rows)
     if missing:
-        out.append(Remark(f"{counted(missing, 'point')} without a time or a place", layer.key, look=True))
+        out.append(Remark(f"{pluralise(missing, 'point')} without a time or a place", layer.key, look=True))
     return out

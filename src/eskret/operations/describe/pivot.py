@@ -14,7 +14,7 @@ from eskret.core.measure.aggregates import fields_of, parse_statistics, statisti
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.groupby import group_codes, group_rows
 from eskret.core.tables.values import exact_sum, settled
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import SettingError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
@@ -35,7 +35,7 @@ class Pivot(EachLayer):
     id = "pivot"
     title = "Pivot"
     phase = Phase.DESCRIBE
-    rank = 62
+    menu_order = 62
     relation = Relation.GROUPED
     says = "Pivot {entering} by {by} and {columns}, {cell}"
     also_known_as = ("crosstab", "cross table", "columns from values", "wide", "contingency", "matrix", "reshape")
@@ -113,7 +113,7 @@ class Pivot(EachLayer):
                 whole = exact_sum(values) if one.what == "sum" else len(some) - values.null_count
             found: Any = sum(exact_sum(pa.chunked_array([c])) for c in made)
             controls = (ControlTotal(f"{settings.cell} of all cells", "", whole, found),)
-        remarks = [Remark(f"{counted(len(out), 'row')} and {counted(columns.count, 'column')}", layer.key)]
+        remarks = [Remark(f"{pluralise(len(out), 'row')} and {pluralise(columns.count, 'column')}", layer.key)]
         remarks += named_fields.no_numbers(layer, [*settings.by, settings.columns, one.field])
         return Outcome(
             (out,),

@@ -21,7 +21,7 @@ class Sort(EachLayer):
     id = "sort"
     title = "Sort"
     phase = Phase.DESCRIBE
-    rank = 65
+    menu_order = 65
     relation = Relation.ONE_FOR_ONE
     says = "Sort {entering} by {by}"
     also_known_as = ("order by", "rank", "arrange rows", "ascending", "descending", "largest first", "alphabetical")

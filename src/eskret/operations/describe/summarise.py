@@ -28,7 +28,7 @@ class Summarise(EachLayer):
     id = "summarise"
     title = "Summarise"
     phase = Phase.DESCRIBE
-    rank = 60
+    menu_order = 60
     relation = Relation.GROUPED
     says = "Summarise {entering}[ by {by}]"
     also_known_as = ("summary", "group by", "aggregate", "statistics", "totals", "count by", "average", "mean", "subtotal")

@@ -40,7 +40,7 @@ class Fetch(Source):
     title = "Fetch"
     limits = "What is changed at the service while it is fetched may be seen or not."
     phase = Phase.GATHER
-    rank = 30
+    menu_order = 30
     relation = Relation.NEW
     also_known_as = ("download", "web service", "api", "published", "ogc", "url", "address", "online")
 

@@ -21,12 +21,12 @@ from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import EskretError, InputError
 from eskret.formats import sources, xml_text
 from eskret.formats.reading import Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support.setting_types import TextEncoding
 from eskret.operations.support.to_workflow_crs import bring, outside_words, wide_edges
@@ -71,7 +71,7 @@ class Load(Source):
     id = "load"
     title = "Load"
     phase = Phase.GATHER
-    rank = 10
+    menu_order = 10
     relation = Relation.NEW
     also_known_as = (
         "open",
@@ -187,8 +187,8 @@ class Load(Source):
         if not names:
             return "Load files"
         chosen = settings.get("layers")
-        what = in_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
-        return f"Load {bold(what)} from {in_words(names)}" if what else f"Load {bold(in_words(names))}"
+        what = join_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
+        return f"Load {bold(what)} from {join_words(names)}" if what else f"Load {bold(join_words(names))}"
 
     # -- foretelling
 
@@ -299,7 +299,7 @@ class Load(Source):
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         return sources.find_files([context.fill(f) for f in settings.files], context.folder)
 
-    def part_reads(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
+    def part_inputs(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
         return [part.path]
 
     def parts(self, settings: Settings, context: Context) -> Sequence[LayerRequest | Unreadable]:
@@ -386,7 +386,7 @@ def _geometry_remarks(layer: Layer) -> list[Remark]:
         return []  # what is still encoded has no nulls
     assert layer.geometry is not None
     missing = int((shapely.get_type_id(layer.geometry) < 0).sum())
-    return [Remark(f"{counted(missing, 'row')} without geometry", layer.key)] if missing else []
+    return [Remark(f"{pluralise(missing, 'row')} without geometry", layer.key)] if missing else []
 
 
 def _differing(layers: Sequence[LayerFacts], wanted: Sequence[LayerRequest]) -> list[Finding]:
@@ -403,9 +403,9 @@ def _differing(layers: Sequence[LayerFacts], wanted: Sequence[LayerRequest]) -> 
         if len(group) < 2 or len(common) < max(len(f.fields) for f in group) / 2:
             continue
         odd = {f.key: [n for n in f.names() if n not in common] for f in group}
-        said = [f"{key} has {in_words(names, 4)} besides" for key, names in odd.items() if names]
+        said = [f"{key} has {join_words(names, 4)} besides" for key, names in odd.items() if names]
         if said:
-            out.append(Finding.look(f"Files that are alike differ in fields: {in_words(said, 3)}.", "files"))
+            out.append(Finding.look(f"Files that are alike differ in fields: {join_words(said, 3)}.", "files"))
     return out
 
 
@@ -454,7 +454,7 @@ def _joined(name: str, group: Sequence[Outcome], context: Context) -> Outcome:
         geometry,
         layers[0].crs,
         name,
-        in_words([layer.origin for layer in layers]),
+        join_words([layer.origin for layer in layers]),
         kind=layers[0].kind if layers[0].kind == kind_of(geometry) else kind_of(geometry),
     )
     remarks = tuple(dict.fromkeys(replace(r, layer=whole.key) for o in group for r in o.remarks))

@@ -19,12 +19,12 @@ from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import EskretError
 from eskret.formats import coordinates_text as texts
 from eskret.formats import sources
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support.setting_types import TextEncoding
 from eskret.operations.support.to_workflow_crs import bring
@@ -47,7 +47,7 @@ class LoadCoordinates(Source):
     id = "load_coordinates"
     title = "Load coordinates"
     phase = Phase.GATHER
-    rank = 20
+    menu_order = 20
     relation = Relation.NEW
     previews_text = True
     also_known_as = (
@@ -136,7 +136,7 @@ class LoadCoordinates(Source):
         shape = settings.get("shape")
         made = f" as {shape}" if shape in ("lines", "areas") else ""
         group = f", one for each {settings['group']}" if made and settings.get("group") else ""
-        return f"Load coordinates of {bold(in_words(names) or '…')}{made}{group}"
+        return f"Load coordinates of {bold(join_words(names) or '…')}{made}{group}"
 
     # -- foretelling
 
@@ -148,7 +148,7 @@ class LoadCoordinates(Source):
                 layers.append(layer.facts())
             for account in outcome.inputs:
                 for reason, count in account.set_aside.counts():
-                    text = f"{part[0].name}: {counted(count, 'line')} will be set aside: {reason}."
+                    text = f"{part[0].name}: {pluralise(count, 'line')} will be set aside: {reason}."
                     findings.append(Finding.look(text, "files", layer=part[1]))
             findings += [
                 Finding(Level.LOOK if r.look else Level.NOTE, f"{part[0].name}: {r.text}.", layer=part[1], setting="crs")
@@ -161,7 +161,7 @@ class LoadCoordinates(Source):
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         return [path for path, _ in self.parts(settings, context)]
 
-    def part_reads(self, part: tuple[Path, str], settings: Settings, context: Context) -> Sequence[Path] | None:
+    def part_inputs(self, part: tuple[Path, str], settings: Settings, context: Context) -> Sequence[Path] | None:
         return [part[0]]
 
     def parts(self, settings: Settings, context: Context) -> Sequence[tuple[Path, str]]:
@@ -177,7 +177,7 @@ class LoadCoordinates(Source):
         if rows.bad:
             shown = [f"line {rows.lines[n]} {why}" for n, why in list(rows.bad.items())[:5]]
             more = f" and {len(rows.bad) - 5:,} more" if len(rows.bad) > 5 else ""
-            remarks.append(Remark(f"{counted(len(rows.bad), 'line')} could not be read: {'; '.join(shown)}{more}", look=True))
+            remarks.append(Remark(f"{pluralise(len(rows.bad), 'line')} could not be read: {'; '.join(shown)}{more}", look=True))
         aside = [("could not be read", np.array(sorted(rows.bad), np.int64))]
         good = remaining(len(rows.xyz), aside[0][1])
         if settings.shape == "points":
@@ -225,7 +225,7 @@ def _shapes(
     table = rows.table
     for name in (settings.group, settings.order):
         if name and name not in table.column_names:
-            raise EskretError(f"there is no column '{name}'", place=str(path), way_out=f"It has {in_words(table.column_names, 12)}")
+            raise EskretError(f"there is no column '{name}'", place=str(path), way_out=f"It has {join_words(table.column_names, 12)}")
     aside: list[tuple[str, np.ndarray]] = []
     if settings.group:
         groups = table.column(settings.group).to_pylist()
@@ -258,10 +258,10 @@ def _shapes(
         else:
             shapes.append(shapely.LineString(xyz))
     geometry = np.array([*shapes, None], object)[:-1]
-    remarks = [Remark(f"{counted(closed, 'ring')} closed")] if closed else []
+    remarks = [Remark(f"{pluralise(closed, 'ring')} closed")] if closed else []
     wrong = int((invalid(geometry)).sum())
     if wrong:
-        remarks.append(Remark(f"{counted(wrong, 'shape')} not valid, such as: {_reason(geometry)}", look=True))
+        remarks.append(Remark(f"{pluralise(wrong, 'shape')} not valid, such as: {_reason(geometry)}", look=True))
     out = _one_row_each(table, list(made.values()), settings)
     used = np.array(sorted(n for m in made.values() for n in m), np.int64)
     return geometry, out, used, aside, remarks

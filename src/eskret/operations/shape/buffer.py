@@ -16,7 +16,7 @@ from eskret.core.geometry.parallel import in_chunks, is_nonempty
 from eskret.core.geometry.parts import of_dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import CrsError, SettingError
 from eskret.operations.base import Context, Finding, Level, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -40,7 +40,7 @@ class Buffer(ShapePerRow):
     id = "buffer"
     title = "Buffer"
     phase = Phase.SHAPE
-    rank = 40
+    menu_order = 40
     makes = GeometryKind.POLYGON
     says = "Buffer {entering} by {distance}"
     also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
@@ -129,7 +129,7 @@ class Buffer(ShapePerRow):
         remarks = [Remark(f"taken along the ellipsoid, true to {error:.1g} of the distance", layer.key, look=error > ground.TOLD)]
         cut = sum(f.cut for f in found)
         if cut:
-            remarks.append(Remark(f"{counted(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key))
+            remarks.append(Remark(f"{pluralise(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key))
         return shapes, remarks
 
 

@@ -26,7 +26,7 @@ class CentrePoints(ShapePerRow):
     id = "centre_points"
     title = "Centre points"
     phase = Phase.SHAPE
-    rank = 45
+    menu_order = 45
     makes = GeometryKind.POINT
     says = "Centre points of {entering}"
     also_known_as = ("centroid", "middle", "points of areas", "label point", "representative point", "midpoint")

@@ -24,7 +24,7 @@ class Clip(EachLayer):
     id = "clip"
     title = "Clip"
     phase = Phase.SHAPE
-    rank = 10
+    menu_order = 10
     relation = Relation.KEPT
     says = "Clip {entering} to {to}"
     also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "area only")

@@ -16,7 +16,7 @@ from eskret.core.geometry.ordinates import measured
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length, parse_time
 from eskret.core.tables.groupby import group_rows
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, reshaping
@@ -41,7 +41,7 @@ class ConnectPoints(EachLayer):
     id = "connect_points"
     title = "Connect points"
     phase = Phase.SHAPE
-    rank = 60
+    menu_order = 60
     relation = Relation.GROUPED
     says = "Connect points of {entering}[ by {by}][ in the order of {order}]"
     also_known_as = (
@@ -173,16 +173,16 @@ class ConnectPoints(EachLayer):
             xy, piece = shapely.get_coordinates(drawn, return_index=True)
             length = np.nansum(legs(xy, layer.crs, along)[piece[1:] == piece[:-1]])
             controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
-        remarks = [Remark(f"{counted(len(out), 'line' if least == 2 else 'shape')} of {counted(len(rows), 'point')}", layer.key)]
+        remarks = [Remark(f"{pluralise(len(out), 'line' if least == 2 else 'shape')} of {pluralise(len(rows), 'point')}", layer.key)]
         if len(across):
-            text = f"cut at 180 degrees: {counted(len(across), 'shape')}"
+            text = f"cut at 180 degrees: {pluralise(len(across), 'shape')}"
             remarks.append(Remark(text, layer.key))
         remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:
             remarks += ground.remarks_of(layer, settings.along)
         for breaks, why in zip(found.breaks, ("points are too far apart", "too much time lies between points"), strict=True):
             if breaks:
-                remarks.append(Remark(f"{counted(breaks, 'break')} where {why}", layer.key))
+                remarks.append(Remark(f"{pluralise(breaks, 'break')} where {why}", layer.key))
         return Outcome(
             (out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into, controls=controls
         )

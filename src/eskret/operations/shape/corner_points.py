@@ -26,7 +26,7 @@ class CornerPoints(EachLayer):
     id = "corner_points"
     title = "Corner points"
     phase = Phase.SHAPE
-    rank = 47
+    menu_order = 47
     relation = Relation.MULTIPLIED
     says = "Corner points of {entering}"
     also_known_as = ("vertices", "nodes", "points of lines", "every vertex", "coordinates")

@@ -14,7 +14,7 @@ from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, other_layer, reshaping
@@ -32,7 +32,7 @@ class CutLines(EachLayer):
     id = "cut_lines"
     title = "Cut lines"
     phase = Phase.SHAPE
-    rank = 65
+    menu_order = 65
     relation = Relation.MULTIPLIED
     says = "Cut lines of {entering} at {at}"
     also_known_as = ("break at points", "segment", "divide line", "sections", "split at nodes")
@@ -99,10 +99,10 @@ class CutLines(EachLayer):
             *others.remarks,
             *reshaping.of_plane(layer, plane.error),
             *ground.remarks_of(layer, settings.along),
-            Remark(f"{counted(len(pieces), 'piece')} of {counted(len(whole), 'line')}", layer.key),
+            Remark(f"{pluralise(len(pieces), 'piece')} of {pluralise(len(whole), 'line')}", layer.key),
         ]
         if len(beside):
-            remarks.append(Remark(f"{counted(len(beside), 'point')} on no line", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(len(beside), 'point')} on no line", layer.key, look=True))
         return reshaping.one_to_many(
             layer,
             rows,

@@ -16,7 +16,7 @@ from eskret.core.geometry.parts import dimension, single_parts, together
 from eskret.core.geometry.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import SettingError
 from eskret.operations.base import Context, Finding, Phase
 from eskret.operations.settings import OperationSettings
@@ -35,7 +35,7 @@ class Densify(ShapePerRow):
     id = "densify"
     title = "Densify"
     phase = Phase.SHAPE
-    rank = 56
+    menu_order = 56
     says = "Densify {entering} to stretches of {longest}"
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
@@ -80,7 +80,7 @@ class Densify(ShapePerRow):
         in_chunks(some, len(layer), context.watch, 5_000)
         before = int(shapely.get_num_coordinates(shapes).sum())
         after = int(shapely.get_num_coordinates(out).sum())
-        remarks.append(Remark(counted(after - before, "corner was put in", "corners were put in"), layer.key))
+        remarks.append(Remark(pluralise(after - before, "corner was put in", "corners were put in"), layer.key))
         return Reshaped(out, remarks=remarks)
 
 

@@ -13,7 +13,7 @@ from eskret.core.geometry.parts import dimension, made_valid, of_dimension, sing
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, sizes_of, unit_of
 from eskret.core.tables.groupby import Groups, group_rows
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields
@@ -32,7 +32,7 @@ class Dissolve(EachLayer):
     id = "dissolve"
     title = "Dissolve"
     phase = Phase.SHAPE
-    rank = 20
+    menu_order = 20
     relation = Relation.GROUPED
     says = "Dissolve {entering}[ by {by}| into one][ with {figures}]"
     also_known_as = (
@@ -124,16 +124,16 @@ def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[R
     found = [Remark(named_fields.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
     unit, factor = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
     if len(joined.overlapping):
-        size = figure(float(joined.overlap.sum()) * factor, unit)
-        text = f"in {counted(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
+        size = format_quantity(float(joined.overlap.sum()) * factor, unit)
+        text = f"in {pluralise(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
         found.append(Remark(text, layer.key, look=True))
     if len(joined.mended):
-        found.append(Remark(f"{counted(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True))
+        found.append(Remark(f"{pluralise(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True))
     number, largest = new_holes(out.geometry, layer.geometry, measures_of(layer.crs)["area"])
     if number:
-        text = f"{counted(number, 'hole')} between features, the largest {figure(largest * factor, unit)}"
+        text = f"{pluralise(number, 'hole')} between features, the largest {format_quantity(largest * factor, unit)}"
         found.append(Remark(text, layer.key))
     alone = int(np.isin(dimension(out.geometry), (-1,)).sum())
     if alone:
-        found.append(Remark(f"{counted(alone, 'group')} without geometry", layer.key, look=True))
+        found.append(Remark(f"{pluralise(alone, 'group')} without geometry", layer.key, look=True))
     return found

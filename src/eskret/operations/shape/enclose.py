@@ -16,7 +16,7 @@ from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.errors import CrsError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -42,7 +42,7 @@ class Enclose(EachLayer):
     id = "enclose"
     title = "Enclose"
     phase = Phase.SHAPE
-    rank = 62
+    menu_order = 62
     relation = Relation.GROUPED
     says = "Enclose {entering}[, closing gaps up to {tolerance}]"
     also_known_as = ("area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons")
@@ -126,7 +126,7 @@ def _open(ends: Ends, found: Enclosed, used: np.ndarray, metres: float) -> list[
     reasons: dict[str, list[int]] = {}
     for row, at in zip(rows[fresh].tolist(), first[fresh].tolist(), strict=True):
         gap = found.gap[at]
-        reason = NO_RING if np.isnan(gap) else OPEN.format(figure(gap * metres, "m"))
+        reason = NO_RING if np.isnan(gap) else OPEN.format(format_quantity(gap * metres, "m"))
         reasons.setdefault(reason, []).append(row)
     if len(reasons) > 1000:
         return [("stays open", rows[fresh])]
@@ -143,16 +143,18 @@ def _moved(ends: Ends, found: Enclosed, metres: float) -> tuple[np.ndarray, np.n
 
 
 def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float) -> list[Remark]:
-    out = [Remark(counted(len(polygons), "area"), layer.key)]
+    out = [Remark(pluralise(len(polygons), "area"), layer.key)]
     if len(found.moved):
-        widest = figure(float(found.by.max()) * 2 * metres, "m")
-        text = f"{counted(len(found.moved) // 2, 'gap')} closed, the widest {widest}"
+        widest = format_quantity(float(found.by.max()) * 2 * metres, "m")
+        text = f"{pluralise(len(found.moved) // 2, 'gap')} closed, the widest {widest}"
         out.append(Remark(text, layer.key))
     if len(found.open):
-        out.append(Remark(f"{counted(len(found.open), 'line stays', 'lines stay')} open", layer.key, look=True))
+        out.append(Remark(f"{pluralise(len(found.open), 'line stays', 'lines stay')} open", layer.key, look=True))
     bad = int((invalid(polygons)).sum()) if len(polygons) else 0
     if bad:
-        out.append(Remark(f"{counted(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that", layer.key, look=True))
+        out.append(
+            Remark(f"{pluralise(bad, 'area crosses itself', 'areas cross themselves')}; Make valid mends that", layer.key, look=True)
+        )
     return out
 
 
@@ -179,9 +181,9 @@ def _from_points(layer: Layer, polygons: np.ndarray, context: Context) -> tuple[
     names = number_collisions(table.column_names, limit=10_000)
     remarks = list(others.remarks)
     if (at < 0).any():
-        remarks.append(Remark(f"{counted(int((at < 0).sum()), 'area')} without a point within", layer.key, look=True))
+        remarks.append(Remark(f"{pluralise(int((at < 0).sum()), 'area')} without a point within", layer.key, look=True))
     if (count > 1).any():
-        text = f"{counted(int((count > 1).sum()), 'area')} with several points within; the first gave its fields"
+        text = f"{pluralise(int((count > 1).sum()), 'area')} with several points within; the first gave its fields"
         remarks.append(Remark(text, layer.key, look=True))
     unused = np.setdiff1d(others.rows, at)
     account = others.accounts[0]

@@ -23,7 +23,7 @@ class Erase(EachLayer):
     id = "erase"
     title = "Erase"
     phase = Phase.SHAPE
-    rank = 15
+    menu_order = 15
     relation = Relation.KEPT
     says = "Erase {by} from {entering}"
     also_known_as = ("difference", "subtract", "cut away", "take area out", "punch", "outside only", "minus")

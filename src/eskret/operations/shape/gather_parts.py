@@ -28,7 +28,7 @@ class GatherParts(EachLayer):
     id = "gather_parts"
     title = "Gather parts"
     phase = Phase.SHAPE
-    rank = 51
+    menu_order = 51
     relation = Relation.GROUPED
     says = "Gather parts of {entering}[ by {by}]"
     also_known_as = ("multipart", "group geometries", "several as one", "combine parts", "bundle")

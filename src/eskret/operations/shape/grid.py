@@ -13,7 +13,7 @@ from eskret.core.crs import crs_facts
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import CrsError, SettingError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -34,7 +34,7 @@ class Grid(EachLayer):
     id = "grid"
     title = "Grid"
     phase = Phase.SHAPE
-    rank = 70
+    menu_order = 70
     relation = Relation.NEW
     says = "Grid of {size} over {entering}"
     also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
@@ -83,7 +83,7 @@ class Grid(EachLayer):
             cells, col, row = cells[keep], col[keep], row[keep]
         table = pa.table({"col": pa.array(col), "row": pa.array(row)})
         out = Layer(layer.key, table, cells, layer.crs, kind=GeometryKind.POLYGON)
-        return Outcome((out,), remarks=(Remark(counted(len(out), "cell"), layer.key),), relation=Relation.REPORT)
+        return Outcome((out,), remarks=(Remark(pluralise(len(out), "cell"), layer.key),), relation=Relation.REPORT)
 
 
 def _check(columns: int, rows: int) -> None:

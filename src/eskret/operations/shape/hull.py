@@ -23,7 +23,7 @@ from eskret.core.naming import number_collisions
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import bold
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, reshaping
 from eskret.operations.support.other_layer import NO_PLACE
@@ -42,7 +42,7 @@ class Hull(EachLayer):
     id = "hull"
     title = "Hull"
     phase = Phase.SHAPE
-    rank = 57
+    menu_order = 57
     relation = Relation.GROUPED
     also_known_as = ("convex", "concave", "envelope", "bounding box", "around points", "extent", "minimum circle", "wrap")
 
@@ -84,7 +84,7 @@ class Hull(EachLayer):
         by = settings.get("by")
         grouped = settings.get("around") == "group"
         return f"Hull around {bold(entering or '…')}" + (
-            f" by {in_words(map(str, by), 4)}" if grouped and isinstance(by, list) and by else ""
+            f" by {join_words(map(str, by), 4)}" if grouped and isinstance(by, list) and by else ""
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:

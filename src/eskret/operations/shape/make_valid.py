@@ -16,7 +16,7 @@ from eskret.core.geometry.globe.seam import jumps
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension
 from eskret.core.layer import Layer
 from eskret.core.measure.planar import measures_of, unit_of
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.operations.base import Context, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -36,7 +36,7 @@ class MakeValid(ShapePerRow):
     id = "make_valid"
     title = "Make valid"
     phase = Phase.SHAPE
-    rank = 80
+    menu_order = 80
     gone = "nothing of its kind is left of it"
     keep_null = True
     says = "Make valid {entering}"
@@ -76,16 +76,16 @@ class MakeValid(ShapePerRow):
         unit, factor = unit_of("area", layer.crs)
         area = measures_of(layer.crs)["area"]
         before, after = area(whole[bad]), np.nan_to_num(area(mended))
-        remarks = [Remark(f"{counted(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
+        remarks = [Remark(f"{pluralise(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
         if len(turned):
-            text = f"{counted(len(turned), 'feature goes', 'features go')} the short way now, cut at 180 degrees"
+            text = f"{pluralise(len(turned), 'feature goes', 'features go')} the short way now, cut at 180 degrees"
             remarks.append(Remark(text, layer.key))
         kinds = Counter(m.group(1).lower() if m else "unknown fault" for m in why)
         for what, number in kinds.most_common(4):
             place = next(m.group(2) for m in why if m and m.group(1).lower() == what)
             remarks.append(Remark(f"{number:,} x {what}, the first at {place}", layer.key, look=True))
         if len(bad) and (before.sum() or after.sum()):
-            text = f"their area was {figure(before.sum() * factor, unit)} and is {figure(after.sum() * factor, unit)}"
+            text = f"their area was {format_quantity(before.sum() * factor, unit)} and is {format_quantity(after.sum() * factor, unit)}"
             remarks.append(Remark(text, layer.key))
         altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
         altered += [Altered("goes the short way over 180 degrees", turned)] if len(turned) else []

@@ -16,7 +16,7 @@ from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Level, Outcome, Phase, has_errors
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.other_layer import to_crs_of
 
@@ -32,7 +32,7 @@ class Merge(Gathering):
     id = "merge"
     title = "Merge"
     phase = Phase.SHAPE
-    rank = 30
+    menu_order = 30
     relation = Relation.KEPT
     says = "Merge {entering} into one layer"
     also_known_as = ("append", "combine layers", "union all", "stack", "concatenate", "put together", "one layer")
@@ -127,7 +127,7 @@ class Merge(Gathering):
             geometry,
             drawn[0].crs if drawn else None,
             key,
-            in_words([x.key for x in layers], 4),
+            join_words([x.key for x in layers], 4),
             titles,
             kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED,
         )
@@ -159,7 +159,7 @@ def _fields(schemas: Sequence[Sequence[tuple[str, pa.DataType]]], which: str) ->
         kinds = list(dict.fromkeys(types[name]))
         settled = kinds[0] if len(kinds) == 1 else _settled(kinds)
         if len({type_word(k) for k in kinds}) > 1:
-            text = f"'{name}' is {in_words(dict.fromkeys(map(type_word, kinds)), 4)}, and becomes {type_word(settled)}"
+            text = f"'{name}' is {join_words(dict.fromkeys(map(type_word, kinds)), 4)}, and becomes {type_word(settled)}"
             said.append(text)
         out.append((name, settled))
     return out, said

@@ -25,7 +25,7 @@ class Outlines(ShapePerRow):
     id = "outlines"
     title = "Outlines"
     phase = Phase.SHAPE
-    rank = 46
+    menu_order = 46
     makes = GeometryKind.LINE
     gone = "is no area"
     says = "Outlines of {entering}"

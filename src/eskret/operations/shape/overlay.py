@@ -19,7 +19,7 @@ from eskret.core.measure.planar import measures_of, sizes_of, unit_of
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import other_layer
@@ -40,7 +40,7 @@ class Overlay(EachLayer):
     id = "overlay"
     title = "Overlay"
     phase = Phase.SHAPE
-    rank = 28
+    menu_order = 28
     relation = Relation.MULTIPLIED
     says = "Overlay {other} on {entering}"
     also_known_as = ("intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay")
@@ -89,7 +89,7 @@ class Overlay(EachLayer):
         if bad.any():
             left = left.copy()
             left[bad] = of_dimension(made_valid(left[bad]), dimension(left[bad]))
-            remarks.append(Remark(f"{counted(int(bad.sum()), 'invalid shape')} mended to be cut", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(int(bad.sum()), 'invalid shape')} mended to be cut", layer.key, look=True))
         found = common(left, others.geometry, context.watch)
         both = settings.keep in ("both", "either", "first")
         pieces = [found.piece] if both else []
@@ -215,6 +215,7 @@ class _Side:
             size = self.excess[what] if (dimension(self.shapes) == which).any() else 0.0
             unit, factor = unit_of(what, self.crs)
             if size > 1e-9 * sizes_of(self.shapes, self.crs)[what].sum():
-                text = f"{figure(size * factor, unit)} lie in more than one feature of '{other}', and stand in what leaves once for each"
+                twice = format_quantity(size * factor, unit)
+                text = f"{twice} lie in more than one feature of '{other}', and stand in what leaves once for each"
                 out.append(Remark(text, key, look=True))
         return out

@@ -31,7 +31,7 @@ class Reproject(ShapePerRow):
     id = "reproject"
     title = "Reproject"
     phase = Phase.SHAPE
-    rank = 35
+    menu_order = 35
     keep_null = True
     says = "Reproject {entering} to {crs}"
     also_known_as = ("project", "transform", "crs", "coordinate system", "change projection", "datum", "utm", "convert")

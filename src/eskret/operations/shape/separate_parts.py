@@ -10,7 +10,7 @@ from eskret.core.accounts.account import ControlTotal, Relation, Remark
 from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
@@ -27,7 +27,7 @@ class SeparateParts(EachLayer):
     id = "separate_parts"
     title = "Separate parts"
     phase = Phase.SHAPE
-    rank = 50
+    menu_order = 50
     relation = Relation.MULTIPLIED
     says = "Separate parts of {entering}"
     also_known_as = ("single parts of many", "split multi", "single parts", "break up", "ungroup")
@@ -59,7 +59,7 @@ class SeparateParts(EachLayer):
                 unit, factor = unit_of(name, layer.crs)
                 controls.append(ControlTotal(name, unit, np.nansum(before[name]) * factor, after[name].sum() * factor))
         came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
-        remarks = [Remark(f"{counted(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
+        remarks = [Remark(f"{pluralise(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
         return reshaping.one_to_many(
             layer, rows, parts, context, remarks=remarks, controls=controls, numbers=(settings.number, number) if settings.number else None
         )

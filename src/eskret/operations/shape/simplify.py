@@ -18,7 +18,7 @@ from eskret.core.geometry.parallel import in_chunks
 from eskret.core.geometry.parts import dimension
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import figure
+from eskret.core.words import format_quantity
 from eskret.errors import SettingError
 from eskret.operations.base import Context, Finding, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -38,7 +38,7 @@ class Simplify(ShapePerRow):
     id = "simplify"
     title = "Simplify"
     phase = Phase.SHAPE
-    rank = 55
+    menu_order = 55
     says = "Simplify {entering} to within {tolerance}"
     also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
 
@@ -68,7 +68,7 @@ class Simplify(ShapePerRow):
         if (dimension(shapes) == 2).any():
             whole, now = (float(np.nansum(shapely.area(s))) for s in (shapes, thin))
             if whole:
-                remarks.append(Remark(f"the area changed by {figure(100 * (now - whole) / whole)} %", layer.key))
+                remarks.append(Remark(f"the area changed by {format_quantity(100 * (now - whole) / whole)} %", layer.key))
         return Reshaped(thin, remarks=remarks)
 
     def _each(self, layer: Layer, settings: Settings, context: Context) -> tuple[np.ndarray, list[Remark]]:

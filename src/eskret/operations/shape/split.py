@@ -14,10 +14,10 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.groupby import group_rows
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import EskretError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.naming_parts import part_names
@@ -38,7 +38,7 @@ class Split(EachLayer):
     id = "split"
     title = "Split"
     phase = Phase.SHAPE
-    rank = 25
+    menu_order = 25
     relation = Relation.KEPT
     says = "Split {entering} by {by}"
     also_known_as = ("separate", "one layer per value", "one file per district", "partition", "divide", "group into layers", "per value")
@@ -92,17 +92,17 @@ class Split(EachLayer):
         out = []
         left = int(sum(size for name, size in zip(names, sizes.tolist(), strict=True) if not name))
         if left:
-            text = f"{key}: {counted(left, 'feature')} without a value will be set aside; give 'Name without a value' to keep them."
+            text = f"{key}: {pluralise(left, 'feature')} without a value will be set aside; give 'Name without a value' to keep them."
             out.append(Finding.look(text, "empty_as", layer=key))
         texts = [self._text(settings, value) for value in values]
         _, cut = part_names(texts, settings.name, Context(), key) if settings.name == "{value}" else ([], [])
         if cut:
-            text = f"{key}: {counted(len(cut), 'value is', 'values are')} too long for a name and cut, such as '{cut[0][:40]} ...'."
+            text = f"{key}: {pluralise(len(cut), 'value is', 'values are')} too long for a name and cut, such as '{cut[0][:40]} ...'."
             out.append(Finding.look(text, "name", layer=key))
         plain = [clean_name(text) for text in texts]
         numbered = [n for n, p in zip(names, plain, strict=True) if n and n != p and p]
         if numbered and settings.name == "{value}":
-            text = f"{key}: {counted(len(numbered), 'value')} make a name that is taken and are numbered: {in_words(numbered, 4)}."
+            text = f"{key}: {pluralise(len(numbered), 'value')} make a name that is taken and are numbered: {join_words(numbered, 4)}."
             out.append(Finding.look(text, "name", layer=key))
         return out
 
@@ -116,7 +116,7 @@ class Split(EachLayer):
         """The name of each value's layer, empty for one set aside, and why."""
         texts = [self._text(settings, value) for value in values]
         names, _ = part_names(texts, settings.name, context, layer)
-        empty = EMPTY.format(in_words(settings.by, 4))
+        empty = EMPTY.format(join_words(settings.by, 4))
         return names, ["" if name else NAMELESS if text else empty for name, text in zip(names, texts, strict=True)]
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -139,7 +139,7 @@ class Split(EachLayer):
             for f in self._findings(names, values, groups.sizes, layer.key, settings)
             if f.setting == "name"
         ]
-        remarks.insert(0, Remark(f"{counted(len(layers), 'layer')} of {counted(len(order), 'feature')}", layer.key))
+        remarks.insert(0, Remark(f"{pluralise(len(layers), 'layer')} of {pluralise(len(order), 'feature')}", layer.key))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers]
         if outputs:
             outputs[0] = replace(outputs[0], controls=_controls(layer, outputs, aside.rows, context))

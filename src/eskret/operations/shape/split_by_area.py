@@ -19,9 +19,9 @@ from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimens
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import Sizes, sizes_of, unit_of
 from eskret.core.measure.totals import totals_of
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import other_layer
 from eskret.operations.support.naming_parts import part_names
@@ -60,7 +60,7 @@ class _Groups:
         """What there is to say of the names of the areas."""
         out = []
         if len(self.nameless):
-            have = counted(len(self.nameless), "area has", "areas have")
+            have = pluralise(len(self.nameless), "area has", "areas have")
             out.append(
                 f"{areas}: {have} no name in '{settings.name_field}', or one of signs only; what lies there is set aside. Fill in "
                 "'Name without a value', or put {n} into the layer name"
@@ -70,9 +70,9 @@ class _Groups:
         several = [self.values[g] for g in groups]
         if several:
             many = int(often[groups].sum())
-            out.append(f"{areas}: {many:,} areas share {counted(len(several), 'name')} and are put together: {in_words(several, 4)}")
+            out.append(f"{areas}: {many:,} areas share {pluralise(len(several), 'name')} and are put together: {join_words(several, 4)}")
         if self.cut:
-            are = counted(len(self.cut), "name is", "names are")
+            are = pluralise(len(self.cut), "name is", "names are")
             out.append(f"{areas}: {are} too long and cut, such as '{self.cut[0][:40]} ...'")
         return out
 
@@ -93,7 +93,7 @@ class SplitByArea(EachLayer):
     id = "split_by_area"
     title = "Split by area"
     phase = Phase.SHAPE
-    rank = 26
+    menu_order = 26
     relation = Relation.KEPT
     says = "Split by area {entering} into {areas}"
     also_known_as = ("divide by district", "per area", "one layer per polygon", "tile", "by region", "partition by place")
@@ -141,7 +141,7 @@ class SplitByArea(EachLayer):
         found = other_layer.findings(facts, context, "areas", GeometryKind.POLYGON)
         areas = next(iter(context.other_facts("areas")), None)
         if areas is not None and settings.name_field not in areas.names():
-            text = f"{areas.key}: there is no field '{settings.name_field}'. It has {in_words(areas.names(), 12)}."
+            text = f"{areas.key}: there is no field '{settings.name_field}'. It has {join_words(areas.names(), 12)}."
             found.append(Finding.error(text, "name_field"))
         if has_errors(found) or areas is None:
             return Forecast((), tuple(found))
@@ -193,19 +193,19 @@ class SplitByArea(EachLayer):
         aside = SetAside.from_reasons([(IN_NONE, alone), (IN_NAMELESS, nameless), (other_layer.NO_PLACE, np.flatnonzero(missing))])
         remarks = [
             *others.remarks,
-            Remark(f"{counted(len(out), 'layer')} of {counted(len(np.unique(rows)), 'feature')}", layer.key),
+            Remark(f"{pluralise(len(out), 'layer')} of {pluralise(len(np.unique(rows)), 'feature')}", layer.key),
             *(Remark(text, layer.key, look=True) for text in groups.remarks(others.layer.key, settings)),
         ]
         if len(alone):
-            remarks.append(Remark(f"{counted(len(alone), 'feature lies', 'features lie')} in no area", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(len(alone), 'feature lies', 'features lie')} in no area", layer.key, look=True))
         if len(nameless):
-            lie = counted(len(nameless), "feature lies", "features lie")
+            lie = pluralise(len(nameless), "feature lies", "features lie")
             remarks.append(Remark(f"{lie} in areas without a name", layer.key, look=True))
         if found.on_border:
-            lie = counted(found.on_border, "feature lies", "features lie")
+            lie = pluralise(found.on_border, "feature lies", "features lie")
             remarks.append(Remark(f"{lie} on the border of areas, and went to the first of them", layer.key))
         if found.twice:
-            lie = counted(found.twice, "feature lies", "features lie")
+            lie = pluralise(found.twice, "feature lies", "features lie")
             remarks.append(Remark(f"{lie} in more than one area, since areas lie on each other", layer.key, look=True))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in out]
         if outputs:

@@ -13,10 +13,10 @@ from eskret.core.accounts.account import InputAccount, Remark, SetAside
 from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.geometry.globe.nearest import nearest
 from eskret.core.geometry.parts import invalid, made_valid
-from eskret.core.geometry.predicates import Predicate, holds, near, points_hold
+from eskret.core.geometry.predicates import Predicate, matches_predicate, near, points_match
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.operations.base import Context, Finding
 from eskret.operations.settings import setting
 from eskret.operations.support import ground, other_layer
@@ -109,7 +109,7 @@ def edge_setting() -> Any:
     )
 
 
-def in_words(settings: Mapping[str, Any]) -> str:
+def place_words(settings: Mapping[str, Any]) -> str:
     """``within district``: the relation as part of a sentence."""
     other = bold(str(settings.get("to") or "…").split(":")[-1])
     relation = str(settings.get("relation") or "intersects")
@@ -161,7 +161,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
         bad = np.flatnonzero(invalid(brought))
         if len(bad):
-            remarks.append(Remark(f"'{other.key}' has {counted(len(bad), 'invalid shape')}; its edge is not sure", layer.key, look=True))
+            remarks.append(Remark(f"'{other.key}' has {pluralise(len(bad), 'invalid shape')}; its edge is not sure", layer.key, look=True))
         shapes.append(brought)
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
     if settings.relation == NEAR:
@@ -174,11 +174,11 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
             others = np.array([shapely.union_all(made_valid(others))], object)
         xy = layer.undecoded.xy if layer.undecoded is not None else None
         if xy is not None:
-            by_points = points_hold(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
+            by_points = points_match(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
             if by_points is not None:
                 return PlaceMatches(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
         assert layer.geometry is not None
-        found = holds(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
+        found = matches_predicate(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
     missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
     return PlaceMatches(found, missing, tuple(remarks), tuple(accounts))
 

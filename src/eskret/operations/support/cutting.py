@@ -11,12 +11,12 @@ from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Ou
 from eskret.core.geometry.cut import Cut, cut, outline
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension, single_parts, together
-from eskret.core.geometry.predicates import Predicate, points_hold
+from eskret.core.geometry.predicates import Predicate, points_match
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measure.planar import Sizes, layer_sizes, sizes_of, unit_of
 from eskret.core.measure.totals import measure_sizes, totals_of
 from eskret.core.measure.units import AREAS, LENGTHS, Quantity, parse_measure
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.operations.base import Context, Outcome
 from eskret.operations.settings import setting
 from eskret.operations.support import other_layer
@@ -101,7 +101,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     lost = sizes_of(away, layer.crs)
     before = layer_sizes(layer)
     if len(found.mended):
-        remarks.append(Remark(f"{counted(len(found.mended), 'invalid shape')} mended to be cut", layer.key, look=True))
+        remarks.append(Remark(f"{pluralise(len(found.mended), 'invalid shape')} mended to be cut", layer.key, look=True))
         # what a self-crossing shape measures depends on how it is read: it counts as it is once mended
         crossed = layer.shapes(found.mended)
         sound = sizes_of(of_dimension(made_valid(crossed), dimension(crossed)), layer.crs)
@@ -118,7 +118,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     if not len(rows):
         remarks.append(Remark(f"nothing lies {side} the area", layer.key, look=True))
     if shortened.any():
-        remarks.append(Remark(f"{counted(int(shortened.sum()), 'feature')} cut at the edge", layer.key))
+        remarks.append(Remark(f"{pluralise(int(shortened.sum()), 'feature')} cut at the edge", layer.key))
     account = InputAccount("from", layer.key, len(layer), aside, tuple(altered))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls)
     return Outcome((out,), (account, *others.accounts), (told,), rows, tuple(remarks))
@@ -135,7 +135,7 @@ def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
     xy = layer.undecoded.xy if layer.undecoded is not None else None
     if xy is None or area.is_empty:
         return None
-    inside = points_hold(xy, np.array([area], object), Predicate.WITHIN, edge=True)
+    inside = points_match(xy, np.array([area], object), Predicate.WITHIN, edge=True)
     if inside is None:
         return None
     nothing = np.empty(0, object)

@@ -17,7 +17,7 @@ from eskret.core.geometry.local_projection import Plane, plane_for
 from eskret.core.geometry.measuring import scale_error
 from eskret.core.geometry.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import CrsError
 from eskret.operations.base import Finding
 from eskret.operations.settings import setting
@@ -132,7 +132,7 @@ def nowhere_rows(layer: Layer) -> np.ndarray:
 def told_of_nowhere(layer: Layer) -> list[Remark]:
     """What to say of them."""
     many = len(nowhere_rows(layer))
-    has = counted(many, "feature has", "features have")
+    has = pluralise(many, "feature has", "features have")
     return [Remark(f"{has} coordinates that are no degrees, and no place", layer.key, look=True)] if many else []
 
 

@@ -14,10 +14,10 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.aggregates import Statistic, fields_of, parse_statistics, statistics_of
 from eskret.core.tables.groupby import Groups
 from eskret.core.tables.values import exact_sum, settled_table, told_of_no_numbers
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import ExpressionError, SettingError
 from eskret.operations.base import Context, Finding
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import setting
 
 
@@ -54,7 +54,7 @@ def empty_setting() -> Any:
 def named(facts: LayerFacts, names: Sequence[str], setting: str) -> list[Finding]:
     """An error for each field that is not there."""
     return [
-        Finding.error(f"there is no field '{n}'. It has {in_words(facts.names(), 12)}.", setting, facts)
+        Finding.error(f"there is no field '{n}'. It has {join_words(facts.names(), 12)}.", setting, facts)
         for n in names
         if n not in facts.names()
     ]
@@ -71,7 +71,7 @@ def wrong_condition(facts: LayerFacts, where: str, context: Context) -> list[Fin
 
 def missing_field(layer: Layer, name: str) -> SettingError:
     """The error for a field that a layer does not have, in a run."""
-    return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {in_words(layer.table.column_names, 12)}")
+    return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {join_words(layer.table.column_names, 12)}")
 
 
 def forecast_figures(
@@ -99,7 +99,7 @@ def grouped(table: pa.Table, groups: Groups, by: Sequence[str], figures: Mapping
 
 def without_value(groups: Groups, by: Sequence[str]) -> SetAside:
     """The rows in no group, since a field that they are put together by is empty."""
-    return SetAside.from_reasons([(f"has no value in {in_words(by, 4)}", np.flatnonzero(groups.of < 0))])
+    return SetAside.from_reasons([(f"has no value in {join_words(by, 4)}", np.flatnonzero(groups.of < 0))])
 
 
 def sums_agree(table: pa.Table, rows: np.ndarray, out: pa.Table, figures: Sequence[Statistic]) -> tuple[ControlTotal, ...]:
@@ -119,4 +119,4 @@ def no_numbers(layer: Layer, names: Sequence[str]) -> list[Remark]:
 
 def grown(number: int, members: int) -> str:
     """``324 groups of 202,500 features``."""
-    return f"{counted(number, 'group')} of {counted(members, 'feature')}"
+    return f"{pluralise(number, 'group')} of {pluralise(members, 'feature')}"

@@ -14,7 +14,7 @@ from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import invalid, made_valid
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Level
 from eskret.operations.support.to_workflow_crs import BENT, BENT_MUCH
@@ -86,7 +86,7 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
             brought = np.array(brought, object)
             brought[bad] = made_valid(brought[bad])
             there = is_nonempty(brought)
-            text = f"'{other.key}' has {counted(len(bad), 'invalid shape')}, mended to work with"
+            text = f"'{other.key}' has {pluralise(len(bad), 'invalid shape')}, mended to work with"
             remarks.append(Remark(text, layer.key, look=True))
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
         accounts.append(InputAccount(setting, other.key, len(other), aside))
@@ -123,10 +123,10 @@ def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
     found = reproject_whole(geometry, other.crs, layer.crs)
     said = [Remark(text, layer.key, look=way.coarse)]
     if len(found.lost):
-        lost = counted(len(found.lost), "feature has", "features have")
+        lost = pluralise(len(found.lost), "feature has", "features have")
         said.append(Remark(f"'{other.key}': {lost} no place in {crs_facts(layer.crs).name}", layer.key, look=True))
     if found.bend > BENT:
-        text = f"'{other.key}': edges lie up to {figure(found.bend, 'm')} off their course there, since only their ends are moved"
+        text = f"'{other.key}': edges lie up to {format_quantity(found.bend, 'm')} off their course there, since only their ends are moved"
         said.append(Remark(text, layer.key, look=found.bend > BENT_MUCH))
     brought = found.geometry.copy()
     brought[found.lost] = None

@@ -22,7 +22,7 @@ from eskret.formats.fitting import Choices, Fitted
 from eskret.formats.format import CRS84, Capacity, Format
 from eskret.formats.library_write import of_one_kind
 from eskret.operations.base import Finding, Level
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 
 
 @dataclass(frozen=True)
@@ -66,7 +66,7 @@ def forecast_layer(one: LayerFacts, target: Format, settings: Any) -> tuple[list
     findings = []
     missing = [n for n in settings.fields if n not in one.names()]
     if missing:
-        findings.append(Finding.look(f"there is no field '{missing[0]}' to save. It has {in_words(one.names(), 12)}.", "fields", one))
+        findings.append(Finding.look(f"there is no field '{missing[0]}' to save. It has {join_words(one.names(), 12)}.", "fields", one))
     fields = chosen_fields(one.fields, settings)
     for loss in target.losses(fields, choices_of(settings), one.kind):
         findings.append(Finding.note(f"{loss}.", about=one))
@@ -79,7 +79,7 @@ def forecast_layer(one: LayerFacts, target: Format, settings: Any) -> tuple[list
     if one.kind is GeometryKind.TABLE and not target.tables:
         findings.append(Finding.error(f"it is a plain table, and {target.title} holds shapes. Save it as CSV or to a workbook.", "to", one))
     elif one.kind not in target.kinds and one.kind is not GeometryKind.TABLE:
-        held = in_words(sorted(f"{k}s" for k in target.kinds), 4)
+        held = join_words(sorted(f"{k}s" for k in target.kinds), 4)
         what = "shapes of several kinds, or of none that is known" if one.kind is GeometryKind.MIXED else f"{one.kind}s"
         level = Level.LOOK if one.kind is GeometryKind.MIXED else Level.ERROR
         findings.append(Finding(level, f"{one.key}: it has {what}, and {target.title} holds {held}.", layer=one.key, setting="to"))

@@ -13,7 +13,7 @@ from eskret.core.geometry.parts import invalid
 from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measure.totals import measure_sizes
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted, figure
+from eskret.core.words import format_quantity, pluralise
 from eskret.errors import InputError
 from eskret.operations.base import Context
 
@@ -49,7 +49,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
     reasons: list[Reason] = [(NO_NUMBERS, off)] if len(off) else []
     if len(off):
         layer = layer.take(kept)
-    remarks = [Remark(f"{counted(len(off), 'feature')} set aside: {NO_NUMBERS}", look=True)] if len(off) else []
+    remarks = [Remark(f"{pluralise(len(off), 'feature')} set aside: {NO_NUMBERS}", look=True)] if len(off) else []
     if context.crs is None or same_crs(layer.crs, context.crs):
         return layer, reasons, remarks
     if layer.crs is None:
@@ -99,7 +99,7 @@ def wide_edges(layer: Layer) -> list[Remark]:
     many = int(jumps(layer.geometry).sum())
     if not many:
         return []
-    has = counted(many, "feature has an edge", "features have edges")
+    has = pluralise(many, "feature has an edge", "features have edges")
     text = f"{has} of more than half a turn, taken as drawn, the long way round; Make valid can take the short way over 180 degrees"
     return [Remark(text, layer.key, look=True)]
 
@@ -109,20 +109,20 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
     and heights that stay."""
     out = []
     if len(found.lost):
-        text = f"{counted(len(found.lost), 'feature has', 'features have')} no place there"
+        text = f"{pluralise(len(found.lost), 'feature has', 'features have')} no place there"
         out.append(Remark(text, layer.key, look=True))
     if len(found.cut):
-        text = f"{counted(len(found.cut), 'feature')} cut or joined where a map comes apart: at 180 degrees, at its edge, or about a pole"
+        text = f"{pluralise(len(found.cut), 'feature')} cut or joined where a map comes apart: at 180 degrees, at its edge, or about a pole"
         out.append(Remark(text, layer.key))
     if within is not None and found.bend > within:
-        text = f"edges follow their course to {figure(within, 'm')}"
-        out.append(Remark(f"{text}; as they were they would be off by {figure(found.bend, 'm')}", layer.key))
+        text = f"edges follow their course to {format_quantity(within, 'm')}"
+        out.append(Remark(f"{text}; as they were they would be off by {format_quantity(found.bend, 'm')}", layer.key))
     elif found.bend > BENT:
-        text = f"edges lie up to {figure(found.bend, 'm')} off their course, since only their ends are moved"
+        text = f"edges lie up to {format_quantity(found.bend, 'm')} off their course, since only their ends are moved"
         out.append(Remark(f"{text}; Reproject can keep it, or Densify before", layer.key, look=found.bend > BENT_MUCH))
         crossed = int(invalid(found.geometry).sum()) - int(invalid(layer.shapes(np.arange(len(layer)))).sum())
         if crossed > 0:
-            out.append(Remark(f"{counted(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True))
+            out.append(Remark(f"{pluralise(crossed, 'shape crosses itself', 'shapes cross themselves')} for it", layer.key, look=True))
     out += _jump(layer, found)
     if layer.kind is not GeometryKind.TABLE and _tall(layer):
         out.append(Remark("heights and measures are left as they are: the vertical datum is not changed", layer.key))
@@ -150,7 +150,7 @@ def _jump(layer: Layer, found: Reprojected) -> list[Remark]:
     name, unit, factor = ("length", "km", 1e-3) if layer.kind is GeometryKind.LINE else ("area", "ha", 1e-4)
     value, after = before * factor, after * factor
     digits = 1 if abs(off) >= 0.01 else 2
-    text = f"the {name} is {figure(value, unit)} before and {figure(after, unit)} after it, {100 * off:+,.{digits}f} %"
+    text = f"the {name} is {format_quantity(value, unit)} before and {format_quantity(after, unit)} after it, {100 * off:+,.{digits}f} %"
     return [Remark(text, layer.key, look=abs(off) > JUMPED_MUCH)]
 
 

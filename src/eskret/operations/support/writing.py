@@ -15,7 +15,7 @@ from eskret.core.crs import crs_facts, same_crs
 from eskret.core.layer import Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.rows import remaining
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
 from eskret.formats.format import CRS84, Format, Put, Writing
@@ -24,7 +24,7 @@ from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_ro
 from eskret.formats.geopackage.layers import put_layers, section_crs
 from eskret.formats.index_page import Listed, index_page
 from eskret.formats.known import GEOPACKAGE
-from eskret.operations.base import Context, Delivered, Desk, Outcome, PlannedOutput
+from eskret.operations.base import Context, Delivered, Outcome, PlannedOutput, Staging
 from eskret.operations.support import saving, updating
 
 INDEX = "index.html"
@@ -41,7 +41,7 @@ class Writer:
     def __init__(self, settings: Any, context: Context, beside: set[Path]) -> None:
         assert context.desk is not None
         self.settings, self.context, self.beside = settings, context, beside
-        self.desk: Desk = context.desk
+        self.desk: Staging = context.desk
         self.words = {n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)}
 
     def _key(self, plan: PlannedOutput) -> Sequence[str]:
@@ -121,7 +121,7 @@ class Writer:
             aside = SetAside.from_reasons([("has no place in WGS 84", lost)])
             one = replace(one, layer=one.layer.take(remaining(len(one.layer), lost)), aside=aside)
         if put.cut:
-            text = f"{counted(put.cut, 'feature')} cut at the antimeridian, as RFC 7946 wants it"
+            text = f"{pluralise(put.cut, 'feature')} cut at the antimeridian, as RFC 7946 wants it"
             one = replace(one, remarks=(*one.remarks, Remark(text, layer.key)))
         crs = saving.crs_for(target, self.settings, layer.crs) or layer.crs
         return [self._saved(layer, plan, one, put.found, crs=crs)]

@@ -7,13 +7,13 @@ from typing import Any
 
 from eskret.core.layer import LayerFacts
 from eskret.process.jobs.job import Answer, Work, job
-from eskret.workflow.cache import Keeping, the_store
+from eskret.workflow.cache import ResultCache, the_store
 from eskret.workflow.cache.results import ResultStore
 from eskret.workflow.history.runs import WINDOW, write_down, write_down_rounds
 from eskret.workflow.model.choices import offers
 from eskret.workflow.model.document import parse
 from eskret.workflow.run.engine import Run
-from eskret.workflow.run.foreach import RoundsRun
+from eskret.workflow.run.foreach import ForEachRun
 from eskret.workflow.run.rehearsal import Rehearsal
 from eskret.workflow.run.rehearsal import rehearse as rehearse_workflow
 
@@ -31,15 +31,15 @@ def run(work: Work, text: str, values: Values, folder: Path, store: Path, workfl
         folder=folder,
         on_event=work.tell,
         keep=results.keep,
-        keeping=Keeping(the_store(), fresh=fresh),
+        result_cache=ResultCache(the_store(), fresh=fresh),
     )
     work.on_stop(started.stop)
     result = started.execute()
     return {"state": result.state, "note": write_down(started, result, WINDOW)}
 
 
-def _rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None, **more: Any) -> RoundsRun:
-    started = RoundsRun(parse(text), rows, values, workflow=workflow, folder=folder, keeping=Keeping(the_store()), **more)
+def _rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None, **more: Any) -> ForEachRun:
+    started = ForEachRun(parse(text), rows, values, workflow=workflow, folder=folder, result_cache=ResultCache(the_store()), **more)
     work.on_stop(started.stop)
     return started
 

@@ -1,7 +1,7 @@
 """Nothing done twice: what a task made is kept under a digest of all that it hangs on, and taken up again by it."""
 
-from eskret.workflow.cache.cached_layer import CachedLayer, loaded
-from eskret.workflow.cache.result_cache import Keeping
+from eskret.workflow.cache.cached_layer import CachedLayer, materialise
+from eskret.workflow.cache.result_cache import ResultCache
 from eskret.workflow.cache.store import Store, the_store
 
-__all__ = ["CachedLayer", "Keeping", "Store", "loaded", "the_store"]
+__all__ = ["CachedLayer", "ResultCache", "Store", "materialise", "the_store"]

@@ -35,7 +35,7 @@ class CachedLayer:
     kind: GeometryKind = GeometryKind.TABLE
     has_geometry: bool = False
     numbered: bool = False
-    line: tuple[tuple[str, str], ...] = ()
+    provenance: tuple[tuple[str, str], ...] = ()
     unnumbered: str = ""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
@@ -58,14 +58,14 @@ class CachedLayer:
     @property
     def step(self) -> str:
         """The step that made it, in a run."""
-        return self.line[0][0] if self.line else ""
+        return self.provenance[0][0] if self.provenance else ""
 
     def with_key(self, key: str) -> CachedLayer:
         return replace(self, key=key)
 
     def with_provenance(self, step: str, of: Layer | CachedLayer | None = None) -> CachedLayer:
         """The layer as one that this step made, of another one."""
-        return replace(self, line=((step, self.key), *(of.line if of is not None else ())))
+        return replace(self, provenance=((step, self.key), *(of.provenance if of is not None else ())))
 
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""
@@ -100,7 +100,7 @@ class CachedLayer:
             titles=dict(self.titles),
             kind=self.kind,
             ids=np.load(self.home / IDS) if self.numbered else None,
-            line=self.line,
+            provenance=self.provenance,
             unnumbered=self.unnumbered,
             **shape,
         )
@@ -112,7 +112,7 @@ LayerHandle = Layer | CachedLayer
 """What passes from step to step: a layer in memory, or one that was kept and is read when it is needed."""
 
 
-def loaded(layer: LayerHandle) -> Layer:
+def materialise(layer: LayerHandle) -> Layer:
     """The layer with its rows."""
     return layer.load() if isinstance(layer, CachedLayer) else layer
 
@@ -136,7 +136,7 @@ def on_disk(layer: LayerHandle) -> CachedLayer | None:
         layer.kind,
         layer.has_geometry,
         layer.ids is not None,
-        layer.line,
+        layer.provenance,
         layer.unnumbered,
     )
 
@@ -210,7 +210,7 @@ def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict
     """
     if isinstance(given, CachedLayer) and link_rows(given.home, home):
         return facts_of(given)
-    layer = loaded(given)
+    layer = materialise(given)
     home.mkdir(parents=True, exist_ok=True)
     shapes = layer.column
     like = [(o, h) for o in others if isinstance(o, Layer) and (h := home_of(o)) is not None]

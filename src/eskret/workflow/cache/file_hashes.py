@@ -16,7 +16,7 @@ from eskret.formats.known import GEOPACKAGE
 Stat = tuple[int, int, int, int]
 
 
-class Stamps:
+class FileHashes:
     """Digests of files, remembered by place, size, times and number. Safe to use from several threads."""
 
     def __init__(self, path: Path) -> None:
@@ -82,9 +82,9 @@ class Stamps:
 
 
 @lru_cache(maxsize=8)
-def stamps_at(path: Path) -> Stamps:
+def stamps_at(path: Path) -> FileHashes:
     """The digests that are remembered in this file, one object for all who ask in this process."""
-    return Stamps(path)
+    return FileHashes(path)
 
 
 def stat_of(path: Path) -> Stat:

@@ -23,10 +23,10 @@ from eskret.workflow.cache.store import Store
 
 _NAMED = re.compile(r"[${]\s*([A-Za-z_]\w*)")
 
-_at_work: ContextVar[Keeping | None] = ContextVar("keeping", default=None)
+_at_work: ContextVar[ResultCache | None] = ContextVar("keeping", default=None)
 
 
-class Keeping:
+class ResultCache:
     """Takes up what was made before, and keeps what is made now.
 
     Parameters
@@ -49,7 +49,7 @@ class Keeping:
         finally:
             _at_work.reset(token)
             self.stamps.save()
-            self.store.settle()
+            self.store.flush()
 
     # -- digests
 
@@ -114,7 +114,7 @@ class Keeping:
 
     # -- what was made
 
-    def take(self, key: str) -> list[Outcome] | None:
+    def get(self, key: str) -> list[Outcome] | None:
         """What was made under a key, its layers still on disk; None where nothing was, or nothing is to be taken up."""
         found = None if self.fresh else self.store.get(key)
         if found is None:
@@ -125,7 +125,7 @@ class Keeping:
             out.append(replace(outcome, layers=tuple(kept)))
         return out
 
-    def keep(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
+    def put(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
         """Keep what was made."""
 
         # what an operation passes on as it came is still the same content
@@ -158,7 +158,7 @@ class Keeping:
 
     # -- whole runs
 
-    def recall(self, told: Any) -> Any | None:
+    def lookup(self, told: Any) -> Any | None:
         """What was noted of something, told as JSON; None for nothing."""
         return None if self.fresh else self.store.get(digest_of([self._code, "noted", told]))
 
@@ -169,7 +169,7 @@ class Keeping:
         self.store.put(key, lambda folder: what)
 
 
-def keeping_at_work() -> Keeping | None:
+def cache_at_work() -> ResultCache | None:
     """Where the run that is at work keeps things."""
     return _at_work.get()
 

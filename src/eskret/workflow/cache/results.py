@@ -28,7 +28,7 @@ from eskret.core.accounts.account import Altered, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
-from eskret.workflow.cache.cached_layer import IDS, SHAPES, TABLE, TYPES, CachedLayer, LayerHandle, home_of, link, loaded
+from eskret.workflow.cache.cached_layer import IDS, SHAPES, TABLE, TYPES, CachedLayer, LayerHandle, home_of, link, materialise
 from eskret.workflow.cache.cached_layer import write as write_rows
 
 POINT, LINE, RING = 0, 1, 2
@@ -97,7 +97,7 @@ class ResultStore:
                 self._known[place] = (layer, info := _write(layer, home))
             else:
                 info = known[1]
-        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind), "line": [list(place) for place in layer.line]}
+        return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind), "line": [list(place) for place in layer.provenance]}
 
     def keep(
         self, step: str, entering: Sequence[LayerHandle], outcomes: Sequence[Outcome], others: Sequence[LayerHandle] = ()
@@ -156,7 +156,7 @@ def _write(layer: LayerHandle, home: Path) -> dict[str, Any]:
     if kept is not None and (kept / _INFO).exists() and _link_all(kept, home):
         told: dict[str, Any] = json.loads((home / _INFO).read_text())
         return {**told, "path": str(home)}
-    info = _write_anew(loaded(layer), home)
+    info = _write_anew(materialise(layer), home)
     if kept is not None:
         # so that the next run finds it; the word that it is whole comes last
         for name in (*_DRAWN, _INFO):

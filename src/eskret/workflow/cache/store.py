@@ -102,7 +102,7 @@ class Store:
         entries = self._entries()
         return len(entries), _bytes(entries)
 
-    def settle(self) -> None:
+    def flush(self) -> None:
         """After a run: make room where there is need. Counting all entries takes a while, so it is done only where what was
         added may have gone over the limit."""
         if not self.added:

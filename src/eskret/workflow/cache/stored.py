@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.layer import own_name
-from eskret.core.words import figure
+from eskret.core.words import format_quantity
 
 
 @dataclass(frozen=True)
@@ -96,4 +96,4 @@ class StoredAside:
         code = int(self.codes[at])
         if self.amounts is None or np.isnan(self.amounts[at]):
             return self.reasons[code]
-        return f"{self.reasons[code]}: {figure(float(self.amounts[at]), self.units[code])}"
+        return f"{self.reasons[code]}: {format_quantity(float(self.amounts[at]), self.units[code])}"

@@ -25,7 +25,7 @@ class CatalogueEntry:
     kind: str
     """Its phase, or that it is a workflow, or of one's own."""
     summary: str
-    takes_layers: bool
+    has_input: bool
     settings: Mapping[str, Any] = field(default_factory=dict)
 
 
@@ -41,7 +41,7 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
     scored: list[tuple[int, CatalogueEntry]] = []
     for operation in (*all_operations().values(), *own_operations()):
         kind = "Your own" if operation.id.startswith(OWN) else str(operation.phase)
-        entry = CatalogueEntry(operation.id, operation.title, kind, operation.summary, operation.takes_layers)
+        entry = CatalogueEntry(operation.id, operation.title, kind, operation.summary, operation.has_input)
         scored.append((fit_of(operation, words), entry))
     for path, document in workflows_in(folder):
         if without is None or path != without.resolve():
@@ -52,7 +52,7 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
             scored.append((score, CatalogueEntry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))
 
     def unfit(entry: CatalogueEntry) -> bool:
-        return with_layers is not None and entry.takes_layers != with_layers
+        return with_layers is not None and entry.has_input != with_layers
 
     if not words_of(words):
         return sorted((e for _, e in scored), key=lambda e: (unfit(e), e.use == WORKFLOW))

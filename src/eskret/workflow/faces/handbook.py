@@ -17,7 +17,7 @@ from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.workflow.faces import handbook_rules, ledger
 from eskret.workflow.faces.report import PAGE_STYLE
 from eskret.workflow.model.document import Document
-from eskret.workflow.model.parameters import in_words
+from eskret.workflow.model.parameters import value_words
 from eskret.workflow.run.subworkflow import result_steps
 
 INDEX, RULES = "index.html", "what-holds-everywhere.html"
@@ -68,7 +68,7 @@ def page_of_workflow(document: Document, file: str, home: str = "") -> str:
             f"<code>{escape(p.name)}</code>",
             escape(p.title),
             escape(p.help),
-            escape(in_words(p.default)),
+            escape(value_words(p.default)),
             escape(", ".join(map(str, p.choices)) or (f"from {p.choices_from.layer}" if p.choices_from else "")),
         ]
         for p in document.parameters

@@ -10,10 +10,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from eskret.core.accounts.account import FIRST
-from eskret.core.words import PER_CENT, bold, counted, duration, figure
+from eskret.core.words import PER_CENT, bold, duration, format_quantity, pluralise
 from eskret.errors import EskretError
 from eskret.operations.registry import OWN, operation_by_id
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.workflow.faces.said_once import Said, said_once
 from eskret.workflow.faces.settings_shown import settings_shown
 from eskret.workflow.model.document import Document, Step
@@ -77,9 +77,9 @@ def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[
     """
     keys = known.get(step.id)
     if keys:
-        return in_words(keys)
+        return join_words(keys)
     names = [r.step if r.pattern == "*" else r.pattern for r in map(Reference.parse, step.source)]
-    return in_words(names)
+    return join_words(names)
 
 
 def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, Any] | None = None) -> str:
@@ -214,7 +214,7 @@ def totals_text(totals: Sequence[Mapping[str, Any]]) -> str:
             words.append(f"{total['value'] / 100:,.0f} km²")
             continue
         own = total["name"] not in ("length", "area")
-        words.append(f"{total['name']} {figure(total['value'])}" if own else figure(total["value"], total["unit"]))
+        words.append(f"{total['name']} {format_quantity(total['value'])}" if own else format_quantity(total["value"], total["unit"]))
     return " · ".join(words)
 
 
@@ -237,5 +237,5 @@ def summary(rows_: Sequence[StepRow]) -> str:
         if states.count(state)
     ]
     reused = sum(1 for r in rows_ if r.time == "reused")
-    told = ", ".join(words) or counted(len(states), "step")
+    told = ", ".join(words) or pluralise(len(states), "step")
     return f"{told}; {reused:,} of {len(states):,} reused" if reused else told

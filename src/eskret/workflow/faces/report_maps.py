@@ -19,11 +19,11 @@ from eskret.core.style.classes import breaks_of
 from eskret.core.style.legend import LegendEntry, legend_of, numbers_of
 from eskret.core.style.ramps import darker
 from eskret.core.style.style import CLASSES, Style
-from eskret.core.words import figure
+from eskret.core.words import format_quantity
 from eskret.errors import EskretError
 from eskret.formats import gdal, sources
 from eskret.operations.base import Outcome
-from eskret.workflow.cache.cached_layer import LayerHandle, loaded
+from eskret.workflow.cache.cached_layer import LayerHandle, materialise
 from eskret.workflow.cache.results import LINE, POINT, pieces_of
 from eskret.workflow.cache.stored import Shapes
 from eskret.workflow.model.document import Document
@@ -65,9 +65,9 @@ class Maps:
         layers = [layer for o in outcomes for layer in o.layers if layer.has_geometry and len(layer)]
         if self.document.step(step).use in _DELIVER:
             for layer in layers:
-                self.add(loaded(layer), step)
+                self.add(materialise(layer), step)
         elif layers:
-            self._last = list(map(loaded, layers))
+            self._last = list(map(materialise, layers))
         return {}
 
     def finish(self) -> list[Figure]:
@@ -81,7 +81,7 @@ class Maps:
         """Draw one layer."""
         if len(self.figures) < MOST and layer.geometry is not None:
             shapes = Shapes(*pieces_of(layer.geometry), np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4))
-            style = style_for(self.document, layer.line)
+            style = style_for(self.document, layer.provenance)
             self.draw(f"{layer.name or layer.key} · {step}", shapes, layer.table, str(layer.kind), layer.crs, style)
 
     def draw(self, title: str, shapes: Shapes, table: pa.Table, kind: str, crs: str | None, style: Style) -> None:
@@ -222,7 +222,7 @@ def _scale_bar(scale: float, facts: Any) -> str:
     length = step * (5 if metres >= 5 * step else 2 if metres >= 2 * step else 1)
     wide = length / facts.unit_metres * scale
     x, y = WIDTH - MARGIN - wide, HEIGHT - MARGIN
-    text = figure(length / 1000, "km") if length >= 1000 else figure(length, "m")
+    text = format_quantity(length / 1000, "km") if length >= 1000 else format_quantity(length, "m")
     return (
         f'<path d="M{x:.1f} {y - 4}v4h{wide:.1f}v-4" fill="none" stroke="#1D2B2A" stroke-width="1.4"/>'
         f'<text x="{x + wide / 2:.1f}" y="{y - 6}" text-anchor="middle" font-size="11" fill="#1D2B2A">{escape(text)}</text>'

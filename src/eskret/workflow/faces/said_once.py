@@ -7,7 +7,7 @@ from collections.abc import Hashable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 
 FEW = 3
 """So many layers of which something like is said, with other figures, are still told one by one."""
@@ -46,7 +46,7 @@ def said_once(sentences: Iterable[Said]) -> list[tuple[str, Hashable]]:
 
 def _many(names: Sequence[str]) -> str:
     # what a round says stands for all its layers; no layer is called so
-    return counted(len(names), "round" if all(n.startswith("round ") for n in names) else "layer")
+    return pluralise(len(names), "round" if all(n.startswith("round ") for n in names) else "layer")
 
 
 def findings_once(findings: Iterable[Any]) -> list[tuple[str, str, str]]:

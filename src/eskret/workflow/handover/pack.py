@@ -20,7 +20,7 @@ from typing import Any
 from eskret.core.files.hashing import FileState, hash_file
 from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import CommitJournal, commit
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import Code, DeliveryError, InputError
 from eskret.formats import sources, sqlite
 from eskret.formats.file_group import FileGroup, Move
@@ -311,7 +311,7 @@ def _check_free(staging: _Staging, replace: bool) -> None:
     if taken and not replace:
         more = f" and {len(taken) - 3} more" if len(taken) > 3 else ""
         raise DeliveryError(
-            f"{counted(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}",
+            f"{pluralise(len(taken), 'file')} there and others than in the pack: {', '.join(taken[:3])}{more}",
             place=str(folder),
             way_out="Choose an empty folder, or let them be replaced",
             code=Code.IN_THE_WAY,

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.layer import Layer
-from eskret.core.words import plain
+from eskret.core.words import strip_markup
 from eskret.errors import InputError
 from eskret.operations.base import Context, Outcome
 from eskret.operations.registry import operation_by_id
@@ -84,7 +84,7 @@ def _steps(earlier: Whole, later: Whole) -> tuple[StepPair, ...]:
     for place, id in enumerate(before):
         if id not in after:
             order.insert(min(place, len(order)), id)
-    return tuple(StepPair(id, plain((after.get(id) or before[id]).sentence), before.get(id), after.get(id)) for id in order)
+    return tuple(StepPair(id, strip_markup((after.get(id) or before[id]).sentence), before.get(id), after.get(id)) for id in order)
 
 
 def _figures(row: ledger.StepRow | None) -> tuple[Any, ...]:

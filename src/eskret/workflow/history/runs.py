@@ -25,7 +25,7 @@ from eskret.workflow.cache.cached_layer import CachedLayer, facts_of, link_rows
 from eskret.workflow.model.document import Document, parse
 from eskret.workflow.outputs.records import digest_file
 from eskret.workflow.run.engine import Run, RunResult
-from eskret.workflow.run.foreach import RoundsResult, RoundsRun
+from eskret.workflow.run.foreach import ForEachResult, ForEachRun
 
 ROOM = 2 * 1024**3
 """Bytes of features that are kept of earlier runs."""
@@ -179,7 +179,7 @@ class Runs:
             raise InputError(f"the run cannot be written down ({error})", place=str(self._path)) from error
         return id
 
-    def keep_rounds(self, run: RoundsRun, result: RoundsResult, how: str) -> list[int]:
+    def keep_rounds(self, run: ForEachRun, result: ForEachResult, how: str) -> list[int]:
         """Keep every round of a run that was run; their numbers.
 
         Raises
@@ -365,7 +365,7 @@ def write_down(run: Run, result: RunResult, how: str) -> str:
     return ""
 
 
-def write_down_rounds(run: RoundsRun, result: RoundsResult, how: str) -> str:
+def write_down_rounds(run: ForEachRun, result: ForEachResult, how: str) -> str:
     """As ``write_down``, for every round of a run in rounds."""
     try:
         Runs().keep_rounds(run, result, how)

@@ -15,12 +15,12 @@ from eskret.core.layer import LayerFacts
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.base import Finding, Source
 from eskret.operations.registry import operation_by_id, project
-from eskret.operations.sentences import in_words as in_list
+from eskret.operations.sentences import join_words as in_list
 from eskret.operations.settings import validate
 from eskret.workflow.model.contexts import context_of
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.edits import uses_of
-from eskret.workflow.model.parameters import ChoicesFrom, Parameter, enabled, in_words
+from eskret.workflow.model.parameters import ChoicesFrom, Parameter, enabled, value_words
 from eskret.workflow.model.references import Reference, settings_for
 
 MOST = 5_000
@@ -207,4 +207,4 @@ def _or_default(parameter: Parameter, values: Mapping[str, Any]) -> Any:
 
 def row_words(values: Mapping[str, Any]) -> str:
     """Values of parameters in one line: ``district North, year 2031``."""
-    return ", ".join(f"{n} {in_words(v)}" for n, v in values.items())
+    return ", ".join(f"{n} {value_words(v)}" for n, v in values.items())

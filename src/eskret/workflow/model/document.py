@@ -23,7 +23,7 @@ from eskret.core.naming import AS_TYPED, TIDY, clean_name
 from eskret.core.style.style import Style
 from eskret.errors import Code, DocumentError
 from eskret.workflow.model import canonical
-from eskret.workflow.model.iteration import Each, each_of
+from eskret.workflow.model.iteration import ForEach, each_of
 from eskret.workflow.model.map_spec import MapSaid, map_of, style_at
 from eskret.workflow.model.parameters import Parameter, enabled, parameter_of
 
@@ -46,7 +46,7 @@ class Step:
     off: bool = False
     layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     style: Mapping[str, Style] = field(default_factory=dict)
-    each: Each | None = None
+    each: ForEach | None = None
     result: bool = False
 
     def with_setting(self, name: str, value: Any) -> Step:

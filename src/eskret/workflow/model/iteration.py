@@ -11,14 +11,14 @@ import pyarrow as pa
 from eskret.core.layer import LayerFacts, matches
 from eskret.core.naming import clean_name, number_collisions
 from eskret.errors import DocumentError
-from eskret.workflow.cache.cached_layer import LayerHandle, loaded
+from eskret.workflow.cache.cached_layer import LayerHandle, materialise
 
 KINDS = ("layers", "values", "rows")
 _KNOWN = {"layers": ("layers", "as", "go_on"), "values": ("values", "field", "as", "go_on"), "rows": ("rows", "go_on")}
 
 
 @dataclass(frozen=True)
-class Each:
+class ForEach:
     """What a step is done once for.
 
     ``layers``: once a layer of ``of``, and ``$as`` is a reference to it. ``values``: once a value of ``field`` in the layers
@@ -51,7 +51,7 @@ class Each:
 
 
 @dataclass(frozen=True)
-class Round:
+class Iteration:
     """One of a step's rounds: what tells it from the others, and the values it adds to those of the parameters."""
 
     label: str
@@ -62,7 +62,7 @@ class Round:
         return f"{key}_{self.label}"
 
 
-def each_of(table: Any, place: str) -> Each:
+def each_of(table: Any, place: str) -> ForEach:
     """What the file says under ``each``.
 
     Raises
@@ -91,10 +91,10 @@ def each_of(table: Any, place: str) -> Each:
             place=place,
             way_out="Give it a name of letters, digits and single underscores with 'as'",
         )
-    return Each(kind, texts[kind], texts["field"], name, table.get("go_on", False))
+    return ForEach(kind, texts[kind], texts["field"], name, table.get("go_on", False))
 
 
-def rounds_of(each: Each, made: Mapping[str, Sequence[LayerHandle]]) -> list[Round]:
+def rounds_of(each: ForEach, made: Mapping[str, Sequence[LayerHandle]]) -> list[Iteration]:
     """The rounds, from the layers as they are.
 
     Raises
@@ -105,10 +105,10 @@ def rounds_of(each: Each, made: Mapping[str, Sequence[LayerHandle]]) -> list[Rou
     layers = [x for x in made.get(step, ()) if matches(pattern or "*", x.key)]
     if each.kind == "layers":
         return _by_layers(each, step, [x.key for x in layers])
-    return _by_tables(each, [(x.key, loaded(x).table) for x in layers])
+    return _by_tables(each, [(x.key, materialise(x).table) for x in layers])
 
 
-def foretold_rounds(each: Each, made: Mapping[str, Sequence[LayerFacts]]) -> list[Round] | None:
+def foretold_rounds(each: ForEach, made: Mapping[str, Sequence[LayerFacts]]) -> list[Iteration] | None:
     """The rounds, from what a rehearsal knows; None where only a run would tell.
 
     Raises
@@ -134,13 +134,13 @@ def foretold_rounds(each: Each, made: Mapping[str, Sequence[LayerFacts]]) -> lis
     return _by_tables(each, tables)
 
 
-def _by_layers(each: Each, step: str, keys: Sequence[str]) -> list[Round]:
+def _by_layers(each: ForEach, step: str, keys: Sequence[str]) -> list[Iteration]:
     if not keys:
         raise _nothing(each)
-    return [Round(key, {each.name: f"{step}:{key}"}) for key in keys]
+    return [Iteration(key, {each.name: f"{step}:{key}"}) for key in keys]
 
 
-def _by_tables(each: Each, tables: Sequence[tuple[str, pa.Table]]) -> list[Round]:
+def _by_tables(each: ForEach, tables: Sequence[tuple[str, pa.Table]]) -> list[Iteration]:
     rows: list[dict[str, Any]] = []
     for key, table in tables:
         if each.kind == "rows":
@@ -157,20 +157,20 @@ def _by_tables(each: Each, tables: Sequence[tuple[str, pa.Table]]) -> list[Round
     return labelled(rows)
 
 
-def labelled(rows: Sequence[Mapping[str, Any]]) -> list[Round]:
+def labelled(rows: Sequence[Mapping[str, Any]]) -> list[Iteration]:
     """Rounds of rows of values, each called after its first value, by the naming rule."""
     names = [clean_name(str(next(iter(r.values()), ""))) or f"round_{n}" for n, r in enumerate(rows, 1)]
-    return [Round(n, r) for n, r in zip(number_collisions(names), rows, strict=True)]
+    return [Iteration(n, r) for n, r in zip(number_collisions(names), rows, strict=True)]
 
 
-def _no_field(each: Each, key: str, names: Sequence[str]) -> DocumentError:
+def _no_field(each: ForEach, key: str, names: Sequence[str]) -> DocumentError:
     return DocumentError(f"{key} has no field '{each.field}' to be done once for", way_out=f"It has {', '.join(names)}")
 
 
-def _nothing(each: Each) -> DocumentError:
+def _nothing(each: ForEach) -> DocumentError:
     return DocumentError(f"'{each.of}' names nothing to be done once for", way_out="Name a layer that is there")
 
 
-def renamed(facts: Sequence[LayerFacts], one: Round) -> list[LayerFacts]:
+def renamed(facts: Sequence[LayerFacts], one: Iteration) -> list[LayerFacts]:
     """Layers under the keys they have in a round."""
     return [replace(f, key=one.key(f.key)) for f in facts]

@@ -78,10 +78,10 @@ class EnabledBy:
 
     def words(self, title: str) -> str:
         """When it counts, as a sentence begins: ``Counts while 'Split' is yes``."""
-        return f"Counts while '{title}' is {' or '.join(in_words(v) for v in self.values)}"
+        return f"Counts while '{title}' is {' or '.join(value_words(v) for v in self.values)}"
 
 
-def in_words(value: Any) -> str:
+def value_words(value: Any) -> str:
     """A value as a person reads it."""
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 

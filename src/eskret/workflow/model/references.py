@@ -12,7 +12,7 @@ from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.registry import operation_by_id
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.operations.settings import layer_settings, layer_tables
 from eskret.workflow.cache.cached_layer import LayerHandle
 from eskret.workflow.model.document import Document, Step
@@ -249,7 +249,7 @@ def names_nothing(text: str, made: Mapping[str, Sequence[_Named]]) -> str:
         return f"{says} '{reference.step}' leaves none."
     near = difflib.get_close_matches(reference.pattern, there, 1, 0.5)
     hint = f" Did you mean '{reference.step}:{near[0]}'?" if near else ""
-    return f"{says}{hint} '{reference.step}' has {in_words(there, 8)}."
+    return f"{says}{hint} '{reference.step}' has {join_words(there, 8)}."
 
 
 def with_parameters(value: Any, values: Mapping[str, Any]) -> Any:

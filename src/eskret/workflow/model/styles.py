@@ -72,7 +72,7 @@ def put_on_map(document: Document, layers: Sequence[OnMap]) -> Document:
 
 def sld_for(document: Document, layer: Layer, name: str) -> str:
     """The style of a layer of a run as OGC SLD, for the name that it is saved under."""
-    style = style_for(document, layer.line)
+    style = style_for(document, layer.provenance)
     held = style.field in layer.table.column_names
     column = layer.table.schema.field(style.field).type if held else None
     breaks: Sequence[float] = ()

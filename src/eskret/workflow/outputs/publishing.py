@@ -17,7 +17,7 @@ from eskret.core.geometry.local_projection import moved_by
 from eskret.core.layer import Layer
 from eskret.core.naming import number_collisions
 from eskret.core.tables.from_objects import from_objects
-from eskret.core.words import figure
+from eskret.core.words import format_quantity
 from eskret.errors import CrsError, InputError
 from eskret.services import journal, push, tokens
 from eskret.services.journal import (
@@ -149,4 +149,4 @@ def _far(old: Any, new: Any) -> str:
         return "out of the map" if new is None else "onto the map"
     pair = shapely.from_geojson([orjson.dumps(old), orjson.dumps(new)], on_invalid="ignore")
     far = float(moved_by(pair[1:], pair[:1], WGS84)[0])
-    return figure(far, "m") if np.isfinite(far) else "elsewhere"
+    return format_quantity(far, "m") if np.isfinite(far) else "elsewhere"

@@ -17,7 +17,7 @@ from eskret.core.files.hashing import hash_file
 from eskret.core.files.user_state import cache_place
 from eskret.errors import EskretError
 from eskret.formats.geopackage import digest
-from eskret.workflow.cache.file_hashes import Stamps, stamps_at
+from eskret.workflow.cache.file_hashes import FileHashes, stamps_at
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ def digest_file(path: Path) -> str:
     return stamps().digest(path)
 
 
-def stamps() -> Stamps:
+def stamps() -> FileHashes:
     """The digests that this user's programs took of files."""
     return stamps_at(cache_place("digests.sqlite"))
 

@@ -36,7 +36,7 @@ from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerC
 from eskret.formats.known import GEOPACKAGE
 from eskret.formats.open_elsewhere import is_open_elsewhere
 from eskret.operations.base import Delivered, PlannedOutput, PreparedPush
-from eskret.operations.sentences import in_words
+from eskret.operations.sentences import join_words
 from eskret.services.changing import FeatureChange
 from eskret.services.journal import DRAFT, PREPARED, Push, PushJournal, open_push, pushes
 from eskret.workflow.outputs import file_backups
@@ -45,7 +45,7 @@ from eskret.workflow.outputs.records import FileRecord, Outputs, record_of
 LEFTOVER = "left over from an earlier run"
 
 
-class DeliveryDesk:
+class OutputTransaction:
     """Settles what happens to outputs that exist, stages new ones, commits them together.
 
     Parameters
@@ -175,7 +175,7 @@ class DeliveryDesk:
             f"there is no layer '{layer}' to bring up to date",
             place=str(target),
             code=Code.NO_SUCH_LAYER,
-            way_out=f"{hint}It has {in_words(there, 8)}",
+            way_out=f"{hint}It has {join_words(there, 8)}",
         )
 
     def _writable(self, plan: PlannedOutput) -> PlannedOutput:

@@ -27,12 +27,12 @@ from eskret.errors import CheckError, Code, EskretError, RehearsalError, Setting
 from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush
 from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
-from eskret.workflow.cache import Keeping, loaded
+from eskret.workflow.cache import ResultCache, materialise
 from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.references import bound, order_of, others_of, sources_of
 from eskret.workflow.outputs.recovery import recover
-from eskret.workflow.outputs.transaction import LEFTOVER, DeliveryDesk
+from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
 from eskret.workflow.run.rehearsal import rehearse
 from eskret.workflow.run.rehearsal_memo import remember_passed, was_passed
 from eskret.workflow.run.step import FAILED, StepResult, StepRun, prove
@@ -120,9 +120,9 @@ class Run:
         write_nothing: bool = False,
         given: Mapping[str, Sequence[LayerHandle]] | None = None,
         chain: tuple[Path, ...] = (),
-        desk: DeliveryDesk | None = None,
+        desk: OutputTransaction | None = None,
         checked: bool = False,
-        keeping: Keeping | None = None,
+        result_cache: ResultCache | None = None,
     ) -> None:
         self.document = document
         self.workflow = workflow
@@ -138,7 +138,7 @@ class Run:
         self._desk = desk
         self.shared = desk is not None
         self._checked = checked
-        self.keeping = keeping
+        self.result_cache = result_cache
         self._stop = threading.Event()
         self.steps: dict[str, StepResult] = {}
 
@@ -153,7 +153,7 @@ class Run:
         ------
         RehearsalError : the rehearsal found errors; nothing was run.
         """
-        with project(self.folder), self.keeping.at_work() if self.keeping is not None else nullcontext():
+        with project(self.folder), self.result_cache.at_work() if self.result_cache is not None else nullcontext():
             return self._execute()
 
     def _execute(self) -> RunResult:
@@ -189,7 +189,7 @@ class Run:
         """
         values = self.document.values(self.values)
         document = bound(self.document, values)
-        desk = self._desk or DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
+        desk = self._desk or OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
         self.tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet, code, written = FAILED, "", False, Code.GENERAL, False
         outputs: tuple[Delivered, ...] = ()
@@ -243,7 +243,7 @@ class Run:
             self.document.title,
             values,
             remarks,
-            {n: tuple(map(loaded, x)) for n, x in made.items()} if self.hold else {},
+            {n: tuple(map(materialise, x)) for n, x in made.items()} if self.hold else {},
             unmet,
             written,
             code,
@@ -295,7 +295,7 @@ def staged_anew(changed: TargetChangedError) -> Remark:
     )
 
 
-def told_beside(desk: DeliveryDesk) -> tuple[Remark, ...]:
+def told_beside(desk: OutputTransaction) -> tuple[Remark, ...]:
     """What went wrong beside a commit whose outputs are all in place."""
     return tuple(Remark(f"Written, but {path}: {why}", look=True, code=Code.INCOMPLETE) for path, why in desk.told)
 
@@ -313,7 +313,7 @@ def recovered_remarks(folder: Path, workflow: Path | None) -> list[Remark]:
     return [Remark(text, look=True, code=Code.NOT_RECOVERED if one.left else Code.RECOVERED) for one in found for text in one.sentences()]
 
 
-def leftovers_of(desk: DeliveryDesk, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
+def leftovers_of(desk: OutputTransaction, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
     """What earlier runs wrote and this one did not, as remarks."""
     return tuple(
         Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is", code=Code.LEFTOVER)
@@ -325,7 +325,7 @@ class Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, document: Document, desk: DeliveryDesk, values: Mapping[str, Any], made: dict[str, tuple[LayerHandle, ...]]
+        self, run: Run, document: Document, desk: OutputTransaction, values: Mapping[str, Any], made: dict[str, tuple[LayerHandle, ...]]
     ) -> None:
         self.run_ = run
         self.document = document
@@ -379,11 +379,11 @@ class Coordinator:
     def keep_delivered(self, outputs: Sequence[Delivered]) -> None:
         """Keep what was delivered, now that it is in its place."""
         known = {(d.path, d.layer, d.step): d for d in outputs}
-        keeping = self.run_.keeping
-        for key, outcomes, entering in self.staged if keeping is not None else ():
-            assert keeping is not None
+        result_cache = self.run_.result_cache
+        for key, outcomes, entering in self.staged if result_cache is not None else ():
+            assert result_cache is not None
             told = [replace(o, delivered=tuple(known.get((d.path, d.layer, d.step), d) for d in o.delivered)) for o in outcomes]
-            keeping.keep(key, told, entering)
+            result_cache.put(key, told, entering)
             for outcome in told:
                 first = on_disk(outcome.layers[0]) if outcome.layers else None
                 self.held += [(d, first) for d in outcome.delivered if first is not None]

@@ -11,16 +11,16 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.accounts.account import Remark
-from eskret.core.words import counted
+from eskret.core.words import pluralise
 from eskret.errors import DocumentError, EskretError, RehearsalError, StoppedError, TargetChangedError
 from eskret.formats import sources
 from eskret.operations.base import Delivered, Finding
-from eskret.workflow.cache import Keeping
+from eskret.workflow.cache import ResultCache
 from eskret.workflow.model.choices import offers
 from eskret.workflow.model.document import Document
-from eskret.workflow.model.iteration import Round, labelled
+from eskret.workflow.model.iteration import Iteration, labelled
 from eskret.workflow.model.parameters import Parameter, listed
-from eskret.workflow.outputs.transaction import DeliveryDesk
+from eskret.workflow.outputs.transaction import OutputTransaction
 from eskret.workflow.run.engine import (
     STOPPED,
     Event,
@@ -40,7 +40,7 @@ _WORSE = ("balanced", "look", "stopped", "failed")
 
 
 @dataclass(frozen=True)
-class RoundResult:
+class IterationResult:
     """One round: its values, and its run, or why there is none."""
 
     label: str
@@ -60,12 +60,12 @@ class RoundResult:
 
 
 @dataclass(frozen=True)
-class RoundsResult:
+class ForEachResult:
     """All rounds. The state is that of the worst."""
 
     state: str
     seconds: float
-    rounds: tuple[RoundResult, ...]
+    rounds: tuple[IterationResult, ...]
     outputs: tuple[Delivered, ...] = ()
     remarks: tuple[Remark, ...] = ()
     error: str = ""
@@ -143,7 +143,7 @@ def rows_in(path: Path, known: Mapping[str, Parameter]) -> list[dict[str, Any]]:
     return [{k: v for k, v in row.items() if v is not None and v != ""} for row in table.to_pylist()]
 
 
-class RoundsRun:
+class ForEachRun:
     """A run in rounds.
 
     Parameters
@@ -166,15 +166,15 @@ class RoundsRun:
         if_exists: str | None = None,
         go_on: bool = False,
         on_event: Callable[[Event], None] | None = None,
-        keeping: Keeping | None = None,
+        result_cache: ResultCache | None = None,
     ) -> None:
         self.document = document
-        self.rounds: list[Round] = labelled(rows) if rows else []
+        self.rounds: list[Iteration] = labelled(rows) if rows else []
         self.workflow = workflow
         self.folder = folder or (workflow.parent if workflow else Path.cwd())
         self.if_exists = if_exists
         self.go_on = go_on
-        self.keeping = keeping
+        self.result_cache = result_cache
         self._given = dict(values or {})
         self._tell = on_event or (lambda event: None)
         self._stop = threading.Event()
@@ -198,7 +198,7 @@ class RoundsRun:
         """
         if not self.rounds:
             raise DocumentError("there are no rounds to run", way_out="Name a table with rows, or a parameter with choices")
-        desk = DeliveryDesk(self.workflow, self.folder, self.if_exists)
+        desk = OutputTransaction(self.workflow, self.folder, self.if_exists)
         found = []
         for number, one in enumerate(self.rounds):
             desk.round = one.label
@@ -214,7 +214,7 @@ class RoundsRun:
         if self._stop.is_set():
             raise StoppedError
 
-    def execute(self) -> RoundsResult:
+    def execute(self) -> ForEachResult:
         """Rehearse all rounds, then run them one after the other.
 
         Raises
@@ -239,9 +239,9 @@ class RoundsRun:
 
     def _all_rounds(
         self, begun: float, started: str, rehearsed: Sequence[Rehearsal], told: tuple[Remark, ...], again: bool
-    ) -> RoundsResult:
+    ) -> ForEachResult:
         shared = None if self.go_on else self._desk()
-        results: list[RoundResult] = []
+        results: list[IterationResult] = []
         outputs: list[Delivered] = []
         error, written = "", False
         try:
@@ -280,10 +280,10 @@ class RoundsRun:
         remarks = (*told, *beside, *(leftovers_of(shared or self._desk(), outputs) if outputs else ()))
         return self._result(state, begun, started, results, outputs, remarks, error or _failures(results), written)
 
-    def _round(self, number: int, one: Round, found: Rehearsal, shared: DeliveryDesk | None) -> RoundResult:
+    def _round(self, number: int, one: Iteration, found: Rehearsal, shared: OutputTransaction | None) -> IterationResult:
         self.runs.append(None)
         if found.errors:
-            return RoundResult(one.label, one.values, error=RehearsalError(found.errors).sentence())
+            return IterationResult(one.label, one.values, error=RehearsalError(found.errors).sentence())
         if shared is not None:
             shared.round = one.label
         self._current = Run(
@@ -295,29 +295,29 @@ class RoundsRun:
             on_event=lambda e: self._tell({**e, "round": number}),
             desk=shared,
             checked=True,
-            keeping=self.keeping,
+            result_cache=self.result_cache,
         )
         self.runs[-1] = self._current
         if self._stop.is_set():
             self._current.stop()
-        return RoundResult(one.label, one.values, self._current.execute())
+        return IterationResult(one.label, one.values, self._current.execute())
 
-    def _desk(self) -> DeliveryDesk:
-        return DeliveryDesk(self.workflow, self.folder, self.if_exists, self.document.title)
+    def _desk(self) -> OutputTransaction:
+        return OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
 
     def _result(
         self,
         state: str,
         begun: float,
         started: str,
-        results: Sequence[RoundResult],
+        results: Sequence[IterationResult],
         outputs: Sequence[Delivered],
         remarks: tuple[Remark, ...],
         error: str,
         written: bool = False,
-    ) -> RoundsResult:
+    ) -> ForEachResult:
         unmet = any(r.run is not None and r.run.unmet for r in results)
-        result = RoundsResult(
+        result = ForEachResult(
             state,
             time.perf_counter() - begun,
             tuple(results),
@@ -333,14 +333,14 @@ class RoundsRun:
         return result
 
 
-def _of_round(finding: Finding, one: Round) -> Finding:
+def _of_round(finding: Finding, one: Iteration) -> Finding:
     return replace(finding, text=f"round '{one.label}': {finding.text}")
 
 
-def _failures(results: Sequence[RoundResult]) -> str:
+def _failures(results: Sequence[IterationResult]) -> str:
     failed = [r for r in results if r.state == FAILED]
     if not failed:
         return ""
     first = failed[0].run.error if failed[0].run is not None else failed[0].error
     names = ", ".join(r.label for r in failed[:8]) + (" ..." if len(failed) > 8 else "")
-    return f"{len(failed)} of {counted(len(results), 'round')} failed ({names}); the others are saved. {failed[0].label}: {first}"
+    return f"{len(failed)} of {pluralise(len(results), 'round')} failed ({names}); the others are saved. {failed[0].label}: {first}"

@@ -47,7 +47,7 @@ from eskret.workflow.model.references import (
     with_parameters,
 )
 from eskret.workflow.outputs.recovery import pending_elsewhere, recover
-from eskret.workflow.outputs.transaction import LEFTOVER, DeliveryDesk
+from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
 from eskret.workflow.run.consent import may_replace, outside, stranger
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
@@ -113,7 +113,7 @@ def rehearse(
     watch: Callable[[int, int], None] | None = None,
     given: Mapping[str, Sequence[LayerFacts]] | None = None,
     chain: tuple[Path, ...] = (),
-    desk: DeliveryDesk | None = None,
+    desk: OutputTransaction | None = None,
 ) -> Rehearsal:
     """Rehearse a workflow.
 
@@ -142,7 +142,7 @@ def _rehearse(
     watch: Callable[[int, int], None] | None,
     given: Mapping[str, Sequence[LayerFacts]] | None,
     chain: tuple[Path, ...],
-    desk: DeliveryDesk | None,
+    desk: OutputTransaction | None,
 ) -> Rehearsal:
     started = time.perf_counter()
     findings: list[Finding] = []
@@ -161,7 +161,7 @@ def _rehearse(
     except (DocumentError, CrsError) as error:
         finding = Finding.of(error)
         return Rehearsal((finding,), {}, time.perf_counter() - started)
-    desk = desk or DeliveryDesk(workflow, base, if_exists)
+    desk = desk or OutputTransaction(workflow, base, if_exists)
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
@@ -336,7 +336,7 @@ def _step(
         findings += _settings_findings(operation, step, given)
     except EskretError as error:
         return Forecast(), [Finding.of(error)]
-    if operation.takes_layers:
+    if operation.has_input:
         if not step.source:
             findings.append(Finding.error("No layers enter this step. Say which ones.", "from"))
         elif not blocked:

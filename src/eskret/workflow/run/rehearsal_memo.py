@@ -24,9 +24,9 @@ if TYPE_CHECKING:
 def was_passed(run: Run) -> bool:
     """Whether this very run succeeded before, and nothing has changed since that a rehearsal looks at."""
     told = _told(run)
-    if told is None or run.keeping is None:
+    if told is None or run.result_cache is None:
         return False
-    known = run.keeping.recall(told)
+    known = run.result_cache.lookup(told)
     if known is None:
         return False
     try:
@@ -43,7 +43,7 @@ def remember_passed(run: Run, seen: Mapping[str, set[Path] | None]) -> None:
     seen : the files that each step was seen to read, None for one of which that cannot be told.
     """
     told = _told(run)
-    if told is None or run.keeping is None or any(files is None for files in seen.values()):
+    if told is None or run.result_cache is None or any(files is None for files in seen.values()):
         return
     try:
         reads = _reads(run)
@@ -53,13 +53,13 @@ def remember_passed(run: Run, seen: Mapping[str, set[Path] | None]) -> None:
         folders = {up for path in rounds for up in _up(path, run.folder)}
         outputs = Outputs.beside(run.workflow, run.folder)
         written = {run.folder / name for name in outputs.files}
-        run.keeping.remember(told, {"reads": reads, "places": _places({*files, *folders, *written, *_always(run)})})
+        run.result_cache.remember(told, {"reads": reads, "places": _places({*files, *folders, *written, *_always(run)})})
     except (EskretError, OSError):
         return
 
 
 def _told(run: Run) -> Any:
-    if run.keeping is None or run.workflow is None or run.given or run.shared:
+    if run.result_cache is None or run.workflow is None or run.given or run.shared:
         return None
     try:
         values = run.document.values(run.values)

@@ -33,11 +33,11 @@ from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Oper
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.services.tokens import origin_of
-from eskret.workflow.cache import loaded
+from eskret.workflow.cache import materialise
 from eskret.workflow.cache.cached_layer import LayerHandle, on_disk
 from eskret.workflow.model.contexts import context_of
 from eskret.workflow.model.document import Step
-from eskret.workflow.model.iteration import Each, Round, rounds_of
+from eskret.workflow.model.iteration import ForEach, Iteration, rounds_of
 from eskret.workflow.model.references import bound_step, others_of, resolve, settings_for, with_parameters
 from eskret.workflow.model.styles import sld_for
 from eskret.workflow.run.consent import stranger
@@ -90,7 +90,7 @@ class _Part:
     step: Step
     values: Mapping[str, Any]
     entering: tuple[LayerHandle, ...]
-    round: Round | None = None
+    round: Iteration | None = None
 
     def own_key(self, key: str) -> str:
         """The key that a layer has outside the round."""
@@ -111,7 +111,7 @@ class _Loaded(Mapping[str, Sequence[Layer]]):
         self.found = found
 
     def __getitem__(self, name: str) -> Sequence[Layer]:
-        return tuple(map(loaded, self.found[name]))
+        return tuple(map(materialise, self.found[name]))
 
     def __iter__(self) -> Generator[str, None, None]:
         yield from self.found
@@ -144,7 +144,7 @@ class StepRun:
     def entering(self) -> list[LayerHandle]:
         return [layer for part in self.parts for layer in part.entering]
 
-    def _make_rounds(self, each: Each) -> None:
+    def _make_rounds(self, each: ForEach) -> None:
         """One part a round."""
         for one in rounds_of(each, self.owner.made):
             values = {**self.owner.values, **one.values}
@@ -208,26 +208,26 @@ class StepRun:
         """Do a task, unless it was done before and nothing has changed that it hangs on."""
         settings, context = self._settings(part, key)
         entering = self.part_of[number][1]
-        keeping = self.owner.run_.keeping
-        digest = self._digest(part, key, settings, context, entering, source) if keeping is not None else None
+        result_cache = self.owner.run_.result_cache
+        digest = self._digest(part, key, settings, context, entering, source) if result_cache is not None else None
         self.keys[number] = digest
-        if keeping is not None and digest is not None:
-            found = keeping.take(digest)
+        if result_cache is not None and digest is not None:
+            found = result_cache.get(digest)
             if found is not None:
                 found = self._still_there(found)
             if found is not None:
                 self.reused.add(number)
                 return found
         self._check_reach(settings, context)
-        layers = [loaded(x) for x in entering]
+        layers = [materialise(x) for x in entering]
         outcomes = [_with_likeness(o, layers) for o in do(layers, settings, context)]
-        if keeping is not None and digest is not None:
+        if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
                 lean: list[Outcome] = [replace(o, layers=tuple(on_disk(x) or x for x in o.layers)) for o in outcomes]  # type: ignore[misc]
                 self.owner.staged.append((digest, lean, [on_disk(x) or x for x in entering]))
             else:
-                keeping.keep(digest, outcomes, entering)
+                result_cache.put(digest, outcomes, entering)
         return outcomes
 
     def _check_reach(self, settings: Any, context: Context) -> None:
@@ -250,19 +250,21 @@ class StepRun:
     def _digest(
         self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[LayerHandle], source: Any
     ) -> str | None:
-        operation, keeping, run = self.operation, self.owner.run_.keeping, self.owner.run_
-        assert keeping is not None
+        operation, result_cache, run = self.operation, self.owner.run_.result_cache, self.owner.run_
+        assert result_cache is not None
         more: Any = repr(source)
         try:
-            reads = operation.part_reads(source, settings, context) if isinstance(operation, Source) else operation.reads(settings, context)
+            reads = (
+                operation.part_inputs(source, settings, context) if isinstance(operation, Source) else operation.reads(settings, context)
+            )
             self._saw(reads)
             if isinstance(operation, Delivery):
                 if run.if_exists not in (None, "own", "replace"):
                     return None
                 # whose output it is, and how it is drawn
-                passed = {id for x in entering for id, _ in x.line}
+                passed = {id for x in entering for id, _ in x.provenance}
                 styles = [[s.id, repr(s.style)] for s in self.owner.document.steps if s.id in passed]
-                more = [str(run.workflow), str(run.folder), run.document.title, styles, [x.line for x in entering]]
+                more = [str(run.workflow), str(run.folder), run.document.title, styles, [x.provenance for x in entering]]
             own = None if key is None else part.own_key(key)
             others = others_of(part.step, own, self.owner.made)[0]
             given = settings_for(part.step, own, part.values)
@@ -270,7 +272,7 @@ class StepRun:
                 more = [more, part.of_layer()]
         except (EskretError, OSError):
             return None  # the task itself says it
-        return keeping.key(operation, given, context, entering, others, reads, more)
+        return result_cache.key(operation, given, context, entering, others, reads, more)
 
     def _saw(self, reads: Sequence[Path] | None) -> None:
         known = self.owner.reads.setdefault(self.step.id, set())
@@ -365,7 +367,7 @@ class StepRun:
             self._failed_rounds += 1
             self.results[number] = [_failed_round(failure, part.round, entering)]
 
-    def _failed(self, error: Exception, one: Round | None = None) -> EskretError:
+    def _failed(self, error: Exception, one: Iteration | None = None) -> EskretError:
         failure = as_sentence(error, self.operation.id)
         failure.step = self.step.id
         failure.at(f"step '{self.step.id}'" + (f", round '{one.label}'" if one is not None else ""))
@@ -421,12 +423,12 @@ class StepRun:
         if type(operation).gather is Source.gather:
             return mine
         gathered = operation.gather(
-            [replace(o, layers=tuple(map(loaded, o.layers))) for o in mine] if operation.joins(settings) else mine, settings, context
+            [replace(o, layers=tuple(map(materialise, o.layers))) for o in mine] if operation.joins(settings) else mine, settings, context
         )
-        if self.owner.run_.keeping is not None:
+        if self.owner.run_.result_cache is not None:
             keys = [self.keys.get(n) for n, (p, _) in enumerate(self.part_of) if p is part]
             layers = [x for o in gathered for x in o.layers]
-            self.owner.run_.keeping.mark_gathered(layers, keys, [self.step.id, str(settings)])
+            self.owner.run_.result_cache.mark_gathered(layers, keys, [self.step.id, str(settings)])
         return gathered
 
 
@@ -439,7 +441,7 @@ def _with_likeness(outcome: Outcome, entering: Sequence[Layer]) -> Outcome:
         layer = there.get(key)
         if layer is None:
             return ""
-        line = layer.line or (first.line if first is not None else ())
+        line = layer.provenance or (first.provenance if first is not None else ())
         told = (str(layer.kind), layer.crs, layer.table.column_names, [step for step, _ in line])
         return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
 
@@ -454,7 +456,7 @@ def _raise(error: EskretError) -> Sequence[Outcome]:
     raise error
 
 
-def _in_round(outcome: Outcome, one: Round) -> Outcome:
+def _in_round(outcome: Outcome, one: Iteration) -> Outcome:
     """An outcome whose layers are called after their round."""
 
     def key(name: str) -> str:
@@ -469,7 +471,7 @@ def _in_round(outcome: Outcome, one: Round) -> Outcome:
     )
 
 
-def _failed_round(error: EskretError, one: Round, entering: Sequence[LayerHandle]) -> Outcome:
+def _failed_round(error: EskretError, one: Iteration, entering: Sequence[LayerHandle]) -> Outcome:
     """What is told of a round that failed while the others go on: all that entered it is set aside."""
     reason = f"its round failed: {error.problem}"
     inputs = [InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering]

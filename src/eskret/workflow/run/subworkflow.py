@@ -11,16 +11,16 @@ from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, 
 from eskret.core.layer import Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
-from eskret.core.words import bold, counted
+from eskret.core.words import bold, pluralise
 from eskret.errors import CheckError, DocumentError, EskretError
 from eskret.operations.base import Context, Delivery, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.registry import OWN, operation_by_id, project
 from eskret.operations.settings import OperationSettings, setting, validate
 from eskret.user_operations.trust import code_in
-from eskret.workflow.cache.result_cache import keeping_at_work
+from eskret.workflow.cache.result_cache import cache_at_work
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Document, Step
-from eskret.workflow.model.parameters import in_words
+from eskret.workflow.model.parameters import value_words
 from eskret.workflow.model.references import Reference, bound, settings_for, sources_of
 from eskret.workflow.run.engine import Run
 from eskret.workflow.run.rehearsal import rehearse
@@ -41,7 +41,7 @@ class UseWorkflow(Source):
     id = "workflow"
     title = "Use a workflow"
     phase = Phase.GATHER
-    rank = 90
+    menu_order = 90
     relation = Relation.NEW
     also_known_as = ("nested", "inside another", "subroutine", "reuse", "repeat", "for each", "batch")
 
@@ -131,7 +131,7 @@ class UseWorkflow(Source):
             given=given,
             chain=(*context.chain, path),
             on_event=lambda event: context.watch(0, 0),
-            keeping=keeping_at_work(),
+            result_cache=cache_at_work(),
         )
         result = run.execute()
         if result.unmet:
@@ -151,7 +151,7 @@ class UseWorkflow(Source):
 def _told(result: Any) -> list[Remark]:
     """What the inner ledger has to say: what was set aside and what asks for a look, by step."""
     steps = [s for s in result.steps if s.use]
-    out = [Remark(f"{counted(len(steps), 'step')} of '{result.title}' balanced")]
+    out = [Remark(f"{pluralise(len(steps), 'step')} of '{result.title}' balanced")]
     for step in steps:
         aside: dict[str, int] = {}
         for account in step.inputs:
@@ -190,7 +190,7 @@ def _setting_of(inner: str) -> str:
 
 
 def _shown(value: Any) -> str:
-    return f"${value['parameter']}" if isinstance(value, Mapping) and set(value) == {"parameter"} else in_words(value)
+    return f"${value['parameter']}" if isinstance(value, Mapping) and set(value) == {"parameter"} else value_words(value)
 
 
 def _delivers(step: Step) -> bool:
