@@ -345,7 +345,7 @@ def test_a_stranger_needs_consent_before_it_is_asked_anything(tmp_path: Path, mo
         ("http://localhost.evil.example", False, "X", True),
         ("http://127.0.0.1@evil.example", False, "X", True),
     ):
-        assert consent.stranger(path, consent.Reach(address, variable, changes)) is asks, address
+        assert consent.stranger(path, consent.ServiceAccess(address, variable, changes)) is asks, address
 
 
 def test_the_practice_server_by_itself(tmp_path: Path, own_data: Path) -> None:
