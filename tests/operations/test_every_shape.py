@@ -66,6 +66,7 @@ SETTINGS: dict[str, dict] = {
     "tally": {"by": ["kind"]},
     "find_gaps": {},
     "compare": {"earlier": "x", "key": ["n"]},
+    "snap_points": {"to": "points", "within": "20 km"},
     "check": {"that": "valid", "otherwise": "look"},
 }
 

@@ -7,12 +7,12 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
-import shapely
 
 from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
+from eskret.core.geometry.closest import closest
 from eskret.core.geometry.globe import nearest as on_globe
-from eskret.core.geometry.parallel import in_chunks, is_nonempty
+from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.units import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
@@ -130,31 +130,6 @@ def _nearest(layer: Layer, others: np.ndarray, settings: Any, context: Context) 
     if ground.on_ellipsoid(crs, settings.along):
         below = ground.ground_of(crs)
         return on_globe.nearest(below.there(layer.geometry), below.there(others), below.on, limit, context.watch)
-    return _in_plane(layer.geometry, others, crs_facts(crs).unit_metres or 1.0, limit, context)
-
-
-def _in_plane(
-    geometry: np.ndarray, others: np.ndarray, unit: float, limit: float | None, context: Context
-) -> tuple[np.ndarray, np.ndarray]:
-    partner, metres = np.full(len(geometry), -1, np.int64), np.full(len(geometry), np.nan)
-    if not len(others):
-        return partner, metres
-    tree = shapely.STRtree(others)
-    tree.query(shapely.Point())  # builds it before threads ask
-
-    def some(start: int, stop: int) -> None:
-        shapes = geometry[start:stop]
-        if limit == 0:
-            # the library's search wants some distance: what lies none apart meets
-            at, near = tree.query(shapes, predicate="intersects")
-            distance = np.zeros(len(at))
-        else:
-            (at, near), distance = tree.query_nearest(shapes, max_distance=None if limit is None else limit / unit, return_distance=True)
-        order = np.lexsort((near, at))
-        at, near, distance = at[order], near[order], distance[order]
-        first = np.flatnonzero(np.r_[True, at[1:] != at[:-1]]) if len(at) else at
-        partner[start + at[first]] = near[first]
-        metres[start + at[first]] = distance[first] * unit
-
-    in_chunks(some, len(geometry), context.watch, 5_000)
-    return partner, metres
+    unit = crs_facts(crs).unit_metres or 1.0
+    partner, apart = closest(layer.geometry, others, None if limit is None else limit / unit, context.watch)
+    return partner, apart * unit

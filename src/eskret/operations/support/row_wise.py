@@ -90,6 +90,8 @@ class Reshaped:
     remarks: Sequence[Remark] = ()
     altered: Sequence[Altered] = ()
     controls: Sequence[ControlTotal] = ()
+    others: Sequence[InputAccount] = ()
+    """Accounts of layers that settings name."""
 
 
 class ShapePerRow(EachLayer):
@@ -132,6 +134,7 @@ class ShapePerRow(EachLayer):
             altered=made.altered,
             controls=made.controls,
             keep_null=self.keep_null,
+            others=made.others,
         )
 
 

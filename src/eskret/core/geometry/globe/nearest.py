@@ -89,27 +89,36 @@ def nearest(
     -------
     The position of the nearest (int64, -1 for none; of equal ones the first) and the metres to it (NaN for none).
     """
+    partner, metres, _ = nearest_places(left, right, on, limit, watch)
+    return partner, metres
+
+
+def nearest_places(
+    left: np.ndarray, right: np.ndarray, on: Ellipsoid, limit: float | None = None, watch: Watch | None = None
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """As ``nearest``, with the place on the nearest (n, 2, degrees) that is closest; NaN where the two meet, or there is none."""
     partner, metres = np.full(len(left), -1, np.int64), np.full(len(left), np.nan)
+    places = np.full((len(left), 2), np.nan)
     if not is_nonempty(right).any() or not is_nonempty(left).any():
-        return partner, metres
+        return partner, metres, places
     a, b = meeting(left, right)
     first = np.flatnonzero(np.r_[True, a[1:] != a[:-1]]) if len(a) else a
     partner[a[first]], metres[a[first]] = b[first], 0.0
     if limit is not None and limit <= 0:
-        return partner, metres
+        return partner, metres, places
     rows = np.flatnonzero(is_nonempty(left) & (partner < 0))
     if not len(rows):
-        return partner, metres
+        return partner, metres, places
     ours, theirs = _Stretches.of(running(left[rows])[0], on), _Stretches.of(running(right)[0], on)
-    found, far = _search(ours, theirs, len(rows), on, np.inf if limit is None else limit, watch)
+    found, far, at = _search(ours, theirs, len(rows), on, np.inf if limit is None else limit, watch)
     good = (found >= 0) & (far <= (np.inf if limit is None else limit * (1 + 1e-12)))
-    partner[rows[good]], metres[rows[good]] = found[good], far[good]
-    return partner, metres
+    partner[rows[good]], metres[rows[good]], places[rows[good]] = found[good], far[good], at[good]
+    return partner, metres, places
 
 
 def _search(
     ours: _Stretches, theirs: _Stretches, count: int, on: Ellipsoid, limit: float, watch: Watch | None
-) -> tuple[np.ndarray, np.ndarray]:
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     from scipy.spatial import cKDTree
 
     tree = cKDTree(theirs.middle)
@@ -118,9 +127,9 @@ def _search(
     order = np.lexsort((chord, ours.row))
     head = order[np.r_[True, ours.row[order][1:] != ours.row[order][:-1]]]
     bound = np.full(count, np.inf)
-    bound[ours.row[head]] = _measured(ours, head, theirs, close[head], on)
+    bound[ours.row[head]] = _measured(ours, head, theirs, close[head], on)[0]
     bound = np.minimum(bound, limit) * (1 + 1e-9) + _SAME
-    best, far = np.full(count, -1, np.int64), np.full(count, np.inf)
+    best, far, at_best = np.full(count, -1, np.int64), np.full(count, np.inf), np.full((count, 2), np.nan)
     classes = []
     for least, most in zip((-1.0, *_CLASSES), _CLASSES, strict=False):
         at = np.flatnonzero((theirs.half > least) & (theirs.half <= most))
@@ -143,15 +152,23 @@ def _search(
             sizes = np.fromiter(map(len, lists), np.int64, len(lists))
             pair_a.append(np.repeat(np.arange(some.start, some.stop), sizes))
             pair_b.append(at[np.concatenate([np.asarray(x, np.int64) for x in lists])] if sizes.any() else at[:0])
-        _settle(ours, theirs, np.concatenate(pair_a), np.concatenate(pair_b), bound, on, best, far)
+        _settle(ours, theirs, np.concatenate(pair_a), np.concatenate(pair_b), bound, on, best, far, at_best)
         begin = stop
         if watch is not None:
             watch(begin, count)
-    return best, far
+    return best, far, at_best
 
 
 def _settle(
-    ours: _Stretches, theirs: _Stretches, a: np.ndarray, b: np.ndarray, bound: np.ndarray, on: Ellipsoid, best: np.ndarray, far: np.ndarray
+    ours: _Stretches,
+    theirs: _Stretches,
+    a: np.ndarray,
+    b: np.ndarray,
+    bound: np.ndarray,
+    on: Ellipsoid,
+    best: np.ndarray,
+    far: np.ndarray,
+    places: np.ndarray,
 ) -> None:
     """Find the nearest among some pairs of stretches, and write it down for the rows that have any."""
     if not len(a):
@@ -163,7 +180,7 @@ def _settle(
     np.minimum.at(least, row, rough + slack)
     kept = rough - slack <= least[row]
     a, b, row = a[kept], b[kept], row[kept]
-    distance = _measured(ours, a, theirs, b, on)
+    distance, there = _measured(ours, a, theirs, b, on)
     np.minimum.at(far, row, distance)
     # of those equally near, the first in the layer's order
     equal = distance <= far[row] + _SAME
@@ -171,6 +188,10 @@ def _settle(
     np.minimum.at(chosen, row[equal], theirs.row[b[equal]])
     some = np.unique(row)
     best[some] = chosen[some]
+    mine = np.flatnonzero(theirs.row[b] == best[row])
+    order = mine[np.lexsort((distance[mine], row[mine]))]
+    first = order[np.r_[True, row[order][1:] != row[order][:-1]]]
+    places[row[first]] = there[first]
 
 
 def _at(begin: np.ndarray, end: np.ndarray, share: np.ndarray) -> np.ndarray:
@@ -181,11 +202,11 @@ def _apart(p: np.ndarray, q: np.ndarray, on: Ellipsoid) -> np.ndarray:
     return np.asarray(on.geod.inv(p[:, 0], p[:, 1], q[:, 0], q[:, 1])[2])
 
 
-def _measured(ours: _Stretches, a: np.ndarray, theirs: _Stretches, b: np.ndarray, on: Ellipsoid) -> np.ndarray:
-    """Metres between stretches, along the ellipsoid, from the closest places on both."""
+def _measured(ours: _Stretches, a: np.ndarray, theirs: _Stretches, b: np.ndarray, on: Ellipsoid) -> tuple[np.ndarray, np.ndarray]:
+    """Metres between stretches, along the ellipsoid, from the closest places on both, and the one on theirs (n, 2, degrees)."""
     a0, a1, b0, b1 = ours.begin[a], ours.end[a], theirs.begin[b], theirs.end[b]
     points = (ours.half[a] == 0) & (theirs.half[b] == 0)
-    out = np.empty(len(a))
+    out, places = np.empty(len(a)), b0.copy()
     out[points] = _apart(a0[points], b0[points], on)
     rest = np.flatnonzero(~points)
     if len(rest):
@@ -194,8 +215,9 @@ def _measured(ours: _Stretches, a: np.ndarray, theirs: _Stretches, b: np.ndarray
         for reach in (0.1, 0.01, 0.001):
             s = _closer(partial(_to_place, a0, a1, _at(b0, b1, t), on), s, reach)
             t = _closer(partial(_to_place, b0, b1, _at(a0, a1, s), on), t, reach)
-        out[rest] = _apart(_at(a0, a1, s), _at(b0, b1, t), on)
-    return out
+        places[rest] = _at(b0, b1, t)
+        out[rest] = _apart(_at(a0, a1, s), places[rest], on)
+    return out, places
 
 
 def _to_place(begin: np.ndarray, end: np.ndarray, place: np.ndarray, on: Ellipsoid, share: np.ndarray) -> np.ndarray:

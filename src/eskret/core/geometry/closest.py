@@ -1,0 +1,54 @@
+"""The nearest of other shapes in a plane, and the place on it."""
+
+from __future__ import annotations
+
+import numpy as np
+import shapely
+
+from eskret.core.geometry.parallel import Watch, in_chunks
+
+_ROWS = 5_000
+
+
+def closest(left: np.ndarray, right: np.ndarray, limit: float | None = None, watch: Watch | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """For each shape the nearest of the others.
+
+    Parameters
+    ----------
+    left, right : arrays of shapely geometry; null and empty ones have no nearest and are none.
+    limit : the distance beyond which nothing counts, in units of the coordinates; exactly that far still does.
+    watch : called as (shapes done, of all).
+
+    Returns
+    -------
+    The position of the nearest (int64, -1 for none; of equal ones the first) and the distance to it (NaN for none).
+    """
+    partner, apart = np.full(len(left), -1, np.int64), np.full(len(left), np.nan)
+    if not len(right):
+        return partner, apart
+    tree = shapely.STRtree(right)
+    tree.query(shapely.Point())  # builds it before threads ask
+
+    def some(start: int, stop: int) -> None:
+        shapes = left[start:stop]
+        if limit == 0:
+            # the library's search wants some distance: what lies none apart meets
+            at, near = tree.query(shapes, predicate="intersects")
+            distance = np.zeros(len(at))
+        else:
+            (at, near), distance = tree.query_nearest(shapes, max_distance=limit, return_distance=True)
+        order = np.lexsort((near, at))
+        at, near, distance = at[order], near[order], distance[order]
+        first = np.flatnonzero(np.r_[True, at[1:] != at[:-1]]) if len(at) else at
+        partner[start + at[first]] = near[first]
+        apart[start + at[first]] = distance[first]
+
+    in_chunks(some, len(left), watch, _ROWS)
+    return partner, apart
+
+
+def places_on(points: np.ndarray, shapes: np.ndarray) -> np.ndarray:
+    """The place (n, 2) on each shape, or on the edge of each area, that is nearest to the point of its row."""
+    lines = np.where(shapely.get_dimensions(shapes) == 2, shapely.boundary(shapes), shapes)
+    ways = shapely.shortest_line(points, lines)
+    return np.asarray(shapely.get_coordinates(shapely.get_point(ways, 1)))
