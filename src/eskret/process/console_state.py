@@ -75,10 +75,9 @@ class Results(Mapping[str, Layers]):
 
 def frame_of(info: Mapping[str, Any]) -> Any:
     """A stored layer as a GeoDataFrame, a table as a DataFrame."""
-    told = {n: info[n] for n in ("key", "rows", "name", "origin", "titles", "drawn", "numbered")}
+    told = {n: info[n] for n in ("key", "rows", "name", "origin", "titles", "kind", "drawn", "numbered")}
     code = info["crs"]["code"] if info.get("crs") else None
-    layer = CachedLayer(**told, crs=code, home=Path(info["path"]), mark="").load()
-    return to_frame(layer)
+    return to_frame(CachedLayer.from_facts({**told, "crs": code, "mark": ""}, Path(info["path"])).load())
 
 
 def attach(namespace: dict[str, Any], folder: Path, shell: Any = None) -> None:

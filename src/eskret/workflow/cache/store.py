@@ -66,7 +66,7 @@ class Store:
                 shutil.rmtree(self.home(key), ignore_errors=True)  # one that is not whole
             new.rename(self.home(key))
             self.added += size
-        except (OSError, pickle.PicklingError, TypeError, ValueError):
+        except (OSError, pickle.PicklingError, AttributeError, TypeError, ValueError):
             shutil.rmtree(new, ignore_errors=True)
 
     def drop(self, key: str) -> None:
