@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from typing import Any, Self
 
 from rich.console import Console
 from rich.markup import escape
@@ -13,6 +13,7 @@ from rich.table import Table
 from rich.text import Text
 
 from eskret.core.crs import crs_facts
+from eskret.core.layer import Certainty
 from eskret.core.words import counted_kind, duration, moment, pieces, pluralise
 from eskret.operations.base import Delivered
 from eskret.workflow.faces import ledger
@@ -24,15 +25,18 @@ def _console() -> Console:
     return Console(width=None if sys.stdout.isatty() else 150, highlight=False)
 
 
-class RunProgress:
-    """The run's events as a line a step, with time left."""
+class _Bars:
+    """Bars with time left, where somebody can see them."""
+
+    words = "{task.description}"
 
     def __init__(self, silent: bool) -> None:
         self._silent = silent or not sys.stderr.isatty()
+        self._tasks: dict[str, Any] = {}
 
-    def __enter__(self) -> RunProgress:
+    def __enter__(self) -> Self:
         self._bars = Progress(
-            TextColumn("{task.description}"),
+            TextColumn(self.words),
             BarColumn(),
             MofNCompleteColumn(),
             TimeRemainingColumn(),
@@ -40,12 +44,15 @@ class RunProgress:
             transient=True,
             disable=self._silent,
         )
-        self._tasks: dict[str, Any] = {}
         self._bars.__enter__()
         return self
 
     def __exit__(self, *error: Any) -> None:
         self._bars.__exit__(*error)
+
+
+class RunProgress(_Bars):
+    """The run's events as a line a step, with time left."""
 
     def take(self, event: dict[str, Any]) -> None:
         """Show one event."""
@@ -64,28 +71,15 @@ class RunProgress:
             self._bars.remove_task(self._tasks.pop(event["id"]))
 
 
-class PushProgress:
+class PushProgress(_Bars):
     """Changes sent, as a line with time left."""
 
-    def __init__(self, silent: bool) -> None:
-        self._silent = silent or not sys.stderr.isatty()
+    words = "changes"
 
-    def __enter__(self) -> PushProgress:
-        self._bars = Progress(
-            TextColumn("changes"),
-            BarColumn(),
-            MofNCompleteColumn(),
-            TimeRemainingColumn(),
-            console=Console(stderr=True),
-            transient=True,
-            disable=self._silent,
-        )
-        self._bars.__enter__()
+    def __enter__(self) -> Self:
+        super().__enter__()
         self._task = self._bars.add_task("changes", total=None)
         return self
-
-    def __exit__(self, *error: Any) -> None:
-        self._bars.__exit__(*error)
 
     def sent(self, done: int, of: int) -> None:
         """Show how many were sent."""
@@ -331,7 +325,7 @@ def print_rehearsal(document: Any, found: Any, values: Mapping[str, Any]) -> Non
     out = _console()
     out.print(_ledger_table(ledger.rows(document, {}, found.steps, values), out.width))
     for plan in found.outputs:
-        word = "" if plan.certainty == "known" else "at most "
+        word = "" if plan.certainty == Certainty.KNOWN else "at most "
         at_most = "" if plan.features is None else f" ({word}{pluralise(plan.features, 'feature')})"
         layer = f", {plan.layer}" if plan.layer else ""
         out.print(f"Will {plan.action} {plan.path}{layer}{at_most}", soft_wrap=True, markup=False)

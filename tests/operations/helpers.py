@@ -9,8 +9,9 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.layer import Layer
+from eskret.errors import EskretError
 from eskret.operations import operation_by_id
-from eskret.operations.base import Context, EachLayer, Level, Outcome
+from eskret.operations.base import Context, EachLayer, Gathering, Level, Outcome
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.run.step import prove
 
@@ -41,6 +42,29 @@ def do(use: str, layer: Layer | list[Layer], folder: Path | None = None, **setti
     assert not [f.text for f in told.findings if f.level is Level.ERROR]
     outcome = operation.run(layer, model, context)  # type: ignore[attr-defined]
     prove(outcome, operation.relation)
+    return outcome
+
+
+def whatever_comes(operation: EachLayer | Gathering, layer: Layer, wanted: dict, named: dict[str, Layer]) -> Outcome | None:
+    """What an operation makes of a layer, its accounts proved; None where it says in a sentence why it makes nothing.
+
+    ``named`` are the layers that settings may name.
+    """
+    others = {k: [named[v]] for k, v in wanted.items() if isinstance(v, str) and v in named}
+    model, context = validate(operation.Settings, wanted), Context(step="made", others=others)
+    told = Context(step="made", others={k: [x.facts() for x in v] for k, v in others.items()})
+    single = isinstance(operation, EachLayer)
+    forecast = operation.forecast(layer.facts() if single else [layer.facts()], model, told)  # type: ignore[arg-type]
+    if any(f.level is Level.ERROR for f in forecast.findings):
+        return None
+    try:
+        outcome = operation.run(layer if single else [layer], model, context)  # type: ignore[arg-type]
+    except EskretError as error:
+        assert error.sentence().endswith((".", "?"))
+        return None
+    prove(outcome, operation.relation)
+    (mine,) = [a for a in outcome.inputs if a.first]
+    assert mine.rows == len(layer) == mine.used + len(mine.set_aside)
     return outcome
 
 

@@ -119,7 +119,7 @@ _FORBIDDEN = re.compile(
 _TOKEN = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|--[^\n]*|/\*.*?\*/|\$?[^\W\d]\w*|\$\d+|.", re.DOTALL)
 
 
-# What comes to no number has no value: dividing by zero, roots and powers of what has none (``core.values``).
+# What comes to no number has no value: dividing by zero, roots and powers of what has none (``core.tables.values``).
 _RULES = (
     *(f'CREATE MACRO "{sign}"(a, b) AS system.main."{sign}"(a, nullif(b, 0))' for sign in ("/", "//", "%", "mod", "divide", "fmod")),
     *(f'CREATE MACRO "{name}"(a) AS nullif(system.main."{name}"(a), \'nan\'::DOUBLE)' for name in ("sqrt", "asin", "acos")),
@@ -585,7 +585,7 @@ def _types(names: str) -> str:
 
 
 def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS) -> pa.ChunkedArray:
-    """The expression's value for every row, in the order of the table; what is no number has none (``core.values``).
+    """The expression's value for every row, in the order of the table; what is no number has none (``core.tables.values``).
 
     Raises
     ------

@@ -1,6 +1,6 @@
 """What a format keeps of values and shapes, looked at before anything is written: whatever it cannot hold is told, or refused.
 
-``foretell`` goes by the fields alone; ``settle`` by the values, and hands on a layer that the format's writer can take. Sources,
+``forecast_values`` goes by the fields alone; ``settle`` by the values, and hands on a layer that the format's writer can take. Sources,
 from memory: RFC 7946 and RFC 8259 (no NaN, whole numbers beyond 2^53 not interoperable, no measures), the shapefile's and dBASE's
 descriptions, GPX 1.1 and KML 2.2 schemas, OGC 12-128 (times to the millisecond).
 """

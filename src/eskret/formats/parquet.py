@@ -14,7 +14,7 @@ import shapely
 
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, kind_of
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, kind_of
 from eskret.core.layer.wkb import decode, encode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
@@ -45,7 +45,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     half = len(box) // 2
     extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
     kind, crs = (_kind(known), _crs(known)) if geometry else (GeometryKind.TABLE, None)
-    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, "known", extent, str(path), told=tuple(told))
+    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, Certainty.KNOWN, extent, str(path), told=tuple(told))
 
 
 def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:

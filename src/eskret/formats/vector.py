@@ -23,7 +23,7 @@ import shapely
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
 from eskret.core.geometry.curves import curved_rows, straight
-from eskret.core.layer import Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
+from eskret.core.layer import Certainty, Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
@@ -312,7 +312,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         crs=_crs(info["crs"]),
         fields=fields,
         count=count if count >= 0 else None,
-        certainty="known" if count >= 0 else "unknown",
+        certainty=Certainty.KNOWN if count >= 0 else Certainty.UNKNOWN,
         extent=None if box is None else (float(box[0]), float(box[1]), float(box[2]), float(box[3])),
         origin=str(path),
         told=told,

@@ -18,7 +18,7 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 
 from eskret.core.accounts.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, fill_template, placeholders
 from eskret.core.style.style import Style
@@ -125,7 +125,7 @@ class PlannedOutput:
     action: str
     features: int | None = None
     original: str = ""
-    certainty: str = "known"
+    certainty: Certainty = Certainty.KNOWN
 
 
 @dataclass(frozen=True)

@@ -194,13 +194,13 @@ class OwnEach(OwnOperation, EachLayer):
         left = sum(map(len, layers))
         if lineage is None:
             remarks += _unknown(self.declared, len(layer), left, layer.key)
-            told = InputAccount("from", layer.key, len(layer))
+            told = InputAccount.of(layer)
             # what was declared is all that can be held against it
             fits = self.declared.relation or Relation.REPORT
             return Outcome(tuple(layers), (told,), outputs, None, tuple(remarks), relation=fits)
         aside = _aside(account, lineage, len(layer), self.declared.title)
         altered = tuple(changed(layer, layers, lineage))
-        told = InputAccount("from", layer.key, len(layer), aside, altered)
+        told = InputAccount.of(layer, aside, altered)
         fits = self.declared.relation or (Relation.MULTIPLIED if left > told.used else Relation.KEPT)
         return Outcome(tuple(layers), (told,), outputs, lineage, tuple(remarks), relation=fits)
 
@@ -275,14 +275,14 @@ class OwnGathering(OwnOperation, Gathering):
         fits = self.declared.relation or Relation.REPORT
         if lineage is None or (not left and not account.aside):
             remarks += _unknown(self.declared, entered, left)
-            inputs = [InputAccount("from", x.key, len(x)) for x in layers]
+            inputs = [InputAccount.of(x) for x in layers]
             return Outcome(tuple(made), tuple(inputs), outputs, None, tuple(remarks), relation=fits)
         aside = _aside(account, lineage, entered, self.declared.title)
         inputs = []
         for layer, a, b in zip(layers, begins[:-1], begins[1:], strict=True):
             mine = (aside.rows >= a) & (aside.rows < b)
             reasons = [(r, aside.rows[mine & (aside.codes == n)] - a) for n, r in enumerate(aside.reasons)]
-            inputs.append(InputAccount("from", layer.key, len(layer), SetAside.from_reasons(reasons)))
+            inputs.append(InputAccount.of(layer, SetAside.from_reasons(reasons)))
         return Outcome(tuple(made), tuple(inputs), outputs, None, tuple(remarks), relation=fits)
 
 

@@ -11,13 +11,22 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from enum import StrEnum
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
 from eskret.errors import AccountError, Code
 
-FIRST = ("from", "files")
+
+class Role(StrEnum):
+    """Through what rows come into a step, where that is no setting of its operation; the values stand in files and reports."""
+
+    FROM = "from"
+    FILES = "files"
+    ALSO = "also"
+
+
+FIRST = (Role.FROM, Role.FILES)
 """The settings through which the rows come that a step is about; the layers of others are only compared with."""
 
 
@@ -92,6 +101,14 @@ class Altered:
         return len(self.rows)
 
 
+class Keyed(Protocol):
+    """What has a key and rows."""
+
+    @property
+    def key(self) -> str: ...
+    def __len__(self) -> int: ...
+
+
 @dataclass(frozen=True)
 class InputAccount:
     """What became of the rows of one layer that entered through one setting."""
@@ -101,6 +118,11 @@ class InputAccount:
     rows: int
     set_aside: SetAside = field(default_factory=SetAside)
     altered: tuple[Altered, ...] = ()
+
+    @classmethod
+    def of(cls, layer: Keyed, set_aside: SetAside | None = None, altered: tuple[Altered, ...] = ()) -> InputAccount:
+        """Of a layer that the step is about; all its rows are used where nothing is said."""
+        return cls(Role.FROM, layer.key, len(layer), set_aside or SetAside(), altered)
 
     @property
     def used(self) -> int:

@@ -6,11 +6,12 @@ to data frames and back.
 
 from eskret.core.layer.column import GeometryColumn, GeometryKind, kind_of, kind_of_types
 from eskret.core.layer.layer import Layer, LayerSet, matches
-from eskret.core.layer.schema import Called, Field, HasProvenance, LayerFacts, own_name, type_word
+from eskret.core.layer.schema import Called, Certainty, Field, HasProvenance, LayerFacts, own_name, type_word
 from eskret.core.layer.wkb import WkbArray
 
 __all__ = [
     "Called",
+    "Certainty",
     "Field",
     "GeometryColumn",
     "GeometryKind",

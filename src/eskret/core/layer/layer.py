@@ -15,7 +15,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.layer.column import GeometryColumn, GeometryKind
-from eskret.core.layer.schema import Field, HasProvenance, LayerFacts, own_name
+from eskret.core.layer.schema import Certainty, Field, HasProvenance, LayerFacts, own_name
 from eskret.core.layer.wkb import WkbArray
 from eskret.core.texts import is_text, is_unicode
 from eskret.errors import Code, InputError
@@ -150,7 +150,7 @@ class Layer:
 
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""
-        return LayerFacts(self.key, self.name, self.kind, self.crs, self.fields, len(self), "known", self.extent(), self.origin)
+        return LayerFacts(self.key, self.name, self.kind, self.crs, self.fields, len(self), Certainty.KNOWN, self.extent(), self.origin)
 
     def extent(self) -> tuple[float, float, float, float] | None:
         """xmin, ymin, xmax, ymax in the layer's CRS; None where nothing is drawn."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
+from enum import StrEnum
 from pathlib import PurePath
 from typing import Protocol
 
@@ -49,6 +50,14 @@ class Field:
         return type_word(self.type)
 
 
+class Certainty(StrEnum):
+    """How much is known of a count before a run."""
+
+    KNOWN = "known"
+    AT_MOST = "at most"
+    UNKNOWN = "unknown"
+
+
 @dataclass(frozen=True, slots=True)
 class LayerFacts:
     """What is known of a layer without reading its rows.
@@ -66,7 +75,7 @@ class LayerFacts:
     crs: str | None
     fields: tuple[Field, ...]
     count: int | None = None
-    certainty: str = "known"
+    certainty: Certainty = Certainty.KNOWN
     extent: tuple[float, float, float, float] | None = None
     origin: str = ""
     step: str = ""

@@ -1,6 +1,6 @@
 """Figures of groups of rows: ``sum tonnes``, ``mean depth_m``, ``count``.
 
-Empty values count as nothing, and so does what is no number (``core.values``): a sum or a mean is of those that are there, and
+Empty values count as nothing, and so does what is no number (``core.tables.values``): a sum or a mean is of those that are there, and
 is empty where none is. The standard
 deviation is that of a sample (n - 1), empty for a single value. ``count`` alone counts rows; with a field it counts the
 values that are there.

@@ -10,6 +10,7 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
+from eskret.core.layer import Certainty
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
@@ -486,7 +487,7 @@ class SettingsForm(QScrollArea):
             return ""
         lines = []
         for plan in found.outputs[:6]:
-            at_most = "" if plan.certainty == "known" else "at most "
+            at_most = "" if plan.certainty == Certainty.KNOWN else "at most "
             count = "" if plan.features is None else f", {at_most}{pluralise(plan.features, 'feature')}"
             what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
             was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
@@ -502,7 +503,7 @@ class SettingsForm(QScrollArea):
             lines.append(f"and {len(found.outputs) - 6} more")
         if not found.outputs and found.leaving:
             counts = [x.count for x in found.leaving]
-            uncertain = any(x.certainty != "known" for x in found.leaving)
+            uncertain = any(x.certainty != Certainty.KNOWN for x in found.leaving)
             total = sum(c or 0 for c in counts)
             word = "at most " if uncertain else ""
             keys = join_words([x.key for x in found.leaving], 4)

@@ -20,7 +20,7 @@ import pyarrow as pa
 
 from eskret.core.crs import crs_code, parse_crs
 from eskret.core.expression import quote
-from eskret.core.layer import Field, GeometryKind, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, LayerFacts
 from eskret.errors import CrsError, InputError
 from eskret.formats import sqlite
 from eskret.formats.geopackage import sections
@@ -150,7 +150,7 @@ def _told(path: Path, db: sqlite3.Connection) -> dict[str, LayerFacts] | None:
         kind_ = GeometryKind.TABLE if described is None else _KINDS.get(described[1], GeometryKind.MIXED)
         whole = None if described is None or None in box or not count else (float(box[0]), float(box[1]), float(box[2]), float(box[3]))
         crs = systems.get(described[2]) if described is not None else None
-        out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, "known", whole, str(path))
+        out[name] = LayerFacts(name, name, kind_, crs, tuple(fields), count, Certainty.KNOWN, whole, str(path))
     return out
 
 

@@ -17,7 +17,7 @@ from eskret.core.geometry.cut import cut, outline
 from eskret.core.geometry.overlay import meeting
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.groupby import group_rows
@@ -177,7 +177,7 @@ class Check(EachLayer):
             found += other_layer.findings(facts, context, "other")
         if settings.that in ("valid", "overlaps", "gaps") and facts.kind == "table":
             found.append(Finding.error("a table has no shapes.", "from", facts))
-        if settings.that == "count" and facts.count is not None and facts.certainty == "known" and not _fits(facts.count, settings):
+        if settings.that == "count" and facts.count is not None and facts.certainty == Certainty.KNOWN and not _fits(facts.count, settings):
             there = pluralise(facts.count, "feature")
             found.append(Finding.look(f"there {'is' if facts.count == 1 else 'are'} {there}, so this will not hold.", "least", facts))
         return Forecast(() if has_errors(found) else (facts,), tuple(found))
@@ -189,7 +189,7 @@ class Check(EachLayer):
         failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
         return Outcome(
             (layer,),
-            inputs=(InputAccount("from", layer.key, len(layer), altered=altered),),
+            inputs=(InputAccount.of(layer, altered=altered),),
             lineage=np.arange(len(layer)),
             remarks=(remark, *_no_numbers(layer, settings, context)),
             failed=failed,

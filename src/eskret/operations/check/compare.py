@@ -10,7 +10,7 @@ import numpy as np
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.style.style import Style
 from eskret.core.tables.diff import difference
@@ -87,7 +87,7 @@ class Compare(EachLayer):
             return Forecast((), tuple(found))
         names = [*facts.names()]
         out = facts.with_fields([*differing.fields_for(names), *facts.fields], facts.names())
-        return Forecast((replace(out, count=None, certainty="unknown", extent=None),), tuple(found))
+        return Forecast((replace(out, count=None, certainty=Certainty.UNKNOWN, extent=None),), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         earlier = context.other_layers("earlier")[0]
@@ -125,7 +125,7 @@ class Compare(EachLayer):
             remarks.append(Remark(f"shapes moved by up to {format_quantity(float(np.nanmax(moved)), 'm')}", layer.key))
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside), InputAccount("earlier", earlier.key, len(earlier), theirs)),
+            (InputAccount.of(layer, aside), InputAccount("earlier", earlier.key, len(earlier), theirs)),
             (OutputAccount(layer.key, len(out)),),
             new_rows[new_rows >= 0],
             tuple(remarks),

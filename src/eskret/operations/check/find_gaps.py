@@ -11,7 +11,7 @@ import shapely
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
 from eskret.core.geometry.line_gaps import ends_of, gaps, proposed
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.style.style import Style
 from eskret.core.words import format_quantity, pluralise
@@ -54,7 +54,7 @@ class FindGaps(EachLayer):
         if facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; lines have ends. Outlines makes some.", "from", facts))
         new = facts.with_fields([Field(n, t) for n, t in _FIELDS.items()])
-        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty=Certainty.UNKNOWN)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -91,4 +91,4 @@ class FindGaps(EachLayer):
             if len(wider):
                 text += f"; the next is {format_quantity(float(wider.min()), 'm')} wide"
             remarks.append(Remark(text, layer.key))
-        return Outcome((out,), (InputAccount("from", layer.key, len(layer)),), (OutputAccount(layer.key, len(out)),), None, tuple(remarks))
+        return Outcome((out,), (InputAccount.of(layer),), (OutputAccount(layer.key, len(out)),), None, tuple(remarks))

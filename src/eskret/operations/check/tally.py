@@ -11,7 +11,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, matches
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
 from eskret.core.words import pluralise
 from eskret.operations.base import Context, Finding, Forecast, Gathering, Outcome, Phase
@@ -90,7 +90,7 @@ class Tally(Gathering):
                     None,
                     fields,
                     count,
-                    "unknown" if settings.by else "known",
+                    Certainty.UNKNOWN if settings.by else Certainty.KNOWN,
                 ),
             )
         )
@@ -107,7 +107,7 @@ class Tally(Gathering):
         schema = pa.schema([pa.field(n, t) for n, t in _schema(settings)])
         key = context.step or "tally"
         out = Layer(key, pa.Table.from_pylist(rows, schema))
-        inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in chosen)
+        inputs = tuple(InputAccount.of(layer) for layer in chosen)
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(_remarks(rows, settings, whole, len(chosen))))
 
 

@@ -12,7 +12,7 @@ import shapely
 from pydantic import model_validator
 
 from eskret.core.accounts.account import Remark
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.tables.groupby import Groups, codes_of, group_codes
 from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, pluralise
@@ -70,7 +70,7 @@ class DropRepeats(RowFilter):
         return found
 
     def at_most(self, facts: LayerFacts, settings: Settings) -> LayerFacts:
-        return replace(facts, certainty="at most")  # as far as they reach, they still do
+        return replace(facts, certainty=Certainty.AT_MOST)  # as far as they reach, they still do
 
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         groups = _groups(layer, settings)

@@ -12,7 +12,7 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role
 from eskret.core.crs import WGS84, out_of_range
 from eskret.core.geometry.parts import invalid
 from eskret.core.layer import Layer
@@ -87,7 +87,7 @@ class Sketch(Source):
 
     def read(self, part: None, settings: Settings, context: Context) -> Sequence[Outcome]:
         layer, remarks = _layer(settings, context)
-        account = InputAccount("files", layer.key, len(layer))
+        account = InputAccount(Role.FILES, layer.key, len(layer))
         output = OutputAccount(layer.key, len(layer), totals_of(layer, context.totals))
         return [Outcome((layer,), (account,), (output,), None, tuple(remarks))]
 

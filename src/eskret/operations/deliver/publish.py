@@ -12,7 +12,7 @@ import pyarrow as pa
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
 from eskret.core.crs import WGS84, crs_facts, same_crs, transformation
 from eskret.core.geometry.globe.moving import reproject
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.style.style import Style
 from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, format_quantity, pluralise
@@ -169,7 +169,7 @@ class Publish(Delivery):
                 text = f"{one.key}: brought from {crs_facts(one.crs).name} to WGS 84: {way.sentence()}."
                 findings.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=one.key))
             out = one.with_fields([*differing.fields_for(one.names()), *one.fields], one.names())
-            leaving.append(LayerFacts(out.key, out.name, out.kind, out.crs, out.fields, None, "unknown"))
+            leaving.append(LayerFacts(out.key, out.name, out.kind, out.crs, out.fields, None, Certainty.UNKNOWN))
         return Forecast(tuple(leaving), tuple(findings))
 
     def _datasets(self, layers: Sequence[LayerFacts | Layer], settings: Settings, context: Context) -> list[str]:
@@ -325,7 +325,7 @@ def _outcome(layer: Layer, name: str, difference: PublishedDifference, prepared:
         remarks.append(Remark(text, layer.key))
     return Outcome(
         (out,),
-        (InputAccount("from", layer.key, len(layer), aside), InputAccount("dataset", name, before.num_rows, theirs)),
+        (InputAccount.of(layer, aside), InputAccount("dataset", name, before.num_rows, theirs)),
         (OutputAccount(layer.key, len(out)),),
         new_rows[new_rows >= 0],
         tuple(remarks),

@@ -11,9 +11,9 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import field_validator
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside, check_controls
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.measure_fields import check_measure
 from eskret.core.naming import AS_TYPED, TIDY, placeholders
 from eskret.core.words import bold
@@ -495,7 +495,7 @@ def _each(settings: Any) -> list[Any]:
 def _also(outcome: Outcome) -> Outcome:
     """The outcome of saving once more: its account stands beside the first one's, so that nothing counts twice."""
     check_controls(outcome.outputs)
-    inputs = tuple(replace(a, setting="also") for a in outcome.inputs)
+    inputs = tuple(replace(a, setting=Role.ALSO) for a in outcome.inputs)
     return replace(outcome, layers=(), inputs=inputs, outputs=(), lineage=None)
 
 
@@ -507,8 +507,8 @@ def _planned(plans: Sequence[PlannedOutput], group: Sequence[_Place], known: Map
         ]
     counts = [known[z.key].count for z in group]
     whole = None if None in counts else sum(c or 0 for c in counts)
-    certain = "known" if all(known[z.key].certainty == "known" for z in group) else "at most"
-    return [replace(plans[0], features=whole, certainty=certain if whole is not None else "unknown")]
+    certain = Certainty.KNOWN if all(known[z.key].certainty == Certainty.KNOWN for z in group) else Certainty.AT_MOST
+    return [replace(plans[0], features=whole, certainty=certain if whole is not None else Certainty.UNKNOWN)]
 
 
 def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
@@ -524,7 +524,7 @@ def _skipped(layer: Layer, plan: PlannedOutput) -> Outcome:
     aside = SetAside.from_reasons([("was not saved: it is there already", rows)])
     return Outcome(
         (),
-        (InputAccount("from", layer.key, len(layer), aside),),
+        (InputAccount.of(layer, aside),),
         (OutputAccount(layer.key, 0),),
         np.empty(0, np.int64),
         (Remark(f"{where} is there already and was left as it is", layer.key, look=True),),

@@ -148,10 +148,7 @@ class ArrangeFields(EachLayer):
         if gone:
             remarks.append(Remark(f"dropped {join_words(gone, 6)}", layer.key))
         return Outcome(
-            (out,),
-            inputs=(InputAccount("from", layer.key, len(layer), altered=tuple(altered)),),
-            lineage=np.arange(len(layer)),
-            remarks=tuple(remarks),
+            (out,), inputs=(InputAccount.of(layer, altered=tuple(altered)),), lineage=np.arange(len(layer)), remarks=tuple(remarks)
         )
 
 

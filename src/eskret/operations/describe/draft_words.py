@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.wordlist import MOST, WordEntry, as_table, draft
 from eskret.core.words import pluralise
 from eskret.formats.wordlist_file import read_list
@@ -60,7 +60,7 @@ class DraftWords(Gathering):
         _earlier(settings, context)
         key = context.step or "words"
         fields = tuple(Field(n, t) for n, t in _SCHEMA.items())
-        return Forecast((LayerFacts(key, key, GeometryKind.TABLE, None, fields, None, "unknown"),))
+        return Forecast((LayerFacts(key, key, GeometryKind.TABLE, None, fields, None, Certainty.UNKNOWN),))
 
     def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
         columns: dict[str, pa.ChunkedArray] = {}
@@ -84,7 +84,7 @@ class DraftWords(Gathering):
             Remark(f"{pluralise(len(entries), 'spelling')} of {pluralise(groups, 'word')}"),
             Remark(f"{pluralise(unsettled, 'spelling')} not settled yet"),
         ]
-        inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
+        inputs = tuple(InputAccount.of(layer) for layer in layers)
         return Outcome((out,), inputs, (OutputAccount(key, len(out)),), None, tuple(remarks))
 
 

@@ -12,11 +12,11 @@ from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.overlay import common, meeting
 from eskret.core.geometry.parallel import is_nonempty
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.planar import sizes_of
 from eskret.core.tables.rows import remaining
 from eskret.core.words import bold, pluralise
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
 
@@ -77,10 +77,8 @@ class JoinByPlace(EachLayer):
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other")
-        other = next(iter(context.other_facts("other")), None)
-        if len(context.other_facts("other")) > 1:
-            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding.error(text, "other"))
+        other, several = other_layer.only_one(context, "other", settings.other)
+        found += several
         if other is not None:
             found += [replace(f, layer="") for f in named_fields.named(other, settings.fields, "fields")]
         if has_errors(found) or other is None:
@@ -88,7 +86,7 @@ class JoinByPlace(EachLayer):
         new = pairing.brought_fields(facts, other, settings.fields, settings.several)
         out = facts.with_fields((*facts.fields, *new))
         if settings.several == "repeat":
-            out = replace(out, count=None, certainty="unknown")
+            out = replace(out, count=None, certainty=Certainty.UNKNOWN)
         elif settings.without == "aside":
             out = other_layer.upper_bound(out)
         return Forecast((out,), tuple(found))
@@ -130,10 +128,7 @@ class JoinByPlace(EachLayer):
             remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
         return Outcome(
             (out,),
-            inputs=(
-                InputAccount("from", layer.key, len(layer), aside, altered),
-                pairing.other_account("other", others, used, "went to no feature"),
-            ),
+            inputs=(InputAccount.of(layer, aside, altered), pairing.other_account("other", others, used, "went to no feature")),
             lineage=rows,
             remarks=tuple(remarks),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,

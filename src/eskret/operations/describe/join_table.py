@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, match
 from eskret.core.tables.values import empties, exact_sum, is_number
 from eskret.core.words import bold, pluralise
@@ -113,7 +113,7 @@ class JoinTable(EachLayer):
         by = f"{mine} = {other}" if other and other != mine else mine
         return f"Join table {table} to {bold(entering or '…')} by {by}"
 
-    # -- foretelling
+    # -- forecasting
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = named_fields.named(facts, [settings.key], "key")
@@ -142,9 +142,9 @@ class JoinTable(EachLayer):
         new = pairing.brought_fields(facts, table, brought, settings.several)
         count, certainty = facts.count, facts.certainty
         if settings.several == "repeat":
-            count, certainty = None, "unknown"
+            count, certainty = None, Certainty.UNKNOWN
         elif settings.without == "aside":
-            certainty = "at most"
+            certainty = Certainty.AT_MOST
         out = replace(facts.with_fields((*facts.fields, *new)), count=count, certainty=certainty)
         return Forecast((out,), tuple(found))
 
@@ -172,7 +172,7 @@ class JoinTable(EachLayer):
         controls = _controls(table, found, out, brought, names, settings)
         return Outcome(
             (out,),
-            inputs=(InputAccount("from", layer.key, len(layer), aside, altered), _other_account(table, found, settings)),
+            inputs=(InputAccount.of(layer, aside, altered), _other_account(table, found, settings)),
             lineage=rows,
             remarks=(
                 *_remarks(layer, table, found, settings),

@@ -17,7 +17,7 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.units import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.words import format_quantity, pluralise
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, other_layer, pairing, reshaping
 from eskret.operations.support.setting_types import Length
@@ -74,10 +74,8 @@ class Nearest(EachLayer):
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = [*other_layer.findings(facts, context, "other"), *reshaping.require_length_unit(facts, "unit")[:1]]
         found += ground.forecast_along(facts, settings.along)
-        other = next(iter(context.other_facts("other")), None)
-        if len(context.other_facts("other")) > 1:
-            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding.error(text, "other"))
+        other, several = other_layer.only_one(context, "other", settings.other)
+        found += several
         if other is not None:
             found += [replace(f, layer="") for f in named_fields.named(other, settings.fields, "fields")]
         if has_errors(found) or other is None:
@@ -114,7 +112,7 @@ class Nearest(EachLayer):
         return Outcome(
             (out,),
             inputs=(
-                InputAccount("from", layer.key, len(layer), aside, altered),
+                InputAccount.of(layer, aside, altered),
                 pairing.other_account("other", others, pairs.other, "is nearest to no feature"),
             ),
             lineage=rows,

@@ -11,7 +11,7 @@ import shapely
 
 from eskret.core.accounts.account import InputAccount, Relation, Remark, SetAside
 from eskret.core.geometry.connect import Way, ways
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import SPEEDS, parse_speed
 from eskret.core.naming import number_collisions
 from eskret.core.style.style import CLASSES, Style
@@ -89,7 +89,7 @@ class Pace(EachLayer):
         names = _names(facts.names(), settings.unit)
         new = facts.with_fields([*facts.fields, *(Field(n, pa.bool_() if i == 3 else pa.float64()) for i, n in enumerate(names))])
         kind = GeometryKind.LINE if settings.draw == "legs" else facts.kind
-        return reshaping.forecast_shapes(new, found, kind, certainty="at most" if settings.draw == "legs" else facts.certainty)
+        return reshaping.forecast_shapes(new, found, kind, certainty=Certainty.AT_MOST if settings.draw == "legs" else facts.certainty)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -126,7 +126,7 @@ class Pace(EachLayer):
             aside = SetAside.from_reasons(
                 [(NO_PLACE, np.flatnonzero(~single)), (NO_TIME, np.flatnonzero(single & ~timed)), (FIRST, np.sort(way.rows[way.first]))]
             )
-        return Outcome((out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), lineage=lineage, remarks=tuple(remarks))
+        return Outcome((out,), inputs=(InputAccount.of(layer, aside),), lineage=lineage, remarks=tuple(remarks))
 
 
 def _names(taken: list[str], unit: str) -> list[str]:

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.aggregates import fields_of, parse_statistics, statistics_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.groupby import group_codes, group_rows
@@ -72,7 +72,7 @@ class Pivot(EachLayer):
             heads = group_rows(values, [settings.columns], without_empty=True)
             fields += [Field(n, made[0].type) for n in _names(values.column(0), heads.first, settings.by)]
         out = facts.with_fields(fields)
-        return Forecast((replace(out, kind=GeometryKind.TABLE, crs=None, extent=None, certainty="at most"),), tuple(found))
+        return Forecast((replace(out, kind=GeometryKind.TABLE, crs=None, extent=None, certainty=Certainty.AT_MOST),), tuple(found))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         rows = group_rows(layer.table, settings.by)
@@ -117,7 +117,7 @@ class Pivot(EachLayer):
         remarks += named_fields.no_numbers(layer, [*settings.by, settings.columns, one.field])
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
+            (InputAccount.of(layer, aside),),
             (OutputAccount(layer.key, len(out), controls=controls),),
             None,
             tuple(remarks),

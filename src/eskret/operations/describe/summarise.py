@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import model_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.tables.groupby import group_rows
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -60,7 +60,7 @@ class Summarise(EachLayer):
         kept = {f.name: f for f in facts.fields}
         new = facts.with_fields([*(kept[n] for n in settings.by), *made])
         count = facts.count if settings.by else 1
-        certainty = "at most" if settings.by else "known"
+        certainty = Certainty.AT_MOST if settings.by else Certainty.KNOWN
         return Forecast((replace(new, kind=GeometryKind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -73,7 +73,7 @@ class Summarise(EachLayer):
         controls = named_fields.sums_agree(layer.table, used, table, wanted)
         return Outcome(
             (out,),
-            (InputAccount("from", layer.key, len(layer), aside),),
+            (InputAccount.of(layer, aside),),
             (OutputAccount(layer.key, len(out), controls=controls),),
             None,
             (

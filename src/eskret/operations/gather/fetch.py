@@ -13,9 +13,9 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Role, SetAside
 from eskret.core.crs import WGS84
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.from_objects import from_objects
@@ -102,7 +102,7 @@ class Fetch(Source):
             crs,
             layer.fields,
             found.matched,
-            "known" if found.matched is not None else "unknown",
+            Certainty.KNOWN if found.matched is not None else Certainty.UNKNOWN,
             None,
             settings.service,
         )
@@ -121,7 +121,7 @@ class Fetch(Source):
         kept = remaining(len(found.features), bad)
         layer, lost, remarks = bring(layer, context)
         aside += [(reason, kept[rows]) for reason, rows in lost]
-        account = InputAccount("files", layer.key, len(found.features), SetAside.from_reasons(aside))
+        account = InputAccount(Role.FILES, layer.key, len(found.features), SetAside.from_reasons(aside))
         output = OutputAccount(layer.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=layer.key) for r in remarks)
         return [Outcome((layer,), (account,), (output,), None, named)]

@@ -15,7 +15,7 @@ import pyarrow as pa
 import shapely
 from pydantic import field_validator
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.measure.totals import totals_of
@@ -190,7 +190,7 @@ class Load(Source):
         what = join_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
         return f"Load {bold(what)} from {join_words(names)}" if what else f"Load {bold(join_words(names))}"
 
-    # -- foretelling
+    # -- forecasting
 
     def forecast(self, settings: Settings, context: Context) -> Forecast:
         findings: list[Finding] = []
@@ -335,7 +335,7 @@ class Load(Source):
         if layer.has_geometry and layer.crs is None:
             remarks.append(Remark("no coordinate system is declared", look=True))
         remarks += _geometry_remarks(layer)
-        account = InputAccount("files", part.key, reading.found, SetAside.from_reasons(aside))
+        account = InputAccount(Role.FILES, part.key, reading.found, SetAside.from_reasons(aside))
         output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=part.key) for r in remarks)
         return [Outcome((layer,), (account,), (output,), None, named)]

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, extent_of, out_of_range
 from eskret.core.geometry.parts import invalid
 from eskret.core.layer import GeometryKind, Layer
@@ -138,7 +138,7 @@ class LoadCoordinates(Source):
         group = f", one for each {settings['group']}" if made and settings.get("group") else ""
         return f"Load coordinates of {bold(join_words(names) or '…')}{made}{group}"
 
-    # -- foretelling
+    # -- forecasting
 
     def forecast(self, settings: Settings, context: Context) -> Forecast:
         layers, findings = [], []
@@ -194,7 +194,7 @@ class LoadCoordinates(Source):
         if lost and settings.shape != "points":
             raise EskretError(f"a shape {lost[0][0]}", place=str(path), way_out="Check its CRS")
         aside += [(reason, used[rows]) for reason, rows in lost]
-        account = InputAccount("files", key, len(rows.xyz), SetAside.from_reasons(aside))
+        account = InputAccount(Role.FILES, key, len(rows.xyz), SetAside.from_reasons(aside))
         output = OutputAccount(key, len(layer), totals_of(layer, context.totals))
         relation = None if settings.shape == "points" else Relation.GROUPED
         named = tuple(replace(r, layer=key) for r in remarks)

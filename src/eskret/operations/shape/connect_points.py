@@ -13,7 +13,7 @@ from eskret.core.crs import is_geographic
 from eskret.core.geometry.connect import legs, lines, ways
 from eskret.core.geometry.globe.seam import wrapped
 from eskret.core.geometry.ordinates import measured
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length, parse_time
 from eskret.core.tables.groupby import group_rows
 from eskret.core.words import pluralise
@@ -105,7 +105,7 @@ class ConnectPoints(EachLayer):
         fields = [kinds[n] for n in settings.by]
         new = facts.with_fields([*fields, *_new_fields(settings, kinds.get(settings.order))], ["start", "end"])
         kind = GeometryKind.POLYGON if settings.shape == "area" else GeometryKind.LINE
-        return reshaping.forecast_shapes(new, found, kind, certainty="at most")
+        return reshaping.forecast_shapes(new, found, kind, certainty=Certainty.AT_MOST)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -183,9 +183,7 @@ class ConnectPoints(EachLayer):
         for breaks, why in zip(found.breaks, ("points are too far apart", "too much time lies between points"), strict=True):
             if breaks:
                 remarks.append(Remark(f"{pluralise(breaks, 'break')} where {why}", layer.key))
-        return Outcome(
-            (out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into, controls=controls
-        )
+        return Outcome((out,), inputs=(InputAccount.of(layer, aside),), remarks=tuple(remarks), into=into, controls=controls)
 
 
 def _rings(shapes: np.ndarray) -> np.ndarray:

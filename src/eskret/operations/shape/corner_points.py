@@ -9,7 +9,7 @@ import shapely
 from eskret.core.accounts.account import Relation
 from eskret.core.geometry.ordinates import measured
 from eskret.core.geometry.parts import single_parts
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
 from eskret.operations.settings import OperationSettings, setting
@@ -40,7 +40,9 @@ class CornerPoints(EachLayer):
 
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), GeometryKind.POINT, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(
+            new, reshaping.require_geometry(facts), GeometryKind.POINT, count=None, certainty=Certainty.UNKNOWN
+        )
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

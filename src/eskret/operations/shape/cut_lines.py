@@ -9,7 +9,7 @@ import shapely
 from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.geometry.ordinates import measured
 from eskret.core.geometry.parts import dimension, single_parts
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
@@ -57,7 +57,7 @@ class CutLines(EachLayer):
             found.append(Finding.error("only lines can be cut here.", "from", facts))
         name = number_collisions([settings.number], taken=facts.names())[0]
         new = facts.with_fields((*facts.fields, Field(name, pa.int64())))
-        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.LINE, count=None, certainty=Certainty.UNKNOWN)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

@@ -10,7 +10,7 @@ import numpy as np
 from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
 from eskret.core.geometry.dissolve import Joined, apart, dissolve, new_holes
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension, single_parts
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, sizes_of, unit_of
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import format_quantity, pluralise
@@ -71,7 +71,7 @@ class Dissolve(EachLayer):
         kept = {f.name: f for f in facts.fields}
         fields = (*(kept[n] for n in settings.by), *made)
         count = facts.count if settings.by else 1
-        certainty = "at most" if settings.by or settings.parts == "apart" else "known"
+        certainty = Certainty.AT_MOST if settings.by or settings.parts == "apart" else Certainty.KNOWN
         return Forecast((replace(facts, fields=fields, count=count, certainty=certainty),))
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
@@ -93,7 +93,7 @@ class Dissolve(EachLayer):
         controls = (*_sizes(layer, out, joined, used), *named_fields.sums_agree(layer.table, used, table, wanted))
         return Outcome(
             (out,),
-            inputs=(InputAccount("from", layer.key, len(layer), aside),),
+            inputs=(InputAccount.of(layer, aside),),
             remarks=(*_remarks(layer, joined, groups, out), *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=into,
             controls=controls,

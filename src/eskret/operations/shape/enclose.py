@@ -12,7 +12,7 @@ from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.geometry.line_gaps import Enclosed, Ends, enclose, ends_of
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension, invalid
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
@@ -76,7 +76,7 @@ class Enclose(EachLayer):
             other = next(iter(context.other_facts("points")), None)
             if other is not None:
                 new = facts.with_fields(other.fields, other.names())
-        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most")
+        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, certainty=Certainty.AT_MOST)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -114,9 +114,7 @@ class Enclose(EachLayer):
         settled = SetAside.from_reasons([*aside, (NO_RING, rest)])
         moved, by = _moved(ends, found, metres)
         altered = (Altered("moved to close a gap", moved, by, "m"),) if len(moved) else ()
-        return Outcome(
-            (out,), inputs=(InputAccount("from", layer.key, len(layer), settled, altered), *accounts), lineage=used, remarks=tuple(remarks)
-        )
+        return Outcome((out,), inputs=(InputAccount.of(layer, settled, altered), *accounts), lineage=used, remarks=tuple(remarks))
 
 
 def _open(ends: Ends, found: Enclosed, used: np.ndarray, metres: float) -> list[tuple[str, np.ndarray]]:

@@ -9,7 +9,7 @@ import shapely
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
 from eskret.core.geometry.parts import single_parts
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
 from eskret.core.tables.groupby import group_rows
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
@@ -44,7 +44,7 @@ class GatherParts(EachLayer):
         kept = {f.name: f for f in facts.fields if f.name in settings.by}
         new = facts.with_fields([*(kept[n] for n in settings.by if n in kept), *made])
         count = facts.count if settings.by else 1
-        return reshaping.forecast_shapes(new, [*found, *more], certainty="at most" if settings.by else "known", count=count)
+        return reshaping.forecast_shapes(new, [*found, *more], certainty=Certainty.AT_MOST if settings.by else Certainty.KNOWN, count=count)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -68,7 +68,7 @@ class GatherParts(EachLayer):
         remarks = [Remark(named_fields.grown(groups.count, len(used)), layer.key), *lost]
         return Outcome(
             (out,),
-            inputs=(InputAccount("from", layer.key, len(layer), aside),),
+            inputs=(InputAccount.of(layer, aside),),
             remarks=(*remarks, *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)])),
             into=groups.of,
             controls=tuple(controls),

@@ -11,7 +11,7 @@ import shapely
 from eskret.core.accounts.account import Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.geometry.parallel import is_nonempty
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.words import pluralise
 from eskret.errors import CrsError, SettingError
@@ -63,7 +63,7 @@ class Grid(EachLayer):
         if not found and (not facts.crs or not crs_facts(facts.crs).unit_metres):
             found.append(Finding.error("its coordinate system has no unit of length. Reproject it first.", "size", facts))
         new = facts.with_fields([Field("col", pa.int64()), Field("row", pa.int64())])
-        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, count=None, certainty="unknown")
+        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, count=None, certainty=Certainty.UNKNOWN)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         facts = crs_facts(layer.crs) if layer.crs else None

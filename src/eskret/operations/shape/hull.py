@@ -18,7 +18,7 @@ from eskret.core.geometry.globe.planes import EARTH, Middles, followed, into_pla
 from eskret.core.geometry.globe.seam import running
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import bold
@@ -90,11 +90,13 @@ class Hull(EachLayer):
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = reshaping.require_geometry(facts)
         if settings.around == "each":
-            return reshaping.forecast_shapes(facts, found, GeometryKind.POLYGON, certainty="at most")
+            return reshaping.forecast_shapes(facts, found, GeometryKind.POLYGON, certainty=Certainty.AT_MOST)
         found += named_fields.named(facts, settings.by, "by")
         kept = [f for f in facts.fields if f.name in settings.by]
         new = facts.with_fields([*kept, Field(_count_name(settings.by), pa.int64())])
-        return reshaping.forecast_shapes(new, found, GeometryKind.POLYGON, certainty="at most", count=facts.count if settings.by else 1)
+        return reshaping.forecast_shapes(
+            new, found, GeometryKind.POLYGON, certainty=Certainty.AT_MOST, count=facts.count if settings.by else 1
+        )
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
@@ -123,7 +125,7 @@ class Hull(EachLayer):
         table = pa.table([*heads.columns, pa.array(made.sizes)], names=[*settings.by, _count_name(settings.by)])
         out = layer.with_geometry(shapes[good], GeometryKind.POLYGON, table=table, ids=None)
         aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~placed)), nowhere, (NO_AREA, np.flatnonzero(there & (into < 0)))])
-        return Outcome((out,), inputs=(InputAccount("from", layer.key, len(layer), aside),), remarks=tuple(remarks), into=into)
+        return Outcome((out,), inputs=(InputAccount.of(layer, aside),), remarks=tuple(remarks), into=into)
 
 
 def _count_name(by: list[str]) -> str:

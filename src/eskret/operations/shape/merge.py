@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, type_word
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, type_word
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.errors import CrsError, InputError
@@ -77,7 +77,7 @@ class Merge(Gathering):
         kinds = {f.kind for f in facts}
         counts = [f.count for f in facts]
         key = context.step or "merge"
-        certainty = "known" if all(f.certainty == "known" for f in facts) else "at most"
+        certainty = Certainty.KNOWN if all(f.certainty == Certainty.KNOWN for f in facts) else Certainty.AT_MOST
         out = LayerFacts(
             key,
             key,
@@ -131,7 +131,7 @@ class Merge(Gathering):
             titles,
             kinds.pop() if len(kinds) == 1 else GeometryKind.MIXED,
         )
-        inputs = tuple(InputAccount("from", layer.key, len(layer)) for layer in layers)
+        inputs = tuple(InputAccount.of(layer) for layer in layers)
         told = OutputAccount(key, len(out), totals_of(out, context.totals), _controls(layers, out, context))
         return Outcome((out,), inputs, (told,), None, tuple(remarks))
 

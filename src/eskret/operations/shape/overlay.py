@@ -64,10 +64,8 @@ class Overlay(EachLayer):
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
         found = other_layer.findings(facts, context, "other", GeometryKind.POLYGON)
-        other = next(iter(context.other_facts("other")), None)
-        if len(context.other_facts("other")) > 1:
-            text = f"'{settings.other}' names {len(context.other_facts('other'))} layers; one is wanted. Merge them first."
-            found.append(Finding.error(text, "other"))
+        other, several = other_layer.only_one(context, "other", settings.other)
+        found += several
         if facts.kind != GeometryKind.POLYGON and settings.keep in ("either", "one"):
             found.append(
                 Finding.error(f"what is left of the other layer is areas, which cannot join {facts.kind}s in one layer.", "keep", facts)
@@ -125,7 +123,7 @@ class Overlay(EachLayer):
         if not len(out):
             remarks.append(Remark("they have nothing in common", layer.key, look=True))
         told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
-        account = InputAccount("from", layer.key, len(layer), aside)
+        account = InputAccount.of(layer, aside)
         return Outcome((out,), (account, _their_account(others, b)), (told,), a[a >= 0], tuple(remarks))
 
 

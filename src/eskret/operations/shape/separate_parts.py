@@ -8,7 +8,7 @@ import shapely
 
 from eskret.core.accounts.account import ControlTotal, Relation, Remark
 from eskret.core.geometry.parts import single_parts
-from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, Layer, LayerFacts
 from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
 from eskret.core.words import pluralise
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
@@ -43,7 +43,7 @@ class SeparateParts(EachLayer):
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:
 
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
-        return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), certainty="unknown", count=None)
+        return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), certainty=Certainty.UNKNOWN, count=None)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
 

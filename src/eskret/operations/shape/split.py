@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.groupby import group_rows
@@ -73,7 +73,7 @@ class Split(EachLayer):
         table = facts.values(settings.by)
         if table is None:
             text = f"{facts.key}: how many layers this makes, and their names, only the run will tell."
-            open_ = replace(facts, key=facts.key, count=facts.count, certainty="at most", extent=None, open_key=True)
+            open_ = replace(facts, key=facts.key, count=facts.count, certainty=Certainty.AT_MOST, extent=None, open_key=True)
             return Forecast((open_,), (Finding.note(text, layer=facts.key),))
         groups = group_rows(table, settings.by)
         values = _values(table, settings.by, groups.first)
@@ -143,7 +143,7 @@ class Split(EachLayer):
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers]
         if outputs:
             outputs[0] = replace(outputs[0], controls=_controls(layer, outputs, aside.rows, context))
-        account = InputAccount("from", layer.key, len(layer), aside)
+        account = InputAccount.of(layer, aside)
         return Outcome(tuple(layers), (account,), tuple(outputs), order, tuple(remarks))
 
 

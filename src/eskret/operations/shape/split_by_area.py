@@ -226,7 +226,7 @@ class SplitByArea(EachLayer):
         accounts = [groups.account(one, others.rows) for one in others.accounts]
         return Outcome(
             tuple(out),
-            (InputAccount("from", layer.key, len(layer), aside), *accounts),
+            (InputAccount.of(layer, aside), *accounts),
             tuple(outputs),
             rows,
             tuple(remarks),

@@ -119,7 +119,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
         remarks.append(Remark(f"nothing lies {side} the area", layer.key, look=True))
     if shortened.any():
         remarks.append(Remark(f"{pluralise(int(shortened.sum()), 'feature')} cut at the edge", layer.key))
-    account = InputAccount("from", layer.key, len(layer), aside, tuple(altered))
+    account = InputAccount.of(layer, aside, tuple(altered))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls)
     return Outcome((out,), (account, *others.accounts), (told,), rows, tuple(remarks))
 

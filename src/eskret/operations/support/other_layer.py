@@ -13,7 +13,7 @@ from eskret.core.geometry.globe.meeting import laid_about
 from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import invalid, made_valid
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.words import format_quantity, pluralise
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Level
@@ -46,6 +46,14 @@ def findings(facts: LayerFacts, context: Context, setting: str, wanted: Geometry
             text = f"'{other.key}' is brought to {crs_facts(facts.crs).name} to compare: {way.sentence()}."
             out.append(Finding(Level.LOOK if way.coarse else Level.NOTE, text, layer=facts.key))
     return out
+
+
+def only_one(context: Context, setting: str, named: str) -> tuple[LayerFacts | None, list[Finding]]:
+    """The one layer that a setting names, where it is known yet; an error where it names several."""
+    facts = context.other_facts(setting)
+    if len(facts) > 1:
+        return facts[0], [Finding.error(f"'{named}' names {len(facts)} layers; one is wanted. Merge them first.", setting)]
+    return next(iter(facts), None), []
 
 
 @dataclass(frozen=True)
@@ -134,7 +142,7 @@ def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
 
 
 def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
-    """As ``brought_to``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
+    """As ``to_crs_of``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
     geometry, said = to_crs_of(other, layer)
     extent = layer.extent()
     if extent is None or not is_geographic(layer.crs):
@@ -144,4 +152,4 @@ def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
 
 def upper_bound(facts: LayerFacts, **changes: Any) -> LayerFacts:
     """Facts of what may be left of a layer."""
-    return replace(facts, certainty="at most", extent=None, **changes)
+    return replace(facts, certainty=Certainty.AT_MOST, extent=None, **changes)

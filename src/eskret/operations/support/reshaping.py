@@ -12,7 +12,7 @@ import pyarrow as pa
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Remark, SetAside
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.parallel import is_nonempty
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
@@ -56,7 +56,7 @@ def forecast_shapes(facts: LayerFacts, findings: Sequence[Finding], kind: Geomet
     if has_errors(findings):
         return Forecast((), tuple(findings))
     # what has no shape, or none after it, is set aside, and only the run knows
-    changes.setdefault("certainty", "at most" if facts.certainty == "known" else facts.certainty)
+    changes.setdefault("certainty", Certainty.AT_MOST if facts.certainty == Certainty.KNOWN else facts.certainty)
     return Forecast((replace(facts, kind=kind or facts.kind, extent=None, **changes),), tuple(findings))
 
 
@@ -92,7 +92,7 @@ def one_to_one(
     settled = SetAside.from_reasons(aside)
     rows = remaining(len(layer), settled.rows)
     out = layer.take(rows).with_geometry(shapes[rows], kind) if len(settled) else layer.with_geometry(shapes, kind)
-    account = InputAccount("from", layer.key, len(layer), settled, tuple(altered))
+    account = InputAccount.of(layer, settled, tuple(altered))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
     said = list(remarks)
     if len(layer) and not len(rows):
@@ -127,6 +127,6 @@ def one_to_many(
     if numbers is not None:
         name = number_collisions([numbers[0]], taken=out.table.column_names)[0]
         out = out.with_table(out.table.append_column(name, pa.array(numbers[1])))
-    account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
+    account = InputAccount.of(layer, SetAside.from_reasons(aside))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
     return Outcome((out,), (account, *others), (told,), rows, tuple(remarks))

@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Relation, Remark, SetAside
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import sizes_in_metres, totals_of
 from eskret.core.tables.columns import with_columns
 from eskret.core.tables.values import exact_sum
@@ -50,7 +50,7 @@ class RowFilter(EachLayer):
 
     def at_most(self, facts: LayerFacts, settings: Any) -> LayerFacts:
         """What can leave."""
-        return replace(facts, certainty="at most", extent=None)
+        return replace(facts, certainty=Certainty.AT_MOST, extent=None)
 
     def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         found = self.check(facts, settings, context)
@@ -62,7 +62,7 @@ class RowFilter(EachLayer):
         remarks = [*chosen.remarks, *([] if len(chosen.rows) else [Remark(self.nothing, layer.key, look=True)])]
         totals = totals_of(out, context.totals)
         controls = _controls(layer, chosen.rows, totals)
-        account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(chosen.aside))
+        account = InputAccount.of(layer, SetAside.from_reasons(chosen.aside))
         told = OutputAccount(layer.key, len(out), totals, controls)
         return Outcome((out,), (account, *chosen.others), (told,), chosen.rows, tuple(remarks))
 
@@ -178,6 +178,6 @@ class FieldsPerRow(EachLayer):
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         made = self.columns(layer, settings, context)
         out = layer.with_table(with_columns(layer.table, made.columns, self.at_end))
-        account = InputAccount("from", layer.key, len(layer), altered=tuple(made.altered))
+        account = InputAccount.of(layer, altered=tuple(made.altered))
         told = OutputAccount(layer.key, len(out), (*made.totals, *totals_of(out, context.totals)), tuple(made.controls))
         return Outcome((out,), (account, *made.others), (told,), np.arange(len(layer)), tuple(made.remarks))

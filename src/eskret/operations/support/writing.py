@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, SetAside
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, same_crs
 from eskret.core.layer import Layer
 from eskret.core.measure.totals import totals_of
@@ -166,7 +166,7 @@ class Writer:
         counted_there = ControlTotal("number of features in the file", "", len(lineage), found, 0.0)
         output = OutputAccount(layer.key, len(lineage), totals, (counted_there,))
         delivered = Delivered(plan.path, plan.layer, len(lineage), crs or one.layer.crs, self.context.step, content=content)
-        account = InputAccount("from", layer.key, len(layer), one.aside)
+        account = InputAccount.of(layer, one.aside)
         return Outcome((one.layer.with_key(layer.key),), (account,), (output,), lineage, one.remarks, (delivered,))
 
     # -- what stands beside
@@ -193,7 +193,7 @@ class Writer:
         folders: dict[Path, list[Listed]] = {}
         for outcome in outcomes:
             for one in outcome.delivered:
-                if not outcome.layers and outcome.inputs[0].setting == "also":
+                if not outcome.layers and outcome.inputs[0].setting == Role.ALSO:
                     layer = next(o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer)
                 else:
                     layer = outcome.layers[0]
@@ -227,6 +227,6 @@ def _changed(
         (ControlTotal("number of features in the file", "", before + len(done.added), found, 0.0),),
     )
     delivered = Delivered(plan.path, plan.layer, found, one.layer.crs, context.step, own=False)
-    account = InputAccount("from", layer.key, len(layer), SetAside.from_reasons(aside))
+    account = InputAccount.of(layer, SetAside.from_reasons(aside))
     remarks = (*one.remarks, *done.remarks, Remark(told, layer.key))
     return Outcome((one.layer.take(used),), (account,), (output,), kept[used], remarks, (delivered,))

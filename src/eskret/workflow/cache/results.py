@@ -24,7 +24,7 @@ from typing import Any
 import numpy as np
 import shapely
 
-from eskret.core.accounts.account import Altered, SetAside
+from eskret.core.accounts.account import Altered, Role, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
@@ -107,7 +107,7 @@ class ResultStore:
         altered: dict[str, Any] = {}
         leftovers: dict[str, Any] = {}
         for account in (a for o in outcomes for a in o.inputs):
-            mine = account.setting == "from"
+            mine = account.setting == Role.FROM
             if len(account.set_aside):
                 into = aside if mine else leftovers
                 name = f"aside-{step}-{account.setting}-{len(into)}"

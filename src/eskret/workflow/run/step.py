@@ -474,7 +474,7 @@ def _in_round(outcome: Outcome, one: Iteration) -> Outcome:
 def _failed_round(error: EskretError, one: Iteration, entering: Sequence[LayerHandle]) -> Outcome:
     """What is told of a round that failed while the others go on: all that entered it is set aside."""
     reason = f"its round failed: {error.problem}"
-    inputs = [InputAccount("from", x.key, len(x), SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering]
+    inputs = [InputAccount.of(x, SetAside.from_reasons([(reason, np.arange(len(x)))])) for x in entering]
     remark = Remark(f"round '{one.label}' failed: {error.sentence()}", look=True)
     return Outcome(inputs=tuple(inputs), lineage=np.empty(0, np.int64), remarks=(remark,), relation=Relation.REPORT)
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role
 from eskret.core.layer import Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
@@ -143,7 +143,7 @@ class UseWorkflow(Source):
             kept += [x for x in result.layers.get(id, ()) if any(Reference("", p).means(x) for p in patterns)]
         keys = number_collisions([x.key for x in kept], limit=10_000)
         layers = tuple(x if x.key == k else x.with_key(k) for x, k in zip(kept, keys, strict=True))
-        inputs = tuple(InputAccount("files", x.key, len(x)) for name in settings.layers for x in context.other_layers(f"layers.{name}"))
+        inputs = tuple(InputAccount(Role.FILES, x.key, len(x)) for name in settings.layers for x in context.other_layers(f"layers.{name}"))
         outputs = tuple(OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers)
         return [Outcome(layers, inputs, outputs, None, tuple(_told(result)), relation=Relation.REPORT)]
 
