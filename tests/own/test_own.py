@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 from typing import Any
@@ -16,7 +15,7 @@ from eskret.errors import DocumentError, RehearsalError
 from eskret.operations.registry import find_operations, operation_by_id, project
 from eskret.operations.settings import problems_of, setting_info
 from eskret.user_operations import loader, template, trust
-from eskret.user_operations.descriptors import shown_of
+from eskret.user_operations.descriptors import ProjectCard, shown_of
 from tests.conftest import points, squares
 
 GROW = '''
@@ -259,13 +258,14 @@ def test_every_form_of_declaring_one(folder: Path) -> None:
 
 def test_a_process_that_only_shows_needs_no_code(folder: Path) -> None:
     code(folder, GROW)
-    cards = json.loads(json.dumps(loader.cards(folder)))
-    assert cards["trusted"] and cards["files"] == ["operations/grow.py"] and not cards["problems"]
-    shown = shown_of(cards["operations"][0])
+    cards = ProjectCard.model_validate_json(loader.cards(folder).model_dump_json())
+    assert cards == loader.cards(folder), "nothing is lost on the way"
+    assert cards.trusted and cards.files == ("operations/grow.py",) and not cards.problems
+    shown = shown_of(cards.operations[0])
     infos = setting_info(shown.Settings)
     assert (shown.title, shown.summary, shown.has_input) == ("Grow", "Make areas wider.", True)
     assert infos["kind"].kind == "choice" and list(infos["size"].choices) == ["1", "2"] and infos["least"].kind == "whole"
-    assert cards["operations"][0]["settings"][2]["depends"] and not problems_of(shown.Settings, {"by": 3})
+    assert cards.operations[0].settings[2].depends and not problems_of(shown.Settings, {"by": 3})
     assert "Grow of" in shown.sentence({"kind": "large"}, "squares")
 
 

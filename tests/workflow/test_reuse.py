@@ -300,13 +300,13 @@ def test_room_is_made_by_what_was_used_longest_ago(folder: Path, store: Store) -
     run(folder, store)
     count, size = store.size()
     assert count > 6 and size > 1000
-    for entry in sorted(store.folder.glob("??/*/entry.pickle"))[: count // 2]:
+    for entry in sorted(store.folder.glob("??/*/entry.json"))[: count // 2]:
         os.utime(entry, (1, 1))
     store.set_limit(size - 1)
     assert 0 < store.size()[0] < count and store.size()[1] < size
     store.set_limit(10 * size)
     # what is not whole is done again, and what cannot be kept is no harm
-    for entry in store.folder.glob("??/*/entry.pickle"):
+    for entry in store.folder.glob("??/*/entry.json"):
         entry.write_bytes(entry.read_bytes()[:10])
     assert len(redone(run(folder, store))) == 6
     assert redone(run(folder, store)) == []

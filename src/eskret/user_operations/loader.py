@@ -16,6 +16,7 @@ from eskret.operations.base import Operation
 from eskret.user_operations import trust
 from eskret.user_operations.adapter import OwnOperation, failure, operation_of
 from eskret.user_operations.declare import declared_in
+from eskret.user_operations.descriptors import OperationCard, ProblemCard, ProjectCard, SettingCard
 from eskret.user_operations.failures import exception_words
 from eskret.user_operations.imports import AllowedSources
 
@@ -164,16 +165,16 @@ def forget(folder: Path | None = None) -> None:
             _projects.pop(folder.resolve(), None)
 
 
-def cards(folder: Path) -> dict[str, Any]:
-    """What a process that must not import the code needs to know of it, as JSON."""
+def cards(folder: Path) -> ProjectCard:
+    """What a process that must not import the code needs to know of it."""
     project = load(folder)
-    return {
-        "trusted": project.trusted,
-        "hash": project.hash,
-        "files": [str(p.relative_to(project.folder)) for p in trust.code_in(project.folder)],
-        "problems": [{"file": str(p.file), "line": p.line, "text": p.sentence()} for p in project.problems],
-        "operations": [card_of(o) for o in project.operations.values()],
-    }
+    return ProjectCard(
+        trusted=project.trusted,
+        hash=project.hash,
+        files=tuple(str(p.relative_to(project.folder)) for p in trust.code_in(project.folder)),
+        problems=tuple(ProblemCard(file=str(p.file), line=p.line, text=p.sentence()) for p in project.problems),
+        operations=tuple(card_of(o) for o in project.operations.values()),
+    )
 
 
 def choices(folder: Path, id: str, settings: Mapping[str, Any]) -> dict[str, dict[str, str]]:
@@ -188,41 +189,41 @@ def choices(folder: Path, id: str, settings: Mapping[str, Any]) -> dict[str, dic
     return operation.choices_with(settings)
 
 
-def card_of(operation: OwnOperation) -> dict[str, Any]:
-    """An operation as JSON."""
+def card_of(operation: OwnOperation) -> OperationCard:
+    """What is told of an operation."""
     declared = operation.declared
     settings = []
     for name, info in declared.infos().items():
-        default = declared.settings[name].default
+        default, choices = declared.settings[name].default, declared.settings[name].choices
         settings.append(
-            {
-                "name": name,
-                "label": info.label,
-                "help": info.help,
-                "kind": info.kind,
-                "choices": dict(info.choices),
-                "required": default is ...,
-                "default": None if default is ... else _plain(default),
-                "example": info.example,
-                "shown_when": None if info.shown_when is None else [info.shown_when[0], list(info.shown_when[1])],
-                "of": info.of,
-                "depends": callable(declared.settings[name].choices),
-            }
+            SettingCard(
+                name=name,
+                label=info.label,
+                help=info.help,
+                kind=info.kind,
+                choices=dict(info.choices),
+                required=default is ...,
+                default=None if default is ... else _plain(default),
+                example=info.example,
+                shown_when=info.shown_when,
+                of=info.of,
+                depends=callable(choices),
+            )
         )
-    return {
-        "id": operation.id,
-        "title": operation.title,
-        "phase": str(operation.phase),
-        "doc": declared.doc or declared.title,
-        "also_known_as": list(operation.also_known_as),
-        "takes_layers": operation.has_input,
-        "settings": settings,
-        "author": declared.author,
-        "limits": declared.limits,
-        "file": str(declared.file),
-        "line": declared.line,
-        "works_on": declared.works_on,
-    }
+    return OperationCard(
+        id=operation.id,
+        title=operation.title,
+        phase=operation.phase,
+        doc=declared.doc or declared.title,
+        also_known_as=tuple(operation.also_known_as),
+        takes_layers=operation.has_input,
+        settings=tuple(settings),
+        author=declared.author,
+        limits=declared.limits,
+        file=str(declared.file),
+        line=declared.line,
+        works_on=declared.works_on,
+    )
 
 
 def _plain(value: Any) -> Any:

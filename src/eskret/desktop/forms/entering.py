@@ -111,10 +111,10 @@ class EnteringEditor(MenuEditor):
         if fresh:
             self.word("Load and use:")
             for path, layers in fresh[:30]:
-                for facts in layers:
-                    name = Path(path).name if len(layers) == 1 else f"{Path(path).name} · {facts['name']}"
+                for seen in layers:
+                    name = Path(path).name if len(layers) == 1 else f"{Path(path).name} · {seen['name']}"
                     action = QAction(f"      {name}", self.menu)
-                    load = partial(session.load_for, self._step, path, facts["name"], len(layers))
+                    load = partial(session.load_for, self._step, path, seen["name"], len(layers))
                     action.triggered.connect(lambda _=False, do=load: do())
                     self.menu.addAction(action)
 

@@ -6,7 +6,6 @@ import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 from PySide6.QtCore import QObject, QSettings, QTimer, Signal
@@ -20,6 +19,7 @@ from eskret.desktop.state.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
 from eskret.process.client import Worker
+from eskret.process.messages import FindingTold, RehearsalTold
 from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.said_once import findings_once
@@ -43,21 +43,6 @@ class SessionState:
     values: Mapping[str, Any] = field(default_factory=dict)
 
 
-@dataclass
-class ShownForecast:
-    """A rehearsal's answer, as the window uses it."""
-
-    findings: list[SimpleNamespace] = field(default_factory=list)
-    steps: dict[str, SimpleNamespace] = field(default_factory=dict)
-    seconds: float = 0.0
-    unapproved: list[tuple[str, str, bool]] = field(default_factory=list)
-    shared: list[str] = field(default_factory=list)
-
-    @property
-    def errors(self) -> list[SimpleNamespace]:
-        return [f for f in self.findings if f.level == "error"]
-
-
 class Session(QObject):
     """The open workflow. Setters are edits, and each can be undone; signals say what changed."""
 
@@ -76,7 +61,7 @@ class Session(QObject):
         self.path: Path | None = None
         self.folder: Path = Path.cwd()
         self.results: dict[str, dict[str, Any]] = {}
-        self.forecast = ShownForecast()
+        self.forecast = RehearsalTold()
         self.selected = ""
         self.last_run: dict[str, Any] = {}
         self.started: set[str] = set()
@@ -219,7 +204,7 @@ class Session(QObject):
         self._openings += 1  # what was looked at for the workflow before this one may still be on screen
         shutil.rmtree(self._store / f"looks-{self._openings - 2}", ignore_errors=True)
         self.results.clear()
-        self.forecast = ShownForecast()
+        self.forecast = RehearsalTold()
         self.last_run = {}
         self.selected = document.steps[0].id if document.steps else ""
         self.changed.emit()
@@ -481,7 +466,7 @@ class Session(QObject):
         if job == self._rehearse_job:
             self._rehearse_job = None
             if event["event"] == "done":
-                self.forecast = _forecast(event)
+                self.forecast = RehearsalTold.model_validate(event)
                 self.figures_changed.emit()
             if self._asked:
                 self._asked = False
@@ -607,7 +592,7 @@ class Session(QObject):
         """The ledger's rows as they stand."""
         return ledger.rows(self.document, self.results, self.forecast.steps, self.state.values)
 
-    def findings(self, id: str) -> list[SimpleNamespace]:
+    def findings(self, id: str) -> list[FindingTold]:
         """What the last rehearsal says of a step."""
         return [f for f in self.forecast.findings if f.step == id]
 
@@ -711,17 +696,3 @@ def _said(run: Mapping[str, Any]) -> str:
 def replace_notes(step: Step | None) -> Step | None:
     """A step without what does not change its result."""
     return None if step is None else replace(step, heading="", note="", style={})
-
-
-def _forecast(event: Mapping[str, Any]) -> ShownForecast:
-    steps = {
-        id: SimpleNamespace(
-            known=s["known"],
-            entering=[SimpleNamespace(**x) for x in s["entering"]],
-            leaving=[SimpleNamespace(**x) for x in s["leaving"]],
-            outputs=[SimpleNamespace(**o) for o in s["outputs"]],
-        )
-        for id, s in event["steps"].items()
-    }
-    unapproved = [(str(a), str(v), bool(c)) for a, v, c in event["strangers"]]
-    return ShownForecast([SimpleNamespace(**f) for f in event["findings"]], steps, event["seconds"], unapproved, event["shared"])

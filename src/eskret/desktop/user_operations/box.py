@@ -18,6 +18,7 @@ from eskret.desktop.views.heads import Box
 from eskret.desktop.views.parts import push_button
 from eskret.errors import DocumentError, EskretError
 from eskret.user_operations import trust
+from eskret.user_operations.descriptors import OperationCard
 from eskret.user_operations.template import new_operation
 
 _AT = Qt.ItemDataRole.UserRole
@@ -86,8 +87,8 @@ class CodeBox(QDialog):
         self.files.blockSignals(True)
         self.files.clear()
         for name in own.files:
-            wrong = [p for p in own.problems if Path(p["file"]) == self._path(name)]
-            count = sum(1 for o in own.operations if Path(o["file"]) == self._path(name))
+            wrong = [p for p in own.problems if Path(p.file) == self._path(name)]
+            count = sum(1 for o in own.operations if Path(o.file) == self._path(name))
             words = "does not load" if wrong else pluralise(count, "operation") if own.trusted else "not allowed yet"
             item = QListWidgetItem(f"{Path(name).relative_to(trust.FOLDER)}\n   {words}")
             item.setData(_AT, name)
@@ -131,12 +132,12 @@ class CodeBox(QDialog):
             self.code.show_code("")
             self.about.setText(f"It cannot be read: {error.strerror}.")
             return
-        wrong = [p for p in self._own.problems if Path(p["file"]) == path]
-        self.code.mark({p["line"]: "hand_row" for p in wrong if p["line"]})
+        wrong = [p for p in self._own.problems if Path(p.file) == path]
+        self.code.mark({p.line: "hand_row" for p in wrong if p.line})
         if wrong:
-            self.code.go_to(wrong[0]["line"])
-        mine = [o for o in self._own.operations if Path(o["file"]) == path]
-        told = [p["text"] + "." for p in wrong] or [_about(o) for o in mine]
+            self.code.go_to(wrong[0].line)
+        mine = [o for o in self._own.operations if Path(o.file) == path]
+        told = [p.text + "." for p in wrong] or [_about(o) for o in mine]
         self.about.setText("\n".join(told) or str(path))
 
     def _allow(self) -> None:
@@ -188,7 +189,7 @@ class NewOperationBox(Box):
         self._made(f"{trust.FOLDER}/{path.name}")
 
 
-def _about(card: dict[str, Any]) -> str:
-    by = f" By {card['author']}." if card["author"] else ""
-    limits = f" Limits: {card['limits']}" if card["limits"] else ""
-    return f"{card['title']}: {card['doc'].splitlines()[0]}{by}{limits}"
+def _about(card: OperationCard) -> str:
+    by = f" By {card.author}." if card.author else ""
+    limits = f" Limits: {card.limits}" if card.limits else ""
+    return f"{card.title}: {card.doc.splitlines()[0]}{by}{limits}"

@@ -5,7 +5,7 @@ The window itself never imports them: another process does, and tells.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +14,7 @@ from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 from eskret.desktop.state.session import Session
 from eskret.operations.registry import offer_own
 from eskret.user_operations import trust
-from eskret.user_operations.descriptors import shown_of
+from eskret.user_operations.descriptors import OperationCard, ProblemCard, ProjectCard, shown_of
 
 QUIET = 200
 """Milliseconds without a change before changed files are read."""
@@ -32,12 +32,7 @@ class OwnCode(QObject):
         super().__init__(session)
         self._session = session
         self.folder: Path | None = None
-        self.files: list[str] = []
-        self.problems: list[dict[str, Any]] = []
-        self.operations: list[dict[str, Any]] = []
-        self.trusted = True
-        self.hash = ""
-        self._told: Mapping[str, Any] = {}
+        self._told: ProjectCard | None = None
         self._said: tuple[Any, ...] = ()
         self._asked = 0
         self._quiet = QTimer(self, singleShot=True, interval=QUIET)
@@ -72,7 +67,7 @@ class OwnCode(QObject):
         if not trust.code_in(folder):
             self._patience.stop()
             self._asked = 0
-            self._hear({"trusted": True, "files": [], "problems": [], "operations": []})
+            self._hear(ProjectCard())
             return
         self._patience.start()
         self._asked = self._session.ask("own", self._take, self, folder=str(folder))
@@ -92,7 +87,7 @@ class OwnCode(QObject):
             return
         self._patience.stop()
         if event["event"] == "done":
-            self._hear(event)
+            self._hear(ProjectCard.model_validate(event))
         else:
             self.told.emit("bad", f"The operations of this project cannot be loaded: {event['text']}")
 
@@ -103,18 +98,43 @@ class OwnCode(QObject):
             "outside its functions: that happens at every loading.",
         )
 
-    def _hear(self, told: Mapping[str, Any]) -> None:
-        known = {n: told[n] for n in ("trusted", "files", "problems", "operations")}
-        known["hash"] = told.get("hash", "")
-        if known == self._told:
+    @property
+    def card(self) -> ProjectCard:
+        """What is known of the project's code."""
+        return self._told or ProjectCard()
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Its files, from the project's folder."""
+        return self.card.files
+
+    @property
+    def problems(self) -> tuple[ProblemCard, ...]:
+        """What is wrong with them."""
+        return self.card.problems
+
+    @property
+    def operations(self) -> tuple[OperationCard, ...]:
+        """What can be used of them."""
+        return self.card.operations
+
+    @property
+    def trusted(self) -> bool:
+        """Whether the code may run."""
+        return self.card.trusted
+
+    @property
+    def hash(self) -> str:
+        """Of all the code."""
+        return self.card.hash
+
+    def _hear(self, told: ProjectCard) -> None:
+        if told == self._told:
             return
-        first = not self._told
-        self._told = known
-        self.trusted, self.files = known["trusted"], known["files"]
-        self.hash = known["hash"]
-        self.problems, self.operations = known["problems"], known["operations"]
+        first = self._told is None
+        self._told = told
         problem = "" if self.trusted else "nobody has allowed the code that came with this project yet"
-        problem = problem or "; ".join(p["text"] for p in self.problems[:3])
+        problem = problem or "; ".join(p.text for p in self.problems[:3])
         offer_own([shown_of(card) for card in self.operations], problem)
         self.changed.emit()
         if not first or self.files:
@@ -128,8 +148,8 @@ class OwnCode(QObject):
             text = f"This project brings code of its own: {_in_words(self.files)}. Nothing of it runs before it is allowed."
             tone = "look"
         elif self.problems:
-            said = ("problems", *(p["text"] for p in self.problems))
-            text = "; ".join(p["text"] for p in self.problems[:3]) + "."
+            said = ("problems", *(p.text for p in self.problems))
+            text = "; ".join(p.text for p in self.problems[:3]) + "."
             tone = "bad"
         else:
             said, text, tone = (), "", ""
@@ -138,6 +158,6 @@ class OwnCode(QObject):
             self.told.emit(tone, text)
 
 
-def _in_words(names: list[str]) -> str:
+def _in_words(names: Sequence[str]) -> str:
     more = f" and {len(names) - 3} more" if len(names) > 3 else ""
     return ", ".join(names[:3]) + more

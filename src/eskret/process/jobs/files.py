@@ -8,14 +8,15 @@ from typing import Any
 from eskret.errors import InputError
 from eskret.formats import sources
 from eskret.process.jobs.job import Answer, Work, job
-from eskret.process.jobs.running import Values, facts_told
+from eskret.process.jobs.running import Values
+from eskret.process.messages import FactsTold
 from eskret.workflow.cache.results import ResultStore
 
 
 @job("look")
 def look(work: Work, path: Path) -> Answer:
     """What a file holds."""
-    return {"path": str(path), "layers": [facts_told(x) for x in sources.look(path)]}
+    return {"path": str(path), "layers": [FactsTold.of(x).model_dump(mode="json") for x in sources.look(path)]}
 
 
 @job("open")

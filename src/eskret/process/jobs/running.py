@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from eskret.core.layer import LayerFacts
 from eskret.process.jobs.job import Answer, Work, job
+from eskret.process.messages import FactsTold, FindingTold, OutputTold, RehearsalTold, StepTold
 from eskret.workflow.cache import ResultCache, the_store
 from eskret.workflow.cache.results import ResultStore
 from eskret.workflow.history.runs import WINDOW, write_down, write_down_rounds
@@ -70,32 +70,17 @@ def rehearse(work: Work, text: str, values: Values, folder: Path, workflow: Path
 def _told(found: Rehearsal) -> Answer:
     steps = {}
     for id, step in found.steps.items():
-        outputs = [
-            {
-                "path": str(o.path),
-                "layer": o.layer,
-                "action": o.action,
-                "features": o.features,
-                "certainty": o.certainty,
-                "original": o.original,
-            }
-            for o in step.outputs
-        ]
-        entering, leaving = ([facts_told(x) for x in layers] for layers in (step.entering, step.leaving))
-        steps[id] = {"known": step.known, "entering": entering, "leaving": leaving, "outputs": outputs}
-    return {
-        "seconds": found.seconds,
-        "findings": [f.to_json() for f in found.findings],
-        "strangers": [[r.address, r.variable, r.changes] for r in found.unapproved],
-        "shared": [str(p) for p in found.shared],
-        "steps": steps,
-    }
-
-
-def facts_told(facts: LayerFacts) -> dict[str, Any]:
-    """Facts of a layer, as a window reads them."""
-    names = ("key", "name", "kind", "crs", "count", "certainty", "extent", "origin", "step", "own_name", "unnumbered")
-    return {**{n: getattr(facts, n) for n in names}, "fields": [[f.name, f.word] for f in facts.fields]}
+        entering, leaving = (tuple(FactsTold.of(x) for x in layers) for layers in (step.entering, step.leaving))
+        outputs = tuple(OutputTold.of(o) for o in step.outputs)
+        steps[id] = StepTold(known=step.known, entering=entering, leaving=leaving, outputs=outputs)
+    told = RehearsalTold(
+        seconds=found.seconds,
+        findings=tuple(FindingTold.of(f) for f in found.findings),
+        unapproved=tuple((r.address, r.variable, r.changes) for r in found.unapproved),
+        shared=tuple(str(p) for p in found.shared),
+        steps=steps,
+    )
+    return told.model_dump(mode="json")
 
 
 @job("offers")

@@ -13,7 +13,7 @@ def own(work: Work, folder: Path) -> Answer:
     """What a project has of its own operations; a file that changed is loaded anew."""
     from eskret.user_operations.loader import cards
 
-    return cards(folder)
+    return cards(folder).model_dump(mode="json")
 
 
 @job("own_choices")

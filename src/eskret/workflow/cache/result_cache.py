@@ -12,9 +12,12 @@ from dataclasses import replace
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile
 
+import numpy as np
 import shapely
 
+from eskret.core.files.plain_data import from_plain, to_plain
 from eskret.core.layer import Layer
 from eskret.operations.base import Context, Operation, Outcome
 from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, mark_of, note, write
@@ -24,6 +27,10 @@ from eskret.workflow.cache.store import Store
 _NAMED = re.compile(r"[${]\s*([A-Za-z_]\w*)")
 
 _at_work: ContextVar[ResultCache | None] = ContextVar("keeping", default=None)
+
+
+_ARRAYS = "arrays.npz"
+"""Lineages and rows set aside, beside an entry."""
 
 
 class ResultCache:
@@ -119,10 +126,17 @@ class ResultCache:
         found = None if self.fresh else self.store.get(key)
         if found is None:
             return None
-        out = []
-        for number, (outcome, layers) in enumerate(found):
-            kept = [CachedLayer.from_facts(facts, self.store.home(key) / f"{number}-{n}") for n, facts in enumerate(layers)]
-            out.append(replace(outcome, layers=tuple(kept)))
+        home, out = self.store.home(key), []
+        try:
+            with np.load(home / _ARRAYS, allow_pickle=False) as kept_arrays:
+                arrays = [kept_arrays[f"arr_{n}"] for n in range(len(kept_arrays.files))]
+            for number, (told, layers) in enumerate(found):
+                outcome: Outcome = from_plain(Outcome, told, arrays)
+                kept: list[Any] = [CachedLayer.from_facts(facts, home / f"{number}-{n}") for n, facts in enumerate(layers)]
+                out.append(replace(outcome, layers=tuple(kept)))
+        except (OSError, TypeError, ValueError, KeyError, IndexError, AttributeError, BadZipFile):
+            self.store.drop(key)  # it is not whole
+            return None
         return out
 
     def put(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
@@ -132,10 +146,13 @@ class ResultCache:
         marks = {(i, n): mark_of(x) or f"{key}.{i}.{n}" for i, o in enumerate(outcomes) for n, x in enumerate(o.layers)}
 
         def fill(folder: Path) -> Any:
-            return [
-                (replace(o, layers=()), [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(o.layers)])
-                for i, o in enumerate(outcomes)
-            ]
+            arrays: list[np.ndarray] = []
+            told = []
+            for i, outcome in enumerate(outcomes):
+                layers = [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(outcome.layers)]
+                told.append([to_plain(replace(outcome, layers=()), arrays), layers])
+            np.savez(folder / _ARRAYS, *arrays)
+            return told
 
         if not any(o.prepared or o.failed for o in outcomes):
             if self.fresh:

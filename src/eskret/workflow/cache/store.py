@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import pickle
 import shutil
 import uuid
 from collections.abc import Callable
@@ -19,7 +18,7 @@ FORM = 1
 """Raised when the form of entries changes."""
 LIMIT = 4 * 1024**3
 """Bytes that may be kept where nobody said otherwise."""
-_ENTRY = "entry.pickle"
+_ENTRY = "entry.json"
 
 
 class Store:
@@ -43,13 +42,13 @@ class Store:
         except OSError:
             return None
         try:
-            return pickle.loads(content)  # written by this program, into the user's own folder
-        except (pickle.UnpicklingError, EOFError, AttributeError, ImportError, IndexError, TypeError, ValueError):
+            return json.loads(content)
+        except ValueError:
             self.drop(key)  # it is not whole
             return None
 
     def put(self, key: str, fill: Callable[[Path], Any]) -> None:
-        """Keep something: ``fill`` writes files into a folder and gives what is to be pickled beside them. What cannot be
+        """Keep something: ``fill`` writes files into a folder and gives what is to stand beside them as JSON. What cannot be
         written is not kept, which costs time later and nothing else."""
         if self.limit() <= 0 or (self.home(key) / _ENTRY).exists():
             return
@@ -59,14 +58,14 @@ class Store:
             private(self.folder)
             new.mkdir(mode=0o700)
             told = fill(new)
-            (new / _ENTRY).write_bytes(pickle.dumps(told, protocol=5))
+            (new / _ENTRY).write_text(json.dumps(told), encoding="utf-8")
             size = _size(new)
             self.home(key).parent.mkdir(parents=True, exist_ok=True)
             if self.home(key).exists():
                 shutil.rmtree(self.home(key), ignore_errors=True)  # one that is not whole
             new.rename(self.home(key))
             self.added += size
-        except (OSError, pickle.PicklingError, AttributeError, TypeError, ValueError):
+        except (OSError, TypeError, ValueError):
             shutil.rmtree(new, ignore_errors=True)
 
     def drop(self, key: str) -> None:
@@ -143,7 +142,7 @@ class Store:
         (self.folder / "about.json").unlink(missing_ok=True)
 
     def _entries(self) -> list[Path]:
-        return list(self.folder.glob(f"??/*/{_ENTRY}"))
+        return list(self.folder.glob("??/*/entry.*"))  # those that earlier versions kept make room too
 
 
 def _bytes(entries: list[Path]) -> int:

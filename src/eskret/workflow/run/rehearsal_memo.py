@@ -81,7 +81,7 @@ def _up(path: Path, folder: Path) -> list[Path]:
 
 
 def _places(places: Iterable[Any]) -> dict[str, Any]:
-    return {str(p): stat_of(Path(p)) if Path(p).exists() else None for p in places}
+    return {str(p): list(stat_of(Path(p))) if Path(p).exists() else None for p in places}
 
 
 def _reads(run: Run) -> dict[str, list[str]]:
