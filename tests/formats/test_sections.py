@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -211,3 +213,19 @@ def test_a_file_that_another_library_made_is_tidied_with_its_counts_and_its_log(
     with pytest.raises(DeliveryError, match="another program holds this GeoPackage"):
         contents.change(path, rename={"leases": "beds"})
     db.close()
+
+
+def test_a_layer_with_a_title_and_a_licence_keeps_its_section(project: Path) -> None:
+    """Both stand in the same tables of the standard; what others noted there stays as well."""
+    flow = Workflow(title="t")
+    flow.path = project / "w.toml"
+    loaded = flow.load("in", files=["in.gpkg"], layers=["beds"])
+    flow.save("out", loaded, to="out.gpkg", section="Sea", title="Beds", licence="CC BY 4.0")
+    for expected in (["Beds"], ["Beds anew"]):
+        assert flow.run().state in ("balanced", "look")
+        assert [(s.name, s.layers) for s in geopackage.sections_of(project / "out.gpkg").values()] == [("Sea", ("beds",))]
+        with closing(sqlite3.connect(project / "out.gpkg")) as db:
+            texts = [m for (m,) in db.execute("SELECT metadata FROM gpkg_metadata WHERE mime_type = 'text/xml'")]
+        assert len(texts) == 1 and f"<dc:title>{expected[0]}</dc:title>" in texts[0]
+        step = flow.document.steps[-1].with_setting("title", "Beds anew")
+        flow.document = replace(flow.document, steps=(*flow.document.steps[:-1], step))

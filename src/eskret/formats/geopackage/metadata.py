@@ -42,7 +42,9 @@ def put_about(container: GeoPackageWriter, name: str, words: Mapping[str, str]) 
     number = db.execute(
         "INSERT INTO gpkg_metadata (md_scope, md_standard_uri, mime_type, metadata) VALUES ('dataset', ?, 'text/xml', ?)", (_STANDARD, text)
     ).lastrowid
-    db.execute("DELETE FROM gpkg_metadata_reference WHERE reference_scope = 'table' AND table_name = ?", (name,))
+    # only what says the same: the section of a layer, and what others noted of it, stand in records of other kinds
+    before = "md_file_id IN (SELECT id FROM gpkg_metadata WHERE md_standard_uri = ?)"
+    db.execute(f"DELETE FROM gpkg_metadata_reference WHERE reference_scope = 'table' AND table_name = ? AND {before}", (name, _STANDARD))
     db.execute(
         "INSERT INTO gpkg_metadata_reference (reference_scope, table_name, timestamp, md_file_id) VALUES ('table', ?, ?, ?)",
         (name, now(), number),
