@@ -19,12 +19,10 @@ from eskret.core.layer.wkb import decode, encode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
-from eskret.formats.format import Format, Pairs, Put, Reader, Writing
+from eskret.formats.format import CRS84, Format, Pairs, Put, Reader, Writing
 from eskret.formats.holding import Holds
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable, plain_type
-
-CRS84 = "OGC:CRS84"
 
 
 def layer_names(path: Path) -> list[str]:
