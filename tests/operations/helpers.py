@@ -71,8 +71,8 @@ def whatever_comes(operation: EachLayer | Gathering, layer: Layer, wanted: dict,
 def refused(use: str, layer: Layer, **settings) -> str:
     """What a rehearsal says is wrong."""
     operation = operation_by_id(use)
-    named = [n for n in layer_settings(operation.Settings) if isinstance(settings.get(n), Layer)]
-    others = {n: [settings[n].facts()] for n in named}
+    named = [n for n in layer_settings(operation.Settings) if isinstance(settings.get(n), Layer | list)]
+    others = {n: [x.facts() for x in (settings[n] if isinstance(settings[n], list) else [settings[n]])] for n in named}
     model = validate(operation.Settings, {**settings, **dict.fromkeys(named, "other")})
     told = operation.forecast(layer.facts(), model, Context(others=others))  # type: ignore[attr-defined]
     return " ".join(f.text for f in told.findings if f.level is Level.ERROR)

@@ -65,7 +65,27 @@ def test_heights_and_measures_stay_with_their_points() -> None:
     assert shapely.get_z(found).tolist()[::2] == [7, 9] and shapely.get_coordinates(found[1:], include_m=True)[:, 2].tolist() == [8, 4]
 
 
+@pytest.mark.parametrize(("crs", "x", "y", "size"), [("EPSG:32626", E, N, 100.0), (DEGREES, -26.0, 47.0, 0.001)])
+def test_the_parts_of_a_collection_are_moved_to_each_by_its_kind(crs: str, x: float, y: float, size: float) -> None:
+    """Areas by the line around them, lines and points as they are, however they lie one in another."""
+    area, line = shapely.box(x, y, x + size, y + size), shapely.LineString([(x + 2 * size, y), (x + 2 * size, y + size)])
+    spot = shapely.Point(x + 3 * size, y)
+    mixed = shapely.GeometryCollection([area, shapely.GeometryCollection([line, shapely.Polygon()]), spot])
+    grown = [(0.5, 0.03), (0.5, 0.5), (1.97, 0.5), (2.98, 0.0)]
+    points = layer_of([shapely.Point(x + size * a, y + size * b) for a, b in grown], crs)
+    to = layer_of([shapely.Point(x - size, y), mixed], crs, "mixed")
+    outcome = do("snap_points", points, to=to, within="5 m")
+    expected = [(0.5, 0.0), (0.5, 0.5), (2.0, 0.5), (3.0, 0.0)]
+    found = shapely.get_coordinates(outcome.layers[0].geometry)
+    assert found == pytest.approx(np.array([(x + size * a, y + size * b) for a, b in expected]), abs=size * 1e-5)
+    assert set(moved(outcome)) == {0, 2, 3} and outcome.inputs[1].used == 1
+    corner = do("snap_points", points, to=to, within="5 m", onto="corner")
+    assert set(moved(corner)) == {3}
+
+
 def test_what_cannot_be_done_is_said_before_a_run() -> None:
+    several = refused("snap_points", layer_of([at(0, 0)]), to=[LINES, layer_of([square(0, 0, 9)], key="more")], within="5 m")
+    assert "names 2 layers; one is wanted. Merge them first." in several
     assert "points are wanted. Corner points makes some." in refused("snap_points", LINES, to=LINES, within="5 m")
     assert "a distance means nothing" in refused("snap_points", layer_of([at(0, 0)], None), to=LINES, within="5 m")
 

@@ -6,6 +6,7 @@ import numpy as np
 import shapely
 
 from eskret.core.geometry.parallel import Watch, in_chunks
+from eskret.core.geometry.parts import single_parts
 
 _ROWS = 5_000
 
@@ -47,8 +48,19 @@ def closest(left: np.ndarray, right: np.ndarray, limit: float | None = None, wat
     return partner, apart
 
 
+def edges(shapes: np.ndarray) -> np.ndarray:
+    """The line around each area; points and lines as they are. Of a collection, to which the library gives no boundary, part by part."""
+    out = np.array(shapes, object)
+    area, mixed = shapely.get_dimensions(out) == 2, shapely.get_type_id(out) == 7
+    out[area & ~mixed] = shapely.boundary(out[area & ~mixed])
+    if (area & mixed).any():
+        parts, owner = single_parts(out[area & mixed])
+        parts = np.where(shapely.get_dimensions(parts) == 2, shapely.boundary(parts), parts)
+        out[area & mixed] = shapely.geometrycollections(parts, indices=owner)
+    return out
+
+
 def places_on(points: np.ndarray, shapes: np.ndarray) -> np.ndarray:
-    """The place (n, 2) on each shape, or on the edge of each area, that is nearest to the point of its row."""
-    lines = np.where(shapely.get_dimensions(shapes) == 2, shapely.boundary(shapes), shapes)
-    ways = shapely.shortest_line(points, lines)
+    """The place (n, 2) on each shape that is nearest to the point of its row: of an area the point itself, where it lies within."""
+    ways = shapely.shortest_line(points, shapes)
     return np.asarray(shapely.get_coordinates(shapely.get_point(ways, 1)))

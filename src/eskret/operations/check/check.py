@@ -23,7 +23,6 @@ from eskret.core.measure.totals import totals_of
 from eskret.core.tables.groupby import group_rows
 from eskret.core.tables.values import empties
 from eskret.core.words import bold, format_quantity, pluralise
-from eskret.errors import ExpressionError
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
 from eskret.operations.sentences import join_words, share
 from eskret.operations.settings import OperationSettings, setting
@@ -167,10 +166,7 @@ class Check(EachLayer):
         if settings.that in ("unique",) and not settings.fields:
             found.append(Finding.error("Say which fields are the key.", "fields"))
         if settings.that in ("condition", "share"):
-            try:
-                parse_condition(settings.where, facts.schema(), context.values, context.field_values)
-            except ExpressionError as error:
-                found.append(Finding.error(error.sentence(), "where", facts, start=error.start, length=error.length))
+            found += named_fields.wrong_condition(facts, settings.where, context)
         if settings.that in _OTHER and not settings.other:
             found.append(Finding.error("Name the other layer.", "other"))
         elif settings.that == "inside":

@@ -9,7 +9,7 @@ import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, Remark
 from eskret.core.crs import crs_facts
-from eskret.core.geometry.closest import closest, places_on
+from eskret.core.geometry.closest import closest, edges, places_on
 from eskret.core.geometry.globe.nearest import nearest_places
 from eskret.core.geometry.ordinates import measured
 from eskret.core.geometry.parallel import is_nonempty
@@ -66,13 +66,14 @@ class SnapPoints(ShapePerRow):
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = [*reshaping.require_length_unit(facts, "within"), *other_layer.findings(facts, context, "to")]
+        found += other_layer.only_one(context, "to", settings.to)[1]
         if facts.kind in (GeometryKind.LINE, GeometryKind.POLYGON):
             found.append(Finding.error(f"it holds {facts.kind}s; points are wanted. Corner points makes some.", "from", facts))
         return [*found, *ground.forecast_along(facts, settings.along)]
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         others = other_layer.others_of(layer, context, "to", valid=False)
-        lines = _corners(others.geometry) if settings.onto == "corner" else _edges(others.geometry)
+        lines = _corners(others.geometry) if settings.onto == "corner" else edges(others.geometry)
         there = is_nonempty(shapes)
         single = there & (shapely.get_type_id(shapes) == 0)
         rows = np.flatnonzero(single)
@@ -95,14 +96,9 @@ class SnapPoints(ShapePerRow):
         if len(far):
             text = f"{pluralise(len(far), 'point is', 'points are')} more than {settings.within} away"
             remarks.append(Remark(text, layer.key, look=True))
-        used = others.rows[np.unique(partner[near])] if len(context.other_layers("to")) == 1 else others.rows
-        account = pairing.other_account("to", others, used, "no point is near to it")
+        account = pairing.other_account("to", others, others.rows[np.unique(partner[near])], "no point is near to it")
         control = _control(out[rows[moves]], lines[partner[moves]], layer)
         return Reshaped(out, reasons, remarks, altered, control, [account])
-
-
-def _edges(shapes: np.ndarray) -> np.ndarray:
-    return np.asarray(np.where(shapely.get_dimensions(shapes) == 2, shapely.boundary(shapes), shapes), object)
 
 
 def _corners(shapes: np.ndarray) -> np.ndarray:

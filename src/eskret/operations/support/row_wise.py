@@ -14,12 +14,12 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Reason, Relation, Remark, SetAside
-from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import sizes_in_metres, totals_of
 from eskret.core.tables.columns import with_columns
 from eskret.core.tables.values import exact_sum
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, has_errors
-from eskret.operations.support import reshaping
+from eskret.operations.support import other_layer, reshaping
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ class RowFilter(EachLayer):
 
     def at_most(self, facts: LayerFacts, settings: Any) -> LayerFacts:
         """What can leave."""
-        return replace(facts, certainty=Certainty.AT_MOST, extent=None)
+        return other_layer.upper_bound(facts)
 
     def forecast(self, facts: LayerFacts, settings: Any, context: Context) -> Forecast:
         found = self.check(facts, settings, context)
