@@ -9,6 +9,7 @@ from __future__ import annotations
 import shutil
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from importlib import resources
 from pathlib import Path
 from xml.sax.saxutils import escape
@@ -17,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyproj
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.layer import Layer
 from eskret.core.wordlist import WordEntry
@@ -155,7 +157,7 @@ def _beds(sound: _Sound) -> Layer:
     shores = shapely.union_all([i.buffer(4_400) for i in sound.islands])
     land = shapely.union_all(sound.islands)
     whole = shapely.union_all(list(sound.districts.values()))
-    taken = shapely.Polygon()
+    taken: BaseGeometry = shapely.Polygon()
     while len(placed) < 412:
         x, y = WEST + rng.uniform(0, 47_500), SOUTH + rng.uniform(1_000, 49_000)
         width, height, turn = rng.uniform(420, 1150), rng.uniform(320, 800), rng.uniform(0, np.pi)
@@ -183,6 +185,10 @@ def _beds(sound: _Sound) -> Layer:
     return Layer("lease_beds", pa.Table.from_pylist(rows), np.array(placed, dtype=object), CRS)
 
 
+def _moved(coordinates: np.ndarray, by: np.ndarray) -> np.ndarray:
+    return np.asarray((coordinates + by).round(2))
+
+
 def _quarters(folder: Path, sound: _Sound, beds: Layer) -> None:
     """The leases at the end of two quarters: in the second some were granted, given up, surveyed anew, handed on."""
     folder.mkdir(exist_ok=True)
@@ -194,12 +200,13 @@ def _quarters(folder: Path, sound: _Sound, beds: Layer) -> None:
     given_up, surveyed, handed_on, more = chosen[:9], chosen[9:15], chosen[15:29], chosen[29:]
     for n in surveyed:
         by = rng.normal(0, 4.0, 2)
-        shapes[n] = shapely.transform(shapes[n], lambda c, by=by: (c + by).round(2))
+        shapes[n] = shapely.transform(shapes[n], partial(_moved, by=by))
     for n in handed_on:
         rows[n] = {**rows[n], "holder": next(h for h in _HOLDERS if h != rows[n]["holder"])}
     for n in more:
         rows[n] = {**rows[n], "tonnes": (rows[n]["tonnes"] or 0) + int(rng.integers(1, 12))}
-    taken, land = shapely.union_all(shapes).buffer(60), shapely.union_all(sound.islands)
+    taken: BaseGeometry = shapely.union_all(shapes).buffer(60)
+    land = shapely.union_all(sound.islands)
     whole = shapely.union_all(list(sound.districts.values()))
     granted = 0
     while granted < 12:

@@ -261,7 +261,8 @@ def _points(path: Path, part: str, rows: _Rows, remarks: tuple[Remark, ...]) -> 
     if len(bad):
         where = ", ".join(str(rows.lines[i]) for i in bad[:5]) + (" ..." if len(bad) > 5 else "")
         remarks = (*remarks, Remark(f"{pluralise(len(bad), 'point')} without a valid place, in line {where}", look=True))
-    layer = Layer(f"{path.stem}_{part}", table, shapely.points(lon[good], lat[good]), WGS84, part, str(path), kind=GeometryKind.POINT)
+    places = np.asarray(shapely.points(lon[good], lat[good]))
+    layer = Layer(f"{path.stem}_{part}", table, places, WGS84, part, str(path), kind=GeometryKind.POINT)
     return Reading(layer, len(lon), ((_BAD_PLACE, bad),) if len(bad) else (), remarks)
 
 

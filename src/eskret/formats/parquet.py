@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
@@ -121,7 +122,7 @@ def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_
             watch(min(start + 50_000, table.num_rows), table.num_rows)
 
 
-def _type_word(shape: shapely.Geometry) -> str:
+def _type_word(shape: BaseGeometry) -> str:
     return f"{shape.geom_type} Z" if shape.has_z else str(shape.geom_type)
 
 

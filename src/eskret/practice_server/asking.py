@@ -40,7 +40,7 @@ def asked(words: Iterable[tuple[str, str]], dataset: StoredDataset) -> Asked:
     BadRequestError : a word that is not known (17-069r4, requirement 8) or has a value it cannot have (requirement 9).
     """
     limit, after, form = LIMIT, 0, ""
-    boxes: Sequence[Sequence[float | None]] = ()
+    boxes: Sequence[Sequence[float]] = ()
     begins = ends = ""
     values, rest = [], []
     for name, value in words:
@@ -71,7 +71,7 @@ def _whole(name: str, value: str, least: int) -> int:
     return int(value)
 
 
-def _boxes(value: str) -> Sequence[Sequence[float | None]]:
+def _boxes(value: str) -> Sequence[Sequence[float]]:
     try:
         numbers = [float(v) for v in value.split(",")]
     except ValueError:

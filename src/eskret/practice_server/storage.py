@@ -12,6 +12,7 @@ from typing import Any
 
 import orjson
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS dataset (
@@ -61,7 +62,7 @@ class StoredItem:
 class ItemQuery:
     """Which features are asked for. ``boxes`` are west, south, east, north and, where given, bottom and top; any counts."""
 
-    boxes: Sequence[Sequence[float | None]] = ()
+    boxes: Sequence[Sequence[float]] = ()
     begins: str = ""
     ends: str = ""
     values: Sequence[tuple[str, str]] = ()
@@ -82,7 +83,7 @@ class Storage:
         self._db.execute("PRAGMA foreign_keys = ON")
         self._db.executescript(_TABLES)
         self._db.create_function("meets", 2, self._meets, deterministic=True)
-        self._asked: list[shapely.Geometry] = []
+        self._asked: list[BaseGeometry] = []
         self._version = int(self._db.execute("SELECT coalesce(max(version), 0) FROM feature").fetchone()[0])
 
     def close(self) -> None:
@@ -202,7 +203,7 @@ class Storage:
                     values += [box[5], box[4]]
                 places.append(place)
             terms.append(f"(west IS NULL OR {' OR '.join(places)})")
-            self._asked = [shapely.box(*b[:4]) for b in wanted.boxes]
+            self._asked = [shapely.box(b[0], b[1], b[2], b[3]) for b in wanted.boxes]
         if wanted.begins:
             terms.append("(ends IS NULL OR ends >= ?)")
             values.append(wanted.begins)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.grid_index import EDGE, INSIDE, OUTSIDE, Cells
 from eskret.core.geometry.ordinates import with_measures
@@ -38,7 +39,7 @@ class Cut:
     mended: np.ndarray
 
 
-def outline(areas: np.ndarray) -> shapely.Geometry:
+def outline(areas: np.ndarray) -> BaseGeometry:
     """The joined outline of some areas, invalid ones made valid; an empty polygon for none."""
     areas = areas[is_nonempty(areas)]
     if len(areas) == 1 and shapely.is_valid(areas[0]):
@@ -49,7 +50,7 @@ def outline(areas: np.ndarray) -> shapely.Geometry:
     return shapely.Polygon() if whole is None else whole
 
 
-def _sides(shapes: np.ndarray, area: shapely.Geometry) -> tuple[np.ndarray, np.ndarray]:
+def _sides(shapes: np.ndarray, area: BaseGeometry) -> tuple[np.ndarray, np.ndarray]:
     """Which shapes lie properly within a prepared area, and which apart from it (two boolean arrays)."""
     within = shapely.contains_properly(area, shapes)
     apart = np.zeros(len(shapes), bool)
@@ -58,7 +59,7 @@ def _sides(shapes: np.ndarray, area: shapely.Geometry) -> tuple[np.ndarray, np.n
     return within, apart
 
 
-def cut(bounds: np.ndarray, shapes_at: Callable[[np.ndarray], np.ndarray], area: shapely.Geometry, watch: Watch | None = None) -> Cut:
+def cut(bounds: np.ndarray, shapes_at: Callable[[np.ndarray], np.ndarray], area: BaseGeometry, watch: Watch | None = None) -> Cut:
     """Cut features at the edge of an area.
 
     Parameters
@@ -115,7 +116,7 @@ def cut(bounds: np.ndarray, shapes_at: Callable[[np.ndarray], np.ndarray], area:
     return Cut(within, apart, edge, inside, outside, edge[bad])
 
 
-def _about(area: shapely.Geometry, bounds: np.ndarray) -> np.ndarray:
+def _about(area: BaseGeometry, bounds: np.ndarray) -> np.ndarray:
     """The area about each box, a good deal larger than it, so that the cut itself is not touched; all of it where the
     piece is not sound."""
     wide, high = bounds[:, 2] - bounds[:, 0], bounds[:, 3] - bounds[:, 1]

@@ -14,6 +14,7 @@ from itertools import pairwise
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.ordinates import one_with_measures, with_measures
 from eskret.core.geometry.parallel import Watch, in_threads, is_nonempty
@@ -94,7 +95,7 @@ def dissolve(
     return Joined(out, groups, overlap[groups], np.sort(np.concatenate(mended)) if mended else np.empty(0, np.int64))
 
 
-def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.Geometry, float, np.ndarray]:
+def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[BaseGeometry, float, np.ndarray]:
     """The union of some shapes, what they cover more than once (each time but the first), and which of them were invalid and
     mended for it."""
     nothing = np.empty(0, np.int64)
@@ -128,7 +129,7 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[shapely.
     return joined, _overlap(members[areas], area), bad
 
 
-def _plain(joined: shapely.Geometry) -> shapely.Geometry:
+def _plain(joined: BaseGeometry) -> BaseGeometry:
     """A multiple of one part as that part; what is no area (an edge left over) taken off."""
     out = of_dimension(np.array([joined], object), np.array([2]))[0]
     parts = shapely.get_parts(out)
@@ -148,16 +149,16 @@ def _overlap(areas: np.ndarray, area: Measure) -> float:
     return float((area(faces) * np.maximum(times - 1, 0)).sum())
 
 
-def _doubled(members: np.ndarray, joined: shapely.Geometry, length: Measure) -> float:
+def _doubled(members: np.ndarray, joined: BaseGeometry, length: Measure) -> float:
     """The length that lines cover more than once, counted each time but the first, found without their union's own length: of each
     stretch of it, how many of their edges run along it."""
     lines = members[dimension(members) == 1]
     if not len(lines) or abs(float(shapely.length(lines).sum()) - joined.length) <= _SAME * max(joined.length, 1e-300):
         return 0.0
     begin, end, _ = edges_of(np.array([joined], object))
-    stretches = shapely.linestrings(np.stack([begin, end], axis=1))
+    stretches = np.asarray(shapely.linestrings(np.stack([begin, end], axis=1)))
     a, b, _ = edges_of(lines)
-    edges = shapely.linestrings(np.stack([a, b], axis=1))
+    edges = np.asarray(shapely.linestrings(np.stack([a, b], axis=1)))
     reach = 1e-9 * float(np.abs(np.concatenate([begin, end])).max(initial=1.0))
     at, _ = shapely.STRtree(edges).query(shapely.points((begin + end) / 2), predicate="dwithin", distance=reach)
     times = np.bincount(at, minlength=len(stretches))

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 _SIDE = 64
 OUTSIDE, INSIDE, EDGE = 0, 1, 2
@@ -23,7 +24,7 @@ class Cells:
     state: np.ndarray
 
     @classmethod
-    def over(cls, area: shapely.Geometry) -> Cells | None:
+    def over(cls, area: BaseGeometry) -> Cells | None:
         """The grid of a prepared area; None for one too small to be divided."""
         west, south, east, north = area.bounds
         wide, high = (east - west) / _SIDE, (north - south) / _SIDE

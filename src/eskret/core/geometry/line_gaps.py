@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.parts import dimension, single_parts
 
@@ -139,7 +140,7 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
     of = label[:count]
     order = np.argsort(of, kind="stable")
     begins = np.flatnonzero(np.r_[True, of[order][1:] != of[order][:-1]]) if count else np.empty(0, np.int64)
-    polygons: list[shapely.Geometry] = []
+    polygons: list[BaseGeometry] = []
     members: list[np.ndarray] = []
     left: list[int] = []
     gap: list[float] = []
@@ -211,7 +212,7 @@ def _chain(parts: np.ndarray, group: np.ndarray, start: np.ndarray, end: np.ndar
     return ring if (ring[0] == ring[-1]).all() else ring[:0]
 
 
-def _faces(parts: np.ndarray, group: np.ndarray) -> tuple[list[shapely.Geometry], list[np.ndarray]]:
+def _faces(parts: np.ndarray, group: np.ndarray) -> tuple[list[BaseGeometry], list[np.ndarray]]:
     faces = [f for f in shapely.get_parts(shapely.polygonize(parts[group])).tolist() if f is not None]
     edges = []
     for face in faces:

@@ -13,9 +13,10 @@ from typing import TypeVar
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 _POINT, _LINE, _POLYGON = 1, 2, 3
-One = TypeVar("One")
+One = TypeVar("One", bound=BaseGeometry | None)
 Move = Callable[[np.ndarray], np.ndarray]
 """Coordinates (n, 2) in, coordinates (n, 2) out."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 import shapely
@@ -13,6 +14,8 @@ from eskret.core.geometry.parallel import ThreadLocalPrepared, Watch, in_chunks,
 from eskret.core.geometry.parts import dimension, of_dimension
 
 _PIECE = 2_000
+# predicates of the library's index that a join by place asks for
+Meeting = Literal["intersects", "within", "contains", "covered_by", "touches", "crosses", "overlaps"]
 
 
 @dataclass(frozen=True)
@@ -26,7 +29,7 @@ class Pieces:
 
 
 def meeting(
-    left: np.ndarray, right: np.ndarray, watch: Watch | None = None, *, relation: str = "intersects", globe: bool = False
+    left: np.ndarray, right: np.ndarray, watch: Watch | None = None, *, relation: Meeting = "intersects", globe: bool = False
 ) -> tuple[np.ndarray, np.ndarray]:
     """Positions (int64) of the features of both sides that meet or touch, by left and then right.
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import shapely
 
@@ -9,7 +11,7 @@ from eskret.core.geometry.ordinates import with_measures
 
 _DIMENSION = np.array([-1, 0, 1, 1, 2, 0, 1, 2, -2])  # by type number, null first; -2: a collection, which has several
 _SINGLE = ((0,), (1, 2), (3,))
-_JOIN = (shapely.multipoints, shapely.multilinestrings, shapely.multipolygons)
+_JOIN: tuple[Callable[..., np.ndarray], ...] = (shapely.multipoints, shapely.multilinestrings, shapely.multipolygons)
 
 
 def dimension(geometry: np.ndarray) -> np.ndarray:

@@ -127,7 +127,7 @@ def points_match(
 
 def near(geometry: np.ndarray, others: np.ndarray, distance: float, watch: Watch | None = None) -> np.ndarray:
     """Whether each feature lies within a distance (in units of the plane; exactly that far counts) of one of the others."""
-    return _any(geometry, others, distance, lambda other, some: shapely.dwithin(other, some, distance), watch)
+    return _any(geometry, others, distance, lambda other, some: np.asarray(shapely.dwithin(other, some, distance)), watch)
 
 
 def _any(geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[..., np.ndarray], watch: Watch | None) -> np.ndarray:
@@ -140,7 +140,7 @@ def _any(geometry: np.ndarray, others: np.ndarray, reach: float, test: Callable[
     boxes[:, :2] -= reach
     boxes[:, 2:] += reach
     # a tree of a few others is not worth its walk; of many, it is asked a chunk of features at a time
-    tree = shapely.STRtree(shapely.box(*boxes.T)) if len(others) > 8 else None
+    tree = shapely.STRtree(np.asarray(shapely.box(*boxes.T))) if len(others) > 8 else None
 
     def chunk(start: int, stop: int) -> None:
         some = geometry[start:stop]

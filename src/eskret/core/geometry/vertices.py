@@ -84,7 +84,7 @@ def _split(shapes: np.ndarray, count_of: CountOf, tall: bool) -> np.ndarray:
     if len(polygons):
         rings, of = shapely.get_rings(parts[polygons], return_index=True)
         coordinates, piece = _more(rings, owner[polygons][of], count_of, tall)
-        new[polygons] = shapely.polygons(shapely.linearrings(coordinates, indices=piece), indices=of)
+        new[polygons] = shapely.polygons(np.asarray(shapely.linearrings(coordinates, indices=piece)), indices=of)
     wanted = dimension(shapes)
     out = together(new, owner, len(shapes), wanted)
     single = np.isin(shapely.get_type_id(shapes), (4, 5, 6)) & np.isin(shapely.get_type_id(out), (0, 1, 3))

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
 from eskret.workflow.cache.stored import Shapes
@@ -40,17 +41,18 @@ def with_others(shapes: Shapes, moved: np.ndarray, rows: np.ndarray, work: Calla
     )
 
 
-def _geometry(shapes: Shapes, row: int) -> shapely.Geometry | None:
+def _geometry(shapes: Shapes, row: int) -> BaseGeometry | None:
     """A feature as a shape; rings run one way round where they hold something, and the other where they are holes."""
     pieces = list(zip(shapes.pieces(row), shapes.kinds[shapes.first[row] : shapes.first[row + 1]].tolist(), strict=True))
-    out: list[shapely.Geometry] = [
-        shapely.points(xy) if kind == POINT else shapely.linestrings(xy) for xy, kind in pieces if kind in (POINT, LINE)
-    ]
-    if any(kind == POINT for _, kind in pieces):
-        out = [p for shape in out for p in np.atleast_1d(shape)]
-    rings = [shapely.linearrings(xy) for xy, kind in pieces if kind == RING]
+    out: list[BaseGeometry] = []
+    for xy, kind in pieces:
+        if kind == POINT:
+            out += map(shapely.Point, xy.reshape(-1, 2).tolist())
+        elif kind == LINE:
+            out.append(shapely.LineString(xy))
+    rings = [shapely.LinearRing(xy) for xy, kind in pieces if kind == RING]
     if rings:
-        shells = [shapely.polygons(r) for r in rings if shapely.is_ccw(r)]
-        holes = [shapely.polygons(r) for r in rings if not shapely.is_ccw(r)]
+        shells = [shapely.Polygon(r) for r in rings if shapely.is_ccw(r)]
+        holes = [shapely.Polygon(r) for r in rings if not shapely.is_ccw(r)]
         out.append(shapely.difference(shapely.union_all(shells), shapely.union_all(holes)))
-    return out[0] if len(out) == 1 else shapely.geometrycollections(out) if out else None
+    return out[0] if len(out) == 1 else shapely.GeometryCollection(out) if out else None

@@ -342,7 +342,7 @@ def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     holes = rings[np.r_[False, of[1:] == of[:-1]]] if len(rings) else rings
     if not len(holes):
         return _Answer(True, "no gaps between areas", _NOBODY)
-    inside = shapely.polygons(holes)
+    inside = np.asarray(shapely.polygons(holes))
     _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
     unit, factor = unit_of("area", layer.crs)
     size = float(measures_of(layer.crs)["area"](inside).sum()) * factor

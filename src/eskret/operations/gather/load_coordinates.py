@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, extent_of, out_of_range
@@ -249,7 +250,8 @@ def _shapes(
     what = {"lines": "line", "areas": "area"}[settings.shape]
     aside.append((f"too few different points for {'an' if what == 'area' else 'a'} {what}", np.array(short, np.int64)))
     made = {g: m for g, m in members.items() if len(np.unique(rows.xyz[m, :2], axis=0)) >= few}
-    shapes, closed = [], 0
+    shapes: list[BaseGeometry] = []
+    closed = 0
     for m in made.values():
         xyz = rows.xyz[m] if rows.layout.z >= 0 and not np.isnan(rows.xyz[m, 2]).any() else rows.xyz[m, :2]
         if settings.shape == "areas":

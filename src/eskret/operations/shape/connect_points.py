@@ -141,7 +141,7 @@ class ConnectPoints(EachLayer):
             shapes = measured(shapes, shapely.get_coordinates(layer.geometry[rows], include_m=True)[:, 2])
         through = float(np.nansum(found.metres[kept]))
         if settings.shape == "area":
-            shapes = shapely.polygons(_rings(shapes)) if len(shapes) else shapes
+            shapes = np.asarray(shapely.polygons(_rings(shapes))) if len(shapes) else shapes
         begin = np.searchsorted(way, np.arange(int(enough.sum())))
         end = np.searchsorted(way, np.arange(int(enough.sum())), side="right") - 1
         heads = layer.table.select(settings.by).take(pa.array(rows[begin], pa.int64()))

@@ -62,7 +62,7 @@ class CornerPoints(EachLayer):
         of_measured = with_m[piece[~closing]] if m is not None else None
         xy, rows = xy[~closing], of[piece[~closing]]
         flat = with_z and np.isnan(xy[:, 2]) if with_z else np.zeros(len(xy), bool)
-        shapes = shapely.points(xy)
+        shapes = np.asarray(shapely.points(xy))
         if with_z and np.any(flat):
             shapes[flat] = shapely.points(xy[flat][:, :2])
         if m is not None and of_measured is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pyarrow as pa
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.geometry.ordinates import measured
@@ -72,7 +73,7 @@ class CutLines(EachLayer):
         reach /= plane.metres
         mark, line = shapely.STRtree(flat).query(marks, predicate="dwithin", distance=reach)
         at = shapely.line_locate_point(flat[line], marks[mark])
-        pieces: list[shapely.Geometry] = []
+        pieces: list[BaseGeometry] = []
         owner_row: list[int] = []
         order = np.lexsort((at, line))
         starts = np.searchsorted(line[order], np.arange(len(parts) + 1))
@@ -124,7 +125,7 @@ def _numbered(lines: np.ndarray) -> np.ndarray:
     return np.asarray(shapely.transform(flat, lambda c: np.column_stack([c[:, :2], number]), include_z=True), object)
 
 
-def _cut(line: shapely.Geometry, flat: shapely.Geometry, at: np.ndarray) -> list[shapely.Geometry]:
+def _cut(line: BaseGeometry, flat: BaseGeometry, at: np.ndarray) -> list[BaseGeometry]:
     """Pieces of a line, cut at these distances along ``flat``, which is the same line, numbered, in another plane. Heights and
     measures at a cut lie evenly between those of the vertices on either side."""
     with_z, with_m = bool(line.has_z), bool(line.has_m)

@@ -114,6 +114,6 @@ def _hexagons(extent: tuple[float, float, float, float], size: float) -> tuple[n
     y = (south + row) * high
     angle = np.radians([30, 90, 150, 210, 270, 330])
     ring = np.stack([x[:, None] + side * np.cos(angle), y[:, None] + side * np.sin(angle)], -1)
-    cells = shapely.polygons(ring)
+    cells = np.asarray(shapely.polygons(ring))
     near = shapely.intersects(cells, shapely.box(*extent))
     return cells[near], col[near] + 1, row[near] + 1

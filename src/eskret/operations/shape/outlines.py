@@ -46,7 +46,7 @@ class Outlines(ShapePerRow):
         found = shapes[areas]
         if not settings.holes:
             parts, owner = shapely.get_parts(found, return_index=True)
-            filled = shapely.polygons(shapely.get_exterior_ring(parts))
+            filled = np.asarray(shapely.polygons(shapely.get_exterior_ring(parts)))
             found = shapely.multipolygons(filled, indices=owner) if len(parts) else found
         lines[areas] = shapely.boundary(found)
         single = np.flatnonzero(shapely.get_num_geometries(lines) == 1)

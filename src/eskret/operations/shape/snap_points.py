@@ -103,7 +103,7 @@ class SnapPoints(ShapePerRow):
 
 def _corners(shapes: np.ndarray) -> np.ndarray:
     xy, row = shapely.get_coordinates(shapes, return_index=True)
-    return np.asarray(shapely.multipoints(shapely.points(xy), indices=row), object) if len(xy) else np.empty(0, object)
+    return np.asarray(shapely.multipoints(np.asarray(shapely.points(xy)), indices=row), object) if len(xy) else np.empty(0, object)
 
 
 def _found(

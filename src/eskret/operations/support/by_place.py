@@ -179,7 +179,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
                 return PlaceMatches(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
         assert layer.geometry is not None
         found = matches_predicate(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
-    missing = shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry)
+    missing = np.asarray(shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry))
     return PlaceMatches(found, missing, tuple(remarks), tuple(accounts))
 
 

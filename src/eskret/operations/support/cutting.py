@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Remark, SetAside
 from eskret.core.geometry.cut import Cut, cut, outline
@@ -130,7 +131,7 @@ def _real_rows(layer: Layer) -> np.ndarray:
     return is_nonempty(layer.geometry) if layer.geometry is not None else np.zeros(len(layer), bool)
 
 
-def _points(layer: Layer, area: shapely.Geometry) -> Cut | None:
+def _points(layer: Layer, area: BaseGeometry) -> Cut | None:
     """As ``cut``, for points that are known by their coordinates."""
     xy = layer.undecoded.xy if layer.undecoded is not None else None
     if xy is None or area.is_empty:

@@ -111,7 +111,7 @@ class Ground:
 
     def apart(self, begin: np.ndarray, end: np.ndarray) -> np.ndarray:
         """Metres between places of the layer's CRS (n, 2), the shortest way along the ellipsoid."""
-        a, b = (shapely.get_coordinates(self.there(shapely.points(xy), None)) for xy in (begin, end))
+        a, b = (shapely.get_coordinates(self.there(np.asarray(shapely.points(xy)), None)) for xy in (begin, end))
         return np.asarray(self.on.geod.inv(*a.T, *b.T)[2])
 
     @staticmethod

@@ -78,7 +78,7 @@ def _places() -> Generator[CheckResult, None, None]:
 
 def _trials() -> Generator[CheckResult, None, None]:
     """Write a small layer in each format and read it again."""
-    points = shapely.points(np.array([[-27.2, 47.1], [-27.3, 47.2]]))
+    points = np.asarray(shapely.points(np.array([[-27.2, 47.1], [-27.3, 47.2]])))
     layer = Layer("trial", pa.table({"name": ["a", "ü"], "n": [1, 2]}), points, "EPSG:4326")
     with tempfile.TemporaryDirectory(prefix="eskret-trial-") as folder:
         for ending in WRITTEN:

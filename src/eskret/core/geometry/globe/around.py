@@ -7,6 +7,7 @@ from functools import partial
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.globe.ellipsoid import Ellipsoid
 from eskret.core.geometry.globe.planes import Middles, into_planes, out_of_planes
@@ -63,7 +64,7 @@ def _from(west: float, xy: np.ndarray) -> np.ndarray:
     return np.column_stack([west + (xy[:, 0] - west) % WHOLE, xy[:, 1]])
 
 
-def _long_edge(shape: shapely.Geometry) -> bool:
+def _long_edge(shape: BaseGeometry) -> bool:
     xy, piece = shapely.get_coordinates(shapely.get_parts(shape), return_index=True)
     step = np.abs(np.diff(xy[:, 0]))
     return bool(((step > HALF) & (step < WHOLE) & (piece[1:] == piece[:-1])).any())

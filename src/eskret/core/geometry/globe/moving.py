@@ -16,6 +16,7 @@ import numpy as np
 import pyproj
 import shapely
 from pyproj.exceptions import ProjError
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.crs import Extent, crs_facts, degrees_of, extent_of, geographic_of, parse_crs, same_crs, way_of
 from eskret.core.geometry.globe.course import following, most_bent
@@ -142,7 +143,7 @@ def _closed(before: np.ndarray, after: np.ndarray, way: pyproj.Transformer, from
             return after, np.empty(0, np.int64)
         after = _with_longitudes(after, lon + WHOLE * np.nan_to_num(turns))
         return wrapped(after, short_way=False)
-    poles: dict[int, shapely.Geometry] = {}
+    poles: dict[int, BaseGeometry] = {}
     for sign in (1, -1):
         try:
             x, y = way.transform(0.0, 90.0 * sign, direction="INVERSE")
@@ -262,7 +263,7 @@ def _nowhere(xy: np.ndarray, target: str, forth: Move) -> bool:
     return bool(not np.isfinite(forth(xy)).all() or _no_answer(xy, target).any())
 
 
-def _poles(shape: shapely.Geometry) -> list[int]:
+def _poles(shape: BaseGeometry) -> list[int]:
     _, south, _, north = shapely.bounds(shape)
     return [s for s, there in ((1, north >= 90 - SLACK), (-1, south <= -90 + SLACK)) if there]
 
@@ -274,19 +275,18 @@ def _pole_held(shapes: np.ndarray) -> np.ndarray:
         return (dimension(shapes) == 2) & ((boxes[:, 3] >= 90 - SLACK) | (boxes[:, 1] <= -90 + SLACK))
 
 
-def _opened(one: np.ndarray) -> shapely.Geometry:
+def _opened(one: np.ndarray) -> BaseGeometry:
     """A shape closed over a pole in degrees, without the edges that only close it: on a map where the pole is a place and 180
     degrees a line like any other they would be a crack."""
     parts = []
     for part in shapely.get_parts(one[0]):
-        rings = [_ring_opened(r) for r in shapely.get_rings(part)]
-        rings = [r for r in rings if r is not None]
+        rings = [r for r in map(_ring_opened, shapely.get_rings(part)) if r is not None]
         if rings:
-            parts.append(shapely.polygons(rings[0], holes=rings[1:] or None))
+            parts.append(shapely.Polygon(rings[0], rings[1:] or None))
     return shapely.multipolygons(parts) if len(parts) > 1 else parts[0] if parts else one[0]
 
 
-def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:
+def _ring_opened(ring: shapely.LinearRing) -> shapely.LinearRing | None:
     c = shapely.get_coordinates(ring, include_z=ring.has_z)[:-1]
     pole = np.abs(c[:, 1]) >= 90 - SLACK
     seam = np.abs(np.abs(c[:, 0]) - HALF) < SLACK
@@ -298,7 +298,7 @@ def _ring_opened(ring: shapely.Geometry) -> shapely.Geometry | None:
     if len(c) < 3:
         return None
     c[np.abs(c[:, 0] + HALF) < SLACK, 0] = HALF
-    return shapely.linearrings(np.vstack([c, c[:1]]))
+    return shapely.LinearRing(np.vstack([c, c[:1]]))
 
 
 def _without_place(

@@ -11,6 +11,7 @@ from functools import partial
 
 import numpy as np
 import shapely
+from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.ordinates import moved, one_with_measures
 from eskret.core.geometry.parts import dimension, single_parts, together
@@ -147,13 +148,13 @@ def _unknown(part: int, ring: int) -> int:
     return 0
 
 
-def _wrapped(one: np.ndarray, pole: PoleWithin, short_way: bool) -> shapely.Geometry | None:
+def _wrapped(one: np.ndarray, pole: PoleWithin, short_way: bool) -> BaseGeometry | None:
     return _wrapped_one(one[0], pole, short_way)
 
 
-def _wrapped_one(shape: shapely.Geometry, pole: PoleWithin, short_way: bool) -> shapely.Geometry | None:
+def _wrapped_one(shape: BaseGeometry, pole: PoleWithin, short_way: bool) -> BaseGeometry | None:
     kind = int(dimension(np.array([shape], object))[0])
-    kept: list[shapely.Geometry] = []
+    kept: list[BaseGeometry] = []
     for number, part in enumerate(shapely.get_parts(shape) if shape is not None else []):
         if part.geom_type == "Polygon":
             kept += _polygon(part, number, pole, short_way)
@@ -171,13 +172,13 @@ def _wrapped_one(shape: shapely.Geometry, pole: PoleWithin, short_way: bool) -> 
     return together(np.array(kept, object), np.zeros(len(kept), np.int64), 1, np.array([kind]))[0]
 
 
-def _line(part: shapely.Geometry) -> shapely.Geometry:
+def _line(part: BaseGeometry) -> BaseGeometry:
     c = shapely.get_coordinates(part, include_z=part.has_z)
     c[:, 0] = running_on(c[:, 0], np.zeros(len(c), np.int64))
-    return shapely.linestrings(c)
+    return shapely.LineString(c)
 
 
-def _polygon(part: shapely.Geometry, number: int, pole: PoleWithin, short_way: bool) -> list[shapely.Geometry]:
+def _polygon(part: BaseGeometry, number: int, pole: PoleWithin, short_way: bool) -> list[BaseGeometry]:
     if not short_way:
         return _sides(part)
     rings = shapely.get_rings(part)
@@ -188,7 +189,7 @@ def _polygon(part: shapely.Geometry, number: int, pole: PoleWithin, short_way: b
     return [p for p in shapely.get_parts(inside) if p.geom_type == "Polygon" and not p.is_empty]
 
 
-def _region(ring: shapely.Geometry, pole: int) -> shapely.Geometry:
+def _region(ring: BaseGeometry, pole: int) -> BaseGeometry:
     """What a ring holds, between -180 and 180."""
     c = shapely.get_coordinates(ring, include_z=ring.has_z)
     c[:, 0] = running_on(c[:, 0], np.zeros(len(c), np.int64))
@@ -199,7 +200,7 @@ def _region(ring: shapely.Geometry, pole: int) -> shapely.Geometry:
         end, begin = c[-1].copy(), c[0].copy()
         end[1] = begin[1] = 90.0 if north else -90.0
         c = np.vstack([c, end, begin, c[:1]])
-    shape = shapely.polygons(c)
+    shape: BaseGeometry = shapely.Polygon(c)
     if not shapely.is_valid(shape):
         shape = shapely.make_valid(shape)
     return shapely.union_all(np.array(_sides(shape), object))
@@ -223,7 +224,7 @@ def _from_meridian(c: np.ndarray, turn: float) -> np.ndarray:
     return out
 
 
-def _sides(shape: shapely.Geometry) -> list[shapely.Geometry]:
+def _sides(shape: BaseGeometry) -> list[BaseGeometry]:
     """What lies in each turn of 360 degrees, brought between -180 and 180."""
     west, south, east, north = shapely.bounds(shape)
     dim = shapely.get_dimensions(shape)
@@ -237,10 +238,14 @@ def _sides(shape: shapely.Geometry) -> list[shapely.Geometry]:
         by = turn * WHOLE
         if by:
             tall = bool(piece.has_z)
-            piece = shapely.transform(piece, lambda c, by=by: c - np.r_[by, np.zeros(c.shape[1] - 1)], include_z=tall)
+            piece = shapely.transform(piece, partial(_shifted, by=-by), include_z=tall)
         parts, _ = single_parts(np.array([piece], object))
         out += [p for p in parts if shapely.get_dimensions(p) == dim and not p.is_empty]
     return out
+
+
+def _shifted(coordinates: np.ndarray, by: float) -> np.ndarray:
+    return np.asarray(coordinates + np.r_[by, np.zeros(coordinates.shape[1] - 1)])
 
 
 def running(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -263,7 +268,7 @@ def running(shapes: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return out, np.array(done, np.int64)
 
 
-def _joined_one(one: np.ndarray) -> shapely.Geometry | None:
+def _joined_one(one: np.ndarray) -> BaseGeometry | None:
     parts, _ = single_parts(one)
     parts = parts[~shapely.is_empty(parts)]
     boxes = shapely.bounds(parts)
@@ -276,15 +281,15 @@ def _joined_one(one: np.ndarray) -> shapely.Geometry | None:
     moved = parts.copy()
     left = order[:split]
     # heights are carried along; what is moved is moved by a whole turn
-    moved[left] = [shapely.transform(p, lambda c: c + np.r_[WHOLE, np.zeros(c.shape[1] - 1)], include_z=bool(p.has_z)) for p in parts[left]]
+    moved[left] = [shapely.transform(p, partial(_shifted, by=WHOLE), include_z=bool(p.has_z)) for p in parts[left]]
     dims = shapely.get_dimensions(moved)
     if len(np.unique(dims)) > 1:
-        return shapely.geometrycollections(moved)
+        return shapely.GeometryCollection(list(moved))
     if dims[0] == 0:
-        return shapely.multipoints(moved)
+        return shapely.MultiPoint(moved)
     if dims[0] == 1:
-        merged = shapely.line_merge(shapely.multilinestrings(moved))
-        return merged if merged is not None else shapely.multilinestrings(moved)
+        merged = shapely.line_merge(shapely.MultiLineString(list(moved)))
+        return merged if merged is not None else shapely.MultiLineString(list(moved))
     try:
         return shapely.union_all(moved)
     except shapely.errors.GEOSException:
