@@ -246,7 +246,7 @@ class Workflow:
         write_down(run, result, PYTHON)
         return result
 
-    def _values(self, values: Mapping[str, Any] | None, named: Mapping[str, Any], options: Mapping[str, Any]) -> dict[str, Any]:
+    def _values(self, values: Mapping[str, object] | None, named: Mapping[str, object], options: Mapping[str, object]) -> dict[str, object]:
         names = [p.name for p in self.parameters]
         table = isinstance(values, Mapping)
         for name in ("values", *options):
@@ -317,7 +317,7 @@ def use(name: str) -> Callable[..., Result]:
     """
     known = operation_by_id(name)
 
-    def call(layer: Layer, *, values: Mapping[str, Any] | None = None, **settings: Any) -> Result:
+    def call(layer: Layer, *, values: Mapping[str, object] | None = None, **settings: object) -> Result:
         outcome = run_on_layer(known, layer, settings, values or {})
         return Result(outcome.layers, outcome.inputs, outcome.outputs, outcome.remarks)
 

@@ -209,7 +209,7 @@ def print_compared(earlier: int, later: int, found: Any, counts: Mapping[str, Ma
     """Two runs side by side."""
     out = _console()
 
-    def pair(a: Any, b: Any) -> Text:
+    def pair(a: object, b: object) -> Text:
         mine, theirs = ("" if x is None else f"{x:,}" if isinstance(x, int) else str(x) for x in (a, b))
         return Text(mine) if mine == theirs else Text(f"{mine or '-'} → {theirs or '-'}", "yellow")
 
@@ -376,5 +376,5 @@ def _fields_table(profiles: Any) -> Table:
     return table
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     return f"{value:.6g}" if isinstance(value, float) else str(value)

@@ -98,7 +98,7 @@ def main() -> None:
     os._exit(code)
 
 
-def _leave(*_: Any) -> None:
+def _leave(*_: object) -> None:
     os.write(2, b"Stopped; nothing was written.\n")
     os._exit(STOPPED)
 
@@ -279,7 +279,7 @@ def look(
         recover_first(path)
         layers: list[Any] = []
         problems: list[str] = []
-        profiles: dict[int, Any] = {}
+        profiles: dict[int, object] = {}
         for file in sources.find_files([str(path)], Path.cwd()):
             try:
                 for found in sources.look(file):
@@ -446,7 +446,7 @@ def operations(
                     typer.echo(f"  {'':<14} One of: {', '.join(c or 'nothing' for c in info.choices)}")
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     if value == "":
         return "nothing"
     if isinstance(value, bool):

@@ -43,7 +43,7 @@ def runs(
             _list(store, search, of, most, json_)
 
 
-def _print(told: Any) -> None:
+def _print(told: object) -> None:
     typer.echo(json.dumps(told, ensure_ascii=False, indent=1))
 
 

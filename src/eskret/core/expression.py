@@ -584,7 +584,7 @@ def _types(names: str) -> str:
     return " and ".join(map(word, parts))
 
 
-def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS) -> pa.ChunkedArray:
+def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, object], seconds: float = SECONDS) -> pa.ChunkedArray:
     """The expression's value for every row, in the order of the table; what is no number has none (``core.tables.values``).
 
     Raises
@@ -624,7 +624,7 @@ def _bounded_connection(seconds: float, by_rule: bool) -> Generator[duckdb.DuckD
         connection.close()
 
 
-def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, Any]) -> pa.DataType:
+def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, object]) -> pa.DataType:
     """The type of the expression over a layer with this schema, found without any row of it.
 
     It is tried on one row of nulls: over no row at all, a constant that cannot be converted would go unnoticed.
@@ -634,7 +634,7 @@ def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, 
 
 
 def parse_condition(
-    text: str, schema: pa.Schema, values: Mapping[str, Any], fields_by_parameter: Mapping[str, str] | None = None
+    text: str, schema: pa.Schema, values: Mapping[str, object], fields_by_parameter: Mapping[str, str] | None = None
 ) -> Expression:
     """A checked expression that is true, false or unknown for each row.
 
@@ -651,7 +651,7 @@ def parse_condition(
     return expression
 
 
-def truth(expression: Expression, table: pa.Table, values: Mapping[str, Any], seconds: float = SECONDS) -> tuple[np.ndarray, np.ndarray]:
+def truth(expression: Expression, table: pa.Table, values: Mapping[str, object], seconds: float = SECONDS) -> tuple[np.ndarray, np.ndarray]:
     """Where a condition is true, and where it is unknown for want of a value (two boolean arrays).
 
     Logic of three values as in ISO 9075: a comparison with null is unknown, and unknown is not true.

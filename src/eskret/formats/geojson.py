@@ -11,7 +11,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import orjson
@@ -60,7 +60,7 @@ class _Pieces:
     owner: np.ndarray
     rows: int
 
-    def objects(self, start: int, stop: int) -> list[Any]:
+    def objects(self, start: int, stop: int) -> list[object]:
         """The geometry of some features, to be written as JSON."""
         if self.kind == "Point":
             return [{"type": "Point", "coordinates": c} for c in self.xy[start:stop]]
@@ -120,7 +120,7 @@ def texts_of(geometry: np.ndarray) -> list[bytes]:
     return [b"null" if t is None else orjson.dumps(orjson.loads(t)) for t in texts]
 
 
-def plain_value(value: Any) -> Any:
+def plain_value(value: object) -> object:
     """What stands in JSON for a value that has no form of its own there."""
     return value.hex() if isinstance(value, bytes) else str(value)
 
@@ -197,7 +197,7 @@ def features(layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch = no_wat
         watch(stop, total)
 
 
-def _values(column: pa.ChunkedArray) -> list[Any]:
+def _values(column: pa.ChunkedArray) -> list[object]:
     """A column as Python values; numbers by way of arrays, which is faster."""
     if pa.types.is_floating(column.type):
         values = np.asarray(pc.fill_null(column, float("nan")))
@@ -298,7 +298,7 @@ def _write(
     out.write(b"\n]}\n")
 
 
-def _named(crs: str) -> dict[str, Any]:
+def _named(crs: str) -> dict[str, object]:
     """A CRS as the member that GeoJSON had before the RFC, which readers still know."""
     authority, _, code = (crs_facts(crs).code or "").partition(":")
     name = f"urn:ogc:def:crs:{authority}::{code}" if code else parse_crs(crs).to_wkt()

@@ -37,7 +37,7 @@ _TYPES = {
 }
 
 
-def write(path: Path, layer: Layer, name: str, *, options: Mapping[str, Any] | None = None, watch: Watch = no_watch) -> None:
+def write(path: Path, layer: Layer, name: str, *, options: Mapping[str, object] | None = None, watch: Watch = no_watch) -> None:
     """Write a file that is not there yet; its ending says the format. The attributes must be of types that the format has.
 
     Raises

@@ -184,7 +184,7 @@ def _number(value: float, decimals: int) -> str:
     return f"{value:.{decimals}f}".rstrip("0").rstrip(".") if decimals else f"{value:.0f}"
 
 
-def _said(value: Any) -> str:
+def _said(value: object) -> str:
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, bytes):

@@ -9,7 +9,6 @@ from collections.abc import Iterable, Sequence
 from contextlib import closing, suppress
 from itertools import chain
 from pathlib import Path
-from typing import Any
 
 from eskret.errors import Code, DeliveryError, InputError
 
@@ -98,7 +97,7 @@ def copy(source: Path, target: Path) -> None:
         new.close()
 
 
-def insert(db: sqlite3.Connection, table: str, columns: Sequence[str], rows: Sequence[Iterable[Any]]) -> None:
+def insert(db: sqlite3.Connection, table: str, columns: Sequence[str], rows: Sequence[Iterable[object]]) -> None:
     """Insert many rows by each statement.
 
     A statement costs more than a row; and with AUTOINCREMENT every statement looks for the table's last number among

@@ -122,7 +122,7 @@ def _has_no_rows(path: Path, spelling: text.Spelling, delimiter: str) -> bool:
         return not any(row for row in rows)
 
 
-def _names(head: Sequence[Any]) -> tuple[list[str], list[Remark]]:
+def _names(head: Sequence[object]) -> tuple[list[str], list[Remark]]:
     """Names of columns: empty ones numbered, equal ones told apart."""
     said: list[Remark] = []
     given = [str(h).strip() if h is not None else "" for h in head]
@@ -167,7 +167,7 @@ def _workbook(path: Path, changed: int, size: int) -> dict[str, Reading]:
     return out
 
 
-def _sheet(path: Path, name: str, rows: Sequence[Sequence[Any]]) -> Reading:
+def _sheet(path: Path, name: str, rows: Sequence[Sequence[object]]) -> Reading:
     """The first row with something in it names the columns."""
     start = next(n for n, row in enumerate(rows) if any(c != "" for c in row))
     head = [_header(c) for c in rows[start]]
@@ -186,7 +186,7 @@ def _sheet(path: Path, name: str, rows: Sequence[Sequence[Any]]) -> Reading:
     return Reading(layer, len(body), (), tuple(remarks))
 
 
-def _header(cell: Any) -> str:
+def _header(cell: object) -> str:
     return str(int(cell)) if isinstance(cell, float) and cell.is_integer() else str(cell).strip()
 
 
@@ -222,5 +222,5 @@ def _cells(cells: Sequence[Any]) -> tuple[pa.Array, str]:
     return out, ""
 
 
-def _kind(value: Any) -> int:
+def _kind(value: object) -> int:
     return next((n for n, (types, _, _) in enumerate(_TYPES) if isinstance(value, types)), 5)

@@ -55,7 +55,7 @@ def write(path: Path, layers: Sequence[tuple[Layer, str]], words: Mapping[str, s
         book.close()
 
 
-def _values(column: pa.ChunkedArray) -> list[Any]:
+def _values(column: pa.ChunkedArray) -> list[object]:
     if pa.types.is_timestamp(column.type) and column.type.tz:
         # a workbook knows no zones: the hour is that of UTC
         column = column.cast(pa.timestamp("ms", "UTC"), safe=False).cast(pa.timestamp("ms"))

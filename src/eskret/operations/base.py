@@ -78,7 +78,7 @@ class Finding:
         return cls._about(Level.LOOK, text, setting, about, more)
 
     @classmethod
-    def note(cls, text: str, setting: str = "", about: LayerFacts | None = None, **more: Any) -> Finding:
+    def note(cls, text: str, setting: str = "", about: LayerFacts | None = None, **more: object) -> Finding:
         """What is just told; with the layer it is ``about`` before it."""
         return cls._about(Level.NOTE, text, setting, about, more)
 
@@ -305,7 +305,7 @@ class Context:
     chain: tuple[Path, ...] = ()
     """The workflow files that are at work, each using the next; empty where the workflow has no file."""
 
-    of_layer: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    of_layer: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
     """Settings of single layers that enter, by their key, for an operation that sees the whole set."""
 
     def sld(self, layer: Layer, name: str) -> str:
@@ -341,7 +341,7 @@ def has_errors(findings: Iterable[Finding]) -> bool:
     return any(f.level is Level.ERROR for f in findings)
 
 
-def as_in_paths(template: str, values: Mapping[str, Any], path_parameters: frozenset[str]) -> dict[str, Any]:
+def as_in_paths(template: str, values: Mapping[str, object], path_parameters: frozenset[str]) -> dict[str, object]:
     """Parameters' values as they go into a path to write: cleaned, but for files and folders, and for one that is all of it."""
     whole = template.strip()
     alone = whole[1:-1] if placeholders(whole) == [whole[1:-1]] else ""
@@ -385,7 +385,7 @@ class Operation(ABC):
         """A digest of its code, where that is not the program's own."""
         return ""
 
-    def default_style(self, settings: Mapping[str, Any]) -> Style | None:
+    def default_style(self, settings: Mapping[str, object]) -> Style | None:
         """How the layers it leaves are best drawn, where that is not as they were.
 
         Parameters
@@ -404,7 +404,7 @@ class Operation(ABC):
         """The help after its first line."""
         return "\n".join((inspect.getdoc(type(self)) or "").split("\n")[1:]).strip()
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         """The step in the ledger; parts may be marked ``bold``.
 
         Parameters

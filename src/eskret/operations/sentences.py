@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from typing import Any, get_origin
+from typing import get_origin
 
 from eskret.core.words import bold
 from eskret.operations.settings import OperationSettings, setting_info
@@ -18,7 +18,7 @@ _SLOT = re.compile(r"\{(\w+)(?::(\d+))?\}")
 _PART = re.compile(r"\[([^|\]]*)(?:\|([^\]]*))?\]")
 
 
-def fill_sentence(template: str, model: type[OperationSettings], settings: Mapping[str, Any], entering: str) -> str:
+def fill_sentence(template: str, model: type[OperationSettings], settings: Mapping[str, object], entering: str) -> str:
     """The sentence with these settings, as they stand in the file, not checked."""
     shown = _Shown(model, settings, entering)
     out, at = [], 0
@@ -33,7 +33,7 @@ def fill_sentence(template: str, model: type[OperationSettings], settings: Mappi
 class _Shown:
     """Settings as a sentence shows them."""
 
-    def __init__(self, model: type[OperationSettings], settings: Mapping[str, Any], entering: str) -> None:
+    def __init__(self, model: type[OperationSettings], settings: Mapping[str, object], entering: str) -> None:
         self.model, self.settings, self.entering = model, settings, entering
 
     def fill(self, text: str) -> str:

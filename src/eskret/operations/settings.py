@@ -24,7 +24,7 @@ class OperationSettings(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _texts_as_lists(cls, values: Any) -> Any:
+    def _texts_as_lists(cls, values: object) -> object:
         return with_lists(cls, values) if isinstance(values, Mapping) else values
 
 
@@ -102,13 +102,13 @@ def layer_tables(model: type[OperationSettings]) -> tuple[str, ...]:
     return tuple(name for name, info in setting_info(model).items() if info.kind == "layers")
 
 
-def default_of(model: type[OperationSettings], name: str) -> Any:
+def default_of(model: type[OperationSettings], name: str) -> object:
     """The default of a setting, or None where it must be given."""
     declared = model.model_fields[name]
     return None if declared.is_required() else declared.get_default(call_default_factory=True)
 
 
-def with_lists(model: type[OperationSettings], values: Mapping[str, Any]) -> dict[str, Any]:
+def with_lists(model: type[OperationSettings], values: Mapping[str, object]) -> dict[str, object]:
     """Values with a single text as the list of one that its setting takes: so a parameter can stand for it. An empty text is an
     empty list."""
     out = dict(values)
@@ -118,7 +118,7 @@ def with_lists(model: type[OperationSettings], values: Mapping[str, Any]) -> dic
     return out
 
 
-def _lists_texts(declared: Any) -> bool:
+def _lists_texts(declared: object) -> bool:
     if get_origin(declared) is not list:
         return False
     (of,) = get_args(declared)

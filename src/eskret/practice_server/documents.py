@@ -42,7 +42,7 @@ def both(href: str, form: str, rel: str = "self", json: str = JSON) -> list[dict
     ]
 
 
-def landing(home: str, form: str) -> dict[str, Any]:
+def landing(home: str, form: str) -> dict[str, object]:
     """The landing page (17-069r4, requirement 2)."""
     return {
         "title": TITLE,
@@ -57,12 +57,12 @@ def landing(home: str, form: str) -> dict[str, Any]:
     }
 
 
-def conformance(home: str, form: str) -> dict[str, Any]:
+def conformance(home: str, form: str) -> dict[str, object]:
     """The conformance classes (requirement 6)."""
     return {"conformsTo": list(CONFORMS), "links": both(f"{home}/conformance", form)}
 
 
-def collections(home: str, form: str, found: Sequence[dict[str, Any]]) -> dict[str, Any]:
+def collections(home: str, form: str, found: Sequence[dict[str, object]]) -> dict[str, object]:
     """The list of datasets (requirements 13 to 15)."""
     return {"links": both(f"{home}/collections", form), "collections": list(found)}
 
@@ -92,7 +92,7 @@ def collection(home: str, dataset: StoredDataset, form: str, box: Sequence[float
     }
 
 
-def schema(home: str, dataset: StoredDataset) -> dict[str, Any]:
+def schema(home: str, dataset: StoredDataset) -> dict[str, object]:
     """The schema of a dataset's features (20-002 and 23-058r1, Part 5)."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -103,9 +103,9 @@ def schema(home: str, dataset: StoredDataset) -> dict[str, Any]:
     }
 
 
-def openapi(home: str, datasets: Sequence[StoredDataset]) -> dict[str, Any]:
+def openapi(home: str, datasets: Sequence[StoredDataset]) -> dict[str, object]:
     """The definition of the interface in OpenAPI 3.0 (requirement class oas30)."""
-    paths: dict[str, Any] = {
+    paths: dict[str, object] = {
         "/": {"get": _get("landing", "The landing page", JSON)},
         "/conformance": {"get": _get("conformance", "The conformance classes", JSON)},
         "/collections": {"get": _get("collections", "The datasets", JSON), "post": _change("make", "Make a dataset", JSON, "201")},
@@ -157,7 +157,7 @@ def openapi(home: str, datasets: Sequence[StoredDataset]) -> dict[str, Any]:
     }
 
 
-_PARAMETERS: dict[str, Any] = {
+_PARAMETERS: dict[str, object] = {
     "limit": {
         "name": "limit",
         "in": "query",
@@ -201,17 +201,17 @@ def _parameter(name: str) -> dict[str, str]:
     return {"$ref": f"#/components/parameters/{name}"}
 
 
-def _answers(status: str, type: str) -> dict[str, Any]:
+def _answers(status: str, type: str) -> dict[str, object]:
     content = {"content": {type: {"schema": {"type": "object"}}}} if type else {}
     wrong = {"description": "What is wrong", "content": {JSON: {"schema": {"$ref": "#/components/schemas/problem"}}}}
     return {status: {"description": "Done", **content}, "default": wrong}
 
 
-def _get(id: str, summary: str, type: str) -> dict[str, Any]:
+def _get(id: str, summary: str, type: str) -> dict[str, object]:
     return {"operationId": id, "summary": summary, "responses": _answers("200", type)}
 
 
-def _change(id: str, summary: str, takes: str, status: str, locks: bool = False) -> dict[str, Any]:
+def _change(id: str, summary: str, takes: str, status: str, locks: bool = False) -> dict[str, object]:
     out: dict[str, Any] = {"operationId": id, "summary": summary, "responses": _answers(status, ""), "security": [{"token": []}]}
     if takes:
         out["requestBody"] = {"required": True, "content": {takes: {"schema": {"type": "object"}}}}

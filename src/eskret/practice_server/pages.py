@@ -101,7 +101,7 @@ def problem(home: str, code: str, says: str) -> str:
     return _page(home, code, f"<p>{escape(says)}</p>")
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     return "" if value is None else str(value)
 
 

@@ -186,7 +186,7 @@ class Storage:
 
     # -- choosing
 
-    def _where(self, name: str, wanted: ItemQuery) -> tuple[str, list[Any]]:
+    def _where(self, name: str, wanted: ItemQuery) -> tuple[str, list[object]]:
         terms: list[str] = ["dataset = ?"]
         values: list[Any] = [name]
         if wanted.boxes:
@@ -245,7 +245,7 @@ def _now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-def _body(feature: Mapping[str, Any]) -> bytes:
+def _body(feature: Mapping[str, object]) -> bytes:
     """Geometry and properties as the inner text of an object; other members are not kept."""
     kept = {"geometry": feature.get("geometry"), "properties": feature.get("properties") or {}}
     return orjson.dumps(kept)[1:-1]

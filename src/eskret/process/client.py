@@ -25,7 +25,7 @@ class Worker:
         ``error`` or ``crashed``.
     """
 
-    def __init__(self, on_event: Callable[[Mapping[str, Any]], None]) -> None:
+    def __init__(self, on_event: Callable[[Mapping[str, object]], None]) -> None:
         self._on_event = on_event
         self._process: subprocess.Popen[str] | None = None
         self._lock = threading.Lock()
@@ -112,7 +112,7 @@ class Worker:
         process.kill()
 
     @staticmethod
-    def _write(process: subprocess.Popen[str], request: Mapping[str, Any]) -> None:
+    def _write(process: subprocess.Popen[str], request: Mapping[str, object]) -> None:
         assert process.stdin is not None
         process.stdin.write(json.dumps(request, default=str) + "\n")
         process.stdin.flush()
@@ -169,7 +169,7 @@ class Worker:
             self._on_event({"job": job, "do": do, **told})
 
 
-def _nobody(event: Mapping[str, Any]) -> None:
+def _nobody(event: Mapping[str, object]) -> None:
     """Hears what comes after the end."""
 
 

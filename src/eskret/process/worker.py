@@ -14,7 +14,7 @@ import sys
 import threading
 from collections.abc import Callable, Mapping
 from functools import partial
-from typing import Any, TextIO
+from typing import TextIO
 
 from eskret.core import watchdog
 from eskret.core.files.log import start_log
@@ -74,7 +74,7 @@ class Server:
             self._tell(job, {"event": "error", "do": do, "text": f"{text}. Nothing was written.", "code": Code.TIME_LIMIT})
         os._exit(OVERRUN)
 
-    def _tell(self, job: int, event: Mapping[str, Any]) -> None:
+    def _tell(self, job: int, event: Mapping[str, object]) -> None:
         line = json.dumps({"job": job, **event}, ensure_ascii=False, default=str)
         with self._lock:
             self._answers.write(line + "\n")
@@ -98,7 +98,7 @@ class Server:
             self._open.pop(job, None)
 
 
-def _failure(error: Exception, do: str) -> dict[str, Any]:
+def _failure(error: Exception, do: str) -> dict[str, object]:
     """What is told of a job that failed."""
     if isinstance(error, RehearsalError):
         return {**error.to_json(), "findings": [f.to_json() for f in error.findings]}

@@ -218,7 +218,7 @@ def _entries(
     return out
 
 
-def features_of(table: pa.Table, shapes: np.ndarray, rows: np.ndarray) -> Iterable[dict[str, Any]]:
+def features_of(table: pa.Table, shapes: np.ndarray, rows: np.ndarray) -> Iterable[dict[str, object]]:
     """Some rows as GeoJSON features."""
     chosen = table.take(pa.array(rows, pa.int64()))
     held = chosen.to_pylist() if chosen.num_columns else [{} for _ in rows]
@@ -246,7 +246,7 @@ def as_sent(table: pa.Table) -> pa.Table:
     return pa.table(out) if out else table
 
 
-def _text(value: Any) -> str:
+def _text(value: object) -> str:
     if isinstance(value, bytes):
         return value.hex()
     return orjson.dumps(value, default=str).decode() if isinstance(value, list | dict) else str(value)

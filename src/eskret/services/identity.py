@@ -54,7 +54,7 @@ def key_of(feature: Mapping[str, Any], key: Sequence[str]) -> str | None:
 
 
 def content_texts(
-    features: Sequence[Mapping[str, Any]], decimals: int, own: likeness.Fields = None, after: Mapping[str, int] | None = None
+    features: Sequence[Mapping[str, object]], decimals: int, own: likeness.Fields = None, after: Mapping[str, int] | None = None
 ) -> list[str]:
     """A text for each feature by all that it holds, and the how many-th of its like it is.
 

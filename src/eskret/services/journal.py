@@ -190,7 +190,7 @@ class PushJournal:
         self.file.unlink(missing_ok=True)
 
 
-def _rows(entries: Sequence[tuple[str, FeatureChange]]) -> Generator[tuple[Any, ...], None, None]:
+def _rows(entries: Sequence[tuple[str, FeatureChange]]) -> Generator[tuple[object, ...], None, None]:
     for n, (key, change) in enumerate(entries):
         before, wanted = (None if f is None else orjson.dumps(f) for f in (change.before, change.wanted))
         yield n, _action(change), key, change.id, change.twins, before, wanted, WAITING

@@ -31,7 +31,7 @@ def held(feature: Mapping[str, Any], own: Fields = None) -> dict[str, Any]:
     return {n: v for n, v in every.items() if v is not None and (own is None or n in own)}
 
 
-def same_value(a: Any, b: Any) -> bool:
+def same_value(a: object, b: object) -> bool:
     """Whether two values of a property mean the same."""
     if isinstance(a, bool) or isinstance(b, bool):
         return a is b
@@ -43,7 +43,7 @@ def same_value(a: Any, b: Any) -> bool:
     return bool(a == b)
 
 
-def comparable_value(value: Any) -> Any:
+def comparable_value(value: object) -> object:
     """A value in one form of those that ``same_value`` has for the same."""
     if isinstance(value, int) and not isinstance(value, bool):
         return float(value)
@@ -66,7 +66,7 @@ def moment(text: str) -> datetime | date | None:
     return found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
 
 
-def same_shape(a: Mapping[str, Any] | None, b: Mapping[str, Any] | None, decimals: int) -> bool:
+def same_shape(a: Mapping[str, object] | None, b: Mapping[str, object] | None, decimals: int) -> bool:
     """Whether two GeoJSON geometries are the same within half of the last decimal."""
     if a is None or b is None:
         return a is None and b is None
@@ -88,14 +88,14 @@ def same_shape(a: Mapping[str, Any] | None, b: Mapping[str, Any] | None, decimal
     return bool(shapely.equals_exact(shapely.normalize(shapes[0]), shapely.normalize(shapes[1]), within))
 
 
-def box_of(feature: Mapping[str, Any]) -> tuple[float, float, float, float] | None:
+def box_of(feature: Mapping[str, object]) -> tuple[float, float, float, float] | None:
     """West, south, east, north of a feature; None where it has no place."""
     shape = feature.get("geometry")
     if not shape:
         return None
     x: list[float] = []
     y: list[float] = []
-    waiting: list[Any] = [shape]
+    waiting: list[object] = [shape]
     while waiting:
         one = waiting.pop()
         if isinstance(one, Mapping):

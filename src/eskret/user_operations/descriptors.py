@@ -78,7 +78,7 @@ class Shown(Gathering):
     file = ""
     line = 0
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         return sentence_of(self.title, setting_info(self.Settings), settings, entering)
 
     def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:

@@ -12,7 +12,6 @@ from importlib.abc import InspectLoader, MetaPathFinder
 from importlib.machinery import ModuleSpec
 from pathlib import Path
 from types import CodeType
-from typing import Any
 
 
 class AllowedSources(MetaPathFinder):
@@ -28,7 +27,7 @@ class AllowedSources(MetaPathFinder):
         self.home = home
         self.sources = dict(sources)
 
-    def find_spec(self, fullname: str, path: Sequence[str] | None, target: Any = None) -> ModuleSpec | None:
+    def find_spec(self, fullname: str, path: Sequence[str] | None, target: object = None) -> ModuleSpec | None:
         parts = fullname.split(".")
         if path is not None and not any(Path(p) == self.home.joinpath(*parts[:-1]) for p in path):
             return None  # a part of somebody else's package

@@ -226,6 +226,6 @@ def card_of(operation: OwnOperation) -> OperationCard:
     )
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     value = getattr(value, "value", value)
     return value if isinstance(value, bool | int | float | str | list | dict) or value is None else str(value)

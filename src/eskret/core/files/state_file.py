@@ -25,7 +25,7 @@ def read_state(path: Path) -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def change_state(path: Path, change: Callable[[dict[str, Any]], None]) -> None:
+def change_state(path: Path, change: Callable[[dict[str, object]], None]) -> None:
     """Change what the file says, so that what another process changes at the same time stays.
 
     Raises

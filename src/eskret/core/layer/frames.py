@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 
@@ -11,7 +9,7 @@ from eskret.core.crs import crs_code, parse_crs
 from eskret.core.layer import Layer
 
 
-def to_frame(layer: Layer, index: Any = None) -> Any:
+def to_frame(layer: Layer, index: object = None) -> object:
     """A copy as a GeoDataFrame (a DataFrame for a plain table), Arrow types kept.
 
     Parameters
@@ -29,7 +27,7 @@ def to_frame(layer: Layer, index: Any = None) -> Any:
     return geopandas.GeoDataFrame(frame, geometry=np.array(layer.geometry, dtype=object), crs=layer.crs)
 
 
-def from_frame(frame: Any, key: str = "layer") -> Layer:
+def from_frame(frame: object, key: str = "layer") -> Layer:
     """A layer of a GeoDataFrame or DataFrame; its index is left out."""
     import geopandas
 

@@ -53,7 +53,7 @@ class Style:
     width: float = 0.0
     opacity: int = 100
 
-    def to_table(self) -> dict[str, Any]:
+    def to_table(self) -> dict[str, object]:
         """What a workflow file says of it: only what is not as usual and has a say."""
         usual, out = Style(), {}
         silent = _SILENT[self.by] | ({"breaks"} if self.method != "own" else {"count"})
@@ -121,7 +121,7 @@ def _breaks(given: Any) -> tuple[float, ...]:
     return tuple(given)
 
 
-def _one_of(values: Mapping[str, Any], name: str, known: tuple[str, ...]) -> None:
+def _one_of(values: Mapping[str, object], name: str, known: tuple[str, ...]) -> None:
     if name in values and values[name] not in known:
         raise SettingError(f"'{name}' cannot be {values[name]!r}", way_out=f"It can be {', '.join(known)}")
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -71,7 +70,7 @@ def _told(column: pa.ChunkedArray, made: pa.ChunkedArray, rounded: int = 0) -> R
     return Retyped(made, lost, tuple(dict.fromkeys(repr(v) for v in some)), rounded)
 
 
-def _as(value: Any, kind: pa.DataType) -> Any:
+def _as(value: object, kind: pa.DataType) -> object:
     if value is None:
         return None
     if pa.types.is_string(kind):

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 import pyarrow as pa
 
 
-def from_objects(rows: Sequence[Mapping[str, Any]]) -> pa.Table:
+def from_objects(rows: Sequence[Mapping[str, object]]) -> pa.Table:
     """A table of objects with fields: a field has the type of its values, or is text where they have several.
 
     A field that some objects lack is empty there; one that is always empty is text; what is nested stays so.
@@ -17,7 +16,7 @@ def from_objects(rows: Sequence[Mapping[str, Any]]) -> pa.Table:
     return pa.table({name: _column([row.get(name) for row in rows]) for name in names})
 
 
-def _column(values: Sequence[Any]) -> pa.Array:
+def _column(values: Sequence[object]) -> pa.Array:
     try:
         column = pa.array(values)
     except (pa.ArrowInvalid, pa.ArrowTypeError):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -12,12 +11,12 @@ import pyarrow.compute as pc
 from eskret.core.tables.values import settled
 
 
-def as_values(values: Sequence[Any], kind: pa.DataType) -> pa.Array:
+def as_values(values: Sequence[object], kind: pa.DataType) -> pa.Array:
     """Values as a file or a person gives them, in the type of a field; null for one that the type cannot have."""
     return pa.array([_fitted(v, kind) for v in values], kind)
 
 
-def _fitted(value: Any, kind: pa.DataType) -> Any:
+def _fitted(value: object, kind: pa.DataType) -> object:
     if value is None:
         return None
     try:
@@ -30,7 +29,7 @@ def _fitted(value: Any, kind: pa.DataType) -> Any:
         return None
 
 
-def rows_of(column: pa.ChunkedArray, values: Sequence[Any]) -> tuple[np.ndarray, np.ndarray]:
+def rows_of(column: pa.ChunkedArray, values: Sequence[object]) -> tuple[np.ndarray, np.ndarray]:
     """Which value each row has.
 
     Parameters

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -19,9 +18,9 @@ class FieldProfile:
     word: str
     nulls: int
     distinct: int
-    least: Any
-    greatest: Any
-    sample: tuple[Any, ...]
+    least: object
+    greatest: object
+    sample: tuple[object, ...]
 
 
 def profile(table: pa.Table) -> list[FieldProfile]:
@@ -45,7 +44,7 @@ def _comparable(column: pa.ChunkedArray) -> pa.ChunkedArray:
     return column
 
 
-def values_with_counts(column: pa.ChunkedArray, most: int) -> list[tuple[Any, int]]:
+def values_with_counts(column: pa.ChunkedArray, most: int) -> list[tuple[object, int]]:
     """The most frequent values of a field with how many rows have each, at most ``most``; ties in the values' order."""
     counted = pc.value_counts(_comparable(column).drop_null())
     if not len(counted):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QMenu, QToolButton, QWidget
@@ -18,7 +17,7 @@ class BindButton(QToolButton):
         self,
         session: Session,
         step: str,
-        take: Callable[[Any], None],
+        take: Callable[[object], None],
         make: Callable[[], None] | None = None,
         parent: QWidget | None = None,
     ) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from PySide6.QtCore import QStringListModel, Qt
 from PySide6.QtGui import QColor, QFont, QKeyEvent, QSyntaxHighlighter, QTextCharFormat, QTextCursor, QTextDocument
 from PySide6.QtWidgets import QCompleter, QLabel, QPlainTextEdit, QWidget
@@ -150,7 +148,7 @@ class ConditionEditor(SqlEditor):
         self.values.taken.connect(self._put_value)
         self.layout().addWidget(self.values)  # type: ignore[union-attr]
 
-    def _put_value(self, field: str, value: Any) -> None:
+    def _put_value(self, field: str, value: object) -> None:
         cursor = self.text.textCursor().position()
         self.text.setPlainText(with_value(self.text.toPlainText(), cursor, field, value))
         self.text.moveCursor(QTextCursor.MoveOperation.End)

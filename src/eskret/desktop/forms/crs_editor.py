@@ -127,7 +127,7 @@ class CrsBox(QDialog):
         recent = list(dict.fromkeys([*own, *recent_crs(self._session.memory), "EPSG:4326"]))
         self._session.ask("find_crs", take, self, words=self.line.text(), recent=recent, most=40)
 
-    def _fill(self, found: list[dict[str, Any]]) -> None:
+    def _fill(self, found: list[dict[str, object]]) -> None:
         self.list.clear()
         for known in found:
             item = QListWidgetItem(f"{known['name']}   {known['code']}, {known['unit']}")

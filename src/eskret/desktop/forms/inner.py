@@ -71,7 +71,7 @@ class InnerEditor(SettingEditor):
         self._column.addWidget(self.empty)
         self.rows: dict[str, _Row] = {}
         self._document: Document | None = None
-        self._asked: tuple[Any, ...] = ()
+        self._asked: tuple[object, ...] = ()
 
     def show_value(self, value: Any) -> None:
         """Show the step as it stands."""
@@ -157,11 +157,11 @@ class InnerEditor(SettingEditor):
 class _Row(QWidget):
     """One parameter of the inner workflow."""
 
-    def __init__(self, session: Session, step: str, parameter: Parameter, settle: Callable[[Parameter, Any], None]) -> None:
+    def __init__(self, session: Session, step: str, parameter: Parameter, settle: Callable[[Parameter, object], None]) -> None:
         super().__init__()
         self.parameter = parameter
         self._settle_with = settle
-        self._shown: Any = None
+        self._shown: object = None
         self.layer: LayerEditor | None = None
         self.editor: ValueEditor | None = None
         if parameter.type == "layer":

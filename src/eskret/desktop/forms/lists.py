@@ -26,7 +26,7 @@ class FeaturesEditor(LinesEditor):
         return "\n".join(f'"{v}"' if isinstance(v, str) and _typed(v) != v else str(v) for v in value or [])
 
 
-def _typed(text: str) -> Any:
+def _typed(text: str) -> object:
     if len(text) > 1 and text[0] == text[-1] == '"':
         return text[1:-1]
     plain = text.lstrip("-")
@@ -73,7 +73,7 @@ class CellsEditor(LinesEditor):
 
     def __init__(self, info: SettingInfo) -> None:
         super().__init__(SettingInfo(info.label, info.help, info.kind, example="B-017, bottom: sannd -> sand"), 5)
-        self._cells: list[dict[str, Any]] = []
+        self._cells: list[dict[str, object]] = []
 
     def value(self) -> list[dict[str, Any]]:
         known = {_line(c): c for c in self._cells}
@@ -89,12 +89,12 @@ class CellsEditor(LinesEditor):
         return "\n".join(map(_line, self._cells))
 
 
-def _line(cell: dict[str, Any]) -> str:
+def _line(cell: dict[str, object]) -> str:
     old, new = (_NOTHING if cell.get(n) is None else str(cell[n]) for n in ("old", "new"))
     return f"{cell.get('key')}, {cell.get('field')}: {old}{_ARROW}{new}"
 
 
-def _cell(text: str) -> dict[str, Any] | None:
+def _cell(text: str) -> dict[str, object] | None:
     head, colon, change = text.partition(": ")
     key, comma, field = head.rpartition(", ")
     old, arrow, new = change.partition(_ARROW)
@@ -111,7 +111,7 @@ class ShapesEditor(LinesEditor):
     def __init__(self, info: SettingInfo) -> None:
         super().__init__(SettingInfo(info.label, info.help, info.kind), 6)
 
-    def to_text(self, value: Any) -> str:
+    def to_text(self, value: object) -> str:
         return str(value or "")
 
     def value(self) -> str:

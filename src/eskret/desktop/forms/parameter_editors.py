@@ -30,7 +30,7 @@ class ValueEditor(QWidget):
         self.line: QLineEdit | None = None
         self.box: QComboBox | None = None
         self.flag: QCheckBox | None = None
-        self._wanted: Any = ""  # what is to be chosen, though it may not be among the choices (yet)
+        self._wanted: object = ""  # what is to be chosen, though it may not be among the choices (yet)
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(6)
@@ -130,7 +130,7 @@ class ValueEditor(QWidget):
             if widget is not None:
                 widget.blockSignals(False)
 
-    def _choose(self, value: Any) -> None:
+    def _choose(self, value: object) -> None:
         assert self.box is not None
         self._wanted = value
         here = [self.box.itemData(n) for n in range(self.box.count())]

@@ -75,7 +75,7 @@ class ValuesForm(QWidget):
         self._quiet = QTimer(self, singleShot=True, interval=ASK_AFTER)
         self._quiet.timeout.connect(self._ask)
 
-    def show_parameters(self, document: Document, values: Mapping[str, Any]) -> None:
+    def show_parameters(self, document: Document, values: Mapping[str, object]) -> None:
         """Show the parameters of a document with these values."""
         if document.parameters != self._document.parameters:
             for block in self.blocks.values():

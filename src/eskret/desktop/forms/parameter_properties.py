@@ -18,7 +18,7 @@ from eskret.workflow.model.edits import put_parameter, rename_parameter, uses_of
 from eskret.workflow.model.parameters import TYPES, ChoicesFrom, EnabledBy, Parameter, parameter_of
 
 NONE, LISTED, READ = "any value", "one of a list", "one that a layer has"
-_EMPTY: dict[str, Any] = {"number": 0, "flag": False, "date": "2031-01-01", "measure": "1 m"}
+_EMPTY: dict[str, object] = {"number": 0, "flag": False, "date": "2031-01-01", "measure": "1 m"}
 
 
 class Properties(QWidget):
@@ -367,6 +367,6 @@ def _figure(value: float | None) -> str:
     return "" if value is None else f"{value:g}"
 
 
-def _without_none(table: dict[str, Any]) -> dict[str, Any]:
+def _without_none(table: dict[str, object]) -> dict[str, object]:
     """A table with an empty default left out: it has no value yet, which is not a wrong one."""
     return {k: v for k, v in table.items() if not (k == "default" and v == "")}

@@ -19,7 +19,7 @@ class TextPreview(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._asked: Any = None
+        self._asked: object = None
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)

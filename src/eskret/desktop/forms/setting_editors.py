@@ -92,7 +92,7 @@ class TextEditor(SettingEditor):
         if self.line.text() != text:
             self.line.setText(text)
 
-    def to_text(self, value: Any) -> str:
+    def to_text(self, value: object) -> str:
         return "" if value is None else str(value)
 
     def target(self) -> QWidget:
@@ -191,7 +191,7 @@ class LinesEditor(SettingEditor):
             self.text.setPlainText(text)
             self._pause.stop()
 
-    def to_text(self, value: Any) -> str:
+    def to_text(self, value: object) -> str:
         return "" if value is None else str(value)
 
     def target(self) -> QWidget:
@@ -242,7 +242,7 @@ class ChoiceEditor(SettingEditor):
 
     def __init__(self, info: SettingInfo, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._value: Any = None
+        self._value: object = None
         self.box = QComboBox()
         self.box.setAccessibleName(info.label)
         self.box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)

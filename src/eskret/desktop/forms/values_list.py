@@ -25,7 +25,7 @@ class ValuesList(QWidget):
         super().__init__(parent)
         self._session = session
         self._layers: list[dict[str, Any]] = []
-        self._asked: tuple[Any, ...] = ()
+        self._asked: tuple[object, ...] = ()
         self.box = QComboBox()
         self.box.setAccessibleName("Field whose values are listed")
         self.box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
@@ -51,7 +51,7 @@ class ValuesList(QWidget):
         column.addWidget(self.list)
         self.hide()
 
-    def offer(self, fields: list[tuple[str, str]], layers: list[dict[str, Any]], mentioned: str) -> None:
+    def offer(self, fields: list[tuple[str, str]], layers: list[dict[str, object]], mentioned: str) -> None:
         """Offer the fields of layers that can be read now; without any the list is not there.
 
         Parameters
@@ -102,7 +102,7 @@ class ValuesList(QWidget):
 _WAITS = re.compile(r"(=|<>|!=|<|>|<=|>=|\bLIKE|\bILIKE|\bBETWEEN|\bAND|,|\()\s*$", re.IGNORECASE)
 
 
-def with_value(text: str, cursor: int, field: str, value: Any) -> str:
+def with_value(text: str, cursor: int, field: str, value: object) -> str:
     """The condition with a value put in: where the text waits for one, else as a condition on its field of its own.
 
     A condition that was made by clicking takes further values of its field into a list, and lets go of one clicked again.

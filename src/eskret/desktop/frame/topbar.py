@@ -37,7 +37,7 @@ class ParameterBox(QFrame):
         self.wrong.setObjectName("wrong")
         self.wrong.setWordWrap(True)
         self.wrong.hide()
-        self._choices: tuple[Any, ...] | None = None
+        self._choices: tuple[object, ...] | None = None
         help_ = QLabel(parameter.help or "Steps use this value wherever they name the parameter.")
         help_.setObjectName("faint")
         help_.setWordWrap(True)
@@ -91,11 +91,11 @@ class ParameterBox(QFrame):
         else:
             self._say("")
 
-    def _accepted(self) -> Any:
+    def _accepted(self) -> object:
         value = self._parameter.accept(self.field.value())
         return value if self._choices is None else self._parameter.accept_among(value, self._choices)
 
-    def _value(self) -> Any:
+    def _value(self) -> object:
         """The value, if the parameter can have it; else the mistake is shown and nothing comes."""
         try:
             return self._accepted()
@@ -204,7 +204,7 @@ class TopBar(QWidget):
         for button in (self.words, self.runs, self.publish, self.rehearse, self.stop, self.run):
             row.addWidget(button)
         self.chips: dict[str, QPushButton] = {}
-        self._made: tuple[Any, ...] = ()
+        self._made: tuple[object, ...] = ()
         self._working = False
         session.changed.connect(self.refresh)
         session.run_changed.connect(self.refresh)
@@ -298,6 +298,6 @@ class TopBar(QWidget):
         return box
 
 
-def _short(value: Any) -> str:
+def _short(value: object) -> str:
     text = str(value)
     return text if len(text) <= 24 else text[:23] + "…"

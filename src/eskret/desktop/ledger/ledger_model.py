@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
@@ -129,7 +128,7 @@ class LedgerModel(QAbstractItemModel):
                 return self.index(node.position, 0)
         return QModelIndex()
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> object:
         if orientation != Qt.Orientation.Horizontal:
             return None
         if role == Qt.ItemDataRole.DisplayRole:
@@ -144,7 +143,7 @@ class LedgerModel(QAbstractItemModel):
             return Qt.ItemFlag.ItemIsEnabled
         return Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
 
-    def data(self, index: Index, role: int = 0) -> Any:
+    def data(self, index: Index, role: int = 0) -> object:
         if not index.isValid():
             return None
         node = self.node(index)
@@ -209,6 +208,6 @@ def _n(value: int | None) -> str:
     return "" if value is None else f"{value:,}"
 
 
-def _shape(nodes: list[Node]) -> list[Any]:
+def _shape(nodes: list[Node]) -> list[object]:
     """What must be equal for rows to stay: kinds, steps, layers."""
     return [(n.kind, n.step.id if n.step else n.text, n.thread, [c.layer.key for c in n.children if c.layer]) for n in nodes]

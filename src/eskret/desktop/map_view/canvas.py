@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, QTimer, Signal
@@ -417,7 +416,7 @@ class MapCanvas(QWidget):
             here = [] if self._held else [self.view.to_ground(self._pointer.x(), self._pointer.y())]
             self.measured.emit(self.mode, np.array([*self._vertices, *here]), self._held)
 
-    def leaveEvent(self, event: Any) -> None:
+    def leaveEvent(self, event: object) -> None:
         self._under = -1
         self.left.emit()
         self.update()

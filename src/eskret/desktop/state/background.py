@@ -23,9 +23,9 @@ class Background(QObject):
         self._closed = False
         self._number = 0
         # whoever is to be told may be a widget: the thread knows only a number, so that it never is the last to hold one
-        self._takes: dict[int, tuple[Callable[[], Any], Callable[[Any], None]]] = {}
+        self._takes: dict[int, tuple[Callable[[], object], Callable[[object], None]]] = {}
         # what was asked is held a little longer than its thread can, and no longer: it may be layers with their files open
-        self._lately: list[Any] = []
+        self._lately: list[object] = []
         self._drop = QTimer(self, singleShot=True, interval=_A_LITTLE)
         self._drop.timeout.connect(self._let_go)
         self._done.connect(self._hand_back)
@@ -38,11 +38,11 @@ class Background(QObject):
             self._takes[number] = (work, take)
             self._pool.submit(work).add_done_callback(partial(self._tell, number))
 
-    def _tell(self, number: int, future: Future[Any]) -> None:
+    def _tell(self, number: int, future: Future[object]) -> None:
         if not self._closed and not future.cancelled():
             self._done.emit(number, future)
 
-    def _hand_back(self, number: int, future: Future[Any]) -> None:
+    def _hand_back(self, number: int, future: Future[object]) -> None:
         asked = self._takes.pop(number, None)
         self._lately.append((asked, future))
         if not self._drop.isActive():

@@ -273,7 +273,7 @@ class Publisher(QObject):
         self.sending = _Under(job, id, back)
         self.sending_changed.emit()
 
-    def _say(self, push: Mapping[str, Any]) -> None:
+    def _say(self, push: Mapping[str, object]) -> None:
         name = push["dataset"]
         if push["state"] == "pushed":
             text = f"'{name}' is up to date: {push['added']:,} added, {push['changed']:,} changed, {push['removed']:,} removed."
@@ -295,7 +295,7 @@ class Publisher(QObject):
 
     # -- the worker
 
-    def ask(self, do: str, handler: Callable[[Mapping[str, Any]], None], owner: QObject | None = None, **request: Any) -> int:
+    def ask(self, do: str, handler: Callable[[Mapping[str, object]], None], owner: QObject | None = None, **request: object) -> int:
         """Give the worker a job; ``handler`` hears its last event, unless its owner is gone by then."""
         if do in ("push", "look_published"):
             request = {"store": self._session.new_store(), "crs": self._session.document.crs, **request}
@@ -303,7 +303,7 @@ class Publisher(QObject):
         self._handlers[job] = (handler, owner)
         return job
 
-    def _take(self, event: dict[str, Any]) -> None:
+    def _take(self, event: dict[str, object]) -> None:
         kind, job = event["event"], event["job"]
         if self._closed:
             return  # what it would show has been taken away with the session

@@ -112,7 +112,7 @@ class Saving(QObject):
         session = self._session
         session.ask("reopen", got, self, run=kept.id)
 
-    def _report_told(self, path: Path, event: Mapping[str, Any]) -> None:
+    def _report_told(self, path: Path, event: Mapping[str, object]) -> None:
         done = event["event"] == "done"
         self.told.emit("good" if done else "bad", f"The report is saved as {path}." if done else str(event["text"]))
 

@@ -249,7 +249,7 @@ class StyleForm(QWidget):
     def _field_chosen(self, field: str) -> None:
         self._say("colour a layer", **self._with_field(self._style.by, field))
 
-    def _with_field(self, by: str, field: str) -> Mapping[str, Any]:
+    def _with_field(self, by: str, field: str) -> Mapping[str, object]:
         out: dict[str, Any] = {"field": field}
         if by == VALUES and (field != self._style.field or not self._style.colours):
             out["colours"] = colours_for(self._table.column(field))
@@ -333,7 +333,7 @@ def _spin(name: str, least: int, most: int) -> QSpinBox:
     return spin
 
 
-def _choose(box: QComboBox, value: Any) -> None:
+def _choose(box: QComboBox, value: object) -> None:
     box.setCurrentIndex(box.findData(value))
 
 

@@ -52,7 +52,7 @@ class FieldsView(QWidget):
         column.addWidget(self.about)
         column.addWidget(self.table, 1)
 
-    def show_layer(self, info: Mapping[str, Any]) -> None:
+    def show_layer(self, info: Mapping[str, object]) -> None:
         """Say what the layer is; its fields follow when they have been read."""
         self.about.setText("\n".join(about_lines(info)))
         self.table.setRowCount(0)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 
@@ -74,7 +73,7 @@ class GridModel(QAbstractTableModel):
     def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
         return 0 if parent.isValid() else len(self.columns)
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         if orientation == Qt.Orientation.Vertical:
             return str(section + 1) if role == Qt.ItemDataRole.DisplayRole else None
         column = self.columns[section]
@@ -90,7 +89,7 @@ class GridModel(QAbstractTableModel):
     def cell(self, index: Index) -> Cell:
         return index.row(), self.columns[index.column()].key
 
-    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
         cell = self.cell(index)
         text = self.rows[cell[0]].get(cell[1], "")
         problem = self.problems.get(cell, "")
@@ -115,7 +114,7 @@ class GridModel(QAbstractTableModel):
         usual = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         return usual | Qt.ItemFlag.ItemIsEditable if self.columns[index.column()].editable else usual
 
-    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+    def setData(self, index: Index, value: object, role: int = Qt.ItemDataRole.EditRole) -> bool:
         if role != Qt.ItemDataRole.EditRole or not self.columns[index.column()].editable:
             return False
         cell, text = self.cell(index), str(value)

@@ -38,7 +38,7 @@ class TableModel(QAbstractTableModel):
         self._background = Background(self)
         self._asked = 0
         self.titles: list[str] = []
-        self.overlay: dict[tuple[int, str], Any] = {}
+        self.overlay: dict[tuple[int, str], object] = {}
         """Cells changed by hand and not yet run: new values by row and field."""
 
     def show_table(self, table: pa.Table | None, rows: np.ndarray | None = None, reasons: StoredAside | None = None) -> None:
@@ -106,7 +106,7 @@ class TableModel(QAbstractTableModel):
         editable = index.isValid() and self._field(index.column()) >= 0
         return flags | Qt.ItemFlag.ItemIsEditable if editable else flags
 
-    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+    def setData(self, index: Index, value: object, role: int = Qt.ItemDataRole.EditRole) -> bool:
         """Tell that a cell was changed; the table itself stays as it is."""
         if role != Qt.ItemDataRole.EditRole or not index.isValid():
             return False
@@ -124,7 +124,7 @@ class TableModel(QAbstractTableModel):
             QTimer.singleShot(0, self, lambda: self.edited.emit(row, field.name, new))
         return True
 
-    def data(self, index: Index, role: int = 0) -> Any:
+    def data(self, index: Index, role: int = 0) -> object:
         if not index.isValid():
             return None
         column = index.column()
@@ -173,7 +173,7 @@ class TableModel(QAbstractTableModel):
         kind = self._table.schema.field(self._field(column)).type
         return bool(pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind))
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> Any:
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = 0) -> object:
         if orientation != Qt.Orientation.Horizontal or section >= len(self.titles):
             return None
         if role == Qt.ItemDataRole.DisplayRole:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices, QFont
@@ -168,7 +167,7 @@ class CodeBox(QDialog):
 class NewOperationBox(Box):
     """Asks for the title of a new operation and writes a file to start from."""
 
-    def __init__(self, own: OwnCode, made: Callable[[str], Any], parent: QWidget) -> None:
+    def __init__(self, own: OwnCode, made: Callable[[str], object], parent: QWidget) -> None:
         super().__init__("New operation", "Write the file", parent)
         self._own, self._made = own, made
         self.add_line("title", "Title", "", "What it does, as a short order: Thin out points.")

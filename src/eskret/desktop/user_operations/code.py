@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
@@ -33,7 +32,7 @@ class OwnCode(QObject):
         self._session = session
         self.folder: Path | None = None
         self._told: ProjectCard | None = None
-        self._said: tuple[Any, ...] = ()
+        self._said: tuple[object, ...] = ()
         self._asked = 0
         self._quiet = QTimer(self, singleShot=True, interval=QUIET)
         self._quiet.timeout.connect(self.look)
@@ -82,7 +81,7 @@ class OwnCode(QObject):
         if wanted - watched:
             self._watcher.addPaths(sorted(wanted - watched))
 
-    def _take(self, event: Mapping[str, Any]) -> None:
+    def _take(self, event: Mapping[str, object]) -> None:
         if event["job"] != self._asked:
             return
         self._patience.stop()
@@ -144,7 +143,7 @@ class OwnCode(QObject):
 
     def _say(self) -> None:
         if not self.trusted:
-            said: tuple[Any, ...] = ("trust", self.hash)
+            said: tuple[object, ...] = ("trust", self.hash)
             text = f"This project brings code of its own: {_in_words(self.files)}. Nothing of it runs before it is allowed."
             tone = "look"
         elif self.problems:

@@ -182,6 +182,6 @@ class ComparedPane(QWidget):
         self.changes.close_down()
 
 
-def _both(a: Any, b: Any) -> str:
+def _both(a: object, b: object) -> str:
     mine, theirs = ("–" if x is None else f"{x:,}" if isinstance(x, int) else str(x) for x in (a, b))
     return mine if mine == theirs else f"{mine} → {theirs}"

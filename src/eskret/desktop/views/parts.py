@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
@@ -39,7 +38,7 @@ def in_row(*widgets: QWidget | None, spacing: int = 8) -> QHBoxLayout:
     return made
 
 
-def push_button(text: str, tip: str, do: Callable[[], Any]) -> QPushButton:
+def push_button(text: str, tip: str, do: Callable[[], object]) -> QPushButton:
     """A button that does something."""
     made = QPushButton(text)
     made.setToolTip(tip)

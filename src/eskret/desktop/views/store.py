@@ -81,7 +81,7 @@ class StoreBox(Box):
         self.ok.setEnabled(False)
         self._session.ask("store", self._done, self, path=str(self._path), rename=rename, section=section, remove=remove)
 
-    def _done(self, event: dict[str, Any]) -> None:
+    def _done(self, event: dict[str, object]) -> None:
         self.ok.setEnabled(True)
         if event["event"] != "done":
             self.say_wrong(str(event["text"]))

@@ -6,7 +6,6 @@ The file is opened anew for it, which is why small layers go another way; its sp
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -44,7 +43,7 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
     """
     names = layer.table.column_names
-    options: dict[str, Any] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
+    options: dict[str, object] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
     storable = layer.with_table(_storable(layer.table))
     if not layer.has_geometry:
         library_write.write_table(path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch)

@@ -107,7 +107,7 @@ def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: 
     return str(found.hexdigest())
 
 
-def _bare(blob: Any) -> Any:
+def _bare(blob: object) -> object:
     """The shape in a GeoPackage's binary (12-128r19, clause 2.1.3): the head names the number that a CRS has in this file."""
     if not isinstance(blob, bytes) or blob[:2] != b"GP" or len(blob) < 8:
         return blob

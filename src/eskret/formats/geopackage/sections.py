@@ -11,7 +11,6 @@ import json
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from eskret.core.expression import quote
 
@@ -88,7 +87,7 @@ def put_in_section(db: sqlite3.Connection, layer: str, section: str, crs: str) -
     put_record(db, layer, ("dataset", STANDARD, "application/json", text))
 
 
-def put_record(db: sqlite3.Connection, layer: str, record: Sequence[Any]) -> None:
+def put_record(db: sqlite3.Connection, layer: str, record: Sequence[object]) -> None:
     """Add a metadata record of a layer.
 
     Parameters

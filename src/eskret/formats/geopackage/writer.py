@@ -127,7 +127,7 @@ class GeoPackageWriter:
         self._triggers: list[tuple[str, str]] = []
         self._systems: dict[str, int] = {}
         self._fresh = 0  # layers written since the schema was last cleared
-        self._hidden: list[tuple[Any, ...]] = []  # rows of the schema that are put back at the end
+        self._hidden: list[tuple[object, ...]] = []  # rows of the schema that are put back at the end
 
     @property
     def connection(self) -> sqlite3.Connection:
@@ -183,7 +183,7 @@ class GeoPackageWriter:
             there = {r[1] for r in self._db.execute(f"PRAGMA table_info({quote(name)})")}
             sections.put_titles(self._db, name, {f: t for f, t in titles.items() if f in there})
 
-    def put_record(self, name: str, record: Sequence[Any]) -> None:
+    def put_record(self, name: str, record: Sequence[object]) -> None:
         """Add a metadata record of a layer: scope, URI of the standard, MIME type, text."""
         sections.put_record(self._db, name, record)
 
@@ -555,7 +555,7 @@ def sql_type(kind: pa.DataType) -> str:
     return "TEXT"
 
 
-def stored_values(column: pa.ChunkedArray) -> list[Any]:
+def stored_values(column: pa.ChunkedArray) -> list[object]:
     """Python values as SQLite and the standard want them."""
     kind = column.type
     if pa.types.is_timestamp(kind):

@@ -145,7 +145,7 @@ class Check(EachLayer):
             help="What becomes of the run.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         that = str(settings.get("that") or "")
         given = settings.get("fields")
         fields = f" {join_words(map(str, given), 3)}" if that in ("unique", "filled") and isinstance(given, list) and given else ""
@@ -272,7 +272,7 @@ def _share(layer: Layer, settings: Any, context: Context) -> _Answer:
     return _Answer(fits, f"{text}, {wanted}", rows)
 
 
-def _valid(layer: Layer, settings: Any, context: Context) -> _Answer:
+def _valid(layer: Layer, settings: object, context: Context) -> _Answer:
     assert layer.geometry is not None
     rows = np.flatnonzero(~shapely.is_valid(layer.geometry) & ~shapely.is_missing(layer.geometry))
     if not len(rows):
@@ -297,7 +297,7 @@ def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
     return _Answer(False, shown, _NOBODY)
 
 
-def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
+def _inside(layer: Layer, settings: object, context: Context) -> _Answer:
     others = other_layer.others_of(layer, context, "other")
     found = cut(layer.bounds(), layer.shapes, outline(others.geometry), context.watch)
     out = is_nonempty(found.outside)
@@ -308,7 +308,7 @@ def _inside(layer: Layer, settings: Any, context: Context) -> _Answer:
     )
 
 
-def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
+def _overlaps(layer: Layer, settings: object, context: Context) -> _Answer:
     assert layer.geometry is not None
     at = np.flatnonzero(is_nonempty(layer.geometry) & (dimension(layer.geometry) == 2) & shapely.is_valid(layer.geometry))
     shapes = layer.geometry[at]
@@ -331,7 +331,7 @@ def _overlaps(layer: Layer, settings: Any, context: Context) -> _Answer:
     return _Answer(False, text, rows, amounts, unit)
 
 
-def _gaps(layer: Layer, settings: Any, context: Context) -> _Answer:
+def _gaps(layer: Layer, settings: object, context: Context) -> _Answer:
     """Holes in what all areas cover together, and the areas around them."""
     assert layer.geometry is not None
     at = np.flatnonzero(is_nonempty(layer.geometry) & (dimension(layer.geometry) == 2))

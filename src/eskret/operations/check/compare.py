@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -68,7 +67,7 @@ class Compare(EachLayer):
             help="How far corners may have moved and still be the same. Left empty, not at all.",
         )
 
-    def default_style(self, settings: Mapping[str, Any]) -> Style:
+    def default_style(self, settings: Mapping[str, object]) -> Style:
         return differing.difference_style()
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:

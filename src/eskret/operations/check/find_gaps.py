@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -46,7 +45,7 @@ class FindGaps(EachLayer):
             "Gaps up to", kind="measure", default="", example="100 m", help="Only gaps no wider than this are listed. Left empty, all."
         )
 
-    def default_style(self, settings: Mapping[str, Any]) -> Style:
+    def default_style(self, settings: Mapping[str, object]) -> Style:
         return Style(label="gap_m", width=2.0)
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:

@@ -56,7 +56,7 @@ class DropRepeats(RowFilter):
                 raise ValueError("name a field, or let the shape count")
             return self
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         given = settings.get("fields")
         by = [str(f) for f in given] if isinstance(given, list) else []
         if settings.get("geometry"):

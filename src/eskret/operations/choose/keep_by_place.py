@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
@@ -56,7 +56,7 @@ class KeepByPlace(RowFilter):
         against: Literal["each", "whole"] = by_place.against_setting()
         edge: bool = by_place.edge_setting()
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         return f"Keep {bold(entering or '…')} {by_place.place_words(settings)}"
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:

@@ -62,7 +62,7 @@ class Pick(RowFilter):
             help="Whether the features picked stay or go.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         given = settings.get("features")
         values = [str(v) for v in given] if isinstance(given, list) else []
         but = "all but " if settings.get("take") == "all but these" else ""

@@ -68,7 +68,7 @@ class Sketch(Source):
                 raise ValueError(error.sentence()) from error
             return value
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         try:
             geometry, _ = features_of(str(settings.get("shapes") or ""))
         except InputError:
@@ -144,7 +144,7 @@ def features_of(text: str) -> tuple[np.ndarray, pa.Table]:
     return geometry, table
 
 
-def _table(properties: Sequence[Mapping[str, Any]]) -> pa.Table:
+def _table(properties: Sequence[Mapping[str, object]]) -> pa.Table:
     names = list(dict.fromkeys(n for p in properties for n in p))
     if not names:
         return pa.table({"number": pa.array(range(1, len(properties) + 1), pa.int64())})

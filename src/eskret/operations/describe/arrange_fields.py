@@ -78,7 +78,7 @@ class ArrangeFields(EachLayer):
                     raise ValueError(f"there is no type '{word}'; it can be {', '.join(t for t in TYPES if t != 'as it comes')}")
             return value
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         parts = []
         for name, verb in (("keep", "keep"), ("drop", "drop"), ("rename", "rename"), ("types", "retype")):
             given = settings.get(name)

@@ -63,7 +63,7 @@ class Correct(FieldsPerRow):
             help="Key, field, old and new value of each cell; cells changed in the table are written down here.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         given = settings.get("changes")
         cells = [c for c in given if isinstance(c, Mapping)] if isinstance(given, list) else []
         fields = list(dict.fromkeys(str(c.get("field")) for c in cells))
@@ -131,5 +131,5 @@ def _corrected(
     return pa.array(values, column.type) if changed else column, np.array(sorted(changed), np.int64), said
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     return "empty" if value is None else f"'{value}'"

@@ -88,7 +88,7 @@ class Flag(FieldsPerRow):
                 raise ValueError("say which other value to write where it does not hold")
             return self
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         where = " ".join(str(settings.get("where") or "").split())
         place = by_place.place_words(settings) if settings.get("to") else ""
         held = " and ".join(filter(None, (f"where {where}" if where else "", place))) or "where …"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 
@@ -71,7 +71,7 @@ class JoinByPlace(EachLayer):
             help="Either way they are counted.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         how = "what most covers it" if settings.get("relation") == "most" else "what lies there"
         return f"Join by place to {bold(entering or '…')} {how} of {bold(str(settings.get('other') or '…').split(':')[-1])}"
 

@@ -107,7 +107,7 @@ class JoinTable(EachLayer):
             help="Either way they are counted and listed.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         table = bold(str(settings.get("table") or "…").split(":")[-1])
         mine, other = settings.get("key") or "…", settings.get("table_key")
         by = f"{mine} = {other}" if other and other != mine else mine

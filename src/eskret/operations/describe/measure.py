@@ -120,7 +120,7 @@ class Measure(FieldsPerRow):
                 raise ValueError("two measures would go into one field")
             return self
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         what = settings.get("what")
         named = [n for n, _ in _fields(what, settings)] if isinstance(what, list) else []
         return f"Measure {join_words(named, 4) or '…'} of {bold(entering or '…')}"

@@ -71,7 +71,7 @@ class Pace(EachLayer):
             choices={"legs": "the leg to each point", "points": "the points"},
         )
 
-    def default_style(self, settings: Mapping[str, Any]) -> Style:
+    def default_style(self, settings: Mapping[str, object]) -> Style:
         unit = str(settings.get("unit"))
         return Style(CLASSES, field=_names([], unit if unit in _SHORT else "km/h")[2], method="natural", width=2.5)
 

@@ -6,7 +6,6 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -80,7 +79,7 @@ class Fetch(Source):
                 raise ValueError("a box is west, south, east, north, with south not above north")
             return value
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         host = str(settings.get("service") or "…").split("//")[-1].split("/")[0]
         return f"Fetch {bold(str(settings.get('dataset') or '…'))} from {host}"
 
@@ -140,7 +139,7 @@ class Fetch(Source):
         )
 
 
-def layer_of(found: Sequence[Mapping[str, Any]], dataset: str, service: str = "") -> tuple[Layer, np.ndarray]:
+def layer_of(found: Sequence[Mapping[str, object]], dataset: str, service: str = "") -> tuple[Layer, np.ndarray]:
     """The features as a layer in WGS 84, with their ids in a field, and the positions of those with bad geometry."""
     texts = np.array([json.dumps(f.get("geometry")) if f.get("geometry") else None for f in found] + [None], object)[:-1]
     shapes = np.asarray(shapely.from_geojson(texts, on_invalid="ignore"), object) if len(found) else np.empty(0, object)

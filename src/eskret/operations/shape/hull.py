@@ -80,7 +80,7 @@ class Hull(EachLayer):
             help="In per cent: 0 follows every dent, 100 none.",
         )
 
-    def sentence(self, settings: Mapping[str, Any], entering: str) -> str:
+    def sentence(self, settings: Mapping[str, object], entering: str) -> str:
         by = settings.get("by")
         grouped = settings.get("around") == "group"
         return f"Hull around {bold(entering or '…')}" + (

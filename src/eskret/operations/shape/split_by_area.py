@@ -155,7 +155,7 @@ class SplitByArea(EachLayer):
             found.append(Finding.look(f"{text}.", "name_field", layer=facts.key))
         return Forecast(tuple(layers), tuple(found))
 
-    def _groups(self, given: Sequence[Any], settings: Settings, context: Context, layer: str) -> _Groups:
+    def _groups(self, given: Sequence[object], settings: Settings, context: Context, layer: str) -> _Groups:
         """Which areas make which layer."""
         texts = [str(v).strip() if v is not None else "" for v in given]
         texts = [t or settings.empty_as for t in texts]

@@ -51,17 +51,17 @@ def to_text(info: SettingInfo, value: Any) -> str:
     return str(info.choices.get(value, value)) if info.kind == "choice" else str(value)
 
 
-def parameters_named(values: list[Any]) -> list[Any]:
+def parameters_named(values: list[object]) -> list[object]:
     """A list in which a parameter stands as it is typed: ``$name``."""
     return [f"${v['parameter']}" if isinstance(v, dict) and set(v) == {"parameter"} else v for v in values]
 
 
-def parameters_meant(values: list[Any], names: Collection[str]) -> list[Any]:
+def parameters_meant(values: list[object], names: Collection[str]) -> list[object]:
     """The list as the file has it, of one with parameters as they are typed; only what is the name of one is meant so."""
     return [{"parameter": v[1:]} if isinstance(v, str) and v.startswith("$") and v[1:] in names else v for v in values]
 
 
-def from_text(info: SettingInfo, text: str) -> Any:
+def from_text(info: SettingInfo, text: str) -> object:
     """What was typed as a value; what cannot be one stays a text, which the rehearsal then refuses."""
     text = text.strip()
     if text.startswith("$") and text[1:].isidentifier() and info.kind not in ("condition", "expression", "template"):

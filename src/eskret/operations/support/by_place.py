@@ -109,7 +109,7 @@ def edge_setting() -> Any:
     )
 
 
-def place_words(settings: Mapping[str, Any]) -> str:
+def place_words(settings: Mapping[str, object]) -> str:
     """``within district``: the relation as part of a sentence."""
     other = bold(str(settings.get("to") or "…").split(":")[-1])
     relation = str(settings.get("relation") or "intersects")

@@ -41,7 +41,7 @@ def _told(dataset: Any) -> dict[str, Any]:
     }
 
 
-def _type_word(schema: Mapping[str, Any]) -> str:
+def _type_word(schema: Mapping[str, object]) -> str:
     """The word a person reads for a property's type."""
     words = {"string": "text", "integer": "whole number", "number": "number", "boolean": "yes/no", "array": "list"}
     dates = {"date": "date", "date-time": "date and time"}
@@ -149,7 +149,7 @@ def keep_token(work: Work, address: str, token: str) -> Answer:
 
 
 @job("practice_faults")
-def practice_faults(work: Work, address: str, faults: dict[str, Any]) -> Answer:
+def practice_faults(work: Work, address: str, faults: dict[str, object]) -> Answer:
     """Have a practice server be slow or fail."""
     import json
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 from eskret.process.jobs.job import Answer, Work, job
 
@@ -17,7 +16,7 @@ def own(work: Work, folder: Path) -> Answer:
 
 
 @job("own_choices")
-def own_choices(work: Work, folder: Path, use: str, settings: dict[str, Any]) -> Answer:
+def own_choices(work: Work, folder: Path, use: str, settings: dict[str, object]) -> Answer:
     """What settings of an own operation offer, where that hangs on the others."""
     from eskret.user_operations.loader import choices
 

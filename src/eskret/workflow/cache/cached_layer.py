@@ -201,7 +201,7 @@ def _write_table(table: pa.Table, path: Path) -> None:
         writer.write_table(table)
 
 
-def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict[str, Any]:
+def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict[str, object]:
     """Write a layer's rows into a new folder; what it shares with one of the others is not written again.
 
     Returns
@@ -228,7 +228,7 @@ def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict
     return facts_of(layer)
 
 
-def facts_of(layer: LayerHandle) -> dict[str, Any]:
+def facts_of(layer: LayerHandle) -> dict[str, object]:
     """The facts to make a ``CachedLayer`` of, but its home and mark, under the names that files of earlier have them."""
     numbered = layer.numbered if isinstance(layer, CachedLayer) else layer.ids is not None
     return {

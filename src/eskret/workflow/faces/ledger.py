@@ -82,7 +82,7 @@ def entering_words(document: Document, step: Step, known: Mapping[str, Sequence[
     return join_words(names)
 
 
-def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, Any] | None = None) -> str:
+def sentence(document: Document, step: Step, known: Mapping[str, Sequence[str]], values: Mapping[str, object] | None = None) -> str:
     """A step as a sentence, with bold parts; ``values`` of parameters as for ``settings_shown``."""
     try:
         operation = operation_by_id(step.use)

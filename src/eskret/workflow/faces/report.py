@@ -116,7 +116,7 @@ def write_report(document: Document, told: Mapping[str, Any], path: Path, folder
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 
 
-def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSource] = (), maps: Sequence[Figure] = ()) -> str:
+def to_html(document: Document, told: Mapping[str, object], read: Sequence[ReportSource] = (), maps: Sequence[Figure] = ()) -> str:
     """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     title = escape(document.title or "Workflow")
     parts = [
@@ -245,7 +245,7 @@ def _settings(document: Document) -> str:
     return _table("Settings", ["#", "Step", "Operation", "From", "Settings"], rows)
 
 
-def _said(value: Any) -> str:
+def _said(value: object) -> str:
     if isinstance(value, Mapping) and set(value) == {"parameter"}:
         return f"${value['parameter']}"
     return json.dumps(value, ensure_ascii=False, default=str)
@@ -295,7 +295,7 @@ def _reasons(row: ledger.StepRow) -> str:
     return "<br>".join(escape(ledger.reason_text(r, n)) for r, n in counts.items())
 
 
-def _number(value: Any) -> str:
+def _number(value: object) -> str:
     return f'<td class="n">{value:,}' if value is not None else '<td class="n">'
 
 

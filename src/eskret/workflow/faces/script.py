@@ -150,7 +150,7 @@ def _reference(text: str, steps: Mapping[str, str], built: set[str]) -> str:
     return name if reference.pattern == "*" else f"{name}[{reference.pattern!r}]"
 
 
-def _value(value: Any, parameters: Mapping[str, str]) -> str:
+def _value(value: object, parameters: Mapping[str, str]) -> str:
     if isinstance(value, Mapping):
         if set(value) == {"parameter"} and value["parameter"] in parameters:
             return parameters[value["parameter"]]

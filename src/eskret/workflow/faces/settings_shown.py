@@ -17,7 +17,7 @@ _TEMPLATES = ("template", "target", "file", "files")
 """Kinds of settings that every operation fills in; braces in a text may stand for themselves."""
 
 
-def settings_shown(document: Document, step: Step, operation: Operation, values: Mapping[str, Any] | None) -> dict[str, Any]:
+def settings_shown(document: Document, step: Step, operation: Operation, values: Mapping[str, object] | None) -> dict[str, object]:
     """The settings of a step for a person.
 
     Parameters
@@ -39,7 +39,7 @@ def settings_shown(document: Document, step: Step, operation: Operation, values:
     return with_lists(operation.Settings, out)
 
 
-def _shown(value: Any, kind: str, known: Mapping[str, Any], fields: set[str], paths: frozenset[str]) -> Any:
+def _shown(value: object, kind: str, known: Mapping[str, object], fields: set[str], paths: frozenset[str]) -> object:
     if isinstance(value, Mapping):
         if set(value) == {"parameter"}:
             return known.get(value["parameter"], f"${value['parameter']}")
@@ -60,7 +60,7 @@ def _shown(value: Any, kind: str, known: Mapping[str, Any], fields: set[str], pa
     return fill_known(value, known) if kind in _TEMPLATES else value
 
 
-def _written(value: Any, field: bool) -> str:
+def _written(value: object, field: bool) -> str:
     """A value as a condition has it."""
     if field:
         return as_written(str(value))

@@ -129,7 +129,7 @@ class _Gatherer:
                 self.found.problems.append(f"step '{step.id}': {error.sentence()}")
         return replace(step, settings=changed)
 
-    def _files(self, step: Step, patterns: list[Any], folder: Path, home: PurePosixPath, values: Mapping[str, Any]) -> list[Any]:
+    def _files(self, step: Step, patterns: list[object], folder: Path, home: PurePosixPath, values: Mapping[str, object]) -> list[object]:
         out: list[Any] = []
         texts = step.use == "load_coordinates"
         for pattern in patterns:
@@ -140,7 +140,7 @@ class _Gatherer:
             out += [pattern] if inside else names
         return out
 
-    def _one(self, step: Step, text: str, folder: Path, home: PurePosixPath, values: Mapping[str, Any]) -> str:
+    def _one(self, step: Step, text: str, folder: Path, home: PurePosixPath, values: Mapping[str, object]) -> str:
         path = _absolute(fill_template(text, values), folder)
         if not path.is_file():
             raise DocumentError("there is no such file", place=str(path))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import tomlkit
 
@@ -86,7 +86,7 @@ def _head(text: str, path: Place, notes: Comments, indent: str = "") -> Generato
     yield f"{indent}{text}{'  ' + behind if behind else ''}\n"
 
 
-def _line(path: Place, value: Any, notes: Comments, indent: str = "") -> Generator[str, None, None]:
+def _line(path: Place, value: object, notes: Comments, indent: str = "") -> Generator[str, None, None]:
     yield from (f"{indent}{c}\n" for c in notes.before.get(path, ()))
     behind = notes.behind.get(path)
     yield f"{indent}{_key(path[-1])} = {toml_value(value)}{'  ' + behind if behind else ''}\n"
@@ -96,7 +96,7 @@ def _key(name: str) -> str:
     return name if name and all(c.isascii() and (c.isalnum() or c in "_-") for c in name) else tomlkit.string(name).as_string()
 
 
-def toml_value(value: Any) -> str:
+def toml_value(value: object) -> str:
     """A value as TOML: lists that are long spread over lines, tables stay inline."""
     if isinstance(value, Mapping):
         return "{ " + ", ".join(f"{_key(str(k))} = {toml_value(v)}" for k, v in value.items()) + " }"

@@ -95,7 +95,7 @@ def _from_problem(parameter: Parameter, document: Document) -> str:
     return ""
 
 
-def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, Any]) -> list[Any]:
+def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, object]) -> list[object]:
     """The values to choose from, sorted, each once, from what a rehearsal knows of the layers.
 
     Raises
@@ -124,7 +124,7 @@ def choices_in(of: ChoicesFrom, made: Mapping[str, Sequence[LayerFacts]], values
     return sorted(once, key=lambda v: (isinstance(v, str), v))[:MOST]
 
 
-def findings_of(document: Document, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, Any]) -> list[Finding]:
+def findings_of(document: Document, made: Mapping[str, Sequence[LayerFacts]], values: Mapping[str, object]) -> list[Finding]:
     """Parameters whose value is not among the choices that their layer offers."""
     out = []
     for parameter in document.parameters:
@@ -144,7 +144,7 @@ def findings_of(document: Document, made: Mapping[str, Sequence[LayerFacts]], va
     return out
 
 
-def foretell_alone(document: Document, id: str, values: Mapping[str, Any], folder: Path) -> tuple[LayerFacts, ...]:
+def foretell_alone(document: Document, id: str, values: Mapping[str, object], folder: Path) -> tuple[LayerFacts, ...]:
     """The facts of the layers that a step which loads will leave, without looking at any other step.
 
     Raises
@@ -167,13 +167,13 @@ def _capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-def offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict[str, Offer]:
+def offers(document: Document, values: Mapping[str, object], folder: Path) -> dict[str, Offer]:
     """What a form offers for every parameter, with these values of the others, by name. Reads only what choices need."""
     with project(folder):
         return _offers(document, values, folder)
 
 
-def _offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict[str, Offer]:
+def _offers(document: Document, values: Mapping[str, object], folder: Path) -> dict[str, Offer]:
     settled = {p.name: _or_default(p, values) for p in document.parameters}
     known = {p.name: p for p in document.parameters}
     broken = {f.setting.removeprefix("parameter."): f.text for f in check(document)}
@@ -198,13 +198,13 @@ def _offers(document: Document, values: Mapping[str, Any], folder: Path) -> dict
     return out
 
 
-def _or_default(parameter: Parameter, values: Mapping[str, Any]) -> Any:
+def _or_default(parameter: Parameter, values: Mapping[str, object]) -> object:
     try:
         return parameter.accept(values.get(parameter.name, parameter.default))
     except DocumentError:
         return parameter.default
 
 
-def row_words(values: Mapping[str, Any]) -> str:
+def row_words(values: Mapping[str, object]) -> str:
     """Values of parameters in one line: ``district North, year 2031``."""
     return ", ".join(f"{n} {value_words(v)}" for n, v in values.items())

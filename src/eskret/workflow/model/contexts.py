@@ -10,7 +10,7 @@ from eskret.operations.base import Context
 from eskret.workflow.model.document import Document
 
 
-def field_values(document: Document, values: Mapping[str, Any]) -> dict[str, str]:
+def field_values(document: Document, values: Mapping[str, object]) -> dict[str, str]:
     """The values of the parameters that stand for a field."""
     return {p.name: str(values[p.name]) for p in document.parameters if p.type == "field" and p.name in values}
 

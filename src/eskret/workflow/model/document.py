@@ -49,7 +49,7 @@ class Step:
     each: ForEach | None = None
     result: bool = False
 
-    def with_setting(self, name: str, value: Any) -> Step:
+    def with_setting(self, name: str, value: object) -> Step:
         """The step with one setting changed; None takes it out."""
         settings = dict(self.settings)
         if value is None:
@@ -124,7 +124,7 @@ class Document:
         return canonical.text_of(self, VERSION)
 
 
-def _accepted(parameter: Parameter, value: Any) -> Any:
+def _accepted(parameter: Parameter, value: object) -> object:
     try:
         return parameter.accept(value)
     except DocumentError as error:
@@ -194,13 +194,13 @@ def _document(toml: tomlkit.TOMLDocument, place: str) -> Document:
     return document
 
 
-def _keywords(given: Any, place: str) -> tuple[str, ...]:
+def _keywords(given: object, place: str) -> tuple[str, ...]:
     if not isinstance(given, list) or not all(isinstance(k, str) for k in given):
         raise DocumentError("'keywords' must be a list of texts", place=place)
     return tuple(given)
 
 
-def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
+def _steps(tables: Sequence[object], place: str) -> Generator[Step, None, None]:
     seen: set[str] = set()
     for number, table in enumerate(tables, 1):
         where = f"{place}, step {number}"
@@ -236,7 +236,7 @@ def _steps(tables: Sequence[Any], place: str) -> Generator[Step, None, None]:
         yield Step(id, use, tuple(source), values, heading, note, off, layer, style, each, result)
 
 
-def _styles(tables: Any, place: str) -> dict[str, Style]:
+def _styles(tables: object, place: str) -> dict[str, Style]:
     if not isinstance(tables, dict):
         raise DocumentError("how a layer is drawn is [steps.style.KEY]", place=place)
     return {key: style_at(table, f"{place}, style") for key, table in tables.items()}
@@ -248,7 +248,7 @@ def _comments(toml: tomlkit.TOMLDocument) -> Comments:
     behind: dict[Path_, str] = {}
     waiting: list[str] = []
 
-    def settle(path: Path_, item: Any) -> None:
+    def settle(path: Path_, item: object) -> None:
         if waiting:
             before[path] = tuple(waiting)
             waiting.clear()

@@ -32,7 +32,7 @@ class ForEach:
     name: str = ""
     go_on: bool = False
 
-    def to_table(self) -> dict[str, Any]:
+    def to_table(self) -> dict[str, object]:
         out: dict[str, Any] = {self.kind: self.of}
         if self.field:
             out["field"] = self.field
@@ -157,7 +157,7 @@ def _by_tables(each: ForEach, tables: Sequence[tuple[str, pa.Table]]) -> list[It
     return labelled(rows)
 
 
-def labelled(rows: Sequence[Mapping[str, Any]]) -> list[Iteration]:
+def labelled(rows: Sequence[Mapping[str, object]]) -> list[Iteration]:
     """Rounds of rows of values, each called after its first value, by the naming rule."""
     names = [clean_name(str(next(iter(r.values()), ""))) or f"round_{n}" for n, r in enumerate(rows, 1)]
     return [Iteration(n, r) for n, r in zip(number_collisions(names), rows, strict=True)]

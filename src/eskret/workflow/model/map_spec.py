@@ -33,7 +33,7 @@ class OnMap:
         """What tells it from others on the map."""
         return self.step, self.file, self.layer
 
-    def to_table(self) -> dict[str, Any]:
+    def to_table(self) -> dict[str, object]:
         """As in the file."""
         out: dict[str, Any] = {"step": self.step} if self.step else {"file": self.file}
         if self.layer:
@@ -55,7 +55,7 @@ class MapSaid:
         return bool(self.layers) or self.lines != GRID
 
 
-def map_of(table: Any, place: str) -> MapSaid:
+def map_of(table: object, place: str) -> MapSaid:
     """What the file's ``[map]`` says.
 
     Raises
@@ -74,7 +74,7 @@ def map_of(table: Any, place: str) -> MapSaid:
     return MapSaid(tuple(_layer(entry, where) for entry in table.get("layers", ())), lines)
 
 
-def _layer(entry: Any, where: str) -> OnMap:
+def _layer(entry: object, where: str) -> OnMap:
     known = ("step", "file", "layer", "over", "off", "style")
     if not isinstance(entry, dict) or not set(entry) <= set(known):
         raise DocumentError("a layer is not told as it should be", place=where, way_out=f"It has {', '.join(known)}")
@@ -88,7 +88,7 @@ def _layer(entry: Any, where: str) -> OnMap:
     return OnMap(texts[0], texts[1], texts[2], flags[0], flags[1], style)
 
 
-def style_at(table: Any, place: str) -> Style:
+def style_at(table: object, place: str) -> Style:
     """The style that a table of the file says.
 
     Raises

@@ -70,7 +70,7 @@ class EnabledBy:
     parameter: str
     values: tuple[Any, ...] = (True,)
 
-    def to_table(self) -> dict[str, Any]:
+    def to_table(self) -> dict[str, object]:
         return {"parameter": self.parameter, "is": list(self.values)}
 
     def holds(self, value: Any) -> bool:
@@ -105,7 +105,7 @@ class Parameter:
     def title(self) -> str:
         return self.label or self.name.replace("_", " ").capitalize()
 
-    def to_table(self) -> dict[str, Any]:
+    def to_table(self) -> dict[str, object]:
         """Its table in the file: type and default always, the rest where it says something."""
         out: dict[str, Any] = {}
         for key in KEYS:
@@ -116,7 +116,7 @@ class Parameter:
                 out[key] = list(value) if isinstance(value, tuple) else value
         return out
 
-    def accept(self, value: Any) -> Any:
+    def accept(self, value: object) -> object:
         """The value as the type has it. Choices that are read from a layer are not looked at here.
 
         Raises
@@ -144,7 +144,7 @@ class Parameter:
                 raise DocumentError(f"{found:g} is more than {self.max:g}", place=place)
         return found
 
-    def accept_among(self, value: Any, choices: Sequence[Any]) -> Any:
+    def accept_among(self, value: object, choices: Sequence[object]) -> object:
         """The choice that this value is.
 
         Raises
@@ -162,7 +162,7 @@ class Parameter:
             )
         return found
 
-    def _typed(self, value: Any) -> Any:
+    def _typed(self, value: object) -> object:
         if self.type == "number":
             if isinstance(value, bool):
                 raise ValueError
@@ -189,7 +189,7 @@ class Parameter:
         return text
 
 
-def _stood_for(text: str, values: Mapping[str, Any]) -> str:
+def _stood_for(text: str, values: Mapping[str, object]) -> str:
     if not text.startswith("$"):
         return text
     name = text[1:]
@@ -215,7 +215,7 @@ def _measure(text: str) -> str:
     raise wrong
 
 
-def among(value: Any, choices: Sequence[Any]) -> Any:
+def among(value: object, choices: Sequence[object]) -> object:
     """The choice that a value is, by itself or by its text; None for none."""
     return next(
         (c for c in choices if c == value and isinstance(c, bool) == isinstance(value, bool)),
@@ -223,13 +223,13 @@ def among(value: Any, choices: Sequence[Any]) -> Any:
     )
 
 
-def listed(values: Sequence[Any], most: int = 12) -> str:
+def listed(values: Sequence[object], most: int = 12) -> str:
     """The first of some values, parted by commas, and how many more there are."""
     more = len(values) - most
     return ", ".join(str(v) for v in values[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
-def parameter_of(name: str, values: Any, place: str) -> Parameter:
+def parameter_of(name: str, values: object, place: str) -> Parameter:
     """A parameter of its table.
 
     Raises
@@ -282,7 +282,7 @@ def parameter_of(name: str, values: Any, place: str) -> Parameter:
     return parameter
 
 
-def _choices_from(table: Any, where: str) -> ChoicesFrom | None:
+def _choices_from(table: object, where: str) -> ChoicesFrom | None:
     if table is None:
         return None
     known = ("layer", "field", "where")
@@ -296,7 +296,7 @@ def _choices_from(table: Any, where: str) -> ChoicesFrom | None:
     return ChoicesFrom(**table)
 
 
-def _enabled_by(table: Any, where: str) -> EnabledBy | None:
+def _enabled_by(table: object, where: str) -> EnabledBy | None:
     if table is None:
         return None
     if not isinstance(table, dict) or not isinstance(table.get("parameter"), str) or set(table) - {"parameter", "is"}:
@@ -307,7 +307,7 @@ def _enabled_by(table: Any, where: str) -> EnabledBy | None:
     return EnabledBy(table["parameter"], tuple(values) if isinstance(values, list) else (values,))
 
 
-def enabled(parameters: Sequence[Parameter], name: str, values: Mapping[str, Any]) -> bool:
+def enabled(parameters: Sequence[Parameter], name: str, values: Mapping[str, object]) -> bool:
     """Whether a parameter counts, given everybody's value; one that hangs on one that does not count does not either."""
     known = {p.name: p for p in parameters}
     seen: set[str] = set()

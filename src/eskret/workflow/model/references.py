@@ -71,7 +71,7 @@ def _settings_of(step: Step, which: Callable[[Any], tuple[str, ...]]) -> tuple[s
         return ()
 
 
-def _named_in(step: Step, settings: Mapping[str, Any]) -> dict[str, str]:
+def _named_in(step: Step, settings: Mapping[str, object]) -> dict[str, str]:
     """The references in a table of settings, by setting; ``layers.beds`` in a setting that is a table of them."""
     found = {n: settings.get(n) for n in reference_settings(step)}
     for name in reference_tables(step):
@@ -165,7 +165,7 @@ def order_of(document: Document, given: Iterable[str] = ()) -> list[str]:
     return out
 
 
-def bound(document: Document, values: Mapping[str, Any]) -> Document:
+def bound(document: Document, values: Mapping[str, object]) -> Document:
     """The document with the layers that parameters name put in: ``from = "$beds"``, and settings that name layers.
 
     Raises
@@ -212,7 +212,7 @@ def bound_step(step: Step, values: Mapping[str, Any]) -> Step:
     return replace(step, source=tuple(map(put, step.source)), settings=table(step.settings), layer=layer, each=each)
 
 
-def _named(name: str, values: Mapping[str, Any]) -> str:
+def _named(name: str, values: Mapping[str, object]) -> str:
     if name not in values:
         raise DocumentError(f"there is no parameter '{name}'", way_out=f"There are {', '.join(values) or 'none'}")
     if not str(values[name]).strip():

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import orjson
@@ -140,11 +139,11 @@ def _what(entry: PushEntry) -> str:
     return "; ".join(out)
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     return "nothing" if value is None or value == "" else str(value)
 
 
-def _far(old: Any, new: Any) -> str:
+def _far(old: object, new: object) -> str:
     if old is None or new is None:
         return "out of the map" if new is None else "onto the map"
     pair = shapely.from_geojson([orjson.dumps(old), orjson.dumps(new)], on_invalid="ignore")

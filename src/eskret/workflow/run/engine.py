@@ -109,7 +109,7 @@ class Run:
     def __init__(
         self,
         document: Document,
-        values: Mapping[str, Any] | None = None,
+        values: Mapping[str, object] | None = None,
         *,
         workflow: Path | None = None,
         folder: Path | None = None,
@@ -325,7 +325,7 @@ class Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, document: Document, desk: OutputTransaction, values: Mapping[str, Any], made: dict[str, tuple[LayerHandle, ...]]
+        self, run: Run, document: Document, desk: OutputTransaction, values: Mapping[str, object], made: dict[str, tuple[LayerHandle, ...]]
     ) -> None:
         self.run_ = run
         self.document = document
@@ -434,7 +434,7 @@ def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) ->
     return replace(outcome, layers=tuple(x.with_provenance(step, of.get(x.key, first)) for x in outcome.layers))
 
 
-def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any], values: Mapping[str, Any]) -> Outcome:
+def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, object], values: Mapping[str, object]) -> Outcome:
     """Do an operation straight on one layer: foretold as in a workflow, done, its accounts proved.
 
     Parameters
@@ -463,7 +463,7 @@ def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, Any]
     return outcome
 
 
-def _with_layers(operation: Operation, settings: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, tuple[Layer, ...]]]:
+def _with_layers(operation: Operation, settings: Mapping[str, object]) -> tuple[dict[str, object], dict[str, tuple[Layer, ...]]]:
     """Settings in which a layer stands by its key, and the layers by setting."""
     given, others = dict(settings), {}
     for name in layer_settings(operation.Settings):

@@ -103,7 +103,7 @@ def _reads(run: Run) -> dict[str, list[str]]:
     return out
 
 
-def _reads_of(step: Step, values: Mapping[str, Any], run: Run, document: Document) -> list[Path] | None:
+def _reads_of(step: Step, values: Mapping[str, object], run: Run, document: Document) -> list[Path] | None:
     operation = operation_by_id(step.use)
     settings = settings_for(step, None, values)
     context = context_of(document, step.id, values, run.folder, chain=run.chain)

@@ -28,7 +28,7 @@ def single(
     out: Sequence[str] = (),
     *,
     crs: str = "",
-    load_settings: Mapping[str, Any] | None = None,
+    load_settings: Mapping[str, object] | None = None,
 ) -> Document:
     """A workflow that does one operation.
 
@@ -63,7 +63,7 @@ def single(
             values["files"] = list(inputs)
     elif inputs:
         files, wanted = _parted(inputs)
-        loading: dict[str, Any] = {"files": files, **(load_settings or {})}
+        loading: dict[str, object] = {"files": files, **(load_settings or {})}
         if wanted:
             loading["layers"] = wanted
         steps.append(Step(INPUT, "load", (), loading))
@@ -79,7 +79,7 @@ def single(
     id = clean_name(use.rpartition(":")[2]) or "done"
     steps.append(Step(id if id not in (INPUT, OUTPUT) else f"{id}_1", use, source, values))
     if out:
-        saving: dict[str, Any] = {"to": out[0], "if_exists": "replace"}
+        saving: dict[str, object] = {"to": out[0], "if_exists": "replace"}
         if len(out) > 1:
             saving["also"] = list(out[1:])
         steps.append(Step(OUTPUT, "save", (steps[-1].id,), saving))
@@ -109,7 +109,7 @@ def of_layer(text: str) -> tuple[str, str]:
     return text, ""
 
 
-def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: Mapping[str, Any]) -> Any:
+def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: Mapping[str, object]) -> object:
     if info.kind == "layer":
         file, layer = of_layer(text)
         settings: dict[str, Any] = {"files": [file], **loading}

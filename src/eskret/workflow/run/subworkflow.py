@@ -189,7 +189,7 @@ def _setting_of(inner: str) -> str:
     return "values" if inner.startswith("parameter.") else "file"
 
 
-def _shown(value: Any) -> str:
+def _shown(value: object) -> str:
     return f"${value['parameter']}" if isinstance(value, Mapping) and set(value) == {"parameter"} else value_words(value)
 
 

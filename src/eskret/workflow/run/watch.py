@@ -57,7 +57,7 @@ def _stat(path: Path) -> Stat | None:
         return None
 
 
-def _reads(step: Step, values: Mapping[str, Any], document: Document, workflow: Path) -> list[Path] | None:
+def _reads(step: Step, values: Mapping[str, object], document: Document, workflow: Path) -> list[Path] | None:
     try:
         operation = operation_by_id(step.use)
         settings = settings_for(step, None, values)
