@@ -18,7 +18,7 @@ _HOME = {"Layer": "eskret.core.layer", "EskretError": "eskret.errors", "operatio
 __all__ = ["Account", "EskretError", "Layer", "Workflow", "from_geopandas", "operation", "read", "setting", "to_geopandas", "use", "write"]
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     if name not in __all__:
         raise AttributeError(f"module 'eskret' has no attribute {name!r}")
     import importlib

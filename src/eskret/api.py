@@ -117,7 +117,7 @@ class Workflow:
     def parameters(self) -> tuple[Parameter, ...]:
         return self.document.parameters
 
-    def parameter(self, name: str, **properties: Any) -> ParameterHandle:
+    def parameter(self, name: str, **properties: object) -> ParameterHandle:
         """Add a parameter: type, label, default, choices, choices_from, enabled_by, min, max, help, as in the file.
 
         Raises
@@ -138,11 +138,11 @@ class Workflow:
         heading: str = "",
         note: str = "",
         off: bool = False,
-        layer: Mapping[str, Mapping[str, Any]] | None = None,
-        style: Mapping[str, Mapping[str, Any]] | None = None,
-        each: Mapping[str, Any] | None = None,
+        layer: Mapping[str, Mapping[str, object]] | None = None,
+        style: Mapping[str, Mapping[str, object]] | None = None,
+        each: Mapping[str, object] | None = None,
         result: bool = False,
-        **settings: Any,
+        **settings: object,
     ) -> StepHandle:
         """Add a step at the end.
 
@@ -180,7 +180,7 @@ class Workflow:
         add.__doc__ = f"{operation_by_id(name).summary}\n\n{operation_by_id(name).help}"
         return add
 
-    def map(self, layers: Sequence[Mapping[str, Any]] = (), lines: str = "grid") -> None:
+    def map(self, layers: Sequence[Mapping[str, object]] = (), lines: str = "grid") -> None:
         """Say what lies on the map beside the layer in hand, from the topmost down: as the file's ``[map]``.
 
         Raises
@@ -203,19 +203,19 @@ class Workflow:
                 notes = replace(notes, behind={**notes.behind, place: behind})
         self.document = replace(self.document, comments=notes)
 
-    def rehearse(self, values: Mapping[str, Any] | None = None, **named: Any) -> Rehearsal:
+    def rehearse(self, values: Mapping[str, object] | None = None, **named: object) -> Rehearsal:
         """Check everything and foretell the outputs; nothing is written. Parameters are given as for ``run``."""
         given = self._values(values, named, {})
         return rehearse(self.document, given, workflow=self.path, folder=self._folder())
 
     def run(
         self,
-        values: Mapping[str, Any] | None = None,
+        values: Mapping[str, object] | None = None,
         *,
         if_exists: str | _Unsaid | None = _UNSAID,
         hold: bool | _Unsaid = _UNSAID,
         fresh: bool | _Unsaid = _UNSAID,
-        **named: Any,
+        **named: object,
     ) -> RunResult:
         """Run it; the result holds the accounts and, unless ``hold`` is False, every step's layers. What an earlier run made is
         taken up again where nothing has changed that it hangs on, but for ``fresh=True``.
@@ -271,7 +271,7 @@ class Workflow:
         return self.path.parent if self.path else Path.cwd()
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> Any:
     """Settings as the file has them: handles become references and parameters."""
     if isinstance(value, ParameterHandle):
         return {"parameter": value.name}

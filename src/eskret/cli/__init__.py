@@ -277,7 +277,7 @@ def look(
         from eskret.formats import sources
 
         recover_first(path)
-        layers: list[Any] = []
+        layers: list[object] = []
         problems: list[str] = []
         profiles: dict[int, object] = {}
         for file in sources.find_files([str(path)], Path.cwd()):
@@ -306,7 +306,7 @@ def look(
         raise typer.Exit(FAILED if problems else 0)
 
 
-def _facts_json(facts: Any, profiles: Any = None) -> dict[str, Any]:
+def _facts_json(facts: Any, profiles: Any = None) -> dict[str, object]:
     from eskret.core.crs import crs_facts
 
     crs = crs_facts(facts.crs) if facts.crs else None

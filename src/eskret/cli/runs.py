@@ -89,7 +89,7 @@ def _compare(store: Any, a: int, b: int, as_json: bool) -> None:
     _print({"values": found.values, "workflow": found.text, "steps": steps, "outputs": outputs})
 
 
-def _figures(row: Any) -> Any:
+def _figures(row: Any) -> object:
     return None if row is None else {"in": row.rows_in, "out": row.rows_out, "aside": row.aside, "total": row.total, "state": row.state}
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import signal
 import threading
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -33,7 +33,7 @@ def watch(
         stop = threading.Event()
         current: list[Run] = []
 
-        def leave(*_: Any) -> None:
+        def leave(*_: object) -> None:
             stop.set()
             for job in current:
                 job.stop()

@@ -377,7 +377,7 @@ def _surplus_bracket(text: str) -> int:
     return -1
 
 
-def _walk(node: Any, names: Sequence[str], fields: list[str], parameters: list[str], place: Any) -> None:
+def _walk(node: object, names: Sequence[str], fields: list[str], parameters: list[str], place: Any) -> None:
     """Go through a parsed expression; refuse what is not allowed, collect the names."""
     if isinstance(node, list):
         for item in node:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from enum import StrEnum
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -133,7 +133,7 @@ class InputAccount:
         """Whether these are the rows that the step is about, not those of a layer that a setting names."""
         return self.setting in FIRST
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {
             "setting": self.setting,
             "layer": self.layer,
@@ -169,7 +169,7 @@ class ControlTotal:
             return expected == found or (np.isnan(expected) and np.isnan(found))
         return bool(abs(expected - found) <= self.tolerance * max(1.0, abs(expected), abs(found)))
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {
             # what arrays give is no number of JSON's
             "name": self.name,
@@ -191,7 +191,7 @@ class OutputAccount:
     controls: tuple[ControlTotal, ...] = ()
     like: str = ""
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {
             "layer": self.layer,
             "rows": self.rows,
@@ -212,7 +212,7 @@ class Remark:
     code: Code = Code.GENERAL
     counts: tuple[tuple[str, int], ...] = ()
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
 
 

@@ -86,7 +86,7 @@ class FileState:
             return True
         return bool(self.sha256) and hash_file(path) == self.sha256
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {
             "there": self.there,
             "inode": self.inode,

@@ -83,12 +83,12 @@ class Participant(ABC):
         """Before the commit point: let go of everything; the targets are as they were."""
 
     @abstractmethod
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """All that ``recover`` needs."""
 
     @classmethod
     @abstractmethod
-    def from_json(cls, told: Mapping[str, Any], moved: Callable[[Path], Path]) -> Participant:
+    def from_json(cls, told: Mapping[str, object], moved: Callable[[Path], Path]) -> Participant:
         """Made of what the journal says; ``moved`` gives where a path is now.
 
         Raises
@@ -176,7 +176,7 @@ class CommitJournal:
         with self._file.open("ab") as stream:
             stream.write(json.dumps(more).encode("ascii") + b"\n")
 
-    def decide(self, participants: Sequence[Participant], more: Mapping[str, Any]) -> None:
+    def decide(self, participants: Sequence[Participant], more: Mapping[str, object]) -> None:
         """The commit point.
 
         Raises
@@ -240,7 +240,7 @@ class CommitJournal:
 
 
 def commit(
-    journal: CommitJournal, participants: Sequence[Participant], more: Callable[[], Mapping[str, Any]] = dict
+    journal: CommitJournal, participants: Sequence[Participant], more: Callable[[], Mapping[str, object]] = dict
 ) -> list[tuple[Path, str]]:
     """Carry a transaction through.
 
@@ -301,7 +301,7 @@ def pending() -> list[CommitJournal]:
     return found
 
 
-def _read(file: Path, token: str) -> dict[str, Any] | None:
+def _read(file: Path, token: str) -> dict[str, object] | None:
     try:
         text = file.read_text(encoding="utf-8")
         told, end = json.JSONDecoder().raw_decode(text)

@@ -126,7 +126,7 @@ def _one_of(values: Mapping[str, object], name: str, known: tuple[str, ...]) -> 
         raise SettingError(f"'{name}' cannot be {values[name]!r}", way_out=f"It can be {', '.join(known)}")
 
 
-def _number(values: Mapping[str, Any], name: str, least: float, most: float, whole: bool = False) -> None:
+def _number(values: Mapping[str, object], name: str, least: float, most: float, whole: bool = False) -> None:
     given = values.get(name, least)
     kinds: Any = int if whole else int | float
     if not isinstance(given, kinds) or isinstance(given, bool) or not least <= given <= most:

@@ -34,7 +34,7 @@ class WorkflowEditor(MenuEditor):
         self._session = session
         self._value = ""
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         self._value = str(value or "")
         self.say(self._value or "choose a workflow", self._value)
 
@@ -73,7 +73,7 @@ class InnerEditor(SettingEditor):
         self._document: Document | None = None
         self._asked: tuple[object, ...] = ()
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         """Show the step as it stands."""
         step = next((s for s in self._session.document.steps if s.id == self._step), None)
         if step is None:
@@ -113,7 +113,7 @@ class InnerEditor(SettingEditor):
         except EskretError as error:
             return None, error.sentence()
 
-    def _ask(self, file: str, values: Mapping[str, Any]) -> None:
+    def _ask(self, file: str, values: Mapping[str, object]) -> None:
         """Read the choices that its parameters have, with the values given here."""
         document = self._document
         if document is None or not any(p.choices_from is not None for p in document.parameters):
@@ -133,7 +133,7 @@ class InnerEditor(SettingEditor):
 
         self._session.ask("offers", take, self, text=document.to_text(), values=plain, folder=str(folder))
 
-    def _settle(self, parameter: Parameter, value: Any) -> None:
+    def _settle(self, parameter: Parameter, value: object) -> None:
         """Take a value; None gives the workflow's own back."""
         session = self._session
         step = session.document.step(self._step)

@@ -23,7 +23,7 @@ class LayerEditor(MenuEditor):
         super().__init__(info.label, parent)
         self._session, self._step, self._value, self._tables = session, step, "", info.tables
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         self._value = str(value or "")
         reference = Reference.parse(self._value)
         name = reference.step if reference.pattern == "*" else f"{reference.step} · {reference.pattern}"
@@ -90,7 +90,7 @@ class FieldEditor(SettingEditor):
             self._shown = self.box.currentText()
             self.settled.emit(self._shown)
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         names = [name for name, _ in self._session.fields_for(self._step, self._of)]
         if [self.box.itemText(n) for n in range(self.box.count())] != names:
             self.box.blockSignals(True)

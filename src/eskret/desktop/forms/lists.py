@@ -18,7 +18,7 @@ class FeaturesEditor(LinesEditor):
     def __init__(self, info: SettingInfo) -> None:
         super().__init__(SettingInfo(info.label, info.help, info.kind), 4)
 
-    def value(self) -> list[Any]:
+    def value(self) -> list[object]:
         return [_typed(line.strip()) for line in self.text.toPlainText().splitlines() if line.strip()]
 
     def to_text(self, value: Any) -> str:
@@ -75,7 +75,7 @@ class CellsEditor(LinesEditor):
         super().__init__(SettingInfo(info.label, info.help, info.kind, example="B-017, bottom: sannd -> sand"), 5)
         self._cells: list[dict[str, object]] = []
 
-    def value(self) -> list[dict[str, Any]]:
+    def value(self) -> list[dict[str, object]]:
         known = {_line(c): c for c in self._cells}
         out = []
         for text in filter(None, (t.strip() for t in self.text.toPlainText().splitlines())):
@@ -100,7 +100,7 @@ def _cell(text: str) -> dict[str, object] | None:
     old, arrow, new = change.partition(_ARROW)
     if not (colon and comma and arrow):
         return None
-    cell: dict[str, Any] = {"key": _typed(key), "field": field}
+    cell: dict[str, object] = {"key": _typed(key), "field": field}
     cell.update({n: v for n, v in (("old", old.strip()), ("new", new.strip())) if v != _NOTHING})
     return cell
 

@@ -106,7 +106,7 @@ class ValueEditor(QWidget):
         box.taken.connect(take)
         box.open()
 
-    def value(self) -> Any:
+    def value(self) -> object:
         """What stands there, not checked."""
         if self.flag is not None:
             return self.flag.isChecked()
@@ -115,7 +115,7 @@ class ValueEditor(QWidget):
         assert self.line is not None
         return self.line.text()
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         """Show a value without telling."""
         for widget in (self.flag, self.box, self.line):
             if widget is not None:

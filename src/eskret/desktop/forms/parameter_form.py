@@ -125,7 +125,7 @@ class ValuesForm(QWidget):
             "offers", take, self, text=self._document.to_text(), values=_plain(self.values()), folder=str(self._session.folder)
         )
 
-    def values(self) -> dict[str, Any]:
+    def values(self) -> dict[str, object]:
         """What stands in the form, not checked."""
         return {name: block.editor.value() for name, block in self.blocks.items()}
 
@@ -173,14 +173,14 @@ def _said(error: DocumentError) -> str:
     return f"{text} {error.way_out}." if error.way_out else text
 
 
-def _plain(values: Mapping[str, Any]) -> dict[str, Any]:
+def _plain(values: Mapping[str, object]) -> dict[str, object]:
     return {k: v if isinstance(v, bool | int | float | str) else str(v) for k, v in values.items()}
 
 
 def offers_of(told: Mapping[str, Mapping[str, Any]]) -> dict[str, Offer]:
     """Offers as a worker told them."""
 
-    def choices(found: Sequence[Any] | None) -> tuple[Any, ...] | None:
+    def choices(found: Sequence[object] | None) -> tuple[object, ...] | None:
         return None if found is None else tuple(found)
 
     return {n: Offer(choices(o["choices"]), o["enabled"], o["why"], o["problem"]) for n, o in told.items()}

@@ -40,7 +40,7 @@ class TextPreview(QWidget):
         column.addWidget(self.table)
         self.hide()
 
-    def show_settings(self, settings: dict[str, Any]) -> None:
+    def show_settings(self, settings: dict[str, object]) -> None:
         """Ask how the first file is read with these settings."""
         files = settings.get("files")
         if not files:
@@ -53,7 +53,7 @@ class TextPreview(QWidget):
             return
         self._asked = settings
 
-        def take(event: dict[str, Any]) -> None:
+        def take(event: dict[str, object]) -> None:
             if settings is self._asked:
                 self._fill(event)
 

@@ -81,10 +81,10 @@ class TextEditor(SettingEditor):
             self._shown = self.line.text()
             self.settled.emit(self.value())
 
-    def value(self) -> Any:
+    def value(self) -> object:
         return self.line.text()
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         text = self.to_text(value)
         if text == self._shown and self.line.hasFocus():
             return  # nothing new: what is being typed stays
@@ -179,10 +179,10 @@ class LinesEditor(SettingEditor):
             self._shown = self.text.toPlainText()
             self.settled.emit(self.value())
 
-    def value(self) -> Any:
+    def value(self) -> object:
         return self.text.toPlainText()
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         text = self.to_text(value)
         if text == self._shown and self._pause.isActive():
             return  # nothing new: what is being typed stays
@@ -263,7 +263,7 @@ class ChoiceEditor(SettingEditor):
             return True
         return super().eventFilter(watched, event)
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         self._value = value
         self.box.setCurrentIndex(self.box.findData(value))
 
@@ -319,7 +319,7 @@ class FlagEditor(SettingEditor):
         self.box.clicked.connect(lambda on: self.settled.emit(bool(on)))
         self.watch(self.box)
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         self.box.setChecked(bool(value))
 
     def target(self) -> QWidget:
@@ -347,7 +347,7 @@ class WholeEditor(SettingEditor):
             self._shown = self.box.value()
             self.settled.emit(self.box.value())
 
-    def show_value(self, value: Any) -> None:
+    def show_value(self, value: object) -> None:
         self._shown = int(value) if isinstance(value, int | float) else 0
         self.box.setValue(self._shown)
 

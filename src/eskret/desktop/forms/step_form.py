@@ -153,8 +153,8 @@ class SettingsForm(QScrollArea):
         self._session = session
         self._built = ("", "", Path())
         self.blocks: dict[str, FieldBlock] = {}
-        self._counted: tuple[Any, ...] = ()
-        self._chosen_among: tuple[Any, ...] = ()
+        self._counted: tuple[object, ...] = ()
+        self._chosen_among: tuple[object, ...] = ()
         self._preview: TextPreview | None = None
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
@@ -315,7 +315,7 @@ class SettingsForm(QScrollArea):
         editor.settled.connect(lambda value, n=name: self._settled(n, value))
         editor.focused.connect(lambda n=name: self._help_for(n))
 
-    def _bind(self, name: str, value: Any) -> None:
+    def _bind(self, name: str, value: object) -> None:
         """Let a setting take the value of a parameter; None gives it the value that it has now as its own."""
         step = self._session.step()
         if step is None:
@@ -343,7 +343,7 @@ class SettingsForm(QScrollArea):
         kind = _BINDABLE[info.kind]
         taken = [p.name for p in session.document.parameters]
         called = number_collisions([clean_name(info.label) or name], taken=taken)[0]
-        empty: Any = {"number": 0, "flag": False}.get(kind, "")
+        empty: object = {"number": 0, "flag": False}.get(kind, "")
         made = Parameter(
             called,
             kind,
@@ -455,9 +455,9 @@ class SettingsForm(QScrollArea):
         if asked == self._counted:
             return
         self._counted = asked
-        answers: list[dict[str, Any]] = []
+        answers: list[dict[str, object]] = []
 
-        def take(event: dict[str, Any]) -> None:
+        def take(event: dict[str, object]) -> None:
             if asked != self._counted or event["event"] != "done":
                 return
             answers.append(event)

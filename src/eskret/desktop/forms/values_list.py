@@ -24,7 +24,7 @@ class ValuesList(QWidget):
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._session = session
-        self._layers: list[dict[str, Any]] = []
+        self._layers: list[dict[str, object]] = []
         self._asked: tuple[object, ...] = ()
         self.box = QComboBox()
         self.box.setAccessibleName("Field whose values are listed")
@@ -78,7 +78,7 @@ class ValuesList(QWidget):
             return
         self._asked = asked
 
-        def take(event: dict[str, Any]) -> None:
+        def take(event: dict[str, object]) -> None:
             if asked == self._asked and event["event"] == "done":
                 self._fill(event)
 

@@ -379,7 +379,7 @@ class Workbench(QWidget):
         """The workflow menu and all keys."""
         menu = self.bar.menu
 
-        def add(text: str, keys: str, do: Callable[[], Any], in_menu: bool = True) -> QAction:
+        def add(text: str, keys: str, do: Callable[[], object], in_menu: bool = True) -> QAction:
             action = QAction(text, self)
             if keys:
                 action.setShortcut(QKeySequence(keys))
@@ -640,7 +640,7 @@ class Workbench(QWidget):
         crs = self.viewer.canvas.scene.crs
         self._act(lambda: EditActions(self.session).sketch(kind, xy, crs))
 
-    def _corrected(self, row: int, field: str, new: Any) -> None:
+    def _corrected(self, row: int, field: str, new: object) -> None:
         at = self.viewer.looked_at()
         if at is not None:
             self._act(lambda: EditActions(self.session).correct(at, row, field, new))

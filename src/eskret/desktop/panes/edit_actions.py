@@ -126,7 +126,7 @@ class EditActions:
 
     # -- drawing and changing
 
-    def sketch(self, kind: str, xy: np.ndarray, system: Mapping[str, Any] | None) -> str:
+    def sketch(self, kind: str, xy: np.ndarray, system: Mapping[str, object] | None) -> str:
         """Add a step that holds what was drawn; where the step in hand compares with a layer not named yet, with it.
 
         Parameters
@@ -137,7 +137,7 @@ class EditActions:
         decimals = 7 if system is None or system["geographic"] else 2
         crs = str(system["code"]) if system else None
         ring = [[round(float(x), decimals), round(float(y), decimals)] for x, y in xy]
-        geometry: dict[str, Any]
+        geometry: dict[str, object]
         if kind == "points":
             geometry = {"type": "MultiPoint", "coordinates": ring}
         elif kind == "line":
@@ -145,7 +145,7 @@ class EditActions:
         else:
             geometry = {"type": "Polygon", "coordinates": [[*ring, ring[0]]]}
         session = self._session
-        settings: dict[str, Any] = {"shapes": json.dumps(geometry, separators=(",", ":"))}
+        settings: dict[str, object] = {"shapes": json.dumps(geometry, separators=(",", ":"))}
         if crs is not None and crs not in ("EPSG:4326", "OGC:CRS84"):
             settings["crs"] = crs
         target = session.step()
@@ -157,7 +157,7 @@ class EditActions:
             return target.id
         return self._edit(document, added, "sketch")
 
-    def correct(self, at: ViewContext, row: int, field: str, new: Any) -> str:
+    def correct(self, at: ViewContext, row: int, field: str, new: object) -> str:
         """Write a changed cell down: in the correct step in hand, in one that follows, or in a new one.
 
         Raises
@@ -174,7 +174,7 @@ class EditActions:
                 way_out="Compute the field by a condition instead",
             )
         table = at.layer.table
-        change: dict[str, Any] = {"key": table.column(key)[row].as_py(), "field": field}
+        change: dict[str, object] = {"key": table.column(key)[row].as_py(), "field": field}
         old = table.column(field)[row].as_py()
         change.update({n: _plain(v) for n, v in (("old", old), ("new", new)) if v is not None})
         session = self._session
@@ -247,12 +247,12 @@ def _added(document: Document, step: Step, at: int) -> tuple[Document, str]:
     return after, next(s.id for s in after.steps if s.id not in before)
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     """A value as the workflow file holds it."""
     return value if isinstance(value, bool | int | float | str) else str(value)
 
 
-def literal(value: Any) -> str:
+def literal(value: object) -> str:
     """A value as SQL has it."""
     if isinstance(value, bool):
         return "true" if value else "false"
@@ -261,7 +261,7 @@ def literal(value: Any) -> str:
     return "'" + str(value).replace("'", "''") + "'"
 
 
-def condition_for(field: str, values: Sequence[Any]) -> str:
+def condition_for(field: str, values: Sequence[object]) -> str:
     """A condition that holds for these values of a field."""
     name = as_written(field)
     if len(values) == 1:

@@ -238,7 +238,7 @@ class SceneBuilder(QObject):
         lines = self._session.document.map.lines
         return Scene((), None, first.crs, "", below, over, tuple(labels), tuple(blocks), lines)
 
-    def _kept(self, hand: StoredLayer, labels: list[Any], blocks: list[Block]) -> tuple[tuple[PaintItem, ...], tuple[PaintItem, ...]]:
+    def _kept(self, hand: StoredLayer, labels: list[object], blocks: list[Block]) -> tuple[tuple[PaintItem, ...], tuple[PaintItem, ...]]:
         """Items of the kept layers over and under the one in hand; their labels and blocks are added to the lists."""
         palette, usual = theme.palette, symbols()["kept"]
         over: list[PaintItem] = []

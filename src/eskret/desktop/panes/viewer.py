@@ -158,7 +158,7 @@ class Viewer(QObject):
         self.stage.ready.connect(self.restyle)
         session.run_changed.connect(self.stage.forget)
         session.changed.connect(self._styles)
-        self._said: Any = None
+        self._said: object = None
         self._closed = False
 
     def _map_head(self) -> None:
@@ -271,7 +271,7 @@ class Viewer(QObject):
                     subject.hint = "Choose a source at the left to look at it."
         return subject
 
-    def show_source(self, info: dict[str, Any], title: str, source: dict[str, Any]) -> None:
+    def show_source(self, info: dict[str, object], title: str, source: dict[str, object]) -> None:
         """Look at a layer that no step has loaded yet."""
         layer = StoredLayer(info)
         subject = Subject(title, source=source)

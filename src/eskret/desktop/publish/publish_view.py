@@ -318,7 +318,7 @@ class PublishView(QWidget):
         self.facts.setText(f"{text}{count[:1].upper()}{count[1:]}; {changed}; {fields}.")
         self._offer(dataset=True)
 
-    def _offer(self, push: Mapping[str, Any] | None = None, dataset: bool = False, service: bool = False) -> None:
+    def _offer(self, push: Mapping[str, object] | None = None, dataset: bool = False, service: bool = False) -> None:
         """Show the acts that make sense now."""
         sending = self._publisher.sending
         state = push["state"] if push is not None else ""
@@ -343,7 +343,7 @@ class PublishView(QWidget):
         for widget in (self.progress, self.progress_text, self.stop):
             widget.setVisible(busy)
 
-    def _step_of(self, push: Mapping[str, Any] | None) -> Step | None:
+    def _step_of(self, push: Mapping[str, object] | None) -> Step | None:
         path = str(self._session.path.resolve()) if self._session.path is not None else ""
         if push is None or push["workflow"] != path:
             return None

@@ -41,7 +41,7 @@ class _Delegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         rect: QRect = option.rect
-        told: dict[str, Any] = index.data(Role) or {}
+        told: dict[str, object] = index.data(Role) or {}
         what = told.get("what")
         text = str(index.data(Qt.ItemDataRole.DisplayRole))
         painter.save()
@@ -118,7 +118,7 @@ class SourcesPanel(QWidget):
         self._looks: dict[str, tuple[float, list[dict[str, Any]] | str]] = {}
         self._waiting: list[Path] = []
         self._busy = False
-        self._shown: tuple[Any, ...] = ()
+        self._shown: tuple[object, ...] = ()
         self._published: tuple[tuple[str, str, tuple[tuple[str, str, str], ...]], ...] = ()
         self.model = RowsModel(self)
         self._of_file: dict[str, Row] = {}
@@ -236,7 +236,7 @@ class SourcesPanel(QWidget):
         self._restore(here)
         self._next()
 
-    def _restore(self, here: dict[str, Any] | None) -> None:
+    def _restore(self, here: dict[str, object] | None) -> None:
         """After a rebuild, the row that was in hand is so again, without being looked at anew."""
         for row in self.model.rows() if here else ():
             if here and row.told.get("path") == here.get("path") and row.told.get("layer") == here.get("layer"):
@@ -381,7 +381,7 @@ def _section(title: str) -> Row:
     return Row(title, {"what": "section"}, heading=True)
 
 
-def _facts(facts: dict[str, Any]) -> dict[str, Any]:
+def _facts(facts: dict[str, Any]) -> dict[str, object]:
     figures = "" if facts["count"] is None else counted_kind(facts["count"], facts["kind"])
     return {"layer": facts["name"], "key": facts["key"], "kind": facts["kind"], "figures": figures}
 

@@ -30,7 +30,7 @@ class Background(QObject):
         self._drop.timeout.connect(self._let_go)
         self._done.connect(self._hand_back)
 
-    def run(self, work: Callable[[], Any], take: Callable[[Any], None]) -> None:
+    def run(self, work: Callable[[], object], take: Callable[[Any], None]) -> None:
         """Do ``work`` in the thread, then call ``take`` with its answer in this one. What it raises is raised here."""
         if not self._closed:
             self._number += 1

@@ -59,9 +59,9 @@ class Publisher(QObject):
         super().__init__(parent)
         self._session = session
         self.services: dict[str, KnownService] = {}
-        self.pushes: list[dict[str, Any]] = []
+        self.pushes: list[dict[str, object]] = []
         self.sending: _Under | None = None
-        self._handlers: dict[int, tuple[Callable[[Mapping[str, Any]], None], QObject | None]] = {}
+        self._handlers: dict[int, tuple[Callable[[Mapping[str, object]], None], QObject | None]] = {}
         self._worker = Worker(self._event.emit)
         self._event.connect(self._take)
         self._practice: subprocess.Popen[str] | None = None
@@ -153,7 +153,7 @@ class Publisher(QObject):
     def keep_token(self, address: str, token: str) -> None:
         """Keep a token in the keyring, or take it out for an empty one."""
 
-        def take(event: Mapping[str, Any]) -> None:
+        def take(event: Mapping[str, object]) -> None:
             if event["event"] == "done":
                 self.told.emit("good", "The token is kept." if token else "The token is forgotten.")
                 self.refresh()
@@ -216,7 +216,7 @@ class Publisher(QObject):
         """Have the practice server that runs be slow or fail, for practice."""
         address = next((a for a, s in self.services.items() if s.practice), "")
 
-        def take(event: Mapping[str, Any]) -> None:
+        def take(event: Mapping[str, object]) -> None:
             if event["event"] != "done":
                 self.told.emit("bad", str(event["text"]))
             elif any(told[n] for n in ("slow", "lose", "lose_answer", "answer")):

@@ -40,7 +40,7 @@ class SessionState:
     """What undo brings back: the document, and values given to parameters in place of their defaults."""
 
     document: Document = field(default_factory=Document)
-    values: Mapping[str, Any] = field(default_factory=dict)
+    values: Mapping[str, object] = field(default_factory=dict)
 
 
 class Session(QObject):
@@ -87,7 +87,7 @@ class Session(QObject):
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
-        self._sketches: dict[tuple[str, str, str], list[dict[str, Any]]] = {}
+        self._sketches: dict[tuple[str, str, str], list[dict[str, object]]] = {}
 
     def warm(self) -> None:
         """Start the workers before they are needed."""
@@ -127,12 +127,12 @@ class Session(QObject):
     def running(self) -> bool:
         return self._run_job is not None
 
-    def value(self, name: str) -> Any:
+    def value(self, name: str) -> object:
         """A parameter's value now."""
         parameter = next(p for p in self.document.parameters if p.name == name)
         return self.state.values.get(name, parameter.default)
 
-    def values(self) -> dict[str, Any]:
+    def values(self) -> dict[str, object]:
         """All parameters' values; a default stands in for one that cannot be."""
         out = {}
         for parameter in self.document.parameters:
@@ -164,7 +164,7 @@ class Session(QObject):
         self._load(document, path.resolve(), path.resolve().parent)
 
     def reopen(
-        self, document: Document, path: Path | None, folder: Path, values: Mapping[str, Any], told: Mapping[str, Any], run: int
+        self, document: Document, path: Path | None, folder: Path, values: Mapping[str, object], told: Mapping[str, Any], run: int
     ) -> None:
         """Open a workflow as it was at a run of earlier, with the ledger of that run. Where its file is another by now, that
         counts as a change that is not saved."""
@@ -232,7 +232,7 @@ class Session(QObject):
 
     # -- edits
 
-    def edit(self, document: Document, what: str, values: Mapping[str, Any] | None = None) -> None:
+    def edit(self, document: Document, what: str, values: Mapping[str, object] | None = None) -> None:
         """Take a changed document (and values) as an edit that can be undone."""
         after = SessionState(document, self.state.values if values is None else values)
         if after == self.state:
@@ -294,10 +294,10 @@ class Session(QObject):
         self.results = {id: r for id, r in self.results.items() if id not in stale and id in ids}
 
     @staticmethod
-    def _values_of(state: SessionState) -> dict[str, Any]:
+    def _values_of(state: SessionState) -> dict[str, object]:
         return {p.name: state.values.get(p.name, p.default) for p in state.document.parameters}
 
-    def set_value(self, name: str, value: Any) -> None:
+    def set_value(self, name: str, value: object) -> None:
         """Give a parameter a value for this session; the file keeps its default."""
         parameter = next(p for p in self.document.parameters if p.name == name)
         values = dict(self.state.values)
@@ -307,7 +307,7 @@ class Session(QObject):
             values[name] = value
         self.edit(self.document, f"change {parameter.title}", values)
 
-    def set_values(self, given: Mapping[str, Any]) -> None:
+    def set_values(self, given: Mapping[str, object]) -> None:
         """Give several parameters values for this session, as one edit; what the type cannot be stays as it was."""
         values = dict(self.state.values)
         for parameter in self.document.parameters:
