@@ -214,7 +214,7 @@ def test_rounds_are_filled_pasted_filled_down_and_run(
     assert len(view.rows) == 2
     view.grid.setCurrentIndex(view.model.index(1, 0))
     hand.click(view.look_button)
-    assert session.values()["place"] == "b" and bench.pages.currentIndex() == 1
+    assert session.values()["place"] == "b" and bench.pages.page == "work"
 
 
 def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., Hand], folder: Path) -> None:

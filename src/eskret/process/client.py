@@ -42,13 +42,16 @@ class Worker:
     def warm(self) -> None:
         """Start the process before it is needed."""
         with self._lock:
-            self._running()
+            if not self._closing:
+                self._running()
 
     def send(self, do: str, **request: Any) -> int:
         """Give it a job; returns the job's number."""
         with self._lock:
             self._number += 1
             job = self._number
+            if self._closing:
+                return job  # nobody is there any more to hear an answer
             process = self._running()
             self._open[job] = (do, process)
             try:
