@@ -163,8 +163,8 @@ def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path:
     mine.write_text("")
     child = os.fork()
     if child == 0:
-        desk = OutputTransaction(None, tmp_path)
-        desk.stage(tmp_path / "deep" / "gone.geojson").write_text("")
+        transaction = OutputTransaction(None, tmp_path)
+        transaction.stage(tmp_path / "deep" / "gone.geojson").write_text("")
         os._exit(0)
     os.waitpid(child, 0)
     assert len(list((tmp_path / "deep").glob(".eskret-*"))) == 1
