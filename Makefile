@@ -3,9 +3,14 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+# many tests wait, for a window or another process: twice as many at once as there are cores
+TESTERS := $(shell expr 2 \* $$(nproc))
 DEMO := demo/orrel-sound
 
-.PHONY: setup demo demo-run test check bench reliability fidelity exactness golden shots handbook clean
+# what is compiled is kept between the many processes that the tests start, whatever the environment says
+export PYTHONDONTWRITEBYTECODE :=
+
+.PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook clean
 
 setup: $(READY)
 
@@ -22,10 +27,13 @@ demo-run: setup
 	$(BIN)/eskret demo $(DEMO) --run
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n auto --dist worksteal --ignore=tests/desktop
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest tests/desktop
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n $(TESTERS) --dist worksteal
 	@command -v xvfb-run >/dev/null && xvfb-run -a env QT_QPA_PLATFORM=xcb $(BIN)/python -m pytest -m screen tests/desktop \
 	  || { command -v xvfb-run >/dev/null && exit 1 || echo "xvfb-run is not installed: the pass on a real screen was left out"; }
+
+# the same, with more examples, all cases of long tables and the suites that the short pass takes a part of
+test-long: setup
+	ESKRET_LONG_TESTS=1 $(MAKE) test
 
 check: setup
 	$(BIN)/ruff check src tests benchmarks docs

@@ -16,15 +16,24 @@ from hypothesis import settings
 from eskret.core.layer import Layer
 from eskret.practice_server import PracticeServer
 from eskret.services import connection
+from tests.length import LONG, examples
 
 # before any test makes an application: no screen is needed unless one is asked for
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-settings.register_profile("eskret", deadline=None, max_examples=60)
+settings.register_profile("eskret", deadline=None, max_examples=examples(60))
 settings.load_profile("eskret")
 
 
 def pytest_configure(config: pytest.Config) -> None:
     config.addinivalue_line("markers", "screen: also run on a real (virtual) screen")
+    config.addinivalue_line("markers", "long: only in the long pass, which ESKRET_LONG_TESTS=1 asks for")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    left_out = [] if LONG else [i for i in items if i.get_closest_marker("long")]
+    if left_out:
+        config.hook.pytest_deselected(items=left_out)
+        items[:] = [i for i in items if i not in set(left_out)]
 
 
 MARKS = """<?xml version="1.0" encoding="UTF-8"?>

@@ -3,7 +3,7 @@
 The names below are imported when they are first asked for, so that the window is on screen before heavy libraries are.
 """
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from eskret.api import Workflow, from_geopandas, read, to_geopandas, use, write

@@ -33,7 +33,7 @@ class Hand:
         self.bot.waitUntil(lambda: bool(condition()), timeout=LONG)
 
     def keys(self, sequence: str, widget: QWidget | None = None) -> None:
-        if widget is self.bench:
+        if widget is not None and widget.window() is self.window and QApplication.activePopupWidget() is None:
             # a shortcut needs the window to be the active one; without a window manager nobody makes it so again
             self.window.activateWindow()
             self.until(self.window.isActiveWindow)
@@ -48,6 +48,7 @@ class Hand:
             QTest.keyClicks(target, line)
 
     def click(self, widget: QWidget, at: QPoint | None = None) -> None:
+        QApplication.processEvents()  # nobody clicks on what is not laid out and painted yet
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at or QPoint())
 
     def row(self, id: str) -> dict[str, str]:

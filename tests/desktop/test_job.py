@@ -351,7 +351,7 @@ def test_start_view_opens_recent_files_and_the_demo(
     assert link.text().startswith("piles.toml")
     hand.click(link)
     assert hand.bench.session.document.title == "Piles" and not start.isVisible()
-    hand.bench.pages.setCurrentIndex(0)
+    hand.bench.pages.turn_to("start")
     hand.click(start.demo)
     assert "September" in hand.bench.session.document.title
     hand.click_source("register", "register.gpkg", "lease_beds")

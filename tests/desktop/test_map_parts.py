@@ -29,6 +29,7 @@ from eskret.desktop.theme.style import font
 from eskret.errors import DeliveryError
 from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
 from eskret.workflow.cache.stored import Shapes
+from tests.length import examples
 
 RED, BLUE = Symbol("#C04040", "#802020"), Symbol("#4040C0", "#202080")
 UTM = {"code": "EPSG:32626", "geographic": False, "unit_metres": 1.0}
@@ -77,7 +78,7 @@ def test_labels_of_what_is_no_plain_area() -> None:
     assert x0 <= x <= x1 and y0 <= y <= y1
 
 
-@settings(max_examples=25)
+@settings(max_examples=examples(25))
 @given(st.lists(st.tuples(st.integers(0, 300), st.integers(0, 200)), min_size=1, max_size=40))
 def test_no_label_lies_over_another_or_out_of_the_map(qapp: QApplication, places: list[tuple[int, int]]) -> None:
     shapes = shapes_of([shapely.Point(p) for p in places])

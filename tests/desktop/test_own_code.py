@@ -6,7 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtWidgets import QApplication, QComboBox
+import pytest
+from PySide6.QtWidgets import QApplication, QComboBox, QFileDialog, QPushButton
 
 from eskret.desktop.user_operations.box import CodeBox
 from eskret.user_operations import trust
@@ -109,3 +110,35 @@ def test_an_operation_is_begun_and_used(make_hand: Callable[..., Hand], project:
     assert hand.steps()[1:3] == ["chosen", "widen_marks"]
     hand.run()
     assert hand.row("widen_marks")["out"] == hand.row("chosen")["out"] != ""
+
+
+def test_a_file_that_an_operation_of_ones_own_asks_for_is_found_by_a_button(
+    make_hand: Callable[..., Hand], project: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = project.parent
+    (folder / "operations").mkdir()
+    (folder / "operations" / "code.py").write_text(
+        "from pathlib import Path\n\nfrom geopandas import GeoDataFrame\n\nimport eskret\n\n\n"
+        "@eskret.operation(title='Priced')\n"
+        "def priced(layer: GeoDataFrame, prices: Path) -> GeoDataFrame:\n"
+        '    """Give each row a price."""\n    return layer\n'
+    )
+    (folder / "lists").mkdir()
+    (folder / "lists" / "prices.csv").write_text("kind,price\n")
+    project.write_text(f'{project.read_text()}\n[[steps]]\nid = "priced"\nuse = "own:priced"\nfrom = "chosen"\n')
+    trust.trust(folder)
+    hand = make_hand(project)
+    hand.until(lambda: hand.bench.own.operations)
+    hand.settled()
+    hand.click_step("priced")
+    block = hand.bench.form.blocks["prices"]
+    asked: list[str] = []
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: asked.append(a[2]) or (str(folder / "lists" / "prices.csv"), ""))
+    hand.click(next(b for b in block.editor.findChildren(QPushButton) if b.toolTip() == "Choose a file"))
+    assert hand.bench.session.document.step("priced").settings["prices"] == "lists/prices.csv" and asked == [str(folder)]
+    # and it can be a parameter, as any other
+    hand.click(block.bind)
+    next(a for a in block.bind.menu_.actions() if a.text() == "Make a parameter of it").trigger()
+    made = hand.bench.session.document.parameters[-1]
+    assert made.type == "file" and made.default == "lists/prices.csv"
+    assert hand.bench.session.document.step("priced").settings["prices"] == {"parameter": made.name}

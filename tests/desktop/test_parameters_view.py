@@ -214,7 +214,7 @@ def test_rounds_are_filled_pasted_filled_down_and_run(
     assert len(view.rows) == 2
     view.grid.setCurrentIndex(view.model.index(1, 0))
     hand.click(view.look_button)
-    assert session.values()["place"] == "b" and bench.pages.currentIndex() == 1
+    assert session.values()["place"] == "b" and bench.pages.page == "work"
 
 
 def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., Hand], folder: Path) -> None:
@@ -236,3 +236,37 @@ def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., H
     hand.click(view.run_button)
     hand.until(lambda: "1 of 2 rounds failed" in view.says.text())
     assert (folder / "out" / "a.gpkg").exists() and not (folder / "out" / "b.gpkg").exists()
+
+
+def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: Callable[..., Hand], folder: Path) -> None:
+    hand = make_hand(folder / "w.toml")
+    hand.settled()
+    hand.keys("F12", hand.bench)
+    view, form, session = hand.bench.parameters, hand.bench.parameters.properties, hand.bench.session
+    hand.click(view.add_button)
+    form.choice.setCurrentText("one of a list")
+    form.choice.activated.emit(1)
+    hand.settled()  # nothing is in the list yet, and it can still be made
+    assert form.choice.currentText() == "one of a list" and form.listed.isVisible()
+    for line, typed in ((form.listed, "x, y"), (form.label, "Which"), (form.by_values, "yes")):
+        if line is form.by_values:
+            form.by.setCurrentIndex(1)
+            form.by.activated.emit(1)
+            hand.settled()
+            line.clear()
+        hand.click(line)
+        hand.type(typed, line)
+        hand.type("why it is there", form.help) if line is form.label else None
+        if line is form.label:
+            line.setFocus()
+        session.rehearse()
+        hand.settled()
+        assert line.text() == typed
+        hand.keys("Return", line)
+    made = session.document.parameters[-1]
+    assert (made.choices, made.label, made.help) == (("x", "y"), "Which", "why it is there")
+    # another parameter in hand shows what is its own
+    form.label.setFocus()
+    hand.type("of the one before", form.label)
+    form.show_parameter(session.document.parameters[0].name)
+    assert form.label.text() == session.document.parameters[0].label

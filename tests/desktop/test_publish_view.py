@@ -80,7 +80,7 @@ def test_two_quarters_are_published_and_one_is_taken_back(lesson: Hand, server: 
     sent(hand, "sent")
     assert len(there(server)) == 412 and "'leases' is up to date: 412 added" in shown(hand)["says"]
     hand.keys("Escape", bench.publish.tree)
-    assert bench.pages.currentIndex() == 1
+    assert bench.pages.page == "work"
     quarter(hand, "2031-Q4")
     run_and_look(hand, 58)
     assert shown(hand)["kinds"] == {"all": "All 58", "added": "Added 12", "changed": "Changed 37", "removed": "Removed 9"}
@@ -150,7 +150,7 @@ def test_a_dataset_is_looked_at_fetched_and_published_to(lesson: Hand, server: P
     assert told["acts"] == ["Publish to it", "Fetch it", "Token …"] and told["kinds"] == {}
     hand.click(bench.publish.fetch)
     step = bench.session.step()
-    assert bench.pages.currentIndex() == 1 and step is not None and step.use == "fetch"
+    assert bench.pages.page == "work" and step is not None and step.use == "fetch"
     assert step.settings == {"service": server.address, "dataset": "leases"}
     hand.click(bench.bar.publish)
     bench.publish.tree.choose(server.address, "leases")
@@ -167,9 +167,9 @@ def test_a_difference_is_thrown_away_or_saved(lesson: Hand, monkeypatch: pytest.
     run_and_look(hand, 412)
     hand.click(bench.publish.keep)
     step = bench.session.step()
-    assert step is not None and (step.use, step.source) == ("save", ("online",)) and bench.pages.currentIndex() == 1
+    assert step is not None and (step.use, step.source) == ("save", ("online",)) and bench.pages.page == "work"
     hand.keys("F11", bench)
-    hand.until(lambda: bench.pages.currentIndex() == 3 and shown(hand)["state"] == "not sent yet")
+    hand.until(lambda: bench.pages.page == "publish" and shown(hand)["state"] == "not sent yet")
     monkeypatch.setattr(QMessageBox, "question", lambda *a: QMessageBox.StandardButton.Yes)
     hand.click(bench.publish.discard)
     hand.until(lambda: bench.publish.list.count() == 0)

@@ -72,7 +72,7 @@ def test_runs_are_found_opened_run_again_and_forgotten(hand: Hand, monkeypatch: 
     hand.click(view.report_button)
     hand.until(lambda: (demo / "told.html").exists() and "<svg" in (demo / "told.html").read_text())
     hand.click(view.open_button)
-    assert hand.bench.pages.currentIndex() == 1 and "This is run 1 of" in hand.banner()
+    assert hand.bench.pages.page == "work" and "This is run 1 of" in hand.banner()
     assert session.value("limit") == "2031" and hand.row("inside")["out"] == "33" and not session.dirty
     hand.click_step("deliver")
     hand.until(lambda: hand.bench.viewer.table.model_.rowCount() == 30)  # as it was delivered then
@@ -95,4 +95,4 @@ def test_runs_are_found_opened_run_again_and_forgotten(hand: Hand, monkeypatch: 
     hand.type("nothing like it", view.search)
     hand.until(lambda: view.hint.isVisible() and view.hint.text() == "No run is like that.")
     hand.keys("F3", hand.bench)
-    assert hand.bench.pages.currentIndex() == 1
+    assert hand.bench.pages.page == "work"

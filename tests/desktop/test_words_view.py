@@ -61,7 +61,7 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     hand.keys("Ctrl+S", words.table)
     assert not words.dirty and {e.word for e in read_list(demo / "words.csv") if "ravel" in e.spelling} == {"gravel"}
     hand.keys("Escape", words.table)
-    assert bench.pages.currentIndex() == 1
+    assert bench.pages.page == "work"
     hand.settled()
     hand.run()
     assert not any("not in the list" in r["text"] for r in session.results["tidy"]["remarks"])

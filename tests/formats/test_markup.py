@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from eskret.core.layer import Layer
 from eskret.formats import markup, workbook
 from eskret.formats.index_page import Listed, index_page
+from tests.length import examples
 
 TEXTS = st.lists(st.none() | st.text(st.characters(codec="utf-8"), max_size=12), min_size=1, max_size=5)
 KML = "{http://www.opengis.net/kml/2.2}"
@@ -47,7 +48,7 @@ def test_any_text_goes_through_markup(tmp_path: Path, texts: list[str | None]) -
     assert [d.get("name") for d in root.findall(f".//{KML}SimpleField")] == ["note <&>"] and markup.count(tmp_path / "a.kml") == len(texts)
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(25), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(TEXTS)
 def test_any_text_goes_into_a_sheet(tmp_path: Path, texts: list[str | None]) -> None:
     workbook.write(tmp_path / "a.xlsx", [(layer(texts), "l")], {})

@@ -20,6 +20,7 @@ from eskret.core.geometry.globe.seam import nowhere
 from eskret.core.layer import Layer
 from eskret.operations.base import EachLayer, Gathering
 from tests.exact import PLAIN, THERE_AND_BACK, close, same
+from tests.length import examples
 from tests.operations.helpers import do, rows, whatever_comes
 from tests.operations.test_every_shape import ON_LAYERS, SETTINGS
 
@@ -112,7 +113,7 @@ SOUND = {"buffer", "clip", "erase", "hull", "dissolve"}
 
 
 @pytest.mark.parametrize("operation", [o for o in ON_LAYERS if o.id not in ("apply_words", "grid")], ids=lambda o: o.id)
-@settings(max_examples=25)
+@settings(max_examples=examples(25))
 @given(st.lists(st.tuples(ON_GLOBE, NUMBERS), min_size=1, max_size=6))
 def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(operation: EachLayer | Gathering, drawn: list[tuple]) -> None:
     layer = layer_of([s for s, _ in drawn], numbers=[v for _, v in drawn])
@@ -129,7 +130,7 @@ def test_on_the_whole_globe_the_accounts_balance_and_shapes_are_sound(operation:
         assert (boxes[:, 0] >= -180 - 1e-9).all() and (boxes[:, 2] <= 180 + 1e-9).all() and (np.abs(boxes[:, 1::2]) <= 90).all()
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(st.lists(SOMEWHERE, min_size=1, max_size=4), st.lists(SOMEWHERE, min_size=1, max_size=4), st.sampled_from([1.0, 1_000.0, 90_000.0]))
 def test_what_meets_is_nearest_at_nothing_and_near_at_any_distance(left: list, right: list, metres: float) -> None:
     a, b = layer_of(left), layer_of(right, key="b")
@@ -148,7 +149,7 @@ def test_what_meets_is_nearest_at_nothing_and_near_at_any_distance(left: list, r
     assert reached <= {n for n, m in far.items() if m <= metres * 1.002 + 0.02}
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(st.lists(AREAS_ON_GLOBE, min_size=1, max_size=4), AREAS_ON_GLOBE)
 def test_a_cut_and_its_rest_make_the_whole(shapes: list, knife: shapely.Geometry) -> None:
     layer, by = layer_of(shapes), layer_of([knife], key="b")
@@ -158,7 +159,7 @@ def test_a_cut_and_its_rest_make_the_whole(shapes: list, knife: shapely.Geometry
     assert sum(got) == pytest.approx(size, rel=1e-9, abs=1e-4)
 
 
-@settings(max_examples=60)
+@settings(max_examples=examples(60))
 @given(
     st.lists(st.one_of(AREAS_ON_GLOBE, POINTS_ON_GLOBE, LINES_ON_GLOBE), min_size=1, max_size=4),
     st.sampled_from(["EPSG:3395", "EPSG:3832", "EPSG:3031", "EPSG:3413", "EPSG:3857", "EPSG:8857"]),
@@ -182,7 +183,7 @@ def test_there_and_back_every_vertex_is_where_it_was(shapes: list, crs: str) -> 
         assert max(abs(south), abs(north)) > 85, (crs, shapes[n - 1])
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(
     st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90), st.integers(1, 60)), min_size=1, max_size=6),
     st.lists(st.tuples(st.integers(0, 90), st.integers(0, 90)), min_size=1, max_size=8),

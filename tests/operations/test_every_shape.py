@@ -18,6 +18,7 @@ from eskret.operations import all_operations
 from eskret.operations.base import Context, EachLayer, Gathering, Level
 from eskret.operations.settings import validate
 from eskret.workflow.run.step import prove
+from tests.length import examples
 from tests.operations.helpers import whatever_comes
 
 UTM, DEGREES = "EPSG:32626", "EPSG:4326"
@@ -211,7 +212,7 @@ def untidy(rows: list[tuple]) -> Layer:
 
 
 @pytest.mark.parametrize("operation", [o for o in ON_LAYERS if o.id != "apply_words"], ids=lambda o: o.id)
-@settings(max_examples=25)
+@settings(max_examples=examples(25))
 @given(
     st.lists(st.tuples(st.sampled_from(POOL), st.sampled_from(WORDS), st.sampled_from(NUMBERS)), max_size=9),
     st.lists(st.sampled_from(WORDS), min_size=3, max_size=3),

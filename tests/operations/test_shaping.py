@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from eskret.core.geometry.cut import cut
 from eskret.core.geometry.dissolve import dissolve
 from tests.exact import OTHER_ENGINE, close
+from tests.length import examples
 from tests.operations.helpers import E, N, aside, do, layer_of, refused, rows, said, square, table_of
 
 SCALE = 1e6
@@ -58,7 +59,7 @@ def area(outcome) -> float:
     return float(sum(np.nansum(shapely.area(x.geometry)) for x in outcome.layers))
 
 
-@settings(max_examples=40, phases=(Phase.explicit, Phase.generate))
+@settings(max_examples=examples(40), phases=(Phase.explicit, Phase.generate))
 @given(st.lists(stars(), min_size=1, max_size=6), st.lists(stars(), min_size=1, max_size=3))
 def test_areas_agree_with_another_engine(shapes: list, areas: list) -> None:
     layer, other = layer_of(shapes), layer_of(areas, key="x")

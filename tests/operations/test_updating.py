@@ -19,6 +19,7 @@ from eskret.formats import geopackage, sources
 from eskret.formats.geopackage import digest, metadata, triggers
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
 from eskret.operations.support.updating import update
+from tests.length import examples
 
 Rows = dict[str, tuple[int, int, str | None]]
 ROWS = st.dictionaries(
@@ -53,7 +54,7 @@ def test_appended_is_one_behind_the_other(old: Rows, new: Rows) -> None:
     assert rows_of(done.layer) == [*rows_of(layer(old)), *rows_of(layer(new))] and len(done.added) == len(new)
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(25), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(ROWS, ROWS, st.booleans())
 def test_a_geopackage_holds_the_same_and_is_sound(tmp_path: Path, old: Rows, new: Rows, keyed: bool) -> None:
     """Changed row by row where they are, against what ``update`` makes of both in memory; SQLite checks its index itself."""

@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.faults import Faults
+from tests.length import examples
 
 TOKEN = "open-sesame"
 CORE = "http://www.opengis.net/spec/ogcapi-features-1/1.0/conf/core"
@@ -307,7 +308,7 @@ JSON = st.recursive(
 )
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(60), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.dictionaries(st.text(max_size=8), JSON, max_size=4), st.dictionaries(st.text(max_size=8), JSON, max_size=4))
 def test_what_is_given_comes_back(address: str, properties: dict[str, Any], patch: dict[str, Any]) -> None:
     """Any properties, and any merge of others into them (RFC 7386, section 2, its algorithm written out here)."""

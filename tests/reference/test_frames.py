@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from tests.exact import FRAMES, counted
+from tests.length import LONG
 
 HERE = Path(__file__).parent.parent.parent
 MODULES = (
@@ -32,7 +33,8 @@ DIFFERENT = {
     **{f"::TestSpatialJoin::test_crs_mismatch[{index}-index]": CRS for index in ("default", "string")},
     "::test_dissolve_categorical": OBSERVED,
 }
-LEAST = {"clip": 80, "overlay": 110, "sjoin": 70, "dissolve": 10}
+SHORT = ("clip", "dissolve")  # the tests of laying over and joining take most of the time
+LEAST = {"clip": 80, "overlay": 110, "sjoin": 70, "dissolve": 10} if LONG else {"clip": 80, "dissolve": 8}
 
 
 @pytest.fixture(scope="module")
@@ -53,7 +55,7 @@ def calls(tmp_path_factory: pytest.TempPathFactory) -> list[dict]:
         os.devnull,
         f"--rootdir={told.parent}",
         "--pyargs",
-        *MODULES,
+        *[m for m in MODULES if LONG or m.endswith(SHORT)],
     ]
     more = {"ESKRET_SPY": str(told), "PYTHONPATH": os.pathsep.join([str(HERE), *sys.path]), "PYTEST_ADDOPTS": ""}
     # what fails there for want of its data, or of a newer library, is the library's own business: the calls count
@@ -72,6 +74,7 @@ def test_what_the_frame_library_does_eskret_does_too(calls: list[dict]) -> None:
     assert all(agree[what] >= least for what, least in LEAST.items()), agree
 
 
+@pytest.mark.long
 def test_every_difference_that_is_listed_is_one(calls: list[dict]) -> None:
     """A reason that no call bears out any more is taken off the list."""
     assert {c["case"] for c in calls if c["asked"] and c["why"]} == set(DIFFERENT)

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from eskret.core.layer import Layer
 from eskret.core.layer.frames import to_frame
 from tests.exact import close, same
+from tests.length import examples
 from tests.operations.helpers import UTM, do, layer_of, rows
 
 PANDAS, GEOPANDAS = "pandas", "GeoPandas"
@@ -36,7 +37,7 @@ def plain(values: object) -> list:
     return [None if pd.isna(v) else v for v in np.asarray(values, object).tolist()]
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(ROWS, ROWS)
 def test_tables_as_pandas_has_them(left: list[tuple], right: list[tuple]) -> None:
     a, b = table(left), table(right)
@@ -64,7 +65,7 @@ def test_tables_as_pandas_has_them(left: list[tuple], right: list[tuple]) -> Non
     same("split", PANDAS, {x.key: x.table.column("n").to_pylist() for x in do("split", a, by=["c"]).layers}, parts)
 
 
-@settings(max_examples=40)
+@settings(max_examples=examples(40))
 @given(PLACES, BOXES)
 def test_shapes_as_geopandas_has_them(places: list[tuple], boxes: list[tuple]) -> None:
     points = layer_of([shapely.Point(p) for p in places], UTM, "p")

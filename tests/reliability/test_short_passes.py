@@ -9,15 +9,18 @@ from pathlib import Path
 
 import pytest
 
+from tests.length import turns
+
 HOME = Path(__file__).parents[2]
+KILLS, PUSHES = turns(4, 2), turns(2, 1)
 
 
 @pytest.mark.parametrize(
     ("trial", "arguments", "says"),
     [
-        ("kills.py", ["4", "11"], "4 killed under way"),
-        ("pushes.py", ["2", "3"], "2 tried"),
-        ("together.py", ["5"], "together: 0 rows lost or wrong"),
+        ("kills.py", [str(KILLS), "11"], f"{KILLS} killed under way"),
+        ("pushes.py", [str(PUSHES), "3"], f"{PUSHES} tried"),
+        ("together.py", [str(turns(5, 1))], "together: 0 rows lost or wrong"),
         ("fuzz.py", ["0.002", "5"], "expressions: 40 tried"),
     ],
 )

@@ -25,6 +25,7 @@ from eskret.practice_server.faults import Faults
 from eskret.services import changing, connection, difference, features, journal, push
 from eskret.services.connection import Connection
 from tests.conftest import TOKEN
+from tests.length import examples
 
 Rows = dict[str, tuple[float, float, Any]]
 OLD: Rows = {"A": (1, 1, "sand"), "B": (2, 2, "mud"), "C": (3, 3, None), "D": (4, 4, "rock"), "E": (5, 5, "silt")}
@@ -344,7 +345,7 @@ ROWS = st.dictionaries(
 )
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(25), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(ROWS, ROWS, st.booleans(), st.integers(1, 25))
 def test_any_state_is_brought_to_any_other_and_back(
     server: PracticeServer, tmp_path: Path, old: Rows, new: Rows, keyed: bool, lost: int

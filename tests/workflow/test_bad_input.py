@@ -28,6 +28,7 @@ from eskret.formats import geopackage
 from eskret.workflow.run.consent import allow, outside
 from eskret.workflow.run.engine import Run, RunResult
 from tests.conftest import points, squares
+from tests.length import examples
 
 
 def through(folder: Path, layer: Layer, where: str = "true", target: str = "out.gpkg", **options: object) -> RunResult:
@@ -49,7 +50,7 @@ names = st.one_of(
 )
 
 
-@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=25)
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture], max_examples=examples(25))
 @given(st.lists(names, min_size=1, max_size=5, unique_by=lambda n: n.casefold()), st.data())
 def test_any_field_names_and_values_come_through(tmp_path: Path, fields: list[str], data: st.DataObject) -> None:
     if any(n.casefold() in ("fid", "geom") or not n.strip() for n in fields):

@@ -69,14 +69,14 @@ def test_what_happens_to_what_is_there(workflow: Path, name: str, policy: str, s
     target = workflow.parent / name
     prepare(workflow, target, situation)
     before = target.read_bytes() if target.exists() else None
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     layer = "beds" if name.endswith("gpkg") else ""
     expected = TABLE[policy][situation]
     if expected == "stop":
         with pytest.raises(DeliveryError, match="is there already"):
-            desk.settle(target, [layer], policy)
+            transaction.resolve(target, [layer], policy)
     else:
-        plan = desk.settle(target, [layer], policy)[0]
+        plan = transaction.resolve(target, [layer], policy)[0]
         assert plan.action == expected
         numbered = policy == "number" and situation != ABSENT
         assert plan.layer == ("beds_2" if numbered and layer else layer)
@@ -87,10 +87,10 @@ def test_what_happens_to_what_is_there(workflow: Path, name: str, policy: str, s
 def test_another_layer_of_a_file_is_in_nobodys_way(workflow: Path) -> None:
     target = workflow.parent / "a.gpkg"
     prepare(workflow, target, FOREIGN)
-    desk = OutputTransaction(workflow, workflow.parent)
-    assert desk.settle(target, ["new"], "own")[0].action == "write"
+    transaction = OutputTransaction(workflow, workflow.parent)
+    assert transaction.resolve(target, ["new"], "own")[0].action == "write"
     with pytest.raises(DeliveryError, match="layer 'beds' is there already"):
-        desk.settle(target, ["BEDS"], "own")  # the same but for case
+        transaction.resolve(target, ["BEDS"], "own")  # the same but for case
 
 
 def test_a_layer_that_others_left_alone_is_still_ours_in_a_changed_file(workflow: Path) -> None:
@@ -98,77 +98,79 @@ def test_a_layer_that_others_left_alone_is_still_ours_in_a_changed_file(workflow
     prepare(workflow, target, OURS)
     with geopackage.writing(target) as out:
         out.add(squares(1), "theirs")
-    assert OutputTransaction(workflow, workflow.parent).settle(target, ["beds"], "own")[0].action == "replace"
+    assert OutputTransaction(workflow, workflow.parent).resolve(target, ["beds"], "own")[0].action == "replace"
 
 
 def test_two_of_the_same_in_one_run_are_refused(workflow: Path) -> None:
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     target = workflow.parent / "a.gpkg"
-    desk.settle(target, ["beds"], "own")
+    transaction.resolve(target, ["beds"], "own")
     with pytest.raises(DeliveryError, match="two steps save the same layer 'BEDS'"):
-        desk.settle(target, ["BEDS"], "own")
+        transaction.resolve(target, ["BEDS"], "own")
 
 
 def test_places_that_cannot_be(workflow: Path) -> None:
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     (workflow.parent / "folder.gpkg").mkdir()
     with pytest.raises(DeliveryError, match="this is a folder"):
-        desk.settle(workflow.parent / "folder.gpkg", ["a"], "own")
+        transaction.resolve(workflow.parent / "folder.gpkg", ["a"], "own")
     with pytest.raises(DeliveryError, match="this is a file, not a folder"):
-        desk.settle(workflow / "a.gpkg", ["a"], "own")
+        transaction.resolve(workflow / "a.gpkg", ["a"], "own")
 
 
 def test_rolling_back_leaves_nothing_behind(workflow: Path) -> None:
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     deep = workflow.parent / "a" / "b" / "x.geojson"
-    staged = desk.stage(deep)
+    staged = transaction.stage(deep)
     staged.write_text("half")
     assert staged.parent == deep.parent and staged.name.startswith(".eskret-")
-    desk.rollback()
+    transaction.rollback()
     assert sorted(p.name for p in workflow.parent.iterdir()) == ["w.toml"]
 
 
 def test_a_folder_that_was_there_stays_when_rolling_back(workflow: Path) -> None:
     (workflow.parent / "out").mkdir()
-    desk = OutputTransaction(workflow, workflow.parent)
-    desk.stage(workflow.parent / "out" / "x.geojson").write_text("half")
-    desk.rollback()
+    transaction = OutputTransaction(workflow, workflow.parent)
+    transaction.stage(workflow.parent / "out" / "x.geojson").write_text("half")
+    transaction.rollback()
     assert list((workflow.parent / "out").iterdir()) == []
 
 
 def test_committing_puts_all_in_place_and_remembers(workflow: Path, own_data: Path) -> None:
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     paths = [workflow.parent / "a.geojson", workflow.parent / "sub" / "b.geojson"]
     for n, path in enumerate(paths):
-        desk.stage(path).write_text(str(n))
-    done = desk.commit([Delivered(p, "", 1, None) for p in paths])
+        transaction.stage(path).write_text(str(n))
+    done = transaction.commit([Delivered(p, "", 1, None) for p in paths])
     assert [p.read_text() for p in paths] == ["0", "1"]
     assert [d.sha256 for d in done] == [digest_file(p) for p in paths]
     assert not list(own_data.glob("transactions/*")), "journal and lock are gone with the commit"
     again = OutputTransaction(workflow, workflow.parent)
-    assert [again.settle(p, [""], "own")[0].action for p in paths] == ["replace", "replace"]
+    assert [again.resolve(p, [""], "own")[0].action for p in paths] == ["replace", "replace"]
     assert set(again.outputs.files) == {"a.geojson", "sub/b.geojson"}, "paths are kept from the folder"
 
 
 def test_a_workflow_without_a_file_owns_nothing(tmp_path: Path) -> None:
-    desk = OutputTransaction(None, tmp_path)
+    transaction = OutputTransaction(None, tmp_path)
     target = tmp_path / "a.geojson"
-    desk.stage(target).write_text("x")
-    desk.commit([Delivered(target, "", 1, None)])
+    transaction.stage(target).write_text("x")
+    transaction.commit([Delivered(target, "", 1, None)])
     assert [p.name for p in tmp_path.iterdir()] == ["a.geojson"]
     with pytest.raises(DeliveryError, match="this workflow did not write it"):
-        OutputTransaction(None, tmp_path).settle(target, [""], "own")
+        OutputTransaction(None, tmp_path).resolve(target, [""], "own")
 
 
 def test_leftovers_are_what_earlier_runs_wrote_and_this_one_does_not(workflow: Path) -> None:
     target = workflow.parent / "a.gpkg"
     prepare(workflow, target, OURS)
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     (workflow.parent / "old.geojson").write_text("x")
-    desk.outputs.files["old.geojson"] = FileRecord("s", 1, 1)
-    desk.outputs.files["gone.geojson"] = FileRecord("s", 1, 1)
-    assert desk.leftovers([PlannedOutput(target, "new", "write")]) == [(target, "beds"), (workflow.parent / "old.geojson", "")]
-    assert desk.leftovers([PlannedOutput(target, "beds", "write"), PlannedOutput(workflow.parent / "old.geojson", "", "write")]) == []
+    transaction.outputs.files["old.geojson"] = FileRecord("s", 1, 1)
+    transaction.outputs.files["gone.geojson"] = FileRecord("s", 1, 1)
+    assert transaction.leftovers([PlannedOutput(target, "new", "write")]) == [(target, "beds"), (workflow.parent / "old.geojson", "")]
+    assert (
+        transaction.leftovers([PlannedOutput(target, "beds", "write"), PlannedOutput(workflow.parent / "old.geojson", "", "write")]) == []
+    )
 
 
 @pytest.mark.parametrize("text", ["", "not json", "[]", '{"files": {"a": 1}}', '{"files": {"a": {"sha256": "x"}}}'])
@@ -182,9 +184,9 @@ def test_what_cannot_be_renamed_behind_the_commit_point_is_told_and_completed_la
 ) -> None:
     old, new, last = (workflow.parent / n for n in ("old.geojson", "new.geojson", "last.geojson"))
     old.write_text("as it was")
-    desk = OutputTransaction(workflow, workflow.parent)
+    transaction = OutputTransaction(workflow, workflow.parent)
     for path in (old, new, last):
-        desk.stage(path).write_text("fresh")
+        transaction.stage(path).write_text("fresh")
     real = os.replace
 
     def refuse(source: str | Path, target: str | Path) -> None:
@@ -194,8 +196,8 @@ def test_what_cannot_be_renamed_behind_the_commit_point_is_told_and_completed_la
 
     with monkeypatch.context() as context:
         context.setattr(os, "replace", refuse)
-        desk.commit([Delivered(p, "", 1, None) for p in (old, new, last)])
-    assert desk.problems == [(last, "Permission denied")]
+        transaction.commit([Delivered(p, "", 1, None) for p in (old, new, last)])
+    assert transaction.problems == [(last, "Permission denied")]
     assert old.read_text() == new.read_text() == "fresh" and not last.exists()
     assert "last.geojson" not in Outputs.beside(workflow, workflow.parent).files
     (found,) = recover(workflow.parent)

@@ -30,6 +30,7 @@ from eskret.workflow.outputs.records import Outputs, outputs_path
 from eskret.workflow.outputs.recovery import recover
 from eskret.workflow.outputs.transaction import OutputTransaction
 from tests.conftest import squares
+from tests.length import turns
 
 RUN = "import sys; from eskret import Workflow; Workflow.read(sys.argv[1]).run(kind=sys.argv[2])"
 
@@ -49,7 +50,7 @@ def test_killed_at_any_instant_every_output_is_old_or_new(project: Path) -> None
     whole = subprocess.run([sys.executable, "-c", RUN, str(project), "Pile"], check=True)
     assert whole.returncode == 0
     usual = time.perf_counter() - begun
-    for _ in range(12):
+    for _ in range(turns(12, 4)):
         process = subprocess.Popen([sys.executable, "-c", RUN, str(project), "Buoy"])
         try:
             # most of a run is start-up: the instants that matter are near its end
@@ -110,7 +111,7 @@ sld = true
     begun = time.perf_counter()
     subprocess.run([sys.executable, "-c", RUN, str(path), "old"], check=True)
     usual = time.perf_counter() - begun
-    for turn in range(10):
+    for turn in range(turns(10, 4)):
         process = subprocess.Popen([sys.executable, "-c", RUN, str(path), "new" if turn % 2 else "old"])
         try:
             process.wait(usual * chance.uniform(0.6, 1.05))
@@ -162,8 +163,8 @@ def test_only_what_was_staged_by_processes_that_are_gone_is_taken_away(tmp_path:
     mine.write_text("")
     child = os.fork()
     if child == 0:
-        desk = OutputTransaction(None, tmp_path)
-        desk.stage(tmp_path / "deep" / "gone.geojson").write_text("")
+        transaction = OutputTransaction(None, tmp_path)
+        transaction.stage(tmp_path / "deep" / "gone.geojson").write_text("")
         os._exit(0)
     os.waitpid(child, 0)
     assert len(list((tmp_path / "deep").glob(".eskret-*"))) == 1

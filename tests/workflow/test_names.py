@@ -20,6 +20,7 @@ from eskret.core.layer import Layer
 from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.errors import DocumentError, EskretError
 from eskret.formats import geopackage
+from tests.length import examples, part
 from tests.test_cli import call
 
 ODD = [
@@ -80,7 +81,7 @@ OLD, UPDATED = ["old 1", "old 2", "old 3"], ["new 2", "new 3", "new 4", "old 1"]
 
 @pytest.mark.parametrize("mode", ["", AS_TYPED])
 def test_whatever_a_layer_is_called_it_is_brought_up_to_date_in_its_place(tmp_path: Path, mode: str) -> None:
-    for name in ODD:
+    for name in part(ODD, bool(mode)):
         theirs(tmp_path / "theirs.gpkg", ODD)
         code, _, err = call("run", save(tmp_path, name, names=mode), "-q")
         assert code == 0, (name, err)
@@ -211,7 +212,7 @@ def test_two_fields_that_differ_in_case_are_told_before_the_run(tmp_path: Path) 
     assert code == 0 and "field 'Name' differs from another only in case and is called 'Name_2'" in " ".join(out.split())
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(40), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=30), min_size=1, max_size=4))
 def test_any_names_are_kept_or_what_was_done_to_them_is_told(tmp_path: Path, names: list[str]) -> None:
     workflow = Workflow(title="Any")

@@ -24,6 +24,7 @@ from eskret.workflow.model import document
 from eskret.workflow.run.engine import Run, RunResult
 from eskret.workflow.run.foreach import ForEachRun
 from tests.conftest import points, squares
+from tests.length import examples
 
 TEXT = """eskret = 1
 
@@ -200,7 +201,7 @@ EDITS = [
 ]
 
 
-@settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(12), suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.sampled_from(EDITS), min_size=1, max_size=5))
 def test_whatever_was_edited_it_is_as_if_done_anew(folder: Path, store: Store, steps: list[tuple[str, str]]) -> None:
     (folder / "w.toml").write_text(TEXT)

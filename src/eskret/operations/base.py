@@ -248,7 +248,7 @@ class Outcome:
 class Staging(Protocol):
     """Where deliveries are staged; the engine brings one."""
 
-    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
+    def resolve(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
     def stage(self, target: Path, *, shared: bool = False, of: Path | None = None) -> Path:
@@ -261,19 +261,19 @@ class Staging(Protocol):
     def digests_there(self, target: Path, layers: Sequence[str]) -> dict[str, str]:
         """Digests of layers that are there now; empty for one that is not."""
 
-    def written(self, target: Path, sha256: str = "") -> None:
+    def mark_written(self, target: Path, sha256: str = "") -> None:
         """Say that a staged file is written, as far as this step knows; with its digest, where that is known."""
 
     def lock(self, target: Path) -> Any:
         """Held while a staged file is written: two steps may deliver into one container."""
 
-    def join(self, target: Path, companion: Path) -> Path:
+    def add_member(self, target: Path, companion: Path) -> Path:
         """A file that belongs to a staged one: where it is written; it goes with it into its place."""
 
-    def drop(self, target: Path) -> None:
+    def delete(self, target: Path) -> None:
         """Take a file away together with the commit, if it is there: it belongs to what is replaced."""
 
-    def keep(self, target: Path, *companions: Path) -> None:
+    def backup(self, target: Path, *companions: Path) -> None:
         """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
 
     def prepare(self, push: Push, entries: Sequence[tuple[str, FeatureChange]]) -> PreparedPush:
@@ -296,7 +296,7 @@ class Context:
     """What becomes of the names of layers that are saved, where their step does not say."""
     totals: tuple[str, ...] = ()
     watch: Watch = no_watch
-    desk: Staging | None = None
+    transaction: Staging | None = None
     path_parameters: frozenset[str] = frozenset()
     others: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     """Layers that settings name, by setting; in a rehearsal their facts."""

@@ -6,11 +6,14 @@ import json
 import os
 import signal
 import subprocess
-import sys
 import threading
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from typing import Any
+
+from eskret.process.fork_server import ForkedProcess, ForkServer
+
+_SERVER = ForkServer()
 
 GRACE = 1.5
 """Seconds between asking a job to stop and ending the process it runs in."""
@@ -27,9 +30,9 @@ class Worker:
 
     def __init__(self, on_event: Callable[[Mapping[str, object]], None]) -> None:
         self._on_event = on_event
-        self._process: subprocess.Popen[str] | None = None
+        self._process: ForkedProcess | None = None
         self._lock = threading.Lock()
-        self._open: dict[int, tuple[str, subprocess.Popen[str]]] = {}
+        self._open: dict[int, tuple[str, ForkedProcess]] = {}
         """Jobs without an answer: what they are, and the process that has them. A job is lost with its process alone."""
         self._ended: set[int] = set()
         self._number = 0
@@ -39,13 +42,16 @@ class Worker:
     def warm(self) -> None:
         """Start the process before it is needed."""
         with self._lock:
-            self._running()
+            if not self._closing:
+                self._running()
 
     def send(self, do: str, **request: Any) -> int:
         """Give it a job; returns the job's number."""
         with self._lock:
             self._number += 1
             job = self._number
+            if self._closing:
+                return job  # nobody is there any more to hear an answer
             process = self._running()
             self._open[job] = (do, process)
             try:
@@ -104,7 +110,7 @@ class Worker:
     def pid(self) -> int | None:
         return self._process.pid if self._process is not None else None
 
-    def _end_if_open(self, job: int, process: subprocess.Popen[str]) -> None:
+    def _end_if_open(self, job: int, process: ForkedProcess) -> None:
         with self._lock:
             if job not in self._open:
                 return
@@ -112,28 +118,20 @@ class Worker:
         process.kill()
 
     @staticmethod
-    def _write(process: subprocess.Popen[str], request: Mapping[str, object]) -> None:
+    def _write(process: ForkedProcess, request: Mapping[str, object]) -> None:
         assert process.stdin is not None
         process.stdin.write(json.dumps(request, default=str) + "\n")
         process.stdin.flush()
 
-    def _running(self) -> subprocess.Popen[str]:
+    def _running(self) -> ForkedProcess:
         if self._process is None or self._process.poll() is not None:
-            environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-            self._process = subprocess.Popen(
-                [sys.executable, "-P", "-m", "eskret.process.worker"],
-                stdin=subprocess.PIPE,
-                stdout=subprocess.PIPE,
-                text=True,
-                encoding="utf-8",
-                env=environment,
-            )
+            self._process = _SERVER.fork(os.environ)
             listener = threading.Thread(target=self._listen, args=(self._process,), daemon=True)
             self._listeners = [t for t in self._listeners if t.is_alive()] + [listener]
             listener.start()
         return self._process
 
-    def _listen(self, process: subprocess.Popen[str]) -> None:
+    def _listen(self, process: ForkedProcess) -> None:
         assert process.stdout is not None
         with process.stdout as lines:
             for line in lines:

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QPlainT
 
 from eskret.desktop.forms.parameter_editors import ValueEditor
 from eskret.desktop.state.session import Session
+from eskret.desktop.views.parts import done_typing, show_text
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.base import Source
 from eskret.operations.registry import operation_by_id
@@ -39,6 +40,7 @@ class Properties(QWidget):
         column.addLayout(self._grid)
         column.addStretch()
         self._labels: dict[str, QLabel] = {}
+        self._listing = False
         self.called = self._line("Name", self._rename)
         self.label = self._line("Label", lambda: self._change(label=self.label.text().strip()))
         self.type = self._combo("Type", lambda: self._change_type(self.type.currentData()))
@@ -94,7 +96,7 @@ class Properties(QWidget):
     def _line(self, title: str, done: Callable[[], None]) -> QLineEdit:
         line = QLineEdit()
         line.setAccessibleName(title)
-        line.editingFinished.connect(lambda: None if self._filling else done())
+        done_typing(line, lambda: None if self._filling else done())
         self._put(title, line)
         return line
 
@@ -120,6 +122,9 @@ class Properties(QWidget):
         self.name = name
         if other:
             self.wrong.hide()
+            self._listing = False
+            for line in self.findChildren(QLineEdit):
+                line.setModified(False)  # what was typed was of the other
         self.refresh()
 
     def refresh(self) -> None:
@@ -141,10 +146,9 @@ class Properties(QWidget):
             (self.least, _figure(p.min)),
             (self.most, _figure(p.max)),
         ):
-            if line.text() != text:
-                line.setText(text)
+            show_text(line, text)
         self.label.setPlaceholderText(p.title)
-        if self.help.toPlainText().strip() != p.help:
+        if self.help.toPlainText().strip() != p.help and not self._pause.isActive():
             self.help.setPlainText(p.help)
         self.type.setCurrentIndex(self.type.findData(p.type))
         self._fill_value(p)
@@ -167,16 +171,17 @@ class Properties(QWidget):
             self.value.parameter = p
             home.addWidget(self.value)
             if self.value.line is not None:
-                self.value.line.editingFinished.connect(self._change_value)
+                done_typing(self.value.line, self._change_value)
             else:
                 self.value.typed.connect(self._change_value)
-        self.value.show_value(p.default)
+        if self.value.line is None or not self.value.line.isModified():
+            self.value.show_value(p.default)
 
     def _fill_choices(self, p: Parameter) -> None:
         can = p.type in ("text", "number", "choice", "date", "field")
         of = p.choices_from
         self.choice.setCurrentText(READ if of is not None else LISTED if p.choices else NONE)
-        if p.type == "choice" and of is None:
+        if of is None and (p.type == "choice" or self._listing):
             self.choice.setCurrentText(LISTED)
         self._show("It can be", self.choice, can)
         self._show("Choices", self.listed, can and self.choice.currentText() == LISTED)
@@ -187,8 +192,7 @@ class Properties(QWidget):
         if of is not None:
             self._offer(self.layer, self._loaded(), of.layer)
             self._offer(self.field, ["", *self._fields_of(of.layer)], of.field, "the names of its fields")
-            if self.where.text() != of.where:
-                self.where.setText(of.where)
+            show_text(self.where, of.where)
 
     def _fill_by(self, p: Parameter) -> None:
         others = [q.name for q in self._session.document.parameters if q.name != p.name]
@@ -198,8 +202,7 @@ class Properties(QWidget):
         self._show("is", self.by_values, by is not None)
         if by is not None:
             text = ", ".join({True: "yes", False: "no"}[v] if isinstance(v, bool) else str(v) for v in by.values)
-            if self.by_values.text() != text:
-                self.by_values.setText(text)
+            show_text(self.by_values, text)
 
     def _show(self, title: str, widget: QWidget, on: bool) -> None:
         self._labels[title].setVisible(on)
@@ -300,6 +303,7 @@ class Properties(QWidget):
 
     def _change_choices(self) -> None:
         wanted = self.choice.currentText()
+        self._listing = wanted == LISTED  # it stays so while there is nothing in the list yet
         if wanted == READ:
             loaded = self._loaded()
             if not loaded:

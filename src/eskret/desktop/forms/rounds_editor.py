@@ -9,6 +9,7 @@ from eskret.core.naming import clean_name
 from eskret.desktop.forms.layers_editor import LayerEditor
 from eskret.desktop.forms.setting_editors import SettingEditor
 from eskret.desktop.state.session import Session
+from eskret.desktop.views.parts import done_typing, show_text
 from eskret.operations.settings import SettingInfo
 from eskret.workflow.model.iteration import ForEach
 
@@ -37,7 +38,7 @@ class RoundsEditor(SettingEditor):
         self.field.activated.connect(lambda _: self._change(field=self.field.currentText()))
         self.called = QLineEdit()
         self.called.setAccessibleName("What it is called in the settings")
-        self.called.editingFinished.connect(self._change_name)
+        done_typing(self.called, self._change_name)
         self.go_on = QCheckBox("Go on after a round that fails")
         self.go_on.clicked.connect(lambda on: self._change(go_on=bool(on)))
         self.says = QLabel()
@@ -79,8 +80,7 @@ class RoundsEditor(SettingEditor):
             self.field.clear()
             self.field.addItems(names)
         self.field.setCurrentIndex(names.index(value.field) if value.field in names else -1)
-        if self.called.text() != value.name:
-            self.called.setText(value.name)
+        show_text(self.called, value.name)
         self.go_on.setChecked(value.go_on)
         if value.kind == "rows":
             self.says.setText("Settings name the fields of a row: $field in a condition, {field} in a name.")

@@ -109,12 +109,12 @@ class PatternsEditor(TextEditor):
         return ", ".join(map(str, value or []))
 
 
-class TargetEditor(TextEditor):
-    """A file to write, relative to the workflow's folder where it lies within."""
+class _PathEditor(TextEditor):
+    """A path, relative to the workflow's folder where it lies within, and a button that finds it."""
 
     def __init__(self, info: SettingInfo, folder: Path, parent: QWidget | None = None) -> None:
         super().__init__(info, parent)
-        self._folder = folder
+        self.folder, self.title = folder, info.label
         button = QPushButton("…")
         button.setToolTip("Choose a file")
         button.setFixedWidth(34)
@@ -122,24 +122,41 @@ class TargetEditor(TextEditor):
         self.layout().addWidget(button)  # type: ignore[union-attr]
         self.watch(button)
 
+    def asked(self) -> str:
+        """Ask for a path; an empty text for none."""
+        raise NotImplementedError
+
     def _choose(self) -> None:
-        begin = str(self._folder / (self.line.text() or "out"))
-        path, _ = QFileDialog.getSaveFileName(
-            self, "Save to", begin, "GeoPackage (*.gpkg);;GeoJSON (*.geojson)", options=QFileDialog.Option.DontConfirmOverwrite
-        )
+        path = self.asked()
         if path:
-            self.line.setText(relative(path, self._folder))
+            self.line.setText(relative(path, self.folder))
             self._settle()
 
 
-class WordListEditor(TargetEditor):
+class TargetEditor(_PathEditor):
+    """A file to write."""
+
+    def asked(self) -> str:
+        begin = str(self.folder / (self.line.text() or "out"))
+        kinds, option = "GeoPackage (*.gpkg);;GeoJSON (*.geojson)", QFileDialog.Option.DontConfirmOverwrite
+        return QFileDialog.getSaveFileName(self, "Save to", begin, kinds, options=option)[0]
+
+
+class FileEditor(_PathEditor):
+    """A file that is there."""
+
+    kinds = "All (*)"
+
+    def asked(self) -> str:
+        there = self.folder / self.line.text()
+        begin = there if self.line.text() and there.exists() else self.folder
+        return QFileDialog.getOpenFileName(self, self.title, str(begin), self.kinds)[0]
+
+
+class WordListEditor(FileEditor):
     """A word list: a CSV file that is there, or one to be made."""
 
-    def _choose(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Word list", str(self._folder), "Word lists (*.csv)")
-        if path:
-            self.line.setText(relative(path, self._folder))
-            self._settle()
+    kinds = "Word lists (*.csv)"
 
 
 class LinesEditor(SettingEditor):

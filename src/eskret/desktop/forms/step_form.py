@@ -15,25 +15,11 @@ from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
 from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, SqlEditor
-from eskret.desktop.forms.crs_editor import CrsEditor
+from eskret.desktop.forms.editors import editor_for
 from eskret.desktop.forms.entering import EnteringEditor
-from eskret.desktop.forms.inner import InnerEditor, WorkflowEditor
-from eskret.desktop.forms.layers_editor import FieldEditor, FieldsEditor, LayerEditor
-from eskret.desktop.forms.lists import BoxEditor, CellsEditor, FeaturesEditor, PairsEditor, ShapesEditor
 from eskret.desktop.forms.preview import TextPreview
 from eskret.desktop.forms.rounds_editor import RoundsEditor
-from eskret.desktop.forms.setting_editors import (
-    ChoiceEditor,
-    ChoicesEditor,
-    FilesEditor,
-    FlagEditor,
-    PatternsEditor,
-    SettingEditor,
-    TargetEditor,
-    TextEditor,
-    WholeEditor,
-    WordListEditor,
-)
+from eskret.desktop.forms.setting_editors import ChoiceEditor, FlagEditor, SettingEditor, TextEditor
 from eskret.desktop.state.session import Session
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
@@ -227,7 +213,7 @@ class SettingsForm(QScrollArea):
         for name, info in setting_info(operation.Settings).items():
             if info.kind == "layers":
                 continue  # they stand among the parameters of the workflow that is used
-            self._add(column, name, info, self._editor(info, step.id), step.id)
+            self._add(column, name, info, editor_for(info, self._session, step.id), step.id)
             if operation.previews_text and info.kind == "files":
                 self._preview = TextPreview(self._session)
                 column.addWidget(self._preview)
@@ -267,43 +253,6 @@ class SettingsForm(QScrollArea):
         inner.addLayout(in_row(opener, page, None, spacing=16))
         inner.addWidget(told)
         return both
-
-    def _editor(self, info: SettingInfo, step: str) -> SettingEditor:
-        folder = self._session.folder
-        if info.kind == "condition":
-            return ConditionEditor(info, self._session)
-        if info.kind == "expression":
-            return ExpressionEditor(info, self._session)
-        if info.kind == "wordlist":
-            return WordListEditor(info, folder)
-        if info.kind == "crs":
-            return CrsEditor(info, self._session)
-        if info.kind == "workflow":
-            return WorkflowEditor(info, self._session)
-        if info.kind == "values":
-            return InnerEditor(self._session, step)
-        of_layers: dict[str, type[Any]] = {"layer": LayerEditor, "field": FieldEditor, "fields": FieldsEditor}
-        if info.kind in of_layers:
-            made: SettingEditor = of_layers[info.kind](info, self._session, step)
-            return made
-        if info.kind == "files":
-            return FilesEditor(info, folder)
-        if info.kind == "target":
-            return TargetEditor(info, folder)
-        kinds: dict[str, type[Any]] = {
-            "features": FeaturesEditor,
-            "pairs": PairsEditor,
-            "cells": CellsEditor,
-            "shapes": ShapesEditor,
-            "choice": ChoiceEditor,
-            "choices": ChoicesEditor,
-            "flag": FlagEditor,
-            "whole": WholeEditor,
-            "patterns": PatternsEditor,
-            "box": BoxEditor,
-        }
-        editor: SettingEditor = kinds.get(info.kind, TextEditor)(info)
-        return editor
 
     def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
         bind = None

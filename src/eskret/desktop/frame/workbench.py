@@ -8,21 +8,24 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
-from PySide6.QtGui import QAction, QDragEnterEvent, QDropEvent, QKeySequence
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMessageBox, QProgressBar, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import QLabel, QMessageBox, QSplitter, QVBoxLayout, QWidget
 
 from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
 from eskret.desktop.forms.asking_parameters import RunBox, asks
 from eskret.desktop.forms.parameter_view import ParametersView
 from eskret.desktop.forms.step_form import SettingsForm
+from eskret.desktop.frame.actions import Actions
 from eskret.desktop.frame.banner import Banner
 from eskret.desktop.frame.boxes import Boxes
+from eskret.desktop.frame.page_stack import START, WORK, PageStack
 from eskret.desktop.frame.status import StatusLine
+from eskret.desktop.frame.step_row import StepRow
 from eskret.desktop.frame.topbar import TopBar
 from eskret.desktop.ledger.ledger_view import LedgerView
 from eskret.desktop.panes.edit_actions import EditActions, ViewContext
-from eskret.desktop.panes.viewer import ALTERED, ASIDE, ENTERING, LEAVING, Pane, QuietButton, Viewer
+from eskret.desktop.panes.viewer import Pane, Viewer
 from eskret.desktop.publish.publish_view import PublishView
 from eskret.desktop.python_console.console import ConsolePane
 from eskret.desktop.python_console.script_pane import ScriptPane
@@ -74,9 +77,9 @@ class Workbench(QWidget):
         self.start = StartView()
         self._build()
         self.finder = Finder(self)
-        self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.currentIndex() > 0)
+        self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.at_work)
         self._connect()
-        self._actions()
+        self.actions_ = Actions(self, self.bar.menu)
         self.start.show_recent(self.files.recent())
         self._refresh()
 
@@ -113,7 +116,10 @@ class Workbench(QWidget):
         self._said_of: set[str] = set()
         upper.addWidget(self.banner)
         upper.addWidget(self.ledger, 1)
-        upper.addWidget(self._step_row())
+        self.step_row = StepRow(self.ledger)
+        self.add_button, self.up_button = self.step_row.add, self.step_row.up
+        self.progress, self.progress_text = self.step_row.progress, self.step_row.progress_text
+        upper.addWidget(self.step_row)
         self.right = QSplitter(Qt.Orientation.Vertical)
         self.right.setObjectName("ledgerSplit")
         self.right.setHandleWidth(2)
@@ -155,22 +161,18 @@ class Workbench(QWidget):
         lower.addWidget(self.viewer.handbar)
         self.right.addWidget(lower_half)
         self.right.setSizes([320, 390])
-        self.pages = QStackedWidget()
-        self.pages.addWidget(self.start)
-        self.pages.currentChanged.connect(self._page_changed)
-        self.pages.addWidget(work)
+        self.pages = PageStack()
+        self.pages.register(START, self.start, lambda: self.start)
+        self.pages.register(WORK, work, lambda: self.ledger)
         self.words = WordsView(self.session)
         self.files.guards.append(self.words.may_leave)
         self.words.closed.connect(lambda: self.show_words(False))
-        self.pages.addWidget(self.words)
         self.publisher = Publisher(self.session, self)
         self.publish = PublishView(self.session, self.publisher)
         self.publish.closed.connect(lambda: self.show_publish(False))
         self.publish.added.connect(self._added_there)
-        self.pages.addWidget(self.publish)
         self.parameters = ParametersView(self.session)
         self.parameters.closed.connect(lambda: self.show_parameters(False))
-        self.pages.addWidget(self.parameters)
         self.runs = RunsView(self.session)
         self.runs.closed.connect(lambda: self.show_runs(False))
         self.runs.open_asked.connect(self._reopen)
@@ -179,64 +181,52 @@ class Workbench(QWidget):
         self.layers.closed.connect(lambda: self.show_layers(False))
         self.rounds = RoundsView(self.session)
         self.rounds.closed.connect(lambda: self.show_rounds(False))
-        self.pages.addWidget(self.rounds)
-        self.pages.addWidget(self.runs)
-        self.pages.addWidget(self.layers)
+        for name, view, focus in (
+            ("words", self.words, lambda: self.words.table),
+            ("publish", self.publish, lambda: self.publish.tree),
+            ("parameters", self.parameters, lambda: self.parameters.list),
+            ("rounds", self.rounds, lambda: self.rounds.grid),
+            ("runs", self.runs, lambda: self.runs.list),
+            ("layers", self.layers, lambda: self.layers.grid),
+        ):
+            self.pages.register(name, view, focus, view.open_view)
+        self.pages.turned.connect(self._page_changed)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(0)
         outer.addWidget(self.bar)
         outer.addWidget(self.pages, 1)
 
-    def _page_changed(self, page: int) -> None:
-        self.bar.show_work(page > 0)
-        self.bar.words.setChecked(page == 2)
-        self.bar.publish.setChecked(page == 3)
-        self.bar.runs.setChecked(page == 6)
+    def _page_changed(self, page: str) -> None:
+        self.bar.show_work(page != START)
+        for name, button in (("words", self.bar.words), ("publish", self.bar.publish), ("runs", self.bar.runs)):
+            button.setChecked(page == name)
         self._refresh()
-
-    def _in_words(self) -> bool:
-        return self.pages.currentIndex() == 2
 
     def show_words(self, on: bool) -> None:
         """The word lists over the whole window, or the ledger again."""
-        if self.pages.currentIndex() > 0:
-            if on:
-                self.words.show_lists()
-            self.pages.setCurrentIndex(2 if on else 1)
-            (self.words.table if on else self.ledger).setFocus()
+        self.pages.open_view("words", on)
 
     def show_publish(self, on: bool) -> None:
         """Published datasets over the whole window, or the ledger again."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(3 if on else 1)
-            if on:
-                self.publish.open_view()
-            (self.publish.tree if on else self.ledger).setFocus()
+        self.pages.open_view("publish", on)
 
     def show_parameters(self, on: bool, name: str = "") -> None:
-        """The parameters over the whole window, or the ledger again."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(4 if on else 1)
-            if on:
-                self.parameters.open_view(name)
-            (self.parameters.list if on else self.ledger).setFocus()
+        """The parameters over the whole window, one of them in hand; or the ledger again."""
+        self.pages.open_view("parameters", on, partial(self.parameters.open_view, name))
 
     def show_runs(self, on: bool) -> None:
         """The runs of earlier over the whole window, or the ledger again."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(6 if on else 1)
-            if on:
-                self.runs.open_view()
-            (self.runs.list if on else self.ledger).setFocus()
+        self.pages.open_view("runs", on)
+
+    def show_rounds(self, on: bool) -> None:
+        """A run in rounds over the whole window, or the ledger again."""
+        self.pages.open_view("rounds", on)
 
     def show_layers(self, on: bool) -> None:
         """The step in hand layer by layer, over the whole window; or the ledger again."""
-        if self.pages.currentIndex() > 0 and (not on or self._by_layer(self.session.step())):
-            self.pages.setCurrentIndex(7 if on else 1)
-            if on:
-                self.layers.open_view()
-            (self.layers.grid if on else self.ledger).setFocus()
+        if self.pages.at_work and (not on or self._by_layer(self.session.step())):
+            self.pages.open_view("layers", on)
 
     def _by_layer(self, step: Step | None) -> bool:
         """Whether single layers can have settings of their own in a step; else it is said why not."""
@@ -265,46 +255,10 @@ class Workbench(QWidget):
         else:
             self.tell("good", f"This is run {whole.kept.id} of {when}: the workflow, its values and its ledger as they were.")
 
-    def show_rounds(self, on: bool) -> None:
-        """A run in rounds over the whole window, or the ledger again."""
-        if self.pages.currentIndex() > 0:
-            self.pages.setCurrentIndex(5 if on else 1)
-            if on:
-                self.rounds.open_view()
-            (self.rounds.grid if on else self.ledger).setFocus()
-
     def _added_there(self, id: str) -> None:
         """A step was added from the Publish view: show it."""
         self.show_publish(False)
         self.session.select(id)
-
-    def _step_row(self) -> QWidget:
-        """Below the ledger: what can be done with steps, and how far the run is."""
-        strip = QWidget()
-        strip.setObjectName("pane")
-        strip.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        strip.setFixedHeight(34)
-        self.add_button = QPushButton("Add a step")
-        self.add_button.setToolTip("Say what it should do (Insert)")
-        self.up_button = QuietButton("Move up", "Move the step in hand up (Alt+Up)")
-        self.down_button = QuietButton("Move down", "Move the step in hand down (Alt+Down)")
-        self.switch_button = QuietButton("Switch off", "What enters goes on unchanged (Space)")
-        self.remove_button = QuietButton("Remove", "Take the step in hand out (Delete)")
-        self.progress = QProgressBar()
-        self.progress.setTextVisible(False)
-        self.progress.setFixedWidth(150)
-        self.progress_text = QLabel()
-        self.progress_text.setObjectName("faint")
-        row = QHBoxLayout(strip)
-        row.setContentsMargins(8, 2, 12, 2)
-        row.setSpacing(4)
-        for widget in (self.add_button, self.up_button, self.down_button, self.switch_button, self.remove_button):
-            row.addWidget(widget)
-        row.addStretch()
-        row.addWidget(self.progress_text)
-        row.addWidget(self.progress)
-        self.progress.hide()
-        return strip
 
     def _connect(self) -> None:
         session, viewer = self.session, self.viewer
@@ -334,10 +288,6 @@ class Workbench(QWidget):
         self.boxes.told.connect(self.tell)
         self.form.by_layer_asked.connect(lambda: self.show_layers(True))
         self.add_button.clicked.connect(self.add_step)
-        self.up_button.clicked.connect(lambda: self.ledger.move_step(-1))
-        self.down_button.clicked.connect(lambda: self.ledger.move_step(1))
-        self.switch_button.clicked.connect(self.ledger.switch)
-        self.remove_button.clicked.connect(self.ledger.remove_selected)
         self.sources.look_asked.connect(self._look)
         self.sources.load_asked.connect(self._load_source)
         self.sources.several_asked.connect(self._load_several)
@@ -346,10 +296,10 @@ class Workbench(QWidget):
         self.publisher.services_changed.connect(self._show_published)
         viewer.load_asked.connect(self._load_source)
         bar = viewer.handbar
-        bar.pick_asked.connect(lambda: self._by_hand("pick"))
-        bar.leave_out_asked.connect(lambda: self._by_hand("leave out"))
-        bar.keep_asked.connect(lambda: self._by_hand("keep"))
-        bar.isolate_asked.connect(lambda: self._by_hand("isolate"))
+        bar.pick_asked.connect(lambda: self.edit_by_hand("pick"))
+        bar.leave_out_asked.connect(lambda: self.edit_by_hand("leave out"))
+        bar.keep_asked.connect(lambda: self.edit_by_hand("keep"))
+        bar.isolate_asked.connect(lambda: self.edit_by_hand("isolate"))
         viewer.canvas.sketched.connect(self._sketched)
         viewer.table.model_.edited.connect(self._corrected)
         viewer.table.model_.refused.connect(lambda text: self.tell("bad", text))
@@ -375,81 +325,8 @@ class Workbench(QWidget):
         self.start.open_asked.connect(files.open_dialog)
         self.start.recent_asked.connect(lambda p: files.open_path(Path(p)))
 
-    def _actions(self) -> None:
-        """The workflow menu and all keys."""
-        menu = self.bar.menu
-
-        def add(text: str, keys: str, do: Callable[[], object], in_menu: bool = True) -> QAction:
-            action = QAction(text, self)
-            if keys:
-                action.setShortcut(QKeySequence(keys))
-            action.triggered.connect(lambda _=False: do())
-            self.addAction(action)
-            if in_menu:
-                menu.addAction(action)
-            return action
-
-        add("New in a folder …", "Ctrl+N", self.files.new_in_folder)
-        add("Open …", "Ctrl+O", self.files.open_dialog)
-        self._recent_menu = menu.addMenu("Opened lately")
-        add("Open the demo", "", self.files.open_demo)
-        menu.addSeparator()
-        add("Save", "Ctrl+S", lambda: self.words.save() if self._in_words() else self.files.save())
-        add("Save under another name …", "Ctrl+Shift+S", self.files.save_as)
-        add("Save as a Python script …", "", self.files.save_script)
-        add("As Python, beside the ledger", "Ctrl+P", lambda: self.show_script(self.script.isHidden()))
-        add("Python pane", "Ctrl+Shift+P", lambda: self.show_console(self.console.isHidden()))
-        add("Pack to hand over …", "", self.boxes.pack)
-        add("Unpack what was handed over …", "", self.files.unpack_dialog)
-        self._report_action = add("Save the report of the last run …", "", self.saving.save_report)
-        menu.addSeparator()
-        self._undo = add("Undo", "Ctrl+Z", lambda: self.words.undo() if self._in_words() else self._undo_last())
-        self._redo = add("Redo", "Ctrl+Shift+Z", self.session.redo)
-        menu.addSeparator()
-        add("Title and coordinate system …", "", self.boxes.edit_heads)
-        add("Parameters …", "F12", lambda: self.show_parameters(self.pages.currentIndex() != 4))
-        add("Add a parameter …", "", self.add_parameter)
-        add("Operations of your own …", "", self.boxes.show_code)
-        add("New operation …", "", self.boxes.new_operation)
-        add("Run everything anew", "Ctrl+Alt+R", self.run_fresh)
-        add("Layer by layer …", "Ctrl+L", lambda: self.show_layers(self.pages.currentIndex() != 7))
-        add("Run in rounds …", "Ctrl+Shift+R", lambda: self.show_rounds(self.pages.currentIndex() != 5))
-        menu.addSeparator()
-        self._theme_action = add("Dark theme", "", self.switch_theme)
-        add("Handbook in the browser", "Shift+F1", self.boxes.show_handbook)
-        add("Keys", "F1", self.boxes.show_keys)
-        add("Close the window", "Ctrl+Q", self.close_asked.emit)
-        for text, keys, do in (
-            ("Rehearse", "Ctrl+E", self.session.rehearse),
-            ("Run", "Ctrl+R", self.run),
-            ("Stop", "Ctrl+.", self.session.stop),
-            ("Entering", "Alt+1", lambda: self.viewer.choose_view(ENTERING)),
-            ("Leaving", "Alt+2", lambda: self.viewer.choose_view(LEAVING)),
-            ("Set aside", "Alt+3", lambda: self.viewer.choose_view(ASIDE)),
-            ("Altered", "Alt+4", lambda: self.viewer.choose_view(ALTERED)),
-            ("Keep what is chosen", "Ctrl+K", lambda: self._by_hand("pick")),
-            ("Keep it by a condition", "Ctrl+Shift+K", lambda: self._by_hand("keep")),
-            ("Isolate what is chosen", "Ctrl+I", lambda: self._by_hand("isolate")),
-            ("Invert what is chosen", "Ctrl+Shift+I", self.viewer.invert),
-            ("Fields of the layer", "F4", lambda: self.viewer.toggle_fields(not self.viewer.fields_button.isChecked())),
-            ("On the map", "F5", self.viewer.said_button.click),
-            ("Map larger", "F6", self.viewer.map_full.click),
-            ("Table larger", "F7", self.viewer.table_full.click),
-            ("Runs", "F3", lambda: self.show_runs(self.pages.currentIndex() != 6)),
-            ("Word lists", "F10", lambda: self.show_words(not self._in_words())),
-            ("Publish", "F11", lambda: self.show_publish(self.pages.currentIndex() != 3)),
-            ("Map alone", "F8", self.map_alone),
-            ("Sources", "F9", self.fold_sources),
-            ("Go to sources", "Ctrl+1", lambda: self.sources.tree.setFocus()),
-            ("Go to the ledger", "Ctrl+2", lambda: self.ledger.setFocus()),
-            ("Go to the settings", "Ctrl+3", self._focus_form),
-            ("Go to the map", "Ctrl+4", lambda: self.viewer.canvas.setFocus()),
-            ("Go to the table", "Ctrl+5", lambda: self.viewer.table.setFocus()),
-        ):
-            add(text, keys, do, in_menu=False)
-        menu.aboutToShow.connect(self._refresh_menu)
-
-    def _focus_form(self) -> None:
+    def focus_form(self) -> None:
+        """Go to the settings of the step in hand."""
         first = next(iter(self.form.blocks), "")
         self.form.focus_field(first)
 
@@ -468,31 +345,25 @@ class Workbench(QWidget):
             self.form_title.setText(f"{session.document.index(step.id) + 1} · {title}")
         else:
             self.form_title.setText("Settings")
-        for button in (self.up_button, self.down_button, self.switch_button, self.remove_button):
-            button.setEnabled(step is not None)
-        self.switch_button.setText("Switch on" if step is not None and step.off else "Switch off")
+        self.step_row.show_step(step)
         rows = [r for r in session.rows() if r.state]
         self.status.show_run(session.last_run, ledger.summary(rows))
-        self._undo.setEnabled(bool(session.undo_word) or self._in_words())
-        self._redo.setEnabled(bool(session.redo_word))
+        self.actions_.refresh()
 
-    def _refresh_menu(self) -> None:
-        session = self.session
-        self._undo.setText(f"Undo: {session.undo_word}" if session.undo_word else "Undo")
-        self._redo.setText(f"Redo: {session.redo_word}" if session.redo_word else "Redo")
-        self._theme_action.setText("Light theme" if theme.palette.name == "dark" else "Dark theme")
-        self._report_action.setEnabled(bool(session.last_run.get("steps")))
-        self._recent_menu.clear()
-        for path in self.files.recent():
-            self._recent_menu.addAction(path, partial(self.files.open_path, Path(path)))
-        self._recent_menu.setEnabled(bool(self.files.recent()))
+    def has_report(self) -> bool:
+        """Whether there was a run to report on."""
+        return bool(self.session.last_run.get("steps"))
+
+    def can_undo(self) -> bool:
+        """Whether there is something to undo; the word lists have edits of their own."""
+        return bool(self.session.undo_word) or self.pages.page == "words"
 
     def _prepared(self) -> None:
         """A run prepared a push: say so where the run is told of."""
         waiting = self.publisher.waiting()
         told = {p["push"] for p in self.session.last_run.get("pushes", ())}
         new = [p for p in waiting if p["id"] in told]
-        if new and self.pages.currentIndex() == 1 and self._said_of != told:
+        if new and self.pages.page == WORK and self._said_of != told:
             self._said_of = told
             one = new[0]
             more = f" And {len(new) - 1} more." if len(new) > 1 else ""
@@ -605,7 +476,7 @@ class Workbench(QWidget):
 
     def add_step(self) -> None:
         """Ask what the next step should do."""
-        if self.pages.currentIndex() == 0:
+        if not self.pages.at_work:
             return
         top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
         self.finder.open_at(top, bool(self.session.document.steps), self.session.folder, self.session.path)
@@ -622,7 +493,7 @@ class Workbench(QWidget):
         first = next((n for n in self.form.blocks if n != "from"), "")
         self.form.focus_field(first)
 
-    def _by_hand(self, what: str) -> None:
+    def edit_by_hand(self, what: str) -> None:
         """Write what is chosen into the workflow."""
         viewer, hand = self.viewer, EditActions(self.session)
         at, rows = viewer.looked_at(), viewer.chosen
@@ -645,7 +516,7 @@ class Workbench(QWidget):
         if at is not None:
             self._act(lambda: EditActions(self.session).correct(at, row, field, new))
 
-    def _undo_last(self) -> None:
+    def undo_last(self) -> None:
         """Take the last edit back; what was said of it is said no more."""
         self.banner.hide()
         self.session.undo()
@@ -729,14 +600,14 @@ class Workbench(QWidget):
 
     def _opened(self) -> None:
         self.banner.hide()
-        self.pages.setCurrentIndex(1)
+        self.pages.turn_to(WORK)
         self.sources.refresh()
         if self.publisher.addresses():
             self.publisher.refresh()
         self.ledger.setFocus()
 
     def _not_opened(self, sentence: str) -> None:
-        if self.pages.currentIndex() == 0:
+        if not self.pages.at_work:
             QMessageBox.warning(self, "Eskret", sentence)
         else:
             self.tell("bad", sentence)
@@ -762,9 +633,9 @@ class Workbench(QWidget):
 
     def _show_beside(self, pane: QWidget, on: bool) -> bool:
         """Show a pane at the right of the ledger or not, and make room for it there; whether it is shown."""
-        if self.pages.currentIndex() == 0:
+        if not self.pages.at_work:
             return False
-        self.pages.setCurrentIndex(1)
+        self.pages.turn_to(WORK)
         pane.setVisible(on)
         shown = not self.script.isHidden() or not self.console.isHidden()
         if shown and self.side.isHidden():
@@ -777,7 +648,7 @@ class Workbench(QWidget):
 
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
-        if self.pages.currentIndex() > 0:
+        if self.pages.at_work:
             self.show_parameters(True)
             self.parameters.add()
 
@@ -800,9 +671,9 @@ class Workbench(QWidget):
         if workflows:
             self.files.open_path(workflows[0])
         elif paths:
-            if self.pages.currentIndex() == 0:
+            if not self.pages.at_work:
                 self.session.new(paths[0].parent)
-                self.pages.setCurrentIndex(1)
+                self.pages.turn_to(WORK)
             self.session.load_files([str(p) for p in paths])
 
     def close_down(self) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
 
 from eskret.desktop.state.session import Session
 
@@ -55,3 +55,19 @@ def rule(upright: bool = False) -> QFrame:
     else:
         made.setFixedHeight(1)
     return made
+
+
+def show_text(line: QLineEdit, text: str) -> None:
+    """Show a text in a line, unless somebody is typing another there, which ``done_typing`` hears the end of."""
+    if line.text() != text and not line.isModified():
+        line.setText(text)
+
+
+def done_typing(line: QLineEdit, do: Callable[[], object]) -> None:
+    """Do something whenever somebody is done typing in a line."""
+
+    def done() -> None:
+        line.setModified(False)
+        do()
+
+    line.editingFinished.connect(done)

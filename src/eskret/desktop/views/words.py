@@ -201,7 +201,7 @@ class WordsView(QWidget):
                     out[path if path.is_absolute() else self._session.folder / path] = None
         return list(out)
 
-    def show_lists(self) -> None:
+    def open_view(self) -> None:
         """Offer the lists of the workflow and open the one that was open, or the first."""
         paths = self.used_lists()
         self.lists.clear()

@@ -233,10 +233,10 @@ class Publish(Delivery):
             if known is not None or not settings.create
             else {"title": settings.title or name, "description": settings.description, "fields": fields},
         )
-        assert context.desk is not None
+        assert context.transaction is not None
         prepared: tuple[PreparedPush, ...] = ()
         if words.entries or words.make:
-            prepared = (context.desk.prepare(words, difference.entries),)
+            prepared = (context.transaction.prepare(words, difference.entries),)
         return _outcome(layer, name, difference, prepared, settings)
 
 

@@ -331,14 +331,14 @@ class Save(Delivery):
         settled, more = self._settled(facts, target, settings, context, places)
         findings += more
         known = {f.key: f for f in settled}
-        assert context.desk is not None
+        assert context.transaction is not None
         for path, group in _by_path(places).items():
             try:
-                plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
+                plans = context.transaction.resolve(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
                 self._settle_companions(target, path, settings, context)
                 if settings.index and path.parent not in pages:
                     pages.add(path.parent)
-                    context.desk.settle(path.with_name(INDEX), [""], "own")
+                    context.transaction.resolve(path.with_name(INDEX), [""], "own")
             except EskretError as error:
                 findings.append(Finding.error(error.sentence(), "if_exists"))
                 continue
@@ -425,11 +425,11 @@ class Save(Delivery):
     def _deliver_one(self, layers: Sequence[Layer], settings: Settings, context: Context, beside: set[Path]) -> list[Outcome]:
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
-        assert context.desk is not None
+        assert context.transaction is not None
         target = _target(settings, context)
         for path, group in _by_path(self._places(layers, settings, context)).items():
-            with context.desk.lock(path):
-                plans = context.desk.settle(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
+            with context.transaction.lock(path):
+                plans = context.transaction.resolve(path, list(dict.fromkeys(p.layer for p in group)), settings.if_exists)
                 paired = plans if target.many else [plans[0]] * len(group)
                 pairs = [(by_key[place.key], plan, place) for place, plan in zip(group, paired, strict=True)]
                 outcomes += [_skipped(layer, plan) for layer, plan, _ in pairs if plan.action == "skip"]
@@ -452,10 +452,10 @@ class Save(Delivery):
 
     def _settle_companions(self, target: Format, path: Path, settings: Settings, context: Context) -> None:
         """A file that would be overwritten together with the one named must be this workflow's, too."""
-        assert context.desk is not None
+        assert context.transaction is not None
         if settings.if_exists in ("own", "stop"):
             for ending in target.companions:
-                context.desk.settle(path.with_suffix(ending), [""], settings.if_exists)
+                context.transaction.resolve(path.with_suffix(ending), [""], settings.if_exists)
 
 
 def _of_names(plan: PlannedOutput, place: _Place) -> list[str]:

@@ -31,7 +31,7 @@ INDEX = "index.html"
 
 
 class Writer:
-    """Writes what one step saves, through the desk that stages it.
+    """Writes what one step saves, through the transaction that stages it.
 
     Parameters
     ----------
@@ -39,9 +39,9 @@ class Writer:
     """
 
     def __init__(self, settings: Any, context: Context, beside: set[Path]) -> None:
-        assert context.desk is not None
+        assert context.transaction is not None
         self.settings, self.context, self.beside = settings, context, beside
-        self.desk: Staging = context.desk
+        self.transaction: Staging = context.transaction
         self.words = {n: context.fill(getattr(settings, n)) for n in ("title", "description", "licence") if getattr(settings, n)}
 
     def _key(self, plan: PlannedOutput) -> Sequence[str]:
@@ -49,7 +49,7 @@ class Writer:
 
     def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
         """Stage layers for a GeoPackage: new ones, and changes of some that are there."""
-        staged = self.desk.stage(path, shared=True)
+        staged = self.transaction.stage(path, shared=True)
         section = self.context.fill(self.settings.section) if self.settings.section else ""
         crs = self.settings.crs
         if section:
@@ -62,13 +62,13 @@ class Writer:
         put_layers(staged, pairs, self.words, section, crs, self.context.watch)
         if self.settings.sld:
             self._styles(path, [(x, p.layer) for x, p in fresh])
-        self.desk.written(path)
+        self.transaction.mark_written(path)
         found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
         digests = digest.layer_digests(staged, [p.layer for _, p in fresh])
-        before = self.desk.digests_there(path, [p.layer for _, p in fresh if p.action == "replace"])
+        before = self.transaction.digests_there(path, [p.layer for _, p in fresh if p.action == "replace"])
         for _, plan in fresh:
             after, rows = digests[plan.layer], found.get(plan.layer, -1)
-            self.desk.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
+            self.transaction.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
         return out + [
             self._saved(layer, plan, one, found.get(plan.layer, -1), digests[plan.layer])
             for (layer, plan), one in zip(fresh, brought, strict=True)
@@ -76,7 +76,7 @@ class Writer:
 
     def _change_layer(self, staged: Path, layer: Layer, plan: PlannedOutput) -> Outcome:
         """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
-        before = self.desk.digests_there(plan.path, [plan.layer])[plan.layer]
+        before = self.transaction.digests_there(plan.path, [plan.layer])[plan.layer]
         old = sources.read(plan.path, plan.layer, plan.layer).layer
         one = saving.ready(layer, GEOPACKAGE, self.settings, old.crs or "")
         done = updating.update(old, one.layer, self._key(plan))
@@ -87,7 +87,7 @@ class Writer:
         with geopackage.writing(staged) as container:
             container.add(done.aligned.take(rows), plan.layer, watch=self.context.watch)
         columns = tuple((f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names)
-        change = self.desk.change_layer(
+        change = self.transaction.change_layer(
             plan.path, LayerChange(plan.layer, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
         )
         keep_rows(staged, plan.path, change, ids[done.was].tolist())
@@ -127,9 +127,9 @@ class Writer:
         return [self._saved(layer, plan, one, put.found, crs=crs)]
 
     def _write(self, target: Format, path: Path, pairs: Sequence[tuple[Layer, str]]) -> Put:
-        staged = self.desk.stage(path)
+        staged = self.transaction.stage(path)
         for ending in target.companions:
-            self.desk.join(path, path.with_suffix(ending))
+            self.transaction.add_member(path, path.with_suffix(ending))
         how = Writing(
             self.settings.decimals if self.settings.decimals >= 0 else None,
             self.settings.layout == "indented",
@@ -141,8 +141,8 @@ class Writer:
             if not staged.with_suffix(ending).exists():
                 staged.with_suffix(ending).touch()  # one that says nothing, such as of a CRS that is not known
         for ending in target.left_over:
-            self.desk.drop(path.with_suffix(ending))
-        self.desk.written(path, put.sha256)
+            self.transaction.delete(path.with_suffix(ending))
+        self.transaction.mark_written(path, put.sha256)
         return put
 
     def _change_file(self, target: Format, layer: Layer, plan: PlannedOutput, name: str) -> Outcome:
@@ -153,7 +153,7 @@ class Writer:
         one = saving.ready(layer, GEOPACKAGE if target.crs else target, self.settings, old.crs or "")
         one = replace(one, layer=target.as_stored(one.layer))
         done = updating.update(old, one.layer, self._key(plan), widen=True)
-        self.desk.keep(plan.path, *(plan.path.with_suffix(e) for e in target.companions))
+        self.transaction.backup(plan.path, *(plan.path.with_suffix(e) for e in target.companions))
         put = self._write(target, plan.path, [(done.layer, name)])
         return _changed(layer, plan, one, done, len(old), put.found, self.context)
 
@@ -176,8 +176,8 @@ class Writer:
         if file in self.beside:
             return
         self.beside.add(file)
-        self.desk.settle(file, [""], "own")
-        staged = self.desk.stage(file, of=path)
+        self.transaction.resolve(file, [""], "own")
+        staged = self.transaction.stage(file, of=path)
         staged.write_text(text, encoding="utf-8")
 
     def _styles(self, path: Path, layers: Sequence[tuple[Layer, str]], alone: bool = False) -> None:
@@ -197,7 +197,7 @@ class Writer:
                     layer = next(o.layers[0] for o in outcomes if o.layers and o.inputs[0].layer == outcome.inputs[0].layer)
                 else:
                     layer = outcome.layers[0]
-                staged = self.desk.stage(one.path, shared=True)
+                staged = self.transaction.stage(one.path, shared=True)
                 fields = [(f.title or f.name, f.word) for f in layer.fields]
                 crs = crs_facts(one.crs).name if one.crs and layer.has_geometry else ""
                 kind = "table" if not layer.has_geometry else str(layer.kind)

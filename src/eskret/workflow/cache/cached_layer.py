@@ -14,10 +14,11 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
+from eskret.core.files.arrays import read_arrays, write_arrays
 from eskret.core.layer import GeometryKind, Layer, LayerFacts, own_name
 from eskret.core.layer.wkb import WkbArray
 
-TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.npy", "ids.npy"
+TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.arrays", "ids.arrays"
 
 
 @dataclass(frozen=True)
@@ -88,7 +89,7 @@ class CachedLayer:
         if self.has_geometry:
             column = _read(self.home / SHAPES).column("shape")
             if (self.home / TYPES).exists():
-                shape["geometry"] = WkbArray(column, np.load(self.home / TYPES))
+                shape["geometry"] = WkbArray(column, read_arrays(self.home / TYPES)[0])
             else:
                 shape["geometry"] = shapely.from_wkb(np.asarray(column.to_pylist(), object))
         layer = Layer(
@@ -99,7 +100,7 @@ class CachedLayer:
             origin=self.origin,
             titles=dict(self.titles),
             kind=self.kind,
-            ids=np.load(self.home / IDS) if self.numbered else None,
+            ids=read_arrays(self.home / IDS)[0] if self.numbered else None,
             provenance=self.provenance,
             unnumbered=self.unnumbered,
             **shape,
@@ -222,9 +223,9 @@ def write(given: LayerHandle, home: Path, others: Iterable[LayerHandle]) -> dict
         if same is None or not link(same / SHAPES, home / SHAPES):
             _write_table(pa.table({"shape": shapes.binary()}), home / SHAPES)
         if layer.wkb is not None:
-            np.save(home / TYPES, layer.wkb.types)
+            write_arrays(home / TYPES, [layer.wkb.types])
     if layer.ids is not None:
-        np.save(home / IDS, layer.ids)
+        write_arrays(home / IDS, [layer.ids])
     return facts_of(layer)
 
 

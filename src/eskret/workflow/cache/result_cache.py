@@ -12,11 +12,11 @@ from dataclasses import replace
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
-from zipfile import BadZipFile
 
 import numpy as np
 import shapely
 
+from eskret.core.files.arrays import read_arrays, write_arrays
 from eskret.core.files.plain_data import from_plain, to_plain
 from eskret.core.layer import Layer
 from eskret.operations.base import Context, Operation, Outcome
@@ -29,7 +29,7 @@ _NAMED = re.compile(r"[${]\s*([A-Za-z_]\w*)")
 _at_work: ContextVar[ResultCache | None] = ContextVar("keeping", default=None)
 
 
-_ARRAYS = "arrays.npz"
+_ARRAYS = "made.arrays"
 """Lineages and rows set aside, beside an entry."""
 
 
@@ -128,13 +128,12 @@ class ResultCache:
             return None
         home, out = self.store.home(key), []
         try:
-            with np.load(home / _ARRAYS, allow_pickle=False) as kept_arrays:
-                arrays = [kept_arrays[f"arr_{n}"] for n in range(len(kept_arrays.files))]
+            arrays = read_arrays(home / _ARRAYS)
             for number, (told, layers) in enumerate(found):
                 outcome: Outcome = from_plain(Outcome, told, arrays)
                 kept: list[Any] = [CachedLayer.from_facts(facts, home / f"{number}-{n}") for n, facts in enumerate(layers)]
                 out.append(replace(outcome, layers=tuple(kept)))
-        except (OSError, TypeError, ValueError, KeyError, IndexError, AttributeError, BadZipFile):
+        except (OSError, TypeError, ValueError, KeyError, IndexError, AttributeError):
             self.store.drop(key)  # it is not whole
             return None
         return out
@@ -151,7 +150,7 @@ class ResultCache:
             for i, outcome in enumerate(outcomes):
                 layers = [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(outcome.layers)]
                 told.append([to_plain(replace(outcome, layers=()), arrays), layers])
-            np.savez(folder / _ARRAYS, *arrays)
+            write_arrays(folder / _ARRAYS, arrays)
             return told
 
         if not any(o.prepared or o.failed for o in outcomes):

@@ -1,14 +1,14 @@
 """Results on disk, for a window in another process: attributes as Arrow, geometry as plain arrays to draw from.
 
-A stored layer is a folder: ``table.arrow`` (IPC file, memory-mapped when read) and, where there is geometry,
+A stored layer is a folder: ``table.arrow`` (IPC file, memory-mapped when read) and, where there is geometry, ``drawn.arrays`` with
 
-* ``xy.npy`` float64 (vertices, 2)
-* ``starts.npy`` int64 (pieces + 1): where each piece (a ring, a line, a point) begins in ``xy``
-* ``kinds.npy`` uint8 (pieces): 0 point, 1 line, 2 ring
-* ``first.npy`` int64 (features + 1): the first piece of each feature
-* ``boxes.npy`` float64 (features, 4): xmin, ymin, xmax, ymax, NaN for none
+* ``xy`` float64 (vertices, 2)
+* ``starts`` int64 (pieces + 1): where each piece (a ring, a line, a point) begins in ``xy``
+* ``kinds`` uint8 (pieces): 0 point, 1 line, 2 ring
+* ``first`` int64 (features + 1): the first piece of each feature
+* ``boxes`` float64 (features, 4): xmin, ymin, xmax, ymax, NaN for none
 
-``ids.npy`` int64 (features), where the source gives its features numbers, and ``shapes.arrow`` with the shapes as they are, as
+``ids.arrays`` int64 (features), where the source gives its features numbers, and ``shapes.arrow`` with the shapes as they are, as
 binary, for whoever works on with them.
 """
 
@@ -26,10 +26,12 @@ import shapely
 
 from eskret.core.accounts.account import Altered, Role, SetAside
 from eskret.core.crs import crs_facts
+from eskret.core.files.arrays import write_arrays
 from eskret.core.layer import Layer
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import IDS, SHAPES, TABLE, TYPES, CachedLayer, LayerHandle, home_of, link, materialise
 from eskret.workflow.cache.cached_layer import write as write_rows
+from eskret.workflow.cache.stored import DRAWN, ROWS
 
 POINT, LINE, RING = 0, 1, 2
 
@@ -128,8 +130,7 @@ class ResultStore:
     def _rows(self, name: str, aside: SetAside) -> dict[str, Any]:
         home = self.folder / name
         home.mkdir(parents=True, exist_ok=True)
-        np.save(home / "rows.npy", aside.rows)
-        np.save(home / "codes.npy", aside.codes)
+        write_arrays(home / ROWS, [aside.rows, aside.codes])
         return {"path": str(home), "reasons": list(aside.reasons), "rows": len(aside)}
 
     def _altered(self, name: str, altered: Sequence[Altered]) -> dict[str, Any]:
@@ -140,14 +141,12 @@ class ResultStore:
         codes = np.concatenate([np.full(len(a), n, np.int16) for n, a in enumerate(altered)])
         amounts = np.concatenate([np.full(len(a), np.nan) if a.amounts is None else a.amounts for a in altered])
         rows, first = np.unique(rows, return_index=True)
-        for file, array in (("rows", rows), ("codes", codes[first]), ("amounts", amounts[first])):
-            np.save(home / f"{file}.npy", array)
+        write_arrays(home / ROWS, [rows, codes[first], amounts[first]])
         return {"path": str(home), "reasons": [a.what for a in altered], "rows": len(rows), "units": [a.unit for a in altered]}
 
 
 _INFO = "layer.json"
-_DRAWN = ("xy.npy", "starts.npy", "kinds.npy", "first.npy", "boxes.npy")
-_FILES = (TABLE, SHAPES, TYPES, IDS, *_DRAWN)
+_FILES = (TABLE, SHAPES, TYPES, IDS, DRAWN)
 
 
 def _write(layer: LayerHandle, home: Path) -> dict[str, Any]:
@@ -159,7 +158,7 @@ def _write(layer: LayerHandle, home: Path) -> dict[str, Any]:
     info = _write_anew(materialise(layer), home)
     if kept is not None:
         # so that the next run finds it; the word that it is whole comes last
-        for name in (*_DRAWN, _INFO):
+        for name in (DRAWN, _INFO):
             if (home / name).exists():
                 link(home / name, kept / name)
     return info
@@ -178,14 +177,7 @@ def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
     crs = None
     if layer.geometry is not None:
         xy, starts, kinds, first = pieces_of(layer.geometry)
-        for name, array in (
-            ("xy", xy),
-            ("starts", starts),
-            ("kinds", kinds),
-            ("first", first),
-            ("boxes", shapely.bounds(layer.geometry).reshape(-1, 4)),
-        ):
-            np.save(home / f"{name}.npy", array)
+        write_arrays(home / DRAWN, [xy, starts, kinds, first, shapely.bounds(layer.geometry).reshape(-1, 4)])
         crs = _crs_json(layer.crs)
     info = {
         "path": str(home),

@@ -11,8 +11,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from eskret.core.files.arrays import read_arrays
 from eskret.core.layer import own_name
 from eskret.core.words import format_quantity
+from eskret.workflow.cache.cached_layer import IDS
+
+DRAWN, ROWS = "drawn.arrays", "rows.arrays"
 
 
 @dataclass(frozen=True)
@@ -62,13 +66,13 @@ class StoredLayer:
     @cached_property
     def ids(self) -> np.ndarray | None:
         """The numbers that the source gives its features, where it gives any (int64)."""
-        return np.load(self.home / "ids.npy", mmap_mode="r") if self.info.get("numbered") else None
+        return read_arrays(self.home / IDS, mapped=True)[0] if self.info.get("numbered") else None
 
     @cached_property
     def shapes(self) -> Shapes | None:
         if not self.info["drawn"]:
             return None
-        return Shapes(**{n: np.load(self.home / f"{n}.npy", mmap_mode="r") for n in ("xy", "starts", "kinds", "first", "boxes")})
+        return Shapes(*read_arrays(self.home / DRAWN, mapped=True))
 
 
 @dataclass(frozen=True)
@@ -86,10 +90,9 @@ class StoredAside:
 
     @classmethod
     def open(cls, info: Mapping[str, Any]) -> StoredAside:
-        home = Path(info["path"])
         units = tuple(info.get("units", ()))
-        amounts = np.load(home / "amounts.npy") if units else None
-        return cls(np.load(home / "rows.npy"), np.load(home / "codes.npy"), tuple(info["reasons"]), amounts, units)
+        rows, codes, *amounts = read_arrays(Path(info["path"]) / ROWS)
+        return cls(rows, codes, tuple(info["reasons"]), amounts[0] if amounts else None, units)
 
     def text(self, at: int) -> str:
         """What to say of one of the rows."""

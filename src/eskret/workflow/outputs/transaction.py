@@ -91,7 +91,7 @@ class OutputTransaction:
 
     # -- what is there already
 
-    def settle(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
+    def resolve(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each layer of a file (or to the file, for one empty name); write nothing.
 
         Raises
@@ -113,12 +113,12 @@ class OutputTransaction:
             own = self.outputs.layers_untouched(target, [there[folded(n)] for n in layers if folded(n) in there])
         out = []
         for layer in layers:
-            plan = self._settle_one(target, layer, policy, there, own)
+            plan = self._resolve_one(target, layer, policy, there, own)
             self._claimed.setdefault(plan.path, {})[folded(plan.layer)] = self.round
             out.append(plan)
         return out
 
-    def _settle_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]) -> PlannedOutput:
+    def _resolve_one(self, target: Path, layer: str, policy: str, there: Mapping[str, str], untouched: set[str]) -> PlannedOutput:
         taken = self._claimed.get(target, {})
         if folded(layer) in taken:
             what = f"layer '{layer}'" if layer else "file"
@@ -224,7 +224,7 @@ class OutputTransaction:
     # -- staging
 
     def lock(self, target: Path) -> threading.Lock:
-        """Held while a staged file is written: two steps may deliver into one container. From here on this desk sees to it
+        """Held while a staged file is written: two steps may deliver into one container. From here on this transaction sees to it
         that a target is still what it was when it was looked at."""
         with self._guard:
             self._observing = True
@@ -283,7 +283,7 @@ class OutputTransaction:
             one.mkdir(exist_ok=True)
         return self._journal
 
-    def join(self, target: Path, companion: Path) -> Path:
+    def add_member(self, target: Path, companion: Path) -> Path:
         """A file that belongs to a staged one, such as the table of a shapefile."""
         target, companion = target.resolve(), companion.resolve()
         staged = self._staged[target].with_suffix(companion.suffix)
@@ -296,7 +296,7 @@ class OutputTransaction:
             self._belongs[companion] = target
         return staged
 
-    def drop(self, target: Path) -> None:
+    def delete(self, target: Path) -> None:
         """Take a file away together with the commit, if it is there."""
         target = target.resolve()
         with self._guard:
@@ -304,7 +304,7 @@ class OutputTransaction:
                 self._observe(target)
                 self._gone.append(target)
 
-    def keep(self, target: Path, *companions: Path) -> None:
+    def backup(self, target: Path, *companions: Path) -> None:
         """Keep what a target and its companions hold now, so that the change of them can be taken back later."""
         group = [p.resolve() for p in (target, *companions) if p.exists()]
         with self._guard:
@@ -332,7 +332,7 @@ class OutputTransaction:
             found = layer_digests(target, names.values())
         return {layer: found.get(names[layer], "") if layer in names else "" for layer in layers}
 
-    def written(self, target: Path, sha256: str = "") -> None:
+    def mark_written(self, target: Path, sha256: str = "") -> None:
         """A staged file is written, as far as its step knows: it is synced, and its digest taken, while the step goes on."""
         target = target.resolve()
         staged = self._staged[target]

@@ -101,7 +101,7 @@ class Run:
     write_nothing : run and prove everything, and leave all outputs as they are.
     given : layers that are there before any step, by the id that references call them by.
     chain : the workflow files that are using this one, the outermost first.
-    desk : stage deliveries there and leave the commit to whoever brings it.
+    transaction : stage deliveries there and leave the commit to whoever brings it.
     checked : it was rehearsed by whoever runs it.
     keeping : where results are kept and taken up again; None does everything anew and keeps nothing.
     """
@@ -120,7 +120,7 @@ class Run:
         write_nothing: bool = False,
         given: Mapping[str, Sequence[LayerHandle]] | None = None,
         chain: tuple[Path, ...] = (),
-        desk: OutputTransaction | None = None,
+        transaction: OutputTransaction | None = None,
         checked: bool = False,
         result_cache: ResultCache | None = None,
     ) -> None:
@@ -135,8 +135,8 @@ class Run:
         self._write_nothing = write_nothing
         self.given = {id: tuple(layers) for id, layers in (given or {}).items()}
         self.chain = chain or ((workflow.resolve(),) if workflow is not None else ())
-        self._desk = desk
-        self.shared = desk is not None
+        self._transaction = transaction
+        self.shared = transaction is not None
         self._checked = checked
         self.result_cache = result_cache
         self._stop = threading.Event()
@@ -168,7 +168,7 @@ class Run:
                 seconds = time.perf_counter() - begun
                 return RunResult(STOPPED, seconds, error=stopped.sentence(), started=started, title=self.document.title, code=Code.STOPPED)
         try:
-            result = self._once(begun, started, told, again=self._desk is None)
+            result = self._once(begun, started, told, again=self._transaction is None)
         except TargetChangedError as changed:
             # somebody wrote into an output while the steps ran: all is staged anew, once, from what is there now
             self.steps.clear()
@@ -189,7 +189,7 @@ class Run:
         """
         values = self.document.values(self.values)
         document = bound(self.document, values)
-        desk = self._desk or OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
+        transaction = self._transaction or OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
         self.tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet, code, written = FAILED, "", False, Code.GENERAL, False
         outputs: tuple[Delivered, ...] = ()
@@ -198,26 +198,26 @@ class Run:
         made: dict[str, tuple[LayerHandle, ...]] = dict(self.given)
         held: list[tuple[Delivered, CachedLayer]] = []
         try:
-            coordinator = Coordinator(self, document, desk, values, made)
+            coordinator = Coordinator(self, document, transaction, values, made)
             held = coordinator.held
             places = {s.id: n for n, s in enumerate(self.document.steps)}
             # in the order of the steps, whichever of them was ready first
             delivered = sorted(coordinator.run(), key=lambda d: places.get(d.step, -1))
             self.check_stop(0, 0)
-            if self._desk is not None:
+            if self._transaction is not None:
                 outputs = tuple(delivered)
-                self._desk.then.append(coordinator.keep_delivered)
+                self._transaction.then.append(coordinator.keep_delivered)
             elif not self._write_nothing:
-                outputs = desk.commit(delivered)
+                outputs = transaction.commit(delivered)
                 # from here on nothing undoes it: what goes wrong is told beside it
                 written = True
                 coordinator.keep_delivered(outputs)
-                remarks += (*told_beside(desk), *leftovers_of(desk, outputs))
+                remarks += (*told_beside(transaction), *leftovers_of(transaction, outputs))
             prepared = tuple(coordinator.prepared)
             looks = any(s.state == State.LOOK for s in self.steps.values())
             state = State.LOOK if looks or any(r.look for r in remarks) else State.BALANCED
-            if desk.problems:
-                state, error, code = FAILED, written_but(desk.problems), Code.INCOMPLETE
+            if transaction.problems:
+                state, error, code = FAILED, written_but(transaction.problems), Code.INCOMPLETE
         except StoppedError as stopped:
             state, error, code = STOPPED, stopped.sentence(), Code.STOPPED
         except CheckError as failure:
@@ -229,8 +229,8 @@ class Run:
         except (EskretError, OSError) as failure:
             error, code = said(failure, written)
         finally:
-            if self._desk is None and not written:
-                desk.rollback()
+            if self._transaction is None and not written:
+                transaction.rollback()
         order = [s.id for s in self.document.steps]
         result = RunResult(
             str(state),
@@ -295,9 +295,9 @@ def staged_anew(changed: TargetChangedError) -> Remark:
     )
 
 
-def told_beside(desk: OutputTransaction) -> tuple[Remark, ...]:
+def told_beside(transaction: OutputTransaction) -> tuple[Remark, ...]:
     """What went wrong beside a commit whose outputs are all in place."""
-    return tuple(Remark(f"Written, but {path}: {why}", look=True, code=Code.INCOMPLETE) for path, why in desk.told)
+    return tuple(Remark(f"Written, but {path}: {why}", look=True, code=Code.INCOMPLETE) for path, why in transaction.told)
 
 
 def written_but(problems: Sequence[tuple[Path, str]]) -> str:
@@ -313,11 +313,11 @@ def recovered_remarks(folder: Path, workflow: Path | None) -> list[Remark]:
     return [Remark(text, look=True, code=Code.NOT_RECOVERED if one.left else Code.RECOVERED) for one in found for text in one.sentences()]
 
 
-def leftovers_of(desk: OutputTransaction, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
+def leftovers_of(transaction: OutputTransaction, outputs: Sequence[Delivered]) -> tuple[Remark, ...]:
     """What earlier runs wrote and this one did not, as remarks."""
     return tuple(
         Remark(f"{p.name}{', layer ' + repr(n) if n else ''} is {LEFTOVER} and stays as it is", code=Code.LEFTOVER)
-        for p, n in desk.leftovers(outputs)
+        for p, n in transaction.leftovers(outputs)
     )
 
 
@@ -325,11 +325,16 @@ class Coordinator:
     """Hands out tasks, collects outcomes, proves accounts. Lives for one run, in one thread."""
 
     def __init__(
-        self, run: Run, document: Document, desk: OutputTransaction, values: Mapping[str, object], made: dict[str, tuple[LayerHandle, ...]]
+        self,
+        run: Run,
+        document: Document,
+        transaction: OutputTransaction,
+        values: Mapping[str, object],
+        made: dict[str, tuple[LayerHandle, ...]],
     ) -> None:
         self.run_ = run
         self.document = document
-        self.desk = desk
+        self.transaction = transaction
         self.values = values
         self.made = made
         self.fields = {p.name: str(values[p.name]) for p in self.document.parameters if p.type == "field"}

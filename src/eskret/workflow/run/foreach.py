@@ -198,14 +198,20 @@ class ForEachRun:
         """
         if not self.rounds:
             raise DocumentError("there are no rounds to run", way_out="Name a table with rows, or a parameter with choices")
-        desk = OutputTransaction(self.workflow, self.folder, self.if_exists)
+        transaction = OutputTransaction(self.workflow, self.folder, self.if_exists)
         found = []
         for number, one in enumerate(self.rounds):
-            desk.round = one.label
+            transaction.round = one.label
             self._tell({"event": "round_rehearsed", "round": number, "of": len(self.rounds)})
             values = {**self._given, **one.values}
             told = rehearse(
-                self.document, values, workflow=self.workflow, folder=self.folder, if_exists=self.if_exists, watch=self._watch, desk=desk
+                self.document,
+                values,
+                workflow=self.workflow,
+                folder=self.folder,
+                if_exists=self.if_exists,
+                watch=self._watch,
+                transaction=transaction,
             )
             found.append(told)
         return found
@@ -240,7 +246,7 @@ class ForEachRun:
     def _all_rounds(
         self, begun: float, started: str, rehearsed: Sequence[Rehearsal], told: tuple[Remark, ...], again: bool
     ) -> ForEachResult:
-        shared = None if self.go_on else self._desk()
+        shared = None if self.go_on else self._transaction()
         results: list[IterationResult] = []
         outputs: list[Delivered] = []
         error, written = "", False
@@ -277,7 +283,7 @@ class ForEachRun:
         if state == "balanced" and any(r.look for r in told):
             state = "look"
         beside = told_beside(shared) if shared is not None else ()
-        remarks = (*told, *beside, *(leftovers_of(shared or self._desk(), outputs) if outputs else ()))
+        remarks = (*told, *beside, *(leftovers_of(shared or self._transaction(), outputs) if outputs else ()))
         return self._result(state, begun, started, results, outputs, remarks, error or _failures(results), written)
 
     def _round(self, number: int, one: Iteration, found: Rehearsal, shared: OutputTransaction | None) -> IterationResult:
@@ -293,7 +299,7 @@ class ForEachRun:
             folder=self.folder,
             if_exists=self.if_exists,
             on_event=lambda e: self._tell({**e, "round": number}),
-            desk=shared,
+            transaction=shared,
             checked=True,
             result_cache=self.result_cache,
         )
@@ -302,7 +308,7 @@ class ForEachRun:
             self._current.stop()
         return IterationResult(one.label, one.values, self._current.execute())
 
-    def _desk(self) -> OutputTransaction:
+    def _transaction(self) -> OutputTransaction:
         return OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
 
     def _result(

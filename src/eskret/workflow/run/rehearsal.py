@@ -113,7 +113,7 @@ def rehearse(
     watch: Callable[[int, int], None] | None = None,
     given: Mapping[str, Sequence[LayerFacts]] | None = None,
     chain: tuple[Path, ...] = (),
-    desk: OutputTransaction | None = None,
+    transaction: OutputTransaction | None = None,
 ) -> Rehearsal:
     """Rehearse a workflow.
 
@@ -126,11 +126,11 @@ def rehearse(
     watch : called as (done, of) by steps; may raise StoppedError.
     given : facts of layers that are there before any step, by the id that references call them by.
     chain : the workflow files that are using this one, the outermost first.
-    desk : where outputs are settled, if several rehearsals are of one run.
+    transaction : where outputs are settled, if several rehearsals are of one run.
     """
     base = folder or (workflow.parent if workflow else Path.cwd())
     with project(base):
-        return _rehearse(document, values, workflow, base, if_exists, watch, given, chain, desk)
+        return _rehearse(document, values, workflow, base, if_exists, watch, given, chain, transaction)
 
 
 def _rehearse(
@@ -142,11 +142,11 @@ def _rehearse(
     watch: Callable[[int, int], None] | None,
     given: Mapping[str, Sequence[LayerFacts]] | None,
     chain: tuple[Path, ...],
-    desk: OutputTransaction | None,
+    transaction: OutputTransaction | None,
 ) -> Rehearsal:
     started = time.perf_counter()
     findings: list[Finding] = []
-    if not chain and desk is None:  # whoever uses it as a step, or rehearses several rounds, has done it
+    if not chain and transaction is None:  # whoever uses it as a step, or rehearses several rounds, has done it
         for one in recover(base, workflow):
             code = Code.NOT_RECOVERED if one.left else Code.RECOVERED
             findings += [Finding.look(text, code=code) for text in one.sentences()]
@@ -161,7 +161,7 @@ def _rehearse(
     except (DocumentError, CrsError) as error:
         finding = Finding.of(error)
         return Rehearsal((finding,), {}, time.perf_counter() - started)
-    desk = desk or OutputTransaction(workflow, base, if_exists)
+    transaction = transaction or OutputTransaction(workflow, base, if_exists)
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
@@ -176,7 +176,7 @@ def _rehearse(
             if blocked:
                 broken.add(id)
             continue
-        context = context_of(document, id, settled, base, desk=desk, chain=chain)
+        context = context_of(document, id, settled, base, transaction=transaction, chain=chain)
         if watch is not None:
             context = replace(context, watch=watch)
         # what a workflow asks that is used as a step, the one that uses it is asked for
@@ -196,14 +196,14 @@ def _rehearse(
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
         text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
         findings.append(Finding.error(text, "outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
-    shared = [p for p in desk.shared if not may_replace(workflow, p)]
+    shared = [p for p in transaction.shared if not may_replace(workflow, p)]
     for path in shared:
-        text = f"{path}: {desk.shared[path]}. Say once that it may be replaced: in the window, or with --allow-outside"
+        text = f"{path}: {transaction.shared[path]}. Say once that it may be replaced: in the window, or with --allow-outside"
         findings.append(Finding.error(text, "outside", code=Code.SHARED_FILE, action=Action.ALLOW))
-    told = pending_elsewhere(sorted(desk.folders))
+    told = pending_elsewhere(sorted(transaction.folders))
     findings += [Finding.look(text, code=Code.CUT_SHORT_ELSEWHERE) for text in told]
     if planned and not broken:
-        for path, layer in desk.leftovers(planned):
+        for path, layer in transaction.leftovers(planned):
             what = f"{path.name}, layer '{layer}'" if layer else path.name
             text = f"{what} is {LEFTOVER} and stays as it is."
             findings.append(Finding.note(text, code=Code.LEFTOVER))

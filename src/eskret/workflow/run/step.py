@@ -285,7 +285,7 @@ class StepRun:
         """What was delivered before, if every file is still as this workflow left it; else None."""
         if not isinstance(self.operation, Delivery):
             return found
-        outputs = self.owner.desk.outputs
+        outputs = self.owner.transaction.outputs
         files = {one.path for outcome in found for one in outcome.delivered}
         if not all(outputs.whole(path) for path in files):
             return None
@@ -312,7 +312,7 @@ class StepRun:
             part.values,
             owner.run_.folder,
             watch=self._watch,
-            desk=owner.desk,
+            transaction=owner.transaction,
             others=_Loaded(others_of(part.step, own, owner.made)[0]),
             chain=owner.run_.chain,
             sld_of=lambda layer, name: sld_for(owner.document, layer, name),

@@ -1,0 +1,69 @@
+"""Pages over the whole window, each with a name: where one begins, the ledger, and views that are opened and closed again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QStackedWidget, QWidget
+
+START, WORK = "start", "work"
+
+
+@dataclass(frozen=True)
+class _Page:
+    widget: QWidget
+    focus: Callable[[], QWidget]
+    before: Callable[[], object]
+
+
+class PageStack(QStackedWidget):
+    """``turned`` carries the name of the page that is shown now."""
+
+    turned = Signal(str)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._pages: dict[str, _Page] = {}
+        self.currentChanged.connect(lambda _: self.turned.emit(self.page))
+
+    def register(self, name: str, widget: QWidget, focus: Callable[[], QWidget], before: Callable[[], object] = lambda: None) -> None:
+        """Add a page.
+
+        Parameters
+        ----------
+        focus : which widget takes the keys when the page is turned to.
+        before : what the page does when it is opened as a view.
+        """
+        self._pages[name] = _Page(widget, focus, before)
+        self.addWidget(widget)
+
+    @property
+    def page(self) -> str:
+        """The name of the page that is shown."""
+        return next((name for name, p in self._pages.items() if p.widget is self.currentWidget()), START)
+
+    @property
+    def at_work(self) -> bool:
+        """Whether a workflow is open: any page but the one where one begins."""
+        return self.page != START
+
+    def turn_to(self, name: str) -> None:
+        """Show a page as it stands."""
+        self.setCurrentWidget(self._pages[name].widget)
+
+    def open_view(self, name: str, on: bool, before: Callable[[], object] | None = None) -> None:
+        """Open a view, or close it and be at the ledger again; nothing happens where no workflow is open.
+
+        Parameters
+        ----------
+        before : what it does when it is opened, instead of what it does by itself.
+        """
+        if not self.at_work:
+            return
+        page = self._pages[name if on else WORK]
+        self.turn_to(name if on else WORK)
+        if on:
+            (before or page.before)()
+        page.focus().setFocus()

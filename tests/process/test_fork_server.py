@@ -1,0 +1,123 @@
+"""Workers that are copied: each has its own pipes, environment and folder, its end is told, and none outlives who asked."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Generator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from eskret.process.fork_server import ForkedProcess, ForkServer
+
+LONG = 20.0
+
+
+@pytest.fixture
+def server() -> Generator[ForkServer, None, None]:
+    made = ForkServer()
+    yield made
+    made._stop()
+
+
+def ask(worker: ForkedProcess, do: str, **arguments: Any) -> dict[str, Any]:
+    """The last event of a job."""
+    worker.stdin.write(json.dumps({"job": 1, "do": do, **arguments}) + "\n")
+    worker.stdin.flush()
+    for line in worker.stdout:
+        event = json.loads(line)
+        if event["event"] in ("done", "error"):
+            return event
+    raise AssertionError("it ended without an answer")
+
+
+def is_there(pid: int) -> bool:
+    try:
+        return Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[0] != "Z"
+    except OSError:
+        return False
+
+
+def until(condition: Callable[[], bool]) -> None:
+    by = time.monotonic() + LONG
+    while not condition():
+        assert time.monotonic() < by
+        time.sleep(0.01)
+
+
+def close(*workers: ForkedProcess) -> None:
+    for worker in workers:
+        worker.stdin.close()
+        worker.wait(LONG)
+        worker.stdout.close()
+
+
+def test_each_has_the_environment_and_the_folder_of_who_asks(server: ForkServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("one", "two"):
+        folder = tmp_path / name
+        folder.mkdir()
+        monkeypatch.chdir(folder)
+        worker = server.fork({"PATH": os.environ["PATH"], "XDG_STATE_HOME": str(folder)})
+        assert ask(worker, "nothing of the kind")["event"] == "error"
+        assert Path(f"/proc/{worker.pid}/cwd").resolve() == folder
+        assert (folder / "eskret" / "eskret.log").exists()  # where that environment has the log
+        close(worker)
+
+
+def test_an_end_is_told_however_it_came(server: ForkServer) -> None:
+    worker, killed, other = (server.fork(os.environ) for _ in range(3))
+    assert len({worker.pid, killed.pid, other.pid, os.getpid()}) == 4
+    assert worker.poll() is None
+    with pytest.raises(subprocess.TimeoutExpired):
+        worker.wait(0.05)
+    worker.stdin.close()  # though the others were copied after it, nobody else holds its input open
+    assert worker.wait(LONG) == 0 and worker.poll() == 0
+    killed.kill()
+    assert killed.wait(LONG) == -signal.SIGKILL
+    killed.kill()  # once more does nothing to whoever has its number now
+    os.kill(other.pid, signal.SIGSEGV)
+    assert other.wait(LONG) == -signal.SIGSEGV
+    killed.stdin.close()
+    other.stdin.close()
+    for one in (worker, killed, other):
+        one.stdout.close()
+
+
+def test_where_the_copied_process_dies_another_takes_its_place(server: ForkServer) -> None:
+    worker = server.fork(os.environ)
+    assert server._process is not None
+    os.kill(server._process.pid, signal.SIGKILL)
+    assert worker.wait(LONG) == -signal.SIGKILL  # whoever waited hears of it,
+    until(lambda: not is_there(worker.pid))  # and it is true
+    following = server.fork(os.environ)
+    assert following.poll() is None
+    close(following)
+    worker.stdin.close()
+    worker.stdout.close()
+
+
+def test_nothing_is_left_when_who_asked_is_gone(tmp_path: Path) -> None:
+    asker = "\n".join(
+        [
+            "import os, time",
+            "from eskret.process.fork_server import ForkServer",
+            "server = ForkServer()",
+            "workers = [server.fork(os.environ) for _ in range(2)]",
+            "print(server._process.pid, *[w.pid for w in workers], flush=True)",
+            "time.sleep(60)",
+        ]
+    )
+    process = subprocess.Popen([sys.executable, "-c", asker], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    pids = [int(p) for p in process.stdout.readline().split()]
+    assert len(pids) == 3 and all(map(is_there, pids))
+    process.kill()
+    process.wait()
+    process.stdout.close()
+    until(lambda: not any(map(is_there, pids)))
