@@ -3,8 +3,6 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
-# many tests wait, for a window or another process: twice as many at once as there are cores
-TESTERS := $(shell expr 2 \* $$(nproc))
 DEMO := demo/orrel-sound
 
 # what is compiled is kept between the many processes that the tests start, whatever the environment says
@@ -27,7 +25,7 @@ demo-run: setup
 	$(BIN)/eskret demo $(DEMO) --run
 
 test: setup
-	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n $(TESTERS) --dist worksteal
+	QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -n auto --dist worksteal
 	@command -v xvfb-run >/dev/null && xvfb-run -a env QT_QPA_PLATFORM=xcb $(BIN)/python -m pytest -m screen tests/desktop \
 	  || { command -v xvfb-run >/dev/null && exit 1 || echo "xvfb-run is not installed: the pass on a real screen was left out"; }
 

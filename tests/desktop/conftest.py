@@ -119,7 +119,8 @@ class Hand:
 
 @pytest.fixture
 def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Callable[..., Hand], None, None]:
-    style.install(qapp, "light")
+    if style.theme.palette.name != "light" or not qapp.styleSheet():
+        style.install(qapp, "light")
     windows: list[Window] = []
 
     def make(path: Path | None = None, asks: bool = False) -> Hand:

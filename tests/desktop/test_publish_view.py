@@ -219,7 +219,7 @@ def test_a_report_is_saved_from_the_window(lesson: Hand, tmp_path: Path, monkeyp
     hand.run()
     path = tmp_path / "report.html"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(path), ""))
-    bench._report_action.trigger()
+    next(a for a in bench.bar.menu.actions() if a.text().startswith("Save the report")).trigger()
     hand.until(lambda: "The report is saved as" in hand.banner())
     page = path.read_text()
     heads = [f"<h2>{h}" for h in ("Ledger", "Maps", "Checks", "Sources", "Published datasets", "Settings")]

@@ -13,7 +13,7 @@ from PySide6.QtGui import QCloseEvent, QFont, QPainter, QPaintEvent
 from PySide6.QtWidgets import QMainWindow
 
 from eskret.desktop.state.collector import window_begins, window_ends
-from eskret.desktop.theme.style import font, theme
+from eskret.desktop.theme.style import font, theme, undressed
 
 if TYPE_CHECKING:
     from eskret.desktop.frame.workbench import Workbench
@@ -39,10 +39,11 @@ class Window(QMainWindow):
         """Put everything in, and open a workflow or a folder where one is given."""
         from eskret.desktop.frame.workbench import Workbench
 
-        self.workbench = Workbench(self._settings)
+        with undressed():
+            self.workbench = Workbench(self._settings)
+            self.setCentralWidget(self.workbench)
         self.workbench.titled.connect(self.setWindowTitle)
         self.workbench.close_asked.connect(self.close)
-        self.setCentralWidget(self.workbench)
         if path is not None:
             self.workbench.files.open_path(path)
         self.workbench.warm_later()

@@ -31,31 +31,64 @@ from eskret.formats import gdal
 _LENGTH = 4
 _PR_SET_PDEATHSIG = 1  # of Linux: prctl(2)
 _PATIENCE = 3.0
-_PASSED = 3  # input, output, and where the end is told
+_PASSED = 3  # input, output, and where it is told of
 
 
 class ForkedProcess:
-    """A worker that was forked, with as much of ``subprocess.Popen`` as is needed."""
+    """A worker that was forked, with as much of ``subprocess.Popen`` as is needed. It can be written to before it is there."""
 
-    def __init__(self, pid: int, stdin: TextIO, stdout: TextIO, end: int) -> None:
-        self.pid, self.stdin, self.stdout = pid, stdin, stdout
+    def __init__(self, stdin: TextIO, stdout: TextIO, told: int) -> None:
+        self.stdin, self.stdout = stdin, stdout
         self.returncode: int | None = None
-        self._end, self._lock = end, threading.Lock()
-        try:
-            self._itself = os.pidfd_open(pid)  # stays this process, also when its number is another's
-        except ProcessLookupError:
-            self._itself = -1  # it is over already
+        self._told, self._lock = told, threading.Lock()
+        """Where a line with its number comes when it is there, and one with its exit code when it has ended."""
+        self._lines = b""
+        self._itself = -1
+        os.set_blocking(told, False)
 
     def __del__(self) -> None:
         # not before: another thread may be waiting at them
-        for number in (self._end, self._itself):
+        for number in (self._told, self._itself):
             if number >= 0:
                 os.close(number)
 
+    @property
+    def pid(self) -> int:
+        """Its number; waits until it is there. 0 where it never came to be."""
+        while not self._number() and self.returncode is None:
+            self._hear(None)
+        return self._number()
+
+    def _number(self) -> int:
+        return int(self._lines.split(b"\n")[0]) if b"\n" in self._lines else 0
+
+    def _hear(self, timeout: float | None) -> bool:
+        """Take in what is told of it; whether anything was in time (seconds)."""
+        if not _readable([self._told], timeout):
+            return False
+        with self._lock:
+            if self.returncode is not None:
+                return True
+            try:
+                some = os.read(self._told, 64)
+            except BlockingIOError:
+                return True  # another thread had it
+            self._lines += some
+            if self._itself < 0 and self._number():
+                with suppress(ProcessLookupError):
+                    self._itself = os.pidfd_open(self._number())  # stays this process, also when its number is another's
+            lines = self._lines.split(b"\n")
+            if len(lines) > 2:
+                self.returncode = int(lines[1])
+            elif not some:
+                # nobody is left to tell: the process that was copied is gone, and its copies were ended with it
+                self.returncode = -signal.SIGKILL
+        return True
+
     def poll(self) -> int | None:
         """The exit code, minus the signal where one ended it; None while it lives."""
-        with suppress(subprocess.TimeoutExpired):
-            self.wait(0)
+        while self.returncode is None and self._hear(0):
+            pass
         return self.returncode
 
     def wait(self, timeout: float | None = None) -> int:
@@ -65,22 +98,17 @@ class ForkedProcess:
         ------
         subprocess.TimeoutExpired : it lives still.
         """
+        by = None if timeout is None else time.monotonic() + timeout
         while self.returncode is None:
-            if not _readable([self._end], timeout):
+            if not self._hear(None if by is None else max(by - time.monotonic(), 0.0)):
                 raise subprocess.TimeoutExpired("worker", timeout or 0.0)
-            with self._lock:
-                if self.returncode is None:
-                    told = os.read(self._end, 16)
-                    # where nobody is left to tell it, the process that was copied is gone, and its copies were ended with it
-                    self.returncode = int(told) if told else -signal.SIGKILL
         return self.returncode
 
     def kill(self) -> None:
         """End it now."""
-        with self._lock:
-            if self.returncode is None and self._itself >= 0:
-                with suppress(ProcessLookupError):
-                    signal.pidfd_send_signal(self._itself, signal.SIGKILL)
+        if self.pid and self.poll() is None and self._itself >= 0:
+            with suppress(ProcessLookupError):
+                signal.pidfd_send_signal(self._itself, signal.SIGKILL)
 
 
 class ForkServer:
@@ -92,7 +120,7 @@ class ForkServer:
         self._socket: socket.socket | None = None
 
     def fork(self, environment: Mapping[str, str]) -> ForkedProcess:
-        """A fresh worker.
+        """A fresh worker, at once: whoever asks waits for nothing.
 
         Raises
         ------
@@ -101,13 +129,13 @@ class ForkServer:
         with self._lock:
             try:
                 return self._fork(environment)
-            except (OSError, EOFError):
+            except OSError:
                 self._stop()  # it died: another one is asked
                 return self._fork(environment)
 
     def _fork(self, environment: Mapping[str, str]) -> ForkedProcess:
         asked = self._started()
-        ends = [os.pipe() for _ in range(_PASSED)]  # what is asked goes in, what is answered and the exit code come out
+        ends = [os.pipe() for _ in range(_PASSED)]  # what is asked goes in, what is answered and what is told of it come out
         (in_read, in_write), (out_read, out_write), (end_read, end_write) = ends
         theirs = [in_read, out_write, end_write]
         mine = [in_write, out_read, end_read]
@@ -116,16 +144,14 @@ class ForkServer:
             asked.sendall(len(told).to_bytes(_LENGTH, "little"))
             asked.sendmsg([b"\0"], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
             asked.sendall(told)
-            answer = _whole(asked, _LENGTH)
-        except (OSError, EOFError):
+        except OSError:
             for number in mine:
                 os.close(number)
             raise
         finally:
             for number in theirs:
                 os.close(number)
-        pid = int.from_bytes(answer, "little")
-        return ForkedProcess(pid, open(in_write, "w", encoding="utf-8"), open(out_read, encoding="utf-8"), end_read)
+        return ForkedProcess(open(in_write, "w", encoding="utf-8"), open(out_read, encoding="utf-8"), end_read)
 
     def _started(self) -> socket.socket:
         if self._socket is not None and self._process is not None and self._process.poll() is None:
@@ -212,9 +238,13 @@ class _Copied:
             if not pid:
                 break
             end = self._ends.pop(pid)
-            with suppress(OSError):
-                os.write(end, str(os.waitstatus_to_exitcode(status)).encode())
+            self._tell(end, os.waitstatus_to_exitcode(status))
             os.close(end)
+
+    @staticmethod
+    def _tell(end: int, figure: int) -> None:
+        with suppress(OSError):  # whoever asked may be gone
+            os.write(end, f"{figure}\n".encode())
 
     def _fork(self) -> None:
         length = int.from_bytes(_whole(self._asked, _LENGTH), "little")
@@ -230,7 +260,7 @@ class _Copied:
         os.close(stdin)
         os.close(stdout)
         self._ends[pid] = end
-        self._asked.sendall(pid.to_bytes(_LENGTH, "little"))
+        self._tell(end, pid)
 
     def _become_worker(self, passed: list[int], told: Mapping[str, object]) -> None:
         from eskret.process import worker

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator
+from contextlib import contextmanager
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -50,6 +52,21 @@ def font(size: int = SIZE, weight: QFont.Weight = QFont.Weight.Normal, family: s
     made.setPixelSize(size)
     made.setWeight(weight)
     return made
+
+
+@contextmanager
+def undressed() -> Generator[None, None, None]:
+    """While many widgets are put together: with a style sheet each is dressed anew whenever it, or what it is in, changes hands."""
+    app = QApplication.instance()
+    if not isinstance(app, QApplication):
+        yield
+        return
+    sheet = app.styleSheet()
+    app.setStyleSheet("")
+    try:
+        yield
+    finally:
+        app.setStyleSheet(sheet)
 
 
 def install(app: QApplication, name: str) -> None:
