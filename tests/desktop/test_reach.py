@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -13,6 +14,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QPlainTextEdit, QWidget
 
+from eskret.desktop.frame.key_list import KEYS
 from tests.desktop.conftest import Hand
 
 
@@ -126,6 +128,7 @@ import sys
 from pathlib import Path
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
+from eskret.desktop.frame.key_list import KEYS
 from eskret.desktop.app import make_application
 app = make_application()
 from eskret.desktop.window import Window
@@ -151,3 +154,30 @@ window.close()
     assert done.returncode == 0, done.stderr
     size, fits = done.stdout.splitlines()
     assert size == f"{int(1280 * float(factor))} {int(800 * float(factor))} {float(factor)}" and fits == "True"
+
+
+def test_every_key_that_the_list_tells_of_does_something_and_every_key_is_told_of(hand: Hand) -> None:
+    """The table of actions and what F1 shows say the same."""
+    bound = {a.shortcut().toString() for a in hand.bench.actions() if not a.shortcut().isEmpty()}
+    assert len(bound) == len([a for a in hand.bench.actions() if not a.shortcut().isEmpty()]), "a key means two things"
+    told = set()
+    for keys, _ in KEYS:
+        row = re.match(r"(\S+?)(\d) (?:to|\.\.\.) \S+?(\d)$", keys)
+        told |= {f"{row[1]}{n}" for n in range(int(row[2]), int(row[3]) + 1)} if row else set(keys.split(", "))
+    of_lists = {"Insert", "Delete", "Alt+Up", "Alt+Down", "F2", "Space", "Enter", "Ctrl+A", "Arrow keys", "+", "-", "0", "Esc"}
+    of_the_map = {"B", "L", "M", "Shift+M"}
+    assert told - bound - of_lists - of_the_map == set()
+    assert bound - told == {"Ctrl+Shift+S", "Ctrl+Q", "F1", "Shift+F1"}  # these stand in the menu, where it is looked for
+
+
+def test_a_page_is_turned_to_by_its_name_and_back(hand: Hand) -> None:
+    pages, bar = hand.bench.pages, hand.bench.bar
+    for key, name in (("F10", "words"), ("F11", "publish"), ("F12", "parameters"), ("F3", "runs"), ("Ctrl+Shift+R", "rounds")):
+        hand.keys(key, hand.bench)
+        assert pages.page == name
+        assert [b.isChecked() for b in (bar.words, bar.publish, bar.runs)] == [name == n for n in ("words", "publish", "runs")]
+        hand.keys(key, hand.bench)
+        assert pages.page == "work" and hand.bench.ledger.hasFocus()
+    pages.turn_to("start")
+    hand.keys("F10", hand.bench)
+    assert pages.page == "start"  # no workflow is open, so there are no lists of words either

@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from eskret.process.client import Worker
 from eskret.process.fork_server import ForkedProcess, ForkServer
 
 LONG = 20.0
@@ -121,3 +122,29 @@ def test_nothing_is_left_when_who_asked_is_gone(tmp_path: Path) -> None:
     process.wait()
     process.stdout.close()
     until(lambda: not any(map(is_there, pids)))
+
+
+def test_of_a_closed_worker_nothing_is_started_any_more() -> None:
+    """A timer of a window that is gone may still ask for one."""
+    heard: list[object] = []
+    worker = Worker(heard.append)
+    worker.warm()
+    process = worker._process
+    assert process is not None and worker.pid == process.pid
+    worker.close()
+    assert process.poll() is not None
+    worker.warm()
+    assert worker.send("rehearse", text="") > 0 and worker.pid is None and heard == []
+
+
+def test_a_worker_can_be_written_to_before_it_is_there(server: ForkServer, tmp_path: Path) -> None:
+    """Whoever asks, such as a window's thread, does not wait until everything is loaded."""
+    begun = time.perf_counter()
+    worker = server.fork(os.environ)
+    worker.stdin.write(json.dumps({"job": 1, "do": "nothing of the kind"}) + "\n")
+    worker.stdin.flush()
+    asked = time.perf_counter() - begun
+    line = worker.stdout.readline()
+    answered = time.perf_counter() - begun
+    assert json.loads(line)["event"] == "error" and asked < answered / 3
+    close(worker)
