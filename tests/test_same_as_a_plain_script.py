@@ -15,6 +15,7 @@ import shapely
 
 from eskret import Workflow
 from eskret.workflow.run.engine import RunResult
+from tests.length import turns
 
 CRS = "EPSG:32626"
 SIDE = 30
@@ -157,8 +158,8 @@ def test_place_and_geojson(data: Path, tmp_path: Path) -> None:
 
 
 def test_thousands_of_layers_flow_on_as_one_set(tmp_path: Path) -> None:
-    """Some 1,000 pieces through three more steps, under names that only differ by case or by what the naming rule takes away."""
-    count = 2000
+    """Half as many pieces through three more steps, under names that only differ by case or by what the naming rule takes away."""
+    count = turns(2000, 1000)
     shapes = shapely.box(np.arange(count) * 10.0, 0, np.arange(count) * 10.0 + 8, 8)
     values = [f"{'Piece' if n % 4 else 'piece'} {n // 2} / {n // 2}" for n in range(count)]
     values = [v if n % 2 else values[n + 1].upper() if n % 20 == 0 else values[n + 1] for n, v in enumerate(values)]

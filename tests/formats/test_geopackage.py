@@ -340,7 +340,7 @@ def test_many_layers_leave_what_else_is_in_the_file_alone(written: Path) -> None
         assert len(roots) == len(set(roots)), "no two tables begin at one page"
         db.execute("INSERT INTO notes (text) VALUES ('new')")
         assert db.execute("SELECT text FROM short").fetchall() == [("kept",), ("new!",)]
-    found = {name: pyogrio.read_info(written, layer=name)["features"] for name, _ in pyogrio.list_layers(written)}
+        found = {name: db.execute(f'SELECT count(*) FROM "{name}"').fetchone()[0] for name, _ in pyogrio.list_layers(written)}
     assert found == {**there, **dict.fromkeys(layers, 2)}
     for name in ("piece_0", "piece_77", "piece_149"):
         box = pyogrio.read_bounds(written, layer=name)[1][:, 0]
