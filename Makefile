@@ -71,6 +71,7 @@ shots: setup
 
 handbook: setup
 	$(BIN)/python -c "from eskret.workflow.faces.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
+	$(BIN)/python -c "from eskret.workflow.faces.python_help import write_stub; write_stub()"
 
 clean:
 	rm -rf $(VENV) build demo

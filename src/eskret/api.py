@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -20,8 +21,11 @@ from eskret.errors import DocumentError, EskretError, InputError
 from eskret.formats import geopackage, sources
 from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
-from eskret.operations.registry import all_operations, operation_by_id
+from eskret.operations.registry import operation_by_id
 from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.faces.handles import ParameterHandle, StepHandle
+from eskret.workflow.faces.operation_methods import OperationMethods
+from eskret.workflow.faces.python_help import help_of, signature_of
 from eskret.workflow.faces.script import to_script
 from eskret.workflow.history.runs import PYTHON, write_down
 from eskret.workflow.model import document, edits
@@ -33,23 +37,6 @@ from eskret.workflow.run.engine import Run, RunResult, run_on_layer
 from eskret.workflow.run.rehearsal import Rehearsal, rehearse
 
 
-@dataclass(frozen=True)
-class StepHandle:
-    """A step of a workflow being built; ``handle["key"]`` is one of its layers, or those a pattern names."""
-
-    id: str
-
-    def __getitem__(self, pattern: str) -> str:
-        return f"{self.id}:{pattern}"
-
-
-@dataclass(frozen=True)
-class ParameterHandle:
-    """A parameter of a workflow being built, to be given as a setting."""
-
-    name: str
-
-
 class _Unsaid:
     """An option of which nothing was said: what its name means is not in question."""
 
@@ -57,7 +44,7 @@ class _Unsaid:
 _UNSAID = _Unsaid()
 
 
-class Workflow:
+class Workflow(OperationMethods):
     """A workflow being built or read; changes in place, unlike the document inside it.
 
     Every operation is a method: ``workflow.keep("piles", recordings, where="desc LIKE 'Pile%'")``.
@@ -168,17 +155,6 @@ class Workflow:
         step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles, rounds, result)
         self.document = replace(self.document, steps=(*self.document.steps, step))
         return StepHandle(id)
-
-    def __getattr__(self, name: str) -> Callable[..., StepHandle]:
-        if name.startswith("_") or name not in all_operations():
-            raise AttributeError(f"a workflow has no '{name}'; operations are {', '.join(all_operations())}")
-
-        def add(id: str, source: Any = (), /, **given: Any) -> StepHandle:
-            return self.step(name, id, source, **given)
-
-        add.__name__ = name
-        add.__doc__ = f"{operation_by_id(name).summary}\n\n{operation_by_id(name).help}"
-        return add
 
     def map(self, layers: Sequence[Mapping[str, object]] = (), lines: str = "grid") -> None:
         """Say what lies on the map beside the layer in hand, from the topmost down: as the file's ``[map]``.
@@ -306,6 +282,12 @@ class Result:
         return self.layers[0]
 
 
+_ON_A_LAYER = (
+    inspect.Parameter("layer", inspect.Parameter.POSITIONAL_OR_KEYWORD, annotation="Layer"),
+    inspect.Parameter("values", inspect.Parameter.KEYWORD_ONLY, default=None, annotation="Mapping[str, object] | None"),
+)
+
+
 def use(name: str) -> Callable[..., Result]:
     """An operation to be called straight on a layer.
 
@@ -322,7 +304,8 @@ def use(name: str) -> Callable[..., Result]:
         return Result(outcome.layers, outcome.inputs, outcome.outputs, outcome.remarks)
 
     call.__name__ = name
-    call.__doc__ = f"{known.summary}\n\n{known.help}"
+    call.__doc__ = help_of(known)
+    call.__signature__ = signature_of(known, _ON_A_LAYER)  # type: ignore[attr-defined]
     return call
 
 
