@@ -111,6 +111,18 @@ def test_classes_that_are_being_found_and_those_that_cannot_be(form: StyleForm) 
         form.breaks.setText(text)
         form.breaks.editingFinished.emit()
         assert problem in form.wrong.text() and said[-1].breaks == (5,)
+    # what is being typed stays while the layer is drawn anew, and does not come along to another
+    form.breaks.clear()
+    QTest.keyClicks(form.breaks, "2, 4")
+    again = (said[-1], TABLE, "area", legend_of(said[-1], TABLE, (5.0,)), (5.0,), "#7DB6A3")
+    form.show_style(*again)
+    assert form.breaks.text() == "2, 4"
+    QTest.keyClick(form.breaks, Qt.Key.Key_Return)
+    assert said[-1].breaks == (2, 4)
+    QTest.keyClicks(form.breaks, ", 9")
+    other = TABLE.slice(0)
+    form.show_style(said[-1], other, "area", legend_of(said[-1], other, (2.0, 4.0)), (2.0, 4.0), "#7DB6A3")
+    assert form.breaks.text() == "2, 4"
 
 
 @pytest.mark.parametrize("by", [ONE, VALUES, CLASSES])

@@ -26,6 +26,7 @@ from eskret.core.style.legend import Legend, colours_for, numbers_of
 from eskret.core.style.style import CLASSES, FEWEST, METHODS, MOST, ONE, VALUES, Style, style_of
 from eskret.desktop.style_panel.histogram import Histogram
 from eskret.desktop.style_panel.swatches import STRIP, ColourButton, ramp_icon, ramp_titles
+from eskret.desktop.views.parts import done_typing, show_text
 from eskret.errors import SettingError
 
 _BY = {ONE: "One for all", VALUES: "By value", CLASSES: "In classes"}
@@ -109,7 +110,7 @@ class StyleForm(QWidget):
         self.field.activated.connect(lambda _: self._field_chosen(self.field.currentData()))
         self.method.activated.connect(lambda _: self._method_chosen(self.method.currentData()))
         self.count.valueChanged.connect(lambda n: self._say("change classes", count=n))
-        self.breaks.editingFinished.connect(self._breaks_typed)
+        done_typing(self.breaks, self._breaks_typed)
         self.histogram.breaks_dragged.connect(self._own_breaks)
         self.ramp.activated.connect(lambda _: self._say("change colours", ramp=self.ramp.currentData()))
         self.turned.toggled.connect(lambda on: self._say("turn colours", turned=on))
@@ -141,6 +142,8 @@ class StyleForm(QWidget):
         usual : the colour it has without one of its own.
         """
         self._filling = True
+        if table is not self._table:
+            self.breaks.setModified(False)  # what was typed was of another layer
         self._style, self._table = style, table
         _choose(self.by, style.by)
         names = table.column_names
@@ -150,7 +153,7 @@ class StyleForm(QWidget):
         _choose(self.method, style.method)
         self.count.setValue(style.count)
         shown = style.breaks if style.method == "own" else breaks or ()
-        self.breaks.setText(", ".join(f"{b:.10g}" for b in shown))
+        show_text(self.breaks, ", ".join(f"{b:.10g}" for b in shown))
         self._fill_ramps(style)
         self.turned.setChecked(style.turned)
         _fill(self.label, [("", "None"), *((n, n) for n in names)], style.label, lacking=bool(style.label))
