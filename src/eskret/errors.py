@@ -112,7 +112,7 @@ class EskretError(Exception):
         self.counts: dict[str, int] = dict(counts or {})
         super().__init__(self.sentence())
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """What a program needs to know of it, with the sentence."""
         return {
             "text": self.sentence(),

@@ -107,7 +107,7 @@ class FileGroup(Participant):
         """What is staged is taken away by whoever staged it."""
         self._let_go()
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         return {
             "moves": [
                 {

@@ -44,7 +44,7 @@ def be_lean() -> None:
 class _Absent(MetaPathFinder):
     """Says of the data frame libraries that they are not there."""
 
-    def find_spec(self, fullname: str, path: Any, target: Any = None) -> None:
+    def find_spec(self, fullname: str, path: object, target: object = None) -> None:
         if fullname in _FRAMES:
             raise ModuleNotFoundError(f"No module named '{fullname}'", name=fullname)
 

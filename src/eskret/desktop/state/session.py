@@ -354,7 +354,7 @@ class Session(QObject):
 
     def load_step(self, path: str, layer: str, layers: int) -> tuple[Step, int]:
         """A step that loads a file, or one layer of it where it holds several; and where it belongs."""
-        settings: dict[str, Any] = {"files": [relative(path, self.folder)]}
+        settings: dict[str, object] = {"files": [relative(path, self.folder)]}
         recording = path.lower().endswith(".gpx")
         if layer and layers > 1:
             settings["parts" if recording else "layers"] = [layer]
@@ -400,7 +400,7 @@ class Session(QObject):
             self._helper.stop(self._rehearse_job, insist=False)
         self._rehearse_job = self._helper.send("rehearse", **self._request())
 
-    def _request(self) -> dict[str, Any]:
+    def _request(self) -> dict[str, object]:
         return {
             "text": self.document.to_text(),
             "values": dict(self.state.values),
@@ -422,14 +422,14 @@ class Session(QObject):
         self.run_changed.emit()
         self.figures_changed.emit()
 
-    def run_rounds(self, rows: Sequence[Mapping[str, Any]], go_on: bool) -> None:
+    def run_rounds(self, rows: Sequence[Mapping[str, object]], go_on: bool) -> None:
         """Run the workflow in the worker once a row of values, in place of those given now."""
         if not self.running:
             self._in_rounds = True
             self._run_job = self._runner.send("rounds", rows=[dict(r) for r in rows], go_on=go_on, **self._request())
             self.run_changed.emit()
 
-    def rehearse_rounds(self, rows: Sequence[Mapping[str, Any]], handler: Any, owner: QObject) -> None:
+    def rehearse_rounds(self, rows: Sequence[Mapping[str, object]], handler: object, owner: QObject) -> None:
         """Rehearse every row of values."""
         self.ask("rehearse_rounds", handler, owner, rows=[dict(r) for r in rows], **self._request())
 
@@ -438,7 +438,7 @@ class Session(QObject):
         if self._run_job is not None:
             self._runner.stop(self._run_job)
 
-    def ask(self, do: str, handler: Any, owner: QObject | None = None, **request: Any) -> int:
+    def ask(self, do: str, handler: object, owner: QObject | None = None, **request: object) -> int:
         """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
         if do in ("open", "sketch", "reopen"):
             request["store"] = self.new_store()
@@ -453,7 +453,7 @@ class Session(QObject):
         store.parent.mkdir(parents=True, exist_ok=True)
         return str(store)
 
-    def _take(self, event: dict[str, Any]) -> None:
+    def _take(self, event: dict[str, object]) -> None:
         if self._closed:
             return  # what it would show has been taken away
         if event["by"] == "helper":
@@ -461,7 +461,7 @@ class Session(QObject):
         elif event["job"] == self._run_job:
             self._take_run(event)
 
-    def _take_help(self, event: dict[str, Any]) -> None:
+    def _take_help(self, event: dict[str, object]) -> None:
         job = event["job"]
         if job == self._rehearse_job:
             self._rehearse_job = None
@@ -476,7 +476,7 @@ class Session(QObject):
             if owner is None or isValid(owner):
                 handler(event)
 
-    def _say_forecast(self, event: dict[str, Any]) -> None:
+    def _say_forecast(self, event: dict[str, object]) -> None:
         if event["event"] != "done":
             self.told.emit("bad", event["text"], event.get("action", ""))
             return
@@ -649,7 +649,7 @@ class Session(QObject):
             out += [x for x in map(StoredLayer, self.leaving(reference.step)) if reference.means(x)]
         return out
 
-    def leaving(self, id: str) -> Sequence[Mapping[str, Any]]:
+    def leaving(self, id: str) -> Sequence[Mapping[str, object]]:
         """What is stored of the layers that leave a step: from its run, or, of a sketch, as it was drawn."""
         view = self.view(id)
         if view is not None:

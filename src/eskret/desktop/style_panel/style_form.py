@@ -253,7 +253,7 @@ class StyleForm(QWidget):
         self._say("colour a layer", **self._with_field(self._style.by, field))
 
     def _with_field(self, by: str, field: str) -> Mapping[str, object]:
-        out: dict[str, Any] = {"field": field}
+        out: dict[str, object] = {"field": field}
         if by == VALUES and (field != self._style.field or not self._style.colours):
             out["colours"] = colours_for(self._table.column(field))
         return out

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -87,7 +86,7 @@ class TableModel(QAbstractTableModel):
     def _field(self, column: int) -> int:
         return column - (2 if self._reasons is not None else 1)
 
-    def value(self, line: int, column: int) -> Any:
+    def value(self, line: int, column: int) -> object:
         """A cell's value as Python has it."""
         position = self.position(line)
         if column == 0:
@@ -226,7 +225,7 @@ class TableModel(QAbstractTableModel):
         self.sorted_.emit()
 
 
-def show(value: Any) -> str:
+def show(value: object) -> str:
     """A value as a person reads it; what is not there is said in words."""
     if value is None:
         return NULL

@@ -53,7 +53,7 @@ class PackBox(Box):
         request = {"workflow": str(session.path), "values": dict(session.state.values)}
         session.ask("pack_pieces", self._take, self, **request)
 
-    def _take(self, event: Mapping[str, Any]) -> None:
+    def _take(self, event: Mapping[str, object]) -> None:
         if event["event"] != "done":
             self.says.hide()
             self.say_wrong(str(event["text"]))

@@ -48,7 +48,7 @@ def mark_of(state: str) -> str:
     return _STATES.get(state, ("", ""))[1]
 
 
-def figures_of(push: Mapping[str, Any]) -> str:
+def figures_of(push: Mapping[str, object]) -> str:
     """``12 added, 37 changed, 9 removed``, as what is to be or what was."""
     ahead = push["state"] in ("prepared", "sending", "part")
     words = ("to add", "to change", "to remove") if ahead else ("added", "changed", "removed")
@@ -175,7 +175,7 @@ class ServiceTree(QTreeWidget):
         self.blockSignals(False)
 
     @staticmethod
-    def _item(**told: Any) -> QTreeWidgetItem:
+    def _item(**told: object) -> QTreeWidgetItem:
         item = QTreeWidgetItem([str(told["text"])])
         item.setData(0, _Role, told)
         return item

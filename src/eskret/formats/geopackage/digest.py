@@ -98,7 +98,7 @@ def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: 
         rows += len(chunk)
         if not names:
             continue
-        columns: list[Sequence[Any]] = list(zip(*chunk, strict=True))
+        columns: list[Sequence[object]] = list(zip(*chunk, strict=True))
         if drawn:
             columns[-1] = [_bare(b) for b in columns[-1]]
         for column in columns:
