@@ -132,6 +132,7 @@ def test_a_file_that_an_operation_of_ones_own_asks_for_is_found_by_a_button(
     hand.settled()
     hand.click_step("priced")
     block = hand.bench.form.blocks["prices"]
+    assert block.wrong.text() == "'Prices' is not filled in."
     asked: list[str] = []
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: asked.append(a[2]) or (str(folder / "lists" / "prices.csv"), ""))
     hand.click(next(b for b in block.editor.findChildren(QPushButton) if b.toolTip() == "Choose a file"))
