@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from eskret.desktop.frame.workbench import Workbench
 from eskret.desktop.ledger.ledger_model import ASIDE, IN, OUT, STATE, STEP
+from eskret.desktop.state import session
 from eskret.desktop.theme import style
 from eskret.desktop.window import Window
 
@@ -118,7 +119,11 @@ class Hand:
 
 
 @pytest.fixture
-def make_hand(qtbot: QtBot, tmp_path: Path, qapp: QApplication) -> Generator[Callable[..., Hand], None, None]:
+def make_hand(
+    qtbot: QtBot, tmp_path: Path, qapp: QApplication, monkeypatch: pytest.MonkeyPatch
+) -> Generator[Callable[..., Hand], None, None]:
+    # after an edit somebody may go on typing; nobody does here
+    monkeypatch.setattr(session, "REHEARSE_AFTER", 60)
     if style.theme.palette.name != "light" or not qapp.styleSheet():
         style.install(qapp, "light")
     windows: list[Window] = []
