@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +15,7 @@ from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.naming import AS_TYPED, clean_name
 from eskret.core.style.style import Style
 from eskret.core.words import pluralise
+from eskret.desktop.state.edit_history import EditHistory, SessionState
 from eskret.desktop.state.paths import relative
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
@@ -32,15 +33,6 @@ from eskret.workflow.outputs.records import Outputs
 
 REHEARSE_AFTER = 350
 """Milliseconds of quiet after an edit before it is rehearsed."""
-_UNDO = 400
-
-
-@dataclass(frozen=True)
-class SessionState:
-    """What undo brings back: the document, and values given to parameters in place of their defaults."""
-
-    document: Document = field(default_factory=Document)
-    values: Mapping[str, object] = field(default_factory=dict)
 
 
 class Session(QObject):
@@ -57,7 +49,7 @@ class Session(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self.state = SessionState()
+        self._history = EditHistory()
         self.path: Path | None = None
         self.folder: Path = Path.cwd()
         self.results: dict[str, dict[str, Any]] = {}
@@ -69,8 +61,6 @@ class Session(QObject):
         self.seen_sources: dict[str, list[dict[str, Any]]] = {}  # by path, as the panel of sources saw them
         self.source_styles: dict[tuple[str, str], Style] = {}  # of layers that no step has loaded, by path and name
         self._saved = Document()
-        self._undo: list[tuple[SessionState, str]] = []
-        self._redo: list[tuple[SessionState, str]] = []
         self._store = scratch_folder("window")
         self._runs = 0
         self._looks = 0
@@ -103,6 +93,10 @@ class Session(QObject):
         drop_scratch(self._store)
 
     # -- the document
+
+    @property
+    def state(self) -> SessionState:
+        return self._history.state
 
     @property
     def document(self) -> Document:
@@ -174,7 +168,7 @@ class Session(QObject):
             saved = Document()
         self._load(document, path, folder)
         known = {p.name for p in document.parameters}
-        self.state = SessionState(document, {n: v for n, v in values.items() if n in known})
+        self._history.begin(SessionState(document, {n: v for n, v in values.items() if n in known}))
         self._saved = saved if saved.to_text() != document.to_text() else document
         self.last_run = dict(told)
         self.results = {s["id"]: dict(s) for s in told.get("steps", ())}
@@ -194,11 +188,9 @@ class Session(QObject):
     def _load(self, document: Document, path: Path | None, folder: Path) -> None:
         if self.running:
             self.stop()
-        self.state = SessionState(document)
+        self._history.begin(SessionState(document))
         self._saved = document
         self.path, self.folder = path, folder
-        self._undo.clear()
-        self._redo.clear()
         self.source_styles.clear()
         self._sketches.clear()
         self._openings += 1  # what was looked at for the workflow before this one may still be on screen
@@ -234,41 +226,34 @@ class Session(QObject):
 
     def edit(self, document: Document, what: str, values: Mapping[str, object] | None = None) -> None:
         """Take a changed document (and values) as an edit that can be undone."""
-        after = SessionState(document, self.state.values if values is None else values)
-        if after == self.state:
-            return
-        self._undo.append((self.state, what))
-        del self._undo[:-_UNDO]
-        self._redo.clear()
-        self._become(after)
+        before = self.state
+        if self._history.edit(SessionState(document, before.values if values is None else values), what):
+            self._become(before)
 
     def undo(self) -> None:
         """Take the last edit back."""
-        if self._undo:
-            before, what = self._undo.pop()
-            self._redo.append((self.state, what))
+        before = self.state
+        if self._history.undo():
             self._become(before)
 
     def redo(self) -> None:
         """Do again what was taken back."""
-        if self._redo:
-            after, what = self._redo.pop()
-            self._undo.append((self.state, what))
-            self._become(after)
+        before = self.state
+        if self._history.redo():
+            self._become(before)
 
     @property
     def undo_word(self) -> str:
-        return self._undo[-1][1] if self._undo else ""
+        return self._history.undo_word
 
     @property
     def redo_word(self) -> str:
-        return self._redo[-1][1] if self._redo else ""
+        return self._history.redo_word
 
-    def _become(self, after: SessionState) -> None:
-        before = self.state
-        self.state = after
+    def _become(self, before: SessionState) -> None:
+        """Another state is in force: what hangs on it follows."""
         self._forget(before)
-        ids = [s.id for s in after.document.steps]
+        ids = [s.id for s in self.document.steps]
         if self.selected not in ids:
             place = next((n for n, s in enumerate(before.document.steps) if s.id == self.selected), 0)
             self.selected = ids[min(place, len(ids) - 1)] if ids else ""
