@@ -5,9 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
-from eskret.desktop.panes.viewer import QuietButton
 from eskret.desktop.theme.icons import StateMark
-from eskret.desktop.views.parts import push_button
+from eskret.desktop.views.parts import QuietButton, push_button
 from eskret.errors import Action
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.accounts.account import Relation
 from eskret.core.style.style import Style
@@ -28,8 +28,8 @@ from eskret.desktop.state.session import Session
 from eskret.desktop.table.field_list import FieldsView
 from eskret.desktop.table.layer_model import show
 from eskret.desktop.table.table_view import FeatureTable
-from eskret.desktop.theme.icons import icon
 from eskret.desktop.theme.style import theme
+from eskret.desktop.views.parts import Pane, QuietButton
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.cache.stored import StoredAside, StoredLayer
@@ -51,49 +51,6 @@ class Subject:
 
     def layer_keys(self) -> list[str]:
         return list(dict.fromkeys([*self.layers[ENTERING], *self.layers[LEAVING]]))
-
-
-class Pane(QWidget):
-    """A head and a body."""
-
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.setObjectName("pane")
-        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.head = QWidget()
-        self.head.setObjectName("paneHead")
-        self.head.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.head.setFixedHeight(34)
-        self.row = QHBoxLayout(self.head)
-        self.row.setContentsMargins(12, 0, 8, 0)
-        self.row.setSpacing(8)
-        self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(0, 0, 0, 0)
-        self.column.setSpacing(0)
-        self.column.addWidget(self.head)
-
-
-ICONS = ("fit", "larger", "colours")
-
-
-class QuietButton(QToolButton):
-    """A button that stays in the background until it is needed; ``text`` is one of ``ICONS``, or words."""
-
-    def __init__(self, text: str, tip: str, checkable: bool = False) -> None:
-        super().__init__()
-        self.setObjectName("quiet")
-        self.setToolTip(tip)
-        self.setCheckable(checkable)
-        self._icon = text if text in ICONS else ""
-        if self._icon:
-            self.setAccessibleName(tip)
-            self._dress()
-            theme.changed.connect(self._dress)
-        else:
-            self.setText(text)
-
-    def _dress(self) -> None:
-        self.setIcon(icon(self._icon, theme.colour("ink")))
 
 
 class Viewer(QObject):
