@@ -19,7 +19,7 @@ from eskret.formats.file_group import FileGroup
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace
 from eskret.formats.known import GEOPACKAGE
 from eskret.workflow.outputs import file_backups
-from eskret.workflow.outputs.transaction import discard_drafts, finish
+from eskret.workflow.outputs.completing import discard_drafts, finish
 
 _KINDS: dict[str, type[Participant]] = {p.kind: p for p in (FileGroup, GeoPackageInPlace)}
 
