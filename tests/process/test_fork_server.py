@@ -148,3 +148,16 @@ def test_a_worker_can_be_written_to_before_it_is_there(server: ForkServer, tmp_p
     answered = time.perf_counter() - begun
     assert json.loads(line)["event"] == "error" and asked < answered / 3
     close(worker)
+
+
+def test_it_is_ended_too_where_the_system_cannot_hold_on_to_a_process(server: ForkServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused(pid: int) -> int:
+        raise PermissionError(1, "not here")
+
+    monkeypatch.setattr(os, "pidfd_open", refused)
+    worker = server.fork(os.environ)
+    assert worker.poll() is None
+    worker.kill()
+    assert worker.wait(LONG) == -signal.SIGKILL
+    worker.stdin.close()
+    worker.stdout.close()

@@ -75,7 +75,7 @@ class ForkedProcess:
                 return True  # another thread had it
             self._lines += some
             if self._itself < 0 and self._number():
-                with suppress(ProcessLookupError):
+                with suppress(OSError):  # it is over already, or this system has no such thing
                     self._itself = os.pidfd_open(self._number())  # stays this process, also when its number is another's
             lines = self._lines.split(b"\n")
             if len(lines) > 2:
@@ -106,9 +106,12 @@ class ForkedProcess:
 
     def kill(self) -> None:
         """End it now."""
-        if self.pid and self.poll() is None and self._itself >= 0:
+        if self.pid and self.poll() is None:
             with suppress(ProcessLookupError):
-                signal.pidfd_send_signal(self._itself, signal.SIGKILL)
+                if self._itself >= 0:
+                    signal.pidfd_send_signal(self._itself, signal.SIGKILL)
+                else:
+                    os.kill(self.pid, signal.SIGKILL)
 
 
 class ForkServer:
