@@ -120,7 +120,9 @@ def test_classes_that_are_being_found_and_those_that_cannot_be(form: StyleForm) 
     QTest.keyClick(form.breaks, Qt.Key.Key_Return)
     assert said[-1].breaks == (2, 4)
     QTest.keyClicks(form.breaks, ", 9")
-    other = TABLE.slice(0)
+    form.show_style(said[-1], TABLE.slice(0), "area", legend_of(said[-1], TABLE, (2.0, 4.0)), (2.0, 4.0), "#7DB6A3")
+    assert form.breaks.text() == "2, 4, 9", "the same layer after a run"
+    other = TABLE.append_column("more", TABLE.column("n"))
     form.show_style(said[-1], other, "area", legend_of(said[-1], other, (2.0, 4.0)), (2.0, 4.0), "#7DB6A3")
     assert form.breaks.text() == "2, 4"
 

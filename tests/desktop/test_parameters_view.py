@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 
 from eskret import write
 from eskret.desktop.forms.asking_parameters import RunBox
+from eskret.desktop.forms.parameter_properties import Properties
 from eskret.formats import geopackage
 from eskret.workflow.model.document import parse
 from tests.conftest import points
@@ -138,12 +139,17 @@ def test_a_parameter_is_made_and_described(make_hand: Callable[..., Hand], folde
     assert parse(session.document.to_text()) == session.document
 
 
-def test_choices_come_from_a_layer_or_a_list(make_hand: Callable[..., Hand], folder: Path) -> None:
-    hand = make_hand(folder / "w.toml")
+def adding(hand: Hand) -> Properties:
+    """A new parameter in hand, in the view of all of them."""
     hand.settled()
     hand.keys("F12", hand.bench)
-    view, form, session = hand.bench.parameters, hand.bench.parameters.properties, hand.bench.session
-    hand.click(view.add_button)
+    hand.click(hand.bench.parameters.add_button)
+    return hand.bench.parameters.properties
+
+
+def test_choices_come_from_a_layer_or_a_list(make_hand: Callable[..., Hand], folder: Path) -> None:
+    hand = make_hand(folder / "w.toml")
+    view, form, session = hand.bench.parameters, adding(hand), hand.bench.session
     form.choice.setCurrentText("one that a layer has")
     form.choice.activated.emit(2)
     form.field.setCurrentIndex(form.field.findData("region"))
@@ -240,10 +246,7 @@ def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., H
 
 def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: Callable[..., Hand], folder: Path) -> None:
     hand = make_hand(folder / "w.toml")
-    hand.settled()
-    hand.keys("F12", hand.bench)
-    view, form, session = hand.bench.parameters, hand.bench.parameters.properties, hand.bench.session
-    hand.click(view.add_button)
+    form, session = adding(hand), hand.bench.session
     form.choice.setCurrentText("one of a list")
     form.choice.activated.emit(1)
     hand.settled()  # nothing is in the list yet, and it can still be made
@@ -265,7 +268,16 @@ def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: 
         hand.keys("Return", line)
     made = session.document.parameters[-1]
     assert (made.choices, made.label, made.help) == (("x", "y"), "Which", "why it is there")
-    # another parameter in hand shows what is its own
+    # another parameter in hand shows what is its own, and what was being typed stays with the one before
+    name, first = made.name, session.document.parameters[0]
+    form.help.clear()
+    hand.type("typed at the last instant", form.help)
+    form.show_parameter(first.name)
+    assert form.help.toPlainText() == first.help
+    form._pause.timeout.emit()
+    told = {p.name: p.help for p in session.document.parameters}
+    assert told[name] == "typed at the last instant" and told[first.name] == first.help
+    form.show_parameter(name)
     form.label.setFocus()
     hand.type("of the one before", form.label)
     form.show_parameter(session.document.parameters[0].name)

@@ -140,7 +140,7 @@ window.resize(1280, 800)
 QTest.qWait(200)
 picture = window.grab()
 print(picture.width(), picture.height(), picture.devicePixelRatio())
-texts = [bench.bar.rehearse, bench.bar.run, bench.add_button, bench.step_row.remove, *bench.bar.chips.values()]
+texts = [bench.bar.rehearse, bench.bar.run, bench.add_button, bench.step_strip.remove, *bench.bar.chips.values()]
 print(all(w.width() >= w.fontMetrics().horizontalAdvance(w.text()) for w in texts))
 bench.session._saved = bench.session.document
 window.close()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -14,8 +15,10 @@ from typing import Any
 
 import pytest
 
+from eskret.process import client
 from eskret.process.client import Worker
-from eskret.process.fork_server import ForkedProcess, ForkServer
+from eskret.process.fork_server import _Copied
+from eskret.process.forked import ForkedProcess, ForkServer
 
 LONG = 20.0
 
@@ -107,7 +110,7 @@ def test_nothing_is_left_when_who_asked_is_gone(tmp_path: Path) -> None:
     asker = "\n".join(
         [
             "import os, time",
-            "from eskret.process.fork_server import ForkServer",
+            "from eskret.process.forked import ForkServer",
             "server = ForkServer()",
             "workers = [server.fork(os.environ) for _ in range(2)]",
             "print(server._process.pid, *[w.pid for w in workers], flush=True)",
@@ -156,8 +159,48 @@ def test_it_is_ended_too_where_the_system_cannot_hold_on_to_a_process(server: Fo
 
     monkeypatch.setattr(os, "pidfd_open", refused)
     worker = server.fork(os.environ)
-    assert worker.poll() is None
+    assert worker.pid and worker.poll() is None
     worker.kill()
     assert worker.wait(LONG) == -signal.SIGKILL
     worker.stdin.close()
     worker.stdout.close()
+
+
+def test_where_there_is_no_room_for_another_the_others_work_on(server: ForkServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refused(*_: object) -> tuple[int, int]:
+        raise OSError(24, "no room")
+
+    worker = server.fork(os.environ)
+    with monkeypatch.context() as nothing_left:
+        nothing_left.setattr(os, "pipe", refused)
+        with pytest.raises(OSError, match="no room"):
+            server.fork(os.environ)
+    assert worker.pid and worker.poll() is None and ask(worker, "nothing of the kind")["event"] == "error"
+    close(worker)
+    # the process that is copied cannot make one: it is told of as gone, and the next is asked for as ever
+    mine, theirs = socket.socketpair()
+    monkeypatch.setattr(server, "_started", lambda: mine)
+    asked = server.fork(os.environ)
+    with monkeypatch.context() as nothing_left:
+        nothing_left.setattr(os, "fork", refused)
+        _Copied(theirs)._fork()
+    assert asked.wait(LONG) == -signal.SIGKILL and asked.pid == 0 and not asked.is_there
+    asked.stdin.close()
+    asked.stdout.close()
+    mine.close()
+    theirs.close()
+
+
+def test_whoever_closes_a_worker_does_not_wait_until_it_is_there(server: ForkServer, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A window that is opened and closed at once: its workers end when they come."""
+    monkeypatch.setattr(client, "_SERVER", server)
+    worker = Worker(lambda event: None)
+    worker.warm()
+    process = worker._process
+    assert process is not None and not process.is_there
+    begun = time.perf_counter()
+    worker.close()
+    took = time.perf_counter() - begun
+    whole = time.perf_counter()
+    assert process.wait(LONG) == 0
+    assert took < 0.6, (took, time.perf_counter() - whole)

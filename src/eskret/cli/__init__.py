@@ -441,7 +441,8 @@ def operations(
                 default = default_of(one.Settings, name)
                 must = one.Settings.model_fields[name].is_required()
                 typer.echo(f"  {name:<14} {info.label}{' (must be given)' if must else f'; else {_shown(default)}'}")
-                typer.echo(f"  {'':<14} {info.help}")
+                if info.help:
+                    typer.echo(f"  {'':<14} {info.help}")
                 if info.choices:
                     typer.echo(f"  {'':<14} One of: {', '.join(c or 'nothing' for c in info.choices)}")
 

@@ -160,8 +160,7 @@ def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> Settin
     shown = repr(problem["input"])
     shown = shown if len(shown) <= 80 else f"{shown[:80]} ..."
     if problem["type"] == "missing":
-        about = infos[name].help.split(". ")[0]
-        return SettingError(f"'{label}' is not filled in", setting=name, way_out="" if about.rstrip(".") == label else about)
+        return SettingError(f"'{label}' is not filled in", setting=name, way_out=infos[name].help.split(". ")[0])
     choices = infos[name].choices if name in infos else {}
     if problem["type"] in ("literal_error", "enum") and choices:
         return SettingError(f"'{label}' cannot be {shown}", setting=name, way_out=f"It can be {', '.join(choices)}")

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from contextlib import suppress
 from typing import Any
 
-from eskret.process.fork_server import ForkedProcess, ForkServer
+from eskret.process.forked import ForkedProcess, ForkServer
 
 _SERVER = ForkServer()
 
@@ -93,17 +93,18 @@ class Worker:
             self._process = None
             self._open.clear()
         if process is not None:
-            if process.stdin is not None:
-                process.stdin.close()
+            process.stdin.close()
             try:
                 process.wait(timeout=0.3)
             except subprocess.TimeoutExpired:
                 process.kill()
-                process.wait()
+                if process.is_there:
+                    process.wait()
         # whoever listened may be an object of a window: no thread holds it any longer than this
         self._on_event = _nobody
         for listener in self._listeners:
-            if listener is not threading.current_thread():
+            # one that is not there yet ends when it comes; a window that is closed does not wait for that
+            if listener is not threading.current_thread() and (process is None or process.is_there):
                 listener.join(2.0)
 
     @property
@@ -119,7 +120,6 @@ class Worker:
 
     @staticmethod
     def _write(process: ForkedProcess, request: Mapping[str, object]) -> None:
-        assert process.stdin is not None
         process.stdin.write(json.dumps(request, default=str) + "\n")
         process.stdin.flush()
 
@@ -132,7 +132,6 @@ class Worker:
         return self._process
 
     def _listen(self, process: ForkedProcess) -> None:
-        assert process.stdout is not None
         with process.stdout as lines:
             for line in lines:
                 try:
@@ -147,9 +146,8 @@ class Worker:
                 if not self._closing:  # nobody is there any more to hear it
                     self._on_event(event)
         code = process.wait()
-        if process.stdin is not None:
-            with suppress(OSError):
-                process.stdin.close()
+        with suppress(OSError):
+            process.stdin.close()
         with self._lock:
             if self._process is process:
                 self._process = None

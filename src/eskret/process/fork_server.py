@@ -8,180 +8,24 @@ started it does.
 
 from __future__ import annotations
 
-import array
 import ctypes
 import gc
 import json
 import os
-import select
 import signal
 import socket
-import subprocess
 import sys
-import threading
 import time
 from collections.abc import Mapping
 from contextlib import suppress
-from typing import TextIO
 
 import numpy as np
 
 from eskret.formats import gdal
+from eskret.process.forked import LENGTH, PASSED, readable
 
-_LENGTH = 4
 _PR_SET_PDEATHSIG = 1  # of Linux: prctl(2)
 _PATIENCE = 3.0
-_PASSED = 3  # input, output, and where it is told of
-
-
-class ForkedProcess:
-    """A worker that was forked, with as much of ``subprocess.Popen`` as is needed. It can be written to before it is there."""
-
-    def __init__(self, stdin: TextIO, stdout: TextIO, told: int) -> None:
-        self.stdin, self.stdout = stdin, stdout
-        self.returncode: int | None = None
-        self._told, self._lock = told, threading.Lock()
-        """Where a line with its number comes when it is there, and one with its exit code when it has ended."""
-        self._lines = b""
-        self._itself = -1
-        os.set_blocking(told, False)
-
-    def __del__(self) -> None:
-        # not before: another thread may be waiting at them
-        for number in (self._told, self._itself):
-            if number >= 0:
-                os.close(number)
-
-    @property
-    def pid(self) -> int:
-        """Its number; waits until it is there. 0 where it never came to be."""
-        while not self._number() and self.returncode is None:
-            self._hear(None)
-        return self._number()
-
-    def _number(self) -> int:
-        return int(self._lines.split(b"\n")[0]) if b"\n" in self._lines else 0
-
-    def _hear(self, timeout: float | None) -> bool:
-        """Take in what is told of it; whether anything was in time (seconds)."""
-        if not _readable([self._told], timeout):
-            return False
-        with self._lock:
-            if self.returncode is not None:
-                return True
-            try:
-                some = os.read(self._told, 64)
-            except BlockingIOError:
-                return True  # another thread had it
-            self._lines += some
-            if self._itself < 0 and self._number():
-                with suppress(OSError):  # it is over already, or this system has no such thing
-                    self._itself = os.pidfd_open(self._number())  # stays this process, also when its number is another's
-            lines = self._lines.split(b"\n")
-            if len(lines) > 2:
-                self.returncode = int(lines[1])
-            elif not some:
-                # nobody is left to tell: the process that was copied is gone, and its copies were ended with it
-                self.returncode = -signal.SIGKILL
-        return True
-
-    def poll(self) -> int | None:
-        """The exit code, minus the signal where one ended it; None while it lives."""
-        while self.returncode is None and self._hear(0):
-            pass
-        return self.returncode
-
-    def wait(self, timeout: float | None = None) -> int:
-        """Wait for its end.
-
-        Raises
-        ------
-        subprocess.TimeoutExpired : it lives still.
-        """
-        by = None if timeout is None else time.monotonic() + timeout
-        while self.returncode is None:
-            if not self._hear(None if by is None else max(by - time.monotonic(), 0.0)):
-                raise subprocess.TimeoutExpired("worker", timeout or 0.0)
-        return self.returncode
-
-    def kill(self) -> None:
-        """End it now."""
-        if self.pid and self.poll() is None:
-            with suppress(ProcessLookupError):
-                if self._itself >= 0:
-                    signal.pidfd_send_signal(self._itself, signal.SIGKILL)
-                else:
-                    os.kill(self.pid, signal.SIGKILL)
-
-
-class ForkServer:
-    """The process that is copied, as seen by the one that started it; started when it is first needed, and again if it died."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._process: subprocess.Popen[bytes] | None = None
-        self._socket: socket.socket | None = None
-
-    def fork(self, environment: Mapping[str, str]) -> ForkedProcess:
-        """A fresh worker, at once: whoever asks waits for nothing.
-
-        Raises
-        ------
-        OSError : no process can be started.
-        """
-        with self._lock:
-            try:
-                return self._fork(environment)
-            except OSError:
-                self._stop()  # it died: another one is asked
-                return self._fork(environment)
-
-    def _fork(self, environment: Mapping[str, str]) -> ForkedProcess:
-        asked = self._started()
-        ends = [os.pipe() for _ in range(_PASSED)]  # what is asked goes in, what is answered and what is told of it come out
-        (in_read, in_write), (out_read, out_write), (end_read, end_write) = ends
-        theirs = [in_read, out_write, end_write]
-        mine = [in_write, out_read, end_read]
-        try:
-            told = json.dumps({"environment": dict(environment), "folder": os.getcwd()}).encode()
-            asked.sendall(len(told).to_bytes(_LENGTH, "little"))
-            asked.sendmsg([b"\0"], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", theirs))])
-            asked.sendall(told)
-        except OSError:
-            for number in mine:
-                os.close(number)
-            raise
-        finally:
-            for number in theirs:
-                os.close(number)
-        return ForkedProcess(open(in_write, "w", encoding="utf-8"), open(out_read, encoding="utf-8"), end_read)
-
-    def _started(self) -> socket.socket:
-        if self._socket is not None and self._process is not None and self._process.poll() is None:
-            return self._socket
-        self._stop()
-        mine, theirs = socket.socketpair()
-        with theirs:
-            command = [sys.executable, "-P", "-m", "eskret.process.fork_server", str(theirs.fileno())]
-            self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
-        self._socket = mine
-        return mine
-
-    def _stop(self) -> None:
-        if self._socket is not None:
-            self._socket.close()
-        if self._process is not None:
-            self._process.kill()
-            self._process.wait()
-        self._socket = self._process = None
-
-
-def _readable(numbers: list[int], timeout: float | None = None) -> set[int]:
-    """Which of these have something to be read, or are at their end; none where nothing came in time (seconds)."""
-    asked = select.poll()  # numbers may be higher than the other call takes
-    for number in numbers:
-        asked.register(number, select.POLLIN)
-    return {number for number, _ in asked.poll(None if timeout is None else timeout * 1000)}
 
 
 def _whole(of: socket.socket, length: int) -> bytes:
@@ -200,9 +44,6 @@ def _whole(of: socket.socket, length: int) -> bytes:
     return out
 
 
-# -- in the process that is copied
-
-
 class _Copied:
     """Takes requests at a socket, forks, and tells the ends."""
 
@@ -219,7 +60,7 @@ class _Copied:
         signal.signal(signal.SIGCHLD, lambda *_: None)
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # of a terminal's process group: the one who asks decides
         while True:
-            ready = _readable([self._asked.fileno(), self._woken])
+            ready = readable([self._asked.fileno(), self._woken])
             if self._woken in ready:
                 with suppress(BlockingIOError):
                     os.read(self._woken, 512)
@@ -250,13 +91,22 @@ class _Copied:
             os.write(end, f"{figure}\n".encode())
 
     def _fork(self) -> None:
-        length = int.from_bytes(_whole(self._asked, _LENGTH), "little")
-        _, passed, _, _ = socket.recv_fds(self._asked, 1, _PASSED)
+        length = int.from_bytes(_whole(self._asked, LENGTH), "little")
+        _, passed, _, _ = socket.recv_fds(self._asked, 1, PASSED)
         told = json.loads(_whole(self._asked, length))
-        pid = os.fork()
+        myself = os.getpid()
+        try:
+            if len(passed) < PASSED:
+                raise OSError("no room for what came along")
+            pid = os.fork()
+        except OSError:
+            # no room for another: whoever asked hears that it is gone, and the others work on
+            for number in passed:
+                os.close(number)
+            return
         if not pid:
             try:
-                self._become_worker(passed, told)
+                self._become_worker(passed, told, myself)
             finally:
                 os._exit(1)
         stdin, stdout, end = passed
@@ -265,10 +115,12 @@ class _Copied:
         self._ends[pid] = end
         self._tell(end, pid)
 
-    def _become_worker(self, passed: list[int], told: Mapping[str, object]) -> None:
+    def _become_worker(self, passed: list[int], told: Mapping[str, object], copied: int) -> None:
         from eskret.process import worker
 
-        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)  # whoever waits for it hears of its end from here
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)  # whoever waits for it hears of its end from there
+        if os.getppid() != copied:
+            os._exit(1)  # it was gone before that was said
         signal.set_wakeup_fd(-1)
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
         signal.signal(signal.SIGINT, signal.default_int_handler)

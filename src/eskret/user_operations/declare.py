@@ -174,7 +174,7 @@ class Declared:
         if choices:
             kind = "choice"
         label = declared.label or name.replace("_", " ").capitalize()
-        return SettingInfo(label, declared.help or f"{label}.", kind, choices, declared.shown_when, declared.example, declared.of)
+        return SettingInfo(label, declared.help, kind, choices, declared.shown_when, declared.example, declared.of)
 
     def choices(self, name: str, values: Mapping[str, Any]) -> dict[str, str]:
         """What a setting offers with these values of the others: values as texts, with words for a person."""

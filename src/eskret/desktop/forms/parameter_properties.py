@@ -50,7 +50,7 @@ class Properties(QWidget):
         self.help.setFixedHeight(52)
         self.help.setTabChangesFocus(True)
         self._pause = QTimer(self, singleShot=True, interval=500)
-        self._pause.timeout.connect(lambda: self._change(help=self.help.toPlainText().strip()))
+        self._pause.timeout.connect(self._change_help)
         self.help.textChanged.connect(lambda: None if self._filling else self._pause.start())
         self._put("Help", self.help)
         self.value_home = QWidget()
@@ -119,6 +119,9 @@ class Properties(QWidget):
     def show_parameter(self, name: str) -> None:
         """Take a parameter in hand."""
         other = name != self.name
+        if other and self._pause.isActive():
+            self._pause.stop()
+            self._change_help()  # what was typed is of the one before
         self.name = name
         if other:
             self.wrong.hide()
@@ -293,6 +296,9 @@ class Properties(QWidget):
             min=None,
             max=None,
         )
+
+    def _change_help(self) -> None:
+        self._change(help=self.help.toPlainText().strip())
 
     def _change_value(self) -> None:
         if self.value is not None and not self._filling and self.parameter is not None:

@@ -299,7 +299,7 @@ class SettingsForm(QScrollArea):
             info.label,
             empty if value is None else value,
             tuple(info.choices) if kind == "choice" else (),
-            help=info.help.split(". ")[0].rstrip(".") + ".",
+            help=f"{first}." if (first := info.help.split(". ")[0].rstrip(".")) else "",
         )
         document = put_parameter(session.document, made)
         bound = document.step(step.id).with_setting(name, {"parameter": called})
@@ -307,7 +307,7 @@ class SettingsForm(QScrollArea):
 
     def _help_for(self, name: str) -> None:
         for other, block in self.blocks.items():
-            block.help.setVisible(other == name)
+            block.help.setVisible(other == name and bool(block.info.help))
 
     # -- values
 

@@ -15,7 +15,7 @@ START, WORK = "start", "work"
 class _Page:
     widget: QWidget
     focus: Callable[[], QWidget]
-    before: Callable[[], object]
+    opened: Callable[[], object]
 
 
 class PageStack(QStackedWidget):
@@ -28,15 +28,15 @@ class PageStack(QStackedWidget):
         self._pages: dict[str, _Page] = {}
         self.currentChanged.connect(lambda _: self.turned.emit(self.page))
 
-    def register(self, name: str, widget: QWidget, focus: Callable[[], QWidget], before: Callable[[], object] = lambda: None) -> None:
+    def register(self, name: str, widget: QWidget, focus: Callable[[], QWidget], opened: Callable[[], object] = lambda: None) -> None:
         """Add a page.
 
         Parameters
         ----------
         focus : which widget takes the keys when the page is turned to.
-        before : what the page does when it is opened as a view.
+        opened : what the page does when it is opened as a view.
         """
-        self._pages[name] = _Page(widget, focus, before)
+        self._pages[name] = _Page(widget, focus, opened)
         self.addWidget(widget)
 
     @property
@@ -53,17 +53,17 @@ class PageStack(QStackedWidget):
         """Show a page as it stands."""
         self.setCurrentWidget(self._pages[name].widget)
 
-    def open_view(self, name: str, on: bool, before: Callable[[], object] | None = None) -> None:
+    def open_view(self, name: str, on: bool, opened: Callable[[], object] | None = None) -> None:
         """Open a view, or close it and be at the ledger again; nothing happens where no workflow is open.
 
         Parameters
         ----------
-        before : what it does when it is opened, instead of what it does by itself.
+        opened : what it does then, instead of what it does by itself.
         """
         if not self.at_work:
             return
         page = self._pages[name if on else WORK]
         self.turn_to(name if on else WORK)
         if on:
-            (before or page.before)()
+            (opened or page.opened)()
         page.focus().setFocus()

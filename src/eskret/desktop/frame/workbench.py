@@ -21,7 +21,7 @@ from eskret.desktop.frame.banner import Banner
 from eskret.desktop.frame.boxes import Boxes
 from eskret.desktop.frame.page_stack import START, WORK, PageStack
 from eskret.desktop.frame.status import StatusLine
-from eskret.desktop.frame.step_row import StepRow
+from eskret.desktop.frame.step_strip import StepStrip
 from eskret.desktop.frame.topbar import TopBar
 from eskret.desktop.ledger.ledger_view import LedgerView
 from eskret.desktop.panes.edit_actions import EditActions, ViewContext
@@ -117,10 +117,10 @@ class Workbench(QWidget):
         self._said_of: set[str] = set()
         upper.addWidget(self.banner)
         upper.addWidget(self.ledger, 1)
-        self.step_row = StepRow(self.ledger)
-        self.add_button, self.up_button = self.step_row.add, self.step_row.up
-        self.progress, self.progress_text = self.step_row.progress, self.step_row.progress_text
-        upper.addWidget(self.step_row)
+        self.step_strip = StepStrip(self.ledger)
+        self.add_button, self.up_button = self.step_strip.add, self.step_strip.up
+        self.progress, self.progress_text = self.step_strip.progress, self.step_strip.progress_text
+        upper.addWidget(self.step_strip)
         self.right = QSplitter(Qt.Orientation.Vertical)
         self.right.setObjectName("ledgerSplit")
         self.right.setHandleWidth(2)
@@ -167,21 +167,15 @@ class Workbench(QWidget):
         self.pages.register(WORK, work, lambda: self.ledger)
         self.words = WordsView(self.session)
         self.files.guards.append(self.words.may_leave)
-        self.words.closed.connect(lambda: self.show_words(False))
         self.publisher = Publisher(self.session, self)
         self.publish = PublishView(self.session, self.publisher)
-        self.publish.closed.connect(lambda: self.show_publish(False))
         self.publish.added.connect(self._added_there)
         self.parameters = ParametersView(self.session)
-        self.parameters.closed.connect(lambda: self.show_parameters(False))
         self.runs = RunsView(self.session)
-        self.runs.closed.connect(lambda: self.show_runs(False))
         self.runs.open_asked.connect(self._reopen)
         self.runs.report_asked.connect(self.saving.save_report_of)
         self.layers = LayersView(self.session)
-        self.layers.closed.connect(lambda: self.show_layers(False))
         self.rounds = RoundsView(self.session)
-        self.rounds.closed.connect(lambda: self.show_rounds(False))
         for name, view, focus in (
             ("words", self.words, lambda: self.words.table),
             ("publish", self.publish, lambda: self.publish.tree),
@@ -191,6 +185,7 @@ class Workbench(QWidget):
             ("layers", self.layers, lambda: self.layers.grid),
         ):
             self.pages.register(name, view, focus, view.open_view)
+            view.closed.connect(partial(self.pages.open_view, name, False))
         self.pages.turned.connect(self._page_changed)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -346,7 +341,7 @@ class Workbench(QWidget):
             self.form_title.setText(f"{session.document.index(step.id) + 1} · {title}")
         else:
             self.form_title.setText("Settings")
-        self.step_row.show_step(step)
+        self.step_strip.show_step(step)
         rows = [r for r in session.rows() if r.state]
         self.status.show_run(session.last_run, ledger.summary(rows))
         self.actions_.refresh()

@@ -142,8 +142,8 @@ class StyleForm(QWidget):
         usual : the colour it has without one of its own.
         """
         self._filling = True
-        if table is not self._table:
-            self.breaks.setModified(False)  # what was typed was of another layer
+        if (style.field, table.column_names) != (self._style.field, self._table.column_names):
+            self.breaks.setModified(False)  # what was typed was of other values
         self._style, self._table = style, table
         _choose(self.by, style.by)
         names = table.column_names

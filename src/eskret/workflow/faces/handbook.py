@@ -240,7 +240,7 @@ def _settings(operation: Operation) -> str:
     for name, info in setting_info(operation.Settings).items():
         must = operation.Settings.model_fields[name].is_required()
         default = default_of(operation.Settings, name)
-        told = [escape(info.help)]
+        told = [escape(info.help)] if info.help else []
         if info.choices:
             told.append("One of: " + ", ".join(f"<code>{escape(str(v))}</code> ({escape(w)})" for v, w in info.choices.items()) + ".")
         if info.shown_when is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import textwrap
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 from pathlib import Path
 from types import UnionType
 from typing import Annotated, Literal, Union, get_args, get_origin
@@ -38,6 +39,7 @@ class OperationMethods:
 '''
 
 
+@lru_cache(maxsize=256)
 def help_of(operation: Operation) -> str:
     """What ``help()`` shows: the summary, how it is used, and every setting with what it can be."""
     parts = [operation.summary, *_paragraphs(operation.help)]
@@ -62,7 +64,8 @@ def _paragraphs(text: str) -> Sequence[str]:
     return [textwrap.fill(p, _WIDE) for p in text.split("\n\n")]
 
 
-def signature_of(operation: Operation, first: Sequence[inspect.Parameter]) -> inspect.Signature:
+@lru_cache(maxsize=256)
+def signature_of(operation: Operation, first: tuple[inspect.Parameter, ...]) -> inspect.Signature:
     """The settings of an operation as parameters that are given by name, behind those that come first."""
     out = list(first)
     # what has the name of one that comes first cannot be given by name there
@@ -92,7 +95,7 @@ def _text_of(declared: object) -> str:
     if origin in (list, tuple, Sequence):
         one = _text_of(args[0])
         # a single text is the list of it
-        return f"Sequence[{one}]" if one == "str" or "Literal" not in one else f"Sequence[{one}] | {one}"
+        return f"Sequence[{one}]" if "Literal" not in one else f"Sequence[{one}] | {one}"
     if origin in (dict, Mapping):
         return f"Mapping[str, {_text_of(args[1])}]"
     if declared is type(None):

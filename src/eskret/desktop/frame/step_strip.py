@@ -10,7 +10,7 @@ from eskret.desktop.views.parts import QuietButton
 from eskret.workflow.model.document import Step
 
 
-class StepRow(QWidget):
+class StepStrip(QWidget):
     """Buttons for the step in hand at the left, the run's progress at the right."""
 
     def __init__(self, ledger: LedgerView, parent: QWidget | None = None) -> None:
