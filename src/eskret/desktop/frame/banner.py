@@ -5,8 +5,9 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
+from eskret.desktop.panes.pane import QuietButton
 from eskret.desktop.theme.icons import StateMark
-from eskret.desktop.views.parts import QuietButton, push_button
+from eskret.desktop.views.parts import push_button
 from eskret.errors import Action
 
 

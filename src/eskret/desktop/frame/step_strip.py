@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
 
 from eskret.desktop.ledger.ledger_view import LedgerView
-from eskret.desktop.views.parts import QuietButton
+from eskret.desktop.panes.pane import QuietButton
 from eskret.workflow.model.document import Step
 
 

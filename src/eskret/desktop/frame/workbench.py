@@ -25,6 +25,7 @@ from eskret.desktop.frame.step_strip import StepStrip
 from eskret.desktop.frame.topbar import TopBar
 from eskret.desktop.ledger.ledger_view import LedgerView
 from eskret.desktop.panes.edit_actions import EditActions, ViewContext
+from eskret.desktop.panes.pane import Pane
 from eskret.desktop.panes.viewer import Viewer
 from eskret.desktop.publish.publish_view import PublishView
 from eskret.desktop.python_console.console import ConsolePane
@@ -39,7 +40,6 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.user_operations.code import OwnCode
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.layers import LayersView
-from eskret.desktop.views.parts import Pane
 from eskret.desktop.views.rounds import RoundsView
 from eskret.desktop.views.runs import RunsView
 from eskret.desktop.views.start import StartView

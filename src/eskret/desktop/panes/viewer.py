@@ -21,6 +21,7 @@ from eskret.desktop.map_view.select_by_shape import rows_in
 from eskret.desktop.map_view.viewport import Box
 from eskret.desktop.panes.edit_actions import ViewContext
 from eskret.desktop.panes.measuring_bar import HandRuler
+from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.panes.scene_builder import SceneBuilder
 from eskret.desktop.panes.selection_bar import SelectionBar
 from eskret.desktop.state.background import Background
@@ -29,7 +30,6 @@ from eskret.desktop.table.field_list import FieldsView
 from eskret.desktop.table.layer_model import show
 from eskret.desktop.table.table_view import FeatureTable
 from eskret.desktop.theme.style import theme
-from eskret.desktop.views.parts import Pane, QuietButton
 from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.cache.stored import StoredAside, StoredLayer

@@ -14,9 +14,9 @@ from PySide6.QtGui import QFontDatabase
 from PySide6.QtWidgets import QLabel
 
 from eskret.core.files.atomic import write_whole
+from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.state.session import Session
 from eskret.desktop.theme.style import theme
-from eskret.desktop.views.parts import Pane, QuietButton
 from eskret.errors import EskretError
 from eskret.process.console_state import BACK, STATE
 from eskret.workflow.model.document import parse

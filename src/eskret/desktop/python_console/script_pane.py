@@ -6,9 +6,9 @@ from PySide6.QtCore import QEvent, QObject, Signal
 from PySide6.QtGui import QGuiApplication, QMouseEvent
 from PySide6.QtWidgets import QLabel
 
+from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.python_console.python_text import PythonText
 from eskret.desktop.state.session import Session
-from eskret.desktop.views.parts import Pane, QuietButton
 from eskret.errors import EskretError
 from eskret.workflow.faces.script import scripted
 

@@ -24,12 +24,12 @@ from PySide6.QtWidgets import (
 
 from eskret.core.style.style import Style
 from eskret.desktop.map_view.canvas import symbols
+from eskret.desktop.panes.pane import Pane
 from eskret.desktop.panes.viewer import LEAVING, Viewer
 from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
 from eskret.desktop.style_panel.kept_list import KeptList
 from eskret.desktop.style_panel.style_form import StyleForm
-from eskret.desktop.views.parts import Pane
 from eskret.workflow.model import styles
 from eskret.workflow.model.map_spec import LINES, OnMap
 
