@@ -392,7 +392,7 @@ def test_layers_go_to_a_dataset_each_and_two_to_one_are_refused(server: Practice
     project.write_text(text)
     code, _, _ = call("publish", project, "--yes", "--report", project.parent / "r.html")
     assert code == 0 and {d.id for d in features.datasets(server.address)} == {"beds", "marks"}
-    assert "<td>marks<td>" in (project.parent / "r.html").read_text()
+    assert "<td>marks</td>" in (project.parent / "r.html").read_text()
     assert sum(p.state == "pushed" for p in journal.pushes()) == 2
     assert call("publish", project, "--undo")[0] == 0  # both, since one run prepared them
     assert {p.state for p in journal.pushes()} == {"undone"} and features.datasets(server.address) == []

@@ -27,32 +27,39 @@ from tests.test_cli import call
 
 
 class Page(HTMLParser):
-    """Heads, rows of the tables below each, and whether everything that was opened was closed."""
-
-    VOID = ("meta", "br", "th", "td", "tr", "thead", "tbody", "span", "rect", "path", "circle")
+    """Heads and rows of the tables below each; whatever was opened must be closed, in turn."""
 
     def __init__(self, text: str) -> None:
         super().__init__()
         self.heads: list[str] = []
         self.rows: dict[str, list[list[str]]] = {}
         self.tags: list[str] = []
-        self._in = ""
+        self._open: list[str] = []
         self.feed(text)
+        assert not self._open, self._open
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.handle_startendtag(tag, attrs)
+        if tag not in ("meta", "br"):
+            self._open.append(tag)
+
+    def handle_startendtag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         self.tags.append(tag)
         assert not any(n.startswith("on") or (v or "").startswith(("http", "javascript")) for n, v in attrs)
-        self._in = tag
-        if tag == "tr" and self.heads:
+        if tag == "h2":
+            self.heads.append("")
+        if tag == "tr":
             self.rows.setdefault(self.heads[-1], []).append([])
-        if tag in ("td", "th") and self.heads:
+        if tag in ("td", "th"):
             self.rows[self.heads[-1]][-1].append("")
 
+    def handle_endtag(self, tag: str) -> None:
+        assert self._open.pop() == tag, self.getpos()
+
     def handle_data(self, data: str) -> None:
-        if self._in == "h2":
-            self.heads.append(data)
-            self._in = ""
-        elif self.heads and self.rows.get(self.heads[-1]) and self.rows[self.heads[-1]][-1]:
+        if "h2" in self._open:
+            self.heads[-1] += data
+        elif "td" in self._open or "th" in self._open:
             self.rows[self.heads[-1]][-1][-1] += data
 
 

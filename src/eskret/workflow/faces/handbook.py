@@ -5,17 +5,17 @@ from __future__ import annotations
 import json
 import shlex
 from collections.abc import Mapping, Sequence
-from html import escape
 from pathlib import Path
 
+from eskret import pages
 from eskret.core.files.atomic import write_whole
 from eskret.core.words import pieces
 from eskret.errors import DeliveryError
 from eskret.operations.base import Delivery, EachLayer, Gathering, Operation, Phase, Source
 from eskret.operations.registry import OWN, all_operations
 from eskret.operations.settings import SettingInfo, default_of, setting_info
+from eskret.pages import Link, Table
 from eskret.workflow.faces import handbook_rules, ledger
-from eskret.workflow.faces.report import PAGE_STYLE
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.parameters import value_words
 from eskret.workflow.run.subworkflow import result_steps
@@ -29,11 +29,6 @@ _SHAPES = (
     (Delivery, "Takes the whole set and writes it. Nothing is in its place before the whole run has succeeded.", "deliver"),
 )
 _MEMORY = "A layer has to fit into memory."
-_MORE_STYLE = """
-nav{padding:.8rem 0}nav a,td a{color:#22695A}pre{background:#F1F6EC;border-left:3px solid #22695A;padding:.7rem 1rem;overflow-x:auto;
-font-size:.9rem}dl{display:grid;grid-template-columns:max-content 1fr;gap:.25rem 1.2rem}dt{font-weight:600}dd{margin:0}
-td:first-child,td:first-child code{white-space:nowrap}.help p{max-width:46rem}
-"""
 
 
 def page_of_operation(operation: Operation, home: str = INDEX) -> str:
@@ -42,41 +37,38 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
     told = getattr(operation, "declared", operation)  # of an operation of one's own, what its file says of it
     author = getattr(told, "author", "Eskret")
     limits = [told.limits, _MEMORY]
-    facts = {
-        "Called": f"<code>{escape(operation.id)}</code>",
-        "Phase": escape(str(operation.phase)),
-        "How": escape(words),
-        "Also found as": escape(", ".join(operation.also_known_as)),
-        "Author": escape(author or "not said"),
-        "Limits": escape(" ".join(x for x in limits if x)),
+    about = {
+        "Called": operation.id,
+        "Phase": str(operation.phase),
+        "How": words,
+        "Also found as": ", ".join(operation.also_known_as),
+        "Author": author or "not said",
+        "Limits": " ".join(x for x in limits if x),
         "Version": str(operation.version),
     }
-    body = [
-        _section("How to use it", _paragraphs(operation.help)) if operation.help else "",
-        _section("Settings", _settings(operation)),
-        _section("In Python", f"<pre>{escape(in_python(operation, shape))}</pre>"),
-        _section("On the command line", f"<pre>{escape(on_the_command_line(operation))}</pre>"),
-        _section("About it", _facts(facts)),
-    ]
-    return _page(operation.title, operation.summary, body, home)
+    return pages.page(
+        "handbook_operation.html",
+        home=home,
+        title=operation.title,
+        summary=operation.summary,
+        help=operation.help,
+        settings=_settings(operation),
+        python=in_python(operation, shape),
+        command=on_the_command_line(operation),
+        about=about,
+    )
 
 
 def page_of_workflow(document: Document, file: str, home: str = "") -> str:
     """The page of a workflow, for whoever uses it: what it does, its parameters, how it is run."""
     parameters = [
-        [
-            f"<code>{escape(p.name)}</code>",
-            escape(p.title),
-            escape(p.help),
-            escape(value_words(p.default)),
-            escape(", ".join(map(str, p.choices)) or (f"from {p.choices_from.layer}" if p.choices_from else "")),
-        ]
+        (p, value_words(p.default), ", ".join(map(str, p.choices)) or (f"from {p.choices_from.layer}" if p.choices_from else ""))
         for p in document.parameters
     ]
     steps = []
     for row in ledger.rows(document, {}):
         step = document.step(row.id)
-        steps.append([str(row.number), _bold(row.sentence), escape(" ".join((step.heading, step.note)).strip())])
+        steps.append((row.number, pieces(row.sentence), " ".join((step.heading, step.note)).strip()))
     given = ", ".join(f"{p.name}={p.default!r}" for p in document.parameters[:2] if p.type not in ("layer", "measure"))
     python = f'from eskret import Workflow\n\nresult = Workflow.read("{file}").run({given})\nprint(result.state, result.outputs)'
     chosen = next((p for p in document.parameters if p.choices or p.choices_from), None)
@@ -84,29 +76,32 @@ def page_of_workflow(document: Document, file: str, home: str = "") -> str:
     command = f"eskret run {shlex.quote(file)}{sets}"
     if chosen is not None:
         command += f"\neskret run {shlex.quote(file)} --for-each {chosen.name}"
-    gives = ", ".join(result_steps(document)) or "nothing"
-    facts = {
-        "Keywords": escape(", ".join(document.keywords)),
-        "Author": escape(document.author or "not said"),
-        "Limits": escape(document.limits or "none that are said"),
-        "File": f"<code>{escape(file)}</code>",
-        "Coordinate system": escape(document.crs or "that of each layer"),
-        "Gives, used in another workflow": escape(gives),
+    about = {
+        "Keywords": ", ".join(document.keywords),
+        "Author": document.author or "not said",
+        "Limits": document.limits or "none that are said",
+        "File": file,
+        "Coordinate system": document.crs or "that of each layer",
+        "Gives, used in another workflow": ", ".join(result_steps(document)) or "nothing",
     }
-    body = [
-        _section("How to use it", _paragraphs(document.help)) if document.help else "",
-        _section("Parameters", _table(["Name", "Label", "What it is", "Else", "Choices"], parameters)) if parameters else "",
-        _section("Steps", _table(["#", "Step", ""], steps)),
-        _section("In Python", f"<pre>{escape(python)}</pre>"),
-        _section("On the command line", f"<pre>{escape(command)}</pre>"),
-        _section("About it", _facts(facts)),
-    ]
-    return _page(document.title or file, document.summary, body, home)
+    return pages.page(
+        "handbook_workflow.html",
+        home=home,
+        title=document.title or file,
+        summary=document.summary,
+        help=document.help,
+        parameters=parameters,
+        steps=steps,
+        python=python,
+        command=command,
+        about=about,
+    )
 
 
 def page_of_rules(home: str = INDEX) -> str:
     """The page of what every operation takes alike."""
-    return _page(handbook_rules.TITLE, handbook_rules.SUMMARY, [_section(t, _paragraphs(x)) for t, x in handbook_rules.RULES], home)
+    head = {"title": handbook_rules.TITLE, "summary": handbook_rules.SUMMARY}
+    return pages.page("handbook_rules.html", home=home, **head, rules=handbook_rules.RULES)
 
 
 def index(operations: Sequence[Operation], workflows: Sequence[tuple[str, str, str]] = ()) -> str:
@@ -116,18 +111,17 @@ def index(operations: Sequence[Operation], workflows: Sequence[tuple[str, str, s
     ----------
     workflows : page, title and summary of each.
     """
-    body = []
-    if workflows:
-        rows = [[f'<a href="{escape(page)}">{escape(title)}</a>', escape(text)] for page, title, text in workflows]
-        body.append(_section("Workflows", _table(["", ""], rows)))
-    rules = [[f'<a href="{RULES}">{escape(handbook_rules.TITLE)}</a>', escape(handbook_rules.SUMMARY)]]
-    body.append(_section("First", _table(["", ""], rows=rules)))
-    for phase in Phase:
-        mine = [o for o in operations if o.phase == phase]
-        rows = [[f'<a href="{page_name(o)}">{escape(o.title)}</a>', escape(o.summary)] for o in mine]
-        if rows:
-            body.append(_section(str(phase), _table(["", ""], rows)))
-    return _page("Handbook", "What every operation does, and how it is called.", body, "")
+
+    def listed(rows: Sequence[tuple[str, str, str]]) -> Table:
+        return Table((), [(Link(page, title), text) for page, title, text in rows])
+
+    sections = [
+        ("Workflows", listed(workflows)),
+        ("First", listed([(RULES, handbook_rules.TITLE, handbook_rules.SUMMARY)])),
+        *((str(phase), listed([(page_name(o), o.title, o.summary) for o in operations if o.phase == phase])) for phase in Phase),
+    ]
+    summary = "What every operation does, and how it is called."
+    return pages.page("handbook_index.html", home="", title="Handbook", summary=summary, sections=sections)
 
 
 def page_name(operation: Operation) -> str:
@@ -152,14 +146,14 @@ def write_handbook(folder: Path, operations: Sequence[Operation] | None = None, 
         folder.mkdir(parents=True, exist_ok=True)
         for one in told:
             write_whole(folder / page_name(one), page_of_operation(one), synced=False)
-        pages = []
+        mine = []
         for file, document in (workflows or {}).items():
             page = f"workflow-{Path(file).stem}.html"
             write_whole(folder / page, page_of_workflow(document, file, INDEX), synced=False)
-            pages.append((page, document.title or file, document.summary))
+            mine.append((page, document.title or file, document.summary))
         write_whole(folder / RULES, page_of_rules(), synced=False)
-        write_whole(folder / _LOOKS, PAGE_STYLE.lstrip() + _MORE_STYLE, synced=False)
-        write_whole(folder / INDEX, index(told, pages), synced=False)
+        write_whole(folder / _LOOKS, pages.style("base.css", "report.css", "handbook.css"), synced=False)
+        write_whole(folder / INDEX, index(told, mine), synced=False)
     except OSError as error:
         raise DeliveryError(f"the handbook cannot be written ({error.strerror})", place=str(folder)) from error
     return folder / INDEX
@@ -232,56 +226,11 @@ def _literal(info: SettingInfo, example: str) -> str:
     return json.dumps(example, ensure_ascii=False)
 
 
-# -- parts of a page
-
-
-def _settings(operation: Operation) -> str:
-    rows = []
+def _settings(operation: Operation) -> list[dict[str, object]]:
+    """Its settings: name, what is said of it, whether it must be given, and what it is where it is not."""
+    out: list[dict[str, object]] = []
     for name, info in setting_info(operation.Settings).items():
-        must = operation.Settings.model_fields[name].is_required()
         default = default_of(operation.Settings, name)
-        told = [escape(info.help)] if info.help else []
-        if info.choices:
-            told.append("One of: " + ", ".join(f"<code>{escape(str(v))}</code> ({escape(w)})" for v, w in info.choices.items()) + ".")
-        if info.shown_when is not None:
-            other, values = info.shown_when
-            told.append(f"It matters where <code>{escape(other)}</code> is {escape(', '.join(map(str, values)))}.")
-        if info.example:
-            told.append(f"For example <code>{escape(info.example)}</code>.")
-        told_default = json.dumps(default, ensure_ascii=False, default=str)
-        shown = "must be given" if must else "nothing" if default in ("", None, [], {}) else f"<code>{escape(told_default)}</code>"
-        rows.append([f"<code>{escape(name)}</code>", escape(info.label), " ".join(told), shown])
-    return _table(["Name", "Label", "What it is", "Else"], rows) if rows else "<p>It has none.</p>"
-
-
-def _table(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
-    head = "".join(f"<th>{escape(h)}" for h in heads)
-    lines = "".join("<tr>" + "".join(f"<td>{c}" for c in row) for row in rows)
-    return f"<table><thead><tr>{head}</thead><tbody>{lines}</tbody></table>"
-
-
-def _facts(facts: Mapping[str, str]) -> str:
-    return "<dl>" + "".join(f"<dt>{escape(n)}<dd>{v}" for n, v in facts.items() if v) + "</dl>"
-
-
-def _section(title: str, body: str) -> str:
-    return f"<h2>{escape(title)}</h2><div class=help>{body}</div>"
-
-
-def _paragraphs(text: str) -> str:
-    parts = [" ".join(p.split()) for p in text.split("\n\n") if p.strip()]
-    return "".join(f"<p>{escape(p)}</p>" for p in parts)
-
-
-def _bold(sentence: str) -> str:
-    return "".join(f"<b>{escape(t)}</b>" if strong else escape(t) for t, strong in pieces(sentence))
-
-
-def _page(title: str, summary: str, body: Sequence[str], home: str) -> str:
-    way = f'<nav><a href="{home}">Handbook</a></nav>' if home else ""
-    return (
-        f'<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">'
-        f'<title>{escape(title)}</title><link rel="stylesheet" href="{_LOOKS}">'
-        f"<header><h1>{escape(title)}</h1><div>{escape(summary)}</div></header>"
-        f"<main>{way}{''.join(body)}</main></html>\n"
-    )
+        shown = "" if default in ("", None, [], {}) else json.dumps(default, ensure_ascii=False, default=str)
+        out.append({"name": name, "info": info, "must": operation.Settings.model_fields[name].is_required(), "default": shown})
+    return out
