@@ -1,12 +1,15 @@
-"""Small marks painted by hand, so that they are sharp at every scale and follow the theme."""
+"""Small marks, sharp at every scale, that follow the theme: shapes of states and kinds are painted, icons are drawings in files."""
 
 from __future__ import annotations
 
+from functools import cache
+
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from eskret.desktop.theme.style import theme
+from eskret.desktop.theme.style import RESOURCES, theme
 
 STATE_COLOURS = {"balanced": "good", "good": "good", "look": "look", "failed": "bad", "error": "bad", "bad": "bad"}
 
@@ -48,61 +51,22 @@ class StateMark(QWidget):
         painter.end()
 
 
-_STROKES: dict[str, list[list[tuple[float, float]]]] = {
-    # a feature between four marks: bring everything into view
-    "fit": [
-        [(3, 6), (3, 3), (6, 3)],
-        [(10, 3), (13, 3), (13, 6)],
-        [(13, 10), (13, 13), (10, 13)],
-        [(6, 13), (3, 13), (3, 10)],
-        [(6.5, 8), (9.5, 8)],
-    ],
-    # a pane that grows, and one that shrinks
-    "larger": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 7), (9, 7), (9, 13)]],
-    "smaller": [[(3, 3), (13, 3), (13, 13), (3, 13), (3, 3)], [(3, 9), (7, 9), (7, 13)]],
-    # three strips, one longer than the other: what is on the map, and how
-    "colours": [
-        [(3, 4), (13, 4)],
-        [(3, 8), (10.5, 8)],
-        [(3, 12), (8, 12)],
-        [(3, 4.8), (13, 4.8)],
-        [(3, 8.8), (10.5, 8.8)],
-        [(3, 12.8), (8, 12.8)],
-    ],
-    # choosing by hand: a frame, a loop; and a shape being drawn
-    "box": [
-        [(2.5, 4), (6, 4)],
-        [(8, 4), (11, 4)],
-        [(13, 4), (13, 7)],
-        [(13, 9), (13, 12), (10, 12)],
-        [(8, 12), (5, 12)],
-        [(3, 12), (3, 9)],
-        [(3, 7), (3, 6)],
-    ],
-    "lasso": [[(8, 11), (4.2, 10), (2.6, 7.2), (4, 4.4), (8, 3.2), (12, 4.4), (13.4, 7.2), (11.8, 10), (8, 11), (6.6, 12), (7.2, 13.6)]],
-    "sketch": [
-        [(3, 12.5), (4.5, 4.5), (10, 3), (13, 9)],
-        [(3, 12.5), (8, 11.5)],
-        [(9.5, 13.5), (13.5, 13.5)],
-        [(11.5, 11.5), (11.5, 15.5)],
-    ],
-    "wedge": [[(5, 6.5), (8, 9.5), (11, 6.5)]],
-}
+@cache
+def _drawing(name: str) -> str:
+    return (RESOURCES / "icons" / f"{name}.svg").read_text(encoding="utf-8")
 
 
 def icon(name: str, colour: QColor) -> QIcon:
-    """A drawn icon of 16 pixels at 100 %, sharp at 200 %."""
+    """An icon of 16 pixels at 100 %, sharp at 200 %: a file of ``resources/icons``, drawn in a colour of the theme."""
+    renderer = QSvgRenderer(_drawing(name).replace("currentColor", colour.name()).encode())
     made = QIcon()
     for scale in (1, 2, 3):
         picture = QPixmap(16 * scale, 16 * scale)
-        picture.setDevicePixelRatio(scale)
         picture.fill(Qt.GlobalColor.transparent)
         painter = QPainter(picture)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(colour, 1.4, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
-        for stroke in _STROKES[name]:
-            painter.drawPolyline([QPointF(x, y) for x, y in stroke])
+        renderer.render(painter)
         painter.end()
+        picture.setDevicePixelRatio(scale)
         made.addPixmap(picture)
     return made
 
