@@ -59,6 +59,7 @@ class Code(StrEnum):
     STOPPED = "stopped"
     TIME_LIMIT = "time-limit"
     MEMORY = "memory"
+    NOTHING_LEFT = "nothing-left"
 
 
 class Action(StrEnum):

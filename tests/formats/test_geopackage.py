@@ -104,7 +104,7 @@ def test_a_packed_rtree_holds_any_boxes_and_can_be_changed(found: list[tuple[flo
     bounds = np.array([(x, y, x + w, y + h) for x, y, w, h in found]).reshape(-1, 4)
     db = sqlite3.connect(":memory:")
     db.execute("CREATE VIRTUAL TABLE t USING rtree(id, minx, maxx, miny, maxy)")
-    rtree.fill(db, "t", np.arange(len(bounds)) + 1, bounds)
+    rtree.fill(db, "t", np.arange(len(bounds)) + 1, rtree.rounded(bounds))
     assert db.execute("SELECT rtreecheck('t')").fetchone() == ("ok",)
     stored = {r[0]: r[1:] for r in db.execute("SELECT id, minx, maxx, miny, maxy FROM t")}
     assert len(stored) == len(bounds)

@@ -609,6 +609,8 @@ def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, objec
             connection.register("layer", needed)
             query = f"SELECT ({expression.sql}\n) AS value FROM layer"
         column = connection.sql(query, params=bound or None).to_arrow_table().column("value")
+        if needed is not None:
+            connection.unregister("layer")
     if len(column) != table.num_rows:
         raise ExpressionError(f"gave {len(column)} values for {table.num_rows} rows")
     return settled(column)
@@ -616,12 +618,16 @@ def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, objec
 
 @contextmanager
 def _bounded_connection(seconds: float, by_rule: bool) -> Generator[duckdb.DuckDBPyConnection, None, None]:
-    connection = _connect(by_rule)
+    """One of this thread's own, kept for the next expression: a layer comes in many chunks, and opening one takes longer than most."""
+    kept: dict[bool, duckdb.DuckDBPyConnection] = _local.__dict__.setdefault("evaluating", {})
+    connection = kept.pop(by_rule, None) or _connect(by_rule)
     try:
         with _bounded(connection, seconds):
             yield connection
-    finally:
+    except BaseException:
         connection.close()
+        raise
+    kept[by_rule] = connection
 
 
 def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, object]) -> pa.DataType:

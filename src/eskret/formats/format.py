@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
@@ -125,6 +125,12 @@ class Format:
     def read(self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
         """Read one layer under a key."""
         return self.reads_with.read(path, name, key, texts, watch)
+
+    def chunks(
+        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch
+    ) -> Generator[Reading, None, None] | None:
+        """Read one layer under a key, so many records at a time; None where it is small, or can be read as a whole alone."""
+        return vector.chunks(path, name, key, texts, watch) if self.reads_with is BY_LIBRARY else None
 
     def columns(self, path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
         """Some fields of a layer, all rows, without its geometry; None where it has no such field."""

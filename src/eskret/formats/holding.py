@@ -16,10 +16,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.accounts.account import Remark
+from eskret.core.accounts.account import Remark, verbatim
 from eskret.core.layer import Field, Layer, type_word
-from eskret.core.words import pluralise
-from eskret.errors import DeliveryError
+from eskret.errors import Code, DeliveryError
 
 MOST = 2**63 - 1
 EXACT = 2**53
@@ -119,8 +118,8 @@ def settle(layer: Layer, holds: Holds) -> Storable:
     """
     remarks = [Remark(text, layer.key) for text in forecast_values(layer.fields, False, holds)]
 
-    def tell(text: str, look: bool = True) -> None:
-        remarks.append(Remark(text, layer.key, look=look))
+    def tell(template: str, look: bool = True, **counts: int) -> None:
+        remarks.append(Remark.counted(template, layer.key, look, Code.GENERAL, **counts))
 
     table = layer.table
     for number, field in enumerate(table.schema):
@@ -143,19 +142,19 @@ def settle(layer: Layer, holds: Holds) -> Storable:
 
 def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[..., None]) -> pa.Table:
     field, column = table.schema.field(number), table.column(number)
-    kind, name = field.type, field.name
+    kind, name = field.type, verbatim(field.name)
     if holds.untyped:
         _tell_untyped(name, column, tell)
     if holds.whole_digits and pa.types.is_integer(kind):
         long = sum(v is not None and abs(v) >= 10**holds.whole_digits for v in column.to_pylist()) if _is_long(column, holds) else 0
         if long:
             more = f"of more than {holds.whole_digits} digits"
-            tell(f"'{name}': {pluralise(long, f'whole number {more} becomes', f'whole numbers {more} become')} text")
+            tell(f"'{name}': {{n|whole number {more} becomes|whole numbers {more} become}} text", n=long)
     if holds.first_day is not None and (pa.types.is_date(kind) or pa.types.is_timestamp(kind)):
         early = int(pc.sum(pc.less(column.cast(pa.date32(), safe=False), pa.scalar(holds.first_day))).as_py() or 0)
         if early:
             before = f"before {holds.first_day.year}"
-            tell(f"'{name}': {pluralise(early, f'date {before} becomes', f'dates {before} become')} text")
+            tell(f"'{name}': {{n|date {before} becomes|dates {before} become}} text", n=early)
     if pa.types.is_integer(kind) and holds.exact and len(column):
         ends = pc.min_max(column).as_py()
         if max(abs(ends["min"] or 0), abs(ends["max"] or 0)) > holds.exact:
@@ -163,25 +162,23 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
     elif pa.types.is_floating(kind):
         nans = int(pc.sum(pc.is_nan(column)).as_py() or 0)
         if nans and not holds.nan:
-            tell(
-                f"'{name}': {pluralise(nans, 'value that is', 'values that are')} no number (NaN) {'is' if nans == 1 else 'are'} left empty"
-            )
+            tell(f"'{name}': {{n|value that is|values that are}} no number (NaN) {{n:is|are}} left empty", n=nans)
         infinite = int(pc.sum(pc.is_inf(column)).as_py() or 0)
         if infinite and not holds.infinity:
-            tell(f"'{name}': {pluralise(infinite, 'endless value')} left empty")
+            tell(f"'{name}': {{n|endless value}} left empty", n=infinite)
             column = pc.if_else(pc.is_inf(column), None, column)
-            table = table.set_column(number, name, column)
+            table = table.set_column(number, field.name, column)
         if holds.largest:
             values = np.asarray(pc.fill_null(column, 0.0), float)
             there = np.isfinite(values)
             if (np.abs(values[there]) >= holds.largest).any():
                 tell(f"'{name}' has numbers that are too large for {holds.title} and becomes text")
                 texts = [None if v is None else repr(v) for v in column.to_pylist()]
-                return table.set_column(number, name, pa.chunked_array([pa.array(texts, pa.string())]))
+                return table.set_column(number, field.name, pa.chunked_array([pa.array(texts, pa.string())]))
             rounded = np.round(values[there], holds.decimal_places)
             off = int((np.abs(rounded - values[there]) > 1e-12 * np.abs(values[there])).sum())
             if off:
-                tell(f"'{name}': {pluralise(off, 'value')} rounded to {holds.decimal_places} places, as {holds.title} holds them")
+                tell(f"'{name}': {{n|value}} rounded to {holds.decimal_places} places, as {holds.title} holds them", n=off)
     elif pa.types.is_timestamp(kind):
         unit = {"s": 0, "ms": 3, "us": 6, "ns": 9}[kind.unit]
         if unit > holds.digits:
@@ -190,18 +187,18 @@ def _settled_column(table: pa.Table, number: int, holds: Holds, tell: Callable[.
             cut = int((np.asarray(pc.fill_null(whole, 0)) % step != 0).sum())
             if cut:
                 what = {0: "second", 3: "millisecond", 6: "microsecond"}[holds.digits]
-                tell(f"'{name}': {pluralise(cut, 'time')} cut to the {what}")
+                tell(f"'{name}': {{n|time}} cut to the {what}", n=cut)
     if len(column) and column.null_count == len(column) and not holds.empty_columns:
         tell(f"'{name}' has no values, and {holds.title} keeps no such field")
     if pa.types.is_string(kind) and not holds.empty_texts:
         empty = int(pc.sum(pc.fill_null(pc.equal(column, ""), False)).as_py() or 0)
         if empty:
-            tell(f"'{name}': {pluralise(empty, 'empty text becomes', 'empty texts become')} no value")
+            tell(f"'{name}': {{n|empty text becomes|empty texts become}} no value", n=empty)
     if pa.types.is_string(kind) and not holds.blanks:
         blanks = int(pc.sum(pc.fill_null(pc.not_equal(pc.utf8_trim_whitespace(column), column), False)).as_py() or 0)
         if blanks:
-            begin = "text begins or ends" if blanks == 1 else "texts begin or end"
-            tell(f"'{name}': {blanks:,} {begin} with blanks, which readers of {holds.title} leave out")
+            begin = "{n|text begins or ends|texts begin or end}"
+            tell(f"'{name}': {begin} with blanks, which readers of {holds.title} leave out", n=blanks)
     return table
 
 
@@ -231,17 +228,16 @@ def _settled_shapes(layer: Layer, holds: Holds, tell: Callable[..., None]) -> tu
     high = shapely.has_z(geometry)
     out = geometry
     if measured.any() and not holds.measures:
-        tell(f"measures (M) of {pluralise(int(measured.sum()), 'shape')} are left out: {holds.title} holds none")
+        tell(f"measures (M) of {{n|shape}} are left out: {holds.title} holds none", n=int(measured.sum()))
         out = out.copy()
         out[measured] = without_measures(out[measured])
     if high.any() and holds.heights_as:
         tell(f"heights are written as {holds.heights_as}, and are read again as a field of points alone", False)
     if high.any() and not holds.heights:
-        tell(f"heights of {pluralise(int(high.sum()), 'shape')} are left out: {holds.title} holds none")
+        tell(f"heights of {{n|shape}} are left out: {holds.title} holds none", n=int(high.sum()))
         out = shapely.force_2d(out)
     if empty.any() and not holds.empties:
-        are = "shape is" if empty.sum() == 1 else "shapes are"
-        tell(f"{int(empty.sum()):,} empty {are} written as no shape, since {holds.title} holds none")
+        tell(f"{{n|empty shape is|empty shapes are}} written as no shape, since {holds.title} holds none", n=int(empty.sum()))
         out = out.copy()
         out[empty] = None
         none = none | empty
@@ -249,8 +245,7 @@ def _settled_shapes(layer: Layer, holds: Holds, tell: Callable[..., None]) -> tu
         layer = layer.with_geometry(out, layer.kind)
     if none.any() and not holds.nulls:
         lost = np.flatnonzero(none)
-        have = "row has" if len(lost) == 1 else "rows have"
-        tell(f"{len(lost):,} {have} no shape, and {holds.title} holds no feature without")
+        tell(f"{{n|row has|rows have}} no shape, and {holds.title} holds no feature without", n=len(lost))
         stays = np.flatnonzero(~none)
         return layer.take(stays), ((f"has no shape, and {holds.title} holds none without", lost),)
     return layer, ()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import warnings
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from eskret.core.crs import parse_crs
 from eskret.core.layer import Field, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, encode
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, StoppedError
+from eskret.errors import DeliveryError, EskretError
 from eskret.formats.fitting import Bounds, Choices
 from eskret.formats.format import Format, Pairs, Put, Writing
 from eskret.formats.gdal import library, unsynced
@@ -24,9 +24,10 @@ from eskret.formats.geopackage import declared
 from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
-_BATCH = 20_000
+BATCH = 20_000
+"""Rows that the library is handed at a time."""
 _LEAST_ROOM = 1 << 20
-_TYPES = {
+TYPES = {
     "MULTIPOINT": "MultiPoint",
     "POINT": "Point",
     "LINESTRING": "LineString",
@@ -61,7 +62,7 @@ def with_shapes(layer: Layer, geom: str) -> tuple[pa.Table, str]:
     table = layer.table.append_column(geom, binary.cast(pa.binary()))
     if has_m:
         return table, "Unknown"  # the library has no word for such a type, and takes it from the shapes
-    return table, _TYPES.get(type_name, "Unknown") + (" Z" if has_z else "")
+    return table, TYPES.get(type_name, "Unknown") + (" Z" if has_z else "")
 
 
 def crs_text(crs: str | None) -> str | None:
@@ -87,15 +88,40 @@ def write_table(
     ------
     DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
     """
+    batches = table.to_batches(max_chunksize=BATCH)
+    write_batches(path, table.schema, batches, len(table), name, geom=geom, kind=kind, crs=crs, options=options, driver=driver, watch=watch)
+
+
+def write_batches(
+    path: Path,
+    schema: pa.Schema,
+    batches: Iterable[pa.RecordBatch],
+    rows: int,
+    name: str,
+    *,
+    geom: str | None,
+    kind: str | None,
+    crs: str | None,
+    options: Mapping[str, Any],
+    driver: str | None = None,
+    watch: Watch = no_watch,
+) -> None:
+    """As ``write_table``, of batches that are made while it writes; ``rows`` is how many there will be at most.
+
+    Raises
+    ------
+    DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
+    EskretError : whatever making a batch raised.
+    """
     stopped: list[BaseException] = []
 
-    def batches() -> Generator[pa.RecordBatch, None, None]:
+    def given() -> Generator[pa.RecordBatch, None, None]:
         done = 0
         try:
-            for batch in table.to_batches(max_chunksize=_BATCH):
+            for batch in batches:
                 yield batch
                 done += batch.num_rows
-                watch(done, len(table))
+                watch(done, rows)
         except BaseException as error:
             stopped.append(error)
             raise
@@ -104,7 +130,7 @@ def write_table(
         with warnings.catch_warnings(), unsynced():
             warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
             library().write_arrow(
-                pa.RecordBatchReader.from_batches(table.schema, batches()),
+                pa.RecordBatchReader.from_batches(schema, given()),
                 path,
                 layer=name,
                 driver=driver,
@@ -114,7 +140,7 @@ def write_table(
                 layer_options=dict(options),
             )
     except Exception as error:
-        if stopped and isinstance(stopped[0], StoppedError):
+        if stopped and isinstance(stopped[0], EskretError):
             raise stopped[0] from error
         text = str(error)
         if no_room(path):

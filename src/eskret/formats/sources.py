@@ -9,7 +9,7 @@ import logging
 import re
 import stat
 from collections.abc import Callable, Generator, Iterable, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -184,6 +184,20 @@ def _read(path: Path, name: str, key: str, texts: Texts, watch: Watch) -> Readin
         reading = _told_as(path, inner, lambda: _format(inner).read(inner, layer, key, texts, watch))
         return replace(reading, layer=replace(reading.layer, name=name, origin=str(path)))
     return _format(path).read(path, name, key, texts, watch)
+
+
+def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
+    """Read one layer under a key, so many records at a time; None where it is small, or can be read as a whole alone."""
+    if path.suffix.lower() == ".zip":
+        return None
+    with _at(path):
+        coming = _format(path).chunks(path, name, key, texts, watch)
+    return None if coming is None else _told_of(path, coming)
+
+
+def _told_of(path: Path, coming: Generator[Reading, None, None]) -> Generator[Reading, None, None]:
+    with _at(path), closing(coming):
+        yield from coming
 
 
 def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-import queue
-import threading
 import warnings
 from collections.abc import Generator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
 from xml.parsers import expat
@@ -21,9 +19,12 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.accounts.account import Remark
+from eskret.core.ahead import ahead
 from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
 from eskret.core.geometry.curves import curved_rows, straight
 from eskret.core.layer import Certainty, Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
+from eskret.core.layer import chunks as chunking
+from eskret.core.layer.chunks import rebatched
 from eskret.core.layer.wkb import WkbArray, decode, slices
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
@@ -44,6 +45,8 @@ _DEGREES = 1e-8
 _SEQUENCES = (".geojsons", ".geojsonl")
 """Texts of one feature a line: one without any is a layer without rows."""
 _XML = (".kml", ".gml")
+_IN_CHUNKS = (".gpkg", ".shp", ".fgb")
+"""Formats of which any row can be read without those before it being kept."""
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
 
@@ -372,75 +375,140 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         if small is not None:
             watch(known.count, known.count)
             return small
-    inside = encoding(path, texts)
-    encoded: list[pa.Array] = []
-    batches: list[pa.RecordBatch] = []
-    done = 0
+    stream = _Stream(path, name, key, texts)
+    with closing(stream.batches(watch)) as coming:
+        return stream.reading(list(coming))
+
+
+def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
+    """One layer, ``CHUNK`` records at a time; None where it is small, or a reader has to see all of it at once.
+
+    Raises
+    ------
+    InputError : the layer cannot be read to its end; it may be found out on the way.
+    """
+    check_readable(path)
+    if path.suffix.lower() not in _IN_CHUNKS:
+        return None
+    stream = _Stream(path, name, key, texts)
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            info = library().read_info(_place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, **_options(path))
-            expected = int(info["features"])
-            with library().open_arrow(
-                _place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, batch_size=BATCH, return_fids=True, **_options(path)
-            ) as (meta, stream):
-                schema = stream.schema
-                column = _geometry_column(meta)
-                with closing(ahead(stream)) as coming:
-                    for batch in coming:
-                        if column in schema.names:
-                            # some formats say by no bytes at all that there is no shape
-                            binary = batch.column(column)
-                            nothing = pc.equal(pc.binary_length(binary), 0)
-                            encoded.append(pc.if_else(nothing, None, binary) if pc.any(nothing).as_py() else binary)
-                            batch = batch.drop_columns([column])
-                        batches.append(batch)
-                        done += batch.num_rows
-                        watch(done, max(expected, 0))
+        info = stream.info
     except failures() as error:
         raise unreadable(path, error) from error
-    if expected >= 0 and done != expected:
-        raise InputError(
-            f"it says that it holds {pluralise(expected, 'feature')} in '{name}', and {done:,} could be read",
-            place=str(path),
-            way_out="It was probably cut short; fetch it again from its source",
-        )
-    geometry = whole = None
-    made: GeometryColumn | None = None
-    straightened = 0
-    if column in schema.names:
-        binary = pa.chunked_array(encoded, schema.field(column).type)
-        whole = WkbArray.from_arrow(binary)
-        if whole is None:
-            binary, straightened = without_curves(path, binary, _crs(info["crs"]))
-        if whole is None:
-            geometry = _decoded(path, binary)
-        elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
-            # the library hands on what stands in the file, unread: what does not end where it says is found out here
-            decoded = _decoded(path, binary)
-            if shapely.is_missing(decoded).any():
-                geometry, whole = decoded, None
-            else:
-                made = GeometryColumn(whole, decoded)
-    rest = pa.schema([f for f in schema if f.name != column])
-    table, ids = _without_ids(pa.Table.from_batches(batches, rest), meta)
-    table, remarks = _read_as(table, inside, texts)
-    listed = whole_names(path)
-    fields, originals = _fields(table.schema, column, listed, inside)
-    remarks += _renamed(fields, originals, listed, inside)
-    table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
-    remarks.extend(source_of(path).remarks if path.suffix.lower() in _XML else ())
-    remarks.extend(_losses(info["geometry_type"]))
-    crs = _crs(info["crs"])
-    if straightened:
-        text = f"{pluralise(straightened, 'shape')} with curves made straight, to within {straight_words(crs)}"
-        remarks.append(Remark(text, look=True))
-    kind = _settled_kind(info["geometry_type"], geometry, whole)
-    layer = Layer(key, table, geometry if whole is None else whole, crs, name, str(path), _titles(path, name), kind, ids)
-    if made is not None:
-        layer = replace(layer, column=made)
-    reading = Reading(layer, table.num_rows, (), tuple(remarks))
-    return _without_damaged(path, name, reading) if path.suffix.lower() == ".gpkg" else reading
+    if int(info["features"]) <= chunking.LARGE or not len(info["fields"]):
+        return None
+    return stream.chunks(watch)
+
+
+class _Stream:
+    """A layer as the library reads it: batches, and what is made of them."""
+
+    def __init__(self, path: Path, name: str, key: str, texts: Texts) -> None:
+        self.path, self.name, self.key, self.texts = path, name, key, texts
+        self.inside = encoding(path, texts)
+
+    @cached_property
+    def info(self) -> dict[str, Any]:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            told = library().read_info(
+                _place(self.path), layer=self.name, encoding=_spelled(self.inside), force_feature_count=True, **_options(self.path)
+            )
+        return dict(told)
+
+    def batches(self, watch: Watch) -> Generator[pa.RecordBatch, None, None]:
+        """Records as they come.
+
+        Raises
+        ------
+        InputError : fewer can be read than there should be.
+        """
+        path, done = self.path, 0
+        try:
+            expected = int(self.info["features"])
+            with (
+                warnings.catch_warnings(),
+                library().open_arrow(
+                    _place(path),
+                    layer=self.name,
+                    encoding=_spelled(self.inside),
+                    use_pyarrow=True,
+                    batch_size=BATCH,
+                    return_fids=True,
+                    **_options(path),
+                ) as (meta, stream),
+            ):
+                warnings.simplefilter("ignore")
+                self.meta, self.schema, self.column = meta, stream.schema, _geometry_column(meta)
+                with closing(ahead(stream)) as coming:
+                    for batch in coming:
+                        done += batch.num_rows
+                        watch(done, max(expected, 0))
+                        yield batch
+        except failures() as error:
+            raise unreadable(path, error) from error
+        if expected >= 0 and done != expected:
+            raise InputError(
+                f"it says that it holds {pluralise(expected, 'feature')} in '{self.name}', and {done:,} could be read",
+                place=str(path),
+                way_out="It was probably cut short; fetch it again from its source",
+            )
+
+    def chunks(self, watch: Watch) -> Generator[Reading, None, None]:
+        """What is made of so many records at a time."""
+        with closing(self.batches(watch)) as coming:
+            for batch in rebatched(coming, chunking.CHUNK):
+                yield self.reading([batch])
+
+    def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
+        """What is made of records."""
+        path, info, column = self.path, self.info, self.column
+        encoded: list[pa.Array] = []
+        attributes: list[pa.RecordBatch] = []
+        for batch in batches:
+            if column in self.schema.names:
+                # some formats say by no bytes at all that there is no shape
+                binary = batch.column(column)
+                nothing = pc.equal(pc.binary_length(binary), 0)
+                encoded.append(pc.if_else(nothing, None, binary) if pc.any(nothing).as_py() else binary)
+                batch = batch.drop_columns([column])
+            attributes.append(batch)
+        geometry = whole = None
+        made: GeometryColumn | None = None
+        straightened = 0
+        if column in self.schema.names:
+            binary = pa.chunked_array(encoded, self.schema.field(column).type)
+            whole = WkbArray.from_arrow(binary)
+            if whole is None:
+                binary, straightened = without_curves(path, binary, _crs(info["crs"]))
+            if whole is None:
+                geometry = _decoded(path, binary)
+            elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
+                # the library hands on what stands in the file, unread: what does not end where it says is found out here
+                decoded = _decoded(path, binary)
+                if shapely.is_missing(decoded).any():
+                    geometry, whole = decoded, None
+                else:
+                    made = GeometryColumn(whole, decoded)
+        rest = pa.schema([f for f in self.schema if f.name != column])
+        table, ids = _without_ids(pa.Table.from_batches(attributes, rest), self.meta)
+        table, remarks = _read_as(table, self.inside, self.texts)
+        listed = whole_names(path)
+        fields, originals = _fields(table.schema, column, listed, self.inside)
+        remarks += _renamed(fields, originals, listed, self.inside)
+        table = table.rename_columns([f.name for f in fields]).cast(pa.schema([pa.field(f.name, f.type) for f in fields]))
+        remarks.extend(source_of(path).remarks if path.suffix.lower() in _XML else ())
+        remarks.extend(_losses(info["geometry_type"]))
+        crs = _crs(info["crs"])
+        if straightened:
+            text = f"{{n|shape}} with curves made straight, to within {straight_words(crs)}"
+            remarks.append(Remark.counted(text, look=True, n=straightened))
+        kind = _settled_kind(info["geometry_type"], geometry, whole)
+        layer = Layer(self.key, table, geometry if whole is None else whole, crs, self.name, str(path), _titles(path, self.name), kind, ids)
+        if made is not None:
+            layer = replace(layer, column=made)
+        reading = Reading(layer, table.num_rows, (), tuple(remarks))
+        return _without_damaged(path, self.name, reading) if path.suffix.lower() == ".gpkg" else reading
 
 
 def _sound(binary: pa.ChunkedArray) -> bool:
@@ -513,39 +581,6 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
     titles = {f.name: f.title for f in facts.fields if f.title}
     layer = Layer(key, table, geometry if whole is None else whole, facts.crs, facts.name, str(path), titles, kind, ids)
     return Reading(layer, len(table))
-
-
-def ahead(reader: Any) -> Generator[pa.RecordBatch, None, None]:
-    """Batches of a reader, the next being read in another thread while one is worked on."""
-    waiting: queue.Queue[pa.RecordBatch | BaseException | None] = queue.Queue(3)
-    over = threading.Event()
-
-    def fetch() -> None:
-        last: BaseException | None = None
-        try:
-            for batch in reader:
-                waiting.put(batch)
-                if over.is_set():
-                    break
-        except BaseException as error:
-            last = error
-        waiting.put(last)
-
-    thread = threading.Thread(target=fetch, daemon=True)
-    thread.start()
-    try:
-        while (batch := waiting.get()) is not None:
-            if isinstance(batch, BaseException):
-                raise batch
-            yield batch
-    finally:
-        # the reader's source is closed right after this: nobody may be reading then
-        over.set()
-        while thread.is_alive():
-            try:
-                waiting.get(timeout=0.02)
-            except queue.Empty:
-                continue
 
 
 def _without_ids(table: pa.Table, meta: dict[str, object]) -> tuple[pa.Table, np.ndarray | None]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import inspect
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
@@ -41,6 +41,13 @@ class Phase(StrEnum):
     DESCRIBE = "Describe"
     CHECK = "Check"
     DELIVER = "Deliver"
+
+
+class Takes(StrEnum):
+    """How an operation takes a large layer."""
+
+    WHOLE = "whole"
+    ROWS = "rows"
 
 
 class Level(StrEnum):
@@ -307,6 +314,12 @@ class Context:
 
     of_layer: Mapping[str, Mapping[str, object]] = field(default_factory=dict)
     """Settings of single layers that enter, by their key, for an operation that sees the whole set."""
+    whole: LayerFacts | None = None
+    """Facts of the whole layer, where the one that is given is a chunk of it: what is decided once is decided from these."""
+
+    def extent_of(self, layer: Layer) -> tuple[float, float, float, float] | None:
+        """The extent of a layer, or of that which it is a chunk of."""
+        return layer.extent() if self.whole is None else self.whole.extent
 
     def sld(self, layer: Layer, name: str) -> str:
         """How a layer is drawn, as SLD; empty where nobody knows."""
@@ -438,6 +451,10 @@ class Source(Operation):
     def read(self, part: Any, settings: Any, context: Context) -> Sequence[Outcome]:
         """Do one task."""
 
+    def chunks(self, part: Any, settings: Any, context: Context) -> Iterator[Outcome] | None:
+        """Do one task a chunk at a time: outcomes of rows one behind the other, of one layer; None where it is done whole."""
+        return None
+
     def joins(self, settings: Any) -> bool:
         """Whether ``gather`` looks at the rows of layers."""
         return True
@@ -459,6 +476,10 @@ class EachLayer(Operation):
     @abstractmethod
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         """Do it; what follows of itself may be left out of the accounts."""
+
+    def takes(self, facts: LayerFacts, settings: Any) -> Takes:
+        """Whether a large layer can come in chunks: each is then worked on by itself, and one layer leaves."""
+        return Takes.WHOLE
 
     def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         """Do it, with whole accounts."""
@@ -484,10 +505,13 @@ class Gathering(Operation):
 class Delivery(Operation):
     """Takes the whole set and writes it where others find it."""
 
+    reads_chunks: ClassVar[bool] = False
+    """Whether layers that lie on disk in chunks come as they are (``ChunkedLayer``), and not in memory."""
+
     @abstractmethod
     def forecast(self, facts: Sequence[LayerFacts], settings: Any, context: Context) -> Forecast:
         """What will be written, and what of it cannot be."""
 
     @abstractmethod
-    def deliver(self, layers: Sequence[Layer], settings: Any, context: Context) -> Sequence[Outcome]:
-        """Stage it."""
+    def deliver(self, layers: Sequence[Any], settings: Any, context: Context) -> Sequence[Outcome]:
+        """Stage it: layers, and such as ``reads_chunks`` says."""

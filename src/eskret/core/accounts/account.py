@@ -7,8 +7,9 @@ that must agree within a stated tolerance.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
 from typing import Protocol
@@ -157,6 +158,8 @@ class ControlTotal:
     expected: Figure
     found: Figure
     tolerance: float = 1e-9
+    worst: bool = False
+    """Whether of several such the one that is furthest off counts; else they are added up."""
 
     @property
     def agrees(self) -> bool:
@@ -201,6 +204,31 @@ class OutputAccount:
         }
 
 
+_COUNT = re.compile(r"\{\{|\}\}|\{(\w+)(?:([|:])([^|{}]*)(?:\|([^|{}]*))?)?\}")
+
+
+def told_counts(template: str, counts: Mapping[str, int]) -> str:
+    """A text with its counts: ``{n}`` is a number alone, ``{n|row}`` and ``{n|child|children}`` a number with what is counted,
+    ``{n:is|are}`` a word that goes with it. Names that come from data are put in with ``verbatim``."""
+
+    def fill(found: re.Match[str]) -> str:
+        name, how, one, many = found.groups()
+        if name is None:
+            return found[0][0]
+        number = counts[name]
+        if how is None:
+            return f"{number:,}"
+        word = one if number == 1 else many or one + "s"
+        return word if how == ":" else f"{number:,} {word}"
+
+    return _COUNT.sub(fill, template)
+
+
+def verbatim(name: str) -> str:
+    """A name to stand in a template as it is."""
+    return name.replace("{", "{{").replace("}", "}}")
+
+
 @dataclass(frozen=True)
 class Remark:
     """Something a step has to say. A remark that asks for a ``look`` changes the step's state. ``code`` is what it is about, for
@@ -211,9 +239,40 @@ class Remark:
     look: bool = False
     code: Code = Code.GENERAL
     counts: tuple[tuple[str, int], ...] = ()
+    template: str = field(default="", compare=False, repr=False)
+    """What the text is made of, where it tells counts: the same of several parts of a layer is told once, counts added up."""
+
+    @classmethod
+    def counted(cls, template: str, layer: str = "", look: bool = False, code: Code = Code.GENERAL, **counts: int) -> Remark:
+        """A remark that tells counts.
+
+        Parameters
+        ----------
+        template : with each count as ``{n}``, or with a noun: ``{n|feature has|features have} no place there``.
+        """
+        return cls(told_counts(template, counts), layer, look, code, tuple(counts.items()), template)
 
     def to_json(self) -> dict[str, object]:
         return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
+
+
+def added_up(remarks: Iterable[Remark]) -> tuple[Remark, ...]:
+    """What was said of parts of a layer, said of the whole: the same once, with its counts added up."""
+    alike: dict[tuple[object, ...], list[Remark]] = {}
+    for one in remarks:
+        alike.setdefault((one.template or one.text, one.layer, one.look, one.code), []).append(one)
+    return tuple(_added(found) for found in alike.values())
+
+
+def _added(found: Sequence[Remark]) -> Remark:
+    first = found[0]
+    if not first.template:
+        return first
+    counts: dict[str, int] = {}
+    for one in found:
+        for name, number in one.counts:
+            counts[name] = counts.get(name, 0) + number
+    return replace(first, text=told_counts(first.template, counts), counts=tuple(counts.items()))
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:

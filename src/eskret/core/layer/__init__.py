@@ -4,14 +4,17 @@
 to data frames and back.
 """
 
+from eskret.core.layer.chunks import CHUNK, ChunkedLayer
 from eskret.core.layer.column import GeometryColumn, GeometryKind, kind_of, kind_of_types
 from eskret.core.layer.layer import Layer, LayerSet, matches
 from eskret.core.layer.schema import Called, Certainty, Field, HasProvenance, LayerFacts, own_name, type_word
 from eskret.core.layer.wkb import WkbArray
 
 __all__ = [
+    "CHUNK",
     "Called",
     "Certainty",
+    "ChunkedLayer",
     "Field",
     "GeometryColumn",
     "GeometryKind",

@@ -148,6 +148,10 @@ class Layer:
     def fields(self) -> tuple[Field, ...]:
         return tuple(Field(f.name, f.type, self.titles.get(f.name, "")) for f in self.table.schema)
 
+    @property
+    def field_names(self) -> list[str]:
+        return list(self.table.column_names)
+
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""
         return LayerFacts(self.key, self.name, self.kind, self.crs, self.fields, len(self), Certainty.KNOWN, self.extent(), self.origin)

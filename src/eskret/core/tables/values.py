@@ -14,8 +14,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.words import pluralise
-
 
 def no_numbers(column: pa.ChunkedArray) -> int:
     """How many values are no number (NaN)."""
@@ -44,14 +42,10 @@ def settled_table(table: pa.Table, names: Sequence[str]) -> pa.Table:
     return table
 
 
-def told_of_no_numbers(table: pa.Table, names: Sequence[str]) -> list[str]:
-    """What to say of fields that hold what is no number; nothing where none does."""
-    out = []
-    for name in dict.fromkeys(names):
-        many = no_numbers(table.column(name)) if name in table.column_names else 0
-        if many:
-            out.append(f"{pluralise(many, 'value')} of '{name}' {'is' if many == 1 else 'are'} no number and counted as empty")
-    return out
+def count_no_numbers(table: pa.Table, names: Sequence[str]) -> dict[str, int]:
+    """How many values of fields are no number; fields where none is are left out."""
+    counts = {n: no_numbers(table.column(n)) for n in dict.fromkeys(names) if n in table.column_names}
+    return {n: many for n, many in counts.items() if many}
 
 
 def exact_sum(column: pa.ChunkedArray) -> Any:

@@ -5,16 +5,20 @@ The file is opened anew for it, which is why small layers go another way; its sp
 
 from __future__ import annotations
 
+from collections.abc import Generator, Iterator, Sequence
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.layer import Layer
+from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
+from eskret.core.layer.wkb import WkbArray, encode
 from eskret.core.naming import number_collisions
 from eskret.formats import library_write
-from eskret.formats.geopackage.writer import GeoPackageWriter, bounds_of, declared, stored_values
+from eskret.formats.geopackage import rtree
+from eskret.formats.geopackage.writer import GeoPackageWriter, as_multiples, bounds_of, declared, declared_type, stored_values
 from eskret.formats.reading import Watch, no_watch
 
 LARGE = 20_000
@@ -25,14 +29,14 @@ less by plain SQL, where the file is not opened anew for it."""
 def is_large(layer: Layer, name: str) -> bool:
     """Whether a layer is one for ``write_large``: many rows, shapes in two dimensions (or none), a name that the library takes,
     which refuses some that begin with a sign."""
-    if (
-        len(layer) < LARGE
-        or (name[:1].isascii() and not name[:1].isalnum() and name[:1] != "_")
-        or not layer.table.num_columns
-        or (layer.has_geometry and layer.crs is None)
-    ):
+    if len(layer) < LARGE or not _is_named(name) or not layer.table.num_columns or (layer.has_geometry and layer.crs is None):
         return False
     return layer.wkb is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
+
+
+def _is_named(name: str) -> bool:
+    """Whether the library takes a name for a layer."""
+    return not name[:1].isascii() or name[:1].isalnum() or name[:1] == "_"
 
 
 def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
@@ -58,9 +62,81 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
 def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
     """Give a layer that ``write_large`` wrote its spatial index."""
     if layer.has_geometry:
-        geom = number_collisions(["geom"], taken=layer.table.column_names)[0]
-        key = number_collisions(["fid"], taken=layer.table.column_names)[0]
-        container.add_index(name, geom, key, bounds_of(declared(layer)[0]))
+        _index(container, name, layer.table.column_names, [rtree.rounded(bounds_of(declared(layer)[0]))])
+
+
+def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: Sequence[np.ndarray]) -> None:
+    geom, key = (number_collisions([n], taken=names)[0] for n in ("geom", "fid"))
+    container.add_index(name, geom, key, np.concatenate(boxes))
+
+
+def takes_chunks(layer: ChunkedLayer, name: str) -> bool:
+    """Whether a layer that comes in chunks can be written as it comes: as ``is_large`` says."""
+    return _is_named(name) and bool(layer.field_names) and (not layer.has_geometry or (layer.crs is not None and not layer.has_z))
+
+
+class ChunkWriter:
+    """Writes a layer that comes in chunks, as ``write_large`` does one that is there whole.
+
+    Parameters
+    ----------
+    types : of all its shapes, as shapely numbers them: of single parts beside multiples all become multiples.
+    """
+
+    def __init__(self, path: Path, name: str, types: frozenset[int], kind: GeometryKind) -> None:
+        self._path, self._name = path, name
+        self._type, self._multiple = declared_type(types, kind)
+        self._boxes: list[np.ndarray] = []
+        self._names: list[str] = []
+
+    def write(self, chunks: Iterator[Layer], rows: int, description: str = "", watch: Watch = no_watch) -> None:
+        """Write them; none of what stands in memory for one chunk is there for the next.
+
+        Raises
+        ------
+        DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
+        """
+        first = next(chunks)
+        self._names = names = first.table.column_names
+        options: dict[str, object] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
+        geom = number_collisions(["geom"], taken=names)[0] if first.has_geometry else None
+        if geom is not None:
+            options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}
+        table = self._table(first, geom)
+
+        def batches() -> Generator[pa.RecordBatch, None, None]:
+            yield from table.to_batches(max_chunksize=library_write.BATCH)
+            for chunk in chunks:
+                yield from self._table(chunk, geom).cast(table.schema).to_batches(max_chunksize=library_write.BATCH)
+
+        library_write.write_batches(
+            self._path,
+            table.schema,
+            batches(),
+            rows,
+            self._name,
+            geom=geom,
+            kind=None if geom is None else library_write.TYPES.get(self._type, "Unknown"),
+            crs=None if geom is None else library_write.crs_text(first.crs),
+            options=options,
+            driver="GPKG",
+            watch=watch,
+        )
+
+    def _table(self, chunk: Layer, geom: str | None) -> pa.Table:
+        table = _storable(chunk.table)
+        if geom is None:
+            return table
+        shapes = as_multiples(chunk) if self._multiple else chunk.undecoded if chunk.undecoded is not None else chunk.geometry
+        assert shapes is not None
+        self._boxes.append(rtree.rounded(bounds_of(shapes)))
+        binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+        return table.append_column(geom, binary.cast(pa.binary()))
+
+    def index(self, container: GeoPackageWriter) -> None:
+        """Give the layer its spatial index."""
+        if self._boxes:
+            _index(container, self._name, self._names, self._boxes)
 
 
 def _storable(table: pa.Table) -> pa.Table:

@@ -10,9 +10,10 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from eskret.core.ahead import ahead
 from eskret.formats.gdal import library
 from eskret.formats.geopackage import reader
-from eskret.formats.vector import BATCH, ahead, failures, known_facts, unreadable
+from eskret.formats.vector import BATCH, failures, known_facts, unreadable
 
 
 def layer_digest(path: Path, name: str) -> str:

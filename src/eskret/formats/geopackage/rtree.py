@@ -18,12 +18,14 @@ from eskret.formats.sqlite import insert
 _CELLS = 51  # SQLite's RTREE_MAXCELLS
 _FILL = 46  # a little room, so that later edits do not split every node at once
 _NODE_BYTES = 4 + 24 * _CELLS
+_AT_ONCE = 2_000
+"""Nodes that are made at a time."""
 _LEAST_PAGE = 2048  # a node of 51 cells has room in a page less 64 bytes
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", 4)])
 
 
-def _rounded(bounds: np.ndarray) -> np.ndarray:
-    """float64 xmin, ymin, xmax, ymax to float32 xmin, xmax, ymin, ymax, rounded outward."""
+def rounded(bounds: np.ndarray) -> np.ndarray:
+    """Boxes as an R-tree has them: float64 xmin, ymin, xmax, ymax to float32 xmin, xmax, ymin, ymax, rounded outward."""
     with np.errstate(over="ignore"):
         near = bounds.astype(np.float32)
     low = np.where(near[:, :2] > bounds[:, :2], np.nextafter(near[:, :2], np.float32(-np.inf)), near[:, :2])
@@ -41,14 +43,14 @@ def _order(box: np.ndarray) -> np.ndarray:
     return np.lexsort((y, strip))
 
 
-def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray) -> None:
+def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray) -> None:
     """Fill an empty R-tree.
 
     Parameters
     ----------
     table : name of the virtual table, created with id, minx, maxx, miny, maxy and empty.
     ids : row numbers (int64).
-    bounds : xmin, ymin, xmax, ymax of each (float64, n x 4), no NaN.
+    box : xmin, xmax, ymin, ymax of each, as ``rounded`` gives them (float32, n x 4), no NaN.
     """
     if not len(ids):
         return
@@ -58,18 +60,26 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
 
     if db.execute("PRAGMA main.page_size").fetchone()[0] < _LEAST_PAGE:
         # nodes are smaller there: SQLite lays them out itself
-        rows = np.column_stack([bounds[:, 0], bounds[:, 2], bounds[:, 1], bounds[:, 3]]).tolist()
+        rows = box.tolist()
         db.executemany(f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)])
         return
-    box = _rounded(bounds)
-    levels: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []  # ids, boxes and node of each cell, leaves first
-    while True:
+    sizes = [len(ids)]
+    while sizes[-1] > _FILL:
+        sizes.append(-(-sizes[-1] // _FILL))
+    # the root is node 1; the nodes of lower levels are numbered on, top down
+    first, number = {len(sizes) - 1: 1}, 2
+    for level in range(len(sizes) - 2, -1, -1):
+        first[level], number = number, number + sizes[level + 1]
+    for level in range(len(sizes)):
         order = _order(box)
         ids, box = ids[order], box[order]
-        node = np.arange(len(ids)) // _FILL
-        levels.append((ids, box, node))
-        if len(ids) <= _FILL:
-            break
+        _write_nodes(db, quoted("_node"), ids if level == 0 else ids + first[level - 1], box, first[level], level == len(sizes) - 1, level)
+        if level == 0:
+            _write_rows(db, quoted("_rowid"), ids, first[0])
+        else:
+            parents = np.column_stack([ids + first[level - 1], np.arange(len(ids)) // _FILL + first[level]])
+            parents = parents[np.argsort(parents[:, 0], kind="stable")]
+            db.executemany(f"INSERT INTO {quoted('_parent')} (nodeno, parentnode) VALUES (?,?)", parents.tolist())
         starts = np.arange(0, len(ids), _FILL)
         box = np.column_stack(
             [
@@ -80,31 +90,26 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, bounds: np.ndarray
             ]
         )
         ids = np.arange(len(starts), dtype=np.int64)
-    # the root is node 1; the nodes of lower levels are numbered on, top down
-    first = {len(levels) - 1: 1}
-    number = 2
-    for level in range(len(levels) - 2, -1, -1):
-        first[level] = number
-        number += int(levels[level][2][-1]) + 1
-    nodes: list[tuple[int, bytes]] = []
-    parents: list[tuple[int, int]] = []
-    for level, (cell_ids, cell_box, node) in enumerate(levels):
-        numbers = node + first[level]
-        children = cell_ids if level == 0 else cell_ids + first[level - 1]
-        cells = np.empty(len(children), _CELL)
-        cells["id"], cells["box"] = children, cell_box
+
+
+def _write_nodes(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, first: int, root: bool, level: int) -> None:
+    """The nodes of a level, whose cells lie one behind the other; some at a time, so that they are never in memory all at once."""
+    for begin in range(0, len(ids), _FILL * _AT_ONCE):
+        end = min(begin + _FILL * _AT_ONCE, len(ids))
+        cells = np.empty(end - begin, _CELL)
+        cells["id"], cells["box"] = ids[begin:end], box[begin:end]
         raw = cells.tobytes()
-        for index in range(int(node[-1]) + 1):
-            start, stop = index * _FILL, min((index + 1) * _FILL, len(children))
-            depth = len(levels) - 1 if level == len(levels) - 1 else 0
-            head = depth.to_bytes(2, "big") + (stop - start).to_bytes(2, "big")
-            body = head + raw[start * 24 : stop * 24]
-            nodes.append((first[level] + index, body.ljust(_NODE_BYTES, b"\0")))
-        if level == 0:
-            by_row = np.argsort(children, kind="stable")
-            rows = np.column_stack([children, numbers])[by_row].tolist()
-            insert(db, quoted("_rowid"), ("rowid", "nodeno"), rows)
-        else:
-            parents.extend(zip(children.tolist(), numbers.tolist(), strict=True))
-    db.executemany(f"INSERT OR REPLACE INTO {quoted('_node')} (nodeno, data) VALUES (?,?)", sorted(nodes))
-    db.executemany(f"INSERT INTO {quoted('_parent')} (nodeno, parentnode) VALUES (?,?)", sorted(parents))
+        nodes = []
+        for start in range(0, end - begin, _FILL):
+            stop = min(start + _FILL, end - begin)
+            head = (level if root else 0).to_bytes(2, "big") + (stop - start).to_bytes(2, "big")
+            nodes.append((first + (begin + start) // _FILL, (head + raw[start * 24 : stop * 24]).ljust(_NODE_BYTES, b"\0")))
+        db.executemany(f"INSERT OR REPLACE INTO {table} (nodeno, data) VALUES (?,?)", nodes)
+
+
+def _write_rows(db: sqlite3.Connection, table: str, ids: np.ndarray, first: int) -> None:
+    """Which leaf each row is in, in the order of the rows."""
+    by_row = np.argsort(ids, kind="stable")
+    for begin in range(0, len(ids), _FILL * _AT_ONCE):
+        some = by_row[begin : begin + _FILL * _AT_ONCE]
+        insert(db, table, ("rowid", "nodeno"), np.column_stack([ids[some], some // _FILL + first]).tolist())

@@ -153,7 +153,7 @@ def _index(db: sqlite3.Connection, name: str, geom: str, key: str) -> None:
     db.execute(f"CREATE VIRTUAL TABLE main.{quote(tree)} USING rtree(id, minx, maxx, miny, maxy)")
     found = np.array(rows, np.float64).reshape(-1, 5)
     ids = np.array([r[0] for r in rows], np.int64)
-    rtree.fill(db, tree, ids, found[:, [1, 3, 2, 4]])
+    rtree.fill(db, tree, ids, rtree.rounded(found[:, [1, 3, 2, 4]]))
     db.execute(
         "INSERT INTO main.gpkg_extensions (table_name, column_name, extension_name, definition, scope) "
         "VALUES (?,?,'gpkg_rtree_index',?,'write-only')",

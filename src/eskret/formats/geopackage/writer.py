@@ -276,7 +276,7 @@ class GeoPackageWriter:
         )
         if shapes is not None:
             db.execute("INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z)))
-            self.add_index(name, geom, key, bounds)
+            self.add_index(name, geom, key, rtree.rounded(bounds))
         self.put_titles(name, layer.titles)
         self._fresh += 1
         if self._fresh >= _CLEAR_AFTER and not self._plain:
@@ -313,13 +313,13 @@ class GeoPackageWriter:
                 self._db.executemany(f"INSERT INTO {quote(name)} DEFAULT VALUES", [()] * part.num_rows)
             watch(min(start + SLICE, total), total)
 
-    def add_index(self, name: str, geom: str, key: str, bounds: np.ndarray) -> None:
-        """Fill the spatial index of a layer whose rows are numbered from 1; ``bounds`` as shapely has them (n, 4)."""
+    def add_index(self, name: str, geom: str, key: str, boxes: np.ndarray) -> None:
+        """Fill the spatial index of a layer whose rows are numbered from 1; ``boxes`` as ``rtree.rounded`` gives them (n, 4)."""
         db = self._db
         tree = quote(f"rtree_{name}_{geom}")
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
-        there = np.flatnonzero(~np.isnan(bounds[:, 0]))
-        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, bounds[there])
+        there = np.flatnonzero(~np.isnan(boxes[:, 0]))
+        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there] if len(there) < len(boxes) else boxes)
         db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, RTREE_DEFINITION))
         self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
 
@@ -488,31 +488,52 @@ def bounds_of(shapes: Shapes) -> np.ndarray:
     return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, WkbArray) else shapes)
 
 
+_MULTIPLES: dict[int, tuple[int, Callable[..., np.ndarray]]] = {
+    0: (4, shapely.multipoints),
+    1: (5, shapely.multilinestrings),
+    3: (6, shapely.multipolygons),
+}
+"""Of a type of single parts its multiple, and what makes that."""
+
+
+def declared_type(types: frozenset[int], kind: GeometryKind) -> tuple[str, bool]:
+    """What shapes of these types (as shapely numbers them) are declared as, and whether single ones become multiples for it."""
+    if not types:
+        name = {GeometryKind.POINT: "POINT", GeometryKind.LINE: "LINESTRING", GeometryKind.POLYGON: "POLYGON"}.get(kind, "GEOMETRY")
+        return name, False
+    if len(types) == 1:
+        return _TYPE_NAMES[next(iter(types))], False
+    if any(types == {single, many} for single, (many, _) in _MULTIPLES.items()):
+        return _TYPE_NAMES[max(types)], True
+    return "GEOMETRY", False
+
+
+def as_multiples(layer: Layer) -> Shapes:
+    """The geometry with single parts as multiples of one."""
+    if layer.undecoded is not None:
+        return layer.undecoded.as_multiples()
+    assert layer.geometry is not None
+    out, types = layer.geometry.copy(), shapely.get_type_id(layer.geometry)
+    for single, (_, build) in _MULTIPLES.items():
+        rows = np.flatnonzero(types == single)
+        if len(rows):
+            out[rows] = build(out[rows], indices=np.arange(len(rows)))
+    return out
+
+
 def declared(layer: Layer) -> tuple[Shapes, str, bool]:
     """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
-    if layer.wkb is not None and len(layer.wkb.library_types()) == 1:
-        return layer.wkb, _TYPE_NAMES[layer.wkb.library_types()[0]], False
-    if layer.undecoded is not None:
-        kinds = set(layer.undecoded.library_types().tolist())
-        if kinds in ({0, 4}, {1, 5}, {3, 6}):
-            return layer.undecoded.as_multiples(), _TYPE_NAMES[max(kinds)], False
+    if layer.wkb is not None:
+        types = frozenset(layer.wkb.library_types().tolist())
+        if len(types) == 1 or layer.undecoded is not None:
+            name, multiple = declared_type(types, layer.kind)
+            if len(types) == 1 or multiple:
+                return as_multiples(layer) if multiple else layer.wkb, name, False
     assert layer.geometry is not None
     geometry = layer.geometry
-    types = np.unique(shapely.get_type_id(geometry))
-    types = types[types >= 0]
-    has_z = bool(shapely.has_z(geometry).any())
-    if len(types) == 1:
-        return geometry, _TYPE_NAMES[types[0]], has_z
-    if not len(types):
-        name = {GeometryKind.POINT: "POINT", GeometryKind.LINE: "LINESTRING", GeometryKind.POLYGON: "POLYGON"}.get(layer.kind, "GEOMETRY")
-        return geometry, name, False
-    for single, many, build in ((0, 4, shapely.multipoints), (1, 5, shapely.multilinestrings), (3, 6, shapely.multipolygons)):
-        if set(types.tolist()) == {single, many}:
-            out = geometry.copy()
-            rows = np.flatnonzero(shapely.get_type_id(geometry) == single)
-            out[rows] = build(geometry[rows], indices=np.arange(len(rows)))
-            return out, _TYPE_NAMES[many], has_z
-    return geometry, "GEOMETRY", has_z
+    each = shapely.get_type_id(geometry)
+    name, multiple = declared_type(frozenset(np.unique(each[each >= 0]).tolist()), layer.kind)
+    return as_multiples(layer) if multiple else geometry, name, bool(shapely.has_z(geometry).any())
 
 
 def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:

@@ -6,7 +6,7 @@ import numpy as np
 
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer, LayerFacts
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.row_wise import Chosen, RowFilter
@@ -41,6 +41,9 @@ class Keep(RowFilter):
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         return named_fields.wrong_condition(facts, settings.where, context)
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         condition = parse_condition(settings.where, layer.table.schema, context.values, context.field_values)

@@ -13,7 +13,7 @@ from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside, check_controls
 from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.measure_fields import check_measure
 from eskret.core.naming import AS_TYPED, TIDY, placeholders
 from eskret.core.words import bold
@@ -61,6 +61,7 @@ class Save(Delivery):
     phase = Phase.DELIVER
     relation = Relation.KEPT
     single = ("name",)
+    reads_chunks = True
     also_known_as = (
         "write",
         "export",
@@ -264,7 +265,7 @@ class Save(Delivery):
 
     # -- where things go
 
-    def _places(self, layers: Sequence[LayerFacts | Layer], settings: Settings, context: Context) -> list[_Place]:
+    def _places(self, layers: Sequence[LayerFacts | Layer | ChunkedLayer], settings: Settings, context: Context) -> list[_Place]:
         """The file and name of each layer.
 
         Raises
@@ -412,7 +413,7 @@ class Save(Delivery):
         # whatever hangs on what is there already is looked at anew
         return () if settings.if_exists in ("own", "replace") else None
 
-    def deliver(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Sequence[Outcome]:
+    def deliver(self, layers: Sequence[Layer | ChunkedLayer], settings: Settings, context: Context) -> Sequence[Outcome]:
         first, *others = _each(settings)
         beside: set[Path] = set()
         outcomes = self._deliver_one(layers, first, context, beside)
@@ -422,7 +423,9 @@ class Save(Delivery):
             Writer(first, context, beside).index(outcomes)
         return outcomes
 
-    def _deliver_one(self, layers: Sequence[Layer], settings: Settings, context: Context, beside: set[Path]) -> list[Outcome]:
+    def _deliver_one(
+        self, layers: Sequence[Layer | ChunkedLayer], settings: Settings, context: Context, beside: set[Path]
+    ) -> list[Outcome]:
         by_key = {layer.key: layer for layer in layers}
         outcomes: list[Outcome] = []
         assert context.transaction is not None
@@ -441,7 +444,7 @@ class Save(Delivery):
                 if target.many:
                     done = writer.to_geopackage(path, [(x, p) for x, p, _ in writing])
                 else:
-                    done = writer.to_file(target, [(x, p, z.name) for x, p, z in writing])
+                    done = writer.to_file(target, [(x if isinstance(x, Layer) else x.load(), p, z.name) for x, p, z in writing])
                 told = {x.key: _of_names(p, z) for x, p, z in writing}
                 outcomes += [
                     replace(o, remarks=(*o.remarks, *(Remark(t, key, look=True) for t in told[key])))
@@ -518,7 +521,7 @@ def _by_path(places: Sequence[_Place]) -> dict[Path, list[_Place]]:
     return out
 
 
-def _skipped(layer: Layer, plan: PlannedOutput) -> Outcome:
+def _skipped(layer: Layer | ChunkedLayer, plan: PlannedOutput) -> Outcome:
     rows = np.arange(len(layer))
     where = f"{plan.path.name}, {plan.layer}" if plan.layer else plan.path.name
     aside = SetAside.from_reasons([("was not saved: it is there already", rows)])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -21,10 +21,10 @@ from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, pluralise
+from eskret.core.words import bold
 from eskret.errors import EskretError, InputError
 from eskret.formats import sources, xml_text
-from eskret.formats.reading import Texts
+from eskret.formats.reading import Reading, Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
@@ -319,6 +319,26 @@ class Load(Source):
             if settings.if_unreadable == "stop":
                 raise
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
+        return [self._taken_in(reading, part, settings, context)]
+
+    def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterator[Outcome] | None:
+        if (
+            isinstance(part, Unreadable)
+            or settings.if_unreadable != "stop"
+            or settings.together
+            or sources.recording_part(part.path, part.name)
+        ):
+            return None
+        read_as = _texts(part, settings, context)
+        facts = sources.facts(part.path, part.name, part.key, read_as)
+        crs = facts.crs or _of_file(settings.crs_of, part, context) or settings.crs or None
+        if context.crs is not None and crs is not None and not same_crs(crs, context.crs):
+            return None  # by which way it is brought there hangs on where all of it lies
+        coming = sources.chunks(part.path, part.name, part.key, read_as, context.watch)
+        return None if coming is None else (self._taken_in(reading, part, settings, context) for reading in coming)
+
+    def _taken_in(self, reading: Reading, part: LayerRequest, settings: Settings, context: Context) -> Outcome:
+        """What was read as it goes into the workflow."""
         layer = _with_days(reading.layer, settings.zone)
         remarks = [*reading.remarks, *_not_used(part, settings, context)]
         # rows that were not read are positions among the records; the rest keep theirs as lineage
@@ -338,7 +358,7 @@ class Load(Source):
         account = InputAccount(Role.FILES, part.key, reading.found, SetAside.from_reasons(aside))
         output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=part.key) for r in remarks)
-        return [Outcome((layer,), (account,), (output,), None, named)]
+        return Outcome((layer,), (account,), (output,), None, named)
 
     def joins(self, settings: Settings) -> bool:
         return settings.together
@@ -386,7 +406,7 @@ def _geometry_remarks(layer: Layer) -> list[Remark]:
         return []  # what is still encoded has no nulls
     assert layer.geometry is not None
     missing = int((shapely.get_type_id(layer.geometry) < 0).sum())
-    return [Remark(f"{pluralise(missing, 'row')} without geometry", layer.key)] if missing else []
+    return [Remark.counted("{n|row} without geometry", layer.key, n=missing)] if missing else []
 
 
 def _differing(layers: Sequence[LayerFacts], wanted: Sequence[LayerRequest]) -> list[Finding]:

@@ -7,10 +7,10 @@ import numpy as np
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, same_crs, transformation
 from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.errors import CrsError
-from eskret.operations.base import Context, Finding, Level, Phase
+from eskret.operations.base import Context, Finding, Level, Phase, Takes
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support import reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -59,16 +59,20 @@ class Reproject(ShapePerRow):
                 found.append(Finding.look(f"{doubt}.", about=facts))
         return found
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # how far edges lie off their course, and whether a total jumps, is told of the whole
+        return Takes.ROWS if facts.kind is GeometryKind.POINT else Takes.WHOLE
+
     def crs_after(self, crs: str | None, settings: Settings) -> str | None:
         return settings.crs
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         if layer.crs is None:
             raise CrsError("it has no coordinate system to come from", place=layer.key, way_out="Say it where the layer is loaded")
-        extent = layer.extent()
+        extent = context.extent_of(layer)
         way = transformation(layer.crs, settings.crs, extent)
         within = parse_length(settings.tolerance).si if settings.tolerance else None
-        found = reproject_whole(shapes, layer.crs, settings.crs, within)
+        found = reproject_whole(shapes, layer.crs, settings.crs, within, extent)
         remarks = []
         if same_crs(layer.crs, settings.crs):
             remarks.append(Remark("it was in this coordinate system already", layer.key))

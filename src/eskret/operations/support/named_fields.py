@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.accounts.account import ControlTotal, Remark, SetAside
+from eskret.core.accounts.account import ControlTotal, Remark, SetAside, verbatim
 from eskret.core.expression import parse_condition
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.aggregates import Statistic, fields_of, parse_statistics, statistics_of
 from eskret.core.tables.groupby import Groups
-from eskret.core.tables.values import exact_sum, settled_table, told_of_no_numbers
+from eskret.core.tables.values import count_no_numbers, exact_sum, settled_table
 from eskret.core.words import pluralise
 from eskret.errors import ExpressionError, SettingError
 from eskret.operations.base import Context, Finding
@@ -114,7 +114,10 @@ def sums_agree(table: pa.Table, rows: np.ndarray, out: pa.Table, figures: Sequen
 
 def no_numbers(layer: Layer, names: Sequence[str]) -> list[Remark]:
     """What to say of what is no number in fields that are compared or counted up; it asks for a look."""
-    return [Remark(text, layer.key, look=True) for text in told_of_no_numbers(layer.table, names)]
+    return [
+        Remark.counted(f"{{n|value}} of '{verbatim(name)}' {{n:is|are}} no number and counted as empty", layer.key, look=True, n=many)
+        for name, many in count_no_numbers(layer.table, names).items()
+    ]
 
 
 def grown(number: int, members: int) -> str:

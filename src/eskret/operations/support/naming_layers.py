@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
-from eskret.core.layer import Layer, LayerFacts, own_name
+from eskret.core.layer import ChunkedLayer, Layer, LayerFacts, own_name
 from eskret.core.naming import AS_TYPED, clean_name, number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage
@@ -27,7 +27,7 @@ class Named:
 
 
 def names_of(
-    layers: Sequence[LayerFacts | Layer],
+    layers: Sequence[LayerFacts | Layer | ChunkedLayer],
     template_of: Callable[[str], str],
     context: Context,
     target: Format,

@@ -16,6 +16,7 @@ from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import number_collisions
 from eskret.core.tables.rows import remaining
+from eskret.errors import Code
 from eskret.operations.base import Context, Finding, Forecast, Outcome, has_errors
 from eskret.operations.settings import setting
 from eskret.operations.support.other_layer import NO_PLACE
@@ -96,7 +97,7 @@ def one_to_one(
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
     said = list(remarks)
     if len(layer) and not len(rows):
-        said.append(Remark("nothing is left", layer.key, look=True))
+        said.append(Remark("nothing is left", layer.key, look=True, code=Code.NOTHING_LEFT))
     return Outcome((out,), (account, *others), (told,), rows, tuple(said))
 
 

@@ -18,6 +18,7 @@ from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.totals import sizes_in_metres, totals_of
 from eskret.core.tables.columns import with_columns
 from eskret.core.tables.values import exact_sum
+from eskret.errors import Code
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, has_errors
 from eskret.operations.support import other_layer, reshaping
 
@@ -59,7 +60,7 @@ class RowFilter(EachLayer):
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         chosen = self.choose(layer, settings, context)
         out = layer.take(chosen.rows) if len(chosen.rows) != len(layer) else layer
-        remarks = [*chosen.remarks, *([] if len(chosen.rows) else [Remark(self.nothing, layer.key, look=True)])]
+        remarks = [*chosen.remarks, *([] if len(chosen.rows) else [Remark(self.nothing, layer.key, look=True, code=Code.NOTHING_LEFT)])]
         totals = totals_of(out, context.totals)
         controls = _controls(layer, chosen.rows, totals)
         account = InputAccount.of(layer, SetAside.from_reasons(chosen.aside))

@@ -49,7 +49,7 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
     reasons: list[Reason] = [(NO_NUMBERS, off)] if len(off) else []
     if len(off):
         layer = layer.take(kept)
-    remarks = [Remark(f"{pluralise(len(off), 'feature')} set aside: {NO_NUMBERS}", look=True)] if len(off) else []
+    remarks = [Remark.counted(f"{{n|feature}} set aside: {NO_NUMBERS}", look=True, n=len(off))] if len(off) else []
     if context.crs is None or same_crs(layer.crs, context.crs):
         return layer, reasons, remarks
     if layer.crs is None:
@@ -99,9 +99,8 @@ def wide_edges(layer: Layer) -> list[Remark]:
     many = int(jumps(layer.geometry).sum())
     if not many:
         return []
-    has = pluralise(many, "feature has an edge", "features have edges")
-    text = f"{has} of more than half a turn, taken as drawn, the long way round; Make valid can take the short way over 180 degrees"
-    return [Remark(text, layer.key, look=True)]
+    text = "{n|feature has an edge|features have edges} of more than half a turn, taken as drawn, the long way round; "
+    return [Remark.counted(text + "Make valid can take the short way over 180 degrees", layer.key, look=True, n=many)]
 
 
 def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list[Remark]:
@@ -109,11 +108,10 @@ def said_of_move(layer: Layer, found: Reprojected, within: float | None) -> list
     and heights that stay."""
     out = []
     if len(found.lost):
-        text = f"{pluralise(len(found.lost), 'feature has', 'features have')} no place there"
-        out.append(Remark(text, layer.key, look=True))
+        out.append(Remark.counted("{n|feature has|features have} no place there", layer.key, look=True, n=len(found.lost)))
     if len(found.cut):
-        text = f"{pluralise(len(found.cut), 'feature')} cut or joined where a map comes apart: at 180 degrees, at its edge, or about a pole"
-        out.append(Remark(text, layer.key))
+        text = "{n|feature} cut or joined where a map comes apart: at 180 degrees, at its edge, or about a pole"
+        out.append(Remark.counted(text, layer.key, n=len(found.cut)))
     if within is not None and found.bend > within:
         text = f"edges follow their course to {format_quantity(within, 'm')}"
         out.append(Remark(f"{text}; as they were they would be off by {format_quantity(found.bend, 'm')}", layer.key))
@@ -165,7 +163,7 @@ def controls_of_move(layer: Layer, found: Reprojected) -> tuple[ControlTotal, ..
     """Places that are brought there and back are where they were, to a centimetre."""
     if not np.isfinite(found.back):
         return ()
-    return (ControlTotal("difference there and back", "m", 0.0, found.back, BACK),)
+    return (ControlTotal("difference there and back", "m", 0.0, found.back, BACK, worst=True),)
 
 
 def outside_words(extent: Extent | None, crs: str, target: str) -> str:

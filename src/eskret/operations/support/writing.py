@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
+from contextlib import closing
 from dataclasses import replace
 from datetime import datetime
+from itertools import groupby
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, Role, SetAside
+from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, Role, SetAside, added_up
+from eskret.core.ahead import ahead
 from eskret.core.crs import crs_facts, same_crs
-from eskret.core.layer import Layer
+from eskret.core.layer import ChunkedLayer, Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.rows import remaining
 from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
 from eskret.formats.format import CRS84, Format, Put, Writing
-from eskret.formats.geopackage import digest
+from eskret.formats.geopackage import bulk, digest, metadata
 from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.geopackage.layers import put_layers, section_crs
 from eskret.formats.index_page import Listed, index_page
@@ -47,8 +51,53 @@ class Writer:
     def _key(self, plan: PlannedOutput) -> Sequence[str]:
         return self.settings.key if plan.action == "update" else []
 
-    def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
-        """Stage layers for a GeoPackage: new ones, and changes of some that are there."""
+    def to_geopackage(self, path: Path, writing: Sequence[tuple[Layer | ChunkedLayer, PlannedOutput]]) -> list[Outcome]:
+        """Stage layers for a GeoPackage: new ones, and changes of some that are there; one that comes in chunks is written so where
+        that can be."""
+        out: list[Outcome] = []
+        for chunked, group in groupby(writing, key=lambda pair: self._as_they_come(*pair)):
+            if chunked:
+                out += [self._chunks_to_geopackage(path, layer, plan) for layer, plan in group if not isinstance(layer, Layer)]
+            else:
+                out += self._whole_to_geopackage(path, [(x if isinstance(x, Layer) else x.load(), p) for x, p in group])
+        if self.settings.sld:
+            self._styles(path, [(x, p.layer) for x, p in writing if p.action not in ("append", "update")])
+        return out
+
+    def _as_they_come(self, layer: Layer | ChunkedLayer, plan: PlannedOutput) -> bool:
+        """Whether a layer comes in chunks and can be written so: nothing of it hangs on the whole."""
+        if isinstance(layer, Layer):
+            return False
+        moved = self.settings.section or (self.settings.crs and not same_crs(layer.crs, self.settings.crs))
+        return plan.action not in ("append", "update") and not moved and bulk.takes_chunks(layer, plan.layer)
+
+    def _chunks_to_geopackage(self, path: Path, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
+        """Stage a layer that comes in chunks."""
+        staged = self.transaction.stage(path, shared=True)
+        told = _Told(layer, tuple(self.context.totals))
+        writer = bulk.ChunkWriter(staged, plan.layer, layer.types, layer.kind)
+        ready = (told.take(saving.ready(chunk, GEOPACKAGE, self.settings, "")) for chunk in layer.chunks())
+        with closing(ahead(ready)) as coming:
+            writer.write(coming, len(layer), self.words.get("description", ""), self.context.watch)
+        with geopackage.writing(staged) as container:
+            writer.index(container)
+            container.put_titles(plan.layer, told.titles)
+            metadata.put_about(container, plan.layer, self.words)
+        self.transaction.mark_written(path)
+        found, content = self._put(path, staged, [plan])[plan.layer]
+        return told.outcome(plan, found, content, self.context)
+
+    def _put(self, path: Path, staged: Path, plans: Sequence[PlannedOutput]) -> dict[str, tuple[int, str]]:
+        """Say of layers that are staged what becomes of them at the commit; their rows and digests, as they stand there."""
+        found = {e.name: e.rows for e in geopackage.entries(staged)} if plans else {}
+        digests = digest.layer_digests(staged, [p.layer for p in plans])
+        before = self.transaction.digests_there(path, [p.layer for p in plans if p.action == "replace"])
+        for plan in plans:
+            change = LayerChange(plan.layer, PUT, before.get(plan.layer, ""), digests[plan.layer], found.get(plan.layer, -1))
+            self.transaction.change_layer(path, change)
+        return {p.layer: (found.get(p.layer, -1), digests[p.layer]) for p in plans}
+
+    def _whole_to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
         staged = self.transaction.stage(path, shared=True)
         section = self.context.fill(self.settings.section) if self.settings.section else ""
         crs = self.settings.crs
@@ -60,19 +109,9 @@ class Writer:
         brought = [saving.ready(layer, GEOPACKAGE, self.settings, crs) for layer, _ in fresh]
         pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, fresh, strict=True)]
         put_layers(staged, pairs, self.words, section, crs, self.context.watch)
-        if self.settings.sld:
-            self._styles(path, [(x, p.layer) for x, p in fresh])
         self.transaction.mark_written(path)
-        found = {e.name: e.rows for e in geopackage.entries(staged)} if fresh else {}
-        digests = digest.layer_digests(staged, [p.layer for _, p in fresh])
-        before = self.transaction.digests_there(path, [p.layer for _, p in fresh if p.action == "replace"])
-        for _, plan in fresh:
-            after, rows = digests[plan.layer], found.get(plan.layer, -1)
-            self.transaction.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
-        return out + [
-            self._saved(layer, plan, one, found.get(plan.layer, -1), digests[plan.layer])
-            for (layer, plan), one in zip(fresh, brought, strict=True)
-        ]
+        there = self._put(path, staged, [p for _, p in fresh])
+        return out + [self._saved(layer, plan, one, *there[plan.layer]) for (layer, plan), one in zip(fresh, brought, strict=True)]
 
     def _change_layer(self, staged: Path, layer: Layer, plan: PlannedOutput) -> Outcome:
         """Stage rows that are appended to a layer of a GeoPackage or replace some of it; at the commit they go in row by row."""
@@ -180,9 +219,10 @@ class Writer:
         staged = self.transaction.stage(file, of=path)
         staged.write_text(text, encoding="utf-8")
 
-    def _styles(self, path: Path, layers: Sequence[tuple[Layer, str]], alone: bool = False) -> None:
+    def _styles(self, path: Path, layers: Sequence[tuple[Layer | ChunkedLayer, str]], alone: bool = False) -> None:
         """How each layer is drawn, as SLD beside what is saved."""
-        for layer, name in layers:
+        for given, name in layers:
+            layer = given if isinstance(given, Layer) else given.load()
             text = self.context.sld(layer, name) if layer.has_geometry else ""
             if text:
                 file = path.with_suffix(".sld") if alone else path.with_name(f"{name}.sld")
@@ -208,6 +248,41 @@ class Writer:
         for folder, files in folders.items():
             page = index_page(files, self.words, made)
             self._beside(folder / files[0].file, folder / INDEX, page)
+
+
+class _Told:
+    """What there is to tell of a layer written in chunks."""
+
+    def __init__(self, layer: ChunkedLayer, totals: Sequence[str]) -> None:
+        self._layer, self._fields = layer, totals
+        self.titles: Mapping[str, str] = {}
+        self._read = self._kept = 0
+        self._aside: dict[str, list[np.ndarray]] = {}
+        self._remarks: list[Remark] = []
+        self._totals: dict[tuple[str, str], list[float]] = {}
+
+    def take(self, one: saving.Ready) -> Layer:
+        """A chunk as it goes into the file."""
+        for n, reason in enumerate(one.aside.reasons):
+            self._aside.setdefault(reason, []).append(one.aside.rows[one.aside.codes == n] + self._read)
+        self._read += len(one.layer) + len(one.aside)
+        self._kept += len(one.layer)
+        self._remarks += one.remarks
+        self.titles = one.layer.titles
+        for name, value, unit in totals_of(one.layer, tuple(t for t in self._fields if t in one.layer.table.column_names)):
+            self._totals.setdefault((name, unit), []).append(value)
+        return one.layer
+
+    def outcome(self, plan: PlannedOutput, found: int, content: str, context: Context) -> Outcome:
+        """The outcome; the count comes from the file, not from what was handed to it."""
+        layer = self._layer
+        counted_there = ControlTotal("number of features in the file", "", self._kept, found, 0.0)
+        totals = tuple((name, math.fsum(values), unit) for (name, unit), values in self._totals.items())
+        output = OutputAccount(layer.key, self._kept, totals, (counted_there,))
+        delivered = Delivered(plan.path, plan.layer, self._kept, layer.crs, context.step, content=content)
+        account = InputAccount.of(layer, SetAside.from_reasons([(r, np.concatenate(rows)) for r, rows in self._aside.items()]))
+        layers: tuple[Any, ...] = () if self._aside else (layer,)
+        return Outcome(layers, (account,), (output,), None, added_up(self._remarks), (delivered,))
 
 
 def _changed(

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
+import shutil
 import threading
 import weakref
-from collections.abc import Iterable, Mapping
+from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -15,10 +16,14 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.files.arrays import read_arrays, write_arrays
-from eskret.core.layer import GeometryKind, Layer, LayerFacts, own_name
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, own_name
+from eskret.core.layer import chunks as chunking
+from eskret.core.layer.chunks import rebatched
 from eskret.core.layer.wkb import WkbArray
 
 TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.arrays", "ids.arrays"
+NUMBERS = "numbers.arrow"
+"""What ``IDS`` is for a layer that was written in chunks."""
 
 
 @dataclass(frozen=True)
@@ -38,6 +43,13 @@ class CachedLayer:
     numbered: bool = False
     provenance: tuple[tuple[str, str], ...] = ()
     unnumbered: str = ""
+    chunked: bool = False
+    """Whether it lies there in chunks, to be read so: it may be too large to be held whole. What stands below is told of it then."""
+    extent: tuple[float, float, float, float] | None = None
+    types: frozenset[int] = frozenset()
+    has_z: bool = False
+    missing: int = 0
+    """Rows without a shape."""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
 
@@ -46,6 +58,8 @@ class CachedLayer:
         """The layer of which ``facts_of`` gave the facts, also as a file kept them."""
         told = {**facts, "kind": GeometryKind(facts["kind"]), "has_geometry": facts["drawn"], "home": home}
         del told["drawn"]
+        if told.get("chunked"):
+            told |= {"types": frozenset(told["types"]), "extent": tuple(told["extent"]) if told["extent"] else None}
         return cls(**({**told, "mark": mark} if mark else told))
 
     def __len__(self) -> int:
@@ -70,7 +84,31 @@ class CachedLayer:
 
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""
-        return self.load().facts()
+        if not self.chunked:
+            return self.load().facts()
+        fields = tuple(Field(f.name, f.type, self.titles.get(f.name, "")) for f in self._schema())
+        return LayerFacts(self.key, self.name, self.kind, self.crs, fields, self.rows, Certainty.KNOWN, self.extent, self.origin)
+
+    @property
+    def field_names(self) -> list[str]:
+        return list(self._schema().names)
+
+    def _schema(self) -> pa.Schema:
+        with pa.OSFile(str(self.home / TABLE)) as source:
+            return pa.ipc.open_file(source).schema
+
+    def chunks(self) -> Generator[Layer, None, None]:
+        """Its rows, so many at a time; read, and not mapped: what was looked at stays nowhere."""
+        size = chunking.CHUNK
+        columns = [rebatched(_batches(self.home / TABLE), size)]
+        if self.has_geometry:
+            columns.append(rebatched(_batches(self.home / SHAPES), size))
+        if self.numbered:
+            columns.append(rebatched(_batches(self.home / NUMBERS), size))
+        for table, *others in zip(*columns, strict=True):
+            shapes = pa.chunked_array([others.pop(0).column(0)]) if self.has_geometry else None
+            ids = others.pop(0).column(0).to_numpy() if self.numbered else None
+            yield self._layer(pa.Table.from_batches([table]), shapes, ids)
 
     def load(self) -> Layer:
         """The layer with its rows: always the same one, for as long as this is there. Kernels know by that what they have
@@ -80,33 +118,52 @@ class CachedLayer:
                 self._loaded.append(self._load())
             return self._loaded[0]
 
+    def moved(self, home: Path, mark: str) -> CachedLayer:
+        """The same as it lies elsewhere; what lay where it was written first is taken away, where that is another place."""
+        if home != self.home:
+            shutil.rmtree(self.home, ignore_errors=True)
+        return replace(self, home=home, mark=mark)
+
+    @property
+    def bytes(self) -> int:
+        """What it takes on disk."""
+        return sum(p.stat().st_size for p in self.home.iterdir())
+
     def release(self) -> CachedLayer:
         """The same without its rows, for whoever needs only the facts from here on."""
         return replace(self)
 
     def _load(self) -> Layer:
+        column = _read(self.home / SHAPES).column("shape") if self.has_geometry else None
+        types = read_arrays(self.home / TYPES)[0] if (self.home / TYPES).exists() else None
+        ids = None
+        if self.numbered and self.chunked:
+            ids = _read(self.home / NUMBERS).column(0).to_numpy()
+        elif self.numbered:
+            ids = read_arrays(self.home / IDS)[0]
+        layer = self._layer(_read(self.home / TABLE), column, ids, types)
+        if self.mark:
+            note(layer, self.mark, self.home)
+        return layer
+
+    def _layer(self, table: pa.Table, shapes: pa.ChunkedArray | None, ids: np.ndarray | None, types: np.ndarray | None = None) -> Layer:
         shape: dict[str, Any] = {}
-        if self.has_geometry:
-            column = _read(self.home / SHAPES).column("shape")
-            if (self.home / TYPES).exists():
-                shape["geometry"] = WkbArray(column, read_arrays(self.home / TYPES)[0])
-            else:
-                shape["geometry"] = shapely.from_wkb(np.asarray(column.to_pylist(), object))
-        layer = Layer(
+        if shapes is not None:
+            binary = WkbArray.from_arrow(shapes) if types is None else WkbArray(shapes, types)
+            shape["geometry"] = binary if binary is not None else shapely.from_wkb(np.asarray(shapes.to_pylist(), object))
+        return Layer(
             self.key,
-            _read(self.home / TABLE),
+            table,
             crs=self.crs,
             name=self.name,
             origin=self.origin,
             titles=dict(self.titles),
             kind=self.kind,
-            ids=read_arrays(self.home / IDS)[0] if self.numbered else None,
+            ids=ids,
             provenance=self.provenance,
             unnumbered=self.unnumbered,
             **shape,
         )
-        note(layer, self.mark, self.home)
-        return layer
 
 
 LayerHandle = Layer | CachedLayer
@@ -165,7 +222,7 @@ def note(layer: Layer, mark: str, home: Path | None = None) -> None:
 def mark_of(layer: LayerHandle) -> str | None:
     """Which content a layer is; None where nobody knows, as of one that was made by hand."""
     if isinstance(layer, CachedLayer):
-        return layer.mark
+        return layer.mark or None
     found = _found(layer)
     return None if found is None else found[0]
 
@@ -195,6 +252,12 @@ def _found(layer: Layer) -> tuple[str, Path | None] | None:
 def _read(path: Path) -> pa.Table:
     with pa.memory_map(str(path)) as source:
         return pa.ipc.open_file(source).read_all()
+
+
+def _batches(path: Path) -> Generator[pa.RecordBatch, None, None]:
+    with pa.OSFile(str(path)) as source, pa.ipc.open_file(source) as reader:
+        for number in range(reader.num_record_batches):
+            yield reader.get_batch(number)
 
 
 def _write_table(table: pa.Table, path: Path) -> None:
@@ -242,13 +305,18 @@ def facts_of(layer: LayerHandle) -> dict[str, object]:
         "kind": layer.kind,
         "drawn": layer.has_geometry,
         "numbered": numbered,
+        **(_facts_of_chunks(layer) if isinstance(layer, CachedLayer) and layer.chunked else {}),
     }
+
+
+def _facts_of_chunks(layer: CachedLayer) -> dict[str, object]:
+    return {"chunked": True, "extent": layer.extent, "types": sorted(layer.types), "has_z": layer.has_z, "missing": layer.missing}
 
 
 def link_rows(kept: Path, home: Path) -> bool:
     """Give the rows that lie in one folder a second name in another; False where that cannot be."""
     home.mkdir(parents=True, exist_ok=True)
-    return all(link(kept / n, home / n) for n in (TABLE, SHAPES, TYPES, IDS) if (kept / n).exists())
+    return all(link(kept / n, home / n) for n in (TABLE, SHAPES, TYPES, IDS, NUMBERS) if (kept / n).exists())
 
 
 def link(source: Path, target: Path) -> bool:

@@ -33,6 +33,10 @@ _ARRAYS = "made.arrays"
 """Lineages and rows set aside, beside an entry."""
 
 
+_MOST_OF_STORE = 0.5
+"""How much of the store one step may take."""
+
+
 class ResultCache:
     """Takes up what was made before, and keeps what is made now.
 
@@ -138,8 +142,8 @@ class ResultCache:
             return None
         return out
 
-    def put(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> None:
-        """Keep what was made."""
+    def put(self, key: str, outcomes: Sequence[Outcome], entering: Sequence[LayerHandle] = ()) -> Sequence[Outcome]:
+        """Keep what was made; gives it with the layers that are on disk where they are kept."""
 
         # what an operation passes on as it came is still the same content
         marks = {(i, n): mark_of(x) or f"{key}.{i}.{n}" for i, o in enumerate(outcomes) for n, x in enumerate(o.layers)}
@@ -153,15 +157,25 @@ class ResultCache:
             write_arrays(folder / _ARRAYS, arrays)
             return told
 
-        if not any(o.prepared or o.failed for o in outcomes):
+        made: list[LayerHandle] = [x for o in outcomes for x in o.layers]
+        spooled = sum(x.bytes for x in made if isinstance(x, CachedLayer) and not x.mark)
+        # what would drive everything else out is there for this run alone
+        if not any(o.prepared or o.failed for o in outcomes) and spooled <= self.store.limit() * _MOST_OF_STORE:
             if self.fresh:
                 self.store.drop(key)
-            self.store.put(key, fill)
+            self.store.put(key, fill, spooled)
+        out = []
         for i, outcome in enumerate(outcomes):
+            layers: list[Any] = []
             for n, layer in enumerate(outcome.layers):
-                if isinstance(layer, Layer) and mark_of(layer) is None:
-                    home = self.store.home(key) / f"{i}-{n}"
+                home = self.store.home(key) / f"{i}-{n}"
+                if isinstance(layer, CachedLayer) and not layer.mark:
+                    layer = layer.moved(home if home.exists() else layer.home, marks[i, n])
+                elif isinstance(layer, Layer) and mark_of(layer) is None:
                     note(layer, marks[i, n], home if home.exists() else None)
+                layers.append(layer)
+            out.append(replace(outcome, layers=tuple(layers)))
+        return out
 
     def mark_gathered(self, layers: Sequence[LayerHandle], parts: Sequence[str | None], more: Any) -> None:
         """Say which content layers are that were put together of what several tasks made."""

@@ -47,9 +47,14 @@ class Store:
             self.drop(key)  # it is not whole
             return None
 
-    def put(self, key: str, fill: Callable[[Path], Any]) -> None:
+    def put(self, key: str, fill: Callable[[Path], Any], linked: int = 0) -> None:
         """Keep something: ``fill`` writes files into a folder and gives what is to stand beside them as JSON. What cannot be
-        written is not kept, which costs time later and nothing else."""
+        written is not kept, which costs time later and nothing else.
+
+        Parameters
+        ----------
+        linked : bytes of files among them that have another name still, and will lose it.
+        """
         if self.limit() <= 0 or (self.home(key) / _ENTRY).exists():
             return
         new = self.folder / f".new-{os.getpid()}-{uuid.uuid4().hex[:8]}"
@@ -64,7 +69,7 @@ class Store:
             if self.home(key).exists():
                 shutil.rmtree(self.home(key), ignore_errors=True)  # one that is not whole
             new.rename(self.home(key))
-            self.added += size
+            self.added += size + linked
         except (OSError, TypeError, ValueError):
             shutil.rmtree(new, ignore_errors=True)
 

@@ -29,6 +29,7 @@ from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.cache import ResultCache, materialise
 from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
+from eskret.workflow.cache.spool import Spools
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.references import bound, order_of, others_of, sources_of
 from eskret.workflow.outputs.recovery import recover
@@ -197,8 +198,9 @@ class Run:
         remarks = told
         made: dict[str, tuple[LayerHandle, ...]] = dict(self.given)
         held: list[tuple[Delivered, CachedLayer]] = []
+        spools = Spools()
         try:
-            coordinator = Coordinator(self, document, transaction, values, made)
+            coordinator = Coordinator(self, document, transaction, values, made, spools)
             held = coordinator.held
             places = {s.id: n for n, s in enumerate(self.document.steps)}
             # in the order of the steps, whichever of them was ready first
@@ -224,6 +226,7 @@ class Run:
             error, unmet, code = failure.sentence(), True, failure.code
         except TargetChangedError as failure:
             if again:
+                spools.drop()
                 raise
             error, code = failure.sentence(), failure.code
         except (EskretError, OSError) as failure:
@@ -231,6 +234,9 @@ class Run:
         finally:
             if self._transaction is None and not written:
                 transaction.rollback()
+        layers = {n: tuple(map(materialise, x)) for n, x in made.items()} if self.hold else {}
+        spools.drop()
+        held[:] = [(d, x) for d, x in held if x.home.exists()]
         order = [s.id for s in self.document.steps]
         result = RunResult(
             str(state),
@@ -243,7 +249,7 @@ class Run:
             self.document.title,
             values,
             remarks,
-            {n: tuple(map(materialise, x)) for n, x in made.items()} if self.hold else {},
+            layers,
             unmet,
             written,
             code,
@@ -331,6 +337,7 @@ class Coordinator:
         transaction: OutputTransaction,
         values: Mapping[str, object],
         made: dict[str, tuple[LayerHandle, ...]],
+        spools: Spools,
     ) -> None:
         self.run_ = run
         self.document = document
@@ -344,6 +351,7 @@ class Coordinator:
         self.reads: dict[str, set[Path] | None] = {}
         """The files that each step was seen to read; None for one of which that cannot be told."""
         self.staged: list[tuple[str, Sequence[Outcome], Sequence[LayerHandle]]] = []
+        self.spools = spools
         self.waiting = order_of(self.document, run.given)
         self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
@@ -391,7 +399,7 @@ class Coordinator:
             result_cache.put(key, told, entering)
             for outcome in told:
                 first = on_disk(outcome.layers[0]) if outcome.layers else None
-                self.held += [(d, first) for d in outcome.delivered if first is not None]
+                self.held += [(d, first) for d in outcome.delivered if first is not None and first.home.exists()]
 
     def _ready(self, id: str) -> bool:
         return all(r.step in self.made for r in sources_of(self.document.step(id)))

@@ -29,17 +29,18 @@ from eskret.core.accounts.account import (
 from eskret.core.layer import Layer
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import AccountError, Action, CheckError, Code, EskretError, StoppedError
-from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Operation, Outcome, Source
+from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Operation, Outcome, Source, Takes
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.services.tokens import origin_of
 from eskret.workflow.cache import materialise
-from eskret.workflow.cache.cached_layer import LayerHandle, on_disk
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
 from eskret.workflow.model.contexts import context_of
 from eskret.workflow.model.document import Step
 from eskret.workflow.model.iteration import ForEach, Iteration, rounds_of
 from eskret.workflow.model.references import bound_step, others_of, resolve, settings_for, with_parameters
 from eskret.workflow.model.styles import sld_for
+from eskret.workflow.run.chunked import read_in_chunks, run_in_chunks
 from eskret.workflow.run.consent import stranger
 
 if TYPE_CHECKING:
@@ -47,7 +48,7 @@ if TYPE_CHECKING:
 
 FAILED = "failed"
 
-Do = Callable[[Sequence[Layer], Any, Context], Sequence[Outcome]]
+Do = Callable[[Sequence[LayerHandle], Any, Context], Sequence[Outcome]]
 """Does a task, with the layers that enter, settings and context."""
 
 
@@ -193,16 +194,29 @@ class StepRun:
 
         if isinstance(operation, EachLayer):
             for layer in part.entering:
-                task([layer], layer.key, lambda layers, s, c: [operation.run(layers[0], s, c)])
+                task([layer], layer.key, partial(self._each, operation))
             return
         settings, context = self._settings(part, None)
         if isinstance(operation, Source):
             for source in operation.parts(settings, context):
-                task([], None, partial(_read, operation, source), source)
+                task([], None, partial(self._read, operation, source), source)
         elif isinstance(operation, Gathering):
-            task(part.entering, None, lambda layers, s, c: [operation.run(layers, s, c)])
+            task(part.entering, None, lambda layers, s, c: [operation.run(list(map(materialise, layers)), s, c)])
         elif isinstance(operation, Delivery):
-            task(part.entering, None, operation.deliver)
+            task(part.entering, None, partial(_deliver, operation))
+
+    def _each(self, operation: EachLayer, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
+        (layer,) = layers
+        if isinstance(layer, CachedLayer) and layer.chunked and operation.takes(layer.facts(), settings) is Takes.ROWS:
+            return [run_in_chunks(operation, layer, settings, context, self.owner.spools.place(), self._prove)]
+        return [operation.run(materialise(layer), settings, context)]
+
+    def _read(self, operation: Source, source: Any, _: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
+        whole = read_in_chunks(operation, source, settings, context, self.owner.spools.place, self._prove)
+        return operation.read(source, settings, context) if whole is None else [whole]
+
+    def _prove(self, outcome: Outcome) -> None:
+        prove(outcome, self.operation.relation)
 
     def _once(self, number: int, part: _Part, key: str | None, do: Do, source: Any) -> Sequence[Outcome]:
         """Do a task, unless it was done before and nothing has changed that it hangs on."""
@@ -219,15 +233,14 @@ class StepRun:
                 self.reused.add(number)
                 return found
         self._check_reach(settings, context)
-        layers = [materialise(x) for x in entering]
-        outcomes = [_with_likeness(o, layers) for o in do(layers, settings, context)]
+        outcomes = [_with_likeness(o, entering) for o in do(entering, settings, context)]
         if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
                 lean: list[Outcome] = [replace(o, layers=tuple(on_disk(x) or x for x in o.layers)) for o in outcomes]  # type: ignore[misc]
                 self.owner.staged.append((digest, lean, [on_disk(x) or x for x in entering]))
             else:
-                result_cache.put(digest, outcomes, entering)
+                outcomes = list(result_cache.put(digest, outcomes, entering))
         return outcomes
 
     def _check_reach(self, settings: Any, context: Context) -> None:
@@ -432,9 +445,10 @@ class StepRun:
         return gathered
 
 
-def _with_likeness(outcome: Outcome, entering: Sequence[Layer]) -> Outcome:
+def _with_likeness(outcome: Outcome, entering: Sequence[LayerHandle]) -> Outcome:
     """The outcome with what makes layers alike, so that totals of unlike ones are not added up."""
-    there = {x.key: x for x in (*entering, *outcome.layers)}
+    made: Sequence[LayerHandle] = outcome.layers
+    there = {x.key: x for x in (*entering, *made)}
     first = next(iter(entering), None)
 
     def like(key: str) -> str:
@@ -442,14 +456,15 @@ def _with_likeness(outcome: Outcome, entering: Sequence[Layer]) -> Outcome:
         if layer is None:
             return ""
         line = layer.provenance or (first.provenance if first is not None else ())
-        told = (str(layer.kind), layer.crs, layer.table.column_names, [step for step, _ in line])
+        told = (str(layer.kind), layer.crs, layer.field_names, [step for step, _ in line])
         return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
 
     return replace(outcome, outputs=tuple(replace(o, like=like(o.layer)) for o in outcome.outputs))
 
 
-def _read(operation: Source, source: Any, _: Sequence[Layer], settings: Any, context: Context) -> Sequence[Outcome]:
-    return operation.read(source, settings, context)
+def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
+    given = [x if operation.reads_chunks and isinstance(x, CachedLayer) and x.chunked else materialise(x) for x in layers]
+    return operation.deliver(given, settings, context)
 
 
 def _raise(error: EskretError) -> Sequence[Outcome]:

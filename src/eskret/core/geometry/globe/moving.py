@@ -52,7 +52,9 @@ class Reprojected:
     crs: str
 
 
-def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: float | None = None) -> Reprojected:
+def reproject_whole(
+    shapes: np.ndarray, source: str, target: str, tolerance: float | None = None, extent: Extent | None = None
+) -> Reprojected:
     """Bring shapes to another CRS; heights and measures stay as they are.
 
     Parameters
@@ -61,6 +63,7 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
     source, target : CRS as code or WKT.
     tolerance : metres within which straight edges are to keep their course, by vertices put in; without it only the vertices
         there are are moved.
+    extent : of all shapes, where these are some of them: by which way they are brought there hangs on it.
 
     Raises
     ------
@@ -77,12 +80,13 @@ def reproject_whole(shapes: np.ndarray, source: str, target: str, tolerance: flo
         if len(off):
             shapes = shapes.copy()
             shapes[off] = None
-    way = way_of(source, target, extent_of(shapes))
+    extent = extent or extent_of(shapes)
+    way = way_of(source, target, extent)
 
     def forth(xy: np.ndarray) -> np.ndarray:
         return np.column_stack(way.transform(xy[:, 0], xy[:, 1])) if len(xy) else xy
 
-    plain = _nowhere_special(shapes, source, target)
+    plain = _nowhere_special(extent, source, target)
     ready, cut, lost, polar = shapes, none, none, none
     if from_degrees and not to_degrees and not plain:
         ready, cut, lost, polar = _ready_for(shapes, target, forth, way)
@@ -120,10 +124,10 @@ def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray,
     return found.geometry, found.lost
 
 
-def _nowhere_special(shapes: np.ndarray, source: str, target: str) -> bool:
-    """Whether shapes lie where nothing comes apart: no wider than some degrees, apart from 180 degrees, the poles, and the meridian at
-    which a map of the world has its edge."""
-    degrees = degrees_of(extent_of(shapes), source)
+def _nowhere_special(extent: Extent | None, source: str, target: str) -> bool:
+    """Whether shapes of an extent lie where nothing comes apart: no wider than some degrees, apart from 180 degrees, the poles, and
+    the meridian at which a map of the world has its edge."""
+    degrees = degrees_of(extent, source)
     edge = (middle_of(target) + WHOLE) % WHOLE - HALF
     if degrees is None or degrees[0] - 1 <= edge <= degrees[2] + 1:
         return False
