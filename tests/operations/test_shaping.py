@@ -105,6 +105,15 @@ def test_clip_keeps_whole_cuts_and_sets_aside_each_with_its_reason() -> None:
     assert rows(whole, "n") == [0, 1, 5, 6] and whole.layers[0].geometry[1].area == 10_000 and not whole.inputs[0].altered
 
 
+def test_what_stays_whole_stays_as_it_is_also_where_it_crosses_itself() -> None:
+    crossing = shapely.Polygon([(E + 900, N), (E + 1100, N + 200), (E + 1100, N), (E + 900, N + 200)])
+    outcome = do("clip", layer_of([square(0, 0, 100), crossing]), to=layer_of([square(0, 0)], key="x"), edge="whole")
+    assert rows(outcome, "n") == [0, 1] and outcome.layers[0].geometry[1].equals_exact(crossing, 0.0)
+    assert not any("mended" in r.text for r in outcome.remarks)
+    cut = do("clip", layer_of([crossing]), to=layer_of([square(0, 0)], key="x"))
+    assert cut.layers[0].geometry[0].is_valid and "1 invalid shape mended to be cut" in said(cut)
+
+
 def test_what_is_erased_wholly_lies_inside_also_where_it_shares_the_edge() -> None:
     shapes = [square(0, 0, 100), square(300, 300, 100), square(1000, 0, 100), shapely.Point(E + 1000, N + 5)]
     outcome = do("erase", layer_of(shapes), by=layer_of([square(0, 0)], key="x"))

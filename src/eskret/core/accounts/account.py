@@ -8,7 +8,7 @@ that must agree within a stated tolerance.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
@@ -64,15 +64,15 @@ class SetAside:
 
     @classmethod
     def from_reasons(cls, by_reason: Sequence[Reason]) -> SetAside:
-        """Build from pairs of reason and positions; a reason without rows is left out.
+        """Build from pairs of reason and positions. A reason without rows is kept for its place among the others, and told nowhere.
 
         Raises
         ------
         AccountError : a row with two reasons.
         """
-        kept = [(reason, np.asarray(rows, np.int64)) for reason, rows in by_reason if len(rows)]
-        if not kept:
-            return cls()
+        kept = [(reason, np.asarray(rows, np.int64)) for reason, rows in by_reason]
+        if not any(len(rows) for _, rows in kept):
+            return cls(reasons=tuple(reason for reason, _ in kept))
         rows = np.concatenate([r for _, r in kept])
         codes = np.concatenate([np.full(len(r), n, np.int16) for n, (_, r) in enumerate(kept)])
         order = np.argsort(rows, kind="stable")
@@ -86,7 +86,8 @@ class SetAside:
 
     def counts(self) -> list[tuple[str, int]]:
         """Reason and number of rows, in the order of the reasons."""
-        return [(reason, int((self.codes == n).sum())) for n, reason in enumerate(self.reasons)]
+        numbers = np.bincount(self.codes, minlength=len(self.reasons)).tolist()
+        return [(reason, number) for reason, number in zip(self.reasons, numbers, strict=True) if number]
 
 
 @dataclass(frozen=True)
@@ -256,23 +257,33 @@ class Remark:
         return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
 
 
-def added_up(remarks: Iterable[Remark]) -> tuple[Remark, ...]:
-    """What was said of parts of a layer, said of the whole: the same once, with its counts added up."""
-    alike: dict[tuple[object, ...], list[Remark]] = {}
-    for one in remarks:
-        alike.setdefault((one.template or one.text, one.layer, one.look, one.code), []).append(one)
-    return tuple(_added(found) for found in alike.values())
+def added_up(first: Sequence[Remark], second: Sequence[Remark]) -> list[Remark]:
+    """What was said of two parts of a layer, said of both: the same once, with its counts added up, in the order in which it is said."""
+    out = list(first)
+    places = {_alike(one): n for n, one in enumerate(out)}
+    at = 0
+    for one in second:
+        found = places.get(_alike(one))
+        if found is not None:
+            out[found], at = _both(out[found], one), found + 1
+            continue
+        out.insert(at, one)
+        places = {_alike(x): n for n, x in enumerate(out)}
+        at += 1
+    return out
 
 
-def _added(found: Sequence[Remark]) -> Remark:
-    first = found[0]
-    if not first.template:
-        return first
-    counts: dict[str, int] = {}
-    for one in found:
-        for name, number in one.counts:
-            counts[name] = counts.get(name, 0) + number
-    return replace(first, text=told_counts(first.template, counts), counts=tuple(counts.items()))
+def _alike(one: Remark) -> tuple[object, ...]:
+    return one.template or one.text, one.layer, one.look, one.code
+
+
+def _both(one: Remark, other: Remark) -> Remark:
+    if not one.template:
+        return one
+    counts = dict(one.counts)
+    for name, number in other.counts:
+        counts[name] = counts.get(name, 0) + number
+    return replace(one, text=told_counts(one.template, counts), counts=tuple(counts.items()))
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:

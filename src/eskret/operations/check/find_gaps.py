@@ -81,7 +81,7 @@ class FindGaps(EachLayer):
         table = pa.table([pa.array(c, t) for c, t in zip(columns, _FIELDS.values(), strict=True)], names=list(_FIELDS))
         out = Layer(layer.key, table, np.asarray(shapes, object), layer.crs, kind=GeometryKind.LINE, origin=layer.origin)
         remarks = [Remark(f"{pluralise(len(flat.loose), 'loose end')}, {pluralise(len(found), 'gap')}", layer.key, look=bool(found))]
-        remarks += ground.remarks_of(layer, settings.along)
+        remarks += ground.remarks_of(layer, settings.along, context)
         tolerance = proposed(distance)
         if tolerance is not None:
             closes = int((distance <= tolerance).sum())

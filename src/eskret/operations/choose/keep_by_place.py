@@ -9,7 +9,7 @@ import numpy as np
 
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.words import bold
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings
 from eskret.operations.support import by_place, ground
 from eskret.operations.support.row_wise import Chosen, RowFilter
@@ -61,6 +61,9 @@ class KeepByPlace(RowFilter):
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         return by_place.findings(facts, settings, context)
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
         found = by_place.placed(layer, settings, context)

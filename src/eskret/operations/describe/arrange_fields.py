@@ -13,7 +13,7 @@ from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
 from eskret.core.words import bold, pluralise
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -118,6 +118,10 @@ class ArrangeFields(EachLayer):
         ]
         changed = [name for old, name in new.items() if old != name or old in settings.types]
         return Forecast((facts.with_fields(fields, changed),), tuple(found))
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # some of the values that do not fit a type are told, of all
+        return Takes.WHOLE if settings.types else Takes.ROWS
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         remarks: list[Remark] = []

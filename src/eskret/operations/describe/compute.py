@@ -9,14 +9,14 @@ from typing import Any, Literal
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.accounts.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark, verbatim
 from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
 from eskret.core.tables.values import empties
 from eskret.core.words import pluralise
 from eskret.errors import ExpressionError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -64,6 +64,10 @@ class Compute(FieldsPerRow):
         kind = _kind(found, settings.type, [f.type for f in facts.fields if f.name in expression.fields])
         return [Field(name, kind)], told_of_field(facts, settings.field, name)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # some of the values that do not fit a type are told, of all
+        return Takes.ROWS if settings.type == "as it comes" else Takes.WHOLE
+
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         expression = parse(settings.value, layer.table.column_names, context.field_values)
         result_type(expression, layer.table.schema, context.values)  # what is wrong for every row is an error
@@ -77,20 +81,20 @@ class Compute(FieldsPerRow):
         altered = []
         remarks += named_fields.no_numbers(layer, expression.fields)
         if len(none):
-            text = f"{pluralise(len(none), 'row')} came to no number, as by dividing by zero, and stay empty"
-            remarks.append(Remark(text, layer.key, look=True))
+            text = "{n|row} came to no number, as by dividing by zero, and stay empty"
+            remarks.append(Remark.counted(text, layer.key, look=True, n=len(none)))
             altered.append(Altered("came to no number, as by dividing by zero", none))
         for why, rows in _reasons(failing):
-            remarks.append(Remark(f"{pluralise(len(rows), 'row')} could not be worked out: {why}", layer.key, look=True))
+            remarks.append(Remark.counted(f"{{n|row}} could not be worked out: {verbatim(why)}", layer.key, look=True, n=len(rows)))
             altered.append(Altered(f"could not be worked out: {why}", rows))
         if len(made.lost):
             text = f"{pluralise(len(made.lost), 'value')} cannot be {type_word(made.column.type)}: {join_words(made.examples, 3)}"
             remarks.append(Remark(text, layer.key, look=True))
             altered.append(Altered("its value does not fit the type", made.lost))
         if made.rounded:
-            remarks.append(Remark(f"{pluralise(made.rounded, 'value')} were rounded", layer.key, look=True))
+            remarks.append(Remark.counted("{n|value} were rounded", layer.key, look=True, n=made.rounded))
         if empty > 0:
-            remarks.append(Remark(f"{pluralise(empty, 'row')} came out empty", layer.key))
+            remarks.append(Remark.counted("{n|row} came out empty", layer.key, n=empty))
         return Columns({name: made.column}, remarks, altered)
 
 

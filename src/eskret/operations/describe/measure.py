@@ -19,7 +19,7 @@ from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.core.words import bold
 from eskret.errors import CrsError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
@@ -147,6 +147,9 @@ class Measure(FieldsPerRow):
             found.append(Finding.note(f"the field '{name}' is there already and is measured anew.", "what", facts))
         return [Field(n, t) for n, t in new], found
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         assert layer.geometry is not None
         crs = crs_facts(layer.crs) if layer.crs else None
@@ -177,13 +180,13 @@ class Measure(FieldsPerRow):
             edges = {"straight": "straight in its coordinates", "geodesic": "the shortest ways"}[settings.edges]
             along = f"ellipsoid, edges {edges}" if on_ellipsoid else "plane"
             remarks.append(Remark(f"measured along the {along}", layer.key))
-            off = 0.0 if on_ellipsoid or layer.crs is None else scale_error(layer.extent(), layer.crs)
+            off = 0.0 if on_ellipsoid or layer.crs is None else scale_error(context.extent_of(layer), layer.crs)
             if off > 0.0005:
                 text = f"the scale of {crs.name if crs else ''} is off by up to {100 * off:{',.0f' if off >= 0.1 else '.2g'}} % here"
                 remarks.append(Remark(text, layer.key, look=off > 0.005))
         empty = int((~is_nonempty(layer.geometry)).sum())
         if empty:
-            remarks.append(Remark(f"{empty:,} without geometry stay empty", layer.key))
+            remarks.append(Remark.counted("{n} without geometry stay empty", layer.key, n=empty))
         return Columns(made, remarks)
 
 

@@ -101,7 +101,7 @@ class Nearest(EachLayer):
         reasons = [(TOO_FAR, np.flatnonzero(there & ~found)), (other_layer.NO_PLACE, np.flatnonzero(~there))]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
         altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
-        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
+        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
         if found.any():
             ends = (figure(metres) / LENGTHS[settings.unit] for figure in (np.nanmin, np.nanmax))
             least, most = (format_quantity(end, settings.unit) for end in ends)

@@ -18,7 +18,7 @@ from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.words import pluralise
 from eskret.errors import CrsError, SettingError
-from eskret.operations.base import Context, Finding, Level, Phase
+from eskret.operations.base import Context, Finding, Level, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -81,6 +81,10 @@ class Buffer(ShapePerRow):
             found.append(Finding.error(f"{TOO_FAR}.", "distance", facts))
         return found
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # how true it is along the ellipsoid is told of the whole
+        return Takes.WHOLE if ground.on_ellipsoid(facts.crs, settings.along) else Takes.ROWS
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         crs = ground.crs_of(layer)
         metres = parse_length(settings.distance).si
@@ -89,7 +93,7 @@ class Buffer(ShapePerRow):
             found = shapely.buffer(shapes, distance, quad_segs=settings.steps, cap_style=settings.ends, join_style=settings.corners)
             return of_dimension(found, np.full(len(found), 2))
 
-        remarks = ground.remarks_of(layer, settings.along)
+        remarks = ground.remarks_of(layer, settings.along, context)
         if ground.on_ellipsoid(crs, settings.along):
             if too_far(metres):
                 raise SettingError(TOO_FAR, place=layer.key, setting="distance")

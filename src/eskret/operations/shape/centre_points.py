@@ -10,8 +10,8 @@ import shapely
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.globe.seam import running, wrapped
 from eskret.core.geometry.parts import dimension
-from eskret.core.layer import GeometryKind, Layer
-from eskret.operations.base import Context, Phase
+from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.operations.base import Context, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
@@ -39,6 +39,9 @@ class CentrePoints(ShapePerRow):
             help="Where the point of each feature lies.",
             choices={"on": "on the feature", "mass": "at its centre of mass"},
         )
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         globe = is_geographic(layer.crs)

@@ -179,7 +179,7 @@ class ConnectPoints(EachLayer):
             remarks.append(Remark(text, layer.key))
         remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:
-            remarks += ground.remarks_of(layer, settings.along)
+            remarks += ground.remarks_of(layer, settings.along, context)
         for breaks, why in zip(found.breaks, ("points are too far apart", "too much time lies between points"), strict=True):
             if breaks:
                 remarks.append(Remark(f"{pluralise(breaks, 'break')} where {why}", layer.key))

@@ -11,7 +11,7 @@ from eskret.core.geometry.ordinates import measured
 from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
 
@@ -43,6 +43,9 @@ class CornerPoints(EachLayer):
         return reshaping.forecast_shapes(
             new, reshaping.require_geometry(facts), GeometryKind.POINT, count=None, certainty=Certainty.UNKNOWN
         )
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

@@ -99,7 +99,7 @@ class CutLines(EachLayer):
         remarks = [
             *others.remarks,
             *reshaping.of_plane(layer, plane.error),
-            *ground.remarks_of(layer, settings.along),
+            *ground.remarks_of(layer, settings.along, context),
             Remark(f"{pluralise(len(pieces), 'piece')} of {pluralise(len(whole), 'line')}", layer.key),
         ]
         if len(beside):

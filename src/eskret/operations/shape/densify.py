@@ -16,9 +16,8 @@ from eskret.core.geometry.parts import dimension, single_parts, together
 from eskret.core.geometry.vertices import split_edges
 from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import pluralise
 from eskret.errors import SettingError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings
 from eskret.operations.support import ground, reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -47,9 +46,12 @@ class Densify(ShapePerRow):
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         return [*reshaping.require_length_unit(facts, "longest"), *ground.forecast_along(facts, settings.along)]
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         metres, crs = parse_length(settings.longest).si, ground.crs_of(layer)
-        remarks = ground.remarks_of(layer, settings.along)
+        remarks = ground.remarks_of(layer, settings.along, context)
         along = ground.on_ellipsoid(crs, settings.along)
         if along:
             remarks.append(Remark("stretches are measured along the ellipsoid", layer.key))
@@ -80,7 +82,7 @@ class Densify(ShapePerRow):
         in_chunks(some, len(layer), context.watch, 5_000)
         before = int(shapely.get_num_coordinates(shapes).sum())
         after = int(shapely.get_num_coordinates(out).sum())
-        remarks.append(Remark(pluralise(after - before, "corner was put in", "corners were put in"), layer.key))
+        remarks.append(Remark.counted("{n|corner was put in|corners were put in}", layer.key, n=after - before))
         return Reshaped(out, remarks=remarks)
 
 

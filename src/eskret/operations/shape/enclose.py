@@ -102,7 +102,7 @@ class Enclose(EachLayer):
         remarks = [*_remarks(layer, found, polygons, metres), *reshaping.of_plane(layer, error)]
         remarks += ground.told_of_nowhere(layer)
         if settings.tolerance:
-            remarks += ground.remarks_of(layer, settings.along)
+            remarks += ground.remarks_of(layer, settings.along, context)
         if settings.points:
             table, more, accounts = _from_points(layer, polygons, context)
             remarks += more

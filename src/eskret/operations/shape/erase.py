@@ -6,7 +6,7 @@ from typing import Literal
 
 from eskret.core.accounts.account import Relation
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.settings import OperationSettings
 from eskret.operations.support import cutting, other_layer
 from eskret.operations.support.setting_types import Size
@@ -38,6 +38,9 @@ class Erase(EachLayer):
         if has_errors(found):
             return Forecast((), tuple(found))
         return Forecast((other_layer.upper_bound(facts),), tuple(found))
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         return cutting.cut_outcome(layer, settings, context, "by", "outside")

@@ -9,7 +9,7 @@ from eskret.core.accounts.account import ControlTotal
 from eskret.core.geometry.parts import dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -39,6 +39,9 @@ class Outlines(ShapePerRow):
         if facts.kind in (GeometryKind.POINT, GeometryKind.LINE):
             found.append(Finding.error("only areas have outlines.", "from", facts))
         return found
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         areas = dimension(shapes) == 2

@@ -10,8 +10,7 @@ from eskret.core.accounts.account import ControlTotal, Relation, Remark
 from eskret.core.geometry.parts import single_parts
 from eskret.core.layer import Certainty, Field, Layer, LayerFacts
 from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
-from eskret.core.words import pluralise
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import reshaping
 
@@ -45,6 +44,9 @@ class SeparateParts(EachLayer):
         new = facts.with_fields((*facts.fields, Field(settings.number, pa.int64()))) if settings.number else facts
         return reshaping.forecast_shapes(new, reshaping.require_geometry(facts), certainty=Certainty.UNKNOWN, count=None)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
 
         assert layer.geometry is not None
@@ -59,7 +61,7 @@ class SeparateParts(EachLayer):
                 unit, factor = unit_of(name, layer.crs)
                 controls.append(ControlTotal(name, unit, np.nansum(before[name]) * factor, after[name].sum() * factor))
         came_apart = int((np.bincount(rows, minlength=len(layer)) > 1).sum())
-        remarks = [Remark(f"{pluralise(came_apart, 'feature')} came apart", layer.key)] if came_apart else []
+        remarks = [Remark.counted("{n|feature} came apart", layer.key, n=came_apart)] if came_apart else []
         return reshaping.one_to_many(
             layer, rows, parts, context, remarks=remarks, controls=controls, numbers=(settings.number, number) if settings.number else None
         )

@@ -61,7 +61,7 @@ class Simplify(ShapePerRow):
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         thin, remarks = self._together(layer, settings) if settings.shared else self._each(layer, settings, context)
-        remarks += ground.remarks_of(layer, settings.along)
+        remarks += ground.remarks_of(layer, settings.along, context)
         before, after = (int(shapely.get_num_coordinates(s).sum()) for s in (shapes, thin))
         share = f" ({100 * after / before:.1f} %)" if before else ""
         remarks = [*remarks, Remark(f"{after:,} of {before:,} corners{share} are left", layer.key)]

@@ -88,7 +88,7 @@ class SnapPoints(ShapePerRow):
             reasons.append((TOO_FAR, far))
         elif len(far):
             altered.append(Altered(TOO_FAR, far))
-        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
+        remarks = [*others.remarks, *ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
         told = pluralise(int(moves.sum()), "point was moved", "points were moved")
         if moves.any():
             told += f", by {format_quantity(metres[moves].min(), 'm')} to {format_quantity(metres[moves].max(), 'm')}"

@@ -166,7 +166,7 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
     if settings.relation == NEAR:
         found = _near(layer, others, settings, context)
-        remarks += [*ground.remarks_of(layer, settings.along), *ground.told_of_nowhere(layer)]
+        remarks += [*ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
     else:
         relation = Predicate(settings.relation)
         globe = is_geographic(layer.crs)

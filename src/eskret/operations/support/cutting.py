@@ -17,7 +17,7 @@ from eskret.core.layer import GeometryKind, Layer
 from eskret.core.measure.planar import Sizes, layer_sizes, sizes_of, unit_of
 from eskret.core.measure.totals import measure_sizes, totals_of
 from eskret.core.measure.units import AREAS, LENGTHS, Quantity, parse_measure
-from eskret.core.words import pluralise
+from eskret.errors import Code
 from eskret.operations.base import Context, Outcome
 from eskret.operations.settings import setting
 from eskret.operations.support import other_layer
@@ -97,18 +97,19 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
         ]
     )
     out = layer.take(rows)
-    changed = left & (shortened | np.isin(found.edge, found.mended))
+    mended = found.mended if settings.edge == "cut" else found.mended[:0]  # what stays whole stays as it is
+    changed = left & (shortened | np.isin(found.edge, mended))
     out = out.with_shapes(np.searchsorted(rows, found.edge[changed]), pieces[changed])
     lost = sizes_of(away, layer.crs)
     before = layer_sizes(layer)
-    if len(found.mended):
-        remarks.append(Remark(f"{pluralise(len(found.mended), 'invalid shape')} mended to be cut", layer.key, look=True))
+    if len(mended):
+        remarks.append(Remark.counted("{n|invalid shape} mended to be cut", layer.key, look=True, n=len(mended)))
         # what a self-crossing shape measures depends on how it is read: it counts as it is once mended
-        crossed = layer.shapes(found.mended)
+        crossed = layer.shapes(mended)
         sound = sizes_of(of_dimension(made_valid(crossed), dimension(crossed)), layer.crs)
         for name, values in before.items():
             corrected = values.copy()
-            corrected[found.mended] = sound[name]
+            corrected[mended] = sound[name]
             before = {**before, name: corrected}
     controls = _controls(before, layer_sizes(out), lost, aside.rows, found.edge[left], left, layer.crs)
     unit = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
@@ -117,9 +118,9 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     if dropped.any() and (dropped & left).any():
         altered.append(Altered(f"pieces smaller than {settings.sliver} left out", found.edge[dropped & left]))
     if not len(rows):
-        remarks.append(Remark(f"nothing lies {side} the area", layer.key, look=True))
+        remarks.append(Remark(f"nothing lies {side} the area", layer.key, look=True, code=Code.NOTHING_LEFT))
     if shortened.any():
-        remarks.append(Remark(f"{pluralise(int(shortened.sum()), 'feature')} cut at the edge", layer.key))
+        remarks.append(Remark.counted("{n|feature} cut at the edge", layer.key, n=int(shortened.sum())))
     account = InputAccount.of(layer, aside, tuple(altered))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), controls)
     return Outcome((out,), (account, *others.accounts), (told,), rows, tuple(remarks))

@@ -17,9 +17,8 @@ from eskret.core.geometry.local_projection import Plane, plane_for
 from eskret.core.geometry.measuring import scale_error
 from eskret.core.geometry.ordinates import moved
 from eskret.core.layer import Layer, LayerFacts
-from eskret.core.words import pluralise
 from eskret.errors import CrsError
-from eskret.operations.base import Finding
+from eskret.operations.base import Context, Finding
 from eskret.operations.settings import setting
 
 Along = Literal["fitting", "planar", "geodesic"]
@@ -82,9 +81,9 @@ def forecast_along(facts: LayerFacts, along: str, setting: str = "along") -> lis
     return [Finding.look(f"{text}.", setting, facts)] if text else []
 
 
-def remarks_of(layer: Layer, along: str) -> list[Remark]:
+def remarks_of(layer: Layer, along: str, context: Context) -> list[Remark]:
     """What a run has to say of it."""
-    text = _off(layer.extent(), layer.crs, along)
+    text = _off(context.extent_of(layer), layer.crs, along)
     return [Remark(text, layer.key, look=True)] if text else []
 
 
@@ -132,8 +131,8 @@ def nowhere_rows(layer: Layer) -> np.ndarray:
 def told_of_nowhere(layer: Layer) -> list[Remark]:
     """What to say of them."""
     many = len(nowhere_rows(layer))
-    has = pluralise(many, "feature has", "features have")
-    return [Remark(f"{has} coordinates that are no degrees, and no place", layer.key, look=True)] if many else []
+    text = "{n|feature has|features have} coordinates that are no degrees, and no place"
+    return [Remark.counted(text, layer.key, look=True, n=many)] if many else []
 
 
 def on_the_globe(shapes: np.ndarray) -> np.ndarray:

@@ -267,7 +267,7 @@ class _Told:
             self._aside.setdefault(reason, []).append(one.aside.rows[one.aside.codes == n] + self._read)
         self._read += len(one.layer) + len(one.aside)
         self._kept += len(one.layer)
-        self._remarks += one.remarks
+        self._remarks = added_up(self._remarks, one.remarks)
         self.titles = one.layer.titles
         for name, value, unit in totals_of(one.layer, tuple(t for t in self._fields if t in one.layer.table.column_names)):
             self._totals.setdefault((name, unit), []).append(value)
@@ -282,7 +282,7 @@ class _Told:
         delivered = Delivered(plan.path, plan.layer, self._kept, layer.crs, context.step, content=content)
         account = InputAccount.of(layer, SetAside.from_reasons([(r, np.concatenate(rows)) for r, rows in self._aside.items()]))
         layers: tuple[Any, ...] = () if self._aside else (layer,)
-        return Outcome(layers, (account,), (output,), None, added_up(self._remarks), (delivered,))
+        return Outcome(layers, (account,), (output,), None, tuple(self._remarks), (delivered,))
 
 
 def _changed(

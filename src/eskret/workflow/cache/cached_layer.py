@@ -98,7 +98,10 @@ class CachedLayer:
             return pa.ipc.open_file(source).schema
 
     def chunks(self) -> Generator[Layer, None, None]:
-        """Its rows, so many at a time; read, and not mapped: what was looked at stays nowhere."""
+        """Its rows, so many at a time, at least one chunk; read, and not mapped: what was looked at stays nowhere."""
+        if not self.rows:
+            yield self.load()
+            return
         size = chunking.CHUNK
         columns = [rebatched(_batches(self.home / TABLE), size)]
         if self.has_geometry:

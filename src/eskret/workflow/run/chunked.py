@@ -91,7 +91,7 @@ class Merged:
         for account in outcome.inputs:
             self._inputs.setdefault((account.setting, account.layer), []).append(account)
         self._outputs += outcome.outputs
-        self._remarks = [*added_up((*self._remarks, *outcome.remarks))]
+        self._remarks = added_up(self._remarks, outcome.remarks)
         self._relation = outcome.relation or self._relation
         self._failed = self._failed or outcome.failed
 
@@ -110,8 +110,8 @@ def _input(accounts: Sequence[InputAccount]) -> InputAccount:
     rows, codes = [], []
     altered: dict[tuple[str, str], list[tuple[np.ndarray, np.ndarray | None]]] = {}
     for start, one in zip(starts, accounts, strict=False):
+        numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
         if len(one.set_aside):
-            numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
             rows.append(one.set_aside.rows + start)
             codes.append(numbers[one.set_aside.codes])
         for change in one.altered:

@@ -1,0 +1,204 @@
+"""Large layers go through in chunks: nothing that is told or written differs from what is done whole."""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
+from eskret.core.files.user_state import cache_place
+from eskret.core.layer import chunks
+from eskret.errors import EskretError
+from eskret.operations.base import EachLayer, Takes
+from eskret.operations.registry import all_operations
+from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.model import document
+from eskret.workflow.run.engine import Run
+from tests.golden import drawn, record
+from tests.length import turns
+
+IN_ROWS = ("keep", "keep_by_place", "compute", "arrange_fields", "measure", "clip", "erase", "reproject", "buffer", "centre_points")
+IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify")
+
+
+@pytest.fixture
+def small(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Chunks of five rows, for layers of more than six."""
+    monkeypatch.setattr(chunks, "CHUNK", 5)
+    monkeypatch.setattr(chunks, "LARGE", 6)
+
+
+def told(path: Path, **more: Any) -> dict[str, Any] | str:
+    """What a run says, but for times and digests of databases, which hold times."""
+    try:
+        result = Run(document.read(path), workflow=path, **more).execute().to_json()
+    except EskretError as error:
+        return error.sentence()
+    for one in (result, *result["steps"]):
+        one.pop("seconds")
+    result.pop("started")
+    for one in result["outputs"]:
+        one.pop("sha256")
+    return dict(json.loads(json.dumps(result), parse_float=lambda text: round(float(text), 6)))
+
+
+def run_twice(path: Path, request: pytest.FixtureRequest) -> tuple[Any, Any, str, str]:
+    """What is told and written of a workflow done whole, and then in chunks."""
+    out = path.parent / "out"
+    whole, written = told(path), record.contents(out) if out.exists() else ""
+    shutil.rmtree(out, ignore_errors=True)
+    path.with_suffix(".outputs.json").unlink(missing_ok=True)
+    request.getfixturevalue("small")
+    return whole, told(path), written, record.contents(out) if out.exists() else ""
+
+
+@pytest.mark.parametrize("number", range(turns(200, 20)))
+def test_drawn_workflows_in_chunks_as_whole(number: int, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / f"w{number}.toml"
+    path.write_text(drawn.workflow(number))
+    whole, chunked, written, again = run_twice(path, request)
+    assert chunked == whole
+    assert again == written
+
+
+def cases() -> Iterator[tuple[str, dict[str, Any]]]:
+    for use in IN_ROWS:
+        # some of the values that do not fit a type are told, of all of them
+        yield from ((use, settings) for settings in drawn.STEPS[use] if "types" not in settings)
+    yield "keep_by_place", {"to": drawn.ONE, "relation": "touches"}
+    yield "clip", {"to": drawn.ONE, "edge": "whole"}
+    yield "clip", {"to": drawn.ONE, "sliver": "5000 m2"}
+    yield "compute", {"field": "none", "value": "tonnes / (n % 4)"}
+    yield "keep", {"where": "n > 1000"}
+
+
+@pytest.mark.parametrize(("use", "settings"), cases(), ids=str)
+def test_every_operation_of_rows_in_chunks_as_whole(
+    use: str, settings: dict[str, Any], tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    kinds = ["areas"] if use == "outlines" else ["points", "lines", "areas", "mixed"]
+    given = "\n".join(f"{k} = {drawn._toml('one:one' if v == drawn.ONE else v)}" for k, v in settings.items())
+    path.write_text(
+        f'eskret = 1\ntitle = "Rows"\n[parameters.least]\ntype = "number"\ndefault = 5\n'
+        f'[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = {drawn._toml(kinds)}\n'
+        '[[steps]]\nid = "one"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["one"]\n'
+        f'[[steps]]\nid = "it"\nuse = "{use}"\nfrom = "in"\n{given}\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "it"\nto = "out/w.gpkg"\n'
+    )
+    works: list[int] = []
+    work = type(all_operations()[use]).run
+    monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])
+    whole, chunked, written, again = run_twice(path, request)
+    assert chunked == whole
+    assert again == written
+    # of every kind that it takes in rows there were chunks
+    assert works.count(5) >= 5, "nothing went through in chunks"
+
+
+def test_which_operations_take_rows(tmp_path: Path) -> None:
+    rows = {n for n, o in all_operations().items() if isinstance(o, EachLayer) and type(o).takes is not EachLayer.takes}
+    assert rows == set(IN_ROWS) and EachLayer.takes(all_operations()["sort"], None, None) is Takes.WHOLE  # type: ignore[arg-type]
+
+
+WORKFLOW = """eskret = 1
+title = "Rows"
+[[steps]]
+id = "in"
+use = "load"
+files = ["all.gpkg"]
+layers = ["areas"]
+[[steps]]
+id = "some"
+use = "keep"
+from = "in"
+where = "n < 39"
+[[steps]]
+id = "bad"
+use = "compute"
+from = "some"
+field = "x"
+value = "tonnes"
+[[steps]]
+id = "out"
+use = "save"
+from = "bad"
+to = "out/w.gpkg"
+"""
+
+
+def test_what_breaks_off_half_way_leaves_nothing(small: None, tmp_path: Path) -> None:
+    """A shape in the last chunk that is damaged is set aside; a step that fails in a late chunk, or is stopped there, leaves nothing."""
+    drawn.data(tmp_path / "data")
+    (tmp_path / "data" / "w.toml").write_text(WORKFLOW)
+    with sqlite3.connect(tmp_path / "data" / "all.gpkg") as db:
+        for (trigger,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'areas'").fetchall():
+            db.execute(f'DROP TRIGGER "{trigger}"')
+        db.execute("UPDATE areas SET geom = substr(geom, 1, length(geom) - 9) WHERE fid = 38")
+    path = tmp_path / "data" / "w.toml"
+    result = Run(document.read(path), workflow=path).execute()
+    (account,) = result.steps[0].inputs
+    assert account.set_aside.counts() == [("its shape is damaged in the file", 1)] and account.set_aside.rows.tolist() == [37]
+    assert result.outputs[0].features == 37
+
+    stopped = Run(document.read(path), workflow=path)
+    seen: list[int] = []
+
+    def stop_late(event: dict[str, Any]) -> None:
+        if event["event"] == "step_finished" and event["id"] == "some":
+            seen.append(1)
+            stopped.stop()
+
+    stopped.tell = stop_late
+    before = (tmp_path / "data" / "out" / "w.gpkg").read_bytes()
+    assert stopped.execute().state == "stopped" and seen
+    assert (tmp_path / "data" / "out" / "w.gpkg").read_bytes() == before
+    assert not [p for p in cache_place("scratch").glob("spool-*") if p.is_dir()]
+
+
+def test_results_of_chunks_are_taken_up_again(small: None, tmp_path: Path) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "data" / "w.toml"
+    path.write_text(WORKFLOW)
+    first = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store())).execute()
+    again = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store())).execute()
+    assert [s.reused for s in first.steps] == [0, 0, 0, 0] and [s.reused for s in again.steps] == [1, 1, 1, 1]
+    path.write_text(WORKFLOW.replace("n < 39", "n < 21"))
+    other = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store())).execute()
+    assert [s.reused for s in other.steps] == [1, 0, 0, 0] and other.outputs[0].features == 20
+    assert not [p for p in cache_place("scratch").glob("spool-*") if p.is_dir()]
+
+
+def test_remarks_of_parts_are_those_of_the_whole() -> None:
+    """However rows are parted, what is told of the parts, put together, is what is told of all of them."""
+    chance = random.Random(3)
+    name = "a {n} of {m|x}"
+
+    def said(counts: list[int]) -> list[Remark]:
+        many, odd, none = (sum(c % k == 0 for c in counts) for k in (2, 3, 5))
+        out = [Remark.counted("{n|row has|rows have} it", "k", n=many)] if many else []
+        out += [Remark("always so", "k")]
+        out += [Remark.counted(f"'{verbatim(name)}': {{n|child|children}} {{n:is|are}} odd", "k", look=True, n=odd)] if odd else []
+        return out + ([Remark.counted("{n:one|many} of {n}", "k", n=none)] if none else [])
+
+    for _ in range(300):
+        rows = [chance.randint(1, 40) for _ in range(chance.randint(1, 12))]
+        parts, at = [], 0
+        while at < len(rows):
+            size = chance.randint(1, 4)
+            parts.append(rows[at : at + size])
+            at += size
+        together: list[Remark] = []
+        for part in parts:
+            together = added_up(together, said(part))
+        assert sorted(map(repr, together)) == sorted(map(repr, said(rows)))
+    assert told_counts(f"'{verbatim(name)}'", {}) == f"'{name}'" and told_counts("{n|foot|feet}", {"n": 1_234}) == "1,234 feet"
