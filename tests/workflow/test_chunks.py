@@ -6,7 +6,7 @@ import json
 import random
 import shutil
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Generator
 from pathlib import Path
 from typing import Any
 
@@ -69,7 +69,7 @@ def test_drawn_workflows_in_chunks_as_whole(number: int, tmp_path: Path, request
     assert again == written
 
 
-def cases() -> Iterator[tuple[str, dict[str, Any]]]:
+def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     for use in IN_ROWS:
         # some of the values that do not fit a type are told, of all of them
         yield from ((use, settings) for settings in drawn.STEPS[use] if "types" not in settings)

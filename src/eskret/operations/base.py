@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import inspect
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
@@ -451,7 +451,7 @@ class Source(Operation):
     def read(self, part: Any, settings: Any, context: Context) -> Sequence[Outcome]:
         """Do one task."""
 
-    def chunks(self, part: Any, settings: Any, context: Context) -> Iterator[Outcome] | None:
+    def chunks(self, part: Any, settings: Any, context: Context) -> Iterable[Outcome] | None:
         """Do one task a chunk at a time: outcomes of rows one behind the other, of one layer; None where it is done whole."""
         return None
 

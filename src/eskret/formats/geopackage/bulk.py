@@ -5,7 +5,7 @@ The file is opened anew for it, which is why small layers go another way; its sp
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Generator, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -59,15 +59,15 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     library_write.write_table(path, table, name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch)
 
 
-def index_large(container: GeoPackageWriter, layer: Layer, name: str) -> None:
+def index_large(container: GeoPackageWriter, layer: Layer, name: str, watch: Watch = no_watch) -> None:
     """Give a layer that ``write_large`` wrote its spatial index."""
     if layer.has_geometry:
-        _index(container, name, layer.table.column_names, [rtree.rounded(bounds_of(declared(layer)[0]))])
+        _index(container, name, layer.table.column_names, [rtree.rounded(bounds_of(declared(layer)[0]))], watch)
 
 
-def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: Sequence[np.ndarray]) -> None:
+def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: Sequence[np.ndarray], watch: Watch) -> None:
     geom, key = (number_collisions([n], taken=names)[0] for n in ("geom", "fid"))
-    container.add_index(name, geom, key, np.concatenate(boxes))
+    container.add_index(name, geom, key, np.concatenate(boxes), watch)
 
 
 def takes_chunks(layer: ChunkedLayer, name: str) -> bool:
@@ -89,7 +89,7 @@ class ChunkWriter:
         self._boxes: list[np.ndarray] = []
         self._names: list[str] = []
 
-    def write(self, chunks: Iterator[Layer], rows: int, description: str = "", watch: Watch = no_watch) -> None:
+    def write(self, chunks: Generator[Layer, None, None], rows: int, description: str = "", watch: Watch = no_watch) -> None:
         """Write them; none of what stands in memory for one chunk is there for the next.
 
         Raises
@@ -133,10 +133,10 @@ class ChunkWriter:
         binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
         return table.append_column(geom, binary.cast(pa.binary()))
 
-    def index(self, container: GeoPackageWriter) -> None:
+    def index(self, container: GeoPackageWriter, watch: Watch = no_watch) -> None:
         """Give the layer its spatial index."""
         if self._boxes:
-            _index(container, self._name, self._names, self._boxes)
+            _index(container, self._name, self._names, self._boxes, watch)
 
 
 def _storable(table: pa.Table) -> pa.Table:

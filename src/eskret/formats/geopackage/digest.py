@@ -17,6 +17,7 @@ from typing import Any
 from eskret.core.expression import quote
 from eskret.errors import InputError
 from eskret.formats import sqlite
+from eskret.formats.reading import Watch, no_watch
 
 FORM = "r1:"
 """How digests of this form begin; those of earlier versions have no such mark."""
@@ -45,7 +46,7 @@ def layer_digest(path: Path, name: str, like: str = FORM) -> str:
     return found[name]
 
 
-def layer_digests(path: Path, names: Iterable[str], like: Mapping[str, str] | None = None) -> dict[str, str]:
+def layer_digests(path: Path, names: Iterable[str], like: Mapping[str, str] | None = None, watch: Watch = no_watch) -> dict[str, str]:
     """Digests of several layers of a file, those that are there, through one connection: to open a file of many layers costs
     more than to read one.
 
@@ -61,13 +62,13 @@ def layer_digests(path: Path, names: Iterable[str], like: Mapping[str, str] | No
     try:
         with closing(sqlite.connect(path)) as db:
             there = {row[0] for row in db.execute("SELECT table_name FROM gpkg_contents")}
-            out = {name: rows_digest(db, name) for name in names if name in there and name not in earlier}
+            out = {name: rows_digest(db, name, watch=watch) for name in names if name in there and name not in earlier}
         return out | {name: layer_digest(path, name, "") for name in names if name in there & earlier}
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
 
 
-def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main") -> str:
+def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main", watch: Watch = no_watch) -> str:
     """The digest of a layer through a connection, within whatever transaction is open on it.
 
     Raises
@@ -87,15 +88,16 @@ def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main") -> str
     what = ", ".join(map(quote, names)) or "1"
     before, db.text_factory = db.text_factory, bytes  # a text that is not sound UTF-8 is content, too
     try:
-        return FORM + _digest_of(found, db.execute(f"SELECT {what} FROM {schema}.{quote(layer)}{order}"), names, drawn)
+        return FORM + _digest_of(found, db.execute(f"SELECT {what} FROM {schema}.{quote(layer)}{order}"), names, drawn, watch)
     finally:
         db.text_factory = before
 
 
-def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: str | None) -> str:
+def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: str | None, watch: Watch) -> str:
     rows = 0
     while chunk := cursor.fetchmany(_CHUNK):
         rows += len(chunk)
+        watch(rows, 0)
         if not names:
             continue
         columns: list[Sequence[object]] = list(zip(*chunk, strict=True))

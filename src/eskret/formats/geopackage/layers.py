@@ -42,7 +42,7 @@ def put_layers(
                     container.add(layer, name, description, watch)
     with writer.writing(staged) as container:
         for layer, name in large:
-            bulk.index_large(container, layer, name)
+            bulk.index_large(container, layer, name, watch)
             container.put_titles(name, layer.titles)
         for _, name in pairs:
             if section:

@@ -13,6 +13,7 @@ import sqlite3
 import numpy as np
 
 from eskret.core.expression import quote
+from eskret.formats.reading import Watch, no_watch
 from eskret.formats.sqlite import insert
 
 _CELLS = 51  # SQLite's RTREE_MAXCELLS
@@ -43,7 +44,7 @@ def _order(box: np.ndarray) -> np.ndarray:
     return np.lexsort((y, strip))
 
 
-def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray) -> None:
+def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, watch: Watch = no_watch) -> None:
     """Fill an empty R-tree.
 
     Parameters
@@ -74,8 +75,9 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray) -
         order = _order(box)
         ids, box = ids[order], box[order]
         _write_nodes(db, quoted("_node"), ids if level == 0 else ids + first[level - 1], box, first[level], level == len(sizes) - 1, level)
+        watch(0, 0)
         if level == 0:
-            _write_rows(db, quoted("_rowid"), ids, first[0])
+            _write_rows(db, quoted("_rowid"), ids, first[0], watch)
         else:
             parents = np.column_stack([ids + first[level - 1], np.arange(len(ids)) // _FILL + first[level]])
             parents = parents[np.argsort(parents[:, 0], kind="stable")]
@@ -107,9 +109,10 @@ def _write_nodes(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.nd
         db.executemany(f"INSERT OR REPLACE INTO {table} (nodeno, data) VALUES (?,?)", nodes)
 
 
-def _write_rows(db: sqlite3.Connection, table: str, ids: np.ndarray, first: int) -> None:
+def _write_rows(db: sqlite3.Connection, table: str, ids: np.ndarray, first: int, watch: Watch) -> None:
     """Which leaf each row is in, in the order of the rows."""
     by_row = np.argsort(ids, kind="stable")
     for begin in range(0, len(ids), _FILL * _AT_ONCE):
         some = by_row[begin : begin + _FILL * _AT_ONCE]
+        watch(begin, len(ids))
         insert(db, table, ("rowid", "nodeno"), np.column_stack([ids[some], some // _FILL + first]).tolist())

@@ -276,7 +276,7 @@ class GeoPackageWriter:
         )
         if shapes is not None:
             db.execute("INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z)))
-            self.add_index(name, geom, key, rtree.rounded(bounds))
+            self.add_index(name, geom, key, rtree.rounded(bounds), watch)
         self.put_titles(name, layer.titles)
         self._fresh += 1
         if self._fresh >= _CLEAR_AFTER and not self._plain:
@@ -313,13 +313,13 @@ class GeoPackageWriter:
                 self._db.executemany(f"INSERT INTO {quote(name)} DEFAULT VALUES", [()] * part.num_rows)
             watch(min(start + SLICE, total), total)
 
-    def add_index(self, name: str, geom: str, key: str, boxes: np.ndarray) -> None:
+    def add_index(self, name: str, geom: str, key: str, boxes: np.ndarray, watch: Watch = no_watch) -> None:
         """Fill the spatial index of a layer whose rows are numbered from 1; ``boxes`` as ``rtree.rounded`` gives them (n, 4)."""
         db = self._db
         tree = quote(f"rtree_{name}_{geom}")
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
         there = np.flatnonzero(~np.isnan(boxes[:, 0]))
-        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there] if len(there) < len(boxes) else boxes)
+        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there] if len(there) < len(boxes) else boxes, watch)
         db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, RTREE_DEFINITION))
         self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
 

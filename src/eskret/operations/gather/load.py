@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -321,7 +321,7 @@ class Load(Source):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
         return [self._taken_in(reading, part, settings, context)]
 
-    def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterator[Outcome] | None:
+    def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterable[Outcome] | None:
         if (
             isinstance(part, Unreadable)
             or settings.if_unreadable != "stop"

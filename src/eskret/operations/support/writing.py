@@ -80,7 +80,7 @@ class Writer:
         with closing(ahead(ready)) as coming:
             writer.write(coming, len(layer), self.words.get("description", ""), self.context.watch)
         with geopackage.writing(staged) as container:
-            writer.index(container)
+            writer.index(container, self.context.watch)
             container.put_titles(plan.layer, told.titles)
             metadata.put_about(container, plan.layer, self.words)
         self.transaction.mark_written(path)
@@ -90,7 +90,7 @@ class Writer:
     def _put(self, path: Path, staged: Path, plans: Sequence[PlannedOutput]) -> dict[str, tuple[int, str]]:
         """Say of layers that are staged what becomes of them at the commit; their rows and digests, as they stand there."""
         found = {e.name: e.rows for e in geopackage.entries(staged)} if plans else {}
-        digests = digest.layer_digests(staged, [p.layer for p in plans])
+        digests = digest.layer_digests(staged, [p.layer for p in plans], watch=self.context.watch)
         before = self.transaction.digests_there(path, [p.layer for p in plans if p.action == "replace"])
         for plan in plans:
             change = LayerChange(plan.layer, PUT, before.get(plan.layer, ""), digests[plan.layer], found.get(plan.layer, -1))

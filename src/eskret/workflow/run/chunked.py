@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
@@ -57,7 +57,7 @@ def read_in_chunks(
     return None if coming is None else gathered(coming, home(), prove)
 
 
-def gathered(outcomes: Iterator[Outcome], home: Path, prove: Prove) -> Outcome:
+def gathered(outcomes: Iterable[Outcome], home: Path, prove: Prove) -> Outcome:
     """Outcomes of chunks as one: its layer on disk, its accounts added up."""
     spool, whole = Spool(home), Merged()
     with closing(ahead(outcomes)) as coming:
