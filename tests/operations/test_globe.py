@@ -124,6 +124,13 @@ def test_within_nothing_finds_what_meets() -> None:
     assert rows(do("nearest", points, other=flat, within="0 m"), "distance_m") == [0.0, None]
 
 
+def test_near_finds_nothing_where_all_lies_further() -> None:
+    left, right = layer_of([shapely.box(0, 0, 1e-6, 1e-6)], WGS84), layer_of([shapely.box(0, 0.004, 0.3, 0.004001)], WGS84, key="b")
+    assert not rows(do("keep_by_place", left, to=right, relation="near", distance="1 m"), "n")
+    assert rows(do("nearest", left, other=right, within="1 m"), "distance_m") == [None]
+    assert rows(do("keep_by_place", left, to=right, relation="near", distance="1 km"), "n") == [0]
+
+
 def test_an_edge_means_one_thing_to_every_operation() -> None:
     """A parallel of 4 degrees at 58 north lies some hundred metres from the shortest line between its ends."""
     area, place = layer_of([shapely.box(0, 58, 4, 60)], WGS84), here((2, 58.01), (2, 57.99))

@@ -110,6 +110,23 @@ def test_which_operations_take_rows(tmp_path: Path) -> None:
     assert rows == set(IN_ROWS) and EachLayer.takes(all_operations()["sort"], None, None) is Takes.WHOLE  # type: ignore[arg-type]
 
 
+@pytest.mark.parametrize("figures", ["", 'figures = { all = "sum tonnes", which = "list n" }'])
+@pytest.mark.parametrize("counted", ["points", "lines", "areas", "mixed"])
+def test_what_is_counted_comes_in_chunks(counted: str, figures: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Count"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\n'
+        f'[[steps]]\nid = "it"\nuse = "count_in_areas"\nfrom = "in:one"\nother = "in:{counted}"\nwhere = "meets"\n{figures}\n'
+        '[[steps]]\nid = "there"\nuse = "reproject"\nfrom = "in:one"\ncrs = "EPSG:32627"\n'
+        f'[[steps]]\nid = "too"\nuse = "count_in_areas"\nfrom = "there"\nother = "in:{counted}"\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = ["it", "too"]\nto = "out/w.gpkg"\nname = "{step}"\n'
+    )
+    whole, chunked, written, again = run_twice(path, request)
+    assert isinstance(whole, dict) and whole["state"] == "look", whole
+    assert chunked == whole and again == written
+
+
 WORKFLOW = """eskret = 1
 title = "Rows"
 [[steps]]

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import inspect
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
@@ -18,7 +18,7 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 
 from eskret.core.accounts.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Certainty, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, fill_template, placeholders
 from eskret.core.style.style import Style
@@ -307,6 +307,8 @@ class Context:
     path_parameters: frozenset[str] = frozenset()
     others: Mapping[str, Sequence[Any]] = field(default_factory=dict)
     """Layers that settings name, by setting; in a rehearsal their facts."""
+    handles: Mapping[str, Sequence[Layer | ChunkedLayer]] = field(default_factory=dict)
+    """These layers as they are there: large ones on disk, in chunks."""
     sld_of: Callable[[Layer, str], str] | None = None
     """The style of a layer as the text of an SLD file for this name; the engine brings it."""
     chain: tuple[Path, ...] = ()
@@ -328,6 +330,13 @@ class Context:
     def other_layers(self, setting: str) -> Sequence[Layer]:
         """The layers that a setting names, in a run."""
         return self.others.get(setting, ())
+
+    def other_chunks(self, setting: str) -> Generator[tuple[Layer, LayerFacts], None, None]:
+        """The rows of the layers that a setting names, in a run, each with facts of the whole; of one that lies on disk so many at a
+        time."""
+        for one in self.handles.get(setting) or self.other_layers(setting):
+            whole = one.facts()
+            yield from ((x, whole) for x in ((one,) if isinstance(one, Layer) else one.chunks()))
 
     def other_facts(self, setting: str) -> Sequence[LayerFacts]:
         """Facts of the layers that a setting names, in a rehearsal."""

@@ -29,7 +29,13 @@ class Pieces:
 
 
 def meeting(
-    left: np.ndarray, right: np.ndarray, watch: Watch | None = None, *, relation: Meeting = "intersects", globe: bool = False
+    left: np.ndarray,
+    right: np.ndarray,
+    watch: Watch | None = None,
+    *,
+    relation: Meeting = "intersects",
+    globe: bool = False,
+    index: shapely.STRtree | None = None,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Positions (int64) of the features of both sides that meet or touch, by left and then right.
 
@@ -37,8 +43,9 @@ def meeting(
     ----------
     relation : what ``left`` must be to ``right``, if not that: a predicate of the library's index.
     globe : whether coordinates are degrees, of which 180 and -180 are one meridian.
+    index : of ``right``, where there is one already.
     """
-    tree = shapely.STRtree(right)
+    tree = shapely.STRtree(right) if index is None else index
     tree.query(shapely.Point())  # builds it before threads ask
 
     # the tree asks "left relation right" of those whose boxes meet

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Literal
 
 import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.accounts.account import ControlTotal, Remark
+from eskret.core.accounts.account import ControlTotal, InputAccount, Remark, SetAside, added_up
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.globe.meeting import centres
 from eskret.core.geometry.overlay import meeting
@@ -17,10 +18,12 @@ from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.aggregates import parse_statistics, statistics_of
 from eskret.core.tables.groupby import Groups
 from eskret.core.words import pluralise
+from eskret.formats.reading import Watch
 from eskret.operations.base import Context, Finding, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
 from eskret.operations.support.naming_fields import field_called, told_of_field
+from eskret.operations.support.other_layer import NO_PLACE
 from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 from eskret.operations.support.setting_types import Figures
 
@@ -74,37 +77,78 @@ class CountInAreas(FieldsPerRow):
         return [Field(name, pa.int64()), *made], found + told_of_field(facts, settings.field, name)
 
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
-        others = other_layer.others_of(layer, context, "other")
-        assert layer.geometry is not None and others.layer is not None
+        assert layer.geometry is not None
         there = np.flatnonzero(is_nonempty(layer.geometry))
-        globe = is_geographic(layer.crs)
-        inside = others.geometry
-        if settings.where == "centre":
-            inside = centres(others.geometry) if globe else shapely.centroid(others.geometry)
-        b, a = meeting(inside, layer.geometry[there], context.watch, globe=globe)
-        order = np.lexsort((b, a))
-        pairs = pairing.Pairs(there[a[order]], others.rows[b[order]])
+        met = _Met(layer, layer.geometry[there], settings, context)
+        order = np.lexsort((met.other, met.area))
+        pairs = pairing.Pairs(there[met.area[order]], met.other[order])
         count = np.bincount(pairs.row, minlength=len(layer)).astype(np.int64)
         name = field_called(layer.table.column_names, settings.field, context)
         made: dict[str, pa.Array | pa.ChunkedArray] = {name: pa.array(count)}
         having, of = np.unique(pairs.row, return_inverse=True)
         groups = Groups(of.astype(np.int64), np.searchsorted(of, np.arange(len(having))))
-        wanted = parse_statistics(settings.figures, others.layer.table.column_names)
-        counted_rows = others.layer.table.take(pa.array(pairs.other, pa.int64()))
+        counted_rows = met.rows.take(pa.array(order, pa.int64()))
         group = np.full(len(layer), -1, np.int64)
         group[having] = np.arange(len(having))
-        for one, column in zip(wanted, statistics_of(counted_rows, groups, wanted), strict=True):
+        for one, column in zip(met.wanted, statistics_of(counted_rows, groups, met.wanted), strict=True):
             made[one.name] = pairing.taken(pa.chunked_array([column]), group)
-        used = np.unique(pairs.other)
-        twice = int((np.bincount(pairs.other, minlength=1) > 1).sum())
-        remarks = [*others.remarks, Remark(f"{pluralise(len(used), 'feature')} of '{others.layer.key}' counted", layer.key)]
-        alone = len(others.rows) - len(used)
+        used = int((met.often > 0).sum())
+        remarks = [*met.remarks, Remark(f"{pluralise(used, 'feature')} of '{met.key}' counted", layer.key)]
+        alone = int((met.placed & (met.often == 0)).sum())
         if alone:
-            remarks.append(Remark(f"{pluralise(alone, 'feature')} of '{others.layer.key}' lie in no area", layer.key, look=True))
+            remarks.append(Remark(f"{pluralise(alone, 'feature')} of '{met.key}' lie in no area", layer.key, look=True))
+        twice = int((met.often > 1).sum())
         if twice:
             remarks.append(Remark(f"{pluralise(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
-        sums = named_fields.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), wanted)
-        remarks += named_fields.no_numbers(others.layer, [s.field for s in wanted])
-        account = pairing.other_account("other", others, used, "lies in no area")
-        return Columns(made, remarks, controls=(control, *sums), others=[account])
+        sums = named_fields.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), met.wanted)
+        return Columns(made, [*remarks, *met.no_numbers], controls=(control, *sums), others=[met.account()])
+
+
+class _Met:
+    """Which features lie in which areas, of the layer that is counted some rows at a time.
+
+    ``area`` and ``other`` are positions of those that meet, ``rows`` the fields that figures are made of, of each; ``often`` is how
+    often each feature was counted, ``placed`` whether it has a place at all.
+    """
+
+    def __init__(self, layer: Layer, areas: np.ndarray, settings: CountInAreas.Settings, context: Context) -> None:
+        self.remarks: list[Remark] = []
+        self.no_numbers: list[Remark] = []
+        found: list[np.ndarray] = []
+        rows: list[pa.Table] = []
+        often: list[np.ndarray] = []
+        placed: list[np.ndarray] = []
+        globe, begin = is_geographic(layer.crs), 0
+        index = shapely.STRtree(areas)
+        for chunk, whole in context.other_chunks("other"):
+            others = other_layer.laid(chunk, layer, "other", whole=whole)
+            self.key, self.wanted = chunk.key, parse_statistics(settings.figures, chunk.table.column_names)
+            inside = others.geometry
+            if settings.where == "centre":
+                inside = centres(inside) if globe else shapely.centroid(inside)
+            b, a = meeting(inside, areas, partial(_on, context.watch, begin, whole.count or 0), globe=globe, index=index)
+            mine = others.rows[b]
+            found.append(np.stack([a, mine + begin]))
+            at = pa.array(mine, pa.int64())
+            asked = {s.field: chunk.table.column(s.field).take(at) for s in self.wanted if s.field}
+            rows.append(pa.table({**asked, "\0": at}))  # the position beside it: without any column there would be no rows
+            often.append(np.bincount(mine, minlength=len(chunk)).astype(np.int32))
+            placed.append(np.isin(np.arange(len(chunk)), others.rows))
+            self.remarks = added_up(self.remarks, others.remarks)
+            said = named_fields.no_numbers(chunk, [s.field for s in self.wanted])
+            self.no_numbers = added_up(self.no_numbers, said)
+            begin += len(chunk)
+        self.area, self.other = np.concatenate(found, axis=1)
+        self.rows = pa.concat_tables(rows)
+        self.often, self.placed = np.concatenate(often), np.concatenate(placed)
+
+    def account(self) -> InputAccount:
+        """What became of the features of the layer that is counted."""
+        aside = [("lies in no area", np.flatnonzero(self.placed & (self.often == 0))), (NO_PLACE, np.flatnonzero(~self.placed))]
+        return InputAccount("other", self.key, len(self.often), SetAside.from_reasons(aside))
+
+
+def _on(watch: Watch, begin: int, whole: int, done: int, of: int) -> None:
+    """Progress within a chunk, as that of the whole."""
+    watch(begin + done, whole)

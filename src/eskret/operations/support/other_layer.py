@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from eskret.core.accounts.account import InputAccount, Remark, SetAside
+from eskret.core.accounts.account import InputAccount, Remark, SetAside, verbatim
 from eskret.core.crs import crs_facts, is_geographic, same_crs, transformation
 from eskret.core.geometry.globe.meeting import laid_about
 from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import invalid, made_valid
 from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
-from eskret.core.words import format_quantity, pluralise
+from eskret.core.words import format_quantity
 from eskret.errors import CrsError
 from eskret.operations.base import Context, Finding, Level
 from eskret.operations.support.to_workflow_crs import BENT, BENT_MUCH
@@ -86,20 +86,11 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     shapes: list[np.ndarray] = []
     places: list[np.ndarray] = []
     for other in context.other_layers(setting):
-        brought, remark = laid_over(other, layer)
-        remarks += remark
-        there = is_nonempty(brought)
-        bad = np.flatnonzero(there & invalid(brought)) if valid else np.empty(0, np.int64)
-        if len(bad):
-            brought = np.array(brought, object)
-            brought[bad] = made_valid(brought[bad])
-            there = is_nonempty(brought)
-            text = f"'{other.key}' has {pluralise(len(bad), 'invalid shape')}, mended to work with"
-            remarks.append(Remark(text, layer.key, look=True))
-        aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
-        accounts.append(InputAccount(setting, other.key, len(other), aside))
-        shapes.append(brought[there])
-        places.append(np.flatnonzero(there))
+        one = laid(other, layer, setting, valid)
+        remarks += one.remarks
+        accounts += one.accounts
+        shapes.append(one.geometry)
+        places.append(one.rows)
     first = next(iter(context.other_layers(setting)), None)
     return Others(
         np.concatenate(shapes) if shapes else np.empty(0, object),
@@ -110,8 +101,35 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     )
 
 
-def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
-    """The geometry of another layer in the CRS of this one, and what there is to say of the way.
+def laid(other: Layer, layer: Layer, setting: str, valid: bool = True, whole: LayerFacts | None = None) -> Others:
+    """A layer that a setting names, or a chunk of it, ready to be laid over ``layer``.
+
+    Parameters
+    ----------
+    valid : whether invalid shapes are mended, which is told.
+    whole : facts of what ``other`` is a chunk of.
+
+    Raises
+    ------
+    CrsError : one of them has no CRS, or there is no way from one to the other.
+    """
+    brought, remark = laid_over(other, layer, whole)
+    remarks = list(remark)
+    there = is_nonempty(brought)
+    bad = np.flatnonzero(there & invalid(brought)) if valid else np.empty(0, np.int64)
+    if len(bad):
+        brought = np.array(brought, object)
+        brought[bad] = made_valid(brought[bad])
+        there = is_nonempty(brought)
+        text = f"'{verbatim(other.key)}' has {{n|invalid shape}}, mended to work with"
+        remarks.append(Remark.counted(text, layer.key, look=True, n=len(bad)))
+    aside = SetAside.from_reasons([(NO_PLACE, np.flatnonzero(~there))])
+    account = InputAccount(setting, other.key, len(other), aside)
+    return Others(brought[there], other, np.flatnonzero(there), tuple(remarks), (account,))
+
+
+def to_crs_of(other: Layer, layer: Layer, whole: LayerFacts | None = None) -> tuple[np.ndarray, tuple[Remark, ...]]:
+    """The geometry of another layer (or a chunk of a ``whole`` one) in the CRS of this one, and what there is to say of the way.
 
     Raises
     ------
@@ -126,13 +144,14 @@ def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
             place=other.key if other.crs is None else layer.key,
             way_out="Say it where it is loaded",
         )
-    way = transformation(other.crs, layer.crs, other.extent())
+    extent = other.extent() if whole is None else whole.extent
+    way = transformation(other.crs, layer.crs, extent)
     text = f"'{other.key}' was brought to {crs_facts(layer.crs).name} to compare: {way.sentence()}"
-    found = reproject_whole(geometry, other.crs, layer.crs)
+    found = reproject_whole(geometry, other.crs, layer.crs, extent=extent)
     said = [Remark(text, layer.key, look=way.coarse)]
     if len(found.lost):
-        lost = pluralise(len(found.lost), "feature has", "features have")
-        said.append(Remark(f"'{other.key}': {lost} no place in {crs_facts(layer.crs).name}", layer.key, look=True))
+        lost = f"'{verbatim(other.key)}': {{n|feature has|features have}} no place in {verbatim(crs_facts(layer.crs).name)}"
+        said.append(Remark.counted(lost, layer.key, look=True, n=len(found.lost)))
     if found.bend > BENT:
         text = f"'{other.key}': edges lie up to {format_quantity(found.bend, 'm')} off their course there, since only their ends are moved"
         said.append(Remark(text, layer.key, look=found.bend > BENT_MUCH))
@@ -141,9 +160,9 @@ def to_crs_of(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...
     return brought, tuple(said)
 
 
-def laid_over(other: Layer, layer: Layer) -> tuple[np.ndarray, tuple[Remark, ...]]:
+def laid_over(other: Layer, layer: Layer, whole: LayerFacts | None = None) -> tuple[np.ndarray, tuple[Remark, ...]]:
     """As ``to_crs_of``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
-    geometry, said = to_crs_of(other, layer)
+    geometry, said = to_crs_of(other, layer, whole)
     extent = layer.extent()
     if extent is None or not is_geographic(layer.crs):
         return geometry, said

@@ -99,7 +99,7 @@ class CachedLayer:
 
     def chunks(self) -> Generator[Layer, None, None]:
         """Its rows, so many at a time, at least one chunk; read, and not mapped: what was looked at stays nowhere."""
-        if not self.rows:
+        if not self.rows or not self.chunked:
             yield self.load()
             return
         size = chunking.CHUNK

@@ -319,6 +319,7 @@ class StepRun:
         owner = self.owner
         own = None if key is None else part.own_key(key)
         values = settings_for(part.step, own, part.values)
+        named = others_of(part.step, own, owner.made)[0]
         context = context_of(
             owner.document,
             self.step.id,
@@ -326,7 +327,8 @@ class StepRun:
             owner.run_.folder,
             watch=self._watch,
             transaction=owner.transaction,
-            others=_Loaded(others_of(part.step, own, owner.made)[0]),
+            others=_Loaded(named),
+            handles=named,
             chain=owner.run_.chain,
             sld_of=lambda layer, name: sld_for(owner.document, layer, name),
             of_layer=part.of_layer() if key is None else {},

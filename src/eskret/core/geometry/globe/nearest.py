@@ -180,6 +180,8 @@ def _settle(
     np.minimum.at(least, row, rough + slack)
     kept = rough - slack <= least[row]
     a, b, row = a[kept], b[kept], row[kept]
+    if not len(a):
+        return  # all of them lie further than was asked for
     distance, there = _measured(ours, a, theirs, b, on)
     np.minimum.at(far, row, distance)
     # of those equally near, the first in the layer's order
