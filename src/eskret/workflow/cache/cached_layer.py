@@ -51,6 +51,7 @@ class CachedLayer:
     missing: int = 0
     """Rows without a shape."""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
+    _in_use: list[weakref.ref[Layer]] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
 
     @classmethod
@@ -115,11 +116,18 @@ class CachedLayer:
 
     def load(self) -> Layer:
         """The layer with its rows: always the same one, for as long as this is there. Kernels know by that what they have
-        prepared already."""
+        prepared already. A large one is there only for as long as somebody uses it."""
         with self._lock:
-            if not self._loaded:
-                self._loaded.append(self._load())
-            return self._loaded[0]
+            if self._loaded:
+                return self._loaded[0]
+            layer = self._in_use[0]() if self._in_use else None
+            if layer is None:
+                layer = self._load()
+                if self.chunked:
+                    self._in_use[:] = [weakref.ref(layer)]
+                else:
+                    self._loaded.append(layer)
+            return layer
 
     def moved(self, home: Path, mark: str) -> CachedLayer:
         """The same as it lies elsewhere; what lay where it was written first is taken away, where that is another place."""

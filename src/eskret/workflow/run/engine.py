@@ -23,6 +23,7 @@ from typing import Any
 
 from eskret.core.accounts.account import Remark, State
 from eskret.core.layer import Layer
+from eskret.core.memory import give_back
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
 from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush
 from eskret.operations.registry import project
@@ -438,6 +439,8 @@ class Coordinator:
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_.hold:
                 self.made[reference] = ()
+        if any(isinstance(x, CachedLayer) and x.chunked for x in (*step_run.entering, *self.made[step.id])):
+            give_back()
 
 
 def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) -> Outcome:

@@ -110,9 +110,12 @@ class _Loaded(Mapping[str, Sequence[Layer]]):
 
     def __init__(self, found: Mapping[str, Sequence[LayerHandle]]) -> None:
         self.found = found
+        self._there: dict[str, Sequence[Layer]] = {}  # for as long as the task is at work: it asks for each of its chunks
 
     def __getitem__(self, name: str) -> Sequence[Layer]:
-        return tuple(map(materialise, self.found[name]))
+        if name not in self._there:
+            self._there[name] = tuple(map(materialise, self.found[name]))
+        return self._there[name]
 
     def __iter__(self) -> Generator[str, None, None]:
         yield from self.found
