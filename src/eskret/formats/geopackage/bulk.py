@@ -18,6 +18,7 @@ from eskret.core.layer.wkb import WkbArray, encode
 from eskret.core.naming import number_collisions
 from eskret.formats import library_write
 from eskret.formats.geopackage import rtree
+from eskret.formats.geopackage.digest_ahead import DigestAhead
 from eskret.formats.geopackage.writer import GeoPackageWriter, as_multiples, bounds_of, declared, declared_type, stored_values
 from eskret.formats.reading import Watch, no_watch
 
@@ -39,8 +40,12 @@ def _is_named(name: str) -> bool:
     return not name[:1].isascii() or name[:1].isalnum() or name[:1] == "_"
 
 
-def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
+def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> str | None:
     """Add a layer of many rows to a GeoPackage that is there; its name must not be taken.
+
+    Returns
+    -------
+    The digest of its rows, where it is known without reading them.
 
     Raises
     ------
@@ -49,14 +54,18 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
     names = layer.table.column_names
     options: dict[str, object] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
     storable = layer.with_table(_storable(layer.table))
-    if not layer.has_geometry:
-        library_write.write_table(path, storable.table, name, geom=None, kind=None, crs=None, options=options, driver="GPKG", watch=watch)
-        return
-    geom = number_collisions(["geom"], taken=names)[0]
-    table, kind = library_write.with_shapes(storable, geom)
-    options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
-    crs = library_write.crs_text(layer.crs)
-    library_write.write_table(path, table, name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch)
+    geom, table, kind, crs = None, storable.table, None, None
+    if layer.has_geometry:
+        geom = number_collisions(["geom"], taken=names)[0]
+        table, kind = library_write.with_shapes(storable, geom)
+        options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
+        crs = library_write.crs_text(layer.crs)
+    digest = DigestAhead(table.schema, geom)
+    batches = digest.through(table.to_batches(max_chunksize=library_write.BATCH))
+    library_write.write_batches(
+        path, table.schema, batches, len(table), name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch
+    )
+    return digest.confirmed(path, name)
 
 
 def index_large(container: GeoPackageWriter, layer: Layer, name: str, watch: Watch = no_watch) -> None:
@@ -88,6 +97,8 @@ class ChunkWriter:
         self._type, self._multiple = declared_type(types, kind)
         self._boxes: list[np.ndarray] = []
         self._names: list[str] = []
+        self.digest: str | None = None
+        """The digest of its rows, where it is known without reading them."""
 
     def write(self, chunks: Generator[Layer, None, None], rows: int, description: str = "", watch: Watch = no_watch) -> None:
         """Write them; none of what stands in memory for one chunk is there for the next.
@@ -103,6 +114,7 @@ class ChunkWriter:
         if geom is not None:
             options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}
         table = self._table(first, geom)
+        digest = DigestAhead(table.schema, geom)
 
         def batches() -> Generator[pa.RecordBatch, None, None]:
             yield from table.to_batches(max_chunksize=library_write.BATCH)
@@ -112,7 +124,7 @@ class ChunkWriter:
         library_write.write_batches(
             self._path,
             table.schema,
-            batches(),
+            digest.through(batches()),
             rows,
             self._name,
             geom=geom,
@@ -122,6 +134,7 @@ class ChunkWriter:
             driver="GPKG",
             watch=watch,
         )
+        self.digest = digest.confirmed(self._path, self._name)
 
     def _table(self, chunk: Layer, geom: str | None) -> pa.Table:
         table = _storable(chunk.table)

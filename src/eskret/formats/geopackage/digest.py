@@ -9,8 +9,8 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 from array import array
-from collections.abc import Iterable, Mapping, Sequence
-from contextlib import closing
+from collections.abc import Generator, Iterable, Mapping, Sequence
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +21,7 @@ from eskret.formats.reading import Watch, no_watch
 
 FORM = "r1:"
 """How digests of this form begin; those of earlier versions have no such mark."""
-_CHUNK = 4096  # part of the form: values go into the digest by columns, so many rows at a time
+BLOCK = 4096  # part of the form: values go into the digest by columns, so many rows at a time
 _ENVELOPES = (0, 32, 48, 48, 64, 0, 0, 0)
 
 
@@ -75,36 +75,67 @@ def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main", watch:
     ------
     sqlite3.Error : there is no such layer, or the file is damaged.
     """
+    fields, key, drawn = fields_of(db, layer, schema)
+    found = hashlib.blake2b(repr(fields).encode(), digest_size=32)
+    names = [n for n, _ in fields] + ([drawn] if drawn else [])
+    order = f" ORDER BY {quote(key)}" if key else ""
+    what = ", ".join(map(quote, names)) or "1"
+    with _bytes_for_texts(db):
+        cursor = db.execute(f"SELECT {what} FROM {schema}.{quote(layer)}{order}")
+        return FORM + _digest_of(found, cursor, names, drawn, watch)
+
+
+def fields_of(db: sqlite3.Connection, layer: str, schema: str = "main") -> tuple[list[tuple[str, str]], str | None, str | None]:
+    """The fields of a layer with their types as declared, its key, and its column of shapes.
+
+    Raises
+    ------
+    sqlite3.Error : there is no such layer, or the file is damaged.
+    """
     info = db.execute(f"PRAGMA {schema}.table_info({quote(layer)})").fetchall()
     if not info:
         raise sqlite3.OperationalError(f"no such layer: {layer}")
     geometry = db.execute(f"SELECT column_name FROM {schema}.gpkg_geometry_columns WHERE table_name = ?", (layer,)).fetchone()
     key = next((r[1] for r in info if r[5]), None)
     drawn = geometry[0] if geometry else None
-    fields = [(r[1], r[2].upper()) for r in info if r[1] not in (key, drawn)]
-    found = hashlib.blake2b(repr(fields).encode(), digest_size=32)
-    names = [n for n, _ in fields] + ([drawn] if drawn else [])
-    order = f" ORDER BY {quote(key)}" if key else ""
+    return [(r[1], r[2].upper()) for r in info if r[1] not in (key, drawn)], key, drawn
+
+
+def values_of(
+    db: sqlite3.Connection, layer: str, names: Sequence[str], drawn: str | None, key: str, first: int, last: int
+) -> list[Sequence[object]]:
+    """The values of rows from one key to another, by columns, as they go into a digest."""
     what = ", ".join(map(quote, names)) or "1"
+    with _bytes_for_texts(db):
+        rows = db.execute(
+            f"SELECT {what} FROM {quote(layer)} WHERE {quote(key)} BETWEEN ? AND ? ORDER BY {quote(key)}", (first, last)
+        ).fetchall()
+    return _columns(rows, drawn) if names and rows else []
+
+
+@contextmanager
+def _bytes_for_texts(db: sqlite3.Connection) -> Generator[None, None, None]:
     before, db.text_factory = db.text_factory, bytes  # a text that is not sound UTF-8 is content, too
     try:
-        return FORM + _digest_of(found, db.execute(f"SELECT {what} FROM {schema}.{quote(layer)}{order}"), names, drawn, watch)
+        yield
     finally:
         db.text_factory = before
 
 
+def _columns(rows: Sequence[Sequence[object]], drawn: str | None) -> list[Sequence[object]]:
+    columns: list[Sequence[object]] = list(zip(*rows, strict=True))
+    if drawn:
+        columns[-1] = [_bare(b) for b in columns[-1]]
+    return columns
+
+
 def _digest_of(found: Any, cursor: sqlite3.Cursor, names: Sequence[str], drawn: str | None, watch: Watch) -> str:
     rows = 0
-    while chunk := cursor.fetchmany(_CHUNK):
+    while chunk := cursor.fetchmany(BLOCK):
         rows += len(chunk)
         watch(rows, 0)
-        if not names:
-            continue
-        columns: list[Sequence[object]] = list(zip(*chunk, strict=True))
-        if drawn:
-            columns[-1] = [_bare(b) for b in columns[-1]]
-        for column in columns:
-            _take_in(found, column)
+        for column in _columns(chunk, drawn) if names else ():
+            take_in(found, column)
     found.update(rows.to_bytes(8, "little"))
     return str(found.hexdigest())
 
@@ -116,7 +147,7 @@ def _bare(blob: object) -> object:
     return blob[8 + _ENVELOPES[(blob[3] >> 1) & 7] :]
 
 
-def _take_in(found: Any, column: Sequence[Any]) -> None:
+def take_in(found: Any, column: Sequence[Any]) -> None:
     """Values of a column: of which kinds they are, then the values."""
     kinds = {type(v) for v in column}
     if len(kinds) > 1:
@@ -124,7 +155,7 @@ def _take_in(found: Any, column: Sequence[Any]) -> None:
         found.update(b"".join([letters[type(v)] for v in column]))
         for kind in (int, float, bytes):
             if kind in kinds:
-                _take_in(found, [v for v in column if type(v) is kind])
+                take_in(found, [v for v in column if type(v) is kind])
         return
     kind = kinds.pop()
     found.update(kind.__name__.encode())

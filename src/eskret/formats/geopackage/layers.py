@@ -21,21 +21,27 @@ def section_crs(path: Path, staged: Path, section: str) -> str | None:
 
 def put_layers(
     staged: Path, pairs: Sequence[tuple[Layer, str]], words: Mapping[str, str], section: str = "", crs: str = "", watch: Watch = no_watch
-) -> None:
+) -> dict[str, str]:
     """Add layers under names that are not taken: many small ones in one transaction, a large one by itself, through the library.
 
     Parameters
     ----------
     words : title, description and licence, of each of them.
     section : what they are kept under, with its ``crs``; empty for none.
+
+    Returns
+    -------
+    Digests of rows by name, of those of which they are known without reading them.
     """
+    digests: dict[str, str] = {}
     large: list[tuple[Layer, str]] = []
     description = words.get("description", "")
     for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
         if many_rows:
             for layer, name in group:
                 large.append((layer, name))
-                bulk.write_large(staged, layer, name, description, watch)
+                digest = bulk.write_large(staged, layer, name, description, watch)
+                digests |= {name: digest} if digest else {}
         else:
             with writer.writing(staged) as container:
                 for layer, name in group:
@@ -48,3 +54,4 @@ def put_layers(
             if section:
                 container.put_in_section(name, section, crs)
             metadata.put_about(container, name, words)
+    return digests

@@ -84,13 +84,16 @@ class Writer:
             container.put_titles(plan.layer, told.titles)
             metadata.put_about(container, plan.layer, self.words)
         self.transaction.mark_written(path)
-        found, content = self._put(path, staged, [plan])[plan.layer]
+        known = {plan.layer: writer.digest} if writer.digest else {}
+        found, content = self._put(path, staged, [plan], known)[plan.layer]
         return told.outcome(plan, found, content, self.context)
 
-    def _put(self, path: Path, staged: Path, plans: Sequence[PlannedOutput]) -> dict[str, tuple[int, str]]:
-        """Say of layers that are staged what becomes of them at the commit; their rows and digests, as they stand there."""
+    def _put(self, path: Path, staged: Path, plans: Sequence[PlannedOutput], known: Mapping[str, str]) -> dict[str, tuple[int, str]]:
+        """Say of layers that are staged what becomes of them at the commit; their rows and digests, as they stand there, of which
+        some are ``known`` already."""
         found = {e.name: e.rows for e in geopackage.entries(staged)} if plans else {}
-        digests = digest.layer_digests(staged, [p.layer for p in plans], watch=self.context.watch)
+        asked = [p.layer for p in plans if p.layer not in known]
+        digests = {**known, **digest.layer_digests(staged, asked, watch=self.context.watch)}
         before = self.transaction.digests_there(path, [p.layer for p in plans if p.action == "replace"])
         for plan in plans:
             change = LayerChange(plan.layer, PUT, before.get(plan.layer, ""), digests[plan.layer], found.get(plan.layer, -1))
@@ -108,9 +111,9 @@ class Writer:
         fresh = [(x, p) for x, p in writing if p.action not in ("append", "update")]
         brought = [saving.ready(layer, GEOPACKAGE, self.settings, crs) for layer, _ in fresh]
         pairs = [(one.layer, plan.layer) for one, (_, plan) in zip(brought, fresh, strict=True)]
-        put_layers(staged, pairs, self.words, section, crs, self.context.watch)
+        digests = put_layers(staged, pairs, self.words, section, crs, self.context.watch)
         self.transaction.mark_written(path)
-        there = self._put(path, staged, [p for _, p in fresh])
+        there = self._put(path, staged, [p for _, p in fresh], digests)
         return out + [self._saved(layer, plan, one, *there[plan.layer]) for (layer, plan), one in zip(fresh, brought, strict=True)]
 
     def _change_layer(self, staged: Path, layer: Layer, plan: PlannedOutput) -> Outcome:

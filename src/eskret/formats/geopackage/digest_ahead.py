@@ -1,0 +1,136 @@
+"""The digest of a layer's rows taken on their way into the file, of columns of Arrow: to read them again takes as long as to write them.
+
+It is only believed where the file agrees: its columns are declared as was assumed, it has as many rows, and some blocks of them, read
+from it, are what they were thought to be. Where anything says otherwise the rows are read.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+from collections.abc import Generator, Iterable, Sequence
+from contextlib import closing
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from eskret.core.expression import quote
+from eskret.core.layer.chunks import rebatched
+from eskret.core.layer.wkb import buffers
+from eskret.formats import sqlite
+from eskret.formats.geopackage.digest import BLOCK, FORM, fields_of, take_in, values_of
+
+_DECLARED = {pa.int64(): "INTEGER", pa.float64(): "REAL", pa.string(): "TEXT", pa.bool_(): "BOOLEAN", pa.date32(): "DATE"}
+"""What columns of these types are declared as; of others it is not known how the file will hold them."""
+_TRIED = 12
+"""Blocks that are read again."""
+
+
+class DigestAhead:
+    """Takes batches that go into a layer, and says what the digest of the layer will be.
+
+    Parameters
+    ----------
+    schema : of the batches.
+    geom : the column of binary shapes among them, which stands last; None for a plain table.
+    """
+
+    def __init__(self, schema: pa.Schema, geom: str | None) -> None:
+        types = [f.type for f in schema if f.name != geom]
+        self._fields = [(f.name, _DECLARED.get(f.type, "")) for f in schema if f.name != geom]
+        self._sure = all(t in _DECLARED for t in types) and (geom is None or schema.names[-1] == geom)
+        self._found = hashlib.blake2b(repr(self._fields).encode(), digest_size=32)
+        self._waiting: list[pa.RecordBatch] = []
+        self._blocks: list[bytes] = []
+        self._rows = 0
+
+    def through(self, batches: Iterable[pa.RecordBatch]) -> Generator[pa.RecordBatch, None, None]:
+        """The batches, taken in as they pass."""
+        for batch in batches:
+            yield batch
+            if self._sure:
+                self._take(batch)
+
+    def _take(self, batch: pa.RecordBatch) -> None:
+        self._waiting.append(batch)
+        if sum(b.num_rows for b in self._waiting) >= BLOCK:
+            waiting, self._waiting = self._waiting, []
+            for block in rebatched(waiting, BLOCK):
+                if block.num_rows == BLOCK:
+                    self._block(block)
+                else:
+                    self._waiting = [block]
+
+    def _block(self, block: pa.RecordBatch) -> None:
+        own = hashlib.blake2b(digest_size=16)
+        self._rows += block.num_rows
+        for column in block.columns:
+            parts = _parts(column)
+            if parts is None:
+                self._sure = False
+                return
+            for part in parts:
+                self._found.update(part)
+                own.update(part)
+        self._blocks.append(own.digest())
+
+    def confirmed(self, path: Path, name: str) -> str | None:
+        """The digest, where the layer in the file is as it was thought to be; None where its rows must be read."""
+        for block in rebatched(self._waiting, BLOCK) if self._sure else ():
+            self._block(block)
+        self._waiting = []
+        if not self._sure:
+            return None
+        self._found.update(self._rows.to_bytes(8, "little"))
+        with closing(sqlite.connect(path)) as db:
+            return FORM + self._found.hexdigest() if self._agrees(db, name) else None
+
+    def _agrees(self, db: sqlite3.Connection, name: str) -> bool:
+        fields, key, drawn = fields_of(db, name)
+        if fields != self._fields or key is None:
+            return False
+        least, most, count = db.execute(f"SELECT min({quote(key)}), max({quote(key)}), count(*) FROM {quote(name)}").fetchone()
+        if count != self._rows or (count and (least, most) != (1, count)):
+            return False
+        names = [n for n, _ in fields] + ([drawn] if drawn else [])
+        numbers = np.unique(np.linspace(0, max(len(self._blocks) - 1, 0), _TRIED).astype(int)).tolist() if self._blocks else []
+        for number in numbers:
+            own = hashlib.blake2b(digest_size=16)
+            begin = number * BLOCK
+            for column in values_of(db, name, names, drawn, key, begin + 1, begin + BLOCK):
+                take_in(own, column)
+            if own.digest() != self._blocks[number]:
+                return False
+        return True
+
+
+def _parts(column: pa.Array) -> list[bytes] | None:
+    """What ``digest.take_in`` gives to the hash for these values as the database holds them; None where that is not sure."""
+    kind = column.type
+    letter, name = (b"b", b"bytes") if pa.types.is_string(kind) or pa.types.is_binary(kind) else (b"i", b"int")
+    if pa.types.is_floating(kind):
+        letter, name = b"f", b"float"
+    if column.null_count == len(column):
+        return [b"NoneType"]
+    out: list[bytes] = []
+    if column.null_count:
+        none = np.asarray(column.is_null())
+        out.append(np.where(none, b"n", letter).tobytes())
+        column = column.drop_null()
+    if pa.types.is_date(kind):
+        column = pc.strftime(column, "%Y-%m-%d")
+        return [*out, b"bytes", *_texts(column)]
+    if letter == b"b":
+        if pa.types.is_string(kind) and pc.any(pc.match_substring(column, "\0")).as_py():
+            return None  # a library may take it for the end
+        return [*out, name, *_texts(column)]
+    # the database holds no zero below nothing
+    values = np.asarray(column.cast(pa.int64())) if letter == b"i" else np.asarray(column) + 0.0
+    return [*out, name, values.tobytes()]
+
+
+def _texts(column: pa.Array) -> Sequence[bytes]:
+    ends, raw = buffers(column if pa.types.is_binary(column.type) else column.cast(pa.binary()))
+    return np.diff(ends).tobytes(), raw[ends[0] : ends[-1]].tobytes()
