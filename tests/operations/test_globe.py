@@ -21,7 +21,7 @@ from eskret import Workflow, write
 from eskret.cli import app
 from eskret.core.geometry.globe import moving
 from eskret.core.geometry.globe.seam import jumps
-from eskret.core.layer import GeometryKind, Layer
+from eskret.core.layer import GeometryKind, Layer, WkbArray
 from eskret.errors import AccountError, SettingError
 from tests.exact import KARNEY as REFERENCE
 from tests.exact import THERE_AND_BACK, close, same
@@ -463,6 +463,20 @@ def test_one_place_of_thousands_that_has_none_there_is_set_aside(
     places[1_234] = shapely.Point(off)
     found = do("reproject", layer_of(places, crs), crs=to)
     assert found.inputs[0].set_aside.rows.tolist() == [1_234]
+
+
+@pytest.mark.parametrize("target", ["EPSG:32626", "EPSG:3035", "EPSG:3857", "EPSG:4258", "EPSG:27700", "EPSG:3031"])
+@pytest.mark.parametrize(("west", "south"), [(-30.0, 60.0), (-3.0, 52.0), (170.0, -10.0), (-5.0, 84.0), (0.0, -89.0)])
+def test_points_known_by_their_coordinates_go_where_shapes_go(target: str, west: float, south: float) -> None:
+    xy = np.random.default_rng(4).uniform((west, south), (west + 11, south + 5.5), (700, 2))
+    xy[:, 0] = np.where(xy[:, 0] > 180, xy[:, 0] - 360, xy[:, 0])
+    shapes = layer_of(shapely.points(xy), WGS84)
+    binary = Layer("a", shapes.table, WkbArray.of_points(xy), WGS84)
+    one, other = (do("reproject", x, crs=target) for x in (shapes, binary))
+    assert aside(one) == aside(other) and sorted(said(one)) == sorted(said(other))
+    assert one.layers[0].kind == other.layers[0].kind and one.layers[0].crs == other.layers[0].crs
+    assert shapely.equals_exact(one.layers[0].geometry, other.layers[0].geometry, 0.0).all()
+    assert one.outputs[0].to_json() == other.outputs[0].to_json()
 
 
 def test_a_place_made_wrongly_does_not_balance(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -14,7 +14,7 @@ import shapely
 
 from eskret.core.crs import parse_crs
 from eskret.core.layer import Field, GeometryKind, Layer
-from eskret.core.layer.wkb import WkbArray, encode
+from eskret.core.layer.wkb import WkbArray, encoded
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats.fitting import Bounds, Choices
@@ -58,7 +58,7 @@ def with_shapes(layer: Layer, geom: str) -> tuple[pa.Table, str]:
         binary = shapes.column
     else:
         has_m = bool(shapely.has_m(shapes).any())
-        binary = pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+        binary = pa.chunked_array([encoded(shapes)])
     table = layer.table.append_column(geom, binary.cast(pa.binary()))
     if has_m:
         return table, "Unknown"  # the library has no word for such a type, and takes it from the shapes

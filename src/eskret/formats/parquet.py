@@ -16,7 +16,7 @@ from shapely.geometry.base import BaseGeometry
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, kind_of
-from eskret.core.layer.wkb import decode, encode
+from eskret.core.layer.wkb import decode, encoded
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
@@ -102,7 +102,7 @@ def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_
         none = np.isnan(bounds[:, 0])
         sides = [pa.array(bounds[:, n], pa.float64(), mask=none) for n in range(4)]
         box = pa.StructArray.from_arrays(sides, names=["xmin", "ymin", "xmax", "ymax"], mask=pa.array(none))
-        table = table.append_column(name, pa.array(encode(layer.geometry), pa.binary())).append_column(box_name, box)
+        table = table.append_column(name, encoded(layer.geometry)).append_column(box_name, box)
         types = sorted({_type_word(s) for s in layer.geometry if s is not None})
         column: dict[str, Any] = {"encoding": "WKB", "geometry_types": types}
         if layer.crs is None:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import shapely
 
-from eskret.core.layer.wkb import WkbArray, encode
+from eskret.core.layer.wkb import WkbArray, encoded
 
 
 class GeometryKind(StrEnum):
@@ -148,4 +148,4 @@ class GeometryColumn:
 
     def binary(self) -> pa.Array | pa.ChunkedArray:
         """ISO binary of each, null for none."""
-        return self.wkb.column if self.wkb is not None else pa.array(encode(self.array), pa.binary())
+        return self.wkb.column if self.wkb is not None else encoded(self.array)

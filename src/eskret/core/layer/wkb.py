@@ -17,6 +17,7 @@ import shapely
 POINT, LINE, POLYGON = 1, 2, 3
 _LIBRARY_TYPE = {1: 0, 2: 1, 3: 3, 4: 4, 5: 5, 6: 6}  # of the binary's type numbers, shapely's
 _MOST_RINGS = 64
+_POINT_BYTES = 21
 
 
 class WkbArray:
@@ -45,6 +46,11 @@ class WkbArray:
             types.append(found)
         return cls(column, np.concatenate(types) if types else np.empty(0, np.uint8))
 
+    @classmethod
+    def of_points(cls, xy: np.ndarray) -> WkbArray:
+        """Points at these coordinates (n, 2), none of them NaN."""
+        return cls(pa.chunked_array([_points(xy)]), np.full(len(xy), POINT, np.uint8))
+
     def decode(self) -> np.ndarray:
         """The shapes, made anew.
 
@@ -52,11 +58,18 @@ class WkbArray:
         ------
         shapely.errors.ShapelyError : a value that is no well-known binary.
         """
-        array = self._from_pieces()
+        array = self._from_points()
+        if array is None:
+            array = self._from_pieces()
         if array is None:
             parts = [decode(chunk) for chunk in self.column.chunks]
             array = np.concatenate(parts) if parts else np.empty(0, object)
         return array
+
+    def _from_points(self) -> np.ndarray | None:
+        """Shapes of points, made of their coordinates at once; None for others, and where one has none."""
+        xy = self.xy if len(self) else None
+        return None if xy is None or np.isnan(xy).any() else np.asarray(shapely.points(xy), object)
 
     def _from_pieces(self) -> np.ndarray | None:
         """Shapes of polygons of single parts, made of their vertices at once, which takes half the time; None for others."""
@@ -85,7 +98,7 @@ class WkbArray:
 
     def with_shapes(self, rows: np.ndarray, shapes: np.ndarray) -> WkbArray | None:
         """Other shapes for the features at these positions; None where those are of a form that this cannot be."""
-        new = WkbArray.from_arrow(pa.chunked_array([pa.array(encode(shapes), pa.binary())]))
+        new = WkbArray.from_arrow(pa.chunked_array([encoded(shapes)]))
         if new is None or new.column.type != self.column.type:
             return None
         place = np.arange(len(self))
@@ -285,3 +298,19 @@ def slices(column: pa.Array) -> list[bytes | None]:
 def encode(geometry: np.ndarray) -> list[bytes | None]:
     """ISO binary, little-endian."""
     return list(shapely.to_wkb(geometry, byte_order=1, flavor="iso"))
+
+
+def encoded(geometry: np.ndarray) -> pa.Array:
+    """As ``encode``, as a column of binary; of points in two dimensions by their coordinates at once."""
+    flat = len(geometry) and bool((shapely.get_type_id(geometry) == 0).all())
+    if not flat or shapely.is_empty(geometry).any() or shapely.has_z(geometry).any() or shapely.has_m(geometry).any():
+        return pa.array(encode(geometry), pa.binary())
+    return _points(shapely.get_coordinates(geometry))
+
+
+def _points(xy: np.ndarray) -> pa.Array:
+    raw = np.empty((len(xy), _POINT_BYTES), np.uint8)
+    raw[:, :5] = (1, POINT, 0, 0, 0)
+    raw[:, 5:] = np.ascontiguousarray(xy, "<f8").view(np.uint8).reshape(-1, 16)
+    places = np.arange(len(xy) + 1, dtype=np.int32) * _POINT_BYTES
+    return pa.Array.from_buffers(pa.binary(), len(xy), [None, pa.py_buffer(places), pa.py_buffer(raw)])

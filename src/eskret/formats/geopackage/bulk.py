@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 import shapely
 
 from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
-from eskret.core.layer.wkb import WkbArray, encode
+from eskret.core.layer.wkb import WkbArray, encoded
 from eskret.core.naming import number_collisions
 from eskret.formats import library_write
 from eskret.formats.geopackage import rtree
@@ -71,12 +71,12 @@ def write_large(path: Path, layer: Layer, name: str, description: str = "", watc
 def index_large(container: GeoPackageWriter, layer: Layer, name: str, watch: Watch = no_watch) -> None:
     """Give a layer that ``write_large`` wrote its spatial index."""
     if layer.has_geometry:
-        _index(container, name, layer.table.column_names, [rtree.rounded(bounds_of(declared(layer)[0]))], watch)
+        _index(container, name, layer.table.column_names, rtree.rounded(bounds_of(declared(layer)[0])), watch)
 
 
-def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: Sequence[np.ndarray], watch: Watch) -> None:
+def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: np.ndarray, watch: Watch) -> None:
     geom, key = (number_collisions([n], taken=names)[0] for n in ("geom", "fid"))
-    container.add_index(name, geom, key, np.concatenate(boxes), watch)
+    container.add_index(name, geom, key, boxes, watch)
 
 
 def takes_chunks(layer: ChunkedLayer, name: str) -> bool:
@@ -95,7 +95,8 @@ class ChunkWriter:
     def __init__(self, path: Path, name: str, types: frozenset[int], kind: GeometryKind) -> None:
         self._path, self._name = path, name
         self._type, self._multiple = declared_type(types, kind)
-        self._boxes: list[np.ndarray] = []
+        self._boxes = np.empty((0, 4), np.float32)
+        self._written = 0
         self._names: list[str] = []
         self.digest: str | None = None
         """The digest of its rows, where it is known without reading them."""
@@ -113,6 +114,7 @@ class ChunkWriter:
         geom = number_collisions(["geom"], taken=names)[0] if first.has_geometry else None
         if geom is not None:
             options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}
+        self._boxes = np.empty((rows if geom is not None else 0, 4), np.float32)
         table = self._table(first, geom)
         digest = DigestAhead(table.schema, geom)
 
@@ -142,14 +144,15 @@ class ChunkWriter:
             return table
         shapes = as_multiples(chunk) if self._multiple else chunk.undecoded if chunk.undecoded is not None else chunk.geometry
         assert shapes is not None
-        self._boxes.append(rtree.rounded(bounds_of(shapes)))
-        binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([pa.array(encode(shapes), pa.binary())])
+        self._boxes[self._written : self._written + len(chunk)] = rtree.rounded(bounds_of(shapes))
+        self._written += len(chunk)
+        binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([encoded(shapes)])
         return table.append_column(geom, binary.cast(pa.binary()))
 
     def index(self, container: GeoPackageWriter, watch: Watch = no_watch) -> None:
         """Give the layer its spatial index."""
-        if self._boxes:
-            _index(container, self._name, self._names, self._boxes, watch)
+        if len(self._boxes):
+            _index(container, self._name, self._names, self._boxes[: self._written], watch)
 
 
 def _storable(table: pa.Table) -> pa.Table:

@@ -35,13 +35,15 @@ def rounded(bounds: np.ndarray) -> np.ndarray:
 
 
 def _order(box: np.ndarray) -> np.ndarray:
-    """Sort boxes into tiles: vertical strips of about the square root of the nodes, each from south to north."""
-    x, y = box[:, 0] + box[:, 1], box[:, 2] + box[:, 3]
+    """Sort boxes into tiles: vertical strips of about the square root of the nodes, each from south to north. Positions are small
+    numbers, and each strip is sorted by itself: of many millions nothing is there several times."""
     strips = max(1, int(np.ceil(np.sqrt(len(box) / _FILL))))
-    by_x = np.argsort(x, kind="stable")
-    strip = np.empty(len(box), np.int64)
-    strip[by_x] = np.arange(len(box)) * strips // len(box)
-    return np.lexsort((y, strip))
+    order = np.argsort(box[:, 0] + box[:, 1], kind="stable").astype(np.uint32)
+    for strip in range(strips):
+        mine = order[-(-strip * len(box) // strips) : -(-(strip + 1) * len(box) // strips)]
+        mine.sort()  # of those equally far north the first comes first
+        mine[:] = mine[np.argsort(box[mine, 2] + box[mine, 3], kind="stable")]
+    return order
 
 
 def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, watch: Watch = no_watch) -> None:
@@ -50,7 +52,7 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, w
     Parameters
     ----------
     table : name of the virtual table, created with id, minx, maxx, miny, maxy and empty.
-    ids : row numbers (int64).
+    ids : row numbers (whole numbers).
     box : xmin, xmax, ymin, ymax of each, as ``rounded`` gives them (float32, n x 4), no NaN.
     """
     if not len(ids):
@@ -72,47 +74,51 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, w
     for level in range(len(sizes) - 2, -1, -1):
         first[level], number = number, number + sizes[level + 1]
     for level in range(len(sizes)):
-        order = _order(box)
-        ids, box = ids[order], box[order]
-        _write_nodes(db, quoted("_node"), ids if level == 0 else ids + first[level - 1], box, first[level], level == len(sizes) - 1, level)
-        watch(0, 0)
-        if level == 0:
-            _write_rows(db, quoted("_rowid"), ids, first[0], watch)
-        else:
-            parents = np.column_stack([ids + first[level - 1], np.arange(len(ids)) // _FILL + first[level]])
-            parents = parents[np.argsort(parents[:, 0], kind="stable")]
-            db.executemany(f"INSERT INTO {quoted('_parent')} (nodeno, parentnode) VALUES (?,?)", parents.tolist())
-        starts = np.arange(0, len(ids), _FILL)
-        box = np.column_stack(
-            [
-                np.minimum.reduceat(box[:, 0], starts),
-                np.maximum.reduceat(box[:, 1], starts),
-                np.minimum.reduceat(box[:, 2], starts),
-                np.maximum.reduceat(box[:, 3], starts),
-            ]
-        )
-        ids = np.arange(len(starts), dtype=np.int64)
+        order, leaf = _order(box), level == 0
+        numbers = ids if leaf else ids + first[level - 1]
+        box = _write_nodes(db, quoted("_node"), numbers, box, order, first[level], 0 if level < len(sizes) - 1 else level, watch)
+        node_of = np.empty(len(order), np.uint32)
+        for begin in range(0, len(order), _FILL * _AT_ONCE):
+            some = order[begin : begin + _FILL * _AT_ONCE]
+            node_of[some] = np.arange(begin, begin + len(some)) // _FILL + first[level]
+        del order
+        for begin in range(0, len(numbers), _FILL * _AT_ONCE):
+            watch(0, 0)
+            pairs = np.column_stack([numbers[begin : begin + _FILL * _AT_ONCE], node_of[begin : begin + _FILL * _AT_ONCE]]).tolist()
+            insert(db, quoted("_rowid" if leaf else "_parent"), ("rowid" if leaf else "nodeno", "nodeno" if leaf else "parentnode"), pairs)
+        ids = np.arange(len(box), dtype=np.int64)
 
 
-def _write_nodes(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, first: int, root: bool, level: int) -> None:
-    """The nodes of a level, whose cells lie one behind the other; some at a time, so that they are never in memory all at once."""
-    for begin in range(0, len(ids), _FILL * _AT_ONCE):
-        end = min(begin + _FILL * _AT_ONCE, len(ids))
-        cells = np.empty(end - begin, _CELL)
-        cells["id"], cells["box"] = ids[begin:end], box[begin:end]
-        raw = cells.tobytes()
+def _write_nodes(
+    db: sqlite3.Connection, table: str, numbers: np.ndarray, box: np.ndarray, order: np.ndarray, first: int, depth: int, watch: Watch
+) -> np.ndarray:
+    """The nodes of a level, some at a time.
+
+    Parameters
+    ----------
+    numbers, box : of the cells, rows or nodes of the level below.
+    order : in which they lie, so many to a node.
+    first : the number of the first node.
+    depth : of the tree, in its root; 0 in every other node.
+
+    Returns
+    -------
+    The boxes of the nodes (m x 4).
+    """
+    whole = []
+    for begin in range(0, len(order), _FILL * _AT_ONCE):
+        some = order[begin : begin + _FILL * _AT_ONCE]
+        cells = np.empty(len(some), _CELL)
+        cells["id"], mine = numbers[some], box[some]
+        cells["box"] = mine
+        raw, starts = cells.tobytes(), np.arange(0, len(some), _FILL)
         nodes = []
-        for start in range(0, end - begin, _FILL):
-            stop = min(start + _FILL, end - begin)
-            head = (level if root else 0).to_bytes(2, "big") + (stop - start).to_bytes(2, "big")
+        for start in starts.tolist():
+            stop = min(start + _FILL, len(some))
+            head = depth.to_bytes(2, "big") + (stop - start).to_bytes(2, "big")
             nodes.append((first + (begin + start) // _FILL, (head + raw[start * 24 : stop * 24]).ljust(_NODE_BYTES, b"\0")))
         db.executemany(f"INSERT OR REPLACE INTO {table} (nodeno, data) VALUES (?,?)", nodes)
-
-
-def _write_rows(db: sqlite3.Connection, table: str, ids: np.ndarray, first: int, watch: Watch) -> None:
-    """Which leaf each row is in, in the order of the rows."""
-    by_row = np.argsort(ids, kind="stable")
-    for begin in range(0, len(ids), _FILL * _AT_ONCE):
-        some = by_row[begin : begin + _FILL * _AT_ONCE]
-        watch(begin, len(ids))
-        insert(db, table, ("rowid", "nodeno"), np.column_stack([ids[some], some // _FILL + first]).tolist())
+        watch(0, 0)
+        sides = [reduce.reduceat(mine[:, n], starts) for n, reduce in enumerate((np.minimum, np.maximum, np.minimum, np.maximum))]
+        whole.append(np.column_stack(sides))
+    return np.concatenate(whole)

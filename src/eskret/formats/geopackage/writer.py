@@ -318,8 +318,12 @@ class GeoPackageWriter:
         db = self._db
         tree = quote(f"rtree_{name}_{geom}")
         db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
-        there = np.flatnonzero(~np.isnan(boxes[:, 0]))
-        rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there] if len(there) < len(boxes) else boxes, watch)
+        none = np.isnan(boxes[:, 0])
+        if none.any():
+            there = np.flatnonzero(~none)
+            rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there], watch)
+        else:
+            rtree.fill(db, f"rtree_{name}_{geom}", np.arange(1, len(boxes) + 1, dtype=np.uint32), boxes, watch)
         db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, RTREE_DEFINITION))
         self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
 

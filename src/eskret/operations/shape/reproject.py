@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from eskret.core.accounts.account import Remark
-from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.crs import Extent, crs_facts, same_crs, transformation
+from eskret.core.geometry.globe.moving import reproject_places, reproject_whole
+from eskret.core.layer import GeometryColumn, GeometryKind, Layer, LayerFacts, WkbArray
 from eskret.core.measure.units import parse_length
 from eskret.errors import CrsError
-from eskret.operations.base import Context, Finding, Level, Phase, Takes
+from eskret.operations.base import Context, Finding, Level, Outcome, Phase, Takes
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support import reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 from eskret.operations.support.setting_types import Length
-from eskret.operations.support.to_workflow_crs import controls_of_move, outside_words, said_of_move
+from eskret.operations.support.to_workflow_crs import control_of_move, controls_of_move, outside_words, said_of_move
 
 
 class Reproject(ShapePerRow):
@@ -66,21 +68,35 @@ class Reproject(ShapePerRow):
     def crs_after(self, crs: str | None, settings: Settings) -> str | None:
         return settings.crs
 
+    def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
+        xy = layer.undecoded.xy if layer.undecoded is not None else None
+        extent = context.extent_of(layer)
+        found = None if xy is None or layer.crs is None else reproject_places(xy, layer.crs, settings.crs, extent)
+        if found is None:
+            return super().work(layer, settings, context)
+        assert layer.crs is not None
+        there, back = found
+        out = replace(layer, column=GeometryColumn(WkbArray.of_points(there)), crs=settings.crs)
+        remarks = self._said(layer, layer.crs, settings, extent)
+        return Outcome((out,), lineage=np.arange(len(layer)), remarks=tuple(remarks), controls=(control_of_move(back),))
+
+    def _said(self, layer: Layer, crs: str, settings: Settings, extent: Extent | None) -> list[Remark]:
+        way = transformation(crs, settings.crs, extent)
+        remarks = [Remark(f"brought to {crs_facts(settings.crs).name}: {way.sentence()}", layer.key, look=way.coarse)]
+        doubt = outside_words(extent, crs, settings.crs)
+        return [*remarks, *([Remark(doubt, layer.key, look=True)] if doubt else [])]
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         if layer.crs is None:
             raise CrsError("it has no coordinate system to come from", place=layer.key, way_out="Say it where the layer is loaded")
         extent = context.extent_of(layer)
-        way = transformation(layer.crs, settings.crs, extent)
         within = parse_length(settings.tolerance).si if settings.tolerance else None
         found = reproject_whole(shapes, layer.crs, settings.crs, within, extent)
         remarks = []
         if same_crs(layer.crs, settings.crs):
             remarks.append(Remark("it was in this coordinate system already", layer.key))
         else:
-            remarks.append(Remark(f"brought to {crs_facts(settings.crs).name}: {way.sentence()}", layer.key, look=way.coarse))
-            doubt = outside_words(extent, layer.crs, settings.crs)
-            if doubt:
-                remarks.append(Remark(doubt, layer.key, look=True))
+            remarks += self._said(layer, layer.crs, settings, extent)
             remarks += said_of_move(layer, found, within)
         reasons = [(f"has no place in {settings.crs}", found.lost)]
         return Reshaped(found.geometry, reasons, remarks, controls=controls_of_move(layer, found))

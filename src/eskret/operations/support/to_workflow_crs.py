@@ -161,9 +161,12 @@ def _tall(layer: Layer) -> bool:
 
 def controls_of_move(layer: Layer, found: Reprojected) -> tuple[ControlTotal, ...]:
     """Places that are brought there and back are where they were, to a centimetre."""
-    if not np.isfinite(found.back):
-        return ()
-    return (ControlTotal("difference there and back", "m", 0.0, found.back, BACK, worst=True),)
+    return (control_of_move(found.back),) if np.isfinite(found.back) else ()
+
+
+def control_of_move(back: float) -> ControlTotal:
+    """Of how far a place lies off at most that was brought there and back, in metres."""
+    return ControlTotal("difference there and back", "m", 0.0, back, BACK, worst=True)
 
 
 def outside_words(extent: Extent | None, crs: str, target: str) -> str:

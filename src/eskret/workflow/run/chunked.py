@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import math
+import os
+from collections import deque
 from collections.abc import Callable, Generator, Iterable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
+from contextvars import copy_context
 from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
@@ -19,6 +23,10 @@ from eskret.formats.reading import Watch
 from eskret.operations.base import Context, EachLayer, Outcome, Source
 from eskret.workflow.cache.cached_layer import CachedLayer
 from eskret.workflow.cache.spool import Spool
+
+_ROOM = 256 << 20
+"""Bytes of chunks that are worked on at a time; one is, however large."""
+_ONCE_MADE = 4
 
 Prove = Callable[[Outcome], None]
 T = TypeVar("T")
@@ -38,15 +46,38 @@ def run_in_chunks(operation: EachLayer, layer: CachedLayer, settings: object, co
     """
     inner = replace(context, whole=layer.facts())
 
+    def work(chunk: Layer, done: int) -> Outcome:
+        context.watch(done, len(layer))
+        return operation.run(chunk, settings, replace(inner, watch=_within(context.watch, done, len(layer))))
+
     def outcomes() -> Generator[Outcome, None, None]:
-        done = 0
-        with closing(ahead(layer.chunks())) as coming:
-            for chunk in coming:
-                yield operation.run(chunk, settings, replace(inner, watch=_within(context.watch, done, len(layer))))
-                done += len(chunk)
-                context.watch(done, len(layer))
+        """In the order of the chunks, several of which are worked on at a time, as far as there is room for them."""
+        under_way: deque[tuple[Future[Outcome], int]] = deque()
+        done = weight = 0
+        with ThreadPoolExecutor(os.cpu_count() or 2) as pool, closing(ahead(layer.chunks())) as coming:
+            try:
+                for chunk in coming:
+                    mine = _weight(chunk)
+                    while under_way and (len(under_way) > (os.cpu_count() or 2) or weight + mine > _ROOM):
+                        future, less = under_way.popleft()
+                        weight -= less
+                        yield future.result()
+                    under_way.append((pool.submit(copy_context().run, work, chunk, done), mine))
+                    weight += mine
+                    done += len(chunk)
+                while under_way:
+                    yield under_way.popleft()[0].result()
+            finally:
+                for future, _ in under_way:
+                    future.cancel()
 
     return gathered(outcomes(), home, prove)
+
+
+def _weight(chunk: Layer) -> int:
+    """About how many bytes a chunk takes: shapes take several times as much once they are made."""
+    shapes = chunk.column.binary().nbytes if chunk.column is not None else 0
+    return int(chunk.table.nbytes + _ONCE_MADE * shapes)
 
 
 def read_in_chunks(

@@ -114,6 +114,28 @@ def reproject_whole(
     return Reprojected(out, lost, np.setdiff1d(cut, lost), bend, back, target)
 
 
+def reproject_places(xy: np.ndarray, source: str, target: str, extent: Extent | None) -> tuple[np.ndarray, float] | None:
+    """As ``reproject_whole``, for points known by their coordinates (n, 2), without making shapes of them.
+
+    Returns
+    -------
+    The coordinates, and how far a place lies off at most when it is brought back; None where they must be looked at one by one: near
+    180 degrees, a pole or the edge of a map, outside the area where a system is used, or where one has no place there.
+    """
+    plain = _nowhere_special(extent, source, target) and _where_used(extent, source, target)
+    if same_crs(source, target) or not plain or not len(xy) or not np.isfinite(xy).all():
+        return None
+    way = way_of(source, target, extent)
+    middle = (middle_of(target) + WHOLE) % WHOLE if crs_facts(source).geographic else None
+    rows = _some(xy)
+    out = np.column_stack(way.transform(xy[:, 0], xy[:, 1]))
+    if not way.has_inverse or not np.isfinite(out).all() or _astray(xy[rows], source, way, middle).any():
+        return None
+    back = np.column_stack(way.transform(out[rows, 0], out[rows, 1], direction="INVERSE"))
+    metres, on_edge = _off(xy[rows], back, source, middle)
+    return out, float(np.where(on_edge, 0.0, metres).max(initial=0.0))
+
+
 def _structured(shapes: np.ndarray) -> np.ndarray:
     return np.asarray(shapely.make_valid(shapes, method="structure"), object)
 
