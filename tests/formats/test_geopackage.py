@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import sqlite3
 import struct
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -353,3 +354,25 @@ def test_many_layers_leave_what_else_is_in_the_file_alone(written: Path) -> None
     with sqlite3.connect(written) as db:
         assert set(db.execute("SELECT type, name, tbl_name, sql FROM sqlite_master").fetchall()) == after
         assert db.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+
+
+def test_what_another_program_does_to_a_file_is_seen_at_once(tmp_path: Path) -> None:
+    """A list of layers is kept for as long as the file is as it was: also of changes within a moment, of the same size, or beside it."""
+    path = tmp_path / "a.gpkg"
+    with geopackage.writing(path) as container:
+        for name in ("aa", "bb"):
+            container.add(Layer(name, pa.table({"n": [1]}), np.array([shapely.Point(1, 2)], object), "EPSG:32626"), name)
+    assert geopackage.layer_list(path) == ["aa", "bb"] == geopackage.layer_list(path)
+    for name in ("cc", "dd", "ee"):
+        with closing(sqlite3.connect(path)) as other, other:
+            other.execute("UPDATE gpkg_contents SET table_name = ? WHERE rowid = 2", (name,))
+        assert geopackage.layer_list(path) == ["aa", name]
+    with closing(sqlite3.connect(path)) as other:
+        other.execute("PRAGMA journal_mode = WAL")
+        with other:
+            other.execute("UPDATE gpkg_contents SET table_name = 'ff' WHERE rowid = 2")
+        assert geopackage.layer_list(path) == ["aa", "ff"]
+        with other:
+            other.execute("DELETE FROM gpkg_contents WHERE rowid = 2")
+        assert geopackage.layer_list(path) == ["aa"]
+    assert geopackage.layer_list(path) == ["aa"]

@@ -68,6 +68,24 @@ def layer_digests(path: Path, names: Iterable[str], like: Mapping[str, str] | No
         raise sqlite.unsound(error, path) from error
 
 
+def counted(path: Path, names: Sequence[str], known: Mapping[str, str], watch: Watch = no_watch) -> dict[str, tuple[int, str]]:
+    """Rows and digests of layers of a file as they stand there, through one connection; digests that are ``known`` are not taken anew.
+
+    Raises
+    ------
+    InputError : it cannot be read, or holds no such layer.
+    """
+    out = {}
+    try:
+        with closing(sqlite.connect(path)) as db:
+            for name in names:
+                rows = int(db.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()[0])
+                out[name] = rows, known.get(name) or rows_digest(db, name, watch=watch)
+    except sqlite3.Error as error:
+        raise sqlite.unsound(error, path) from error
+    return out
+
+
 def rows_digest(db: sqlite3.Connection, layer: str, schema: str = "main", watch: Watch = no_watch) -> str:
     """The digest of a layer through a connection, within whatever transaction is open on it.
 

@@ -24,7 +24,7 @@ from eskret.formats.geopackage.digest import BLOCK, FORM, fields_of, take_in, va
 
 _DECLARED = {pa.int64(): "INTEGER", pa.float64(): "REAL", pa.string(): "TEXT", pa.bool_(): "BOOLEAN", pa.date32(): "DATE"}
 """What columns of these types are declared as; of others it is not known how the file will hold them."""
-_TRIED = 12
+_TRIED = 5
 """Blocks that are read again."""
 
 
@@ -108,6 +108,8 @@ class DigestAhead:
 
 def _parts(column: pa.Array) -> list[bytes] | None:
     """What ``digest.take_in`` gives to the hash for these values as the database holds them; None where that is not sure."""
+    if pa.types.is_date(column.type):
+        column = pc.strftime(column, "%Y-%m-%d")
     kind = column.type
     letter, name = (b"b", b"bytes") if pa.types.is_string(kind) or pa.types.is_binary(kind) else (b"i", b"int")
     if pa.types.is_floating(kind):
@@ -119,9 +121,6 @@ def _parts(column: pa.Array) -> list[bytes] | None:
         none = np.asarray(column.is_null())
         out.append(np.where(none, b"n", letter).tobytes())
         column = column.drop_null()
-    if pa.types.is_date(kind):
-        column = pc.strftime(column, "%Y-%m-%d")
-        return [*out, b"bytes", *_texts(column)]
     if letter == b"b":
         if pa.types.is_string(kind) and pc.any(pc.match_substring(column, "\0")).as_py():
             return None  # a library may take it for the end

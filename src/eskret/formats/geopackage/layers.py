@@ -8,6 +8,7 @@ from pathlib import Path
 
 from eskret.core.layer import Layer
 from eskret.formats.geopackage import bulk, metadata, writer
+from eskret.formats.geopackage.writer import GeoPackageWriter
 from eskret.formats.reading import Watch, no_watch
 
 
@@ -36,17 +37,8 @@ def put_layers(
     digests: dict[str, str] = {}
     large: list[tuple[Layer, str]] = []
     description = words.get("description", "")
-    for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
-        if many_rows:
-            for layer, name in group:
-                large.append((layer, name))
-                digest = bulk.write_large(staged, layer, name, description, watch)
-                digests |= {name: digest} if digest else {}
-        else:
-            with writer.writing(staged) as container:
-                for layer, name in group:
-                    container.add(layer, name, description, watch)
-    with writer.writing(staged) as container:
+
+    def finish(container: GeoPackageWriter) -> None:
         for layer, name in large:
             bulk.index_large(container, layer, name, watch)
             container.put_titles(name, layer.titles)
@@ -54,4 +46,22 @@ def put_layers(
             if section:
                 container.put_in_section(name, section, crs)
             metadata.put_about(container, name, words)
+
+    # a file of thousands of layers takes seconds to be opened: where all are small, once is enough
+    alone = not any(bulk.is_large(*pair) for pair in pairs)
+    for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
+        if many_rows:
+            for layer, name in group:
+                large.append((layer, name))
+                digest = bulk.write_large(staged, layer, name, description, watch)
+                digests |= {name: digest} if digest else {}
+        else:
+            with writer.writing(staged, in_parts=True) as container:
+                for layer, name in group:
+                    container.add(layer, name, description, watch)
+                if alone:
+                    finish(container)
+    if not alone:
+        with writer.writing(staged) as container:
+            finish(container)
     return digests

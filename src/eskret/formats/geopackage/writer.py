@@ -119,10 +119,12 @@ class GeoPackageWriter:
     ----------
     plain : only statements that are safe on a file that other programs have open; else the schema of a staged file is written
         directly where that is faster.
+    in_parts : commit some layers at a time: the file is thrown away where not all of it comes about.
     """
 
-    def __init__(self, db: sqlite3.Connection, plain: bool = False) -> None:
+    def __init__(self, db: sqlite3.Connection, plain: bool = False, in_parts: bool = False) -> None:
         self._db = db
+        self._in_parts = in_parts
         self._plain = plain
         self._triggers: list[tuple[str, str]] = []
         self._systems: dict[str, int] = {}
@@ -297,6 +299,10 @@ class GeoPackageWriter:
         self._hidden += db.execute(f"SELECT type, name, tbl_name, rootpage, sql FROM sqlite_master WHERE {whole}").fetchall()
         db.execute(f"DELETE FROM sqlite_master WHERE {whole}")
         db.execute("PRAGMA writable_schema = RESET")
+        if self._in_parts:
+            # every statement asks each index that the transaction has touched
+            db.execute("COMMIT")
+            db.execute("BEGIN IMMEDIATE")
 
     def _rows(self, layer: Layer, name: str, blobs: Callable[[int, int], list[bytes | None]] | None, geom: str, watch: Watch) -> None:
         """Insert in slices, so that texts of a large layer never stand in memory all at once."""
@@ -381,6 +387,60 @@ class GeoPackageWriter:
         return number
 
 
+@dataclass(frozen=True)
+class _Schema:
+    """What stands in a file: layers in the order they were registered, names of tables and views, of triggers, and sections."""
+
+    layers: tuple[str, ...]
+    tables: frozenset[str]
+    triggers: frozenset[str]
+    sections: Mapping[str, sections.Section]
+
+
+_seen: dict[Path, tuple[tuple[object, ...], _Schema]] = {}
+"""Schemas by file, with the state the file was in: SQLite takes seconds to read that of thousands of layers, and asks for it anew
+whenever the file is opened."""
+_MOST_SEEN = 32
+
+
+def _state(path: Path) -> tuple[object, ...] | None:
+    """What is another one whenever the file is: its counter of changes (SQLite, "Database File Format", 1.3.7) among it. None where
+    changes stand in a file beside it."""
+    if path.with_name(f"{path.name}-wal").exists():
+        return None
+    with path.open("rb") as stream:
+        head = stream.read(100)
+    stat = path.stat()
+    return head, stat.st_ino, stat.st_size, stat.st_mtime_ns
+
+
+def _schema(path: Path) -> _Schema:
+    """
+    Raises
+    ------
+    sqlite3.Error : no GeoPackage, or damaged.
+    """
+    path = path.absolute()
+    with closing(sqlite.connect(path)) as db:  # whatever was begun and not committed is rolled back by that
+        state = _state(path)
+        known = _seen.get(path)
+        if known is not None and state is not None and known[0] == state:
+            return known[1]
+        layers = tuple(str(r[0]) for r in db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid"))
+        named = db.execute("SELECT type, name FROM sqlite_master WHERE type <> 'index'").fetchall()
+        found = _Schema(
+            layers,
+            frozenset(str(n) for t, n in named if t != "trigger"),
+            frozenset(str(n) for t, n in named if t == "trigger"),
+            sections.sections(db),
+        )
+        if state is not None and state == _state(path):
+            if len(_seen) >= _MOST_SEEN:
+                _seen.pop(next(iter(_seen)), None)
+            _seen[path] = state, found
+    return found
+
+
 def layer_list(path: Path) -> list[str]:
     """Names of the layers of a GeoPackage, in the order they were registered; their rows are not counted.
 
@@ -389,8 +449,7 @@ def layer_list(path: Path) -> list[str]:
     InputError : no GeoPackage, or damaged.
     """
     try:
-        with closing(sqlite.connect(path)) as db:
-            return [str(r[0]) for r in db.execute("SELECT table_name FROM gpkg_contents ORDER BY rowid")]
+        return list(_schema(path).layers)
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
 
@@ -402,14 +461,12 @@ def holds_only(path: Path, names: Iterable[str]) -> bool:
     """
     taken = {folded(n) for n in names}
     try:
-        with closing(sqlite.connect(path)) as db:
-            layers = {folded(str(r[0])) for r in db.execute("SELECT table_name FROM gpkg_contents")}
-            tables = {folded(str(r[0])) for r in db.execute("SELECT name FROM sqlite_master WHERE type <> 'index'")}
-            triggers = {folded(str(r[0])) for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'")}
+        there = _schema(path)
     except sqlite3.Error:
         return False
-    own = {t for t in tables - triggers if not t.startswith(("gpkg_", "rtree_", "sqlite_"))}
-    foreign = any(not t.startswith(("rtree_", "gpkg_", "trigger_")) for t in triggers)
+    layers = set(map(folded, there.layers))
+    own = {t for t in map(folded, there.tables) if not t.startswith(("gpkg_", "rtree_", "sqlite_"))}
+    foreign = any(not t.startswith(("rtree_", "gpkg_", "trigger_")) for t in map(folded, there.triggers))
     return layers <= taken and own <= layers and not foreign
 
 
@@ -423,23 +480,20 @@ def sections_of(path: Path) -> dict[str, sections.Section]:
     if not path.exists():
         return {}
     try:
-        db = sqlite.connect(path)
-        try:
-            return sections.sections(db)
-        finally:
-            db.close()
+        return dict(_schema(path).sections)
     except sqlite3.Error as error:
         raise sqlite.unsound(error, path) from error
 
 
 @contextmanager
-def writing(path: Path, *, in_place: bool = False) -> Generator[GeoPackageWriter, None, None]:
+def writing(path: Path, *, in_place: bool = False, in_parts: bool = False) -> Generator[GeoPackageWriter, None, None]:
     """Open a file (new or there) for one transaction; an error leaves it as it was.
 
     Parameters
     ----------
     in_place : the file is no staged one: other programs may have it open. It is locked by SQLite's means and synced at the end,
         its journal mode stays as it is, and only plain statements are used.
+    in_parts : the file is a staged one, which is thrown away after an error: of thousands of layers some are committed at a time.
 
     Raises
     ------
@@ -462,7 +516,7 @@ def writing(path: Path, *, in_place: bool = False) -> Generator[GeoPackageWriter
         db.execute("PRAGMA cache_size = -65536")
         db.execute("BEGIN EXCLUSIVE" if in_place else "BEGIN IMMEDIATE")
         try:
-            writer = GeoPackageWriter(db, plain=in_place)
+            writer = GeoPackageWriter(db, plain=in_place, in_parts=in_parts)
             writer.make_tables()
             yield writer
             writer.settle()

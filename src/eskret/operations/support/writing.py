@@ -91,14 +91,14 @@ class Writer:
     def _put(self, path: Path, staged: Path, plans: Sequence[PlannedOutput], known: Mapping[str, str]) -> dict[str, tuple[int, str]]:
         """Say of layers that are staged what becomes of them at the commit; their rows and digests, as they stand there, of which
         some are ``known`` already."""
-        found = {e.name: e.rows for e in geopackage.entries(staged)} if plans else {}
-        asked = [p.layer for p in plans if p.layer not in known]
-        digests = {**known, **digest.layer_digests(staged, asked, watch=self.context.watch)}
+        if not plans:
+            return {}
+        there = digest.counted(staged, [p.layer for p in plans], known, self.context.watch)
         before = self.transaction.digests_there(path, [p.layer for p in plans if p.action == "replace"])
         for plan in plans:
-            change = LayerChange(plan.layer, PUT, before.get(plan.layer, ""), digests[plan.layer], found.get(plan.layer, -1))
-            self.transaction.change_layer(path, change)
-        return {p.layer: (found.get(p.layer, -1), digests[p.layer]) for p in plans}
+            rows, after = there[plan.layer]
+            self.transaction.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
+        return there
 
     def _whole_to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
         staged = self.transaction.stage(path, shared=True)

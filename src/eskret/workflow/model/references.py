@@ -223,12 +223,14 @@ def _named(name: str, values: Mapping[str, object]) -> str:
 def resolve(step: Step, made: Mapping[str, Sequence[T]]) -> tuple[list[T], list[str]]:
     """The layers that enter a step, each once, keys made unique, and the references that name nothing."""
     found: list[T] = []
+    there: set[int] = set()
     empty: list[str] = []
     for reference in map(Reference.parse, step.source):
         hits = [layer for layer in made.get(reference.step, ()) if reference.means(layer) or getattr(layer, "open_key", False)]
         if not hits:
             empty.append(str(reference))
-        found.extend(h for h in hits if not any(h is f for f in found))
+        found.extend(h for h in hits if id(h) not in there)
+        there.update(map(id, hits))
     keys = number_collisions([layer.key for layer in found], limit=10_000)
     return [_numbered(layer, key) for layer, key in zip(found, keys, strict=True)], empty
 

@@ -236,7 +236,7 @@ class StepRun:
                 self.reused.add(number)
                 return found
         self._check_reach(settings, context)
-        outcomes = [_with_likeness(o, entering) for o in do(entering, settings, context)]
+        outcomes = _with_likeness(do(entering, settings, context), entering)
         if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
@@ -450,21 +450,21 @@ class StepRun:
         return gathered
 
 
-def _with_likeness(outcome: Outcome, entering: Sequence[LayerHandle]) -> Outcome:
-    """The outcome with what makes layers alike, so that totals of unlike ones are not added up."""
-    made: Sequence[LayerHandle] = outcome.layers
-    there = {x.key: x for x in (*entering, *made)}
+def _with_likeness(outcomes: Sequence[Outcome], entering: Sequence[LayerHandle]) -> list[Outcome]:
+    """Outcomes with what makes layers alike, so that totals of unlike ones are not added up."""
+    entered = {x.key: x for x in entering}
     first = next(iter(entering), None)
 
-    def like(key: str) -> str:
-        layer = there.get(key)
+    def like(outcome: Outcome, key: str) -> str:
+        made: Sequence[LayerHandle] = outcome.layers
+        layer = next((x for x in reversed(made) if x.key == key), None) or entered.get(key)
         if layer is None:
             return ""
         line = layer.provenance or (first.provenance if first is not None else ())
         told = (str(layer.kind), layer.crs, layer.field_names, [step for step, _ in line])
         return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
 
-    return replace(outcome, outputs=tuple(replace(o, like=like(o.layer)) for o in outcome.outputs))
+    return [replace(o, outputs=tuple(replace(x, like=like(o, x.layer)) for x in o.outputs)) for o in outcomes]
 
 
 def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
