@@ -10,15 +10,20 @@ from collections.abc import Generator
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
 import pytest
+import shapely
 
+import eskret
 from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
 from eskret.core.files.user_state import cache_place
-from eskret.core.layer import chunks
+from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import EskretError
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
 from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.cache.results import drawing_of
 from eskret.workflow.model import document
 from eskret.workflow.run.engine import Run
 from tests.golden import drawn, record
@@ -193,6 +198,23 @@ def test_results_of_chunks_are_taken_up_again(small: None, tmp_path: Path) -> No
     other = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store())).execute()
     assert [s.reused for s in other.steps] == [1, 0, 0, 0] and other.outputs[0].features == 20
     assert not [p for p in cache_place("scratch").glob("spool-*") if p.is_dir()]
+
+
+def test_what_a_map_draws_is_the_same_of_binary_and_of_shapes(tmp_path: Path) -> None:
+    drawn.data(tmp_path / "data")
+    seen = set()
+    for part in [eskret.read(tmp_path / "data" / "all.gpkg", n) for n in ("points", "lines", "areas", "mixed")]:
+        whole = np.flatnonzero(~(shapely.is_missing(part.geometry) | shapely.is_empty(part.geometry)))
+        for rows in (whole, whole[shapely.get_num_geometries(part.geometry[whole]) == 1], whole[:0]):
+            shapes = part.geometry[rows]
+            binary = WkbArray.from_arrow(pa.chunked_array([pa.array(shapely.to_wkb(shapes, byte_order=1).tolist(), pa.binary())]))
+            if binary is None:
+                continue
+            one, other = (Layer("a", part.take(rows).table, x, drawn.UTM) for x in (binary, shapes))
+            for a, b in zip(drawing_of(one), drawing_of(other), strict=True):
+                assert a.dtype == b.dtype and np.array_equal(a, b)
+            seen.add((part.key, one.undecoded is not None))
+    assert {("points", True), ("lines", True), ("areas", True)} <= seen
 
 
 def test_remarks_of_parts_are_those_of_the_whole() -> None:

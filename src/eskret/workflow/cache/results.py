@@ -28,6 +28,7 @@ from eskret.core.accounts.account import Altered, Role, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.files.arrays import write_arrays
 from eskret.core.layer import Layer
+from eskret.core.layer.wkb import POLYGON
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import IDS, SHAPES, TABLE, TYPES, CachedLayer, LayerHandle, home_of, link, materialise
 from eskret.workflow.cache.cached_layer import write as write_rows
@@ -59,6 +60,23 @@ def pieces_of(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray,
     xy = _wound(xy, starts, kinds == RING, shells)
     first = np.searchsorted(owners, np.arange(len(geometry) + 1)).astype(np.int64)
     return xy, starts, kinds, first
+
+
+def drawing_of(layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """As ``pieces_of``, with the box of each feature (n, 4); of shapes that came as binary without making them, where that can be."""
+    binary, count = layer.undecoded, len(layer)
+    if binary is not None and binary.xy is not None and not np.isnan(binary.xy).any():
+        each = np.arange(count + 1)
+        return binary.xy, each, np.full(count, POINT, np.uint8), each, np.hstack([binary.xy, binary.xy])
+    boxes = binary.bounds() if binary is not None and binary.pieces is not None else None
+    if binary is not None and binary.pieces is not None and boxes is not None:
+        xy, starts, owner = binary.pieces
+        rings = np.full(len(owner), binary.types[0] == POLYGON)
+        shells = np.r_[True, owner[1:] != owner[:-1]]
+        kinds = np.where(rings, RING, LINE).astype(np.uint8)
+        return _wound(xy, starts, rings, shells), starts, kinds, np.searchsorted(owner, np.arange(count + 1)), boxes
+    assert layer.geometry is not None
+    return (*pieces_of(layer.geometry), shapely.bounds(layer.geometry).reshape(-1, 4))
 
 
 def _wound(xy: np.ndarray, starts: np.ndarray, rings: np.ndarray, shells: np.ndarray) -> np.ndarray:
@@ -96,7 +114,9 @@ class ResultStore:
             if known is None:
                 self._number += 1
                 home = self.folder / f"{self._number:05d}"
-                self._known[place] = (layer, info := _write(layer, home))
+                info = _write(layer, home)
+                # one in memory is held, so that no other comes to its place; of one on disk its place is enough
+                self._known[place] = (layer.release() if isinstance(layer, CachedLayer) else layer, info)
             else:
                 info = known[1]
         return {**info, "key": layer.key, "name": layer.name, "kind": str(layer.kind), "line": [list(place) for place in layer.provenance]}
@@ -158,7 +178,7 @@ def _write(layer: LayerHandle, home: Path) -> dict[str, Any]:
     info = _write_anew(materialise(layer), home)
     if kept is not None:
         # so that the next run finds it; the word that it is whole comes last
-        for name in (DRAWN, _INFO):
+        for name in (DRAWN, IDS, _INFO):
             if (home / name).exists():
                 link(home / name, kept / name)
     return info
@@ -175,9 +195,8 @@ def _link_all(kept: Path, home: Path) -> bool:
 def _write_anew(layer: Layer, home: Path) -> dict[str, Any]:
     write_rows(layer, home, [layer])
     crs = None
-    if layer.geometry is not None:
-        xy, starts, kinds, first = pieces_of(layer.geometry)
-        write_arrays(home / DRAWN, [xy, starts, kinds, first, shapely.bounds(layer.geometry).reshape(-1, 4)])
+    if layer.has_geometry:
+        write_arrays(home / DRAWN, drawing_of(layer))
         crs = _crs_json(layer.crs)
     info = {
         "path": str(home),

@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import shapely
 
 from eskret.core.crs import crs_facts, same_crs
 from eskret.core.geometry.globe.moving import reproject
@@ -24,7 +23,7 @@ from eskret.errors import EskretError
 from eskret.formats import gdal, sources
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import LayerHandle, materialise
-from eskret.workflow.cache.results import LINE, POINT, pieces_of
+from eskret.workflow.cache.results import LINE, POINT, drawing_of
 from eskret.workflow.cache.stored import Shapes
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.styles import style_for
@@ -80,7 +79,7 @@ class Maps:
     def add(self, layer: Layer, step: str) -> None:
         """Draw one layer."""
         if len(self.figures) < MOST and layer.geometry is not None:
-            shapes = Shapes(*pieces_of(layer.geometry), np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4))
+            shapes = Shapes(*drawing_of(layer))
             style = style_for(self.document, layer.provenance)
             self.draw(f"{layer.name or layer.key} · {step}", shapes, layer.table, str(layer.kind), layer.crs, style)
 
@@ -133,7 +132,7 @@ class _Drawn:
 
 def _shapes_of(layer: Layer) -> list[Shapes]:
     assert layer.geometry is not None
-    return [Shapes(*pieces_of(layer.geometry), np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4))]
+    return [Shapes(*drawing_of(layer))]
 
 
 def _groups(style: Style, table: pa.Table) -> tuple[list[LegendEntry], np.ndarray | None]:
