@@ -18,6 +18,8 @@ from hypothesis import strategies as st
 from eskret.core.layer import Layer
 from eskret.core.style.style import CLASSES, VALUES, Style
 from eskret.formats import geopackage
+from eskret.workflow.cache.results import drawing_of
+from eskret.workflow.cache.stored import Shapes
 from eskret.workflow.faces.report import sources_of, to_html
 from eskret.workflow.faces.report_maps import HEIGHT, MOST, WIDTH, Maps
 from eskret.workflow.model import document as documents
@@ -105,11 +107,7 @@ def collected(layers: list[Layer], style: Style | None = None, document: Documen
         if style is None:
             maps.add(layer, "out")
         else:
-            from eskret.workflow.faces.report_maps import Shapes, pieces_of
-
-            assert layer.geometry is not None
-            shapes = Shapes(*pieces_of(layer.geometry), shapely.bounds(layer.geometry).reshape(-1, 4))
-            maps.draw("map", shapes, layer.table, str(layer.kind), layer.crs, style)
+            maps.draw("map", Shapes(*drawing_of(layer)), layer.table, str(layer.kind), layer.crs, style)
     return maps
 
 

@@ -29,6 +29,7 @@ _SHAPES = (
     (Delivery, "Takes the whole set and writes it. Nothing is in its place before the whole run has succeeded.", "deliver"),
 )
 _MEMORY = "A layer has to fit into memory."
+_CHUNKS = "A large layer goes through in chunks, wherever nothing has to be told of the whole, and need not fit into memory."
 
 
 def page_of_operation(operation: Operation, home: str = INDEX) -> str:
@@ -36,7 +37,7 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
     words, shape = next((w, s) for c, w, s in _SHAPES if isinstance(operation, c))
     told = getattr(operation, "declared", operation)  # of an operation of one's own, what its file says of it
     author = getattr(told, "author", "Eskret")
-    limits = [told.limits, _MEMORY]
+    limits = [told.limits, _CHUNKS if _takes_chunks(operation) else _MEMORY]
     about = {
         "Called": operation.id,
         "Phase": str(operation.phase),
@@ -57,6 +58,15 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
         command=on_the_command_line(operation),
         about=about,
     )
+
+
+def _takes_chunks(operation: Operation) -> bool:
+    """Whether a large layer can come in chunks."""
+    if isinstance(operation, EachLayer):
+        return type(operation).takes is not EachLayer.takes
+    if isinstance(operation, Source):
+        return type(operation).chunks is not Source.chunks
+    return isinstance(operation, Delivery) and operation.reads_chunks
 
 
 def page_of_workflow(document: Document, file: str, home: str = "") -> str:
