@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 import random
 import shutil
 import sqlite3
 from collections.abc import Generator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,10 +22,10 @@ import eskret
 from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
-from eskret.errors import EskretError
+from eskret.errors import Code, EskretError
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
-from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.cache import ResultCache, spool, the_store
 from eskret.workflow.cache.results import drawing_of
 from eskret.workflow.model import document
 from eskret.workflow.run.engine import Run
@@ -185,6 +188,27 @@ def test_what_breaks_off_half_way_leaves_nothing(small: None, tmp_path: Path) ->
     assert stopped.execute().state == "stopped" and seen
     assert (tmp_path / "data" / "out" / "w.gpkg").read_bytes() == before
     assert not [p for p in cache_place("scratch").glob("spool-*") if p.is_dir()]
+
+
+def test_where_nothing_can_be_kept_layers_are_held_whole_and_a_full_disk_is_said(
+    small: None, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "data" / "w.toml"
+    path.write_text(WORKFLOW)
+
+    def refuse(number: int, *_: object, **__: object) -> Any:
+        raise OSError(number, os.strerror(number))
+
+    with monkeypatch.context() as full:
+        full.setattr(pa.ipc, "new_file", partial(refuse, errno.ENOSPC))
+        result = Run(document.read(path), workflow=path).execute()
+        assert result.state == "failed" and "No space left" in result.error and "XDG_CACHE_HOME" in result.error, result.error
+        assert result.code is Code.DISK_FULL and not (tmp_path / "data" / "out").exists()
+        assert not [p for p in cache_place("scratch").glob("spool-*") if p.is_dir()]
+    monkeypatch.setattr(spool, "scratch_folder", partial(refuse, errno.EROFS))
+    result = Run(document.read(path), workflow=path).execute()
+    assert result.state in ("balanced", "look") and result.outputs[0].features == 38
 
 
 def test_results_of_chunks_are_taken_up_again(small: None, tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ import queue
 import threading
 from collections.abc import Generator, Iterable
 from contextvars import copy_context
+from types import GeneratorType
 from typing import TypeVar
 
 T = TypeVar("T")
@@ -25,6 +26,8 @@ def ahead(source: Iterable[T]) -> Generator[T, None, None]:
                 waiting.put((one, None))
                 if over.is_set():
                     break
+            if isinstance(source, GeneratorType):
+                source.close()  # here, where it was at work
         except BaseException as error:
             last = (None, error)
         waiting.put(last)

@@ -18,6 +18,7 @@ from pydantic import field_validator
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
 from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
+from eskret.core.layer import chunks as chunking
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
@@ -331,6 +332,8 @@ class Load(Source):
             return None
         read_as = _texts(part, settings, context)
         facts = sources.facts(part.path, part.name, part.key, read_as)
+        if facts.count is not None and facts.count <= chunking.LARGE:
+            return None
         crs = facts.crs or _of_file(settings.crs_of, part, context) or settings.crs or None
         if context.crs is not None and crs is not None and not same_crs(crs, context.crs):
             return None  # by which way it is brought there hangs on where all of it lies

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Generator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,7 @@ from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.layer import GeometryKind, Layer, kind_of_types
 from eskret.core.layer import chunks as chunking
 from eskret.core.layer.chunks import rebatched
+from eskret.errors import Code, EskretError
 from eskret.workflow.cache.cached_layer import NUMBERS, SHAPES, TABLE, CachedLayer
 
 
@@ -71,7 +74,28 @@ class Spool:
         self._has_z = False
 
     def add(self, layer: Layer) -> None:
-        """Put further rows behind those that are there."""
+        """Put further rows behind those that are there.
+
+        Raises
+        ------
+        EskretError : they cannot be written.
+        """
+        with self._room():
+            self._add(layer)
+
+    @contextmanager
+    def _room(self) -> Generator[None, None, None]:
+        try:
+            yield
+        except OSError as error:
+            raise EskretError(
+                f"there is no room for what the step leaves ({error.strerror or error})",
+                place=str(self.home.parent),
+                way_out="Make room there, or name another folder in XDG_CACHE_HOME, and run again",
+                code=Code.DISK_FULL,
+            ) from error
+
+    def _add(self, layer: Layer) -> None:
         first = self._like or layer
         self._like = first
         self._rows += len(layer)
@@ -106,10 +130,12 @@ class Spool:
 
         Raises
         ------
+        EskretError : it cannot be written.
         ValueError : nothing was added.
         """
-        for column in (self._table, self._shapes, self._numbers):
-            column.close()
+        with self._room():
+            for column in (self._table, self._shapes, self._numbers):
+                column.close()
         if self._like is None:
             raise ValueError("no chunk was added")
         like = self._like
@@ -148,16 +174,14 @@ class Spools:
         self._lock = threading.Lock()
         self._number = 0
 
-    def place(self) -> Path:
-        """A folder that is not there yet.
-
-        Raises
-        ------
-        OSError : the cache folder cannot be written.
-        """
+    def place(self) -> Path | None:
+        """A folder that is not there yet; None where the cache folder cannot be written, and layers are held whole."""
         with self._lock:
             if self._home is None:
-                self._home = scratch_folder("spool")
+                try:
+                    self._home = scratch_folder("spool")
+                except OSError:
+                    return None
             self._number += 1
             return self._home / str(self._number)
 

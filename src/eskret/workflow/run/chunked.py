@@ -81,11 +81,12 @@ def _weight(chunk: Layer) -> int:
 
 
 def read_in_chunks(
-    operation: Source, part: object, settings: object, context: Context, home: Callable[[], Path], prove: Prove
+    operation: Source, part: object, settings: object, context: Context, home: Callable[[], Path | None], prove: Prove
 ) -> Outcome | None:
     """Do a task of a source in chunks; None where it is to be done whole."""
     coming = operation.chunks(part, settings, context)
-    return None if coming is None else gathered(coming, home(), prove)
+    place = home() if coming is not None else None
+    return None if coming is None or place is None else gathered(coming, place, prove)
 
 
 def gathered(outcomes: Iterable[Outcome], home: Path, prove: Prove) -> Outcome:

@@ -211,7 +211,9 @@ class StepRun:
     def _each(self, operation: EachLayer, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
         (layer,) = layers
         if isinstance(layer, CachedLayer) and layer.chunked and operation.takes(layer.facts(), settings) is Takes.ROWS:
-            return [run_in_chunks(operation, layer, settings, context, self.owner.spools.place(), self._prove)]
+            place = self.owner.spools.place()
+            if place is not None:
+                return [run_in_chunks(operation, layer, settings, context, place, self._prove)]
         return [operation.run(materialise(layer), settings, context)]
 
     def _read(self, operation: Source, source: Any, _: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
