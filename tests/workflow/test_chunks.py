@@ -15,6 +15,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 import shapely
 
@@ -23,6 +24,7 @@ from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
+from eskret.formats import delimited, parquet
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
 from eskret.workflow.cache import ResultCache, spool, the_store
@@ -133,6 +135,56 @@ def test_what_is_counted_comes_in_chunks(counted: str, figures: str, tmp_path: P
     whole, chunked, written, again = run_twice(path, request)
     assert isinstance(whole, dict) and whole["state"] == "look", whole
     assert chunked == whole and again == written
+
+
+@pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])
+def test_geoparquet_is_read_and_written_in_chunks_as_whole(
+    layer: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    drawn.data(tmp_path / "data")
+    there = {"title": "Rows", "licence": "CC0"}
+    eskret.write(eskret.read(tmp_path / "data" / "all.gpkg", layer), tmp_path / "data" / "a.parquet")
+    path = tmp_path / "w.toml"
+    about = "".join(f'{k} = "{v}"\n' for k, v in there.items())
+    path.write_text(
+        f'eskret = 1\ntitle = "Columns"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/a.parquet"]\n'
+        '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "n <> 4"\n'
+        f'[[steps]]\nid = "out"\nuse = "save"\nfrom = "some"\nto = "out/w.parquet"\n{about}'
+        '[[steps]]\nid = "too"\nuse = "save"\nfrom = "some"\nto = "out/w.gpkg"\n'
+    )
+    written: list[int] = []
+    write = parquet.GeoParquet.write_chunks
+    monkeypatch.setattr(parquet.GeoParquet, "write_chunks", lambda self, *a: [written.append(1), write(self, *a)][1])
+    whole, chunked, _, _ = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and written == [1]
+    again = eskret.read(tmp_path / "out" / "w.parquet")
+    monkeypatch.undo()
+    shutil.rmtree(tmp_path / "out")
+    path.with_suffix(".outputs.json").unlink()
+    assert isinstance(told(path), dict)
+    first = eskret.read(tmp_path / "out" / "w.parquet")
+    assert first.table.equals(again.table) and first.kind == again.kind and first.crs == again.crs
+    assert shapely.equals_exact(first.geometry, again.geometry, 0.0)[~shapely.is_missing(first.geometry)].all()
+    geo = json.loads(pq.ParquetFile(tmp_path / "out" / "w.parquet").schema_arrow.metadata[b"geo"])
+    assert geo["columns"]["geometry"]["bbox"] == pytest.approx(list(first.extent() or ()))
+
+
+@pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])
+def test_csv_is_written_in_chunks_as_whole(
+    layer: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """To the byte."""
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        f'eskret = 1\ntitle = "Text"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["{layer}"]\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.csv"\nalso = ["out/too.csv"]\n'
+    )
+    written: list[int] = []
+    write = delimited.Csv.write_chunks
+    monkeypatch.setattr(delimited.Csv, "write_chunks", lambda self, *a: [written.append(1), write(self, *a)][1])
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and written == [1, 1]
 
 
 WORKFLOW = """eskret = 1

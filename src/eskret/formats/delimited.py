@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Generator, Iterable
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +11,7 @@ import pyarrow.compute as pc
 import pyarrow.csv
 import shapely
 
-from eskret.core.layer import GeometryKind, Layer
+from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
 from eskret.core.naming import number_collisions
 from eskret.formats import tables
 from eskret.formats.fitting import shortest_time, written_form
@@ -23,14 +24,25 @@ _CHUNK = 50_000
 
 def write(path: Path, layer: Layer, watch: Watch = no_watch) -> None:
     """Write a file; empty cells stand for nothing, an empty text is written in quotes."""
-    table = with_geometry(layer)
-    columns = [_written(c) for c in table.columns]
-    table = pa.table(columns, names=table.column_names)
+    write_rows(path, (layer,), len(layer), watch)
+
+
+def write_rows(path: Path, chunks: Iterable[Layer], rows: int, watch: Watch = no_watch) -> None:
+    """As ``write``, of a layer that comes some rows at a time, at least once, every time with the same columns."""
     options = pyarrow.csv.WriteOptions(quoting_style="needed")
-    with pa.OSFile(str(path), "wb") as sink, pyarrow.csv.CSVWriter(sink, table.schema, write_options=options) as writer:
-        for start in range(0, max(1, len(table)), _CHUNK):
-            writer.write_table(table.slice(start, _CHUNK))
-            watch(min(start + _CHUNK, len(table)), len(table))
+    writer, done = None, 0
+    with pa.OSFile(str(path), "wb") as sink:
+        for chunk in chunks:
+            whole = with_geometry(chunk)
+            table = pa.table([_written(c) for c in whole.columns], names=whole.column_names)
+            if writer is None:
+                writer = pyarrow.csv.CSVWriter(sink, table.schema, write_options=options)
+            for start in range(0, max(1, len(table)), _CHUNK):
+                writer.write_table(table.slice(start, _CHUNK))
+                watch(done + min(start + _CHUNK, len(table)), rows)
+            done += len(table)
+        if writer is not None:
+            writer.close()
 
 
 def _written(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -89,6 +101,17 @@ class Csv(Format):
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         write(path, pairs[0][0], watch)
+        return Put(self.count(path))
+
+    def takes_chunks(self, layer: ChunkedLayer) -> bool:
+        # to what unit times are written hangs on all of them; and points with several in one are written as text, all of them
+        timed = any(pa.types.is_timestamp(f.type) for f in layer.facts().fields)
+        return not timed and not layer.has_z and not (layer.kind is GeometryKind.POINT and 4 in layer.types)
+
+    def write_chunks(
+        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+    ) -> Put:
+        write_rows(path, chunks, len(like), watch)
         return Put(self.count(path))
 
     def count(self, path: Path) -> int:

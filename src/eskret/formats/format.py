@@ -11,7 +11,7 @@ from typing import ClassVar, NamedTuple
 import pyarrow as pa
 
 from eskret.core.accounts.account import Remark
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import ChunkedLayer, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
 from eskret.formats import fitting, holding, vector
@@ -159,6 +159,16 @@ class Format:
         ------
         DeliveryError : it cannot hold them.
         """
+        raise NotImplementedError
+
+    def takes_chunks(self, layer: ChunkedLayer) -> bool:
+        """Whether a layer that lies on disk in chunks can be written as it comes."""
+        return False
+
+    def write_chunks(
+        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+    ) -> Put:
+        """Write one layer to a new file, some rows at a time; ``like`` says what is known of all of them."""
         raise NotImplementedError
 
     def count(self, path: Path) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +14,11 @@ import shapely
 from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import Remark
-from eskret.core.crs import crs_code, parse_crs, same_crs
-from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, kind_of
-from eskret.core.layer.wkb import decode, encoded
+from eskret.core.crs import Extent, crs_code, parse_crs, same_crs
+from eskret.core.layer import Certainty, ChunkedLayer, Field, GeometryKind, Layer, LayerFacts, WkbArray, kind_of, kind_of_types
+from eskret.core.layer import chunks as chunking
+from eskret.core.layer.chunks import rebatched
+from eskret.core.layer.wkb import decode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
@@ -54,33 +56,74 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     ------
     InputError : it is damaged, or its geometry is in a form that is not known here.
     """
-    file, geo = _open(path)
-    columns, geometry, remarks = _columns(file.schema_arrow, geo)
-    batches, shapes, done = [], [], 0
-    wanted = [f.name for f in columns] + ([geometry] if geometry else [])
+    one = _Stream(path, key, texts, watch)
+    return one.reading(list(one.batches(50_000)))
+
+
+def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
+    """Read the layer so many rows at a time; None where it is small.
+
+    Raises
+    ------
+    InputError : as ``read``; it may be found out on the way.
+    """
+    one = _Stream(path, key, texts, watch)
+    if one.file.metadata.num_rows <= chunking.LARGE or not one.columns:
+        return None
+    return (one.reading([batch]) for batch in rebatched(one.batches(chunking.CHUNK), chunking.CHUNK))
+
+
+class _Stream:
+    """The layer as it is read: batches, and what is made of them."""
+
+    def __init__(self, path: Path, key: str, texts: Texts, watch: Watch) -> None:
+        self.path, self.key, self.texts, self.watch = path, key, texts, watch
+        self.file, self.geo = _open(path)
+        self.columns, self.geometry, self._left_out = _columns(self.file.schema_arrow, self.geo)
+
+    def batches(self, rows: int) -> Generator[pa.RecordBatch, None, None]:
+        """Batches as they stand in the file, of at most so many rows."""
+        wanted, done = [f.name for f in self.columns] + ([self.geometry] if self.geometry else []), 0
+        try:
+            for batch in self.file.iter_batches(rows, columns=wanted):
+                done += batch.num_rows
+                self.watch(done, self.file.metadata.num_rows)
+                yield batch
+        except (pa.ArrowException, OSError) as error:
+            raise _damaged(self.path, error) from error
+
+    def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
+        """What is made of rows."""
+        known = self.geo["columns"][self.geometry] if self.geometry else {}
+        shapes = _shapes(self.path, [b.column(b.schema.get_field_index(self.geometry)) for b in batches]) if self.geometry else None
+        schema = pa.schema([pa.field(f.name, f.type) for f in self.columns])
+        rows = sum(b.num_rows for b in batches)
+        names_there = [f.name for f in self.columns]
+        table = pa.Table.from_batches([b.select(names_there).cast(schema) for b in batches], schema) if self.columns else _bare(rows)
+        names = number_collisions(table.column_names, limit=10_000)
+        remarks = [*self._left_out, *_renamed(table.column_names, names)]
+        plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
+        table, said = settled(table.rename_columns(names).cast(plain), codec_of(self.texts.codec))
+        remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
+        kind = GeometryKind.TABLE
+        if isinstance(shapes, WkbArray):
+            kind = kind_of_types(shapes.library_types()) if len(shapes) else _kind(known)
+        elif shapes is not None:
+            kind = kind_of(shapes) if shapely.is_geometry(shapes).any() else _kind(known)
+        crs = _crs(known) if self.geometry else None
+        return Reading(Layer(self.key, table, shapes, crs, self.path.stem, str(self.path), kind=kind), rows, (), tuple(remarks))
+
+
+def _shapes(path: Path, parts: Sequence[pa.Array]) -> np.ndarray | WkbArray:
+    """The shapes; as binary where that can be told to be whole without making them."""
+    binary = WkbArray.from_arrow(pa.chunked_array(parts)) if parts else None
+    if binary is not None and len(binary) and (binary.xy is not None or binary.pieces is not None):
+        return binary
     try:
-        for batch in file.iter_batches(50_000, columns=wanted):
-            if geometry:
-                shapes.append(decode(batch.column(batch.schema.get_field_index(geometry))))
-            batches.append(batch.select([f.name for f in columns]))
-            done += batch.num_rows
-            watch(done, file.metadata.num_rows)
-    except (pa.ArrowException, OSError, shapely.errors.ShapelyError) as error:
+        made = [decode(part) for part in parts]
+    except shapely.errors.ShapelyError as error:
         raise _damaged(path, error) from error
-    schema = pa.schema([pa.field(f.name, f.type) for f in columns])
-    table = pa.Table.from_batches([b.cast(schema) for b in batches], schema) if columns else _bare(done)
-    names = number_collisions(table.column_names, limit=10_000)
-    remarks += _renamed(table.column_names, names)
-    plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
-    table, said = settled(table.rename_columns(names).cast(plain), codec_of(texts.codec))
-    remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
-    array = None
-    if geometry:
-        array = np.concatenate(shapes) if shapes else np.empty(0, object)
-    known = geo["columns"][geometry] if geometry else {}
-    kind = GeometryKind.TABLE if array is None else kind_of(array) if shapely.is_geometry(array).any() else _kind(known)
-    layer = Layer(key, table, array, _crs(known) if geometry else None, path.stem, str(path), kind=kind)
-    return Reading(layer, done, (), tuple(remarks))
+    return np.concatenate(made) if made else np.empty(0, object)
 
 
 def _renamed(given: Sequence[str], names: Sequence[str]) -> list[Remark]:
@@ -93,33 +136,80 @@ def _renamed(given: Sequence[str], names: Sequence[str]) -> list[Remark]:
 
 
 def write(path: Path, layer: Layer, words: Mapping[str, str], watch: Watch = no_watch) -> None:
-    """Write a file of version 1.1: geometry as WKB, its CRS as PROJJSON, boxes of the features in a column of their own."""
-    table = layer.table
-    told: dict[bytes, bytes] = {f"{n}".encode(): t.encode() for n, t in words.items() if t}
-    if layer.geometry is not None:
-        name, box_name = number_collisions(["geometry", "bbox"], taken=table.column_names)
-        bounds = np.asarray(shapely.bounds(layer.geometry)).reshape(-1, 4)
-        none = np.isnan(bounds[:, 0])
-        sides = [pa.array(bounds[:, n], pa.float64(), mask=none) for n in range(4)]
-        box = pa.StructArray.from_arrays(sides, names=["xmin", "ymin", "xmax", "ymax"], mask=pa.array(none))
-        table = table.append_column(name, encoded(layer.geometry)).append_column(box_name, box)
-        types = sorted({_type_word(s) for s in layer.geometry if s is not None})
-        column: dict[str, Any] = {"encoding": "WKB", "geometry_types": types}
-        if layer.crs is None:
-            column["crs"] = None
-        elif not same_crs(layer.crs, CRS84):
-            column["crs"] = json.loads(parse_crs(layer.crs).to_json())
-        if not none.all():
-            low, high = np.nanmin(bounds[:, :2], axis=0), np.nanmax(bounds[:, 2:], axis=0)
-            column["bbox"] = [float(v) for v in (*low, *high)]
-        column["covering"] = {"bbox": {s: [box_name, s] for s in ("xmin", "ymin", "xmax", "ymax")}}
-        geo = {"version": "1.1.0", "primary_column": name, "columns": {name: column}}
-        told[b"geo"] = json.dumps(geo).encode()
-    table = table.replace_schema_metadata(told)
-    with pq.ParquetWriter(path, table.schema, compression="zstd") as writer:
-        for start in range(0, max(1, table.num_rows), 50_000):
-            writer.write_table(table.slice(start, 50_000))
-            watch(min(start + 50_000, table.num_rows), table.num_rows)
+    """Write a layer to a file of version 1.1."""
+    types: set[str] = set()
+    if layer.wkb is not None:
+        types = {_WORDS[int(t)] for t in layer.wkb.library_types()}
+    elif layer.geometry is not None:
+        types = {_type_word(s) for s in layer.geometry if s is not None}
+    write_rows(path, _slices(layer), types, layer.extent(), len(layer), words, watch)
+
+
+def write_rows(
+    path: Path,
+    chunks: Iterable[Layer],
+    types: Iterable[str],
+    extent: Extent | None,
+    rows: int,
+    words: Mapping[str, str],
+    watch: Watch = no_watch,
+) -> None:
+    """Write a file of version 1.1: geometry as WKB, its CRS as PROJJSON, boxes of the features in a column of their own.
+
+    Parameters
+    ----------
+    chunks : the layer, some rows at a time, at least once; each is a group of rows.
+    types, extent : of all its shapes, as the format calls them.
+    """
+    writer, done = None, 0
+    try:
+        for chunk in chunks:
+            table = _table(chunk)
+            if writer is None:
+                told = {f"{n}".encode(): t.encode() for n, t in words.items() if t}
+                if chunk.has_geometry:
+                    told[b"geo"] = json.dumps(_geo(chunk, table, sorted(types), extent)).encode()
+                schema = table.schema.with_metadata(told)
+                writer = pq.ParquetWriter(path, schema, compression="zstd")
+            writer.write_table(table.cast(schema), row_group_size=max(1, table.num_rows))
+            done += len(chunk)
+            watch(done, rows)
+    finally:
+        if writer is not None:
+            writer.close()
+
+
+def _table(layer: Layer) -> pa.Table:
+    """The attributes with the geometry as binary, and its boxes, as the last two columns."""
+    if layer.column is None:
+        return layer.table
+    name, box_name = number_collisions(["geometry", "bbox"], taken=layer.table.column_names)
+    bounds = layer.bounds()
+    none = np.isnan(bounds[:, 0])
+    sides = [pa.array(bounds[:, n], pa.float64(), mask=none) for n in range(4)]
+    box = pa.StructArray.from_arrays(sides, names=["xmin", "ymin", "xmax", "ymax"], mask=pa.array(none))
+    return layer.table.append_column(name, layer.column.binary().cast(pa.binary())).append_column(box_name, box)
+
+
+def _geo(layer: Layer, table: pa.Table, types: Sequence[str], extent: Extent | None) -> dict[str, object]:
+    name, box_name = table.column_names[-2:]
+    column: dict[str, Any] = {"encoding": "WKB", "geometry_types": types}
+    if layer.crs is None:
+        column["crs"] = None
+    elif not same_crs(layer.crs, CRS84):
+        column["crs"] = json.loads(parse_crs(layer.crs).to_json())
+    if extent is not None:
+        column["bbox"] = list(extent)
+    column["covering"] = {"bbox": {s: [box_name, s] for s in ("xmin", "ymin", "xmax", "ymax")}}
+    return {"version": "1.1.0", "primary_column": name, "columns": {name: column}}
+
+
+def _slices(layer: Layer) -> Generator[Layer, None, None]:
+    for start in range(0, max(1, len(layer)), chunking.CHUNK):
+        yield layer.slice(start, min(start + chunking.CHUNK, len(layer)))
+
+
+_WORDS = {0: "Point", 1: "LineString", 3: "Polygon", 4: "MultiPoint", 5: "MultiLineString", 6: "MultiPolygon", 7: "GeometryCollection"}
 
 
 def _type_word(shape: BaseGeometry) -> str:
@@ -202,8 +292,22 @@ class GeoParquet(Format):
     words = frozenset({"title", "description", "licence"})
     values = Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True)
 
+    def chunks(
+        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch
+    ) -> Generator[Reading, None, None] | None:
+        return chunks(path, name, key, texts, watch)
+
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         write(path, pairs[0][0], how.words, watch)
+        return Put(self.count(path))
+
+    def takes_chunks(self, layer: ChunkedLayer) -> bool:
+        return not layer.has_z and layer.types <= set(_WORDS)
+
+    def write_chunks(
+        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+    ) -> Put:
+        write_rows(path, chunks, {_WORDS[t] for t in like.types}, like.facts().extent, len(like), how.words, watch)
         return Put(self.count(path))
 
     def count(self, path: Path) -> int:

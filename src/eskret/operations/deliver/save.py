@@ -444,7 +444,7 @@ class Save(Delivery):
                 if target.many:
                     done = writer.to_geopackage(path, [(x, p) for x, p, _ in writing])
                 else:
-                    done = writer.to_file(target, [(x if isinstance(x, Layer) else x.load(), p, z.name) for x, p, z in writing])
+                    done = writer.to_file(target, [(x, p, z.name) for x, p, z in writing])
                 told = {x.key: _of_names(p, z) for x, p, z in writing}
                 outcomes += [
                     replace(o, remarks=(*o.remarks, *(Remark(t, key, look=True) for t in told[key])))

@@ -136,8 +136,29 @@ class Writer:
         staged_rows = next(e.rows for e in geopackage.entries(staged) if e.name == plan.layer)
         return _changed(layer, plan, one, done, len(old), len(old) + staged_rows - len(done.changed), self.context)
 
-    def to_file(self, target: Format, writing: Sequence[tuple[Layer, PlannedOutput, str]]) -> list[Outcome]:
+    def to_file(self, target: Format, writing: Sequence[tuple[Layer | ChunkedLayer, PlannedOutput, str]]) -> list[Outcome]:
         """Stage layers for a file: one, or all of the step where the format holds a set."""
+        first, plan, _ = writing[0]
+        if len(writing) == 1 and not isinstance(first, Layer) and self._fits_in_chunks(target, first, plan):
+            return [self._chunks_to_file(target, first, plan)]
+        return self._whole_to_file(target, [(x if isinstance(x, Layer) else x.load(), p, n) for x, p, n in writing])
+
+    def _fits_in_chunks(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> bool:
+        crs = saving.crs_for(target, self.settings, layer.crs)
+        moved = bool(crs) and not same_crs(layer.crs, crs)
+        return plan.action not in ("append", "update") and not moved and not self.settings.sld and target.takes_chunks(layer)
+
+    def _chunks_to_file(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
+        """Stage a layer that comes in chunks."""
+        staged = self.transaction.stage(plan.path)
+        told = _Told(layer, tuple(self.context.totals))
+        ready = (told.take(saving.ready(chunk, target, self.settings, "")) for chunk in layer.chunks())
+        with closing(ahead(ready)) as coming:
+            put = target.write_chunks(staged, coming, layer, Writing(words=self.words), self.context.watch)
+        self.transaction.mark_written(plan.path, put.sha256)
+        return told.outcome(plan, put.found, "", self.context)
+
+    def _whole_to_file(self, target: Format, writing: Sequence[tuple[Layer, PlannedOutput, str]]) -> list[Outcome]:
         path = writing[0][1].path
         if writing[0][1].action in ("append", "update"):
             return [self._change_file(target, *writing[0])]
