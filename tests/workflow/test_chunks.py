@@ -293,6 +293,18 @@ def test_what_a_map_draws_is_the_same_of_binary_and_of_shapes(tmp_path: Path) ->
     assert {("points", True), ("lines", True), ("areas", True)} <= seen
 
 
+def test_a_layer_without_rows_is_like_one_with_rows(tmp_path: Path) -> None:
+    """So that totals of layers that came the same way are added up, whatever is left of one."""
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "data" / "w.toml"
+    like = []
+    for condition in ("n < 39", "n > 1000"):
+        path.write_text(WORKFLOW.replace("n < 39", condition))
+        result = Run(document.read(path), workflow=path).execute()
+        like.append([o.like for s in result.steps for o in s.outputs])
+    assert like[0] == like[1] and all(like[0])
+
+
 def test_remarks_of_parts_are_those_of_the_whole() -> None:
     """However rows are parted, what is told of the parts, put together, is what is told of all of them."""
     chance = random.Random(3)

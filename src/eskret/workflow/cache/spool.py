@@ -96,7 +96,7 @@ class Spool:
             ) from error
 
     def _add(self, layer: Layer) -> None:
-        first = self._like or layer
+        first = layer if self._like is None else self._like
         self._like = first
         self._rows += len(layer)
         self._table.add(layer.table)

@@ -459,7 +459,7 @@ def _with_likeness(outcomes: Sequence[Outcome], entering: Sequence[LayerHandle])
 
     def like(outcome: Outcome, key: str) -> str:
         made: Sequence[LayerHandle] = outcome.layers
-        layer = next((x for x in reversed(made) if x.key == key), None) or entered.get(key)
+        layer = next((x for x in reversed(made) if x.key == key), entered.get(key))  # which may have no rows
         if layer is None:
             return ""
         line = layer.provenance or (first.provenance if first is not None else ())
