@@ -48,8 +48,6 @@ class CachedLayer:
     extent: tuple[float, float, float, float] | None = None
     types: frozenset[int] = frozenset()
     has_z: bool = False
-    missing: int = 0
-    """Rows without a shape."""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _in_use: list[weakref.ref[Layer]] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
@@ -321,7 +319,7 @@ def facts_of(layer: LayerHandle) -> dict[str, object]:
 
 
 def _facts_of_chunks(layer: CachedLayer) -> dict[str, object]:
-    return {"chunked": True, "extent": layer.extent, "types": sorted(layer.types), "has_z": layer.has_z, "missing": layer.missing}
+    return {"chunked": True, "extent": layer.extent, "types": sorted(layer.types), "has_z": layer.has_z}
 
 
 def link_rows(kept: Path, home: Path) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import threading
 from collections.abc import Generator
 from contextlib import contextmanager
@@ -70,7 +71,7 @@ class Spool:
         self._kinds: set[GeometryKind] = set()
         self._types: set[int] = set()
         self._box = np.array([np.inf, np.inf, -np.inf, -np.inf])
-        self._rows = self._missing = 0
+        self._rows = 0
         self._has_z = False
 
     def add(self, layer: Layer) -> None:
@@ -89,10 +90,10 @@ class Spool:
             yield
         except OSError as error:
             raise EskretError(
-                f"there is no room for what the step leaves ({error.strerror or error})",
+                f"what the step leaves cannot be kept while the run goes on ({error.strerror or error})",
                 place=str(self.home.parent),
                 way_out="Make room there, or name another folder in XDG_CACHE_HOME, and run again",
-                code=Code.DISK_FULL,
+                code=Code.DISK_FULL if error.errno == errno.ENOSPC else Code.GENERAL,
             ) from error
 
     def _add(self, layer: Layer) -> None:
@@ -115,7 +116,6 @@ class Spool:
         else:
             assert layer.geometry is not None
             each = shapely.get_type_id(layer.geometry)
-            self._missing += int((each < 0).sum())
             types = np.unique(each[each >= 0]).tolist()
             self._has_z |= bool(shapely.has_z(layer.geometry).any())
         self._types |= set(types)
@@ -162,7 +162,6 @@ class Spool:
             extent=tuple(self._box.tolist()) if np.isfinite(self._box).all() else None,
             types=frozenset(self._types),
             has_z=self._has_z,
-            missing=self._missing,
         )
 
 

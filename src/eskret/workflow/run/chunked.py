@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
+import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, added_up
 from eskret.core.ahead import ahead
@@ -76,7 +77,11 @@ def run_in_chunks(operation: EachLayer, layer: CachedLayer, settings: object, co
 
 def _weight(chunk: Layer) -> int:
     """About how many bytes a chunk takes: shapes take several times as much once they are made."""
-    shapes = chunk.column.binary().nbytes if chunk.column is not None else 0
+    if chunk.column is None:
+        return int(chunk.table.nbytes)
+    binary = chunk.undecoded
+    # of what had to be made already, about what its corners take
+    shapes = binary.column.nbytes if binary is not None else 16 * int(shapely.get_num_coordinates(chunk.column.array).sum())
     return int(chunk.table.nbytes + _ONCE_MADE * shapes)
 
 
@@ -114,12 +119,10 @@ class Merged:
         self._outputs: list[OutputAccount] = []
         self._remarks: list[Remark] = []
         self._relation: Relation | None = None
-        self._chunks = 0
         self._failed = ""
 
     def add(self, outcome: Outcome) -> None:
         """The accounts of the next chunk."""
-        self._chunks += 1
         for account in outcome.inputs:
             self._inputs.setdefault((account.setting, account.layer), []).append(account)
         self._outputs += outcome.outputs
