@@ -16,6 +16,7 @@ from eskret.desktop.frame.workbench import Workbench
 from eskret.desktop.ledger.ledger_model import ASIDE, IN, OUT, STATE, STEP
 from eskret.desktop.state import session
 from eskret.desktop.theme import style
+from eskret.desktop.views.parts import finish_typing
 from eskret.desktop.window import Window
 
 LONG = 40_000
@@ -144,7 +145,8 @@ def make_hand(
     yield make
     for window in windows:
         if window.workbench is not None:
-            # nobody is there to answer what to do with unsaved changes
+            # nobody is there to answer what to do with unsaved changes, what is half typed among them
+            finish_typing()
             window.workbench.session._saved = window.workbench.session.document
             window.workbench.words._saved = window.workbench.words.entries
         window.close()

@@ -9,7 +9,7 @@ import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox
 
 from eskret import write
 from eskret.desktop.forms.asking_parameters import RunBox
@@ -144,6 +144,8 @@ def adding(hand: Hand) -> Properties:
     hand.settled()
     hand.keys("F12", hand.bench)
     hand.click(hand.bench.parameters.add_button)
+    hand.window.activateWindow()  # or nothing that is left would hear of it
+    hand.until(hand.window.isActiveWindow)
     return hand.bench.parameters.properties
 
 
@@ -259,8 +261,9 @@ def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: 
             line.clear()
         hand.click(line)
         hand.type(typed, line)
-        hand.type("why it is there", form.help) if line is form.label else None
         if line is form.label:
+            hand.click(form.help)
+            hand.type("why it is there", form.help)
             line.setFocus()
         session.rehearse()
         hand.settled()
@@ -282,3 +285,29 @@ def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: 
     hand.type("of the one before", form.label)
     form.show_parameter(session.document.parameters[0].name)
     assert form.label.text() == session.document.parameters[0].label
+
+
+@pytest.mark.parametrize("leaves", [False, True])
+def test_what_is_half_typed_counts_for_what_is_done_next(
+    make_hand: Callable[..., Hand], folder: Path, leaves: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def answer(box: QMessageBox) -> int:
+        next(b for b in box.buttons() if b.text() == "Save them").click()
+        return 0
+
+    monkeypatch.setattr(QMessageBox, "exec", answer)
+    hand = make_hand(folder / "w.toml")
+    form = adding(hand)
+    for line, text in ((form.help, "why it is there"), (form.label, "Which")):
+        hand.click(line)
+        hand.type(text, line)
+    hand.click(form.help)
+    hand.keys("Ctrl+End", form.help)
+    hand.type(" and more", form.help)
+    if leaves:
+        assert hand.window.close()
+    else:
+        hand.keys("Ctrl+S", form.help)
+        assert QApplication.focusWidget() is form.help and not hand.bench.session.dirty  # the cursor stays where it was
+    made = parse((folder / "w.toml").read_text()).parameters[-1]
+    assert (made.label, made.help) == ("Which", "why it is there and more")

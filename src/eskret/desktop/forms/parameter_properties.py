@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from eskret.desktop.forms.parameter_editors import ValueEditor
@@ -52,6 +52,7 @@ class Properties(QWidget):
         self._pause = QTimer(self, singleShot=True, interval=500)
         self._pause.timeout.connect(self._change_help)
         self.help.textChanged.connect(lambda: None if self._filling else self._pause.start())
+        self.help.installEventFilter(self)
         self._put("Help", self.help)
         self.value_home = QWidget()
         QVBoxLayout(self.value_home).setContentsMargins(0, 0, 0, 0)
@@ -80,6 +81,11 @@ class Properties(QWidget):
         self.wrong.setWordWrap(True)
         self.wrong.hide()
         self._grid.addWidget(self.wrong, self._grid.rowCount(), 1)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.help and event.type() == QEvent.Type.FocusOut:
+            self._finish_help()
+        return super().eventFilter(watched, event)
 
     # -- building
 
@@ -119,9 +125,8 @@ class Properties(QWidget):
     def show_parameter(self, name: str) -> None:
         """Take a parameter in hand."""
         other = name != self.name
-        if other and self._pause.isActive():
-            self._pause.stop()
-            self._change_help()  # what was typed is of the one before
+        if other:
+            self._finish_help()  # what was typed is of the one before
         self.name = name
         if other:
             self.wrong.hide()
@@ -296,6 +301,11 @@ class Properties(QWidget):
             min=None,
             max=None,
         )
+
+    def _finish_help(self) -> None:
+        if self._pause.isActive():
+            self._pause.stop()
+            self._change_help()
 
     def _change_help(self) -> None:
         self._change(help=self.help.toPlainText().strip())

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QMenu
 
 from eskret.desktop.panes.viewer import ALTERED, ASIDE, ENTERING, LEAVING
 from eskret.desktop.theme.style import theme
+from eskret.desktop.views.parts import finish_typing
 
 if TYPE_CHECKING:
     from eskret.desktop.frame.workbench import Workbench
@@ -111,6 +112,11 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
     )
 
 
+def _do(act: Act, _: bool = False) -> None:
+    finish_typing()
+    act.do()
+
+
 class Actions:
     """The table as the library's actions, put into the window and its menu."""
 
@@ -128,7 +134,7 @@ class Actions:
             action = QAction(act.text, bench)
             if act.keys:
                 action.setShortcut(QKeySequence(act.keys))
-            action.triggered.connect(lambda _=False, do=act.do: do())
+            action.triggered.connect(partial(_do, act))
             bench.addAction(action)
             if act.group is not None:
                 menu.addAction(action)

@@ -40,6 +40,7 @@ from eskret.desktop.theme.style import theme
 from eskret.desktop.user_operations.code import OwnCode
 from eskret.desktop.views.finder import Finder
 from eskret.desktop.views.layers import LayersView
+from eskret.desktop.views.parts import finish_typing
 from eskret.desktop.views.rounds import RoundsView
 from eskret.desktop.views.runs import RunsView
 from eskret.desktop.views.start import StartView
@@ -674,6 +675,7 @@ class Workbench(QWidget):
 
     def close_down(self) -> bool:
         """End what is under way; False where the analyst would rather stay."""
+        finish_typing()
         if not self.files.may_leave():
             return False
         self.own.close_down()

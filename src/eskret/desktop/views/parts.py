@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QFrame, QHBoxLayout, QLabel, QLineEdit, QPlainTextEdit, QPushButton, QWidget
+from shiboken6 import isValid
 
 from eskret.desktop.state.session import Session
 
@@ -71,3 +72,12 @@ def done_typing(line: QLineEdit, do: Callable[[], object]) -> None:
         do()
 
     line.editingFinished.connect(done)
+
+
+def finish_typing() -> None:
+    """Take what somebody is typing for done, so that what comes next goes by it: keys leave the cursor where it is."""
+    widget = QApplication.focusWidget()
+    if isinstance(widget, QLineEdit | QPlainTextEdit):
+        widget.clearFocus()
+        if isValid(widget):  # a form may have made its lines anew by what was typed
+            widget.setFocus()
