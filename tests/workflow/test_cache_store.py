@@ -183,3 +183,37 @@ def test_files_that_belong_together_are_found(tmp_path: Path) -> None:
     (tmp_path / "b.gpkg-wal").write_bytes(b"")
     assert [p.name for p in with_companions(tmp_path / "b.gpkg")] == ["b.gpkg"]
     assert with_companions(tmp_path / "c.csv") == [tmp_path / "c.csv"]
+
+
+def test_what_somebody_works_with_stays_whoever_makes_room(tmp_path: Path) -> None:
+    """What a run made or took up lies in the store while it goes on; another process that makes room leaves it there."""
+    mine, other = Store(tmp_path), Store(tmp_path)
+    for key in KEYS[:3]:
+        put(mine, key)
+        os.utime(mine.home(key) / "entry.json", (1, 1))
+    with mine.in_use():
+        assert mine.get(KEYS[0]) == "told"  # taken up
+        put(mine, KEYS[3])  # made
+        other.clear()
+        assert [other.home(k).exists() for k in KEYS[:4]] == [True, False, False, True]
+        put(other, KEYS[0], told="anew")
+        other.put(KEYS[0], lambda folder: "anew", anew=True)
+        assert mine.get(KEYS[0]) == "anew" and not list(tmp_path.glob(".new-*"))
+    other.clear()
+    assert other.size()[0] == 0 and not list(tmp_path.glob("use-*"))
+
+
+def test_whoever_was_killed_holds_nothing(tmp_path: Path) -> None:
+    code = f"""
+import os, signal
+from pathlib import Path
+from eskret.workflow.cache.store import Store
+store = Store(Path({str(tmp_path)!r}))
+with store.in_use():
+    store.put({KEYS[0]!r}, lambda folder: "told")
+    os.kill(os.getpid(), signal.SIGKILL)
+"""
+    subprocess.run([sys.executable, "-c", code], check=False)
+    assert Store(tmp_path).get(KEYS[0]) == "told" and list(tmp_path.glob("use-*"))
+    Store(tmp_path).clear()
+    assert Store(tmp_path).size()[0] == 0 and not list(tmp_path.glob("use-*"))

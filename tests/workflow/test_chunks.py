@@ -8,7 +8,9 @@ import os
 import random
 import shutil
 import sqlite3
-from collections.abc import Generator
+import subprocess
+import sys
+from collections.abc import Generator, Mapping
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -90,7 +92,7 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "keep", {"where": "n > 1000"}
 
 
-@pytest.mark.parametrize(("use", "settings"), cases(), ids=str)
+@pytest.mark.parametrize(("use", "settings"), list(cases()), ids=str)
 def test_every_operation_of_rows_in_chunks_as_whole(
     use: str, settings: dict[str, Any], tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -329,3 +331,20 @@ def test_remarks_of_parts_are_those_of_the_whole() -> None:
             together = added_up(together, said(part))
         assert sorted(map(repr, together)) == sorted(map(repr, said(rows)))
     assert told_counts(f"'{verbatim(name)}'", {}) == f"'{name}'" and told_counts("{n|foot|feet}", {"n": 1_234}) == "1,234 feet"
+
+
+def test_a_run_keeps_what_it_still_needs_while_another_makes_room(tmp_path: Path, small: None) -> None:
+    """The store of results is emptied by the command after every step of a run whose layers lie there in chunks."""
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "data" / "w.toml"
+    path.write_text(WORKFLOW)
+
+    def clear(event: Mapping[str, Any]) -> None:
+        if event["event"] == "step_finished":
+            subprocess.run([sys.executable, "-m", "eskret", "cache", "--clear"], check=True, capture_output=True)
+
+    for end in ("", "n < 21"):  # the second time some is taken up
+        path.write_text(path.read_text().replace("n < 39", end or "n < 39"))
+        result = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store()), on_event=clear).execute()
+        assert not result.error and result.outputs, result.error
+    assert [s.reused for s in result.steps] == [1, 0, 0, 0]

@@ -31,6 +31,8 @@ def cache(
             store.clear()
         entries, size = store.size()
         typer.echo(f"{pluralise(entries, 'result')} of tasks, {_words(size)} of at most {_words(store.limit())}, in {store.folder}")
+        if (clear and entries) or size > store.limit():
+            typer.echo("What a run under way works with stays until it has ended.")
 
 
 def _bytes(text: str) -> int:

@@ -56,7 +56,8 @@ class ResultCache:
         """Within it, workflows that are used as a step keep theirs here too."""
         token = _at_work.set(self)
         try:
-            yield
+            with self.store.in_use():
+                yield
         finally:
             _at_work.reset(token)
             self.stamps.save()
@@ -161,9 +162,7 @@ class ResultCache:
         spooled = sum(x.bytes for x in made if isinstance(x, CachedLayer) and not x.mark)
         # what would drive everything else out is there for this run alone
         if not any(o.prepared or o.failed for o in outcomes) and spooled <= self.store.limit() * _MOST_OF_STORE:
-            if self.fresh:
-                self.store.drop(key)
-            self.store.put(key, fill, spooled)
+            self.store.put(key, fill, spooled, anew=self.fresh)
         out = []
         for i, outcome in enumerate(outcomes):
             layers: list[Any] = []
@@ -195,8 +194,7 @@ class ResultCache:
     def remember(self, told: Any, what: Any) -> None:
         """Note something, in place of what was noted of it before."""
         key = digest_of([self._code, "noted", told])
-        self.store.drop(key)
-        self.store.put(key, lambda folder: what)
+        self.store.put(key, lambda folder: what, anew=True)
 
 
 def cache_at_work() -> ResultCache | None:

@@ -6,11 +6,13 @@ import json
 import os
 import shutil
 import uuid
-from collections.abc import Callable
+from collections.abc import Callable, Generator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from eskret.core.files.atomic import write_whole
+from eskret.core.files.locks import FileLock
 from eskret.core.files.user_state import cache_place, private
 from eskret.errors import InputError
 
@@ -27,6 +29,35 @@ class Store:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.added = 0
+
+    # -- who is at it
+
+    @contextmanager
+    def in_use(self) -> Generator[None, None, None]:
+        """Within it no process takes away what is kept or taken up from here on: a run works on with it where it lies."""
+        lock = None
+        with suppress(OSError):  # where nothing can be written nothing is kept either
+            private(self.folder.parent)
+            private(self.folder)
+            lock = FileLock.take(self.folder / f"use-{os.getpid()}-{uuid.uuid4().hex[:8]}.lock")
+        try:
+            yield
+        finally:
+            if lock is not None:
+                lock.release()
+
+    def _used_since(self) -> float:
+        """When the first began of those who are at it; what was used since then stays. Endlessly late where nobody is."""
+        first = float("inf")
+        for path in self.folder.glob("use-*.lock"):
+            with suppress(OSError):
+                began = path.stat().st_mtime
+                lock = FileLock.take(path)
+                if lock is None:
+                    first = min(first, began)
+                else:
+                    lock.release()  # it was killed
+        return first
 
     # -- entries
 
@@ -47,15 +78,16 @@ class Store:
             self.drop(key)  # it is not whole
             return None
 
-    def put(self, key: str, fill: Callable[[Path], Any], linked: int = 0) -> None:
+    def put(self, key: str, fill: Callable[[Path], Any], linked: int = 0, anew: bool = False) -> None:
         """Keep something: ``fill`` writes files into a folder and gives what is to stand beside them as JSON. What cannot be
         written is not kept, which costs time later and nothing else.
 
         Parameters
         ----------
         linked : bytes of files among them that have another name still, and will lose it.
+        anew : in place of what is there.
         """
-        if self.limit() <= 0 or (self.home(key) / _ENTRY).exists():
+        if self.limit() <= 0 or (not anew and (self.home(key) / _ENTRY).exists()):
             return
         new = self.folder / f".new-{os.getpid()}-{uuid.uuid4().hex[:8]}"
         try:
@@ -66,9 +98,13 @@ class Store:
             (new / _ENTRY).write_text(json.dumps(told), encoding="utf-8")
             size = _size(new)
             self.home(key).parent.mkdir(parents=True, exist_ok=True)
-            if self.home(key).exists():
-                shutil.rmtree(self.home(key), ignore_errors=True)  # one that is not whole
-            new.rename(self.home(key))
+            if self.home(key).exists():  # another run may work with it: it finds the same there an instant later
+                old = new.with_name(f"{new.name}-old")
+                self.home(key).rename(old)
+                new.rename(self.home(key))
+                shutil.rmtree(old, ignore_errors=True)
+            else:
+                new.rename(self.home(key))
             self.added += size + linked
         except (OSError, TypeError, ValueError):
             shutil.rmtree(new, ignore_errors=True)
@@ -126,13 +162,15 @@ class Store:
             return
 
     def trim(self, limit: int | None = None) -> int:
-        """Take away what was used longest ago until the rest is within the limit; the bytes that are left."""
+        """Take away what was used longest ago until the rest is within the limit, but for what somebody works with; the bytes left."""
         most = self.limit() if limit is None else limit
-        entries = sorted(self._entries(), key=lambda e: e.stat().st_mtime)
+        entries = self._entries()
         left = _bytes(entries)
-        for entry in entries:
+        for _, entry in sorted((_used(e), e) for e in entries):
             if left <= most:
                 break
+            if _used(entry) >= self._used_since():  # looked at anew each time: somebody may have begun meanwhile
+                continue
             left -= _size(entry.parent)
             shutil.rmtree(entry.parent, ignore_errors=True)
         for stray in self.folder.glob(".new-*"):
@@ -142,12 +180,20 @@ class Store:
         return left
 
     def clear(self) -> None:
-        """Take all entries away."""
+        """Take all entries away, but for those that somebody works with."""
         self.trim(0)
         (self.folder / "about.json").unlink(missing_ok=True)
 
     def _entries(self) -> list[Path]:
         return list(self.folder.glob("??/*/entry.*"))  # those that earlier versions kept make room too
+
+
+def _used(entry: Path) -> float:
+    """When it was used last; never where it is gone."""
+    try:
+        return entry.stat().st_mtime
+    except OSError:
+        return 0.0
 
 
 def _bytes(entries: list[Path]) -> int:
