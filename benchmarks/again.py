@@ -17,6 +17,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from data import data_in, home
 from run import workflow
 
 
@@ -38,21 +39,21 @@ def run(path: Path, cache: Path, limit: str = "") -> tuple[float, float, int]:
 def main() -> None:
     """Measure and print a table."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
-    parser.add_argument("--data", type=Path, default=Path("/tmp/eskret-bench/data"))
+    parser.add_argument("--data", type=Path, default=home() / "data")
     parser.add_argument("tasks", nargs="*", default=["clip", "dissolve", "chain", "layers"])
     asked = parser.parse_args()
     print("| task | run | process | the run itself | steps reused | times faster |")
     print("|---|---|---|---|---|---|")
     for task in asked.tasks:
         with tempfile.TemporaryDirectory() as place:
-            home = Path(place)
-            path = home / "w.toml"
-            path.write_text(workflow(task, asked.data, home))
+            folder = Path(place)
+            path = folder / "w.toml"
+            path.write_text(workflow(task, data_in(asked.data), folder))
             first = 0.0
             for label, limit in (("nothing kept", "0"), ("first", "8GB"), ("second", ""), ("another output", "")):
                 if label == "another output":
                     path.write_text(path.read_text().replace('to = "', 'to = "').replace('.gpkg"\nif', '_2.gpkg"\nif'))
-                whole, own, reused = run(path, home / "cache", limit)
+                whole, own, reused = run(path, folder / "cache", limit)
                 first = own if label == "first" else first
                 times = f"{first / own:.0f}x" if label not in ("nothing kept", "first") else ""
                 print(f"| {task} | {label} | {whole:.2f} s | {own:.2f} s | {reused} | {times} |", flush=True)

@@ -9,15 +9,14 @@ and not timed; the least of three times counts. For the plain calls, which take 
 from __future__ import annotations
 
 import argparse
-import subprocess
-import sys
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import shapely
+from data import coverage, data_in, home
+from plain import clipped
 
 from eskret import read, to_geopandas
 from eskret.core.geometry.cut import cut, outline
@@ -25,8 +24,6 @@ from eskret.core.geometry.dissolve import dissolve
 from eskret.core.geometry.line_gaps import ends_of, gaps
 from eskret.core.geometry.overlay import common
 from eskret.core.tables.groupby import group_codes, group_rows
-
-SHARED = Path(__file__).resolve().parents[2] / "shared" / "bench"
 
 
 def least(work: Callable[[], object], times: int = 3) -> float:
@@ -40,54 +37,45 @@ def least(work: Callable[[], object], times: int = 3) -> float:
 
 
 def beside(folder: Path) -> None:
-    """Clip and dissolve beside the plain calls."""
+    """Clip and dissolve beside the plain calls, and beside the best that the libraries have."""
     import geopandas
 
-    beds, area = read(folder / "beds.gpkg"), read(folder / "area.gpkg")
+    beds, area, reaches = read(folder / "beds.gpkg"), read(folder / "area.gpkg"), read(folder / "reaches.gpkg")
     shapes, edge = beds.geometry, outline(area.geometry)
-    groups = group_rows(beds.table, ["licence"])
-    frame, mask = to_geopandas(beds), to_geopandas(area)
-    print("| kernel | plain call | Eskret | ratio |\n|---|---|---|---|")
-    for name, plain, ours in (
-        ("clip", lambda: geopandas.clip(frame, mask), lambda: cut(shapely.bounds(shapes), lambda r: shapes[r], edge)),
-        ("dissolve", lambda: frame[["licence", "geometry"]].dissolve("licence"), lambda: dissolve(shapes, groups.rows, groups.count)),
+    groups, few = group_rows(beds.table, ["licence"]), group_rows(reaches.table, ["licence"])
+    frame, mask, around = to_geopandas(beds), to_geopandas(area), to_geopandas(reaches)
+    frame, around = frame[["licence", "geometry"]], around[["licence", "geometry"]]
+    print("| kernel | plain call | best plain code | Eskret | beside the plain call | beside the best |\n|---|---|---|---|---|---|")
+    for name, plain, best, ours in (
+        (
+            "clip",
+            lambda: geopandas.clip(frame, mask),
+            lambda: clipped(shapes, area.geometry[0]),
+            lambda: cut(shapely.bounds(shapes), lambda r: shapes[r], edge),
+        ),
+        (
+            "dissolve",
+            lambda: frame.dissolve("licence"),
+            lambda: frame.dissolve("licence", method="coverage"),
+            lambda: dissolve(shapes, groups.rows, groups.count),
+        ),
+        (
+            "dissolve of what overlaps",
+            lambda: around.dissolve("licence"),
+            lambda: around.dissolve("licence", method="disjoint_subset"),
+            lambda: dissolve(reaches.geometry, few.rows, few.count),
+        ),
     ):
-        before, now = least(plain, 1), least(ours)
-        print(f"| {name}, {len(beds):,} polygons | {before:.1f} s | {now:.2f} s | {before / now:.0f}x |", flush=True)
-
-
-def coverage(count: int) -> tuple[np.ndarray, np.ndarray, shapely.Geometry]:
-    """Polygons of 17 corners that share their edges exactly, cells of 200 m; a group for each; an area over a third of them."""
-    rng = np.random.default_rng(1)
-    n = round(count**0.5)
-    side = 200.0 * n
-    line = np.linspace(0, side, n + 1)
-    corners = np.stack(np.meshgrid(line, line, indexing="ij"), -1)
-    corners += rng.uniform(-60, 60, corners.shape)
-    a, b = corners[:-1, :-1].reshape(-1, 2), corners[1:, :-1].reshape(-1, 2)
-    c, d = corners[1:, 1:].reshape(-1, 2), corners[:-1, 1:].reshape(-1, 2)
-    t = np.linspace(0, 1, 5)[None, :-1, None]
-    ends = ((a, b), (b, c), (c, d), (d, a))
-    # an edge is the same numbers whichever way it is walked: from its lower corner up
-    ring = []
-    for p, q in ends:
-        turned = (p[:, :1] > q[:, :1]) | ((p[:, :1] == q[:, :1]) & (p[:, 1:] > q[:, 1:]))
-        low, high = np.where(turned, q, p), np.where(turned, p, q)
-        steps = np.where(turned[:, None], 1 - t, t)
-        ring.append(low[:, None] * (1 - steps) + high[:, None] * steps)
-    row, col = np.divmod(np.arange(n * n), n)
-    block = max(1, n // 18)
-    angle = np.linspace(0, 2 * np.pi, 4001)[:-1]
-    r = side / 3 + side / 15 * np.sin(9 * angle) + side / 60 * np.sin(61 * angle)
-    area = shapely.Polygon(np.c_[side / 2 + r * np.cos(angle), side / 2 + r * np.sin(angle)])
-    return shapely.polygons(np.concatenate(ring, 1)), (row // block) * 19 + col // block, area
+        before, good, now = least(plain, 1), least(best), least(ours)
+        figures = f"{before:.2f} s | {good:.2f} s | {now:.2f} s | {before / now:.1f}x | {good / now:.1f}x"
+        print(f"| {name} | {figures} |", flush=True)
 
 
 def growth(sizes: list[int]) -> None:
     """Cost of some kernels for more and more polygons."""
     print("\n| polygons | clip | dissolve | overlay with 400 squares | gaps of their outlines |\n|---|---|---|---|---|")
     for size in sizes:
-        shapes, group, edge = coverage(size)
+        shapes, group, edge = coverage(size, 200.0 * round(size**0.5))
         bounds = shapely.bounds(shapes)
         groups = group_codes([group], len(shapes))
         side = float(bounds[:, 2].max()) / 20
@@ -106,15 +94,12 @@ def growth(sizes: list[int]) -> None:
 def main() -> None:
     """Measure and print."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--data", type=Path, default=Path(tempfile.gettempdir()) / "eskret-bench")
-    parser.add_argument("--make", type=Path, default=SHARED / "make_data.py")
+    parser.add_argument("--data", type=Path, default=home() / "data")
     parser.add_argument("--growth-only", action="store_true")
     parser.add_argument("--sizes", type=int, nargs="*", default=[50_000, 200_000, 800_000])
     options = parser.parse_args()
-    if not options.growth_only and not (options.data / "data" / "area.gpkg").exists():
-        subprocess.run([sys.executable, str(options.make), str(options.data / "data")], check=True)
     if not options.growth_only:
-        beside(options.data / "data")
+        beside(data_in(options.data))
     growth(options.sizes)
 
 

@@ -1,9 +1,10 @@
-"""Run Eskret beside a plain script, task for task, in the same run, and print the table.
+"""Run Eskret beside plain code, task for task, in the same run, and print the table.
 
-Usage: python benchmarks/run.py [--data FOLDER] [--plain SCRIPT] [--times N]
+Usage: python benchmarks/run.py [--data FOLDER] [--plain SCRIPT] [--times N] [--usual TIMES] [TASK ...]
 
-The plain script is called as ``SCRIPT TASK DATA OUT``; without one, only Eskret is measured. Whole processes are timed,
-reading and writing files included; the least of N times counts, since these machines are noisy.
+Beside it stand the usual script and the best that the same libraries can do without Eskret (``plain.py``); another script is called
+as ``SCRIPT TASK DATA OUT`` in place of the usual one. Whole processes are timed, reading and writing files included; the least of N
+times counts, since these machines are noisy. The data is made where it is not there yet, in a folder of the user's own.
 """
 
 from __future__ import annotations
@@ -12,13 +13,13 @@ import argparse
 import shutil
 import subprocess
 import sys
-import tempfile
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
-SHARED = Path(__file__).resolve().parents[2] / "shared" / "bench"
+from data import data_in, home
 
-APPEND = Path(__file__).resolve().parent / "append_loop.py"
+PLAIN = Path(__file__).resolve().parent / "plain.py"
 WORKFLOWS = {
     "convert": (["beds.shp"], "converted.gpkg", ""),
     "geojson": (["beds.gpkg"], "beds.geojson", ""),
@@ -29,6 +30,7 @@ WORKFLOWS = {
         'use = "keep_by_place"\nfrom = "in:marks"\nto = "in:area"\nrelation = "within"\nedge = false',
     ),
     "layers": (["layers.gpkg"], "layers.gpkg", ""),
+    "reaches": (["reaches.gpkg"], "reaches.gpkg", 'use = "dissolve"\nfrom = "in"\nby = ["licence"]\nfigures = { n = "count" }'),
     "clip": (["beds.gpkg", "area.gpkg"], "clipped.gpkg", 'use = "clip"\nfrom = "in:beds"\nto = "in:area"'),
     "dissolve": (["beds.gpkg"], "dissolved.gpkg", 'use = "dissolve"\nfrom = "in"\nby = ["licence"]\nfigures = { tonnes = "sum tonnes" }'),
     "split": (["beds.gpkg"], "split.gpkg", 'use = "split"\nfrom = "in"\nby = ["licence"]'),
@@ -58,13 +60,6 @@ def workflow(task: str, data: Path, out: Path) -> str:
     return steps + f'\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "{before}"\nto = "{out / target}"\nif_exists = "replace"\n'
 
 
-def plain_command(task: str, plain: Path | None, data: Path, out: Path) -> list[str]:
-    """What does the same without Eskret; empty where nothing does."""
-    if task == "layers":
-        return [sys.executable, str(APPEND), str(data / "layers.gpkg"), str(out / "layers.gpkg")]
-    return [sys.executable, str(plain), task, str(data), str(out)] if plain and task != "keep" else []
-
-
 def timed(command: list[str]) -> tuple[float, float]:
     """Seconds and peak memory in MB of a command."""
     begun = time.perf_counter()
@@ -76,47 +71,42 @@ def timed(command: list[str]) -> tuple[float, float]:
     return time.perf_counter() - begun, float(done.stdout)
 
 
+def best_of(command: Sequence[str], times: int, out: Path) -> tuple[float, float]:
+    """The least of some times, the folder of results empty before each."""
+    found = []
+    for _ in range(times):
+        shutil.rmtree(out, ignore_errors=True)
+        out.mkdir(parents=True)
+        found.append(timed(list(command)))
+    return min(found)
+
+
 def main() -> None:
     """Measure and print."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--data", type=Path, default=Path(tempfile.gettempdir()) / "eskret-bench")
-    parser.add_argument("--plain", type=Path, default=SHARED / "plain.py")
-    parser.add_argument("--make", type=Path, default=SHARED / "make_data.py")
+    parser.add_argument("--data", type=Path, default=home() / "data")
+    parser.add_argument("--plain", type=Path, help="another script in place of the usual one")
     parser.add_argument("--times", type=int, default=3)
+    parser.add_argument("--usual", type=int, default=1, help="how often the usual script is run, which takes minutes; 0 for not")
     parser.add_argument("tasks", nargs="*", default=list(WORKFLOWS))
     options = parser.parse_args()
-    data = options.data / "data"
-    if not (data / "landings.csv").exists():
-        if not options.make.exists():
-            sys.exit(f"There is no data in {data} and no script to make it; name one with --make.")
-        subprocess.run([sys.executable, str(options.make), str(data)], check=True)
-    if not (data / "layers.gpkg").exists():
-        subprocess.run([sys.executable, str(APPEND), "--make", str(data / "layers.gpkg")], check=True)
-    plain = options.plain if options.plain.exists() else None
-    out = options.data / "out"
-    print("| task | plain script | Eskret | ratio | peak memory, plain | peak memory, Eskret |")
-    print("|---|---|---|---|---|---|")
+    data = data_in(options.data)
+    out = data.parent / "out"
+    print("| task | usual script | best plain code | Eskret | beside the usual | beside the best | peak memory: usual, best, Eskret |")
+    print("|---|---|---|---|---|---|---|")
     for task in options.tasks:
-        ours, theirs = [], []
-        for _ in range(options.times):
-            shutil.rmtree(out, ignore_errors=True)
-            out.mkdir(parents=True)
-            file = options.data / f"{task}.toml"
-            file.write_text(workflow(task, data, out))
-            ours.append(timed([sys.executable, "-m", "eskret", "run", str(file), "--quiet", "--fresh"]))
-            other = plain_command(task, plain, data, out)
-            # appending layer by layer takes minutes: once is enough
-            if other and not (task in ("layers", "split") and theirs):
-                shutil.rmtree(out, ignore_errors=True)
-                out.mkdir(parents=True)
-                theirs.append(timed(other))
-        best = min(ours)
-        if theirs:
-            least = min(theirs)
-            print(f"| {task} | {least[0]:.1f} s | {best[0]:.1f} s | {least[0] / best[0]:.1f}x | {least[1]:.0f} MB | {best[1]:.0f} MB |")
-        else:
-            print(f"| {task} | | {best[0]:.1f} s | | | {best[1]:.0f} MB |")
-        sys.stdout.flush()
+        file = data.parent / f"{task}.toml"
+        file.write_text(workflow(task, data, out))
+        python = sys.executable
+        usual = [python, str(options.plain), task] if options.plain else [python, str(PLAIN), "usual", task]
+        ours = best_of([python, "-m", "eskret", "run", str(file), "--quiet", "--fresh"], options.times, out)
+        best = best_of([python, str(PLAIN), "best", task, str(data), str(out)], 1 if task == "split" else options.times, out)
+        cells, peaks = ["", f"{best[0]:.1f} s", f"{ours[0]:.1f} s", "", f"{best[0] / ours[0]:.2f}x"], [best[1], ours[1]]
+        if options.usual:
+            before = best_of([*usual, str(data), str(out)], 1 if task in ("layers", "split") else options.usual, out)
+            cells[0], cells[3] = f"{before[0]:.1f} s", f"{before[0] / ours[0]:.1f}x"
+            peaks.insert(0, before[1])
+        print(f"| {task} | {' | '.join(cells)} | {', '.join(f'{p:.0f}' for p in peaks)} MB |", flush=True)
 
 
 if __name__ == "__main__":
