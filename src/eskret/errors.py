@@ -43,6 +43,7 @@ class Code(StrEnum):
     SHARED_FILE = "shared-file"
     LEFTOVER = "leftover"
     NO_ROOM = "no-room"
+    MUCH_MEMORY = "much-memory"
     # commits that were cut short
     RECOVERED = "recovered"
     NOT_RECOVERED = "not-recovered"

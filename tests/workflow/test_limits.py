@@ -11,7 +11,10 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+import pyarrow as pa
 import pytest
+import shapely
 from typer.testing import CliRunner
 
 from eskret import Workflow
@@ -19,10 +22,12 @@ from eskret.cli import app
 from eskret.core import watchdog
 from eskret.core.expression import MOST_JOINED, parse
 from eskret.core.files import log
+from eskret.core.layer import Layer
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import Code, ExpressionError
 from eskret.formats import geopackage
 from eskret.formats.geopackage import reader
+from eskret.formats.geopackage.digest import layer_digest
 from eskret.practice_server import PracticeServer
 from eskret.practice_server.storage import sortable
 from eskret.services.changing import FeatureChange, make_dataset
@@ -215,3 +220,50 @@ def test_damaged_shapes_are_set_aside_and_told(home: Path) -> None:
     assert account.rows == 6 and account.set_aside.counts() == [("its shape is damaged in the file", 4)]
     assert result.steps[0].outputs[0].rows == 2
     assert "4 left out: its shape is damaged in the file" in told("look", path, "--fields")[1]
+
+
+@pytest.fixture(scope="module")
+def heavy(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A layer of 70 MB, more rows than a chunk has."""
+    folder = tmp_path_factory.mktemp("heavy")
+    rows = 66_000
+    with geopackage.writing(folder / "heavy.gpkg") as container:
+        table = pa.table({"n": np.arange(rows), "said": pa.array(["x" * 1_000]).take(pa.array(np.zeros(rows, np.int64)))})
+        container.add(Layer("heavy", table, shapely.points(np.arange(rows), np.zeros(rows)), "EPSG:32626"), "heavy")
+    return folder
+
+
+def _sorted(folder: Path, use: str) -> Path:
+    path = folder / f"{use.split()[0].strip(chr(34))}.toml"
+    path.write_text(
+        'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["heavy.gpkg"]\n'
+        f'[[steps]]\nid = "it"\nfrom = "in"\nuse = {use}\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "it"\nto = "out/{path.stem}.gpkg"\n'
+    )
+    return path
+
+
+def test_a_run_that_would_take_more_memory_than_it_may_is_told_before(heavy: Path) -> None:
+    code, text = told("rehearse", _sorted(heavy, '"sort"\nby = ["said"]'), "--memory", "300MB")
+    assert code == 0 and "step 'it': It has 'heavy' whole" in text and "where it may take 300.0 MB" in text
+    assert "whole" not in told("rehearse", heavy / "sort.toml", "--memory", "3GB")[1]
+    # row by row nobody has it whole
+    code, text = told("rehearse", _sorted(heavy, '"keep"\nwhere = "n % 7 = 1"'), "--memory", "300MB")
+    assert code == 0 and "whole" not in text
+
+
+@pytest.mark.parametrize("use", ['"sort"\nby = ["said"]', '"keep"\nwhere = "n % 7 = 1"'])
+def test_what_comes_out_does_not_hang_on_how_much_memory_there_is(heavy: Path, use: str) -> None:
+    path, made = _sorted(heavy, use), []
+    for size in ("200MB", "6GB"):
+        code, text = told("run", path, "--memory", size, "--fresh")
+        assert code == 0, text
+        made.append(layer_digest(heavy / "out" / f"{path.stem}.gpkg", "heavy"))
+    assert made[0] == made[1]
+
+
+@pytest.mark.parametrize(
+    ("size", "said"), [("much", "'much' is no size"), ("5MB", "cannot do with 5.0 MB"), ("0", "cannot do with 0 bytes")]
+)
+def test_sizes_of_memory_that_mean_nothing_are_refused(heavy: Path, size: str, said: str) -> None:
+    code, text = told("run", _sorted(heavy, '"sort"\nby = ["n"]'), "--memory", size)
+    assert code != 0 and said in text

@@ -31,9 +31,11 @@ from eskret.cli.common import (
     Allow,
     File,
     Json,
+    Memory,
     Quiet,
     Set,
     allow_hosts,
+    limit_memory,
     of_project,
     pairs,
     plain_errors,
@@ -167,11 +169,13 @@ def run(
         bool, typer.Option("--fresh", help="Do everything anew, also what an earlier run made and nothing has changed.")
     ] = False,
     allow: Allow = None,
+    memory: Memory = None,
     quiet: Quiet = False,
     json_: Json = False,
 ) -> None:
     """Run a workflow and print its ledger."""
     allow_hosts(allow)
+    limit_memory(memory)
     if for_each is not None:
         rounds.run(file, for_each, set_, rehearse, report, _policy(if_exists), go_on, fresh, quiet, json_)
         return
@@ -237,10 +241,17 @@ def _allow_outside(file: Path, set_: list[str] | None) -> None:
 
 @app.command("rehearse")
 def rehearse_command(
-    file: File, set_: Set = None, if_exists: Exists = None, allow: Allow = None, quiet: Quiet = False, json_: Json = False
+    file: File,
+    set_: Set = None,
+    if_exists: Exists = None,
+    allow: Allow = None,
+    memory: Memory = None,
+    quiet: Quiet = False,
+    json_: Json = False,
 ) -> None:
     """Check a workflow and foretell its outputs; nothing is written."""
     allow_hosts(allow)
+    limit_memory(memory)
     _rehearse(file, set_, if_exists, quiet, json_)
 
 

@@ -30,6 +30,22 @@ Allow = Annotated[
 ]
 
 
+Memory = Annotated[
+    str | None,
+    typer.Option("--memory", metavar="SIZE", help="Take no more memory than about this, such as 2GB; half of the machine's by itself."),
+]
+
+
+def limit_memory(text: str | None) -> None:
+    """Let runs take so much for as long as this command lasts."""
+    if text is not None:
+        from eskret.core.memory import take_at_most
+        from eskret.core.words import bytes_in
+
+        with plain_errors():
+            take_at_most(bytes_in(text))
+
+
 def allow_hosts(hosts: list[str] | None) -> None:
     """Let workflows ask these hosts for as long as this command lasts."""
     if hosts:

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from eskret.cli.common import Allow, File, Set, allow_hosts, of_project, plain_errors, values
+from eskret.cli.common import Allow, File, Memory, Set, allow_hosts, limit_memory, of_project, plain_errors, values
 
 
 def watch(
@@ -16,9 +16,11 @@ def watch(
     set_: Set = None,
     every: Annotated[float, typer.Option("--every", min=0.2, help="Seconds between looks at the files.")] = 2.0,
     allow: Allow = None,
+    memory: Memory = None,
 ) -> None:
     """Run a workflow now and again whenever what it reads has changed, until Ctrl+C."""
     allow_hosts(allow)
+    limit_memory(memory)
     with plain_errors(), of_project(file):
         from eskret.errors import EskretError, RehearsalError
         from eskret.workflow.cache import ResultCache, the_store

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from datetime import datetime
+
+from eskret.errors import InputError
 
 PER_CENT = "%"
 """The unit of a share: it is told of each layer, and those of several are not added."""
@@ -59,6 +62,28 @@ def duration(seconds: float) -> str:
     if whole < 3600:
         return f"{whole // 60} min {whole % 60:02d} s"
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def byte_words(size: float) -> str:
+    """Bytes in words that are never nothing."""
+    for unit, one in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if size >= one:
+            return f"{size / one:,.1f} {unit}"
+    return f"{size:.0f} bytes"
+
+
+def bytes_in(text: str) -> int:
+    """Bytes as a person writes them: ``500MB``, ``2 GB``.
+
+    Raises
+    ------
+    InputError : it is none.
+    """
+    found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?b?)\s*", text.lower())
+    unit = found[2].removesuffix("b") if found else ""
+    if found is None:
+        raise InputError(f"'{text}' is no size", way_out="Write it as 500MB or 2GB")
+    return int(float(found[1]) * {"": 1, "k": 1000, "m": 1000**2, "g": 1000**3, "t": 1000**4}[unit])
 
 
 def format_quantity(value: float, unit: str = "") -> str:

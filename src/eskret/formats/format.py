@@ -127,10 +127,20 @@ class Format:
         return self.reads_with.read(path, name, key, texts, watch)
 
     def chunks(
-        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch
+        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
     ) -> Generator[Reading, None, None] | None:
-        """Read one layer under a key, so many records at a time; None where it is small, or can be read as a whole alone."""
-        return vector.chunks(path, name, key, texts, watch) if self.reads_with is BY_LIBRARY else None
+        """Read one layer under a key, so many records at a time; None where it has no more than ``least``, or is read whole alone."""
+        return vector.chunks(path, name, key, texts, watch, least) if self.reads_with is BY_LIBRARY else None
+
+    def reads_chunks(self, path: Path) -> bool:
+        """Whether a large layer of it can be read so."""
+        return self.reads_with is BY_LIBRARY and path.suffix.lower() in vector.IN_CHUNKS
+
+    def weight(self, path: Path, name: str, count: int) -> float:
+        """About how many bytes each of so many features takes in the file; 0 where that cannot be told."""
+        if self.many:
+            return 0.0
+        return sum(p.stat().st_size for p in {path, *(path.with_suffix(e) for e in self.companions)} if p.is_file()) / count
 
     def columns(self, path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECLARED) -> pa.Table | None:
         """Some fields of a layer, all rows, without its geometry; None where it has no such field."""

@@ -60,15 +60,17 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     return one.reading(list(one.batches(50_000)))
 
 
-def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
-    """Read the layer so many rows at a time; None where it is small.
+def chunks(
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+) -> Generator[Reading, None, None] | None:
+    """Read the layer so many rows at a time; None where it has no more than ``least``.
 
     Raises
     ------
     InputError : as ``read``; it may be found out on the way.
     """
     one = _Stream(path, key, texts, watch)
-    if one.file.metadata.num_rows <= chunking.LARGE or not one.columns:
+    if one.file.metadata.num_rows <= least or not one.columns:
         return None
     return (one.reading([batch]) for batch in rebatched(one.batches(chunking.CHUNK), chunking.CHUNK))
 
@@ -293,9 +295,16 @@ class GeoParquet(Format):
     values = Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True)
 
     def chunks(
-        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch
+        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
     ) -> Generator[Reading, None, None] | None:
-        return chunks(path, name, key, texts, watch)
+        return chunks(path, name, key, texts, watch, least)
+
+    def reads_chunks(self, path: Path) -> bool:
+        return True
+
+    def weight(self, path: Path, name: str, count: int) -> float:
+        told = _open(path)[0].metadata
+        return sum(told.row_group(n).total_byte_size for n in range(told.num_row_groups)) / count  # as it is out of its compression
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         write(path, pairs[0][0], how.words, watch)

@@ -186,12 +186,28 @@ def _read(path: Path, name: str, key: str, texts: Texts, watch: Watch) -> Readin
     return _format(path).read(path, name, key, texts, watch)
 
 
-def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
-    """Read one layer under a key, so many records at a time; None where it is small, or can be read as a whole alone."""
+def reads_chunks(path: Path) -> bool:
+    """Whether a large layer of a file can be read so many records at a time."""
+    return path.suffix.lower() != ".zip" and _format(path).reads_chunks(path)
+
+
+def weight(path: Path, name: str, count: int) -> float:
+    """About how many bytes each of so many features takes in a file; 0 where nobody can tell."""
+    if path.suffix.lower() == ".zip" or not count:
+        return 0.0
+    with _at(path):
+        return _format(path).weight(path, name, count)
+
+
+def chunks(
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+) -> Generator[Reading, None, None] | None:
+    """Read one layer under a key, so many records at a time; None where it has no more than
+    ``least``, or can be read as a whole alone."""
     if path.suffix.lower() == ".zip":
         return None
     with _at(path):
-        coming = _format(path).chunks(path, name, key, texts, watch)
+        coming = _format(path).chunks(path, name, key, texts, watch, least)
     return None if coming is None else _told_of(path, coming)
 
 

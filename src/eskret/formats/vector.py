@@ -45,7 +45,7 @@ _DEGREES = 1e-8
 _SEQUENCES = (".geojsons", ".geojsonl")
 """Texts of one feature a line: one without any is a layer without rows."""
 _XML = (".kml", ".gml")
-_IN_CHUNKS = (".gpkg", ".shp", ".fgb")
+IN_CHUNKS = (".gpkg", ".shp", ".fgb")
 """Formats of which any row can be read without those before it being kept."""
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
@@ -380,7 +380,9 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         return stream.reading(list(coming))
 
 
-def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Generator[Reading, None, None] | None:
+def chunks(
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+) -> Generator[Reading, None, None] | None:
     """One layer, ``CHUNK`` records at a time; None where it is small, or a reader has to see all of it at once.
 
     Raises
@@ -388,14 +390,14 @@ def chunks(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: W
     InputError : the layer cannot be read to its end; it may be found out on the way.
     """
     check_readable(path)
-    if path.suffix.lower() not in _IN_CHUNKS:
+    if path.suffix.lower() not in IN_CHUNKS:
         return None
     stream = _Stream(path, name, key, texts)
     try:
         info = stream.info
     except failures() as error:
         raise unreadable(path, error) from error
-    if int(info["features"]) <= chunking.LARGE or not len(info["fields"]):
+    if int(info["features"]) <= least or not len(info["fields"]):
         return None
     return stream.chunks(watch)
 

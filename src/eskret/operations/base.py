@@ -133,6 +133,8 @@ class PlannedOutput:
     features: int | None = None
     original: str = ""
     certainty: Certainty = Certainty.KNOWN
+    weight: float = field(default=0.0, compare=False)
+    """About how many bytes a feature takes; 0 where nobody knows."""
 
 
 @dataclass(frozen=True)

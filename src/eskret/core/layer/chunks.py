@@ -13,11 +13,20 @@ import pyarrow as pa
 from eskret.core.layer.column import GeometryKind
 from eskret.core.layer.layer import Layer
 from eskret.core.layer.schema import LayerFacts
+from eskret.core.memory import may_take
 
 CHUNK = 65_536
 """Rows of a chunk."""
 LARGE = 4 * CHUNK
 """Layers of more rows go through in chunks wherever a step can take them so."""
+WHOLE = 6
+"""Times the bytes of a layer in its file that a step takes which has it whole: shapes that are made, and what comes of them."""
+
+
+def large(weight: float) -> int:
+    """Rows from which on a layer goes through in chunks, where a feature takes so many bytes (0: nobody knows): fewer of heavy ones,
+    where a run may take little memory. Nothing that comes of it hangs on that."""
+    return LARGE if not weight else int(max(CHUNK, min(LARGE, may_take() / 4 / WHOLE / weight)))
 
 
 @runtime_checkable

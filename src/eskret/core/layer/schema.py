@@ -84,6 +84,10 @@ class LayerFacts:
     stale: frozenset[str] = frozenset()
     told: tuple[Remark, ...] = field(default=(), compare=False)
     unnumbered: str = ""
+    weight: float = field(default=0.0, compare=False)
+    """About how many bytes a feature takes in a file; 0 where nobody has looked."""
+    in_chunks: bool = field(default=False, compare=False)
+    """Whether a large layer of this kind comes in chunks to whoever can take it so."""
 
     @property
     def own_name(self) -> str:

@@ -11,6 +11,7 @@ from eskret.core.layer import Field, GeometryKind
 from eskret.formats import geopackage
 from eskret.formats.fitting import Choices
 from eskret.formats.format import Capacity, Format, Pairs, Put, Writing
+from eskret.formats.geopackage import reader
 from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
@@ -45,6 +46,9 @@ class GeoPackage(Format):
             for layer, name in pairs:
                 container.add(layer, name, how.words.get("description", ""), watch)
         return Put(self.count(path))
+
+    def weight(self, path: Path, name: str, count: int) -> float:
+        return reader.weight(path, name)
 
     def count(self, path: Path) -> int:
         return sum(e.rows for e in geopackage.entries(path))

@@ -323,3 +323,19 @@ def titles_of(path: Path, name: str) -> dict[str, str]:
             db.close()
     except sqlite3.Error:
         return {}
+
+
+_LOOKED_AT = 1_000
+
+
+def weight(path: Path, name: str) -> float:
+    """About how many bytes a feature of a layer takes, by the first of them; 0 where they cannot be looked at."""
+    try:
+        with closing(sqlite.connect(path)) as db:
+            sqlite.limit_time(db, 1.0)  # a view can take any time
+            columns = [row[1] for row in db.execute(f"PRAGMA table_info({quote(name)})")]
+            each = " + ".join(f"coalesce(length(CAST({quote(c)} AS BLOB)), 0)" for c in columns)
+            (found,) = db.execute(f"SELECT avg({each}) FROM (SELECT * FROM {quote(name)} LIMIT {_LOOKED_AT})").fetchone()
+    except sqlite3.Error:
+        return 0.0
+    return float(found or 0.0)

@@ -33,6 +33,8 @@ from eskret.operations.support.setting_types import TextEncoding
 from eskret.operations.support.to_workflow_crs import bring, outside_words, wide_edges
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
+_WEIGHED = 20_000
+"""Features from which on a layer is weighed before a run."""
 _PART_WORDS = {
     "waypoints": "waypoints",
     "routes": "routes",
@@ -212,6 +214,9 @@ class Load(Source):
                 continue
             readable.append(one)
             facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
+            if (facts.count or 0) >= _WEIGHED:
+                weight = sources.weight(one.path, one.name, facts.count or 0)
+                facts = replace(facts, weight=weight, in_chunks=_in_chunks(one, facts, settings, context))
             findings += [
                 Finding(
                     Level.LOOK if r.look else Level.NOTE,
@@ -323,21 +328,17 @@ class Load(Source):
         return [self._taken_in(reading, part, settings, context)]
 
     def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterable[Outcome] | None:
-        if (
-            isinstance(part, Unreadable)
-            or settings.if_unreadable != "stop"
-            or settings.together
-            or sources.recording_part(part.path, part.name)
-        ):
+        if isinstance(part, Unreadable):
             return None
         read_as = _texts(part, settings, context)
         facts = sources.facts(part.path, part.name, part.key, read_as)
-        if facts.count is not None and facts.count <= chunking.LARGE:
+        if not _in_chunks(part, facts, settings, context):
             return None
-        crs = facts.crs or _of_file(settings.crs_of, part, context) or settings.crs or None
-        if context.crs is not None and crs is not None and not same_crs(crs, context.crs):
-            return None  # by which way it is brought there hangs on where all of it lies
-        coming = sources.chunks(part.path, part.name, part.key, read_as, context.watch)
+        count = facts.count or 0
+        least = chunking.large(sources.weight(part.path, part.name, count) if count > chunking.CHUNK else 0.0)
+        if facts.count is not None and count <= least:
+            return None
+        coming = sources.chunks(part.path, part.name, part.key, read_as, context.watch, least)
         return None if coming is None else (self._taken_in(reading, part, settings, context) for reading in coming)
 
     def _taken_in(self, reading: Reading, part: LayerRequest, settings: Settings, context: Context) -> Outcome:
@@ -379,6 +380,15 @@ class Load(Source):
             else:
                 rest.append(outcome)
         return [_joined(name, group, context) for name, group in alike.items()] + rest
+
+
+def _in_chunks(one: LayerRequest, facts: LayerFacts, settings: Load.Settings, context: Context) -> bool:
+    """Whether a layer can be taken in so many rows at a time, if it is large."""
+    if settings.if_unreadable != "stop" or settings.together or sources.recording_part(one.path, one.name):
+        return False
+    crs = facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None
+    # by which way it is brought to another system hangs on where all of it lies
+    return (context.crs is None or crs is None or same_crs(crs, context.crs)) and sources.reads_chunks(one.path)
 
 
 def _of_file(by_file: Mapping[str, str], one: LayerRequest, context: Context) -> str:

@@ -48,6 +48,8 @@ class CachedLayer:
     extent: tuple[float, float, float, float] | None = None
     types: frozenset[int] = frozenset()
     has_z: bool = False
+    spilled: bool = False
+    """Whether it was put there for want of memory: it is in memory only for as long as somebody uses it, as one in chunks is."""
     _loaded: list[Layer] = field(default_factory=list, init=False, repr=False, compare=False)
     _in_use: list[weakref.ref[Layer]] = field(default_factory=list, init=False, repr=False, compare=False)
     _lock: threading.Lock = field(default_factory=threading.Lock, init=False, repr=False, compare=False)
@@ -121,7 +123,7 @@ class CachedLayer:
             layer = self._in_use[0]() if self._in_use else None
             if layer is None:
                 layer = self._load()
-                if self.chunked:
+                if self.chunked or self.spilled:
                     self._in_use[:] = [weakref.ref(layer)]
                 else:
                     self._loaded.append(layer)
@@ -206,6 +208,33 @@ def on_disk(layer: LayerHandle) -> CachedLayer | None:
         layer.provenance,
         layer.unnumbered,
     )
+
+
+_ONCE_MADE = 4
+
+
+def weight_of(layer: LayerHandle) -> int:
+    """About how many bytes a layer takes with its shapes made, which take several times what their binary does."""
+    if isinstance(layer, CachedLayer):
+        return _ONCE_MADE * layer.bytes
+    if layer.column is None:
+        return int(layer.table.nbytes)
+    binary = layer.undecoded
+    # of what had to be made already, about what its corners take
+    shapes = binary.column.nbytes if binary is not None else 16 * int(shapely.get_num_coordinates(layer.column.array).sum())
+    return int(layer.table.nbytes + _ONCE_MADE * shapes)
+
+
+def spill(layer: Layer, place: Path | None) -> LayerHandle:
+    """A layer in memory as one on disk, to be let go of: where it lies already, or in a new folder; as it is where there is none."""
+    kept = on_disk(layer)
+    if kept is None and place is not None:
+        try:
+            kept = CachedLayer.from_facts({**write(layer, place, []), "mark": mark_of(layer) or ""}, place)
+        except OSError:
+            return layer
+        kept = replace(kept, provenance=layer.provenance, unnumbered=layer.unnumbered)
+    return layer if kept is None else replace(kept, spilled=True)
 
 
 # -- which content a layer in memory is

@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import TypeVar
 
 import numpy as np
-import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, added_up
 from eskret.core.ahead import ahead
@@ -22,24 +21,26 @@ from eskret.core.layer import Layer
 from eskret.errors import Code
 from eskret.formats.reading import Watch
 from eskret.operations.base import Context, EachLayer, Outcome, Source
-from eskret.workflow.cache.cached_layer import CachedLayer
+from eskret.workflow.cache.cached_layer import CachedLayer, weight_of
 from eskret.workflow.cache.spool import Spool
 
 _ROOM = 256 << 20
-"""Bytes of chunks that are worked on at a time; one is, however large."""
-_ONCE_MADE = 4
+"""Bytes of chunks that are worked on at a time, at most."""
 
 Prove = Callable[[Outcome], None]
 T = TypeVar("T")
 
 
-def run_in_chunks(operation: EachLayer, layer: CachedLayer, settings: object, context: Context, home: Path, prove: Prove) -> Outcome:
+def run_in_chunks(
+    operation: EachLayer, layer: CachedLayer, settings: object, context: Context, home: Path, prove: Prove, room: int = _ROOM
+) -> Outcome:
     """Do an operation on a layer that lies on disk in chunks.
 
     Parameters
     ----------
     home : a folder of its own for what leaves.
     prove : of each chunk's outcome, with its lineage, before that is dropped.
+    room : bytes that chunks may take that are worked on at a time; one is, however large.
 
     Raises
     ------
@@ -58,8 +59,8 @@ def run_in_chunks(operation: EachLayer, layer: CachedLayer, settings: object, co
         with ThreadPoolExecutor(os.cpu_count() or 2) as pool, closing(ahead(layer.chunks())) as coming:
             try:
                 for chunk in coming:
-                    mine = _weight(chunk)
-                    while under_way and (len(under_way) > (os.cpu_count() or 2) or weight + mine > _ROOM):
+                    mine = weight_of(chunk)
+                    while under_way and (len(under_way) > (os.cpu_count() or 2) or weight + mine > min(room, _ROOM)):
                         future, less = under_way.popleft()
                         weight -= less
                         yield future.result()
@@ -73,16 +74,6 @@ def run_in_chunks(operation: EachLayer, layer: CachedLayer, settings: object, co
                     future.cancel()
 
     return gathered(outcomes(), home, prove)
-
-
-def _weight(chunk: Layer) -> int:
-    """About how many bytes a chunk takes: shapes take several times as much once they are made."""
-    if chunk.column is None:
-        return int(chunk.table.nbytes)
-    binary = chunk.undecoded
-    # of what had to be made already, about what its corners take
-    shapes = binary.column.nbytes if binary is not None else 16 * int(shapely.get_num_coordinates(chunk.column.array).sum())
-    return int(chunk.table.nbytes + _ONCE_MADE * shapes)
 
 
 def read_in_chunks(

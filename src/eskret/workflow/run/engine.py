@@ -23,13 +23,13 @@ from typing import Any
 
 from eskret.core.accounts.account import Remark, State
 from eskret.core.layer import Layer
-from eskret.core.memory import give_back
+from eskret.core.memory import Room, give_back, may_take
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
 from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush
 from eskret.operations.registry import project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.cache import ResultCache, materialise
-from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk, spill, weight_of
 from eskret.workflow.cache.spool import Spools
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.references import bound, order_of, others_of, sources_of
@@ -47,6 +47,8 @@ Keep = Callable[[str, Sequence[LayerHandle], Sequence[Outcome], Sequence[LayerHa
 the step_finished event."""
 
 STOPPED = "stopped"
+_MANY = 20_000
+"""Rows of a layer that is large enough to be worth letting go of."""
 
 
 @dataclass(frozen=True)
@@ -353,6 +355,9 @@ class Coordinator:
         """The files that each step was seen to read; None for one of which that cannot be told."""
         self.staged: list[tuple[str, Sequence[Outcome], Sequence[LayerHandle]]] = []
         self.spools = spools
+        self.memory = Room(may_take())
+        self.resident: dict[str, int] = {}
+        """Bytes of the large layers in memory that each step has left there."""
         self.waiting = order_of(self.document, run.given)
         self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
@@ -439,8 +444,21 @@ class Coordinator:
             self.consumers[reference] -= 1
             if not self.consumers[reference] and not self.run_.hold:
                 self.made[reference] = ()
-        if any(isinstance(x, CachedLayer) and x.chunked for x in (*step_run.entering, *self.made[step.id])):
+                self.resident.pop(reference, None)
+        self._let_go(step.id)
+        chunked = any(isinstance(x, CachedLayer) and x.chunked for x in (*step_run.entering, *self.made[step.id]))
+        step_run.let_go()
+        if chunked:
             give_back()
+
+    def _let_go(self, id: str) -> None:
+        """What a step left goes to disk where the layers that later steps need would take too much of the memory."""
+        large = [x for x in self.made[id] if isinstance(x, Layer) and len(x) >= _MANY]
+        size = sum(map(weight_of, large))
+        if large and sum(self.resident.values()) + size > self.memory.size // 4:
+            self.made[id] = tuple(spill(x, self.spools.place()) if isinstance(x, Layer) and len(x) >= _MANY else x for x in self.made[id])
+        elif size:
+            self.resident[id] = size
 
 
 def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) -> Outcome:

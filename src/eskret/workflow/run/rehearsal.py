@@ -13,6 +13,7 @@ from typing import Any
 from eskret.core.crs import parse_crs, same_crs
 from eskret.core.layer import LayerFacts
 from eskret.core.unforeseen import as_sentence
+from eskret.core.words import byte_words
 from eskret.errors import Action, Code, CrsError, DocumentError, EskretError, StoppedError
 from eskret.operations.base import (
     Context,
@@ -49,8 +50,11 @@ from eskret.workflow.model.references import (
 from eskret.workflow.outputs.recovery import pending_elsewhere, recover
 from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
 from eskret.workflow.run.consent import may_replace, outside, stranger
+from eskret.workflow.run.needs import A_FEATURE, Needs, leaves_in_chunks, weigh
 
 OUTSIDE = "Say once that it may save there: in the window, or with --allow-outside"
+_HEAVY = 5_000_000
+"""Bytes of a layer from which on it is asked what a step needs for it."""
 REACHES = "Say once that it may: in the window, or with --allow HOST"
 
 
@@ -165,6 +169,7 @@ def _rehearse(
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
+    needs = Needs()
     unapproved: list[ServiceAccess] = []
     for id in order:
         step = document.step(id)
@@ -183,16 +188,19 @@ def _rehearse(
         entered, forecast, more = _rounds(step, blocked, context, made, _Strange(chain[0] if chain else workflow, unapproved))
         unapproved.extend(forecast.unapproved)
         findings.extend(replace(f, step=f.step or id) for f in more)
-        made[id] = tuple(replace(f, step=id) for f in forecast.layers)
+        leaving, outputs = tuple(replace(f, step=id) for f in forecast.layers), forecast.outputs
+        if not blocked and not has_errors(more):
+            leaving, outputs = _weighed(needs, step, entered, leaving, outputs, settled, made)
+        made[id] = leaving
         failed = blocked or has_errors(more)
         if failed or not forecast.known:
             broken.add(id)
-        steps[id] = StepForecast(entered, forecast.layers, forecast.outputs, not blocked and forecast.known)
+        steps[id] = StepForecast(entered, leaving, outputs, not blocked and forecast.known)
     findings += choices.findings_of(document, made, settled)
     position = {s.id: n for n, s in enumerate(document.steps)}
     findings.sort(key=lambda f: position.get(f.step, -1))
     planned = [o for s in steps.values() for o in s.outputs]
-    findings += _room(planned)
+    findings += [*_room(planned), *needs.findings()]
     for elsewhere in outside(workflow, base, [p.path for p in planned]):
         text = f"{elsewhere} lies outside the workflow's own folder. {OUTSIDE}"
         findings.append(Finding.error(text, "outside", code=Code.OUTSIDE_FOLDER, action=Action.ALLOW))
@@ -208,6 +216,31 @@ def _rehearse(
             text = f"{what} is {LEFTOVER} and stays as it is."
             findings.append(Finding.note(text, code=Code.LEFTOVER))
     return Rehearsal(tuple(findings), steps, time.perf_counter() - started, tuple(unapproved), tuple(shared))
+
+
+def _weighed(
+    needs: Needs,
+    step: Step,
+    entering: Sequence[LayerFacts],
+    leaving: tuple[LayerFacts, ...],
+    outputs: tuple[PlannedOutput, ...],
+    values: Mapping[str, Any],
+    made: Mapping[str, Sequence[LayerFacts]],
+) -> tuple[tuple[LayerFacts, ...], tuple[PlannedOutput, ...]]:
+    """What leaves a step and what it writes, with how heavy it is; what it needs for that is noted."""
+    if not any(weigh(f) > _HEAVY for f in (*entering, *leaving)):
+        return leaving, outputs
+    try:
+        operation = operation_by_id(step.use)
+        settings = {f.key: _model(operation, step, f.key, values) for f in entering} if isinstance(operation, EachLayer) else {}
+        others = [f for layers in others_of(step, None, made)[0].values() for f in layers]
+    except (EskretError, ValueError):
+        return leaving, outputs  # of a round; its steps say themselves what is wrong
+    leaving = leaves_in_chunks(operation, leaving, entering, settings)
+    needs.add(step.id, operation, entering, others, leaving, settings)
+    rows = sum(f.count or 0 for f in entering)
+    each = sum(weigh(f) for f in entering) / rows if rows else 0.0
+    return leaving, tuple(replace(o, weight=each) for o in outputs)
 
 
 class _Strange:
@@ -432,29 +465,21 @@ def _mixed_crs(entering: Sequence[LayerFacts], settings: Any) -> list[Finding]:
 
 
 def _room(planned: Sequence[PlannedOutput]) -> list[Finding]:
-    """Whether the disks have room, by a rough measure: 200 bytes a feature and what is there to be copied."""
+    """Whether the disks have room, by a rough measure: what features weigh where they come from, and what is there to be copied."""
     out = []
     for folder in {_existing(p.path.parent) for p in planned}:
         here = [p for p in planned if _existing(p.path.parent) == folder]
-        needed = sum((p.features or 0) * 200 for p in here)
+        needed = int(sum((p.features or 0) * (p.weight or A_FEATURE) for p in here))
         needed += sum(p.stat().st_size for p in {h.path for h in here} if p.exists())
         free = shutil.disk_usage(folder).free
         if needed > free:
             out.append(
                 Finding.error(
-                    f"{folder}: about {_amount(needed)} are needed and {_amount(free)} are free. Make room or choose another folder.",
+                    f"{folder}: about {byte_words(needed)} are needed and {byte_words(free)} are free. Make room or choose another folder.",
                     code=Code.NO_ROOM,
                 )
             )
     return out
-
-
-def _amount(size: int) -> str:
-    """Bytes in words that are never nothing."""
-    for unit, one in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
-        if size >= one:
-            return f"{size / one:,.1f} {unit}"
-    return f"{size} bytes"
 
 
 def _existing(folder: Path) -> Path:

@@ -34,7 +34,7 @@ from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import validate
 from eskret.services.tokens import origin_of
 from eskret.workflow.cache import materialise
-from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk, weight_of
 from eskret.workflow.model.contexts import context_of
 from eskret.workflow.model.document import Step
 from eskret.workflow.model.iteration import ForEach, Iteration, rounds_of
@@ -42,11 +42,15 @@ from eskret.workflow.model.references import bound_step, others_of, resolve, set
 from eskret.workflow.model.styles import sld_for
 from eskret.workflow.run.chunked import read_in_chunks, run_in_chunks
 from eskret.workflow.run.consent import stranger
+from eskret.workflow.run.needs import READ
 
 if TYPE_CHECKING:
     from eskret.workflow.run.engine import Coordinator
 
 FAILED = "failed"
+_MANY = 20_000
+_MUCH = 50_000_000
+"""Rows of a layer, and bytes of a task, from which on it is asked whether there is room for it."""
 
 Do = Callable[[Sequence[LayerHandle], Any, Context], Sequence[Outcome]]
 """Does a task, with the layers that enter, settings and context."""
@@ -156,6 +160,13 @@ class StepRun:
             entering = tuple(x.with_key(one.key(x.key)) for x in resolve(step, self.owner.made)[0])
             self.parts.append(_Part(step, values, entering, one))
 
+    def let_go(self) -> None:
+        """Hold no layer any more: tasks know the step and it knows them, so that they would stay until somebody tidies up."""
+        self.tasks.clear()
+        self.results.clear()
+        self.part_of.clear()
+        self.parts.clear()
+
     def prepare(self) -> None:
         """Make the tasks.
 
@@ -210,10 +221,10 @@ class StepRun:
 
     def _each(self, operation: EachLayer, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
         (layer,) = layers
-        if isinstance(layer, CachedLayer) and layer.chunked and operation.takes(layer.facts(), settings) is Takes.ROWS:
+        if isinstance(layer, CachedLayer) and _in_rows(operation, layer, settings):
             place = self.owner.spools.place()
             if place is not None:
-                return [run_in_chunks(operation, layer, settings, context, place, self._prove)]
+                return [run_in_chunks(operation, layer, settings, context, place, self._prove, self.owner.memory.size // 4)]
         return [operation.run(materialise(layer), settings, context)]
 
     def _read(self, operation: Source, source: Any, _: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
@@ -238,7 +249,9 @@ class StepRun:
                 self.reused.add(number)
                 return found
         self._check_reach(settings, context)
-        outcomes = _with_likeness(do(entering, settings, context), entering)
+        look = partial(self.owner.run_.check_stop, 0, 0)
+        with self.owner.memory.take(self._needs(entering, settings, context, source), look):
+            outcomes = _with_likeness(do(entering, settings, context), entering)
         if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
@@ -247,6 +260,29 @@ class StepRun:
             else:
                 outcomes = list(result_cache.put(digest, outcomes, entering))
         return outcomes
+
+    def _needs(self, entering: Sequence[LayerHandle], settings: Any, context: Context, source: Any) -> int:
+        """About how many bytes of memory a task takes: of large layers that it has whole."""
+        operation = self.operation
+        if isinstance(operation, Source):
+            return self._needs_of_files(operation, settings, context, source)
+        whole = [
+            x
+            for x in entering
+            if not (isinstance(x, CachedLayer) and x.chunked)
+            or not (operation.reads_chunks if isinstance(operation, Delivery) else _in_rows(operation, x, settings))
+        ]
+        size = sum(weight_of(x) for x in whole if len(x) > _MANY)
+        return size if size > _MUCH else 0
+
+    def _needs_of_files(self, operation: Source, settings: Any, context: Context, source: Any) -> int:
+        try:
+            files = operation.part_inputs(source, settings, context) or ()
+            size = sum(p.stat().st_size for p in files if p.is_file())
+        except (EskretError, OSError):
+            return 0  # reading them says it
+        # a file of many layers is read by as many tasks
+        return READ * size // max(1, len(self.tasks)) if size > _MUCH else 0
 
     def _check_reach(self, settings: Any, context: Context) -> None:
         """Ask no service that nobody has allowed: which one it is may have been known only now.
@@ -472,6 +508,11 @@ def _with_likeness(outcomes: Sequence[Outcome], entering: Sequence[LayerHandle])
 def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
     given = [x if operation.reads_chunks and isinstance(x, CachedLayer) and x.chunked else materialise(x) for x in layers]
     return operation.deliver(given, settings, context)
+
+
+def _in_rows(operation: Operation, layer: CachedLayer, settings: Any) -> bool:
+    """Whether a layer that lies on disk in chunks is taken so."""
+    return layer.chunked and isinstance(operation, EachLayer) and operation.takes(layer.facts(), settings) is Takes.ROWS
 
 
 def _raise(error: EskretError) -> Sequence[Outcome]:
