@@ -262,8 +262,9 @@ def test_what_is_being_typed_of_a_parameter_stays_while_answers_come(make_hand: 
         hand.click(line)
         hand.type(typed, line)
         if line is form.label:
-            hand.click(form.help)
+            form.help.setFocus()
             hand.type("why it is there", form.help)
+            hand.keys("Tab", form.help)
             line.setFocus()
         session.rehearse()
         hand.settled()

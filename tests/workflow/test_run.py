@@ -397,6 +397,7 @@ def test_files_of_many_formats_come_in_by_one_step(tmp_path: Path, marks_file: P
     forecast = workflow.rehearse()
     assert any("Will go on without broken.gpkg" in f.text for f in forecast.findings)
     result = workflow.run()
+    assert not result.error, result.error
     layers = {layer.key: layer for layer in result.layers["all"]}
     assert set(layers) == {
         "beds",

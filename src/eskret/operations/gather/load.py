@@ -328,7 +328,7 @@ class Load(Source):
         return [self._taken_in(reading, part, settings, context)]
 
     def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterable[Outcome] | None:
-        if isinstance(part, Unreadable):
+        if isinstance(part, Unreadable) or settings.if_unreadable != "stop":
             return None
         read_as = _texts(part, settings, context)
         facts = sources.facts(part.path, part.name, part.key, read_as)
