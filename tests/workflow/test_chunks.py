@@ -26,7 +26,7 @@ from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
-from eskret.formats import delimited, parquet
+from eskret.formats import delimited, parquet, vector
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
 from eskret.workflow.cache import ResultCache, spool, the_store
@@ -181,6 +181,30 @@ def test_geoparquet_is_read_and_written_in_chunks_as_whole(
     assert shapely.equals_exact(first.geometry, again.geometry, 0.0)[~shapely.is_missing(first.geometry)].all()
     geo = json.loads(pq.ParquetFile(tmp_path / "out" / "w.parquet").schema_arrow.metadata[b"geo"])
     assert geo["columns"]["geometry"]["bbox"] == pytest.approx(list(first.extent() or ()))
+
+
+KINDS = ("points", "lines", "areas", "mixed")
+ENDINGS = (".shp", ".fgb", ".geojson", ".geojsons")
+
+
+@pytest.mark.parametrize(("layer", "ending"), [(k, e) for k in KINDS for e in ENDINGS if (k, e) != ("mixed", ".shp")])
+def test_files_of_one_layer_are_read_in_chunks_as_whole(
+    layer: str, ending: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With an empty value in the first chunk alone, a shape of another kind in the last, and what is only there beside others."""
+    drawn.data(tmp_path / "data")
+    eskret.write(eskret.read(tmp_path / "data" / "all.gpkg", layer), tmp_path / "data" / f"a{ending}")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        f'eskret = 1\ntitle = "Files"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/a{ending}"]\n'
+        '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "n <> 4"\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "some"\nto = "out/w.gpkg"\n'
+    )
+    read: list[int] = []
+    reading = vector._Stream.chunks
+    monkeypatch.setattr(vector._Stream, "chunks", lambda self, watch: [read.append(1), reading(self, watch)][1])
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and read == [1]
 
 
 @pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])

@@ -45,7 +45,8 @@ _DEGREES = 1e-8
 _SEQUENCES = (".geojsons", ".geojsonl")
 """Texts of one feature a line: one without any is a layer without rows."""
 _XML = (".kml", ".gml")
-IN_CHUNKS = (".gpkg", ".shp", ".fgb")
+_TEXTS = (".geojson", ".json", *_SEQUENCES)
+IN_CHUNKS = (".gpkg", ".shp", ".fgb", *_TEXTS)
 """Formats of which any row can be read without those before it being kept."""
 _COMPANIONS = {".shx": "the index of its shapes", ".dbf": "the table of its attributes"}
 
@@ -70,6 +71,8 @@ def layer_names(path: Path) -> list[str]:
     if known is not None:
         return list(known)
     try:
+        if path.suffix.lower() in _TEXTS:
+            return list(_names_of_text(path, _state(path)))
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             # reading GML can leave a file beside it: of its bytes alone it cannot
@@ -291,17 +294,10 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         return replace(known, key=key)
     inside = encoding(path, texts)
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            info = library().read_info(
-                _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False, **_options(path)
-            )
-            with library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (
-                meta,
-                stream,
-            ):
-                listed = whole_names(path)
-                fields, originals = _fields(stream.schema, _geometry_column(meta), listed, inside)
+        info = _info(path, name, inside)
+        schema, column = _schema(path, name, inside)
+        listed = whole_names(path)
+        fields, originals = _fields(schema, column, listed, inside)
     except failures() as error:
         raise unreadable(path, error) from error
     told = inside.remarks() if inside else source_of(path).remarks if path.suffix.lower() in _XML else ()
@@ -320,6 +316,58 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         origin=str(path),
         told=told,
     )
+
+
+# Opening a text means to read all of it, since only then its fields are known: what was found is kept for as long as it is as it was.
+
+
+def _state(path: Path) -> tuple[int, ...]:
+    found = path.stat()
+    return found.st_ino, found.st_ctime_ns, found.st_mtime_ns, found.st_size
+
+
+@lru_cache(maxsize=256)
+def _names_of_text(path: Path, state: tuple[int, ...]) -> tuple[str, ...]:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return tuple(str(row[0]) for row in library().list_layers(path))
+
+
+def _info(path: Path, name: str, inside: Encoding | None) -> dict[str, Any]:
+    """What the library says of a layer, its features counted."""
+    return dict(_info_of_text(path, name, _state(path)) if path.suffix.lower() in _TEXTS else _ask_info(path, name, inside))
+
+
+def _ask_info(path: Path, name: str, inside: Encoding | None) -> dict[str, Any]:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        told = library().read_info(
+            _place(path), layer=name, encoding=_spelled(inside), force_feature_count=True, force_total_bounds=False, **_options(path)
+        )
+    return dict(told)
+
+
+@lru_cache(maxsize=256)
+def _info_of_text(path: Path, name: str, state: tuple[int, ...]) -> dict[str, Any]:
+    return _ask_info(path, name, None)
+
+
+def _schema(path: Path, name: str, inside: Encoding | None) -> tuple[pa.Schema, str]:
+    """The columns of a layer as the library hands them on, and which of them has the shapes."""
+    return _schema_of_text(path, name, _state(path)) if path.suffix.lower() in _TEXTS else _ask_schema(path, name, inside)
+
+
+def _ask_schema(path: Path, name: str, inside: Encoding | None) -> tuple[pa.Schema, str]:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        opened = library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path))
+        with opened as (meta, stream):
+            return stream.schema, _geometry_column(meta)
+
+
+@lru_cache(maxsize=256)
+def _schema_of_text(path: Path, name: str, state: tuple[int, ...]) -> tuple[pa.Schema, str]:
+    return _ask_schema(path, name, None)
 
 
 def _renamed(fields: Sequence[Field], originals: Sequence[str], listed: Mapping[str, str], inside: Encoding | None) -> list[Remark]:
@@ -411,12 +459,7 @@ class _Stream:
 
     @cached_property
     def info(self) -> dict[str, Any]:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            told = library().read_info(
-                _place(self.path), layer=self.name, encoding=_spelled(self.inside), force_feature_count=True, **_options(self.path)
-            )
-        return dict(told)
+        return _info(self.path, self.name, self.inside)
 
     def batches(self, watch: Watch) -> Generator[pa.RecordBatch, None, None]:
         """Records as they come.
