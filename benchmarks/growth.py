@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -57,10 +58,10 @@ def layers(home: Path, count: int) -> list[str]:
 
 def rounds(home: Path, count: int) -> list[str]:
     points(home / "points.gpkg", 1000)
-    named = '[[parameters]]\nname = "from"\ntype = "number"\ndefault = 0\n'
-    step = '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "id >= $from"\n'
-    (home / "w.toml").write_text(LOAD.format("points.gpkg").replace(HEAD, HEAD + named) + step + SAVE.format("some", "out/{from}.gpkg"))
-    (home / "rounds.csv").write_text("from\n" + "\n".join(map(str, range(count))) + "\n")
+    named = '[parameters.least]\ntype = "number"\ndefault = 0\n'
+    step = '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "id >= $least"\n'
+    (home / "w.toml").write_text(LOAD.format("points.gpkg").replace(HEAD, HEAD + named) + step + SAVE.format("some", "out/{least}.gpkg"))
+    (home / "rounds.csv").write_text("least\n" + "\n".join(map(str, range(count))) + "\n")
     return ["--for-each", "rounds.csv"]
 
 
@@ -68,6 +69,9 @@ def kept(home: Path, count: int) -> list[str]:
     """Runs of before: as many as there are rounds, each with its features."""
     more = rounds(home, count)
     run(home, more)
+    # what they saved is another matter: it is looked at whether it is left over
+    shutil.rmtree(home / "out")
+    (home / "w.outputs.json").unlink()
     return []
 
 
