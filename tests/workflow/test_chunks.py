@@ -26,7 +26,7 @@ from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
-from eskret.formats import delimited, parquet, vector
+from eskret.formats import delimited, geopackage, parquet, vector
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
 from eskret.workflow.cache import ResultCache, spool, the_store
@@ -205,6 +205,51 @@ def test_files_of_one_layer_are_read_in_chunks_as_whole(
     monkeypatch.setattr(vector._Stream, "chunks", lambda self, watch: [read.append(1), reading(self, watch)][1])
     whole, chunked, before, after = run_twice(path, request)
     assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and read == [1]
+
+
+UNTIDY = ["none", "empty", (-28.4, 38.5), (np.inf, 38.0), (-28.0, 95.0), (1e300, 1.0), (3000.0, 2.0), (179.9, 12.0), (-179.9, -12.0)]
+
+
+@pytest.mark.parametrize("several", [False, True])
+@pytest.mark.parametrize("untidy", [False, True])
+@pytest.mark.parametrize("crs", ["EPSG:32626", "EPSG:3857", "EPSG:27700", "EPSG:3995"])
+def test_points_are_brought_to_the_workflows_system_in_chunks_as_whole(
+    crs: str, untidy: bool, several: bool, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """By one way for all of them, also where chunks by themselves would take another, and whatever is among them."""
+    chance = np.random.default_rng(4)
+    shapes: list[Any] = list(shapely.points(chance.uniform((-9.0, 49.0), (3.0, 61.0), (40, 2))))
+    if untidy:
+        shapes[3::4] = [None if u == "none" else shapely.Point() if u == "empty" else shapely.Point(u) for u in (*UNTIDY, "none")]
+    if several:
+        shapes[7] = shapely.multipoints([(-2.0, 55.0), (-1.0, 54.0)])
+    (tmp_path / "data").mkdir()
+    there = Layer("p", pa.table({"n": np.arange(len(shapes))}), np.array(shapes, object), "EPSG:4326")
+    with geopackage.writing(tmp_path / "data" / "p.gpkg") as container:
+        container.add(there, "p")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        f'eskret = 1\ntitle = "Brought"\ncrs = "{crs}"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/p.gpkg"]\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.gpkg"\n'
+    )
+    read: list[int] = []
+    reading = vector._Stream.chunks
+    monkeypatch.setattr(vector._Stream, "chunks", lambda self, watch: [read.append(1), reading(self, watch)][1])
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before
+    assert read == [1, 1]  # where they lie, and then they themselves
+
+
+@pytest.mark.parametrize("layer", ["lines", "areas", "mixed"])
+def test_what_is_no_points_is_brought_whole(layer: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Brought"\ncrs = "EPSG:4326"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\n'
+        f'layers = ["{layer}"]\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.gpkg"\n'
+    )
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and after == before
 
 
 @pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])

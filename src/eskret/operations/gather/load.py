@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -17,7 +18,7 @@ from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
-from eskret.core.layer import Field, Layer, LayerFacts, kind_of, matches
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, kind_of, matches
 from eskret.core.layer import chunks as chunking
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
@@ -30,7 +31,7 @@ from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, P
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support.setting_types import TextEncoding
-from eskret.operations.support.to_workflow_crs import bring, outside_words, wide_edges
+from eskret.operations.support.to_workflow_crs import Extents, bring, outside_words, wide_edges
 
 Part = Literal["waypoints", "routes", "route_points", "tracks", "track_points"]
 _WEIGHED = 20_000
@@ -338,20 +339,31 @@ class Load(Source):
         least = chunking.large(sources.weight(part.path, part.name, count) if count > chunking.CHUNK else 0.0)
         if facts.count is not None and count <= least:
             return None
-        coming = sources.chunks(part.path, part.name, part.key, read_as, context.watch, least)
-        return None if coming is None else (self._taken_in(reading, part, settings, context) for reading in coming)
 
-    def _taken_in(self, reading: Reading, part: LayerRequest, settings: Settings, context: Context) -> Outcome:
+        def readings() -> Generator[Reading, None, None] | None:
+            return sources.chunks(part.path, part.name, part.key, read_as, context.watch, least)
+
+        extents = None
+        if _moved(part, facts, settings, context):
+            extents = Extents()
+            with closing(readings() or _nothing()) as looked_at:
+                if not all(extents.add(_declared(reading.layer, part, settings, context)) for reading in looked_at):
+                    return None
+        coming = readings()
+        return None if coming is None else (self._taken_in(reading, part, settings, context, extents) for reading in coming)
+
+    def _taken_in(
+        self, reading: Reading, part: LayerRequest, settings: Settings, context: Context, extents: Extents | None = None
+    ) -> Outcome:
         """What was read as it goes into the workflow."""
         layer = _with_days(reading.layer, settings.zone)
         remarks = [*reading.remarks, *_not_used(part, settings, context)]
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
-        if layer.has_geometry and layer.crs is None:
-            layer = replace(layer, crs=_of_file(settings.crs_of, part, context) or settings.crs or None)
+        layer = _declared(layer, part, settings, context)
         remarks += wide_edges(layer)
-        layer, lost, more = bring(layer, context)
+        layer, lost, more = bring(layer, context, extents)
         remarks += more
         aside += [(reason, rows if record is None else record[rows]) for reason, rows in lost]
         if is_geographic(layer.crs) and out_of_range(layer.extent(), layer.crs):
@@ -382,13 +394,30 @@ class Load(Source):
         return [_joined(name, group, context) for name, group in alike.items()] + rest
 
 
+def _declared(layer: Layer, one: LayerRequest, settings: Load.Settings, context: Context) -> Layer:
+    """The layer in the CRS that is said of it, where it has none."""
+    if not layer.has_geometry or layer.crs is not None:
+        return layer
+    return replace(layer, crs=_of_file(settings.crs_of, one, context) or settings.crs or None)
+
+
+def _moved(one: LayerRequest, facts: LayerFacts, settings: Load.Settings, context: Context) -> bool:
+    """Whether a layer is brought to another CRS than it is in."""
+    crs = facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None
+    return context.crs is not None and crs is not None and not same_crs(crs, context.crs)
+
+
+def _nothing() -> Generator[Reading, None, None]:
+    yield from ()
+
+
 def _in_chunks(one: LayerRequest, facts: LayerFacts, settings: Load.Settings, context: Context) -> bool:
     """Whether a layer can be taken in so many rows at a time, if it is large."""
     if settings.if_unreadable != "stop" or settings.together or sources.recording_part(one.path, one.name):
         return False
-    crs = facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None
-    # by which way it is brought to another system hangs on where all of it lies
-    return (context.crs is None or crs is None or same_crs(crs, context.crs)) and sources.reads_chunks(one.path)
+    # of lines and areas what becomes of edges is told, of all of them
+    points = facts.kind in (GeometryKind.POINT, GeometryKind.MIXED)
+    return (points or not _moved(one, facts, settings, context)) and sources.reads_chunks(one.path)
 
 
 def _of_file(by_file: Mapping[str, str], one: LayerRequest, context: Context) -> str:

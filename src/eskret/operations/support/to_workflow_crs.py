@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, Reason, Remark
 from eskret.core.crs import crs_facts, degrees_of, extent_of, is_geographic, same_crs, transformation
-from eskret.core.geometry.globe.moving import Reprojected, reproject_whole
-from eskret.core.geometry.globe.seam import jumps
+from eskret.core.geometry.globe.moving import Reprojected, reproject_places, reproject_whole
+from eskret.core.geometry.globe.seam import beyond, jumps
 from eskret.core.geometry.parts import invalid
-from eskret.core.layer import GeometryKind, Layer
+from eskret.core.layer import GeometryColumn, GeometryKind, Layer, WkbArray
 from eskret.core.measure.totals import measure_sizes
 from eskret.core.tables.rows import remaining
 from eskret.core.words import format_quantity, pluralise
@@ -30,9 +32,39 @@ _ENDLESS = 1e15
 NO_NUMBERS = "has coordinates that are no numbers, or endless"
 
 
-def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Remark]]:
+class Extents:
+    """Where all rows lie of points that come so many at a time: by which way they are brought elsewhere hangs on it."""
+
+    def __init__(self) -> None:
+        self.all: Extent | None = None
+        self.somewhere: Extent | None = None
+        """Of those that are places: others are taken out before."""
+
+    def add(self, layer: Layer) -> bool:
+        """Take further rows in; False where they are no points."""
+        boxes = np.asarray(layer.bounds(), float).reshape(-1, 4)
+        with np.errstate(invalid="ignore"):
+            boxes = boxes[(np.abs(boxes) < _ENDLESS).all(axis=1)]
+        self.all = _around(self.all, boxes)
+        self.somewhere = _around(self.somewhere, boxes[~beyond(boxes)] if is_geographic(layer.crs) else boxes)
+        return layer.kind is GeometryKind.POINT
+
+
+def _around(before: Extent | None, boxes: np.ndarray) -> Extent | None:
+    boxes = np.concatenate([boxes, [before]]) if before is not None else boxes
+    if not len(boxes):
+        return None
+    low, high = boxes[:, :2].min(axis=0), boxes[:, 2:].max(axis=0)
+    return float(low[0]), float(low[1]), float(high[0]), float(high[1])
+
+
+def bring(layer: Layer, context: Context, extents: Extents | None = None) -> tuple[Layer, list[Reason], list[Remark]]:
     """The layer as it goes into a workflow, in its CRS; rows that have no place there are taken out, and those that have none
     anywhere.
+
+    Parameters
+    ----------
+    extents : of all rows, where these are some of them.
 
     Returns
     -------
@@ -58,14 +90,18 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
             place=layer.origin,
             way_out="Say which one under 'CRS where none is declared'; it is never guessed",
         )
-    assert layer.geometry is not None
-    extent = extent_of(layer.geometry)
+    extent = extents.all if extents is not None else _extent(layer)
     way = transformation(layer.crs, context.crs, extent)
     remarks.append(Remark(f"brought to {crs_facts(context.crs).name}: {way.sentence()}", look=way.coarse))
     doubt = outside_words(extent, layer.crs, context.crs)
     if doubt:
         remarks.append(Remark(doubt, look=True))
-    found = reproject_whole(layer.geometry, layer.crs, context.crs)
+    xy = layer.undecoded.xy if layer.undecoded is not None else None
+    places = None if xy is None else reproject_places(xy, layer.crs, context.crs, extent)
+    if places is not None:
+        return replace(layer, column=GeometryColumn(WkbArray.of_points(places[0])), crs=context.crs), reasons, remarks
+    assert layer.geometry is not None
+    found = reproject_whole(layer.geometry, layer.crs, context.crs, extent=extents.somewhere if extents is not None else None)
     lost = found.lost
     remarks += said_of_move(layer, found, None)
     layer = layer.with_geometry(found.geometry, layer.kind, crs=context.crs)
@@ -73,6 +109,13 @@ def bring(layer: Layer, context: Context) -> tuple[Layer, list[Reason], list[Rem
         layer = layer.take(remaining(len(layer), lost))
         reasons.append((f"cannot be brought to {context.crs}", kept[lost]))
     return layer, reasons, remarks
+
+
+def _extent(layer: Layer) -> Extent | None:
+    if layer.undecoded is not None:
+        return layer.extent()
+    assert layer.geometry is not None
+    return extent_of(layer.geometry)
 
 
 def _without_numbers(layer: Layer) -> np.ndarray:

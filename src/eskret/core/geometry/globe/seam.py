@@ -45,13 +45,20 @@ def nowhere(shapes: np.ndarray) -> np.ndarray:
     """Which shapes (bool) have coordinates that no place on the globe has: not finite, beyond a pole, or more than a turn beyond 180
     degrees."""
     shapes = np.asarray(shapes, object)
-    boxes = np.abs(shapely.bounds(shapes).reshape(-1, 4))
+    boxes = shapely.bounds(shapes).reshape(-1, 4)
     xy, owner = shapely.get_coordinates(shapes, return_index=True)
     out = np.zeros(len(shapes), bool)
     out[owner[~np.isfinite(xy).all(axis=1)]] = True
+    return out | beyond(boxes)
+
+
+def beyond(boxes: np.ndarray) -> np.ndarray:
+    """Which boxes in degrees (n, 4) reach beyond a pole, or more than a turn beyond 180 degrees (bool)."""
+    far = np.abs(boxes)
     with np.errstate(invalid="ignore"):
-        out |= (boxes[:, [0, 2]].max(axis=1, initial=0.0) > HALF + WHOLE) | (boxes[:, [1, 3]].max(axis=1, initial=0.0) > HALF / 2 + 1e-6)
-    return out
+        return np.asarray(
+            (far[:, [0, 2]].max(axis=1, initial=0.0) > HALF + WHOLE) | (far[:, [1, 3]].max(axis=1, initial=0.0) > HALF / 2 + 1e-6)
+        )
 
 
 def snapped(shapes: np.ndarray) -> np.ndarray:
