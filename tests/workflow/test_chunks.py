@@ -27,6 +27,8 @@ from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
 from eskret.formats import delimited, geopackage, parquet, vector
+from eskret.formats.geopackage import bulk
+from eskret.formats.known import format_to_write
 from eskret.operations.base import EachLayer, Takes
 from eskret.operations.registry import all_operations
 from eskret.workflow.cache import ResultCache, spool, the_store
@@ -238,6 +240,42 @@ def test_points_are_brought_to_the_workflows_system_in_chunks_as_whole(
     whole, chunked, before, after = run_twice(path, request)
     assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before
     assert read == [1, 1]  # where they lie, and then they themselves
+
+
+@pytest.mark.parametrize("ending", [".gpkg", ".parquet", ".csv"])
+@pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])
+def test_layers_are_saved_in_another_system_in_chunks_as_whole(
+    layer: str, ending: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        f'eskret = 1\ntitle = "There"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["{layer}"]\n'
+        f'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w{ending}"\ncrs = "EPSG:3035"\n'
+    )
+    made: list[object] = []
+    kind = bulk.ChunkWriter if ending == ".gpkg" else type(format_to_write(Path(f"a{ending}")))
+    name = "write" if ending == ".gpkg" else "write_chunks"
+    write = getattr(kind, name)
+    monkeypatch.setattr(kind, name, lambda self, *a: [made.append(1), write(self, *a)][1])
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before
+    assert made == ([] if ending == ".parquet" else [1])  # whose last word is where all of it lies
+    assert whole["outputs"][0]["crs"] == "EPSG:3035"
+
+
+@pytest.mark.parametrize(
+    "more", ['fields = ["n", "tonnes"]', 'crs = "EPSG:3857"\nfields = ["kind"]\ntitled = true', 'measures = ["area_ha"]']
+)
+def test_what_is_alike_of_what_was_saved_in_chunks(more: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Alike"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["areas"]\n'
+        f'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.gpkg"\n{more}\n'
+    )
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before, whole
 
 
 @pytest.mark.parametrize("layer", ["lines", "areas", "mixed"])

@@ -86,6 +86,8 @@ class Format:
     tables: ClassVar[bool] = True
     kinds: ClassVar[frozenset[GeometryKind]] = frozenset(GeometryKind)
     """What may be drawn in it; all of them where shapes are columns."""
+    says_extent: ClassVar[bool] = False
+    """Whether a file says at its end where all of it lies, which of chunks that are brought elsewhere is not known."""
     rounds: ClassVar[bool] = False
     """Whether coordinates are rounded to decimals."""
     words: ClassVar[frozenset[str]] = frozenset()

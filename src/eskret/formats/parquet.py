@@ -292,6 +292,7 @@ class GeoParquet(Format):
     reads_with = Reader(layer_names, facts, read)
     changes = True
     words = frozenset({"title", "description", "licence"})
+    says_extent = True
     values = Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True)
 
     def chunks(

@@ -243,6 +243,8 @@ class Outcome:
     """How rows out relate to rows used, where a setting decides it; else as the operation says."""
     controls: tuple[ControlTotal, ...] = ()
     """Of the one layer that leaves, where ``outputs`` says nothing."""
+    written: tuple[LayerFacts, ...] = ()
+    """Facts of layers that were written, where they are not handed on as they were written."""
 
     def completed(self, entering: Sequence[Layer], totals: Sequence[str]) -> Outcome:
         """With the accounts that follow of themselves, where it says nothing: all rows used, and the totals of what leaves."""

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Remark, SetAside
-from eskret.core.crs import crs_facts, same_crs, transformation
-from eskret.core.geometry.globe.moving import reproject
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
+from eskret.core.crs import Extent, crs_facts, same_crs, transformation
+from eskret.core.geometry.globe.moving import reproject, reproject_places
+from eskret.core.layer import Field, GeometryColumn, GeometryKind, Layer, LayerFacts, WkbArray
 from eskret.core.measure.measure_fields import with_measures
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.tables.rows import remaining
@@ -86,12 +86,13 @@ def forecast_layer(one: LayerFacts, target: Format, settings: Any) -> tuple[list
     return fields, findings
 
 
-def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
+def ready(layer: Layer, target: Format, settings: Any, crs: str, extent: Extent | None = None) -> Ready:
     """A layer as it is written to a format.
 
     Parameters
     ----------
     crs : the one to bring it to; empty for its own.
+    extent : of all rows, where these are some of them.
 
     Raises
     ------
@@ -111,7 +112,7 @@ def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
             "it has no coordinate system, so it cannot be brought to one", place=layer.key, way_out="Say it where the layer is loaded"
         )
     if crs and layer.has_geometry and not same_crs(layer.crs, crs):
-        out, lost, remark = _brought(layer, crs, target)
+        out, lost, remark = _brought(layer, crs, target, extent)
         aside.append((f"cannot be brought to {crs}" if not target.crs else "has no place in WGS 84", lost))
         remarks.append(remark)
     out = with_measures(out, settings.measures)
@@ -136,7 +137,7 @@ def ready(layer: Layer, target: Format, settings: Any, crs: str) -> Ready:
     return Ready(fitted.layer, SetAside.from_reasons(aside), tuple(remarks), fitted.names if fitted.renamed else ())
 
 
-def _brought(layer: Layer, crs: str, target: Format) -> tuple[Layer, np.ndarray, Remark]:
+def _brought(layer: Layer, crs: str, target: Format, extent: Extent | None) -> tuple[Layer, np.ndarray, Remark]:
     assert layer.crs is not None
     if target.native:
         # its writer brings the shapes over itself, without making them
@@ -144,13 +145,18 @@ def _brought(layer: Layer, crs: str, target: Format) -> tuple[Layer, np.ndarray,
         if not same_crs(crs, CRS84):
             text = f"brought from {crs_facts(layer.crs).name} to {crs_facts(crs).name}"
         return layer, np.empty(0, np.int64), Remark(text, layer.key)
+    way = transformation(layer.crs, crs, extent or layer.extent())
+    remark = Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse)
+    xy = layer.undecoded.xy if layer.undecoded is not None else None
+    places = None if xy is None else reproject_places(xy, layer.crs, crs, extent or layer.extent())
+    if places is not None:
+        return replace(layer, column=GeometryColumn(WkbArray.of_points(places[0])), crs=crs), np.empty(0, np.int64), remark
     assert layer.geometry is not None
-    way = transformation(layer.crs, crs, layer.extent())
-    moved, lost = reproject(layer.geometry, layer.crs, crs)
+    moved, lost = reproject(layer.geometry, layer.crs, crs, extent)
     out = layer.with_geometry(moved, layer.kind, crs=crs)
     if len(lost):
         out = out.take(remaining(len(layer), lost))
-    return out, lost, Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse)
+    return out, lost, remark
 
 
 def _renamed(layer: Layer, settings: Any) -> Layer:

@@ -16,6 +16,7 @@ import numpy as np
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Remark, Role, SetAside, added_up
 from eskret.core.ahead import ahead
 from eskret.core.crs import crs_facts, same_crs
+from eskret.core.geometry.globe.moving import stays_together
 from eskret.core.layer import ChunkedLayer, Layer
 from eskret.core.measure.totals import totals_of
 from eskret.core.tables.rows import remaining
@@ -68,15 +69,16 @@ class Writer:
         """Whether a layer comes in chunks and can be written so: nothing of it hangs on the whole."""
         if isinstance(layer, Layer):
             return False
-        moved = self.settings.section or (self.settings.crs and not same_crs(layer.crs, self.settings.crs))
-        return plan.action not in ("append", "update") and not moved and bulk.takes_chunks(layer, plan.layer)
+        fresh = plan.action not in ("append", "update") and not self.settings.section
+        return fresh and _comes_through(layer, self.settings.crs) and bulk.takes_chunks(layer, plan.layer)
 
     def _chunks_to_geopackage(self, path: Path, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
         """Stage a layer that comes in chunks."""
         staged = self.transaction.stage(path, shared=True)
         told = _Told(layer, tuple(self.context.totals))
         writer = bulk.ChunkWriter(staged, plan.layer, layer.types, layer.kind)
-        ready = (told.take(saving.ready(chunk, GEOPACKAGE, self.settings, "")) for chunk in layer.chunks())
+        crs, extent = self.settings.crs, layer.facts().extent
+        ready = (told.take(saving.ready(chunk, GEOPACKAGE, self.settings, crs, extent)) for chunk in layer.chunks())
         with closing(ahead(ready)) as coming:
             writer.write(coming, len(layer), self.words.get("description", ""), self.context.watch)
         with geopackage.writing(staged) as container:
@@ -145,14 +147,16 @@ class Writer:
 
     def _fits_in_chunks(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> bool:
         crs = saving.crs_for(target, self.settings, layer.crs)
+        fresh = plan.action not in ("append", "update") and not self.settings.sld
         moved = bool(crs) and not same_crs(layer.crs, crs)
-        return plan.action not in ("append", "update") and not moved and not self.settings.sld and target.takes_chunks(layer)
+        return fresh and not (moved and target.says_extent) and _comes_through(layer, crs) and target.takes_chunks(layer)
 
     def _chunks_to_file(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
         """Stage a layer that comes in chunks."""
         staged = self.transaction.stage(plan.path)
         told = _Told(layer, tuple(self.context.totals))
-        ready = (told.take(saving.ready(chunk, target, self.settings, "")) for chunk in layer.chunks())
+        crs, extent = saving.crs_for(target, self.settings, layer.crs), layer.facts().extent
+        ready = (told.take(saving.ready(chunk, target, self.settings, crs, extent)) for chunk in layer.chunks())
         with closing(ahead(ready)) as coming:
             put = target.write_chunks(staged, coming, layer, Writing(words=self.words), self.context.watch)
         self.transaction.mark_written(plan.path, put.sha256)
@@ -274,12 +278,20 @@ class Writer:
             self._beside(folder / files[0].file, folder / INDEX, page)
 
 
+def _comes_through(layer: ChunkedLayer, crs: str) -> bool:
+    """Whether a layer in chunks stays in its CRS, or comes to another one without a shape that becomes another on the way."""
+    if not crs or not layer.has_geometry or layer.crs is None or same_crs(layer.crs, crs):
+        return not crs or not layer.has_geometry or layer.crs is not None
+    return stays_together(layer.facts().extent, layer.crs, crs)
+
+
 class _Told:
     """What there is to tell of a layer written in chunks."""
 
     def __init__(self, layer: ChunkedLayer, totals: Sequence[str]) -> None:
         self._layer, self._fields = layer, totals
         self.titles: Mapping[str, str] = {}
+        self._like: Layer | None = None
         self._read = self._kept = 0
         self._aside: dict[str, list[np.ndarray]] = {}
         self._remarks: list[Remark] = []
@@ -292,6 +304,7 @@ class _Told:
         self._read += len(one.layer) + len(one.aside)
         self._kept += len(one.layer)
         self._remarks = added_up(self._remarks, one.remarks)
+        self._like = one.layer.slice(0, 0)
         self.titles = one.layer.titles
         for name, value, unit in totals_of(one.layer, tuple(t for t in self._fields if t in one.layer.table.column_names)):
             self._totals.setdefault((name, unit), []).append(value)
@@ -303,10 +316,13 @@ class _Told:
         counted_there = ControlTotal("number of features in the file", "", self._kept, found, 0.0)
         totals = tuple((name, math.fsum(values), unit) for (name, unit), values in self._totals.items())
         output = OutputAccount(layer.key, self._kept, totals, (counted_there,))
-        delivered = Delivered(plan.path, plan.layer, self._kept, layer.crs, context.step, content=content)
+        assert self._like is not None
+        written = replace(self._like.facts(), key=layer.key, kind=layer.kind)
+        delivered = Delivered(plan.path, plan.layer, self._kept, written.crs, context.step, content=content)
         account = InputAccount.of(layer, SetAside.from_reasons([(r, np.concatenate(rows)) for r, rows in self._aside.items()]))
-        layers: tuple[Any, ...] = () if self._aside else (layer,)
-        return Outcome(layers, (account,), (output,), None, tuple(self._remarks), (delivered,))
+        # what was written is kept to be looked at; it lies nowhere where it is not what came
+        layers: tuple[Any, ...] = (layer,) if not self._aside and written.crs == layer.crs else ()
+        return Outcome(layers, (account,), (output,), None, tuple(self._remarks), (delivered,), written=(written,))
 
 
 def _changed(

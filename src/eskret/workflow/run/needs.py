@@ -92,7 +92,7 @@ class Needs:
         if self._most + ITSELF > may_take():
             text = (
                 f"It has '{layer}' whole, and the run then takes about {byte_words(self._most + ITSELF)} of memory, where it may "
-                f"take {byte_words(may_take())}. Choose fewer features before it, or let the run take more: --memory."
+                f"take {byte_words(may_take())}. Choose fewer features before it, or let it take more (--memory, on the command line)."
             )
             out.append(Finding.look(text, step=step, layer=layer, code=Code.MUCH_MEMORY))
         home = cache_place()

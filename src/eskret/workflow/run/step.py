@@ -495,14 +495,21 @@ def _with_likeness(outcomes: Sequence[Outcome], entering: Sequence[LayerHandle])
 
     def like(outcome: Outcome, key: str) -> str:
         made: Sequence[LayerHandle] = outcome.layers
+        written = next((f for f in outcome.written if f.key == key), None)
+        if written is not None and key in entered:
+            names, line = written.names(), entered[key].provenance
+            return _digest((str(written.kind), written.crs, names, [step for step, _ in line]))
         layer = next((x for x in reversed(made) if x.key == key), entered.get(key))  # which may have no rows
         if layer is None:
             return ""
         line = layer.provenance or (first.provenance if first is not None else ())
-        told = (str(layer.kind), layer.crs, layer.field_names, [step for step, _ in line])
-        return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
+        return _digest((str(layer.kind), layer.crs, layer.field_names, [step for step, _ in line]))
 
-    return [replace(o, outputs=tuple(replace(x, like=like(o, x.layer)) for x in o.outputs)) for o in outcomes]
+    return [replace(o, outputs=tuple(replace(x, like=like(o, x.layer)) for x in o.outputs), written=()) for o in outcomes]
+
+
+def _digest(told: tuple[object, ...]) -> str:
+    return hashlib.sha256(repr(told).encode()).hexdigest()[:16]
 
 
 def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:

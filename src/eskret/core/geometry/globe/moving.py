@@ -140,10 +140,15 @@ def _structured(shapes: np.ndarray) -> np.ndarray:
     return np.asarray(shapely.make_valid(shapes, method="structure"), object)
 
 
-def reproject(shapes: np.ndarray, source: str, target: str) -> tuple[np.ndarray, np.ndarray]:
+def reproject(shapes: np.ndarray, source: str, target: str, extent: Extent | None = None) -> tuple[np.ndarray, np.ndarray]:
     """As ``reproject_whole``: the shapes, and the positions (int64) of those that have no place there."""
-    found = reproject_whole(shapes, source, target)
+    found = reproject_whole(shapes, source, target, extent=extent)
     return found.geometry, found.lost
+
+
+def stays_together(extent: Extent | None, source: str, target: str) -> bool:
+    """Whether nothing in an extent is cut, joined or lost on the way to another CRS, so that shapes stay of the types they are."""
+    return extent is not None and _nowhere_special(extent, source, target)
 
 
 def _nowhere_special(extent: Extent | None, source: str, target: str) -> bool:
