@@ -215,7 +215,7 @@ def _dissolved(table: Any, shapes: np.ndarray, figure: str, how: str, method: Ca
 
     grouped = table.append_column("row", pa.array(np.arange(len(shapes)))).group_by("licence", use_threads=False)
     sums = grouped.aggregate([(figure, how), ("row", "list")])
-    joined = [method(shapes[rows.values.to_numpy()]) for rows in sums.column(f"row_{'list'}")]
+    joined = [method(shapes[rows.values.to_numpy()]) for rows in sums.column("row_list")]
     return sums.drop_columns(["row_list"]).rename_columns(["licence", figure]), np.array(joined, object)
 
 
@@ -248,11 +248,10 @@ def best_split(data: Path, out: Path) -> None:
 
 
 def _joined(table: Any, data: Path) -> Any:
+    import pyarrow as pa
     from pyarrow import csv
 
     landings = csv.read_csv(data / "landings.csv")
-    import pyarrow as pa
-
     numbered = table.append_column("row", pa.array(np.arange(len(table))))
     return numbered.join(landings, keys="id", right_keys="bed", join_type="left outer").sort_by("row").drop_columns(["row"])
 

@@ -37,3 +37,16 @@ def test_a_few_that_lie_on_others_are_found_among_many_that_share_edges() -> Non
     assert made.overlap.tolist() == pytest.approx([0.5]) and made.geometry[0].area == pytest.approx(1600)
     squares[7] = shapely.box(col[7], row[7], col[7] + 1, row[7] + 1)
     assert not len(dissolve(squares, lambda g: np.arange(len(squares)), 1).overlap)
+
+
+@pytest.mark.parametrize("count", [1, 2, 40, 100])
+def test_what_only_touches_overlaps_nothing_beside_a_line(count: int) -> None:
+    """Not by a rounding error either, which would be told as features that lie on each other."""
+    edges = np.cumsum(np.random.default_rng(count).uniform(0.1, 0.9, count + 1)) * 1000 / 7 + 4e6
+    areas = shapely.box(edges[:-1], 5e6 / 3, edges[1:], 5.1e6 / 3)
+    members = np.array([*areas, shapely.LineString([(0, 0), (9, 9)])], object)
+    made = dissolve(members, lambda g: np.arange(len(members)), 1)
+    assert not len(made.overlapping) and not np.isnan(made.overlap).any()
+    turned = shapely.transform(areas, lambda xy: xy @ np.array([[0.8, 0.6], [-0.6, 0.8]]))
+    members = np.array([*turned, shapely.LineString([(0, 0), (9, 9)])], object)
+    assert not len(dissolve(members, lambda g: np.arange(len(members)), 1).overlapping)

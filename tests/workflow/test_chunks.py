@@ -77,7 +77,7 @@ def run_twice(path: Path, request: pytest.FixtureRequest) -> tuple[Any, Any, str
 def no_memory(monkeypatch: pytest.MonkeyPatch) -> None:
     """Hardly any memory is to be taken: one task at a time, and what a step leaves is let go of at once."""
     monkeypatch.setattr(engine, "may_take", lambda: 1)
-    for module, name in ((engine, "_MANY"), (step, "_MANY"), (step, "_MUCH")):
+    for module, name in ((engine, "MANY"), (step, "MANY"), (step, "_MUCH")):
         monkeypatch.setattr(module, name, 0)
 
 

@@ -17,7 +17,7 @@ import pytest
 import shapely
 from typer.testing import CliRunner
 
-from eskret import Workflow
+from eskret import Workflow, write
 from eskret.cli import app
 from eskret.core import watchdog
 from eskret.core.expression import MOST_JOINED, parse
@@ -249,6 +249,19 @@ def test_a_run_that_would_take_more_memory_than_it_may_is_told_before(heavy: Pat
     # row by row nobody has it whole
     code, text = told("rehearse", _sorted(heavy, '"keep"\nwhere = "n % 7 = 1"'), "--memory", "300MB")
     assert code == 0 and "whole" not in text
+
+
+def test_a_layer_that_a_setting_names_counts_where_it_is_there_whole(heavy: Path) -> None:
+    """What is counted in areas comes in chunks; what a place is compared with is there at once."""
+    write(squares(3, key="few"), heavy / "few.gpkg")
+    for use, whole in (('"count_in_areas"\nother = "in:heavy"', False), ('"keep_by_place"\nto = "in:heavy"\nrelation = "intersects"', True)):
+        path = heavy / "named.toml"
+        path.write_text(
+            'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["heavy.gpkg", "few.gpkg"]\n'
+            f'[[steps]]\nid = "it"\nfrom = "in:few"\nuse = {use}\n'
+        )
+        code, text = told("rehearse", path, "--memory", "300MB")
+        assert code == 0 and ("It has 'heavy' whole" in text) is whole, text
 
 
 @pytest.mark.parametrize("use", ['"sort"\nby = ["said"]', '"keep"\nwhere = "n % 7 = 1"'])

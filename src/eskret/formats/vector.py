@@ -588,8 +588,8 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
             there = all(f in small[0].column_names for f in fields)
             return small[0].select(list(fields)) if there else None
     inside = encoding(path, texts)
-    with library().open_arrow(_place(path), layer=name, encoding=_spelled(inside), use_pyarrow=True, **_options(path)) as (m, r):
-        shown, originals = _fields(r.schema, _geometry_column(m), whole_names(path), inside)
+    schema, column = _schema(path, name, inside)
+    shown, originals = _fields(schema, column, whole_names(path), inside)
     by_name = {f.name: (original, f.type) for f, original in zip(shown, originals, strict=True)}
     if any(f not in by_name for f in fields):
         return None

@@ -490,6 +490,9 @@ class EachLayer(Operation):
     def work(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         """Do it; what follows of itself may be left out of the accounts."""
 
+    others_in_chunks: ClassVar[frozenset[str]] = frozenset()
+    """Settings whose layers are asked for in chunks (``Context.other_chunks``)."""
+
     def takes(self, facts: LayerFacts, settings: Any) -> Takes:
         """Whether a large layer can come in chunks: each is then worked on by itself, and one layer leaves."""
         return Takes.WHOLE

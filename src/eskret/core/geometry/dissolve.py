@@ -24,6 +24,7 @@ from eskret.core.geometry.vertices import edges_of
 _TOGETHER = 5_000
 _SAME = 1e-9
 _MANY, _LOOKED_AT = 64, 16
+"""From how many areas on a few of them are looked at first, and how many."""
 Measure = Callable[[np.ndarray], np.ndarray]
 
 
@@ -149,11 +150,19 @@ def _plain(joined: BaseGeometry) -> BaseGeometry:
 def _overlap(areas: np.ndarray, area: Measure) -> float:
     """The area covered more than once, counted each time but the first, found without their union: one half of them and the other
     are joined by themselves, and what both cover counts once."""
+    if len(areas) < 2:
+        return 0.0
     order = np.argsort(shapely.bounds(areas)[:, 0], kind="stable")
     halves = np.split(areas[order], [len(order) // 2])
     west, east = in_threads([partial(shapely.disjoint_subset_union_all, half) for half in halves])
-    west, east, both = area(np.array([west, east, shapely.intersection(west, east)], object)).tolist()
-    return max(float(area(areas).sum()) - (west + east - both), 0.0)
+    three = np.array([west, east, shapely.intersection(west, east)], object)
+
+    def twice(measure: Measure) -> float:
+        a, b, both = measure(three).tolist()
+        return float(measure(areas).sum()) - (a + b - both)
+
+    # what only touches differs by a rounding, which is no overlap
+    return max(twice(area), 0.0) if twice(shapely.area) > _SAME * float(shapely.area(areas).sum()) else 0.0
 
 
 def _doubled(members: np.ndarray, joined: BaseGeometry, length: Measure) -> float:

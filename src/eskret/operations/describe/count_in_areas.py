@@ -41,6 +41,7 @@ class CountInAreas(FieldsPerRow):
     phase = Phase.DESCRIBE
     menu_order = 47
     at_end = True
+    others_in_chunks = frozenset({"other"})
     says = "Count in areas of {entering} what lies there of {other}"
     also_known_as = ("points in polygon", "how many in each", "density", "aggregate points", "summarise within", "per area")
 

@@ -217,7 +217,9 @@ class Load(Source):
             facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
             if (facts.count or 0) >= _WEIGHED:
                 weight = sources.weight(one.path, one.name, facts.count or 0)
-                facts = replace(facts, weight=weight, in_chunks=_in_chunks(one, facts, settings, context))
+                # of what kind a text holds is known once it was read: points alone are brought elsewhere in chunks
+                sure = facts.kind is not GeometryKind.MIXED or not _moved(one, facts, settings, context)
+                facts = replace(facts, weight=weight, in_chunks=sure and _in_chunks(one, facts, settings, context))
             findings += [
                 Finding(
                     Level.LOOK if r.look else Level.NOTE,

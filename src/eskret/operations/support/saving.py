@@ -145,10 +145,11 @@ def _brought(layer: Layer, crs: str, target: Format, extent: Extent | None) -> t
         if not same_crs(crs, CRS84):
             text = f"brought from {crs_facts(layer.crs).name} to {crs_facts(crs).name}"
         return layer, np.empty(0, np.int64), Remark(text, layer.key)
-    way = transformation(layer.crs, crs, extent or layer.extent())
+    where = extent or layer.extent()
+    way = transformation(layer.crs, crs, where)
     remark = Remark(f"brought to {crs_facts(crs).name}: {way.sentence()}", layer.key, look=way.coarse)
     xy = layer.undecoded.xy if layer.undecoded is not None else None
-    places = None if xy is None else reproject_places(xy, layer.crs, crs, extent or layer.extent())
+    places = None if xy is None else reproject_places(xy, layer.crs, crs, where)
     if places is not None:
         return replace(layer, column=GeometryColumn(WkbArray.of_points(places[0])), crs=crs), np.empty(0, np.int64), remark
     assert layer.geometry is not None

@@ -280,9 +280,11 @@ class Writer:
 
 def _comes_through(layer: ChunkedLayer, crs: str) -> bool:
     """Whether a layer in chunks stays in its CRS, or comes to another one without a shape that becomes another on the way."""
-    if not crs or not layer.has_geometry or layer.crs is None or same_crs(layer.crs, crs):
-        return not crs or not layer.has_geometry or layer.crs is not None
-    return stays_together(layer.facts().extent, layer.crs, crs)
+    if not crs or not layer.has_geometry:
+        return True
+    if layer.crs is None:
+        return False  # which is refused, in words
+    return same_crs(layer.crs, crs) or stays_together(layer.facts().extent, layer.crs, crs)
 
 
 class _Told:
@@ -290,7 +292,6 @@ class _Told:
 
     def __init__(self, layer: ChunkedLayer, totals: Sequence[str]) -> None:
         self._layer, self._fields = layer, totals
-        self.titles: Mapping[str, str] = {}
         self._like: Layer | None = None
         self._read = self._kept = 0
         self._aside: dict[str, list[np.ndarray]] = {}
@@ -305,10 +306,14 @@ class _Told:
         self._kept += len(one.layer)
         self._remarks = added_up(self._remarks, one.remarks)
         self._like = one.layer.slice(0, 0)
-        self.titles = one.layer.titles
         for name, value, unit in totals_of(one.layer, tuple(t for t in self._fields if t in one.layer.table.column_names)):
             self._totals.setdefault((name, unit), []).append(value)
         return one.layer
+
+    @property
+    def titles(self) -> Mapping[str, str]:
+        """Of the fields that were written."""
+        return {} if self._like is None else self._like.titles
 
     def outcome(self, plan: PlannedOutput, found: int, content: str, context: Context) -> Outcome:
         """The outcome; the count comes from the file, not from what was handed to it."""

@@ -39,7 +39,8 @@ class Store:
         with suppress(OSError):  # where nothing can be written nothing is kept either
             private(self.folder.parent)
             private(self.folder)
-            lock = FileLock.take(self.folder / f"use-{os.getpid()}-{uuid.uuid4().hex[:8]}.lock")
+            while lock is None:  # whoever makes room may look at one in the instant it is made
+                lock = FileLock.take(self.folder / f"use-{os.getpid()}-{uuid.uuid4().hex[:8]}.lock")
         try:
             yield
         finally:

@@ -37,7 +37,7 @@ from eskret.workflow.outputs.recovery import recover
 from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
 from eskret.workflow.run.rehearsal import rehearse
 from eskret.workflow.run.rehearsal_memo import remember_passed, was_passed
-from eskret.workflow.run.step import FAILED, StepResult, StepRun, prove
+from eskret.workflow.run.step import FAILED, MANY, StepResult, StepRun, prove
 
 Event = dict[str, Any]
 """An event as JSON: ``event`` is its kind. run_started, step_started, progress, step_finished, run_finished."""
@@ -47,8 +47,6 @@ Keep = Callable[[str, Sequence[LayerHandle], Sequence[Outcome], Sequence[LayerHa
 the step_finished event."""
 
 STOPPED = "stopped"
-_MANY = 20_000
-"""Rows of a layer that is large enough to be worth letting go of."""
 
 
 @dataclass(frozen=True)
@@ -453,10 +451,10 @@ class Coordinator:
 
     def _let_go(self, id: str) -> None:
         """What a step left goes to disk where the layers that later steps need would take too much of the memory."""
-        large = [x for x in self.made[id] if isinstance(x, Layer) and len(x) >= _MANY]
+        large = [x for x in self.made[id] if isinstance(x, Layer) and len(x) >= MANY]
         size = sum(map(weight_of, large))
         if large and sum(self.resident.values()) + size > self.memory.size // 4:
-            self.made[id] = tuple(spill(x, self.spools.place()) if isinstance(x, Layer) and len(x) >= _MANY else x for x in self.made[id])
+            self.made[id] = tuple(spill(x, self.spools.place()) if isinstance(x, Layer) and len(x) >= MANY else x for x in self.made[id])
         elif size:
             self.resident[id] = size
 

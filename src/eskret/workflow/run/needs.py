@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -60,7 +60,7 @@ class Needs:
         step: str,
         operation: Operation,
         entering: Sequence[LayerFacts],
-        others: Iterable[LayerFacts],
+        others: Mapping[str, Sequence[LayerFacts]],
         leaving: Sequence[LayerFacts],
         settings: Mapping[str, Any],
     ) -> None:
@@ -80,8 +80,11 @@ class Needs:
         else:
             together = sum(weigh(f) for f in entering)
             whole = [(chunking.WHOLE * together, max(entering, key=weigh).key)] if entering else []
-        beside = [(chunking.WHOLE * weigh(f), f.key) for f in others]
-        needed = sum(size for size, _ in sorted(whole)[-1:]) + sum(size for size, _ in beside)
+        by_chunk = operation.others_in_chunks if isinstance(operation, EachLayer) else frozenset()
+        named = [(setting, f) for setting, layers in others.items() for f in layers]
+        beside = [(chunking.WHOLE * weigh(f), f.key) for setting, f in named if not (setting in by_chunk and in_chunks(f))]
+        # several that enter wait for each other where there is no room for all
+        needed = max((size for size, _ in whole), default=0) + sum(size for size, _ in beside)
         if needed > self._most:
             self._most, self._at = needed, (step, max([*whole, *beside])[1])
 

@@ -233,7 +233,7 @@ def _weighed(
     try:
         operation = operation_by_id(step.use)
         settings = {f.key: _model(operation, step, f.key, values) for f in entering} if isinstance(operation, EachLayer) else {}
-        others = [f for layers in others_of(step, None, made)[0].values() for f in layers]
+        others = others_of(step, None, made)[0]
     except (EskretError, ValueError):
         return leaving, outputs  # of a round; its steps say themselves what is wrong
     leaving = leaves_in_chunks(operation, leaving, entering, settings)

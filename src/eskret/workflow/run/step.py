@@ -48,7 +48,7 @@ if TYPE_CHECKING:
     from eskret.workflow.run.engine import Coordinator
 
 FAILED = "failed"
-_MANY = 20_000
+MANY = 20_000
 _MUCH = 50_000_000
 """Rows of a layer, and bytes of a task, from which on it is asked whether there is room for it."""
 
@@ -272,7 +272,7 @@ class StepRun:
             if not (isinstance(x, CachedLayer) and x.chunked)
             or not (operation.reads_chunks if isinstance(operation, Delivery) else _in_rows(operation, x, settings))
         ]
-        size = sum(weight_of(x) for x in whole if len(x) > _MANY)
+        size = sum(weight_of(x) for x in whole if len(x) >= MANY)
         return size if size > _MUCH else 0
 
     def _needs_of_files(self, operation: Source, settings: Any, context: Context, source: Any) -> int:
