@@ -254,7 +254,8 @@ def test_a_run_that_would_take_more_memory_than_it_may_is_told_before(heavy: Pat
 def test_a_layer_that_a_setting_names_counts_where_it_is_there_whole(heavy: Path) -> None:
     """What is counted in areas comes in chunks; what a place is compared with is there at once."""
     write(squares(3, key="few"), heavy / "few.gpkg")
-    for use, whole in (('"count_in_areas"\nother = "in:heavy"', False), ('"keep_by_place"\nto = "in:heavy"\nrelation = "intersects"', True)):
+    by_place = '"keep_by_place"\nto = "in:heavy"\nrelation = "intersects"'
+    for use, whole in (('"count_in_areas"\nother = "in:heavy"', False), (by_place, True)):
         path = heavy / "named.toml"
         path.write_text(
             'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["heavy.gpkg", "few.gpkg"]\n'

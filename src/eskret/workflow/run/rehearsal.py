@@ -228,12 +228,12 @@ def _weighed(
     made: Mapping[str, Sequence[LayerFacts]],
 ) -> tuple[tuple[LayerFacts, ...], tuple[PlannedOutput, ...]]:
     """What leaves a step and what it writes, with how heavy it is; what it needs for that is noted."""
-    if not any(weigh(f) > _HEAVY for f in (*entering, *leaving)):
-        return leaving, outputs
     try:
+        others = others_of(step, None, made)[0]
+        if not any(weigh(f) > _HEAVY for f in (*entering, *leaving, *(x for named in others.values() for x in named))):
+            return leaving, outputs
         operation = operation_by_id(step.use)
         settings = {f.key: _model(operation, step, f.key, values) for f in entering} if isinstance(operation, EachLayer) else {}
-        others = others_of(step, None, made)[0]
     except (EskretError, ValueError):
         return leaving, outputs  # of a round; its steps say themselves what is wrong
     leaving = leaves_in_chunks(operation, leaving, entering, settings)
