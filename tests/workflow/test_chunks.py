@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import errno
 import json
 import os
@@ -40,7 +41,11 @@ from tests.golden import drawn, record
 from tests.length import turns
 
 IN_ROWS = ("keep", "keep_by_place", "compute", "arrange_fields", "measure", "clip", "erase", "reproject", "buffer", "centre_points")
-IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify")
+IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify", "flag", "make_valid", "simplify", "nearest", "join_by_place")
+IN_ROWS += ("drop_repeats", "number", "pick", "hull", "join_table", "apply_words", "snap_points")
+TABLE = "table"
+"""Stands in settings for a table that another step loads."""
+IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull")
 
 
 @pytest.fixture
@@ -74,6 +79,12 @@ def run_twice(path: Path, request: pytest.FixtureRequest) -> tuple[Any, Any, str
     return whole, told(path), written, record.contents(out) if out.exists() else ""
 
 
+def differing(whole: Any, chunked: Any) -> str:
+    """What is not alike in what two runs say."""
+    first, second = (json.dumps(x, indent=1).splitlines() for x in (whole, chunked))
+    return "\n".join(difflib.unified_diff(first, second, "whole", "in chunks", n=6))
+
+
 def no_memory(monkeypatch: pytest.MonkeyPatch) -> None:
     """Hardly any memory is to be taken: one task at a time, and what a step leaves is let go of at once."""
     monkeypatch.setattr(engine, "may_take", lambda: 1)
@@ -95,15 +106,65 @@ def test_drawn_workflows_in_chunks_as_whole(
     assert again == written
 
 
+WORDS = "field,spelling,word\n*,pile,Pile\n*,stake,(empty)\nkind,(no value),none\n"
+
+
 def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     for use in IN_ROWS:
         # some of the values that do not fit a type are told, of all of them
-        yield from ((use, settings) for settings in drawn.STEPS[use] if "types" not in settings)
+        drawn_ones = drawn.STEPS.get(use, [])
+        yield from ((use, settings) for settings in drawn_ones if "types" not in settings and "by" not in settings)
     yield "keep_by_place", {"to": drawn.ONE, "relation": "touches"}
     yield "clip", {"to": drawn.ONE, "edge": "whole"}
     yield "clip", {"to": drawn.ONE, "sliver": "5000 m2"}
     yield "compute", {"field": "none", "value": "tonnes / (n % 4)"}
     yield "keep", {"where": "n > 1000"}
+    yield "drop_repeats", {"fields": ["kind"], "geometry": True}
+    yield "flag", {"field": "kind", "where": "tonnes > 20", "to": drawn.ONE, "value": "in", "others": "empty"}
+    yield "hull", {"shape": "box", "around": "each"}
+    yield "join_by_place", {"other": drawn.ONE, "relation": "most", "without": "aside"}
+    yield "join_by_place", {"other": drawn.ONE, "several": "repeat"}
+    yield "join_by_place", {"other": drawn.ONE, "several": "sum", "fields": ["tonnes", "name"]}
+    yield "nearest", {"other": drawn.ONE, "within": "500 m", "without": "aside", "unit": "km"}
+    yield "number", {"start": 10, "increment": -3}
+    yield "pick", {"features": [1, 3, 99], "key": "n", "take": "all but these"}
+    for several in ("first", "list", "sum", "repeat"):
+        for without in ("keep", "aside"):
+            yield "join_table", {"table": TABLE, "key": "n", "several": several, "without": without}
+    yield "join_table", {"table": TABLE, "key": "kind", "table_key": "kind", "alike": ["case", "blanks"], "fields": ["landed", "code"]}
+    yield "join_table", {"table": TABLE, "key": "n", "table_key": "code", "alike": ["types"]}
+    yield "apply_words", {"words": "words.csv", "fields": ["kind"], "ending": "_tidy"}
+    yield "snap_points", {"to": drawn.ONE, "within": "900 m"}
+    yield "snap_points", {"to": drawn.ONE, "within": "300 m", "onto": "corner", "others": "aside"}
+
+
+def parts() -> Generator[tuple[str, dict[str, Any]], None, None]:
+    for use in IN_PARTS:
+        yield from ((use, settings) for settings in drawn.STEPS[use] if "by" in settings)
+    yield "dissolve", {"by": ["n"], "parts": "apart"}
+    yield "dissolve", {"by": ["kind", "half"], "empty": "group", "figures": {"all": "sum tonnes", "middle": "median n"}}
+    yield "summarise", {"by": ["half"], "empty": "group", "figures": {"which": "list kind", "spread": "sd tonnes"}}
+    yield "gather_parts", {"by": ["half", "kind"], "figures": {"all": "sum tonnes"}}
+    yield "sort", {"by": ["kind", "half down"]}
+    yield "sort", {"by": ["tonnes"]}
+    yield "hull", {"around": "group", "by": ["half"], "shape": "circle"}
+
+
+def one_step(path: Path, use: str, settings: dict[str, Any], kinds: list[str]) -> None:
+    """A workflow of one step, with what it may need beside."""
+    path.with_name("words.csv").write_text(WORDS)
+    path.with_name("table.csv").write_text("n,kind,landed,code\n2,PILE,5,3\n2,stake,6.5,4\n3,,7,9\n77,buoy,8,\n,x,9,11\n41,pile ,1,12\n")
+    named = {drawn.ONE: "one:one", TABLE: "table"}
+    given = "\n".join(f"{k} = {drawn._toml(named.get(v, v) if isinstance(v, str) else v)}" for k, v in settings.items())
+    path.write_text(
+        f'eskret = 1\ntitle = "Rows"\n[parameters.least]\ntype = "number"\ndefault = 5\n'
+        f'[[steps]]\nid = "all"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = {drawn._toml(kinds)}\n'
+        '[[steps]]\nid = "in"\nuse = "compute"\nfrom = "all"\nfield = "half"\nvalue = "n / 7"\n'
+        '[[steps]]\nid = "one"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["one"]\n'
+        '[[steps]]\nid = "table"\nuse = "load"\nfiles = ["table.csv"]\n'
+        f'[[steps]]\nid = "it"\nuse = "{use}"\nfrom = "in"\n{given}\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "it"\nto = "out/w.gpkg"\n'
+    )
 
 
 @pytest.mark.parametrize(("use", "settings"), list(cases()), ids=str)
@@ -112,28 +173,39 @@ def test_every_operation_of_rows_in_chunks_as_whole(
 ) -> None:
     drawn.data(tmp_path / "data")
     path = tmp_path / "w.toml"
-    kinds = ["areas"] if use == "outlines" else ["points", "lines", "areas", "mixed"]
-    given = "\n".join(f"{k} = {drawn._toml('one:one' if v == drawn.ONE else v)}" for k, v in settings.items())
-    path.write_text(
-        f'eskret = 1\ntitle = "Rows"\n[parameters.least]\ntype = "number"\ndefault = 5\n'
-        f'[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = {drawn._toml(kinds)}\n'
-        '[[steps]]\nid = "one"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["one"]\n'
-        f'[[steps]]\nid = "it"\nuse = "{use}"\nfrom = "in"\n{given}\n'
-        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "it"\nto = "out/w.gpkg"\n'
-    )
+    one_step(path, use, settings, {"outlines": ["areas"], "snap_points": ["points"]}.get(use, ["points", "lines", "areas", "mixed"]))
     works: list[int] = []
     work = type(all_operations()[use]).run
     monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])
     whole, chunked, written, again = run_twice(path, request)
-    assert chunked == whole
+    assert isinstance(whole, dict) and not whole["error"], whole["error"]
+    assert chunked == whole, differing(whole, chunked)
     assert again == written
     # of every kind that it takes in rows there were chunks
     assert works.count(5) >= 5, "nothing went through in chunks"
 
 
+@pytest.mark.parametrize(("use", "settings"), list(parts()), ids=str)
+def test_every_operation_of_groups_in_parts_as_whole(
+    use: str, settings: dict[str, Any], tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    one_step(path, use, settings, ["points", "lines", "areas", "mixed"])
+    works: list[int] = []
+    work = type(all_operations()[use]).run
+    monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])
+    whole, chunked, written, again = run_twice(path, request)
+    assert isinstance(whole, dict) and not whole["error"], whole["error"]
+    assert chunked == whole, differing(whole, chunked)
+    assert again == written
+    assert len(works) > 8, "nothing went through in parts"
+    assert not list((tmp_path / "cache").rglob("*-parts")), "parts were left behind"
+
+
 def test_which_operations_take_rows(tmp_path: Path) -> None:
     rows = {n for n, o in all_operations().items() if isinstance(o, EachLayer) and type(o).takes is not EachLayer.takes}
-    assert rows == set(IN_ROWS) and EachLayer.takes(all_operations()["sort"], None, None) is Takes.WHOLE  # type: ignore[arg-type]
+    assert rows == {*IN_ROWS, *IN_PARTS} and EachLayer.takes(all_operations()["overlay"], None, None) is Takes.WHOLE  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("figures", ["", 'figures = { all = "sum tonnes", which = "list n" }'])
@@ -467,3 +539,18 @@ def test_a_run_keeps_what_it_still_needs_while_another_makes_room(tmp_path: Path
         result = Run(document.read(path), workflow=path, result_cache=ResultCache(the_store()), on_event=clear).execute()
         assert not result.error and result.outputs, result.error
     assert [s.reused for s in result.steps] == [1, 0, 0, 0]
+
+
+@pytest.mark.parametrize("use", ['clip"\nto = "in:areas', 'keep_by_place"\nto = "in:areas', 'erase"\nby = "in:areas'])
+def test_what_is_told_of_the_other_layer_is_told_once(use: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    """One of its shapes is invalid: that is not as many as there are chunks."""
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Once"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\n'
+        f'[[steps]]\nid = "it"\nuse = "{use}"\nfrom = "in:points"\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "it"\nto = "out/w.gpkg"\n'
+    )
+    whole, chunked, written, again = run_twice(path, request)
+    assert isinstance(whole, dict) and any("1 invalid shape" in r["text"] for r in whole["steps"][1]["remarks"])
+    assert chunked == whole and again == written

@@ -8,14 +8,16 @@ facts alone what it will do, and then does it.
 from __future__ import annotations
 
 import inspect
+import threading
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, ClassVar, Protocol
+from typing import Any, ClassVar, Protocol, TypeVar
 
 import numpy as np
+import pyarrow as pa
 
 from eskret.core.accounts.account import FIRST, ControlTotal, InputAccount, OutputAccount, Relation, Remark
 from eskret.core.layer import Certainty, ChunkedLayer, Layer, LayerFacts
@@ -30,6 +32,8 @@ from eskret.operations.sentences import fill_sentence
 from eskret.operations.settings import OperationSettings, setting_info
 from eskret.services.changing import FeatureChange
 from eskret.services.journal import Push
+
+T = TypeVar("T")
 
 
 class Phase(StrEnum):
@@ -48,6 +52,9 @@ class Takes(StrEnum):
 
     WHOLE = "whole"
     ROWS = "rows"
+    """A chunk at a time; what leaves is in the order of what enters."""
+    PARTS = "parts"
+    """In parts of rows that belong together, see ``EachLayer.places``; what leaves is in the order of the parts."""
 
 
 class Level(StrEnum):
@@ -246,6 +253,11 @@ class Outcome:
     written: tuple[LayerFacts, ...] = ()
     """Facts of layers that were written, where they are not handed on as they were written."""
 
+    def told(self) -> Outcome:
+        """Without what is there only to keep the place of what may be said of another part of a layer."""
+        inputs = tuple(replace(i, altered=tuple(a for a in i.altered if len(a))) if i.altered else i for i in self.inputs)
+        return replace(self, inputs=inputs, remarks=tuple(r for r in self.remarks if r.text))
+
     def completed(self, entering: Sequence[Layer], totals: Sequence[str]) -> Outcome:
         """With the accounts that follow of themselves, where it says nothing: all rows used, and the totals of what leaves."""
         inputs, outputs = self.inputs, self.outputs
@@ -291,6 +303,25 @@ class Staging(Protocol):
         """Write down a push that is to be sent once somebody says so."""
 
 
+class Once:
+    """Makes what all chunks of a layer share when the first of them asks for it."""
+
+    def __init__(self) -> None:
+        self._made: dict[object, Any] = {}
+        self._lock = threading.RLock()  # what is made may ask for what else is shared
+
+    def __call__(self, what: object, make: Callable[[], T]) -> T:
+        with self._lock:
+            if what not in self._made:
+                self._made[what] = make()
+            made: T = self._made[what]
+            return made
+
+
+def _anew(_: object, make: Callable[[], T]) -> T:
+    return make()
+
+
 @dataclass(frozen=True)
 class Context:
     """Where and with what an operation works.
@@ -322,6 +353,19 @@ class Context:
     """Settings of single layers that enter, by their key, for an operation that sees the whole set."""
     whole: LayerFacts | None = None
     """Facts of the whole layer, where the one that is given is a chunk of it: what is decided once is decided from these."""
+    large: ChunkedLayer | None = None
+    """The whole layer, where the one that is given is a chunk of it that begins with the row ``begins``."""
+    begins: int = 0
+    once: Callable[[object, Callable[[], Any]], Any] = _anew
+    """Makes what all chunks of a layer share, by what it is called."""
+
+    def columns_of(self, layer: Layer, names: Sequence[str]) -> pa.Table:
+        """Fields of a layer, or of all of that which it is a chunk of."""
+        return layer.table.select(list(names)) if self.large is None else self.large.columns(names)
+
+    def rows_of(self, layer: Layer) -> slice:
+        """Where the rows of a layer stand in that which it is a chunk of."""
+        return slice(self.begins, self.begins + len(layer))
 
     def extent_of(self, layer: Layer) -> tuple[float, float, float, float] | None:
         """The extent of a layer, or of that which it is a chunk of."""
@@ -494,12 +538,20 @@ class EachLayer(Operation):
     """Settings whose layers are asked for in chunks (``Context.other_chunks``)."""
 
     def takes(self, facts: LayerFacts, settings: Any) -> Takes:
-        """Whether a large layer can come in chunks: each is then worked on by itself, and one layer leaves."""
+        """Whether a large layer can come in chunks or parts: each is then worked on by itself, and one layer leaves."""
         return Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Any) -> np.ndarray:
+        """For an operation that takes ``PARTS``: for each row (int64) the place of its group among all of them, -1 for none.
+
+        Each part holds all rows of some groups, and the parts follow each other as the groups do.
+        """
+        raise NotImplementedError
 
     def run(self, layer: Layer, settings: Any, context: Context) -> Outcome:
         """Do it, with whole accounts."""
-        return self.work(layer, settings, context).completed([layer], context.totals)
+        found = self.work(layer, settings, context).completed([layer], context.totals)
+        return found.told() if context.whole is None else found
 
 
 class Gathering(Operation):

@@ -8,11 +8,11 @@ that must agree within a stated tolerance.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -92,7 +92,8 @@ class SetAside:
 
 @dataclass(frozen=True)
 class Altered:
-    """Rows that were used but not as they came: what was done, to which, and by how much (same length)."""
+    """Rows that were used but not as they came: what was done, to which, and by how much (same length). One of no rows is told
+    nowhere, as a remark without a text."""
 
     what: str
     rows: np.ndarray
@@ -230,18 +231,38 @@ def verbatim(name: str) -> str:
     return name.replace("{", "{{").replace("}", "}}")
 
 
+class Least(float):
+    """A figure of which the least counts, where the same is told of several parts of a layer."""
+
+
+class Most(float):
+    """A figure of which the greatest counts."""
+
+
+class Tally(dict[str, tuple[int, str]]):
+    """How often there was what, and what is told of the first of each."""
+
+
+Told = int | float | Tally
+"""A figure that a remark tells: numbers of several parts of a layer are added up."""
+
+
 @dataclass(frozen=True)
 class Remark:
     """Something a step has to say. A remark that asks for a ``look`` changes the step's state. ``code`` is what it is about, for
-    programs; ``counts`` the figures in it."""
+    programs; ``counts`` the figures in it. One without a text is told nowhere: it only keeps the place of what may be said of
+    another part of the layer."""
 
     text: str
     layer: str = ""
     look: bool = False
     code: Code = Code.GENERAL
     counts: tuple[tuple[str, int], ...] = ()
-    template: str = field(default="", compare=False, repr=False)
-    """What the text is made of, where it tells counts: the same of several parts of a layer is told once, counts added up."""
+    about: str = field(default="", compare=False, repr=False)
+    """What the same of several parts of a layer has in common, where it tells figures: it is told once, of all of them."""
+    figures: Mapping[str, Told] = field(default_factory=dict, compare=False, repr=False)
+    tell: Callable[[Mapping[str, Any]], str] | None = field(default=None, compare=False, repr=False)
+    """The text, from the figures."""
 
     @classmethod
     def counted(cls, template: str, layer: str = "", look: bool = False, code: Code = Code.GENERAL, **counts: int) -> Remark:
@@ -251,14 +272,40 @@ class Remark:
         ----------
         template : with each count as ``{n}``, or with a noun: ``{n|feature has|features have} no place there``.
         """
-        return cls(told_counts(template, counts), layer, look, code, tuple(counts.items()), template)
+        return cls.figured(template, lambda figures: told_counts(template, figures), layer, look, code, **counts)
+
+    @classmethod
+    def of_some(cls, template: str, layer: str = "", look: bool = False, code: Code = Code.GENERAL, *, n: int) -> Remark:
+        """A remark that tells a count as ``counted`` does, and of none nothing."""
+        return cls.figured(template, lambda figures: told_counts(template, figures) if figures["n"] else "", layer, look, code, n=n)
+
+    @classmethod
+    def figured(
+        cls,
+        about: str,
+        tell: Callable[[Mapping[str, Any]], str],
+        layer: str = "",
+        look: bool = False,
+        code: Code = Code.GENERAL,
+        **figures: Told,
+    ) -> Remark:
+        """A remark that tells figures, made of them by ``tell``; ``about`` is the same for those that tell the same."""
+        return cls(tell(figures), layer, look, code, _counts(figures), about, figures, tell)
+
+    def once(self) -> Remark:
+        """The same, as one that is of no part: told of several parts with the same words, it is told once, and nothing is added up."""
+        return replace(self, about="", figures={}, tell=None)
 
     def to_json(self) -> dict[str, object]:
         return {"text": self.text, "layer": self.layer, "look": self.look, "code": str(self.code), "counts": dict(self.counts)}
 
 
+def _counts(figures: Mapping[str, Told]) -> tuple[tuple[str, int], ...]:
+    return tuple((name, figure) for name, figure in figures.items() if isinstance(figure, int))
+
+
 def added_up(first: Sequence[Remark], second: Sequence[Remark]) -> list[Remark]:
-    """What was said of two parts of a layer, said of both: the same once, with its counts added up, in the order in which it is said."""
+    """What was said of two parts of a layer, said of both: the same once, of figures of both, in the order in which it is said."""
     out = list(first)
     places = {_alike(one): n for n, one in enumerate(out)}
     at = 0
@@ -274,16 +321,25 @@ def added_up(first: Sequence[Remark], second: Sequence[Remark]) -> list[Remark]:
 
 
 def _alike(one: Remark) -> tuple[object, ...]:
-    return one.template or one.text, one.layer, one.look, one.code
+    return one.about or one.text, one.layer, one.look, one.code
 
 
 def _both(one: Remark, other: Remark) -> Remark:
-    if not one.template:
+    if one.tell is None:
         return one
-    counts = dict(one.counts)
-    for name, number in other.counts:
-        counts[name] = counts.get(name, 0) + number
-    return replace(one, text=told_counts(one.template, counts), counts=tuple(counts.items()))
+    figures = dict(one.figures)
+    for name, figure in other.figures.items():
+        figures[name] = _together(figures[name], figure) if name in figures else figure
+    return replace(one, text=one.tell(figures), counts=_counts(figures), figures=figures)
+
+
+def _together(one: Any, other: Any) -> Told:
+    if isinstance(one, Tally):
+        more = {what: (one[what][0] + n, one[what][1]) if what in one else (n, first) for what, (n, first) in other.items()}
+        return Tally({**one, **more})
+    if isinstance(one, Least):
+        return min(one, other)
+    return max(one, other) if isinstance(one, Most) else one + other
 
 
 def check_rows(account: InputAccount, lineage: np.ndarray | None) -> None:

@@ -11,7 +11,9 @@ from eskret.core.geometry.parts import single_parts
 _ROWS = 5_000
 
 
-def closest(left: np.ndarray, right: np.ndarray, limit: float | None = None, watch: Watch | None = None) -> tuple[np.ndarray, np.ndarray]:
+def closest(
+    left: np.ndarray, right: np.ndarray, limit: float | None = None, watch: Watch | None = None, index: shapely.STRtree | None = None
+) -> tuple[np.ndarray, np.ndarray]:
     """For each shape the nearest of the others.
 
     Parameters
@@ -19,6 +21,7 @@ def closest(left: np.ndarray, right: np.ndarray, limit: float | None = None, wat
     left, right : arrays of shapely geometry; null and empty ones have no nearest and are none.
     limit : the distance beyond which nothing counts, in units of the coordinates; exactly that far still does.
     watch : called as (shapes done, of all).
+    index : of ``right``, where there is one already.
 
     Returns
     -------
@@ -27,7 +30,7 @@ def closest(left: np.ndarray, right: np.ndarray, limit: float | None = None, wat
     partner, apart = np.full(len(left), -1, np.int64), np.full(len(left), np.nan)
     if not len(right):
         return partner, apart
-    tree = shapely.STRtree(right)
+    tree = shapely.STRtree(right) if index is None else index
     tree.query(shapely.Point())  # builds it before threads ask
 
     def some(start: int, stop: int) -> None:

@@ -62,12 +62,13 @@ def meeting(
     return both[0][order], both[1][order]
 
 
-def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> Pieces:
+def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None, index: shapely.STRtree | None = None) -> Pieces:
     """What features of both sides have in common; what only touches has nothing. Both must be valid."""
-    a, b = meeting(left, right, watch)
+    a, b = meeting(left, right, watch, index=index)
     out = np.full(len(a), None, object)
     by_right = np.argsort(b, kind="stable")
-    prepared = ThreadLocalPrepared(right)
+    asked, which = np.unique(b, return_inverse=True)
+    prepared = ThreadLocalPrepared(right[asked])
     # one that lies wholly in the other is the piece itself: only the rest is cut
     within = np.zeros(len(a), bool)
     begins, ends = runs(b[by_right])
@@ -75,7 +76,7 @@ def common(left: np.ndarray, right: np.ndarray, watch: Watch | None = None) -> P
     def ask(start: int, stop: int) -> None:
         for k in range(start, stop):
             at = by_right[begins[k] : ends[k]]
-            within[at] = shapely.covers(prepared.shapes[b[at[0]]], left[a[at]])
+            within[at] = shapely.covers(prepared.shapes[which[at[0]]], left[a[at]])
 
     in_chunks(ask, len(begins), watch, max(1, len(begins) // 16))
     out[within] = left[a[within]]

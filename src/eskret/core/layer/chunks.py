@@ -5,7 +5,7 @@ Chunks have a fixed number of rows, so that whatever is added up over them comes
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Mapping
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from typing import Protocol, runtime_checkable
 
 import pyarrow as pa
@@ -65,6 +65,9 @@ class ChunkedLayer(Protocol):
     def facts(self) -> LayerFacts: ...
     def chunks(self) -> Generator[Layer, None, None]:
         """Its rows, ``CHUNK`` at a time."""
+
+    def columns(self, names: Sequence[str]) -> pa.Table:
+        """Some of its fields, of all rows."""
 
     def load(self) -> Layer:
         """The whole of it, in memory."""

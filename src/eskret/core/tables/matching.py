@@ -32,6 +32,10 @@ class Match:
     group: np.ndarray
     groups: Groups
 
+    def of(self, rows: slice) -> Match:
+        """The match of some of the left rows."""
+        return Match(self.group[rows], self.groups)
+
     @property
     def found(self) -> np.ndarray:
         """Left rows that find one."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import hashlib
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -13,10 +14,9 @@ from pydantic import model_validator
 
 from eskret.core.accounts.account import Remark
 from eskret.core.layer import Certainty, Layer, LayerFacts
-from eskret.core.tables.groupby import Groups, codes_of, group_codes
-from eskret.core.tables.rows import remaining
+from eskret.core.tables.groupby import codes_of, group_codes
 from eskret.core.words import bold, pluralise
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -72,21 +72,32 @@ class DropRepeats(RowFilter):
     def at_most(self, facts: LayerFacts, settings: Settings) -> LayerFacts:
         return replace(facts, certainty=Certainty.AT_MOST)  # as far as they reach, they still do
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
-        groups = _groups(layer, settings)
-        kept = np.sort(groups.first)
-        repeats = remaining(len(layer), kept)
-        remarks = named_fields.no_numbers(layer, settings.fields)
-        if len(repeats):
-            text = f"{pluralise(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
-            remarks.append(Remark(text, layer.key))
-        return Chosen(kept, [(REPEATS, repeats)], remarks)
+        repeats, told = context.once("repeats", lambda: _repeats(layer, settings, context))
+        mine = repeats[context.rows_of(layer)]
+        return Chosen(np.flatnonzero(~mine), [(REPEATS, np.flatnonzero(mine))], [*named_fields.no_numbers(layer, settings.fields), *told])
 
 
-def _groups(layer: Layer, settings: Any) -> Groups:
-    codes = [codes_of(layer.table.column(name)) for name in settings.fields]
+def _repeats(layer: Layer, settings: Any, context: Context) -> tuple[np.ndarray, Sequence[Remark]]:
+    """Whether each row, of all those that there are, repeats an earlier one, and what there is to say of them."""
+    table = context.columns_of(layer, settings.fields)
+    codes = [codes_of(table.column(name)) for name in settings.fields]
     if settings.geometry:
-        assert layer.geometry is not None
-        shapes = shapely.to_wkb(shapely.normalize(layer.geometry), include_srid=False)
-        codes.append(codes_of(pa.chunked_array([pa.array(shapes.tolist(), pa.binary())])))
-    return group_codes(codes, len(layer))
+        codes.append(codes_of(pa.chunked_array([_drawn(x) for x in ([layer] if context.large is None else context.large.chunks())])))
+    groups = group_codes(codes, len(layer if context.large is None else context.large))
+    repeats = np.ones(len(groups.of), bool)
+    repeats[groups.first] = False
+    if not repeats.any():
+        return repeats, ()
+    text = f"{pluralise(int((groups.sizes > 1).sum()), 'feature')} repeated, up to {int(groups.sizes.max()):,} times"
+    return repeats, (Remark(text, layer.key),)
+
+
+def _drawn(layer: Layer) -> pa.Array:
+    """Which shape each row draws, told by a digest: a whole layer's shapes need not be held beside each other."""
+    assert layer.geometry is not None
+    shapes = shapely.to_wkb(shapely.normalize(layer.geometry), include_srid=False).tolist()
+    return pa.array([None if s is None else hashlib.blake2b(s, digest_size=20).digest() for s in shapes], pa.binary())

@@ -13,7 +13,7 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.tables.keys import rows_of
 from eskret.core.words import bold, pluralise
 from eskret.errors import InputError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -82,17 +82,21 @@ class Pick(RowFilter):
             count = len(settings.features) if count is None else min(count, len(settings.features))
         return replace(super().at_most(facts, settings), count=count)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS if settings.key else Takes.WHOLE
+
     def choose(self, layer: Layer, settings: Settings, context: Context) -> Chosen:
-        picked, remarks = _picked(layer, settings)
+        whole, remarks = context.once("picked", lambda: _picked(layer, settings, context))
+        picked = whole[context.rows_of(layer)]
         keeps, reason = (picked, NOT_PICKED) if settings.take == "these" else (~picked, LEFT_OUT)
         return Chosen(np.flatnonzero(keeps), [(reason, np.flatnonzero(~keeps))], remarks)
 
 
-def _picked(layer: Layer, settings: Any) -> tuple[np.ndarray, Sequence[Remark]]:
-    """Whether each row is one of those picked."""
+def _picked(layer: Layer, settings: Any, context: Context) -> tuple[np.ndarray, Sequence[Remark]]:
+    """Whether each row, of all that there are, is one of those picked."""
     values = settings.features
     if settings.key:
-        at, counts = rows_of(layer.table.column(settings.key), values)
+        at, counts = rows_of(context.columns_of(layer, [settings.key]).column(0), values)
     else:
         if layer.ids is None:
             raise InputError(

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping
+from functools import partial
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.accounts.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark, Tally
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.wordlist import ANY, brought, words_for
 from eskret.core.words import pluralise
 from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -81,8 +84,11 @@ class ApplyWords(FieldsPerRow):
                     found.append(Finding.look(f"{many} not in the list: {join_words(missing, 4)}.", "words", facts))
         return [Field(f"{f}{settings.ending}", pa.string()) for f in settings.fields], found
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
-        entries = read_list(context.path(context.fill(settings.words)))
+        entries = context.once("words", lambda: read_list(context.path(context.fill(settings.words))))
         made = {}
         remarks: list[Remark] = []
         altered: list[Altered] = []
@@ -96,12 +102,20 @@ class ApplyWords(FieldsPerRow):
             emptied = sum(b is None and a is not None for a, b in zip(values, tidy, strict=True))
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
             made[f"{field}{settings.ending}"] = pa.array(tidy, pa.string())
-            said = f"'{field}': {pluralise(changed, 'value')} brought to another word"
-            remarks.append(Remark(said + (f", {emptied:,} of them emptied" if emptied else ""), layer.key))
-            if len(strange):
-                often = Counter(values[n] for n in strange.tolist()).most_common(4)
-                shown = ", ".join(f"{v} ({n})" for v, n in often)
-                text = f"'{field}': {pluralise(len(strange), 'value')} not in the list, such as {shown}"
-                remarks.append(Remark(text, layer.key, look=True))
-                altered.append(Altered(NOT_LISTED.format(field), strange))
+            remarks.append(Remark.figured(field, partial(_brought, field), layer.key, changed=changed, emptied=emptied))
+            often = Tally({v: (n, "") for v, n in Counter(values[n] for n in strange.tolist()).items()})
+            remarks.append(Remark.figured(f"{field} strange", partial(_strange, field), layer.key, look=True, n=len(strange), often=often))
+            altered.append(Altered(NOT_LISTED.format(field), strange))
         return Columns(made, remarks, altered)
+
+
+def _brought(field: str, figures: Mapping[str, int]) -> str:
+    emptied = f", {figures['emptied']:,} of them emptied" if figures["emptied"] else ""
+    return f"'{field}': {pluralise(figures['changed'], 'value')} brought to another word{emptied}"
+
+
+def _strange(field: str, figures: Mapping[str, Any]) -> str:
+    if not figures["n"]:
+        return ""
+    often = sorted(figures["often"].items(), key=lambda one: -one[1][0])[:4]
+    return f"'{field}': {pluralise(figures['n'], 'value')} not in the list, such as {', '.join(f'{v} ({n})' for v, (n, _) in often)}"

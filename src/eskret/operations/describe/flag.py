@@ -16,7 +16,7 @@ from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.tables.keys import as_values
 from eskret.core.words import PER_CENT, bold
 from eskret.errors import SettingError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.sentences import share
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import by_place, ground, named_fields
@@ -117,6 +117,9 @@ class Flag(FieldsPerRow):
             findings.append(Finding.look(f"the field '{name}' is there already and is written over{where}.", "field", facts))
         return [there or Field(name, kind)], findings
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         held = np.ones(len(layer), bool)
         untold = np.zeros(len(layer), bool)
@@ -127,19 +130,22 @@ class Flag(FieldsPerRow):
             held, unknown = truth(condition, layer.table, context.values)
             untold = unknown & ~held
             remarks += named_fields.no_numbers(layer, condition.fields)
-            if untold.any():
-                text = f"{int(untold.sum()):,} could not be told, because a field asked for is empty; they are not marked"
-                remarks.append(Remark(text, layer.key, look=True))
+            text = "{n} could not be told, because a field asked for is empty; they are not marked"
+            remarks.append(Remark.of_some(text, layer.key, look=True, n=int(untold.sum())))
         if settings.to:
             found = by_place.placed(layer, settings, context)
             held = held & found.holds
             remarks += found.remarks
             accounts = found.accounts
-        remarks.insert(0, Remark(f"it holds for {share(int(held.sum()), len(layer))}", layer.key))
+        remarks.insert(0, Remark.figured("share", _holds, layer.key, held=int(held.sum()), of=len(layer)))
         name = field_called(layer.table.column_names, settings.field, context)
         column = _marked(layer.table, name, held, ~held & ~untold, settings)
         share_held = [(name, 100.0 * float(held.sum()) / len(layer), PER_CENT)] if len(layer) else []
         return Columns({name: column}, remarks, others=accounts, totals=share_held)
+
+
+def _holds(figures: Mapping[str, int]) -> str:
+    return f"it holds for {share(figures['held'], figures['of'])}"
 
 
 def _kind(there: pa.DataType | None, value: str) -> pa.DataType:

@@ -12,11 +12,12 @@ from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.geometry.overlay import common, meeting
 from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import invalid, made_valid
 from eskret.core.layer import Certainty, Layer, LayerFacts
 from eskret.core.measure.planar import sizes_of
 from eskret.core.tables.rows import remaining
-from eskret.core.words import bold, pluralise
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
+from eskret.core.words import bold
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
 
@@ -91,19 +92,24 @@ class JoinByPlace(EachLayer):
             out = other_layer.upper_bound(out)
         return Forecast((out,), tuple(found))
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other")
         assert layer.geometry is not None and others.layer is not None
         there = np.flatnonzero(is_nonempty(layer.geometry))
         left = layer.geometry[there]
+        bad = invalid(left) if settings.relation == "most" else np.zeros(len(left), bool)
         if settings.relation == "most":
-            pieces = common(left, others.geometry, context.watch)
+            left[bad] = made_valid(left[bad])
+            pieces = common(left, others.geometry, context.watch, others.index)
             sizes = sizes_of(pieces.piece, layer.crs)
             order = np.lexsort((pieces.right, -(sizes["length"] + sizes["area"]), pieces.left))
             a, b = pieces.left[order], pieces.right[order]
         else:
             globe = is_geographic(layer.crs)
-            a, b = meeting(left, others.geometry, context.watch, relation=settings.relation, globe=globe)
+            a, b = meeting(left, others.geometry, context.watch, relation=settings.relation, globe=globe, index=others.index)
         pairs = pairing.Pairs(there[a], others.rows[b])
         having = np.unique(pairs.row)
         kept = having if settings.without == "aside" else np.arange(len(layer))
@@ -112,20 +118,19 @@ class JoinByPlace(EachLayer):
         alone = np.setdiff1d(there, having)
         reasons = [(NONE, alone), (other_layer.NO_PLACE, missing)]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
-        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons)
         many = int((np.bincount(pairs.row, minlength=1) > 1).sum())
         used = pairs.other
         if settings.several == "first" and len(pairs.row):
             used = pairs.other[np.r_[True, pairs.row[1:] != pairs.row[:-1]]]
-        remarks = [*others.remarks, Remark(f"{pluralise(len(having), 'feature')} found one", layer.key)]
+        remarks = [*others.remarks, Remark.of_some("{n|invalid shape} mended to be compared", layer.key, look=True, n=int(bad.sum()))]
+        remarks.append(Remark.counted("{n|feature} found one", layer.key, n=len(having)))
         if settings.several in ("sum", "list"):
             brought = [f for f, _ in pairing.brought_names(layer, others.layer, settings.fields)]
-            remarks += named_fields.no_numbers(others.layer, brought)
-        if len(alone):
-            remarks.append(Remark(f"{pluralise(len(alone), 'feature')} found none", layer.key, look=True))
-        if many:
-            text = f"{pluralise(many, 'feature')} found several"
-            remarks.append(Remark(text, layer.key, look=settings.several == "first" and settings.relation != "most"))
+            remarks += (r.once() for r in named_fields.no_numbers(others.layer, brought))
+        remarks.append(Remark.of_some("{n|feature} found none", layer.key, look=True, n=len(alone)))
+        look = settings.several == "first" and settings.relation != "most"
+        remarks.append(Remark.of_some("{n|feature} found several", layer.key, look=look, n=many))
         return Outcome(
             (out,),
             inputs=(InputAccount.of(layer, aside, altered), pairing.other_account("other", others, used, "went to no feature")),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -11,11 +11,12 @@ import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
 from eskret.core.layer import Certainty, Layer, LayerFacts
+from eskret.core.measure.aggregates import statistics_of
 from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, match
 from eskret.core.tables.values import empties, exact_sum, is_number
 from eskret.core.words import bold, pluralise
 from eskret.errors import SettingError
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, pairing
@@ -150,38 +151,82 @@ class JoinTable(EachLayer):
 
     # -- doing
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         table = context.other_layers("table")[0]
         other_key = settings.table_key or settings.key
         for whose, name in ((layer, settings.key), (table, other_key), *((table, f) for f in settings.fields)):
             if name not in whose.table.column_names:
                 raise named_fields.missing_field(whose, name)
-        left, right = layer.table.column(settings.key), table.table.column(other_key)
-        if "types" not in settings.alike and not comparable(left.type, right.type):
-            raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
-        found = match(left, right, settings.alike)
         brought = _brought_fields(table.table.column_names, settings)
+        once: _Joined = context.once("joined", lambda: _joined(layer, table, brought, settings, context))
+        mine = once.match.of(context.rows_of(layer))
         names = [new for _, new in pairing.brought_names(layer, table, brought)]
-        kept = np.flatnonzero(found.found) if settings.without == "aside" else np.arange(len(layer))
-        out, rows, _ = pairing.with_brought(layer, table, _pairs(found, settings.several), brought, settings.several, kept)
-        alone = np.flatnonzero(~found.found)
-        empty = empties(left)[alone]
+        kept = np.flatnonzero(mine.found) if settings.without == "aside" else np.arange(len(layer))
+        out, rows = _with_fields(layer, once, mine, names, brought, settings, kept)
+        alone = np.flatnonzero(~mine.found)
+        empty = empties(layer.table.column(settings.key))[alone]
         reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
-        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
-        controls = _controls(table, found, out, brought, names, settings)
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons)
         return Outcome(
             (out,),
-            inputs=(InputAccount.of(layer, aside, altered), _other_account(table, found, settings)),
+            inputs=(InputAccount.of(layer, aside, altered), once.account),
             lineage=rows,
-            remarks=(
-                *_remarks(layer, table, found, settings),
-                *named_fields.no_numbers(layer, [settings.key]),
-                *named_fields.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])]),
-            ),
+            remarks=(*once.remarks, *named_fields.no_numbers(layer, [settings.key]), *once.no_numbers),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
-            controls=controls,
+            controls=_controls(once, mine, out, brought, names, settings, context),
         )
+
+
+@dataclass(frozen=True)
+class _Joined:
+    """How a layer and a table go together: the same for every chunk of the layer.
+
+    ``figures`` are the table's fields by group, where several rows of it become one value; ``shared`` says whether a row of it goes
+    to several features.
+    """
+
+    table: Layer
+    match: Match
+    account: InputAccount
+    remarks: Sequence[Remark]
+    no_numbers: Sequence[Remark]
+    figures: Sequence[pa.Array | pa.ChunkedArray]
+    shared: bool
+
+
+def _joined(layer: Layer, table: Layer, brought: Sequence[str], settings: Any, context: Context) -> _Joined:
+    other_key = settings.table_key or settings.key
+    left, right = context.columns_of(layer, [settings.key]).column(0), table.table.column(other_key)
+    if "types" not in settings.alike and not comparable(left.type, right.type):
+        raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
+    found = match(left, right, settings.alike)
+    no_numbers = named_fields.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])])
+    figures = statistics_of(table.table, found.groups, pairing.figures_of(table, brought, settings.several))
+    account = _other_account(table, found, settings)
+    return _Joined(
+        table,
+        found,
+        account,
+        _remarks(layer.key, table, found, settings),
+        [r.once() for r in no_numbers],
+        figures,
+        bool((found.wanted > 1).any()),
+    )
+
+
+def _with_fields(
+    layer: Layer, once: _Joined, mine: Match, names: Sequence[str], brought: Sequence[str], settings: Any, kept: np.ndarray
+) -> tuple[Layer, np.ndarray]:
+    """The layer with the fields of the table, and the row each of its rows comes from."""
+    if settings.several in ("first", "repeat"):
+        out, rows, _ = pairing.with_brought(layer, once.table, _pairs(mine, settings.several), brought, settings.several, kept)
+        return out, rows
+    columns = [pairing.taken(pa.chunked_array([c]), mine.group[kept]) for c in once.figures]
+    return pairing.with_columns(layer, once.table, list(zip(brought, names, strict=True)), columns, kept), kept
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:
@@ -238,30 +283,38 @@ def _other_account(table: Layer, found: Match, settings: Any) -> InputAccount:
 
 
 def _controls(
-    table: Layer, found: Match, out: Layer, brought: Sequence[str], names: Sequence[str], settings: Any
+    once: _Joined, mine: Match, out: Layer, brought: Sequence[str], names: Sequence[str], settings: Any, context: Context
 ) -> tuple[ControlTotal, ...]:
-    """Where no row of the table goes to two features, each number in it is found once in what leaves, or left over."""
-    if (found.wanted > 1).any() or settings.several == "list":
+    """Where no row of the table goes to two features, each number in it is found once in what leaves, or left over. What is left
+    over is told with the first chunk."""
+    if once.shared or settings.several == "list":
         return ()
-    aside = _other_account(table, found, settings).set_aside.rows
+    table = once.table
+    aside = once.account.set_aside.rows if not context.begins else np.empty(0, np.int64)
+    all_rows = np.arange(len(table)) if context.large is None else np.union1d(aside, _taken_rows(once, mine, settings))
     controls = []
     for before, after in zip(brought, names, strict=True):
         column = table.table.column(before)
         if is_number(column.type):
             found_sum = exact_sum(column.take(pa.array(aside))) + exact_sum(out.table.column(after))
-            controls.append(ControlTotal(f"sum of {before} in the table", "", exact_sum(column), found_sum))
+            controls.append(ControlTotal(f"sum of {before} in the table", "", exact_sum(column.take(pa.array(all_rows))), found_sum))
     return tuple(controls[:4])
 
 
-def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Remark]:
+def _taken_rows(once: _Joined, mine: Match, settings: Any) -> np.ndarray:
+    """The rows of the table that these features take."""
+    return _pairs(Match(np.unique(mine.group[mine.found]), mine.groups), settings.several).other
+
+
+def _remarks(key: str, table: Layer, found: Match, settings: Any) -> list[Remark]:
     alone = int((~found.found).sum())
     taken = found.wanted > 0
     over = len(table) - int(found.groups.sizes[taken].sum())
-    out = [Remark(f"{pluralise(len(layer) - alone, 'feature')} found their row in '{table.key}'", layer.key)]
+    out = [Remark(f"{pluralise(len(found.group) - alone, 'feature')} found their row in '{table.key}'", key)]
     if alone:
-        out.append(Remark(f"{pluralise(alone, 'feature')} found none", layer.key, look=True))
+        out.append(Remark(f"{pluralise(alone, 'feature')} found none", key, look=True))
     if over:
-        out.append(Remark(f"{pluralise(over, 'row')} of '{table.key}' left over", layer.key, look=True))
+        out.append(Remark(f"{pluralise(over, 'row')} of '{table.key}' left over", key, look=True))
     several = int((found.groups.sizes[taken] > 1).sum())
     if several:
         how = {
@@ -270,9 +323,9 @@ def _remarks(layer: Layer, table: Layer, found: Match, settings: Any) -> list[Re
             "sum": "they were added up",
             "repeat": "the feature was repeated",
         }[settings.several]
-        out.append(Remark(f"{pluralise(several, 'key')} stand in several rows of '{table.key}'; {how}", layer.key, look=True))
+        out.append(Remark(f"{pluralise(several, 'key')} stand in several rows of '{table.key}'; {how}", key, look=True))
     shared = int((found.wanted > 1).sum())
     if shared:
         text = f"{pluralise(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"
-        out.append(Remark(text, layer.key))
+        out.append(Remark(text, key))
     return out

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, SetAside
+from eskret.core.accounts.account import Altered, InputAccount, Least, Most, Relation, Remark, SetAside
 from eskret.core.crs import crs_facts
 from eskret.core.geometry.closest import closest
 from eskret.core.geometry.globe import nearest as on_globe
@@ -16,8 +18,8 @@ from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.measure.units import LENGTHS, parse_length
 from eskret.core.naming import number_collisions
-from eskret.core.words import format_quantity, pluralise
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, has_errors
+from eskret.core.words import format_quantity
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, other_layer, pairing, reshaping
 from eskret.operations.support.setting_types import Length
@@ -86,11 +88,15 @@ class Nearest(EachLayer):
         out = facts.with_fields((*facts.fields, *new, Field(name, pa.float64())))
         return Forecast((other_layer.upper_bound(out) if settings.without == "aside" else out,), tuple(found))
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # how true it is along the ellipsoid is told of the whole
+        return Takes.WHOLE if ground.on_ellipsoid(facts.crs, settings.along) else Takes.ROWS
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         others = other_layer.others_of(layer, context, "other", valid=False)
         assert layer.geometry is not None and others.layer is not None
         there = is_nonempty(layer.geometry)
-        partner, metres = _nearest(layer, others.geometry, settings, context)
+        partner, metres = _nearest(layer, others, settings, context)
         found = partner >= 0
         pairs = pairing.Pairs(np.flatnonzero(found), others.rows[partner[found]])
         kept = np.flatnonzero(found) if settings.without == "aside" else np.arange(len(layer))
@@ -100,15 +106,12 @@ class Nearest(EachLayer):
         out = out.with_table(out.table.append_column(name, pa.array(distance, pa.float64(), mask=np.isnan(distance))))
         reasons = [(TOO_FAR, np.flatnonzero(there & ~found)), (other_layer.NO_PLACE, np.flatnonzero(~there))]
         aside = SetAside.from_reasons(reasons if settings.without == "aside" else [])
-        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons if len(at))
+        altered = () if settings.without == "aside" else tuple(Altered(r, at) for r, at in reasons)
         remarks = [*others.remarks, *ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
-        if found.any():
-            ends = (figure(metres) / LENGTHS[settings.unit] for figure in (np.nanmin, np.nanmax))
-            least, most = (format_quantity(end, settings.unit) for end in ends)
-            remarks.append(Remark(f"from {least} to {most}", layer.key))
-        alone = int((there & ~found).sum())
-        if alone:
-            remarks.append(Remark(f"{pluralise(alone, 'feature')} found none", layer.key, look=True))
+        far = metres[found] / LENGTHS[settings.unit]
+        least, most = Least(far.min(initial=np.inf)), Most(far.max(initial=-np.inf))
+        remarks.append(Remark.figured("reach", partial(_reach, settings.unit), layer.key, least=least, most=most))
+        remarks.append(Remark.of_some("{n|feature} found none", layer.key, look=True, n=int((there & ~found).sum())))
         return Outcome(
             (out,),
             inputs=(
@@ -120,14 +123,20 @@ class Nearest(EachLayer):
         )
 
 
-def _nearest(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> tuple[np.ndarray, np.ndarray]:
+def _reach(unit: str, figures: Mapping[str, float]) -> str:
+    if figures["most"] < 0:
+        return ""  # there was none
+    return f"from {format_quantity(figures['least'], unit)} to {format_quantity(figures['most'], unit)}"
+
+
+def _nearest(layer: Layer, others: other_layer.Others, settings: Any, context: Context) -> tuple[np.ndarray, np.ndarray]:
     """For every row the position of the nearest (-1 for none) and metres to it (NaN)."""
     assert layer.geometry is not None
     limit = parse_length(settings.within).si if settings.within else None
     crs = ground.crs_of(layer)
     if ground.on_ellipsoid(crs, settings.along):
         below = ground.ground_of(crs)
-        return on_globe.nearest(below.there(layer.geometry), below.there(others), below.on, limit, context.watch)
+        return on_globe.nearest(below.there(layer.geometry), below.there(others.geometry), below.on, limit, context.watch)
     unit = crs_facts(crs).unit_metres or 1.0
-    partner, apart = closest(layer.geometry, others, None if limit is None else limit / unit, context.watch)
+    partner, apart = closest(layer.geometry, others.geometry, None if limit is None else limit / unit, context.watch, others.index)
     return partner, apart * unit

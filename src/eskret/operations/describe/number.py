@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pyarrow as pa
 
@@ -9,11 +11,11 @@ from eskret.core.accounts.account import Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.tables.groupby import group_rows
 from eskret.core.words import pluralise
-from eskret.operations.base import Context, Phase
+from eskret.operations.base import Context, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.naming_fields import field_called, told_of_field
-from eskret.operations.support.ordering import ordered_rows, ordering_field
+from eskret.operations.support.ordering import ordered_rows, ordering_field, ordering_fields
 from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 
@@ -59,19 +61,29 @@ class Number(FieldsPerRow):
         name = field_called(facts.names(), settings.field, context)
         return [Field(name, pa.int64())], told_of_field(facts, settings.field, name)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
-        order = ordered_rows(layer, settings.order)
-        groups = group_rows(layer.table, settings.within) if settings.within else None
-        of = groups.of if groups is not None else np.zeros(len(layer), np.int64)
-        # rows of one group together, each in the order wanted; how far each is from the first of its group
-        together = order[np.argsort(of[order], kind="stable")]
-        begins = np.flatnonzero(np.diff(of[together], prepend=-1)) if len(layer) else np.empty(0, np.int64)
-        lengths = np.diff(begins, append=len(layer))
-        place = np.empty(len(layer), np.int64)
-        place[together] = np.arange(len(layer)) - np.repeat(begins, lengths)
+        place, said = context.once("places", lambda: _places(layer, settings, context))
         name = field_called(layer.table.column_names, settings.field, context)
-        column = pa.array(settings.start + settings.increment * place, pa.int64())
-        said = f"numbered from {settings.start:,}"
-        if settings.within:
-            said += f" in {pluralise(len(begins), 'group')}, the largest of {pluralise(int(lengths.max(initial=0)), 'feature')}"
+        column = pa.array(settings.start + settings.increment * place[context.rows_of(layer)], pa.int64())
         return Columns({name: column}, [Remark(said, layer.key)])
+
+
+def _places(layer: Layer, settings: Any, context: Context) -> tuple[np.ndarray, str]:
+    """How far each row, of all that there are, is from the first of its group, in the order wanted; and what there is to say of it."""
+    table = context.columns_of(layer, list(dict.fromkeys([*ordering_fields(layer, settings.order), *settings.within])))
+    rows = len(layer if context.large is None else context.large)
+    order = ordered_rows(table, rows, settings.order)
+    of = group_rows(table, settings.within).of if settings.within else np.zeros(rows, np.int64)
+    # rows of one group together, each in the order wanted
+    together = order[np.argsort(of[order], kind="stable")]
+    begins = np.flatnonzero(np.diff(of[together], prepend=-1)) if rows else np.empty(0, np.int64)
+    lengths = np.diff(begins, append=rows)
+    place = np.empty(rows, np.int64)
+    place[together] = np.arange(rows) - np.repeat(begins, lengths)
+    said = f"numbered from {settings.start:,}"
+    if settings.within:
+        said += f" in {pluralise(len(begins), 'group')}, the largest of {pluralise(int(lengths.max(initial=0)), 'feature')}"
+    return place, said

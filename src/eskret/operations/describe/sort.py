@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from eskret.core.accounts.account import Relation
-from eskret.core.layer import Layer, LayerFacts
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.core.layer import ChunkedLayer, Layer, LayerFacts
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
-from eskret.operations.support.ordering import ordered_rows, ordering_field
+from eskret.operations.support.ordering import ordered_rows, ordering_field, ordering_fields
 
 
 class Sort(EachLayer):
@@ -39,7 +41,16 @@ class Sort(EachLayer):
         found = named_fields.named(facts, [ordering_field(b, facts.names())[0] for b in settings.by], "by")
         return Forecast((), tuple(found)) if found else Forecast((facts,))
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.PARTS
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        order = ordered_rows(layer.columns(ordering_fields(layer, settings.by)), len(layer), settings.by)
+        places = np.empty(len(layer), np.int64)
+        places[order] = np.arange(len(layer))
+        return places
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
-        order = ordered_rows(layer, settings.by)
+        order = ordered_rows(layer.table.select(ordering_fields(layer, settings.by)), len(layer), settings.by)
         out = layer.take(order)
         return Outcome((out,), lineage=order)

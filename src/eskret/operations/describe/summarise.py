@@ -8,10 +8,10 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import model_validator
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark
-from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
+from eskret.core.accounts.account import InputAccount, OutputAccount, Relation
+from eskret.core.layer import Certainty, ChunkedLayer, GeometryKind, Layer, LayerFacts
 from eskret.core.tables.groupby import group_rows
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.setting_types import Figures
@@ -63,6 +63,12 @@ class Summarise(EachLayer):
         certainty = Certainty.AT_MOST if settings.by else Certainty.KNOWN
         return Forecast((replace(new, kind=GeometryKind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.PARTS if settings.by else Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by, settings.empty)
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         table, wanted = named_fields.grouped(layer.table, groups, settings.by, _wanted(settings))
@@ -77,7 +83,7 @@ class Summarise(EachLayer):
             (OutputAccount(layer.key, len(out), controls=controls),),
             None,
             (
-                Remark(named_fields.grown(groups.count, len(used)), layer.key),
+                named_fields.grown(layer, groups.count, len(used)),
                 *named_fields.no_numbers(layer, [*settings.by, *(s.field for s in wanted)]),
             ),
             into=groups.of,

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
-from typing import Literal
+from functools import partial
+from typing import Any, Literal
 
 import numpy as np
 
-from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
+from eskret.core.accounts.account import ControlTotal, InputAccount, Most, Relation, Remark
 from eskret.core.geometry.dissolve import Joined, apart, dissolve, new_holes
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension, single_parts
-from eskret.core.layer import Certainty, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, sizes_of, unit_of
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import format_quantity, pluralise
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields
 from eskret.operations.support.setting_types import Figures
@@ -74,6 +76,14 @@ class Dissolve(EachLayer):
         certainty = Certainty.AT_MOST if settings.by or settings.parts == "apart" else Certainty.KNOWN
         return Forecast((replace(facts, fields=fields, count=count, certainty=certainty),))
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # whether there is a control total hangs on what there is in all of it
+        alike = facts.kind is not GeometryKind.MIXED and not ground.may_be_nowhere(facts)
+        return Takes.PARTS if settings.by and alike else Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by, settings.empty)
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
         assert layer.geometry is not None
@@ -81,7 +91,9 @@ class Dissolve(EachLayer):
         joined = dissolve(layer.geometry, groups.rows, groups.count, context.watch, measures["length"], measures["area"])
         shapes, into, first = joined.geometry, groups.of, groups.first
         if settings.parts == "apart" and groups.count:
-            shapes, into = apart(joined.geometry, layer.geometry, groups.of)
+            members = layer.geometry.copy()
+            members[joined.mended] = made_valid(members[joined.mended])  # of which all parts hang together, as they were drawn
+            shapes, into = apart(joined.geometry, members, groups.of)
             order = np.argsort(into, kind="stable")
             first = order[np.searchsorted(into[order], np.arange(len(shapes)))]
         made = Groups(into, first)
@@ -121,19 +133,26 @@ def _sizes(layer: Layer, out: Layer, joined: Joined, used: np.ndarray) -> tuple[
 
 def _remarks(layer: Layer, joined: Joined, groups: Groups, out: Layer) -> list[Remark]:
     assert layer.geometry is not None and out.geometry is not None
-    found = [Remark(named_fields.grown(groups.count, int(groups.sizes.sum())), layer.key), *ground.told_of_nowhere(layer)]
+    found = [named_fields.grown(layer, groups.count, int(groups.sizes.sum())), *ground.told_of_nowhere(layer)]
     unit, factor = unit_of("length" if layer.kind is GeometryKind.LINE else "area", layer.crs)
-    if len(joined.overlapping):
-        size = format_quantity(float(joined.overlap.sum()) * factor, unit)
-        text = f"in {pluralise(len(joined.overlapping), 'group')} features lie on each other, {size} in all, counted once"
-        found.append(Remark(text, layer.key, look=True))
-    if len(joined.mended):
-        found.append(Remark(f"{pluralise(len(joined.mended), 'invalid shape')} mended to be joined", layer.key, look=True))
+    size = float(joined.overlap.sum()) * factor
+    found.append(Remark.figured("overlap", partial(_overlap, unit), layer.key, look=True, n=len(joined.overlapping), size=size))
+    found.append(Remark.of_some("{n|invalid shape} mended to be joined", layer.key, look=True, n=len(joined.mended)))
     number, largest = new_holes(out.geometry, layer.geometry, measures_of(layer.crs)["area"])
-    if number:
-        text = f"{pluralise(number, 'hole')} between features, the largest {format_quantity(largest * factor, unit)}"
-        found.append(Remark(text, layer.key))
+    found.append(Remark.figured("holes", partial(_holes, unit), layer.key, n=number, largest=Most(largest * factor)))
     alone = int(np.isin(dimension(out.geometry), (-1,)).sum())
-    if alone:
-        found.append(Remark(f"{pluralise(alone, 'group')} without geometry", layer.key, look=True))
+    found.append(Remark.of_some("{n|group} without geometry", layer.key, look=True, n=alone))
     return found
+
+
+def _overlap(unit: str, figures: Mapping[str, Any]) -> str:
+    if not figures["n"]:
+        return ""
+    size = format_quantity(figures["size"], unit)
+    return f"in {pluralise(figures['n'], 'group')} features lie on each other, {size} in all, counted once"
+
+
+def _holes(unit: str, figures: Mapping[str, Any]) -> str:
+    if not figures["n"]:
+        return ""
+    return f"{pluralise(figures['n'], 'hole')} between features, the largest {format_quantity(figures['largest'], unit)}"

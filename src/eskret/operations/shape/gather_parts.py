@@ -7,12 +7,12 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from eskret.core.accounts.account import ControlTotal, InputAccount, Relation, Remark
+from eskret.core.accounts.account import ControlTotal, InputAccount, Relation
 from eskret.core.geometry.parts import single_parts
-from eskret.core.layer import Certainty, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, Layer, LayerFacts
 from eskret.core.measure.planar import layer_sizes, sizes_of, unit_of
 from eskret.core.tables.groupby import group_rows
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings
 from eskret.operations.support import ground, named_fields, reshaping
 from eskret.operations.support.setting_types import Figures
@@ -46,6 +46,13 @@ class GatherParts(EachLayer):
         count = facts.count if settings.by else 1
         return reshaping.forecast_shapes(new, [*found, *more], certainty=Certainty.AT_MOST if settings.by else Certainty.KNOWN, count=count)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # whether there is a control total hangs on what there is in all of it
+        return Takes.PARTS if settings.by and not ground.may_be_nowhere(facts) else Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by, settings.empty)
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         groups = group_rows(layer.table, settings.by, without_empty=settings.empty == "aside")
@@ -65,7 +72,7 @@ class GatherParts(EachLayer):
                 unit, factor = unit_of(name, layer.crs)
                 whole = float(np.nansum(before[name][used])) * factor
                 controls.append(ControlTotal(name, unit, whole, float(np.nansum(after[name])) * factor))
-        remarks = [Remark(named_fields.grown(groups.count, len(used)), layer.key), *lost]
+        remarks = [named_fields.grown(layer, groups.count, len(used)), *lost]
         return Outcome(
             (out,),
             inputs=(InputAccount.of(layer, aside),),

@@ -18,11 +18,11 @@ from eskret.core.geometry.globe.planes import EARTH, Middles, followed, into_pla
 from eskret.core.geometry.globe.seam import running
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension
-from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import number_collisions
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.words import bold
-from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, reshaping
@@ -97,6 +97,14 @@ class Hull(EachLayer):
         return reshaping.forecast_shapes(
             new, found, GeometryKind.POLYGON, certainty=Certainty.AT_MOST, count=facts.count if settings.by else 1
         )
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        if is_geographic(facts.crs):
+            return Takes.WHOLE  # how true what is drawn on the ground is, is told of the whole
+        return Takes.ROWS if settings.around == "each" else Takes.PARTS if settings.by else Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by)
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None

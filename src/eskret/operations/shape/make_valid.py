@@ -3,24 +3,26 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections.abc import Mapping
+from functools import partial
 from typing import Literal
 
 import numpy as np
 import shapely
 
-from eskret.core.accounts.account import Altered, Remark
+from eskret.core.accounts.account import Altered, Remark, Tally
 from eskret.core.crs import is_geographic
 from eskret.core.geometry import antimeridian
 from eskret.core.geometry.globe.seam import jumps
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension
-from eskret.core.layer import Layer
+from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
 from eskret.core.words import format_quantity, pluralise
-from eskret.operations.base import Context, Phase
+from eskret.operations.base import Context, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
+_TURNED = "{n|feature goes|features go} the short way now, cut at 180 degrees"
 _PLACE = re.compile(r"^(.*?)\[(.+)\]$")
 
 
@@ -58,6 +60,9 @@ class MakeValid(ShapePerRow):
             help="Where coordinates are degrees: from 179 to -179 the drawn way goes round the globe, the short one is cut at 180.",
         )
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.ROWS
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         there = ~shapely.is_missing(shapes)
         shapes = np.array(shapes, object)
@@ -76,17 +81,29 @@ class MakeValid(ShapePerRow):
         unit, factor = unit_of("area", layer.crs)
         area = measures_of(layer.crs)["area"]
         before, after = area(whole[bad]), np.nan_to_num(area(mended))
-        remarks = [Remark(f"{pluralise(len(bad), 'feature')} mended" if len(bad) else "all were valid", layer.key)]
-        if len(turned):
-            text = f"{pluralise(len(turned), 'feature goes', 'features go')} the short way now, cut at 180 degrees"
-            remarks.append(Remark(text, layer.key))
-        kinds = Counter(m.group(1).lower() if m else "unknown fault" for m in why)
-        for what, number in kinds.most_common(4):
-            place = next(m.group(2) for m in why if m and m.group(1).lower() == what)
-            remarks.append(Remark(f"{number:,} x {what}, the first at {place}", layer.key, look=True))
-        if len(bad) and (before.sum() or after.sum()):
-            text = f"their area was {format_quantity(before.sum() * factor, unit)} and is {format_quantity(after.sum() * factor, unit)}"
-            remarks.append(Remark(text, layer.key))
-        altered = [Altered("mended", bad, (after - before) * factor, unit)] if len(bad) else []
-        altered += [Altered("goes the short way over 180 degrees", turned)] if len(turned) else []
+        remarks = [Remark.figured("mended", _mended, layer.key, n=len(bad))]
+        remarks.append(Remark.of_some(_TURNED, layer.key, n=len(turned)))
+        kinds = Tally()
+        for found in why:
+            what, place = (found.group(1).lower(), found.group(2)) if found else ("unknown fault", "")
+            kinds[what] = (kinds[what][0] + 1, kinds[what][1]) if what in kinds else (1, place)
+        remarks.append(Remark.figured("faults", _faults, layer.key, look=True, kinds=kinds))
+        was, now = (float(a.sum()) * factor for a in (before, after))
+        remarks.append(Remark.figured("area", partial(_area, unit), layer.key, before=was, after=now))
+        altered = [Altered("mended", bad, (after - before) * factor, unit), Altered("goes the short way over 180 degrees", turned)]
         return Reshaped(shapes, remarks=remarks, altered=altered)
+
+
+def _mended(figures: Mapping[str, int]) -> str:
+    return f"{pluralise(figures['n'], 'feature')} mended" if figures["n"] else "all were valid"
+
+
+def _faults(figures: Mapping[str, Tally]) -> str:
+    found = sorted(figures["kinds"].items(), key=lambda one: -one[1][0])
+    return "; ".join(f"{n:,} x {what}" + (f", the first at {place}" if place else "") for what, (n, place) in found)
+
+
+def _area(unit: str, figures: Mapping[str, float]) -> str:
+    if not (figures["before"] or figures["after"]):
+        return ""
+    return f"their area was {format_quantity(figures['before'], unit)} and is {format_quantity(figures['after'], unit)}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ from eskret.core.layer import Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.words import format_quantity
 from eskret.errors import SettingError
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -59,16 +60,19 @@ class Simplify(ShapePerRow):
             found.append(Finding.error("only areas share edges.", "shared", facts))
         return found
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # neighbours need each other, and how far it is along the ellipsoid is told of the whole
+        return Takes.WHOLE if settings.shared or ground.on_ellipsoid(facts.crs, settings.along) else Takes.ROWS
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         thin, remarks = self._together(layer, settings) if settings.shared else self._each(layer, settings, context)
         remarks += ground.remarks_of(layer, settings.along, context)
         before, after = (int(shapely.get_num_coordinates(s).sum()) for s in (shapes, thin))
-        share = f" ({100 * after / before:.1f} %)" if before else ""
-        remarks = [*remarks, Remark(f"{after:,} of {before:,} corners{share} are left", layer.key)]
+        remarks = [*remarks, Remark.figured("corners", _corners, layer.key, after=after, before=before)]
         if (dimension(shapes) == 2).any():
             whole, now = (float(np.nansum(shapely.area(s))) for s in (shapes, thin))
-            if whole:
-                remarks.append(Remark(f"the area changed by {format_quantity(100 * (now - whole) / whole)} %", layer.key))
+            if whole or context.whole is not None:
+                remarks.append(Remark.figured("area", _area, layer.key, whole=whole, now=now))
         return Reshaped(thin, remarks=remarks)
 
     def _each(self, layer: Layer, settings: Settings, context: Context) -> tuple[np.ndarray, list[Remark]]:
@@ -108,6 +112,18 @@ class Simplify(ShapePerRow):
             text = "the areas do not meet exactly everywhere, so there edges may come apart"
             remarks.append(Remark(text, layer.key, look=True))
         return shapes, remarks
+
+
+def _corners(figures: Mapping[str, int]) -> str:
+    after, before = figures["after"], figures["before"]
+    share = f" ({100 * after / before:.1f} %)" if before else ""
+    return f"{after:,} of {before:,} corners{share} are left"
+
+
+def _area(figures: Mapping[str, float]) -> str:
+    if not figures["whole"]:
+        return ""
+    return f"the area changed by {format_quantity(100 * (figures['now'] - figures['whole']) / figures['whole'])} %"
 
 
 def _scales(layer: Layer, settings: Any) -> tuple[np.ndarray | float, list[Remark]]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 import numpy as np
 import shapely
 
-from eskret.core.accounts.account import Altered, ControlTotal, Remark
+from eskret.core.accounts.account import Altered, ControlTotal, Least, Most, Remark, verbatim
 from eskret.core.crs import crs_facts
 from eskret.core.geometry.closest import closest, edges, places_on
 from eskret.core.geometry.globe.nearest import nearest_places
@@ -16,7 +17,7 @@ from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.words import format_quantity, pluralise
-from eskret.operations.base import Context, Finding, Phase
+from eskret.operations.base import Context, Finding, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, other_layer, pairing, reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
@@ -71,34 +72,50 @@ class SnapPoints(ShapePerRow):
             found.append(Finding.error(f"it holds {facts.kind}s; points are wanted. Corner points makes some.", "from", facts))
         return [*found, *ground.forecast_along(facts, settings.along)]
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        # how true it is along the ellipsoid is told of the whole
+        return Takes.WHOLE if ground.on_ellipsoid(facts.crs, settings.along) else Takes.ROWS
+
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         others = other_layer.others_of(layer, context, "to", valid=False)
-        lines = _corners(others.geometry) if settings.onto == "corner" else edges(others.geometry)
+        lines, index = context.once("lines", lambda: _lines(others.geometry, settings))
         there = is_nonempty(shapes)
         single = there & (shapely.get_type_id(shapes) == 0)
         rows = np.flatnonzero(single)
-        partner, metres, places = _found(layer, shapes[rows], lines, settings, context)
+        partner, metres, places = _found(layer, shapes[rows], lines, index, settings, context)
         near, moves = partner >= 0, (partner >= 0) & (metres > 0) & ~np.isnan(places[:, 0])
         out = np.array(shapes, object)
         out[rows[moves]] = _at(shapes[rows[moves]], places[moves])
         far = rows[~near]
         reasons = [(NO_POINT, np.flatnonzero(there & ~single))]
-        altered = [Altered("moved", rows[moves], metres[moves], "m")] if moves.any() else []
+        altered = [Altered("moved", rows[moves], metres[moves], "m")]
         if settings.others == "aside":
             reasons.append((TOO_FAR, far))
-        elif len(far):
+        else:
             altered.append(Altered(TOO_FAR, far))
         remarks = [*others.remarks, *ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
-        told = pluralise(int(moves.sum()), "point was moved", "points were moved")
-        if moves.any():
-            told += f", by {format_quantity(metres[moves].min(), 'm')} to {format_quantity(metres[moves].max(), 'm')}"
-        remarks.append(Remark(told, layer.key))
-        if len(far):
-            text = f"{pluralise(len(far), 'point is', 'points are')} more than {settings.within} away"
-            remarks.append(Remark(text, layer.key, look=True))
+        least, most = Least(metres[moves].min(initial=np.inf)), Most(metres[moves].max(initial=-np.inf))
+        remarks.append(Remark.figured("moved", _told, layer.key, n=int(moves.sum()), least=least, most=most))
+        text = f"{{n|point is|points are}} more than {verbatim(settings.within)} away"
+        remarks.append(Remark.of_some(text, layer.key, look=True, n=len(far)))
         account = pairing.other_account("to", others, others.rows[np.unique(partner[near])], "no point is near to it")
         control = _control(out[rows[moves]], lines[partner[moves]], layer)
         return Reshaped(out, reasons, remarks, altered, control, [account])
+
+
+def _told(figures: Mapping[str, Any]) -> str:
+    told = pluralise(figures["n"], "point was moved", "points were moved")
+    if not figures["n"]:
+        return told
+    return f"{told}, by {format_quantity(figures['least'], 'm')} to {format_quantity(figures['most'], 'm')}"
+
+
+def _lines(shapes: np.ndarray, settings: Any) -> tuple[np.ndarray, shapely.STRtree]:
+    """What points are moved onto, with its index, built."""
+    lines = _corners(shapes) if settings.onto == "corner" else edges(shapes)
+    index = shapely.STRtree(lines)
+    index.query(shapely.Point())
+    return lines, index
 
 
 def _corners(shapes: np.ndarray) -> np.ndarray:
@@ -107,13 +124,13 @@ def _corners(shapes: np.ndarray) -> np.ndarray:
 
 
 def _found(
-    layer: Layer, points: np.ndarray, lines: np.ndarray, settings: Any, context: Context
+    layer: Layer, points: np.ndarray, lines: np.ndarray, index: shapely.STRtree, settings: Any, context: Context
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """For each point the position of the nearest line within reach (-1 for none), metres to it, and the place on it."""
     limit, crs = parse_length(settings.within).si, ground.crs_of(layer)
     if not ground.on_ellipsoid(crs, settings.along):
         unit = crs_facts(crs).unit_metres or 1.0
-        partner, apart = closest(points, lines, limit / unit, context.watch)
+        partner, apart = closest(points, lines, limit / unit, context.watch, index)
         places = np.full((len(points), 2), np.nan)
         found = np.flatnonzero(partner >= 0)
         if len(found):

@@ -151,12 +151,41 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
     ------
     CrsError : one of them has no CRS, or there is no way from one to the other.
     """
+    against: _Against = context.once("against", lambda: _against(layer, settings, context))
+    others, accounts, remarks = against.shapes, against.accounts, list(against.remarks)
+    if settings.relation == NEAR:
+        found = _near(layer, others, settings, context)
+        remarks += [*ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
+    else:
+        relation = Predicate(settings.relation)
+        globe = is_geographic(layer.crs)
+        xy = layer.undecoded.xy if layer.undecoded is not None else None
+        if xy is not None:
+            by_points = points_match(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
+            if by_points is not None:
+                return PlaceMatches(by_points, np.isnan(xy).any(axis=1), tuple(remarks), accounts)
+        assert layer.geometry is not None
+        found = matches_predicate(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
+    missing = np.asarray(shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry))
+    return PlaceMatches(found, missing, tuple(remarks), accounts)
+
+
+@dataclass(frozen=True)
+class _Against:
+    """What a layer is compared with."""
+
+    shapes: np.ndarray
+    remarks: tuple[Remark, ...]
+    accounts: tuple[InputAccount, ...]
+
+
+def _against(layer: Layer, settings: Any, context: Context) -> _Against:
     remarks: list[Remark] = []
     accounts: list[InputAccount] = []
     shapes: list[np.ndarray] = []
     for other in context.other_layers("to"):
-        brought, remark = other_layer.laid_over(other, layer)
-        remarks += remark
+        brought, remark = other_layer.laid_over(other, layer, about=context.extent_of(layer))
+        remarks += (r.once() for r in remark)
         empty = np.flatnonzero(shapely.is_missing(brought) | shapely.is_empty(brought))
         accounts.append(InputAccount("to", other.key, len(other), SetAside.from_reasons([(NO_PLACE, empty)])))
         bad = np.flatnonzero(invalid(brought))
@@ -164,23 +193,10 @@ def placed(layer: Layer, settings: Any, context: Context) -> PlaceMatches:
             remarks.append(Remark(f"'{other.key}' has {pluralise(len(bad), 'invalid shape')}; its edge is not sure", layer.key, look=True))
         shapes.append(brought)
     others = np.concatenate(shapes) if shapes else np.empty(0, object)
-    if settings.relation == NEAR:
-        found = _near(layer, others, settings, context)
-        remarks += [*ground.remarks_of(layer, settings.along, context), *ground.told_of_nowhere(layer)]
-    else:
-        relation = Predicate(settings.relation)
-        globe = is_geographic(layer.crs)
-        if settings.against == "whole" and relation not in (Predicate.INTERSECTS, Predicate.DISJOINT):
-            others = np.array([shapely.union_all(made_valid(others))], object)
-        xy = layer.undecoded.xy if layer.undecoded is not None else None
-        if xy is not None:
-            by_points = points_match(xy, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
-            if by_points is not None:
-                return PlaceMatches(by_points, np.isnan(xy).any(axis=1), tuple(remarks), tuple(accounts))
-        assert layer.geometry is not None
-        found = matches_predicate(layer.geometry, others, relation, edge=settings.edge, globe=globe, watch=context.watch)
-    missing = np.asarray(shapely.is_missing(layer.geometry) | shapely.is_empty(layer.geometry))
-    return PlaceMatches(found, missing, tuple(remarks), tuple(accounts))
+    apart = (NEAR, Predicate.INTERSECTS.value, Predicate.DISJOINT.value)
+    if settings.against == "whole" and settings.relation not in apart:
+        others = np.array([shapely.union_all(made_valid(others))], object)
+    return _Against(others, tuple(remarks), tuple(accounts))
 
 
 def _near(layer: Layer, others: np.ndarray, settings: Any, context: Context) -> np.ndarray:

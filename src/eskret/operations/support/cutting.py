@@ -61,7 +61,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     CrsError : the two cannot be laid over each other.
     """
     others = other_layer.others_of(layer, context, setting_name)
-    area = outline(others.geometry)
+    area: BaseGeometry = context.once("outline", lambda: outline(others.geometry))
     found = _points(layer, area) or cut(layer.bounds(), layer.shapes, area, context.watch)
     missing = ~_real_rows(layer)
     remarks = list(others.remarks)

@@ -12,7 +12,7 @@ from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geographic
 from eskret.core.geometry.globe.ellipsoid import Ellipsoid, ellipsoid_of
 from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.geometry.globe.seam import nowhere, snapped
+from eskret.core.geometry.globe.seam import beyond, nowhere, snapped
 from eskret.core.geometry.local_projection import Plane, plane_for
 from eskret.core.geometry.measuring import scale_error
 from eskret.core.geometry.ordinates import moved
@@ -119,6 +119,11 @@ class Ground:
 
 
 NOWHERE = "has coordinates that are no degrees"
+
+
+def may_be_nowhere(facts: LayerFacts) -> bool:
+    """Whether some of a layer in degrees may be nowhere on the globe, as far as its extent tells."""
+    return is_geographic(facts.crs) and (facts.extent is None or bool(beyond(np.array([facts.extent]))[0]))
 
 
 def nowhere_rows(layer: Layer) -> np.ndarray:

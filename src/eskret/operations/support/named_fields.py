@@ -10,11 +10,10 @@ import pyarrow as pa
 
 from eskret.core.accounts.account import ControlTotal, Remark, SetAside, verbatim
 from eskret.core.expression import parse_condition
-from eskret.core.layer import Field, Layer, LayerFacts
+from eskret.core.layer import ChunkedLayer, Field, Layer, LayerFacts
 from eskret.core.measure.aggregates import Statistic, fields_of, parse_statistics, statistics_of
-from eskret.core.tables.groupby import Groups
+from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.tables.values import count_no_numbers, exact_sum, settled_table
-from eskret.core.words import pluralise
 from eskret.errors import ExpressionError, SettingError
 from eskret.operations.base import Context, Finding
 from eskret.operations.sentences import join_words
@@ -69,9 +68,9 @@ def wrong_condition(facts: LayerFacts, where: str, context: Context) -> list[Fin
     return []
 
 
-def missing_field(layer: Layer, name: str) -> SettingError:
+def missing_field(layer: Layer | ChunkedLayer, name: str) -> SettingError:
     """The error for a field that a layer does not have, in a run."""
-    return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {join_words(layer.table.column_names, 12)}")
+    return SettingError(f"there is no field '{name}'", place=layer.key, way_out=f"It has {join_words(layer.field_names, 12)}")
 
 
 def forecast_figures(
@@ -120,6 +119,19 @@ def no_numbers(layer: Layer, names: Sequence[str]) -> list[Remark]:
     ]
 
 
-def grown(number: int, members: int) -> str:
+def grown(layer: Layer, groups: int, members: int) -> Remark:
     """``324 groups of 202,500 features``."""
-    return f"{pluralise(number, 'group')} of {pluralise(members, 'feature')}"
+    return Remark.counted("{groups|group} of {members|feature}", layer.key, groups=groups, members=members)
+
+
+def group_places(layer: ChunkedLayer, by: Sequence[str], empty: str = "") -> np.ndarray:
+    """The place of each row's group among all groups of a layer (int64), -1 where it goes into none.
+
+    Parameters
+    ----------
+    empty : what becomes of rows without a value, as the setting has it.
+    """
+    for name in by:
+        if name not in layer.field_names:
+            raise missing_field(layer, name)
+    return group_rows(layer.columns(by), by, without_empty=empty == "aside").of

@@ -8,34 +8,42 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.layer import Layer
+from eskret.core.layer import ChunkedLayer, Layer
 from eskret.core.tables.values import settled
 from eskret.operations.support import named_fields
 
 _DOWN = " down"
 
 
-def ordered_rows(layer: Layer, by: Sequence[str]) -> np.ndarray:
-    """The positions of a layer's rows (int64) in the order of their values: of the first field, then of the next. With ``down``
-    after its name a field's greatest come first. Empty values come last either way; equal rows keep their order.
-
-    Raises
-    ------
-    EskretError : a field is not there.
-    """
-    order = np.arange(len(layer))
+def ordered_rows(table: pa.Table, rows: int, by: Sequence[str]) -> np.ndarray:
+    """The positions of so many rows of a table (int64) in the order of their values: of the first field, then of the next. With
+    ``down`` after its name a field's greatest come first. Empty values come last either way; equal rows keep their order."""
+    order = np.arange(rows)
     for text in reversed(by):
-        name, down = ordering_field(text, layer.table.column_names)
-        if name not in layer.table.column_names:
-            raise named_fields.missing_field(layer, name)
-        column = settled(layer.table.column(name))
+        name, down = ordering_field(text, table.column_names)
+        column = settled(table.column(name))
         if pa.types.is_nested(column.type) or pa.types.is_boolean(column.type):
             column = pa.chunked_array([pa.array([None if v is None else repr(v) for v in column.to_pylist()])])
         rank = np.asarray(pc.rank(column.combine_chunks(), tiebreaker="dense")).astype(np.int64)
         if down:
-            rank = np.where(np.asarray(column.is_null()), len(layer) + 1, -rank)
+            rank = np.where(np.asarray(column.is_null()), rows + 1, -rank)
         order = order[np.argsort(rank[order], kind="stable")]
     return order
+
+
+def ordering_fields(layer: Layer | ChunkedLayer, by: Sequence[str]) -> list[str]:
+    """The fields that rows are put in order by, each once.
+
+    Raises
+    ------
+    EskretError : one is not there.
+    """
+    names = layer.field_names
+    found = list(dict.fromkeys(ordering_field(text, names)[0] for text in by))
+    for name in found:
+        if name not in names:
+            raise named_fields.missing_field(layer, name)
+    return found
 
 
 def ordering_field(text: str, names: Sequence[str]) -> tuple[str, bool]:

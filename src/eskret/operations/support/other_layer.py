@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
+import shapely
 
 from eskret.core.accounts.account import InputAccount, Remark, SetAside, verbatim
 from eskret.core.crs import crs_facts, is_geographic, same_crs, transformation
@@ -20,6 +22,7 @@ from eskret.operations.base import Context, Finding, Level
 from eskret.operations.support.to_workflow_crs import BENT, BENT_MUCH
 
 NO_PLACE = "has no geometry"
+Extent = tuple[float, float, float, float]
 
 
 def findings(facts: LayerFacts, context: Context, setting: str, wanted: GeometryKind | None = None) -> list[Finding]:
@@ -69,9 +72,16 @@ class Others:
     remarks: tuple[Remark, ...]
     accounts: tuple[InputAccount, ...]
 
+    @cached_property
+    def index(self) -> shapely.STRtree:
+        """Of their shapes, built: several threads may ask it."""
+        index = shapely.STRtree(self.geometry)
+        index.query(shapely.Point())
+        return index
+
 
 def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) -> Others:
-    """The layers that a setting names, ready to be laid over ``layer``.
+    """The layers that a setting names, ready to be laid over ``layer``; made once for all chunks of it.
 
     Parameters
     ----------
@@ -81,13 +91,18 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     ------
     CrsError : one of them has no CRS, or there is no way from one to the other.
     """
+    found: Others = context.once(("others", setting, valid), lambda: _together(layer, context, setting, valid))
+    return found
+
+
+def _together(layer: Layer, context: Context, setting: str, valid: bool) -> Others:
     remarks: list[Remark] = []
     accounts: list[InputAccount] = []
     shapes: list[np.ndarray] = []
     places: list[np.ndarray] = []
     for other in context.other_layers(setting):
-        one = laid(other, layer, setting, valid)
-        remarks += one.remarks
+        one = laid(other, layer, setting, valid, about=context.extent_of(layer))
+        remarks += (r.once() for r in one.remarks)
         accounts += one.accounts
         shapes.append(one.geometry)
         places.append(one.rows)
@@ -101,19 +116,22 @@ def others_of(layer: Layer, context: Context, setting: str, valid: bool = True) 
     )
 
 
-def laid(other: Layer, layer: Layer, setting: str, valid: bool = True, whole: LayerFacts | None = None) -> Others:
+def laid(
+    other: Layer, layer: Layer, setting: str, valid: bool = True, whole: LayerFacts | None = None, about: Extent | None = None
+) -> Others:
     """A layer that a setting names, or a chunk of it, ready to be laid over ``layer``.
 
     Parameters
     ----------
     valid : whether invalid shapes are mended, which is told.
     whole : facts of what ``other`` is a chunk of.
+    about : where all of it lies that ``layer`` is a chunk of.
 
     Raises
     ------
     CrsError : one of them has no CRS, or there is no way from one to the other.
     """
-    brought, remark = laid_over(other, layer, whole)
+    brought, remark = laid_over(other, layer, whole, about)
     remarks = list(remark)
     there = is_nonempty(brought)
     bad = np.flatnonzero(there & invalid(brought)) if valid else np.empty(0, np.int64)
@@ -160,10 +178,17 @@ def to_crs_of(other: Layer, layer: Layer, whole: LayerFacts | None = None) -> tu
     return brought, tuple(said)
 
 
-def laid_over(other: Layer, layer: Layer, whole: LayerFacts | None = None) -> tuple[np.ndarray, tuple[Remark, ...]]:
-    """As ``to_crs_of``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet."""
+def laid_over(
+    other: Layer, layer: Layer, whole: LayerFacts | None = None, about: Extent | None = None
+) -> tuple[np.ndarray, tuple[Remark, ...]]:
+    """As ``to_crs_of``, to be compared with this layer's shapes: of degrees, in every turn about the globe in which they can meet.
+
+    Parameters
+    ----------
+    about : where they lie, where this layer is a chunk of them.
+    """
     geometry, said = to_crs_of(other, layer, whole)
-    extent = layer.extent()
+    extent = about or layer.extent()
     if extent is None or not is_geographic(layer.crs):
         return geometry, said
     return laid_about(geometry, extent[0], extent[2]), said

@@ -106,18 +106,36 @@ def with_brought(
         having, place = np.unique(of[inside], return_inverse=True)
         of[inside] = place
         groups = Groups(of, np.searchsorted(of[inside], np.arange(len(having))))
-        wanted = [Statistic(n, "sum" if several == "sum" and is_number(other.table.column(n).type) else "list", n) for n, _ in names]
-        made = statistics_of(other.table.take(pa.array(pairs.other)), groups, wanted)
+        made = statistics_of(other.table.take(pa.array(pairs.other)), groups, figures_of(other, [n for n, _ in names], several))
         group = np.full(len(kept), -1, np.int64)
         group[having] = np.arange(len(having))
         columns = [taken(pa.chunked_array([c]), group) for c in made]
         partner = np.where(count == 1, partner, -1)
-    out = layer.take(rows) if len(rows) != len(layer) or several == "repeat" else layer
+    return with_columns(layer, other, names, columns, rows, several == "repeat"), rows, partner
+
+
+def figures_of(other: Layer, fields: Sequence[str], several: str) -> list[Statistic]:
+    """What becomes of several values, where they become one; nothing where they do not."""
+    if several not in ("sum", "list"):
+        return []
+    return [Statistic(n, "sum" if several == "sum" and is_number(other.table.column(n).type) else "list", n) for n in fields]
+
+
+def with_columns(
+    layer: Layer, other: Layer, names: Sequence[tuple[str, str]], columns: Sequence[Any], rows: np.ndarray, repeated: bool = False
+) -> Layer:
+    """Rows of a layer with further fields, which have their titles from those of the other layer.
+
+    Parameters
+    ----------
+    names : the fields of the other, with the names that they get.
+    """
+    out = layer.take(rows) if len(rows) != len(layer) or repeated else layer
     table = out.table
     for (_, new), column in zip(names, columns, strict=True):
         table = table.append_column(new, column)
     titles = {new: other.titles[name] for name, new in names if name in other.titles}
-    return out.with_table(table).titled({**layer.titles, **titles}), rows, partner
+    return out.with_table(table).titled({**layer.titles, **titles})
 
 
 def taken(column: pa.ChunkedArray, at: np.ndarray) -> pa.ChunkedArray:

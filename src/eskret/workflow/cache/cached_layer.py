@@ -6,7 +6,7 @@ import os
 import shutil
 import threading
 import weakref
-from collections.abc import Generator, Iterable, Mapping
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -113,6 +113,10 @@ class CachedLayer:
             shapes = pa.chunked_array([others.pop(0).column(0)]) if self.has_geometry else None
             ids = others.pop(0).column(0).to_numpy() if self.numbered else None
             yield self._layer(pa.Table.from_batches([table]), shapes, ids)
+
+    def columns(self, names: Sequence[str]) -> pa.Table:
+        """Some of its fields, of all rows: mapped, and so read only where somebody looks."""
+        return _read(self.home / TABLE).select(list(names))
 
     def load(self) -> Layer:
         """The layer with its rows: always the same one, for as long as this is there. Kernels know by that what they have

@@ -24,8 +24,9 @@ from eskret.workflow.cache.cached_layer import NUMBERS, SHAPES, TABLE, CachedLay
 class _Column:
     """Rows of one kind on their way into a file, so many a batch."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, rows: int) -> None:
         self._path = path
+        self._most = rows
         self._writer: Any = None
         self._waiting: list[pa.RecordBatch] = []
         self._rows = 0
@@ -37,13 +38,13 @@ class _Column:
             self._writer = pa.ipc.new_file(self._sink, self._schema)
         self._waiting += table.cast(self._schema).to_batches()
         self._rows += table.num_rows
-        if self._rows >= chunking.CHUNK:
+        if self._rows >= self._most:
             self._put(whole=False)
 
     def _put(self, whole: bool) -> None:
         batches, self._waiting, self._rows = self._waiting, [], 0
-        for batch in rebatched(batches, chunking.CHUNK):
-            if batch.num_rows == chunking.CHUNK or whole:
+        for batch in rebatched(batches, self._most):
+            if batch.num_rows == self._most or whole:
                 self._writer.write_batch(batch)
             else:
                 self._waiting, self._rows = [batch], batch.num_rows
@@ -61,13 +62,14 @@ class Spool:
     Parameters
     ----------
     home : a folder of its own, which is made.
+    rows : how many are written at a time; so many wait in memory at most. As a chunk has, where nothing is said.
     """
 
-    def __init__(self, home: Path) -> None:
+    def __init__(self, home: Path, rows: int = 0) -> None:
         home.mkdir(parents=True)
         self.home = home
         self._like: Layer | None = None
-        self._table, self._shapes, self._numbers = _Column(home / TABLE), _Column(home / SHAPES), _Column(home / NUMBERS)
+        self._table, self._shapes, self._numbers = (_Column(home / name, rows or chunking.CHUNK) for name in (TABLE, SHAPES, NUMBERS))
         self._kinds: set[GeometryKind] = set()
         self._types: set[int] = set()
         self._box = np.array([np.inf, np.inf, -np.inf, -np.inf])

@@ -1,9 +1,10 @@
-"""Large layers a chunk at a time: each worked on and proved by itself, what leaves written to disk, the accounts added up."""
+"""Large layers a chunk or a part at a time: each worked on and proved by itself, what leaves written to disk, the accounts added up."""
 
 from __future__ import annotations
 
 import math
 import os
+import shutil
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -11,21 +12,25 @@ from contextlib import closing
 from contextvars import copy_context
 from dataclasses import replace
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, added_up
 from eskret.core.ahead import ahead
 from eskret.core.layer import Layer
+from eskret.core.layer import chunks as chunking
+from eskret.core.words import PER_CENT
 from eskret.errors import Code
 from eskret.formats.reading import Watch
-from eskret.operations.base import Context, EachLayer, Outcome, Source
+from eskret.operations.base import Context, EachLayer, Once, Outcome, Source
 from eskret.workflow.cache.cached_layer import CachedLayer, weight_of
 from eskret.workflow.cache.spool import Spool
 
 _ROOM = 256 << 20
 """Bytes of chunks that are worked on at a time, at most."""
+_PARTS = 100
+"""Parts of a layer at most: each takes three open files while they are put down."""
 
 Prove = Callable[[Outcome], None]
 T = TypeVar("T")
@@ -46,11 +51,11 @@ def run_in_chunks(
     ------
     EskretError : the operation failed, or its accounts disagree.
     """
-    inner = replace(context, whole=layer.facts())
+    inner = replace(context, whole=layer.facts(), large=layer, once=Once())
 
     def work(chunk: Layer, done: int) -> Outcome:
         context.watch(done, len(layer))
-        return operation.run(chunk, settings, replace(inner, watch=_within(context.watch, done, len(layer))))
+        return operation.run(chunk, settings, replace(inner, begins=done, watch=_within(context.watch, done, len(layer))))
 
     def outcomes() -> Generator[Outcome, None, None]:
         """In the order of the chunks, several of which are worked on at a time, as far as there is room for them."""
@@ -76,6 +81,68 @@ def run_in_chunks(
     return gathered(outcomes(), home, prove)
 
 
+def run_in_parts(operation: EachLayer, layer: CachedLayer, settings: object, context: Context, home: Path, prove: Prove) -> Outcome:
+    """Do an operation on a layer that lies on disk in parts of rows that belong together, which are put down there first.
+
+    Parameters
+    ----------
+    home, prove : as ``run_in_chunks`` has them.
+
+    Raises
+    ------
+    EskretError : the operation failed, or its accounts disagree.
+    """
+    part = _parts(operation.places(layer, settings))
+    rows = np.argsort(part, kind="stable")
+    bounds = np.concatenate([[0], np.cumsum(np.bincount(part))])
+    done = 0
+
+    def outcomes() -> Generator[tuple[Outcome, np.ndarray], None, None]:
+        nonlocal done
+        # what is read and put down counts as much as what is then worked on
+        for number, one in enumerate(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch)):
+            at = rows[bounds[number] : bounds[number + 1]]
+            context.watch(len(layer) + done, 2 * len(layer))
+            watch = _within(context.watch, len(layer) + done, 2 * len(layer))
+            yield operation.run(one, settings, replace(context, whole=layer.facts(), watch=watch)), at
+            done += len(one)
+
+    return _gathered(outcomes(), home, prove)
+
+
+def _parts(places: np.ndarray) -> np.ndarray:
+    """For each row the part that it goes with (int16): groups one behind the other, about so many rows in each; rows of no group
+    with the first."""
+    most = max(chunking.LARGE, -(-len(places) // _PARTS))
+    ends = np.cumsum(np.bincount(places[places >= 0])) if (places >= 0).any() else np.ones(1, np.int64)
+    _, part = np.unique((ends - 1) // most, return_inverse=True)
+    return np.where(places >= 0, part[places], 0).astype(np.int16)
+
+
+def _parted(layer: CachedLayer, part: np.ndarray, home: Path, watch: Watch) -> Generator[Layer, None, None]:
+    """The parts of a layer, one after another, each with its rows in their order; they lie on disk meanwhile."""
+    home.mkdir(parents=True)
+    try:
+        count = int(part.max()) + 1
+        spools = [Spool(home / str(number), max(1, chunking.CHUNK // count)) for number in range(count)]
+        done = 0
+        for chunk in layer.chunks():
+            watch(done, 2 * len(layer))
+            mine = part[done : done + len(chunk)]
+            order = np.argsort(mine, kind="stable")
+            there, starts = np.unique(mine[order], return_index=True)
+            sorted_ = chunk if len(there) == 1 else chunk.take(order)
+            for number, begin, end in zip(there.tolist(), starts.tolist(), [*starts[1:].tolist(), len(chunk)], strict=True):
+                spools[number].add(sorted_.slice(begin, end))
+            done += len(chunk)
+        for spool in spools:
+            one = spool.close()
+            yield replace(one, kind=layer.kind).load()
+            shutil.rmtree(one.home, ignore_errors=True)
+    finally:
+        shutil.rmtree(home, ignore_errors=True)
+
+
 def read_in_chunks(
     operation: Source, part: object, settings: object, context: Context, home: Callable[[], Path | None], prove: Prove
 ) -> Outcome | None:
@@ -87,13 +154,18 @@ def read_in_chunks(
 
 def gathered(outcomes: Iterable[Outcome], home: Path, prove: Prove) -> Outcome:
     """Outcomes of chunks as one: its layer on disk, its accounts added up."""
+    return _gathered(((outcome, None) for outcome in outcomes), home, prove)
+
+
+def _gathered(outcomes: Iterable[tuple[Outcome, np.ndarray | None]], home: Path, prove: Prove) -> Outcome:
+    """With the rows of the whole that each is of, where they do not stand one behind the other."""
     spool, whole = Spool(home), Merged()
     with closing(ahead(outcomes)) as coming:
-        for outcome in coming:
+        for outcome, rows in coming:
             prove(outcome)
             (layer,) = outcome.layers
             spool.add(layer)
-            whole.add(outcome)
+            whole.add(outcome, rows)
     return whole.outcome(spool.close())
 
 
@@ -106,16 +178,16 @@ class Merged:
     """The accounts of chunks, added up in their order."""
 
     def __init__(self) -> None:
-        self._inputs: dict[tuple[str, str], list[InputAccount]] = {}
+        self._inputs: dict[tuple[str, str], list[tuple[InputAccount, np.ndarray | None]]] = {}
         self._outputs: list[OutputAccount] = []
         self._remarks: list[Remark] = []
         self._relation: Relation | None = None
         self._failed = ""
 
-    def add(self, outcome: Outcome) -> None:
-        """The accounts of the next chunk."""
+    def add(self, outcome: Outcome, rows: np.ndarray | None = None) -> None:
+        """The accounts of the next chunk, or of a part that is made of these rows."""
         for account in outcome.inputs:
-            self._inputs.setdefault((account.setting, account.layer), []).append(account)
+            self._inputs.setdefault((account.setting, account.layer), []).append((account, rows))
         self._outputs += outcome.outputs
         self._remarks = added_up(self._remarks, outcome.remarks)
         self._relation = outcome.relation or self._relation
@@ -123,36 +195,42 @@ class Merged:
 
     def outcome(self, layer: CachedLayer) -> Outcome:
         """All of it, with the layer that was made. Lineage was proved chunk by chunk, and is not kept."""
-        inputs = tuple(_input(accounts) if accounts[0].first else _other(accounts) for accounts in self._inputs.values())
+        inputs = tuple(_input(found) if found[0][0].first else _other([a for a, _ in found]) for found in self._inputs.values())
         remarks = [r for r in self._remarks if not len(layer) or r.code is not Code.NOTHING_LEFT]
         layers: tuple[Layer, ...] = (layer,)  # type: ignore[assignment]
-        return Outcome(layers, inputs, (_output(self._outputs),), None, tuple(remarks), relation=self._relation, failed=self._failed)
+        found = Outcome(layers, inputs, (_output(self._outputs),), None, tuple(remarks), relation=self._relation, failed=self._failed)
+        return found.told()
 
 
-def _input(accounts: Sequence[InputAccount]) -> InputAccount:
-    """Rows one behind the other."""
-    starts = np.concatenate([[0], np.cumsum([a.rows for a in accounts])])
+def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAccount:
+    """Rows one behind the other, or where they are said to stand."""
+    starts = np.concatenate([[0], np.cumsum([a.rows for a, _ in found])])
     reasons: dict[str, int] = {}
     rows, codes = [], []
     altered: dict[tuple[str, str], list[tuple[np.ndarray, np.ndarray | None]]] = {}
-    for start, one in zip(starts, accounts, strict=False):
+    for start, (one, at) in zip(starts, found, strict=False):
         numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
         if len(one.set_aside):
-            rows.append(one.set_aside.rows + start)
+            rows.append(_placed(one.set_aside.rows, start, at))
             codes.append(numbers[one.set_aside.codes])
         for change in one.altered:
-            altered.setdefault((change.what, change.unit), []).append((change.rows + start, change.amounts))
-    aside = SetAside(np.concatenate(rows), np.concatenate(codes), tuple(reasons)) if rows else SetAside()
+            altered.setdefault((change.what, change.unit), []).append((_placed(change.rows, start, at), change.amounts))
+    aside = SetAside(*_in_order(rows, codes), tuple(reasons)) if rows else SetAside()
     changes = tuple(
-        Altered(what, np.concatenate([r for r, _ in parts]), _joined([a for _, a in parts]), unit)
-        for (what, unit), parts in altered.items()
+        Altered(what, *_in_order([r for r, _ in parts], [a for _, a in parts]), unit) for (what, unit), parts in altered.items()
     )
-    return replace(accounts[0], rows=int(starts[-1]), set_aside=aside, altered=changes)
+    return replace(found[0][0], rows=int(starts[-1]), set_aside=aside, altered=changes)
 
 
-def _joined(amounts: Sequence[np.ndarray | None]) -> np.ndarray | None:
-    there = [a for a in amounts if a is not None]
-    return np.concatenate(there) if len(there) == len(amounts) else None
+def _placed(rows: np.ndarray, start: int, at: np.ndarray | None) -> np.ndarray:
+    return rows + start if at is None else at[rows]
+
+
+def _in_order(rows: Sequence[np.ndarray], values: Sequence[np.ndarray | None]) -> tuple[np.ndarray, Any]:
+    """Rows of chunks or parts, ascending, with what belongs to them where all have it."""
+    whole, there = np.concatenate(rows), [v for v in values if v is not None]
+    order = np.argsort(whole, kind="stable")
+    return whole[order], np.concatenate(there)[order] if len(there) == len(values) else None
 
 
 def _other(accounts: Sequence[InputAccount]) -> InputAccount:
@@ -168,20 +246,27 @@ def _other(accounts: Sequence[InputAccount]) -> InputAccount:
 
 
 def _output(accounts: Sequence[OutputAccount]) -> OutputAccount:
-    totals: dict[tuple[str, str], list[float]] = {}
+    totals: dict[tuple[str, str], list[tuple[float, int]]] = {}
     controls: dict[tuple[str, str], list[ControlTotal]] = {}
     for one in accounts:
         for name, value, unit in one.totals:
-            totals.setdefault((name, unit), []).append(value)
+            totals.setdefault((name, unit), []).append((value, one.rows))
         for control in one.controls:
             controls.setdefault((control.name, control.unit), []).append(control)
     return OutputAccount(
         accounts[0].layer,
         sum(a.rows for a in accounts),
-        tuple((name, math.fsum(values), unit) for (name, unit), values in totals.items()),
+        tuple(
+            (name, _share(found) if unit == PER_CENT else math.fsum(v for v, _ in found), unit) for (name, unit), found in totals.items()
+        ),
         tuple(_control(found) for found in controls.values()),
         accounts[0].like,
     )
+
+
+def _share(found: Sequence[tuple[float, int]]) -> float:
+    """Per cent of all rows, from those of some each."""
+    return 100.0 * sum(round(share * rows / 100) for share, rows in found) / sum(rows for _, rows in found)
 
 
 def _control(found: Sequence[ControlTotal]) -> ControlTotal:

@@ -43,8 +43,13 @@ def leaves_in_chunks(
     """
     if isinstance(operation, Source):
         return tuple(leaving)
-    so = isinstance(operation, EachLayer) and any(in_chunks(f) and operation.takes(f, settings[f.key]) is Takes.ROWS for f in entering)
+    so = any(_taken(operation, f, settings) is not Takes.WHOLE for f in entering)
     return tuple(x if x.in_chunks == so else replace(x, in_chunks=so) for x in leaving)
+
+
+def _taken(operation: Operation, facts: LayerFacts, settings: Mapping[str, Any]) -> Takes:
+    """How a layer that enters is taken: in chunks or parts only where it comes so."""
+    return operation.takes(facts, settings[facts.key]) if in_chunks(facts) and isinstance(operation, EachLayer) else Takes.WHOLE
 
 
 class Needs:
@@ -70,11 +75,10 @@ class Needs:
         if isinstance(operation, Source):
             whole = [(READ * weigh(x), x.key) for x in leaving if not in_chunks(x)]
         elif isinstance(operation, EachLayer):
-            whole = [
-                (chunking.WHOLE * weigh(f), f.key)
-                for f in entering
-                if not (in_chunks(f) and operation.takes(f, settings[f.key]) is Takes.ROWS)
-            ]
+            taken = [(f, _taken(operation, f, settings)) for f in entering]
+            whole = [(chunking.WHOLE * weigh(f), f.key) for f, how in taken if how is Takes.WHOLE]
+            # parts of a layer lie there beside it
+            self._spooled += sum(weigh(f) for f, how in taken if how is Takes.PARTS)
         elif isinstance(operation, Delivery):
             whole = [(READ * weigh(f), f.key) for f in entering if not (operation.reads_chunks and in_chunks(f))]
         else:

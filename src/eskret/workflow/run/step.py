@@ -40,7 +40,7 @@ from eskret.workflow.model.document import Step
 from eskret.workflow.model.iteration import ForEach, Iteration, rounds_of
 from eskret.workflow.model.references import bound_step, others_of, resolve, settings_for, with_parameters
 from eskret.workflow.model.styles import sld_for
-from eskret.workflow.run.chunked import read_in_chunks, run_in_chunks
+from eskret.workflow.run.chunked import read_in_chunks, run_in_chunks, run_in_parts
 from eskret.workflow.run.consent import stranger
 from eskret.workflow.run.needs import READ
 
@@ -221,10 +221,12 @@ class StepRun:
 
     def _each(self, operation: EachLayer, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
         (layer,) = layers
-        if isinstance(layer, CachedLayer) and _in_rows(operation, layer, settings):
-            place = self.owner.spools.place()
-            if place is not None:
-                return [run_in_chunks(operation, layer, settings, context, place, self._prove, self.owner.memory.size // 4)]
+        taken = _taken(operation, layer, settings) if isinstance(layer, CachedLayer) else Takes.WHOLE
+        place = self.owner.spools.place() if taken is not Takes.WHOLE else None
+        if isinstance(layer, CachedLayer) and place is not None:
+            if taken is Takes.PARTS:
+                return [run_in_parts(operation, layer, settings, context, place, self._prove)]
+            return [run_in_chunks(operation, layer, settings, context, place, self._prove, self.owner.memory.size // 4)]
         return [operation.run(materialise(layer), settings, context)]
 
     def _read(self, operation: Source, source: Any, _: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
@@ -270,7 +272,7 @@ class StepRun:
             x
             for x in entering
             if not (isinstance(x, CachedLayer) and x.chunked)
-            or not (operation.reads_chunks if isinstance(operation, Delivery) else _in_rows(operation, x, settings))
+            or not (operation.reads_chunks if isinstance(operation, Delivery) else _taken(operation, x, settings) is not Takes.WHOLE)
         ]
         size = sum(weight_of(x) for x in whole if len(x) >= MANY)
         return size if size > _MUCH else 0
@@ -517,9 +519,9 @@ def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, 
     return operation.deliver(given, settings, context)
 
 
-def _in_rows(operation: Operation, layer: CachedLayer, settings: Any) -> bool:
-    """Whether a layer that lies on disk in chunks is taken so."""
-    return layer.chunked and isinstance(operation, EachLayer) and operation.takes(layer.facts(), settings) is Takes.ROWS
+def _taken(operation: Operation, layer: CachedLayer, settings: Any) -> Takes:
+    """How a layer that lies on disk is taken: in chunks or parts only where it lies there so."""
+    return operation.takes(layer.facts(), settings) if layer.chunked and isinstance(operation, EachLayer) else Takes.WHOLE
 
 
 def _raise(error: EskretError) -> Sequence[Outcome]:
