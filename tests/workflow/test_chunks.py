@@ -102,7 +102,7 @@ def test_drawn_workflows_in_chunks_as_whole(
     path = tmp_path / f"w{number}.toml"
     path.write_text(drawn.workflow(number))
     whole, chunked, written, again = run_twice(path, request)
-    assert chunked == whole
+    assert chunked == whole, differing(whole, chunked)
     assert again == written
 
 

@@ -520,8 +520,11 @@ def _deliver(operation: Delivery, layers: Sequence[LayerHandle], settings: Any, 
 
 
 def _taken(operation: Operation, layer: CachedLayer, settings: Any) -> Takes:
-    """How a layer that lies on disk is taken: in chunks or parts only where it lies there so."""
-    return operation.takes(layer.facts(), settings) if layer.chunked and isinstance(operation, EachLayer) else Takes.WHOLE
+    """How a layer that lies on disk is taken: in chunks or parts only where it lies there so; one without rows has no parts."""
+    if not layer.chunked or not isinstance(operation, EachLayer):
+        return Takes.WHOLE
+    found = operation.takes(layer.facts(), settings)
+    return found if len(layer) or found is not Takes.PARTS else Takes.WHOLE
 
 
 def _raise(error: EskretError) -> Sequence[Outcome]:
