@@ -57,63 +57,69 @@ def run_in_chunks(
         context.watch(done, len(layer))
         return operation.run(chunk, settings, replace(inner, begins=done, watch=_within(context.watch, done, len(layer))))
 
-    def outcomes() -> Generator[Outcome, None, None]:
-        """In the order of the chunks, several of which are worked on at a time, as far as there is room for them."""
-        under_way: deque[tuple[Future[Outcome], int]] = deque()
-        done = weight = 0
-        with ThreadPoolExecutor(os.cpu_count() or 2) as pool, closing(ahead(layer.chunks())) as coming:
-            try:
-                for chunk in coming:
-                    mine = weight_of(chunk)
-                    while under_way and (len(under_way) > (os.cpu_count() or 2) or weight + mine > min(room, _ROOM)):
-                        future, less = under_way.popleft()
-                        weight -= less
-                        yield future.result()
-                    under_way.append((pool.submit(copy_context().run, work, chunk, done), mine))
-                    weight += mine
-                    done += len(chunk)
-                while under_way:
-                    yield under_way.popleft()[0].result()
-            finally:
-                for future, _ in under_way:
-                    future.cancel()
-
-    return gathered(outcomes(), home, prove)
+    return _gathered(_at_work(work, ((chunk, None) for chunk in layer.chunks()), room), home, prove)
 
 
-def run_in_parts(operation: EachLayer, layer: CachedLayer, settings: object, context: Context, home: Path, prove: Prove) -> Outcome:
+def run_in_parts(
+    operation: EachLayer, layer: CachedLayer, settings: object, context: Context, home: Path, prove: Prove, room: int = _ROOM
+) -> Outcome:
     """Do an operation on a layer that lies on disk in parts of rows that belong together, which are put down there first.
 
     Parameters
     ----------
-    home, prove : as ``run_in_chunks`` has them.
+    home, prove, room : as ``run_in_chunks`` has them.
 
     Raises
     ------
     EskretError : the operation failed, or its accounts disagree.
     """
     part = _parts(operation.places(layer, settings))
-    rows = np.argsort(part, kind="stable")
-    bounds = np.concatenate([[0], np.cumsum(np.bincount(part))])
-    done = 0
+    inner, twice = replace(context, whole=layer.facts()), 2 * len(layer)
 
-    def outcomes() -> Generator[tuple[Outcome, np.ndarray], None, None]:
-        nonlocal done
+    def work(one: Layer, done: int) -> Outcome:
         # what is read and put down counts as much as what is then worked on
-        for number, one in enumerate(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch)):
-            at = rows[bounds[number] : bounds[number + 1]]
-            context.watch(len(layer) + done, 2 * len(layer))
-            watch = _within(context.watch, len(layer) + done, 2 * len(layer))
-            yield operation.run(one, settings, replace(context, whole=layer.facts(), watch=watch)), at
-            done += len(one)
+        context.watch(len(layer) + done, twice)
+        return operation.run(one, settings, replace(inner, watch=_within(context.watch, len(layer) + done, twice)))
 
-    return _gathered(outcomes(), home, prove)
+    def parts() -> Generator[tuple[Layer, np.ndarray], None, None]:
+        rows = np.argsort(part, kind="stable")
+        bounds = np.concatenate([[0], np.cumsum(np.bincount(part))])
+        for number, one in enumerate(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch)):
+            yield one, rows[bounds[number] : bounds[number + 1]]
+
+    return _gathered(_at_work(work, parts(), room), home, prove)
+
+
+def _at_work(
+    work: Callable[[Layer, int], Outcome], layers: Iterable[tuple[Layer, np.ndarray | None]], room: int
+) -> Generator[tuple[Outcome, np.ndarray | None], None, None]:
+    """Outcomes in the order of the layers, several of which are worked on at a time, as far as there is room for them: each is told
+    how many rows were before it."""
+    under_way: deque[tuple[Future[Outcome], int, np.ndarray | None]] = deque()
+    done = weight = 0
+    with ThreadPoolExecutor(os.cpu_count() or 2) as pool, closing(ahead(layers)) as coming:
+        try:
+            for one, rows in coming:
+                mine = weight_of(one)
+                while under_way and (len(under_way) > (os.cpu_count() or 2) or weight + mine > min(room, _ROOM)):
+                    future, less, at = under_way.popleft()
+                    weight -= less
+                    yield future.result(), at
+                under_way.append((pool.submit(copy_context().run, work, one, done), mine, rows))
+                weight += mine
+                done += len(one)
+            while under_way:
+                future, _, at = under_way.popleft()
+                yield future.result(), at
+        finally:
+            for future, _, _ in under_way:
+                future.cancel()
 
 
 def _parts(places: np.ndarray) -> np.ndarray:
     """For each row the part that it goes with (int16): groups one behind the other, about so many rows in each; rows of no group
     with the first."""
-    most = max(chunking.LARGE, -(-len(places) // _PARTS))
+    most = max(chunking.CHUNK, -(-len(places) // _PARTS))
     ends = np.cumsum(np.bincount(places[places >= 0])) if (places >= 0).any() else np.ones(1, np.int64)
     _, part = np.unique((ends - 1) // most, return_inverse=True)
     return np.where(places >= 0, part[places], 0).astype(np.int16)
@@ -138,7 +144,7 @@ def _parted(layer: CachedLayer, part: np.ndarray, home: Path, watch: Watch) -> G
         for spool in spools:
             one = spool.close()
             yield replace(one, kind=layer.kind).load()
-            shutil.rmtree(one.home, ignore_errors=True)
+            shutil.rmtree(one.home, ignore_errors=True)  # which is mapped for as long as somebody uses it
     finally:
         shutil.rmtree(home, ignore_errors=True)
 

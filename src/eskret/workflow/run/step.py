@@ -224,9 +224,8 @@ class StepRun:
         taken = _taken(operation, layer, settings) if isinstance(layer, CachedLayer) else Takes.WHOLE
         place = self.owner.spools.place() if taken is not Takes.WHOLE else None
         if isinstance(layer, CachedLayer) and place is not None:
-            if taken is Takes.PARTS:
-                return [run_in_parts(operation, layer, settings, context, place, self._prove)]
-            return [run_in_chunks(operation, layer, settings, context, place, self._prove, self.owner.memory.size // 4)]
+            run = run_in_parts if taken is Takes.PARTS else run_in_chunks
+            return [run(operation, layer, settings, context, place, self._prove, self.owner.memory.size // 4)]
         return [operation.run(materialise(layer), settings, context)]
 
     def _read(self, operation: Source, source: Any, _: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
