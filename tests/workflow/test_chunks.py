@@ -16,6 +16,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import geopandas
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -378,6 +379,53 @@ def test_csv_is_written_in_chunks_as_whole(
     monkeypatch.setattr(delimited.Csv, "write_chunks", lambda self, *a: [written.append(1), write(self, *a)][1])
     whole, chunked, before, after = run_twice(path, request)
     assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and written == [1, 1]
+
+
+SAVED = [(e, m) for e in (".geojson", ".geojsons") for m in ("", "native = true", 'crs = "EPSG:3857"\nnative = true', "decimals = 2")]
+SAVED += [(".fgb", ""), (".fgb", 'crs = "EPSG:3035"'), (".geojson", 'title = "Beds"\nlicence = "CC0"')]
+
+
+@pytest.mark.parametrize(("ending", "more"), SAVED)
+@pytest.mark.parametrize("layer", ["points", "lines", "areas", "mixed"])
+def test_files_of_one_layer_are_written_in_chunks_as_whole(
+    layer: str, ending: str, more: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """To the byte, with shapes that are missing, empty or several in one."""
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        f'eskret = 1\ntitle = "Text"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg"]\nlayers = ["{layer}"]\n'
+        f'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w{ending}"\n{more}\n'
+    )
+    written: list[int] = []
+    kind = type(format_to_write(Path(f"a{ending}")))
+    write = kind.write_chunks
+    monkeypatch.setattr(kind, "write_chunks", lambda self, *a: [written.append(1), write(self, *a)][1])
+    whole = told(path)
+    before = (tmp_path / "out" / f"w{ending}").read_bytes()
+    shutil.rmtree(tmp_path / "out")
+    path.with_suffix(".outputs.json").unlink()
+    request.getfixturevalue("small")
+    chunked = told(path)
+    assert isinstance(whole, dict) and not whole["error"], whole["error"]
+    assert chunked == whole, differing(whole, chunked)
+    after = (tmp_path / "out" / f"w{ending}").read_bytes()
+    assert written == [1] and after == before
+
+
+@pytest.mark.parametrize("crs", ["EPSG:4326", "EPSG:3832"])
+def test_what_is_cut_on_the_way_into_geojson_is_looked_at_whole(crs: str, tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    boxes = [shapely.box(x, -18.0, x + 3.0, -16.0) for x in (160.0, 165.0, 170.0, 172.0, 174.0, 175.0, 176.0, 178.5)]
+    frame = geopandas.GeoDataFrame({"n": range(8)}, geometry=boxes, crs=4326).to_crs(crs)
+    frame.to_file(tmp_path / "a.gpkg", layer="a")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Over"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["a.gpkg"]\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.geojson"\n'
+    )
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and any("cut at the antimeridian" in r["text"] for r in whole["steps"][1]["remarks"])
+    assert chunked == whole and after == before
 
 
 WORKFLOW = """eskret = 1

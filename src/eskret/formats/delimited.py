@@ -109,7 +109,13 @@ class Csv(Format):
         return not timed and not layer.has_z and not (layer.kind is GeometryKind.POINT and 4 in layer.types)
 
     def write_chunks(
-        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+        self,
+        path: Path,
+        chunks: Generator[Layer, None, None],
+        like: ChunkedLayer,
+        how: Writing,
+        watch: Watch = no_watch,
+        looked: np.ndarray | None = None,
     ) -> Put:
         write_rows(path, chunks, len(like), watch)
         return Put(self.count(path))

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
 from typing import ClassVar, NamedTuple
 
+import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Remark
@@ -38,6 +39,8 @@ class Writing:
     indent: bool = False
     crs: str = CRS84
     words: Mapping[str, str] = field(default_factory=dict)
+    name: str = ""
+    """How the layer is called in the file."""
 
 
 @dataclass(frozen=True)
@@ -177,10 +180,21 @@ class Format:
         """Whether a layer that lies on disk in chunks can be written as it comes."""
         return False
 
+    def looks_first(self, chunks: Iterable[Layer], like: ChunkedLayer, how: Writing, watch: Watch = no_watch) -> np.ndarray | None:
+        """What must be known of all rows before the first of them is written; None where that is to be done whole after all."""
+        return np.empty(0)
+
     def write_chunks(
-        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+        self,
+        path: Path,
+        chunks: Generator[Layer, None, None],
+        like: ChunkedLayer,
+        how: Writing,
+        watch: Watch = no_watch,
+        looked: np.ndarray | None = None,
     ) -> Put:
-        """Write one layer to a new file, some rows at a time; ``like`` says what is known of all of them."""
+        """Write one layer to a new file, some rows at a time; ``like`` says what is known of all of them, ``looked`` what
+        ``looks_first`` found."""
         raise NotImplementedError
 
     def count(self, path: Path) -> int:

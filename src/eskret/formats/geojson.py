@@ -6,9 +6,10 @@ Coordinates are written from plain arrays: making a text of each shape by itself
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Generator, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import ClassVar
@@ -19,10 +20,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.crs import crs_facts, move, parse_crs, same_crs
+from eskret.core.crs import Extent, crs_facts, move, parse_crs, same_crs
 from eskret.core.geometry import antimeridian
 from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.layer import Field, GeometryKind, Layer
+from eskret.core.layer import ChunkedLayer, Field, GeometryKind, Layer
 from eskret.core.layer.wkb import LINE
 from eskret.core.tables.rows import remaining
 from eskret.core.words import pluralise
@@ -83,8 +84,9 @@ def decimals_for(crs: str | None) -> int:
     return DECIMALS if crs is None or crs_facts(crs).geographic else METRIC_DECIMALS
 
 
-def prepare(layer: Layer, decimals: int, crs: str = CRS84) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Geometry in longitude and latitude (or another CRS), rounded, rings wound by the right-hand rule.
+def prepare(layer: Layer, decimals: int, crs: str = CRS84, extent: Extent | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Geometry in longitude and latitude (or another CRS), rounded, rings wound by the right-hand rule; ``extent`` is that of all
+    shapes, where these are some of them.
 
     Returns
     -------
@@ -94,7 +96,7 @@ def prepare(layer: Layer, decimals: int, crs: str = CRS84) -> tuple[np.ndarray, 
     geometry = layer.geometry if layer.geometry is not None else np.full(len(layer), None, dtype=object)
     lost = cut = np.empty(0, np.int64)
     if layer.crs is not None:
-        found = reproject_whole(geometry, layer.crs, crs)
+        found = reproject_whole(geometry, layer.crs, crs, extent=extent)
         geometry, lost, cut = found.geometry, found.lost, found.cut
     return shapely.orient_polygons(rounded(geometry, decimals)), lost, cut
 
@@ -125,7 +127,7 @@ def plain_value(value: object) -> object:
     return value.hex() if isinstance(value, bytes) else str(value)
 
 
-def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
+def _pieces(layer: Layer, decimals: int, crs: str, extent: Extent | None) -> _Pieces | None:
     """The layer's shapes as arrays in a CRS, where they are all points, lines or areas of single parts, all have a place there
     and none goes over the antimeridian; None where they must be looked at one by one."""
     encoded = layer.undecoded
@@ -139,7 +141,7 @@ def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
     else:
         return None
     if layer.crs is not None:
-        xy = _moved(xy, layer.crs, crs)
+        xy = _moved(xy, layer.crs, crs, extent)
     if not np.isfinite(xy).all():
         return None
     beyond = (np.abs(xy[:, 1]) > 90).any()
@@ -151,11 +153,11 @@ def _pieces(layer: Layer, decimals: int, crs: str) -> _Pieces | None:
     return _Pieces(kind, np.ascontiguousarray(xy), starts, owner, len(encoded))
 
 
-def _moved(xy: np.ndarray, source: str, target: str) -> np.ndarray:
+def _moved(xy: np.ndarray, source: str, target: str, extent: Extent | None) -> np.ndarray:
     """Coordinates in another CRS; many of them on two cores."""
     if len(xy) < _MANY or same_crs(source, target):
-        return move(xy, source, target)
-    area = (float(xy[:, 0].min()), float(xy[:, 1].min()), float(xy[:, 0].max()), float(xy[:, 1].max()))
+        return move(xy, source, target, extent)
+    area = extent or (float(xy[:, 0].min()), float(xy[:, 1].min()), float(xy[:, 0].max()), float(xy[:, 1].max()))
     with ThreadPoolExecutor(2) as pool:
         return np.concatenate([*pool.map(lambda part: move(part, source, target, area), np.array_split(xy, 2))])
 
@@ -233,26 +235,93 @@ def write(
     members : more members of the collection, such as a title.
     """
     digits = decimals_for(crs) if decimals is None else decimals
-    pieces = _pieces(layer, digits, crs)
-    lost, cut = np.empty(0, np.int64), np.empty(0, np.int64)
-    geometry: np.ndarray | _Pieces
-    if pieces is not None:
-        geometry = pieces
-    else:
-        shapes, lost, closed = prepare(layer, digits, crs)
-        if len(lost):
-            stays = remaining(len(layer), lost)
-            layer, shapes = layer.take(stays), shapes[stays]
-            closed = np.searchsorted(stays, closed)
-        if same_crs(crs, CRS84):
-            _check_degrees(shapes, layer)
-            shapes, cut = antimeridian.cut(shapes)
-            shapes[cut] = shapely.orient_polygons(rounded(shapes[cut], digits))
-            cut = np.union1d(cut, closed)
-        geometry = shapes
+    layer, geometry, lost, cut = _brought(layer, digits, crs)
     with DigestingFile(path) as out:
-        _write(out, layer, geometry, watch, indent, crs, sequence, bounding_box, len(cut) > 0, members or {})
+        if not sequence:
+            out.write(_head(members or {}, crs, _box(geometry, len(cut) > 0) if bounding_box else None))
+        _put(out, layer, geometry, watch, indent, sequence)
+        out.write(b"" if sequence else b"\n]}\n")
     return Written(lost, len(cut), out.sha256)
+
+
+def whole_box(chunks: Iterable[Layer], decimals: int, crs: str, extent: Extent | None, watch: Watch = no_watch) -> np.ndarray | None:
+    """The bounding box of the chunks of a layer once they are written; None where one of their shapes is cut on the way or finds no
+    place, so that the layer must be looked at whole.
+
+    Parameters
+    ----------
+    extent : of all of them, as they are.
+    """
+    boxes = [np.full(6, np.nan)]
+    done = 0
+    for chunk in chunks:
+        _, geometry, lost, cut = _brought(chunk, decimals, crs, extent)
+        if len(lost) or len(cut):
+            return None
+        box = _box(geometry, False)
+        boxes.append(box if len(box) == 6 else np.array([box[0], box[1], np.nan, box[2], box[3], np.nan]))
+        done += len(chunk)
+        watch(done, done)
+    found = np.concatenate([np.fmin.reduce(boxes)[:3], np.fmax.reduce(boxes)[3:]])
+    return found if not np.isnan(found[2]) else found[[0, 1, 3, 4]]
+
+
+def write_rows(
+    path: Path,
+    chunks: Iterable[Layer],
+    box: np.ndarray,
+    rows: int,
+    *,
+    decimals: int,
+    crs: str = CRS84,
+    extent: Extent | None = None,
+    sequence: bool = False,
+    members: Mapping[str, str] | None = None,
+    watch: Watch = no_watch,
+) -> str:
+    """Write a layer that comes in chunks as ``write`` does one that is there whole; gives the file's digest.
+
+    Parameters
+    ----------
+    box, extent : of all of them, as ``whole_box`` gives and takes them.
+    rows : how many there will be.
+    """
+    done = 0
+    with DigestingFile(path) as out:
+        if not sequence:
+            out.write(_head(members or {}, crs, box))
+        for chunk in chunks:
+            layer, geometry, _, _ = _brought(chunk, decimals, crs, extent)
+            _put(out, layer, geometry, partial(_further, watch, done, rows), False, sequence, done > 0)
+            done += len(layer)
+        out.write(b"" if sequence else b"\n]}\n")
+    return out.sha256
+
+
+def _further(watch: Watch, before: int, of: int, done: int, _: int) -> None:
+    watch(before + done, of)
+
+
+def _brought(
+    layer: Layer, digits: int, crs: str, extent: Extent | None = None
+) -> tuple[Layer, np.ndarray | _Pieces, np.ndarray, np.ndarray]:
+    """The rows that have a place in the CRS and their shapes there, rounded, wound and cut; the positions (int64) of those that have
+    none, and of those that were cut or closed."""
+    pieces = _pieces(layer, digits, crs, extent)
+    nothing = np.empty(0, np.int64)
+    if pieces is not None:
+        return layer, pieces, nothing, nothing
+    shapes, lost, closed = prepare(layer, digits, crs, extent)
+    if len(lost):
+        stays = remaining(len(layer), lost)
+        layer, shapes = layer.take(stays), shapes[stays]
+        closed = np.searchsorted(stays, closed)
+    if not same_crs(crs, CRS84):
+        return layer, shapes, lost, nothing
+    _check_degrees(shapes, layer)
+    shapes, cut = antimeridian.cut(shapes)
+    shapes[cut] = shapely.orient_polygons(rounded(shapes[cut], digits))
+    return layer, shapes, lost, np.union1d(cut, closed)
 
 
 def _check_degrees(shapes: np.ndarray, layer: Layer) -> None:
@@ -266,36 +335,25 @@ def _check_degrees(shapes: np.ndarray, layer: Layer) -> None:
         )
 
 
-def _write(
-    out: DigestingFile,
-    layer: Layer,
-    geometry: np.ndarray | _Pieces,
-    watch: Watch,
-    indent: bool,
-    crs: str,
-    sequence: bool,
-    bounding_box: bool,
-    over: bool,
-    members: Mapping[str, str],
-) -> None:
-    if sequence:
-        for text in features(layer, geometry, watch, indent):
-            out.write(b"\x1e" + text + b"\n")
-        return
-    out.write(b'{"type":"FeatureCollection",')
-    for name, said in members.items():
-        out.write(orjson.dumps(name) + b":" + orjson.dumps(said) + b",")
+def _head(members: Mapping[str, str], crs: str, box: np.ndarray | None) -> bytes:
+    """What stands before the features of a collection."""
+    out = [b'{"type":"FeatureCollection",']
+    out += [orjson.dumps(name) + b":" + orjson.dumps(said) + b"," for name, said in members.items()]
     if not same_crs(crs, CRS84):
-        out.write(b'"crs":' + orjson.dumps(_named(crs)) + b",")
-    box = _box(geometry, over)
-    if bounding_box and not np.isnan(box).any():
-        out.write(b'"bbox":' + orjson.dumps([float(v) for v in box]) + b",")
-    out.write(b'"features":[\n')
-    between = b""
+        out.append(b'"crs":' + orjson.dumps(_named(crs)) + b",")
+    if box is not None and not np.isnan(box).any():
+        out.append(b'"bbox":' + orjson.dumps([float(v) for v in box]) + b",")
+    return b"".join(out) + b'"features":[\n'
+
+
+def _put(
+    out: DigestingFile, layer: Layer, geometry: np.ndarray | _Pieces, watch: Watch, indent: bool, sequence: bool, behind: bool = False
+) -> None:
+    """The features, each on a line; ``behind`` others where there are some already."""
+    before, after = (b"\x1e", b"\n") if sequence else (b",\n" if behind else b"", b"")
     for text in features(layer, geometry, watch, indent):
-        out.write(between + text)
-        between = b",\n"
-    out.write(b"\n]}\n")
+        out.write(before + text + after)
+        before = before if sequence else b",\n"
 
 
 def _named(crs: str) -> dict[str, object]:
@@ -373,10 +431,50 @@ class GeoJson(Format):
             indent=how.indent and not self.sequence,
             crs=how.crs,
             sequence=self.sequence,
-            members={{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t},
+            members=self._members(how),
             watch=watch,
         )
         return Put(self.count(path), done.lost, done.cut, done.sha256)  # type: ignore[arg-type]
+
+    def looks_first(self, chunks: Iterable[Layer], like: ChunkedLayer, how: Writing, watch: Watch = no_watch) -> np.ndarray | None:
+        if how.indent and not self.sequence:
+            return None  # which is for people, and so no large file; shapes are spread over lines or not as all of them are
+        return whole_box(chunks, self._digits(how), how.crs, like.facts().extent, watch)
+
+    def takes_chunks(self, layer: ChunkedLayer) -> bool:
+        return True
+
+    def write_chunks(
+        self,
+        path: Path,
+        chunks: Generator[Layer, None, None],
+        like: ChunkedLayer,
+        how: Writing,
+        watch: Watch = no_watch,
+        looked: np.ndarray | None = None,
+    ) -> Put:
+        assert looked is not None
+        told = write_rows(
+            path,
+            chunks,
+            looked,
+            len(like),
+            decimals=self._digits(how),
+            crs=how.crs,
+            extent=like.facts().extent,
+            sequence=self.sequence,
+            members=self._members(how),
+            watch=watch,
+        )
+        return Put(self.count(path), sha256=told)
+
+    @staticmethod
+    def _digits(how: Writing) -> int:
+        return decimals_for(how.crs) if how.decimals is None else how.decimals
+
+    @staticmethod
+    def _members(how: Writing) -> dict[str, str]:
+        return {{"licence": "license"}.get(n, n): t for n, t in how.words.items() if t}
 
     def count(self, path: Path) -> int:
         return count(path)

@@ -13,7 +13,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.crs import parse_crs
-from eskret.core.layer import Field, GeometryKind, Layer
+from eskret.core.layer import ChunkedLayer, Field, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, encoded
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, EskretError
@@ -21,6 +21,7 @@ from eskret.formats.fitting import Bounds, Choices
 from eskret.formats.format import Format, Pairs, Put, Writing
 from eskret.formats.gdal import library, unsynced
 from eskret.formats.geopackage import declared
+from eskret.formats.geopackage.writer import as_multiples, declared_type
 from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
@@ -233,13 +234,71 @@ class FlatGeobuf(ByLibrary):
     values = Holds("FlatGeobuf", nan=True, measures=False)
 
     def options(self, layer: Layer) -> Mapping[str, str]:
-        # the index has no place for features without a shape
-        nowhere = layer.wkb is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
-        return {"SPATIAL_INDEX": "NO" if nowhere else "YES"}
+        return _indexed(_nowhere(layer))
+
+    def takes_chunks(self, layer: ChunkedLayer) -> bool:
+        return not layer.has_z
+
+    def looks_first(self, chunks: Iterable[Layer], like: ChunkedLayer, how: Writing, watch: Watch = no_watch) -> np.ndarray | None:
+        found = False
+        for chunk in chunks:
+            watch(0, len(like))
+            found = found or _nowhere(chunk)
+        return np.array([found])
+
+    def write_chunks(
+        self,
+        path: Path,
+        chunks: Generator[Layer, None, None],
+        like: ChunkedLayer,
+        how: Writing,
+        watch: Watch = no_watch,
+        looked: np.ndarray | None = None,
+    ) -> Put:
+        type_name, multiple = declared_type(like.types, like.kind)
+        first = next(chunks)
+        geom = number_collisions(["geometry"], taken=first.table.column_names)[0]
+
+        def table(chunk: Layer) -> pa.Table:
+            shapes = as_multiples(chunk) if multiple else chunk.undecoded if chunk.undecoded is not None else chunk.geometry
+            assert shapes is not None
+            binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([encoded(shapes)])
+            return chunk.table.append_column(geom, binary.cast(pa.binary()))
+
+        begin = table(first)
+
+        def batches() -> Generator[pa.RecordBatch, None, None]:
+            yield from begin.to_batches(max_chunksize=BATCH)
+            for chunk in chunks:
+                yield from table(chunk).cast(begin.schema).to_batches(max_chunksize=BATCH)
+
+        write_batches(
+            path,
+            begin.schema,
+            batches(),
+            len(like),
+            how.name,
+            geom=geom,
+            kind=TYPES.get(type_name, "Unknown"),
+            crs=crs_text(first.crs),
+            options=_indexed(looked is not None and bool(looked[0])),
+            watch=watch,
+        )
+        return Put(self.count(path))
 
     def field_losses(self, fields: Sequence[Field], choices: Choices, kind: GeometryKind) -> list[str]:
         told = "features are put in another order, for the index that the format has"
         return [*super().field_losses(fields, choices, kind), told]
+
+
+def _nowhere(layer: Layer) -> bool:
+    """Whether a feature has no shape."""
+    return layer.wkb is None and layer.geometry is not None and bool(shapely.is_missing(layer.geometry).any())
+
+
+def _indexed(nowhere: bool) -> dict[str, str]:
+    # the index has no place for features without a shape
+    return {"SPATIAL_INDEX": "NO" if nowhere else "YES"}
 
 
 class Gml(Format):

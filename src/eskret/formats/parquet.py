@@ -315,7 +315,13 @@ class GeoParquet(Format):
         return not layer.has_z and layer.types <= set(_WORDS)
 
     def write_chunks(
-        self, path: Path, chunks: Generator[Layer, None, None], like: ChunkedLayer, how: Writing, watch: Watch = no_watch
+        self,
+        path: Path,
+        chunks: Generator[Layer, None, None],
+        like: ChunkedLayer,
+        how: Writing,
+        watch: Watch = no_watch,
+        looked: np.ndarray | None = None,
     ) -> Put:
         write_rows(path, chunks, {_WORDS[t] for t in like.types}, like.facts().extent, len(like), how.words, watch)
         return Put(self.count(path))

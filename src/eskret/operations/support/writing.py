@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import replace
 from datetime import datetime
@@ -140,9 +140,11 @@ class Writer:
 
     def to_file(self, target: Format, writing: Sequence[tuple[Layer | ChunkedLayer, PlannedOutput, str]]) -> list[Outcome]:
         """Stage layers for a file: one, or all of the step where the format holds a set."""
-        first, plan, _ = writing[0]
+        first, plan, name = writing[0]
         if len(writing) == 1 and not isinstance(first, Layer) and self._fits_in_chunks(target, first, plan):
-            return [self._chunks_to_file(target, first, plan)]
+            done = self._chunks_to_file(target, first, plan, name)
+            if done is not None:
+                return [done]
         return self._whole_to_file(target, [(x if isinstance(x, Layer) else x.load(), p, n) for x, p, n in writing])
 
     def _fits_in_chunks(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> bool:
@@ -151,16 +153,28 @@ class Writer:
         moved = bool(crs) and not same_crs(layer.crs, crs)
         return fresh and not (moved and target.says_extent) and _comes_through(layer, crs) and target.takes_chunks(layer)
 
-    def _chunks_to_file(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
-        """Stage a layer that comes in chunks."""
-        staged = self.transaction.stage(plan.path)
+    def _chunks_to_file(self, target: Format, layer: ChunkedLayer, plan: PlannedOutput, name: str) -> Outcome | None:
+        """Stage a layer that comes in chunks; None where it must be looked at whole after all."""
         told = _Told(layer, tuple(self.context.totals))
         crs, extent = saving.crs_for(target, self.settings, layer.crs), layer.facts().extent
-        ready = (told.take(saving.ready(chunk, target, self.settings, crs, extent)) for chunk in layer.chunks())
-        with closing(ahead(ready)) as coming:
-            put = target.write_chunks(staged, coming, layer, Writing(words=self.words), self.context.watch)
+        how = replace(self._how(target, layer.crs), name=name)
+
+        def ready() -> Generator[saving.Ready, None, None]:
+            yield from (saving.ready(chunk, target, self.settings, crs, extent) for chunk in layer.chunks())
+
+        looked = target.looks_first((one.layer for one in ready()), layer, how, self.context.watch)
+        if looked is None:
+            return None
+        staged = self.transaction.stage(plan.path)
+        with closing(ahead(told.take(one) for one in ready())) as coming:
+            put = target.write_chunks(staged, coming, layer, how, self.context.watch, looked)
         self.transaction.mark_written(plan.path, put.sha256)
-        return told.outcome(plan, put.found, "", self.context)
+        return told.outcome(plan, put.found, "", self.context, crs if target.native else "")
+
+    def _how(self, target: Format, own: str | None) -> Writing:
+        decimals = self.settings.decimals if self.settings.decimals >= 0 else None
+        crs = saving.crs_for(target, self.settings, own) or CRS84
+        return Writing(decimals, self.settings.layout == "indented", crs, self.words)
 
     def _whole_to_file(self, target: Format, writing: Sequence[tuple[Layer, PlannedOutput, str]]) -> list[Outcome]:
         path = writing[0][1].path
@@ -197,13 +211,7 @@ class Writer:
         staged = self.transaction.stage(path)
         for ending in target.companions:
             self.transaction.add_member(path, path.with_suffix(ending))
-        how = Writing(
-            self.settings.decimals if self.settings.decimals >= 0 else None,
-            self.settings.layout == "indented",
-            saving.crs_for(target, self.settings, pairs[0][0].crs) or CRS84,
-            self.words,
-        )
-        put = target.write(staged, pairs, how, self.context.watch)
+        put = target.write(staged, pairs, self._how(target, pairs[0][0].crs), self.context.watch)
         for ending in target.companions:
             if not staged.with_suffix(ending).exists():
                 staged.with_suffix(ending).touch()  # one that says nothing, such as of a CRS that is not known
@@ -315,15 +323,20 @@ class _Told:
         """Of the fields that were written."""
         return {} if self._like is None else self._like.titles
 
-    def outcome(self, plan: PlannedOutput, found: int, content: str, context: Context) -> Outcome:
-        """The outcome; the count comes from the file, not from what was handed to it."""
+    def outcome(self, plan: PlannedOutput, found: int, content: str, context: Context, crs: str = "") -> Outcome:
+        """The outcome; the count comes from the file, not from what was handed to it.
+
+        Parameters
+        ----------
+        crs : the one that the writer brought shapes to, where it did.
+        """
         layer = self._layer
         counted_there = ControlTotal("number of features in the file", "", self._kept, found, 0.0)
         totals = tuple((name, math.fsum(values), unit) for (name, unit), values in self._totals.items())
         output = OutputAccount(layer.key, self._kept, totals, (counted_there,))
         assert self._like is not None
         written = replace(self._like.facts(), key=layer.key, kind=layer.kind)
-        delivered = Delivered(plan.path, plan.layer, self._kept, written.crs, context.step, content=content)
+        delivered = Delivered(plan.path, plan.layer, self._kept, crs or written.crs, context.step, content=content)
         account = InputAccount.of(layer, SetAside.from_reasons([(r, np.concatenate(rows)) for r, rows in self._aside.items()]))
         # what was written is kept to be looked at; it lies nowhere where it is not what came
         layers: tuple[Any, ...] = (layer,) if not self._aside and written.crs == layer.crs else ()
