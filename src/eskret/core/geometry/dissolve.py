@@ -100,6 +100,13 @@ def dissolve(
 def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[BaseGeometry, float, np.ndarray]:
     """The union of some shapes, what they cover more than once (each time but the first), and which of them were invalid and
     mended for it."""
+    alone = _apart(members)
+    if len(alone):
+        rest = np.setdiff1d(np.arange(len(members)), alone)
+        if not len(rest):
+            return _several(members), 0.0, rest
+        of_rest, overlap, bad = _join(members[rest], length, area)
+        return _several(np.concatenate([members[alone], np.array([of_rest], object)])), overlap, rest[bad]
     nothing = np.empty(0, np.int64)
     areas = dimension(members) == 2
     whole = float(shapely.area(members).sum())
@@ -129,6 +136,27 @@ def _join(members: np.ndarray, length: Measure, area: Measure) -> tuple[BaseGeom
     if areas.all() and abs(joined.area - whole) <= _SAME * whole:
         return joined, 0.0, bad
     return joined, _overlap(members[areas], area), bad
+
+
+def _apart(members: np.ndarray) -> np.ndarray:
+    """The positions (int64) of areas whose box meets no other one's, which need no joining, where a look at a few finds that many are
+    such."""
+    if len(members) < _MANY or not (dimension(members) == 2).all():
+        return np.empty(0, np.int64)
+    tree = shapely.STRtree(members)
+    looked = np.linspace(0, len(members) - 1, _LOOKED_AT).astype(np.int64)
+    few = np.bincount(tree.query(members[looked])[0], minlength=len(looked))
+    if (few == 1).sum() * 2 < len(looked):
+        return np.empty(0, np.int64)
+    alone = np.flatnonzero(np.bincount(tree.query(members)[0], minlength=len(members)) == 1)
+    return alone[~invalid(members[alone])]
+
+
+def _several(shapes: np.ndarray) -> BaseGeometry:
+    """Areas that lie apart as one shape."""
+    parts, _ = single_parts(shapes)
+    parts = parts[is_nonempty(parts)]
+    return shapely.multipolygons(parts) if len(parts) > 1 else parts[0]
 
 
 def _on_each_other(areas: np.ndarray) -> bool:

@@ -17,6 +17,8 @@ from eskret.core.memory import may_take
 
 CHUNK = 65_536
 """Rows of a chunk."""
+HEAVY = 32 << 20
+"""Bytes of shapes that a chunk has at most, unless it is of one row: some shapes are as heavy as thousands of others."""
 LARGE = 4 * CHUNK
 """Layers of more rows go through in chunks wherever a step can take them so."""
 WHOLE = 6
@@ -71,6 +73,18 @@ class ChunkedLayer(Protocol):
 
     def load(self) -> Layer:
         """The whole of it, in memory."""
+
+
+def together(*streams: Iterable[pa.RecordBatch]) -> Generator[tuple[pa.RecordBatch, ...], None, None]:
+    """Batches of the same rows out of several streams that have as many, each as long as the shortest that is there of them."""
+    sources = [(batch for batch in stream if batch.num_rows) for stream in streams]
+    waiting = [next(source, None) for source in sources]
+    while all(batch is not None for batch in waiting):
+        rows = min(batch.num_rows for batch in waiting if batch is not None)
+        yield tuple(batch.slice(0, rows) for batch in waiting if batch is not None)
+        for n, batch in enumerate(waiting):
+            if batch is not None:
+                waiting[n] = batch.slice(rows) if batch.num_rows > rows else next(sources[n], None)
 
 
 def rebatched(batches: Iterable[pa.RecordBatch], rows: int) -> Generator[pa.RecordBatch, None, None]:

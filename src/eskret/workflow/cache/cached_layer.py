@@ -17,8 +17,7 @@ import shapely
 
 from eskret.core.files.arrays import read_arrays, write_arrays
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, own_name
-from eskret.core.layer import chunks as chunking
-from eskret.core.layer.chunks import rebatched
+from eskret.core.layer.chunks import together
 from eskret.core.layer.wkb import WkbArray
 
 TABLE, SHAPES, TYPES, IDS = "table.arrow", "shapes.arrow", "types.arrays", "ids.arrays"
@@ -103,13 +102,8 @@ class CachedLayer:
         if not self.rows or not self.chunked:
             yield self.load()
             return
-        size = chunking.CHUNK
-        columns = [rebatched(_batches(self.home / TABLE), size)]
-        if self.has_geometry:
-            columns.append(rebatched(_batches(self.home / SHAPES), size))
-        if self.numbered:
-            columns.append(rebatched(_batches(self.home / NUMBERS), size))
-        for table, *others in zip(*columns, strict=True):
+        files = [TABLE, *([SHAPES] if self.has_geometry else []), *([NUMBERS] if self.numbered else [])]
+        for table, *others in together(*(_batches(self.home / name) for name in files)):
             shapes = pa.chunked_array([others.pop(0).column(0)]) if self.has_geometry else None
             ids = others.pop(0).column(0).to_numpy() if self.numbered else None
             yield self._layer(pa.Table.from_batches([table]), shapes, ids)

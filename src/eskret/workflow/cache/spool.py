@@ -4,54 +4,53 @@ from __future__ import annotations
 
 import errno
 import threading
-from collections.abc import Generator
+from collections.abc import Generator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import shapely
 
 from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.layer import GeometryKind, Layer, kind_of_types
 from eskret.core.layer import chunks as chunking
-from eskret.core.layer.chunks import rebatched
 from eskret.errors import Code, EskretError
 from eskret.workflow.cache.cached_layer import NUMBERS, SHAPES, TABLE, CachedLayer
 
 
-class _Column:
-    """Rows of one kind on their way into a file, so many a batch."""
+class _File:
+    """Rows of one kind on their way into a file."""
 
-    def __init__(self, path: Path, rows: int) -> None:
+    def __init__(self, path: Path) -> None:
         self._path = path
-        self._most = rows
         self._writer: Any = None
-        self._waiting: list[pa.RecordBatch] = []
-        self._rows = 0
+        self._waiting: list[pa.Table] = []
 
     def add(self, table: pa.Table) -> None:
         if self._writer is None:
             self._schema = table.schema
             self._sink = pa.OSFile(str(self._path), "wb")
             self._writer = pa.ipc.new_file(self._sink, self._schema)
-        self._waiting += table.cast(self._schema).to_batches()
-        self._rows += table.num_rows
-        if self._rows >= self._most:
-            self._put(whole=False)
+        self._waiting.append(table.cast(self._schema))
 
-    def _put(self, whole: bool) -> None:
-        batches, self._waiting, self._rows = self._waiting, [], 0
-        for batch in rebatched(batches, self._most):
-            if batch.num_rows == self._most or whole:
+    def put(self, rows: Sequence[int]) -> None:
+        """Write what waits, so many rows a batch; the rest goes on waiting."""
+        if self._writer is None:
+            return
+        whole = pa.concat_tables(self._waiting)
+        done = 0
+        for many in rows:
+            for batch in whole.slice(done, many).combine_chunks().to_batches():
                 self._writer.write_batch(batch)
-            else:
-                self._waiting, self._rows = [batch], batch.num_rows
+            done += many
+        rest = whole.slice(done)
+        self._waiting = [rest] if rest.num_rows else []
 
     def close(self) -> None:
         if self._writer is not None:
-            self._put(whole=True)
             self._writer.close()
             self._sink.close()
 
@@ -69,7 +68,11 @@ class Spool:
         home.mkdir(parents=True)
         self.home = home
         self._like: Layer | None = None
-        self._table, self._shapes, self._numbers = (_Column(home / name, rows or chunking.CHUNK) for name in (TABLE, SHAPES, NUMBERS))
+        self._table, self._shapes, self._numbers = self._files = [_File(home / name) for name in (TABLE, SHAPES, NUMBERS)]
+        self._most = rows or chunking.CHUNK
+        self._waiting: list[np.ndarray] = []
+        """Bytes of the shape of each row that waits to be written."""
+        self._many = self._heavy = 0
         self._kinds: set[GeometryKind] = set()
         self._types: set[int] = set()
         self._box = np.array([np.inf, np.inf, -np.inf, -np.inf])
@@ -103,14 +106,40 @@ class Spool:
         self._like = first
         self._rows += len(layer)
         self._table.add(layer.table)
+        weight = np.zeros(len(layer), np.int64)
         if layer.column is not None:
             if len(layer):
                 self._look(layer)
             binary = layer.column.binary()
-            self._shapes.add(pa.table({"shape": binary if binary.type == pa.binary() else binary.cast(pa.binary())}))
+            shapes = binary if binary.type == pa.binary() else binary.cast(pa.binary())
+            self._shapes.add(pa.table({"shape": shapes}))
+            weight = np.asarray(pc.binary_length(shapes).fill_null(0)).astype(np.int64)
         if first.ids is not None:
             ids = layer.ids if layer.ids is not None else np.full(len(layer), -1, np.int64)
             self._numbers.add(pa.table({"id": pa.array(ids, pa.int64())}))
+        self._waiting.append(weight)
+        self._many += len(layer)
+        self._heavy += int(weight.sum())
+        if self._many >= self._most or self._heavy >= chunking.HEAVY:
+            self._put(last=False)
+
+    def _put(self, last: bool) -> None:
+        """Write what waits, a chunk a batch; where more is to come, what is no whole chunk yet waits for it."""
+        weights = np.concatenate(self._waiting) if self._waiting else np.empty(0, np.int64)
+        ends = np.cumsum(weights)
+        rows: list[int] = []
+        start = 0
+        while start < len(weights):
+            full = int(np.searchsorted(ends, (ends[start - 1] if start else 0) + chunking.HEAVY, side="right"))
+            stop = min(start + self._most, max(full, start + 1))
+            if stop >= len(weights) and not last and stop - start < self._most:
+                break
+            rows.append(min(stop, len(weights)) - start)
+            start = stop
+        for file in self._files:
+            file.put(rows)
+        self._waiting = [weights[start:]]
+        self._many, self._heavy = max(len(weights) - start, 0), int(weights[start:].sum())
 
     def _look(self, layer: Layer) -> None:
         if layer.wkb is not None:
@@ -136,8 +165,9 @@ class Spool:
         ValueError : nothing was added.
         """
         with self._room():
-            for column in (self._table, self._shapes, self._numbers):
-                column.close()
+            self._put(last=True)
+            for file in self._files:
+                file.close()
         if self._like is None:
             raise ValueError("no chunk was added")
         like = self._like
