@@ -154,7 +154,9 @@ class ResultCache:
             told = []
             for i, outcome in enumerate(outcomes):
                 layers = [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(outcome.layers)]
-                told.append([to_plain(replace(outcome, layers=()), arrays), layers])
+                # nothing is added up any more of what is kept
+                plain = replace(outcome, layers=(), remarks=tuple(r.once() for r in outcome.remarks))
+                told.append([to_plain(plain, arrays), layers])
             write_arrays(folder / _ARRAYS, arrays)
             return told
 

@@ -38,7 +38,7 @@ class _File:
 
     def put(self, rows: Sequence[int]) -> None:
         """Write what waits, so many rows a batch; the rest goes on waiting."""
-        if self._writer is None:
+        if not self._waiting:
             return
         whole = pa.concat_tables(self._waiting)
         done = 0
