@@ -146,6 +146,22 @@ def degrees_of(extent: Extent | None, crs: str) -> Extent | None:
     return float(np.floor(west)), float(np.floor(south)), float(np.ceil(east)), float(np.ceil(north))
 
 
+def extent_in(extent: Extent, source: str, target: str) -> Extent:
+    """An extent in another CRS, drawn around all of it. Where it goes over 180 degrees it is all round the globe there.
+
+    Raises
+    ------
+    CrsError : it has no place there.
+    """
+    try:
+        west, south, east, north = way_of(source, target, extent).transform_bounds(*extent)
+    except ProjError as error:
+        raise CrsError(f"the box around it has no place in {crs_facts(target).name}") from error
+    if not np.isfinite([west, south, east, north]).all():
+        raise CrsError(f"the box around it has no place in {crs_facts(target).name}")
+    return (west, south, east, north) if west <= east else (-180.0, south, 180.0, north)
+
+
 def way_of(source: str, target: str, extent: Extent | None = None) -> pyproj.Transformer:
     """The transformer for geometry with this extent in ``source``; x and y, longitude first."""
     return _way(source, target, degrees_of(extent, source))[0]

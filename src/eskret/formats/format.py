@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Remark
+from eskret.core.crs import Extent
 from eskret.core.layer import ChunkedLayer, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.naming import LIMIT
 from eskret.errors import DeliveryError
@@ -131,11 +132,25 @@ class Format:
         """Read one layer under a key."""
         return self.reads_with.read(path, name, key, texts, watch)
 
+    def read_in(self, box: Extent, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
+        """Read one layer under a key; what cannot meet a box may be left out, where the file's own index tells that."""
+        if self.reads_with is BY_LIBRARY:
+            return vector.read(path, name, key, texts, watch, box)
+        return self.read(path, name, key, texts, watch)
+
     def chunks(
-        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+        self,
+        path: Path,
+        name: str,
+        key: str,
+        texts: Texts = AS_DECLARED,
+        watch: Watch = no_watch,
+        least: int = 0,
+        box: Extent | None = None,
     ) -> Generator[Reading, None, None] | None:
-        """Read one layer under a key, so many records at a time; None where it has no more than ``least``, or is read whole alone."""
-        return vector.chunks(path, name, key, texts, watch, least) if self.reads_with is BY_LIBRARY else None
+        """Read one layer under a key, so many records at a time; None where it has no more than ``least``, or is read whole alone.
+        ``box`` as ``read_in`` has it."""
+        return vector.chunks(path, name, key, texts, watch, least, box) if self.reads_with is BY_LIBRARY else None
 
     def reads_chunks(self, path: Path) -> bool:
         """Whether a large layer of it can be read so."""

@@ -24,7 +24,7 @@ from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
 from eskret.formats.format import CRS84, Format, Pairs, Put, Reader, Writing
 from eskret.formats.holding import Holds
-from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, NUMBERED, Reading, Texts, Watch, no_watch, numbered, numbers
 from eskret.formats.vector import check_readable, plain_type
 
 
@@ -46,40 +46,41 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     half = len(box) // 2
     extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
     kind, crs = (_kind(known), _crs(known)) if geometry else (GeometryKind.TABLE, None)
-    return LayerFacts(key, path.stem, kind, crs, fields, file.metadata.num_rows, Certainty.KNOWN, extent, str(path), told=tuple(told))
+    rows = file.metadata.num_rows
+    return numbered(LayerFacts(key, path.stem, kind, crs, fields, rows, Certainty.KNOWN, extent, str(path), told=tuple(told)))
 
 
-def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
-    """Read the layer.
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, box: Extent | None = None) -> Reading:
+    """Read the layer; groups of rows of which the file says that they do not meet a ``box`` are left out.
 
     Raises
     ------
     InputError : it is damaged, or its geometry is in a form that is not known here.
     """
-    one = _Stream(path, key, texts, watch)
+    one = _Stream(path, key, texts, watch, box)
     return one.reading(list(one.batches(50_000)))
 
 
 def chunks(
-    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0, box: Extent | None = None
 ) -> Generator[Reading, None, None] | None:
-    """Read the layer so many rows at a time; None where it has no more than ``least``.
+    """Read the layer so many rows at a time; None where it has no more than ``least``. ``box`` as ``read`` has it.
 
     Raises
     ------
     InputError : as ``read``; it may be found out on the way.
     """
-    one = _Stream(path, key, texts, watch)
+    one = _Stream(path, key, texts, watch, box)
     if one.file.metadata.num_rows <= least or not one.columns:
         return None
-    return (one.reading([batch]) for batch in rebatched(one.batches(chunking.CHUNK), chunking.CHUNK))
+    return one.chunks()
 
 
 class _Stream:
     """The layer as it is read: batches, and what is made of them."""
 
-    def __init__(self, path: Path, key: str, texts: Texts, watch: Watch) -> None:
-        self.path, self.key, self.texts, self.watch = path, key, texts, watch
+    def __init__(self, path: Path, key: str, texts: Texts, watch: Watch, box: Extent | None) -> None:
+        self.path, self.key, self.texts, self.watch, self._box = path, key, texts, watch, box
         self.file, self.geo = _open(path)
         self.columns, self.geometry, self._left_out = _columns(self.file.schema_arrow, self.geo)
 
@@ -87,12 +88,43 @@ class _Stream:
         """Batches as they stand in the file, of at most so many rows."""
         wanted, done = [f.name for f in self.columns] + ([self.geometry] if self.geometry else []), 0
         try:
-            for batch in self.file.iter_batches(rows, columns=wanted):
+            for batch in self.file.iter_batches(rows, row_groups=self._groups(), columns=wanted):
                 done += batch.num_rows
                 self.watch(done, self.file.metadata.num_rows)
                 yield batch
         except (pa.ArrowException, OSError) as error:
             raise _damaged(self.path, error) from error
+
+    def chunks(self) -> Generator[Reading, None, None]:
+        """What is made of so many rows at a time, of none at least once."""
+        any_ = False
+        for batch in rebatched(self.batches(chunking.CHUNK), chunking.CHUNK):
+            any_ = True
+            yield self.reading([batch])
+        if not any_:
+            yield self.reading([])
+
+    def _groups(self) -> list[int]:
+        """The groups of rows that may meet the box: those of which the file does not say otherwise."""
+        told = self.file.metadata
+        known = self.geo["columns"][self.geometry] if self.geometry else {}
+        sides = {side: ".".join(path) for side, path in known.get("covering", {}).get("bbox", {}).items()}
+        every = list(range(told.num_row_groups))
+        if self._box is None or not {"xmin", "ymin", "xmax", "ymax"} <= set(sides):
+            return every
+        place = {told.schema.column(n).path: n for n in range(told.num_columns)}
+        if not set(sides.values()) <= set(place):
+            return every
+
+        def may_meet(group: int) -> bool:
+            stats = {side: told.row_group(group).column(place[path]).statistics for side, path in sides.items()}
+            if any(s is None or not s.has_min_max for s in stats.values()):
+                return True
+            west, south, east, north = self._box  # type: ignore[misc]
+            across = stats["xmin"].min <= east and stats["xmax"].max >= west
+            return bool(across and stats["ymin"].min <= north and stats["ymax"].max >= south)
+
+        return [group for group in every if may_meet(group)]
 
     def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
         """What is made of rows."""
@@ -101,9 +133,9 @@ class _Stream:
         schema = pa.schema([pa.field(f.name, f.type) for f in self.columns])
         rows = sum(b.num_rows for b in batches)
         names_there = [f.name for f in self.columns]
-        table = pa.Table.from_batches([b.select(names_there).cast(schema) for b in batches], schema) if self.columns else _bare(rows)
+        table = pa.Table.from_batches([b.select(names_there).cast(schema) for b in batches], schema) if self.columns else numbers(rows)
         names = number_collisions(table.column_names, limit=10_000)
-        remarks = [*self._left_out, *_renamed(table.column_names, names)]
+        remarks = [*self._left_out, *_renamed(table.column_names, names), *([] if self.columns else [NUMBERED])]
         plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
         table, said = settled(table.rename_columns(names).cast(plain), codec_of(self.texts.codec))
         remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
@@ -223,10 +255,6 @@ def count(path: Path) -> int:
     return int(pq.ParquetFile(path).metadata.num_rows)
 
 
-def _bare(rows: int) -> pa.Table:
-    return pa.table({"number": pa.array(range(1, rows + 1), pa.int64())})
-
-
 def _open(path: Path) -> tuple[pq.ParquetFile, dict[str, Any]]:
     check_readable(path)
     try:
@@ -296,9 +324,19 @@ class GeoParquet(Format):
     values = Holds("GeoParquet", nan=True, most=0, digits=9, decimals=True, empties=True)
 
     def chunks(
-        self, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+        self,
+        path: Path,
+        name: str,
+        key: str,
+        texts: Texts = AS_DECLARED,
+        watch: Watch = no_watch,
+        least: int = 0,
+        box: Extent | None = None,
     ) -> Generator[Reading, None, None] | None:
-        return chunks(path, name, key, texts, watch, least)
+        return chunks(path, name, key, texts, watch, least, box)
+
+    def read_in(self, box: Extent, path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
+        return read(path, name, key, texts, watch, box)
 
     def reads_chunks(self, path: Path) -> bool:
         return True

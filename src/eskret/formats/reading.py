@@ -6,9 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
+import pyarrow as pa
 
 from eskret.core.accounts.account import Remark
-from eskret.core.layer import Layer, LayerFacts
+from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts
 
 Watch = Callable[[int, int], None]
 """Called now and then with records done and records in all (0 where unknown); raises StoppedError to end the reading."""
@@ -29,6 +30,22 @@ def no_watch(done: int, of: int) -> None:
     """Nobody watches."""
 
 
+NUMBER = Field("number", pa.int64())
+"""The field that features get which have none."""
+NUMBERED = Remark("its features have no fields; they are numbered")
+
+
+def numbers(rows: int) -> pa.Table:
+    """So many rows with that field."""
+    return pa.table({NUMBER.name: pa.array(range(1, rows + 1), NUMBER.type)})
+
+
+def numbered(facts: LayerFacts) -> LayerFacts:
+    """Facts of a layer as it is read: of shapes without any field, with their number."""
+    bare = not facts.fields and facts.kind is not GeometryKind.TABLE
+    return replace(facts, fields=(NUMBER,), told=(*facts.told, NUMBERED)) if bare else facts
+
+
 @dataclass(frozen=True)
 class Reading:
     """A layer as it was read.
@@ -41,6 +58,10 @@ class Reading:
     found: int
     set_aside: tuple[tuple[str, np.ndarray], ...] = ()
     remarks: tuple[Remark, ...] = ()
+    kept: np.ndarray | None = None
+    """Where only some of the rest were wanted: the positions of these (int64), among the records found."""
+    unread: int = 0
+    """How many were not wanted, or not read for that."""
 
     def facts(self) -> LayerFacts:
         """The layer's facts, with what there is to say of it."""

@@ -17,6 +17,7 @@ from typing import TypeVar
 
 import pyarrow as pa
 
+from eskret.core.crs import Extent
 from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
@@ -172,9 +173,11 @@ def _facts(path: Path, name: str, key: str, texts: Texts) -> LayerFacts:
     return _format(path).facts(path, name, key, texts)
 
 
-def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
-    """Read one layer under a key."""
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, box: Extent | None = None) -> Reading:
+    """Read one layer under a key; where it has an index, only what may meet a ``box``."""
     with _at(path):
+        if box is not None and path.suffix.lower() != ".zip":
+            return _format(path).read_in(box, path, name, key, texts, watch)
         return _read(path, name, key, texts, watch)
 
 
@@ -200,14 +203,14 @@ def weight(path: Path, name: str, count: int) -> float:
 
 
 def chunks(
-    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0, box: Extent | None = None
 ) -> Generator[Reading, None, None] | None:
     """Read one layer under a key, so many records at a time; None where it has no more than
-    ``least``, or can be read as a whole alone."""
+    ``least``, or can be read as a whole alone. ``box`` as ``read`` has it."""
     if path.suffix.lower() == ".zip":
         return None
     with _at(path):
-        coming = _format(path).chunks(path, name, key, texts, watch, least)
+        coming = _format(path).chunks(path, name, key, texts, watch, least, box)
     return None if coming is None else _told_of(path, coming)
 
 

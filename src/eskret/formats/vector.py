@@ -20,7 +20,7 @@ import shapely
 
 from eskret.core.accounts.account import Remark
 from eskret.core.ahead import ahead
-from eskret.core.crs import crs_code, crs_facts, is_geographic, parse_crs
+from eskret.core.crs import Extent, crs_code, crs_facts, is_geographic, parse_crs
 from eskret.core.geometry.curves import curved_rows, straight
 from eskret.core.layer import Certainty, Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.layer import chunks as chunking
@@ -34,7 +34,7 @@ from eskret.errors import Code, CrsError, InputError
 from eskret.formats.dbf import SPELLED, Encoding, companion, encoding_of
 from eskret.formats.gdal import library
 from eskret.formats.geopackage import reader
-from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, NUMBERED, Reading, Texts, Watch, no_watch, numbered, numbers
 from eskret.formats.xml_text import source_of, unknown_encoding
 
 BATCH = 10_000
@@ -291,7 +291,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         return _nothing(path, key).facts()
     known = (known_facts(path) or {}).get(name)
     if known is not None:
-        return replace(known, key=key)
+        return numbered(replace(known, key=key))
     inside = encoding(path, texts)
     try:
         info = _info(path, name, inside)
@@ -304,7 +304,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
     told = (*told, *_renamed(fields, originals, listed, inside), *_foretold_curves(path, name, _crs(info["crs"])))
     count = int(info["features"])
     box = info.get("total_bounds")
-    return LayerFacts(
+    found = LayerFacts(
         key=key,
         name=name,
         kind=_kind(info["geometry_type"]),
@@ -316,6 +316,7 @@ def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerF
         origin=str(path),
         told=told,
     )
+    return numbered(found)
 
 
 # Opening a text means to read all of it, since only then its fields are known: what was found is kept for as long as it is as it was.
@@ -400,7 +401,7 @@ def _geometry_column(meta: dict[str, object]) -> str:
     return str(meta.get("geometry_name") or "wkb_geometry")
 
 
-def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch) -> Reading:
+def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, box: Extent | None = None) -> Reading:
     """Read one layer.
 
     Parameters
@@ -409,6 +410,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
     key : the layer's key.
     texts : what they are in, where the file does not say or is wrong about it.
     watch : told of progress in records; may raise StoppedError.
+    box : what does not meet it may be left out.
 
     Raises
     ------
@@ -423,15 +425,16 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
         if small is not None:
             watch(known.count, known.count)
             return small
-    stream = _Stream(path, name, key, texts)
+    stream = _Stream(path, name, key, texts, box)
     with closing(stream.batches(watch)) as coming:
         return stream.reading(list(coming))
 
 
 def chunks(
-    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0
+    path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, least: int = 0, box: Extent | None = None
 ) -> Generator[Reading, None, None] | None:
-    """One layer, ``CHUNK`` records at a time; None where it is small, or a reader has to see all of it at once.
+    """One layer, ``CHUNK`` records at a time; None where it is small, or a reader has to see all of it at once. ``box`` as ``read``
+    has it.
 
     Raises
     ------
@@ -440,7 +443,7 @@ def chunks(
     check_readable(path)
     if path.suffix.lower() not in IN_CHUNKS:
         return None
-    stream = _Stream(path, name, key, texts)
+    stream = _Stream(path, name, key, texts, box)
     try:
         info = stream.info
     except failures() as error:
@@ -453,8 +456,8 @@ def chunks(
 class _Stream:
     """A layer as the library reads it: batches, and what is made of them."""
 
-    def __init__(self, path: Path, name: str, key: str, texts: Texts) -> None:
-        self.path, self.name, self.key, self.texts = path, name, key, texts
+    def __init__(self, path: Path, name: str, key: str, texts: Texts, box: Extent | None = None) -> None:
+        self.path, self.name, self.key, self.texts, self._box = path, name, key, texts, box
         self.inside = encoding(path, texts)
 
     @cached_property
@@ -480,6 +483,7 @@ class _Stream:
                     use_pyarrow=True,
                     batch_size=BATCH,
                     return_fids=True,
+                    bbox=self._box,
                     **_options(path),
                 ) as (meta, stream),
             ):
@@ -492,7 +496,7 @@ class _Stream:
                         yield batch
         except failures() as error:
             raise unreadable(path, error) from error
-        if expected >= 0 and done != expected:
+        if expected >= 0 and (done > expected or (done < expected and self._box is None)):
             raise InputError(
                 f"it says that it holds {pluralise(expected, 'feature')} in '{self.name}', and {done:,} could be read",
                 place=str(path),
@@ -501,9 +505,13 @@ class _Stream:
 
     def chunks(self, watch: Watch) -> Generator[Reading, None, None]:
         """What is made of so many records at a time."""
+        some = False
         with closing(self.batches(watch)) as coming:
             for batch in rebatched(coming, chunking.CHUNK):
+                some = True
                 yield self.reading([batch])
+        if not some:
+            yield self.reading([])
 
     def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
         """What is made of records."""
@@ -549,6 +557,9 @@ class _Stream:
             text = f"{{n|shape}} with curves made straight, to within {straight_words(crs)}"
             remarks.append(Remark.counted(text, look=True, n=straightened))
         kind = _settled_kind(info["geometry_type"], geometry, whole)
+        if not table.num_columns and column in self.schema.names:
+            table = numbers(sum(b.num_rows for b in batches))
+            remarks.append(NUMBERED)
         layer = Layer(self.key, table, geometry if whole is None else whole, crs, self.name, str(path), _titles(path, self.name), kind, ids)
         if made is not None:
             layer = replace(layer, column=made)
@@ -619,13 +630,16 @@ def _read_small(path: Path, facts: LayerFacts, key: str) -> Reading | None:
         whole = WkbArray.from_arrow(binary)
         geometry = None if whole is not None else _decoded(path, binary)
         kind = _settled_kind(None, geometry, whole)
-        if kind is GeometryKind.TABLE or not len(table) or (geometry is not None and not shapely.is_geometry(geometry).any()):
+        if kind is GeometryKind.TABLE or not len(ids) or (geometry is not None and not shapely.is_geometry(geometry).any()):
             kind = facts.kind
-        if whole is not None and not len(table):
+        if whole is not None and not len(ids):
             geometry, whole = np.empty(0, object), None
     titles = {f.name: f.title for f in facts.fields if f.title}
+    bare = not table.num_columns and binary is not None
+    if bare:
+        table = numbers(len(ids))
     layer = Layer(key, table, geometry if whole is None else whole, facts.crs, facts.name, str(path), titles, kind, ids)
-    return Reading(layer, len(table))
+    return Reading(layer, len(table), remarks=(NUMBERED,) if bare else ())
 
 
 def _without_ids(table: pa.Table, meta: dict[str, object]) -> tuple[pa.Table, np.ndarray | None]:

@@ -61,6 +61,8 @@ class SetAside:
     rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
     codes: np.ndarray = field(default_factory=lambda: np.empty(0, np.int16))
     reasons: tuple[str, ...] = ()
+    unread: tuple[tuple[str, int], ...] = ()
+    """Further ones that are counted and not listed, since an index told of them without their being read: reason and number."""
 
     @classmethod
     def from_reasons(cls, by_reason: Sequence[Reason]) -> SetAside:
@@ -82,12 +84,13 @@ class SetAside:
         return cls(rows, codes, tuple(reason for reason, _ in kept))
 
     def __len__(self) -> int:
-        return len(self.rows)
+        return len(self.rows) + sum(number for _, number in self.unread)
 
     def counts(self) -> list[tuple[str, int]]:
         """Reason and number of rows, in the order of the reasons."""
         numbers = np.bincount(self.codes, minlength=len(self.reasons)).tolist()
-        return [(reason, number) for reason, number in zip(self.reasons, numbers, strict=True) if number]
+        listed = [(reason, number) for reason, number in zip(self.reasons, numbers, strict=True) if number]
+        return listed + [(reason, number) for reason, number in self.unread if number]
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ import shapely
 from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
-from eskret.core.crs import crs_facts, is_geographic, out_of_range, same_crs, transformation
-from eskret.core.layer import Field, GeometryKind, Layer, LayerFacts, kind_of, matches
+from eskret.core.crs import Extent, crs_facts, is_geographic, out_of_range, same_crs, transformation
+from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, kind_of, matches
 from eskret.core.layer import chunks as chunking
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name, number_collisions
@@ -30,6 +30,7 @@ from eskret.formats.reading import Reading, Texts
 from eskret.operations.base import Context, Finding, Forecast, Level, Outcome, Phase, Source
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import KnownCrs, OperationSettings, setting
+from eskret.operations.support import around
 from eskret.operations.support.setting_types import TextEncoding
 from eskret.operations.support.to_workflow_crs import Extents, bring, outside_words, wide_edges
 
@@ -154,6 +155,7 @@ class Load(Source):
             example="old/*.shp = EPSG:32626",
             help="The same for files that differ from the rest: a file or pattern, and its CRS. What a file declares counts.",
         )
+        around: str = around.around_setting()
         encoding: TextEncoding = setting(
             "Encoding where none is declared",
             default="",
@@ -192,12 +194,13 @@ class Load(Source):
             return "Load files"
         chosen = settings.get("layers")
         what = join_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
-        return f"Load {bold(what)} from {join_words(names)}" if what else f"Load {bold(join_words(names))}"
+        where = f", around {bold(str(settings['around']).split(':')[-1])} alone" if settings.get("around") else ""
+        return (f"Load {bold(what)} from {join_words(names)}" if what else f"Load {bold(join_words(names))}") + where
 
     # -- forecasting
 
     def forecast(self, settings: Settings, context: Context) -> Forecast:
-        findings: list[Finding] = []
+        findings = around.findings(settings.around, context)
         layers: list[LayerFacts] = []
         wanted, problems = self._wanted(settings, context)
         for bad in problems:
@@ -214,7 +217,10 @@ class Load(Source):
                 findings.append(Finding.look(f"Will go on without {one.path.name}. {error.sentence()}", "files"))
                 continue
             readable.append(one)
-            facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
+            if settings.around and facts.kind is not GeometryKind.TABLE:
+                facts = replace(facts, certainty=Certainty.AT_MOST, extent=None)  # of how many rows nobody knows the values
+            else:
+                facts = replace(facts, peek=partial(sources.columns, one.path, one.name, texts=read_as))
             if (facts.count or 0) >= _WEIGHED:
                 weight = sources.weight(one.path, one.name, facts.count or 0)
                 # of what kind a text holds is known once it was read: points alone are brought elsewhere in chunks
@@ -323,12 +329,25 @@ class Load(Source):
         if isinstance(part, Unreadable):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
         try:
-            reading = sources.read(part.path, part.name, part.key, _texts(part, settings, context), context.watch)
+            read_as = _texts(part, settings, context)
+            if settings.around:
+                return [self._around(part, read_as, settings, context)]
+            reading = sources.read(part.path, part.name, part.key, read_as, context.watch)
         except InputError as error:
             if settings.if_unreadable == "stop":
                 raise
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {error.sentence()}", look=True),))]
         return [self._taken_in(reading, part, settings, context)]
+
+    def _around(self, part: LayerRequest, read_as: Texts, settings: Settings, context: Context) -> Outcome:
+        """Take in what meets the box around other layers."""
+        facts = sources.facts(part.path, part.name, part.key, read_as)
+        box = _box(part, facts, settings, context)
+        # how many there are must be known of others than those that are read
+        reading = sources.read(part.path, part.name, part.key, read_as, context.watch, box if facts.count is not None else None)
+        some = around.limited(reading, box)
+        more = (facts.count or 0) - reading.found if facts.count is not None and some is not reading else 0
+        return self._taken_in(replace(some, unread=some.unread + more), part, settings, context)
 
     def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterable[Outcome] | None:
         if isinstance(part, Unreadable) or settings.if_unreadable != "stop":
@@ -342,8 +361,12 @@ class Load(Source):
         if facts.count is not None and count <= least:
             return None
 
+        box = _box(part, facts, settings, context) if settings.around else None
+
         def readings() -> Generator[Reading, None, None] | None:
-            return sources.chunks(part.path, part.name, part.key, read_as, context.watch, least)
+            index = box if facts.count is not None else None
+            coming = sources.chunks(part.path, part.name, part.key, read_as, context.watch, least, index)
+            return _limited(coming, box, facts.count) if coming is not None and settings.around else coming
 
         extents = None
         if _moved(part, facts, settings, context):
@@ -363,6 +386,7 @@ class Load(Source):
         # rows that were not read are positions among the records; the rest keep theirs as lineage
         aside = [(reason, rows) for reason, rows in reading.set_aside]
         record = remaining(reading.found, np.concatenate([r for _, r in aside])) if aside else None
+        record = record if reading.kept is None else reading.kept
         layer = _declared(layer, part, settings, context)
         remarks += wide_edges(layer)
         layer, lost, more = bring(layer, context, extents)
@@ -373,7 +397,11 @@ class Load(Source):
         if layer.has_geometry and layer.crs is None:
             remarks.append(Remark("no coordinate system is declared", look=True))
         remarks += _geometry_remarks(layer)
-        account = InputAccount(Role.FILES, part.key, reading.found, SetAside.from_reasons(aside))
+        elsewhere = ((around.reason(settings.around), reading.unread),) if reading.unread else ()
+        found = reading.found
+        if reading.kept is not None:
+            found = len(reading.layer) + sum(len(rows) for _, rows in reading.set_aside) + reading.unread
+        account = InputAccount(Role.FILES, part.key, found, replace(SetAside.from_reasons(aside), unread=elsewhere))
         output = OutputAccount(part.key, len(layer), totals_of(layer, context.totals))
         named = tuple(replace(r, layer=part.key) for r in remarks)
         return Outcome((layer,), (account,), (output,), None, named)
@@ -407,6 +435,27 @@ def _moved(one: LayerRequest, facts: LayerFacts, settings: Load.Settings, contex
     """Whether a layer is brought to another CRS than it is in."""
     crs = facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None
     return context.crs is not None and crs is not None and not same_crs(crs, context.crs)
+
+
+def _box(one: LayerRequest, facts: LayerFacts, settings: Load.Settings, context: Context) -> Extent | None:
+    """The box around other layers, in the CRS of a file; None for a table, and where there is nothing to draw it around."""
+    if facts.kind is GeometryKind.TABLE:
+        return None
+    return around.box_around(context, facts.crs or _of_file(settings.crs_of, one, context) or settings.crs or None, facts.key)
+
+
+def _limited(coming: Generator[Reading, None, None], box: Extent | None, count: int | None) -> Generator[Reading, None, None]:
+    """Readings of which only what meets a box stays; with the last, those that were not read for that."""
+    last: Reading | None = None
+    read = 0
+    with closing(coming):
+        for reading in coming:
+            if last is not None:
+                yield last
+            last = around.limited(reading, box)
+            read += reading.found
+    if last is not None:
+        yield replace(last, unread=last.unread + (count - read if count is not None else 0))
 
 
 def _nothing() -> Generator[Reading, None, None]:

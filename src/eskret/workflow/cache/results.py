@@ -130,7 +130,7 @@ class ResultStore:
         leftovers: dict[str, Any] = {}
         for account in (a for o in outcomes for a in o.inputs):
             mine = account.setting == Role.FROM
-            if len(account.set_aside):
+            if len(account.set_aside.rows):
                 into = aside if mine else leftovers
                 name = f"aside-{step}-{account.setting}-{len(into)}"
                 into.setdefault(account.layer, self._rows(name, account.set_aside))
@@ -151,7 +151,7 @@ class ResultStore:
         home = self.folder / name
         home.mkdir(parents=True, exist_ok=True)
         write_arrays(home / ROWS, [aside.rows, aside.codes])
-        return {"path": str(home), "reasons": list(aside.reasons), "rows": len(aside)}
+        return {"path": str(home), "reasons": list(aside.reasons), "rows": len(aside.rows)}
 
     def _altered(self, name: str, altered: Sequence[Altered]) -> dict[str, Any]:
         """Rows with what was done to them; one to which several things were done, with the first."""

@@ -31,6 +31,7 @@ class OperationMethods:
         crs: str | ParameterHandle = ...,
         zone: str | ParameterHandle = ...,
         crs_of: Mapping[str, str] | ParameterHandle = ...,
+        around: StepHandle | str | ParameterHandle = ...,
         encoding: str | ParameterHandle = ...,
         encodings: Mapping[str, str] | ParameterHandle = ...,
         if_unreadable: Literal['stop', 'go on'] | ParameterHandle = ...,
@@ -72,6 +73,9 @@ class OperationMethods:
         crs_of : Mapping[str, str], default {}
             CRS of single files. The same for files that differ from the rest: a file or pattern, and its
             CRS. What a file declares counts.
+        around : StepHandle | str, default ''
+            Only around. A layer: of the files only what meets the box around it is taken. Where a file has
+            an index, no more of it is read.
         encoding : str, default ''
             Encoding where none is declared. For shapefiles and tables that do not say what their texts are
             in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.

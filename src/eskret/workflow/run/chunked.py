@@ -213,15 +213,19 @@ def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAcco
     starts = np.concatenate([[0], np.cumsum([a.rows for a, _ in found])])
     reasons: dict[str, int] = {}
     rows, codes = [], []
+    unread: dict[str, int] = {}
     altered: dict[tuple[str, str], list[tuple[np.ndarray, np.ndarray | None]]] = {}
     for start, (one, at) in zip(starts, found, strict=False):
         numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
-        if len(one.set_aside):
+        for reason, number in one.set_aside.unread:
+            unread[reason] = unread.get(reason, 0) + number
+        if len(one.set_aside.rows):
             rows.append(_placed(one.set_aside.rows, start, at))
             codes.append(numbers[one.set_aside.codes])
         for change in one.altered:
             altered.setdefault((change.what, change.unit), []).append((_placed(change.rows, start, at), change.amounts))
     aside = SetAside(*_in_order(rows, codes), tuple(reasons)) if rows else SetAside()
+    aside = replace(aside, unread=tuple(unread.items()))
     changes = tuple(
         Altered(what, *_in_order([r for r, _ in parts], [a for _, a in parts]), unit) for (what, unit), parts in altered.items()
     )
