@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Generator, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from shapely.geometry.base import BaseGeometry
 
 from eskret.core.accounts.account import Remark
 from eskret.core.crs import Extent, crs_code, parse_crs, same_crs
+from eskret.core.files.datasets import files_of, values_of
 from eskret.core.layer import Certainty, ChunkedLayer, Field, GeometryKind, Layer, LayerFacts, WkbArray, kind_of, kind_of_types
 from eskret.core.layer import chunks as chunking
 from eskret.core.layer.chunks import rebatched
@@ -29,25 +31,31 @@ from eskret.formats.vector import check_readable, plain_type
 
 
 def layer_names(path: Path) -> list[str]:
-    """A file holds one layer, named as the file is."""
-    _open(path)
+    """A file or folder holds one layer, named as it is."""
+    _Rows(path)
     return [path.stem]
 
 
 def facts(path: Path, name: str, key: str, texts: Texts = AS_DECLARED) -> LayerFacts:
-    """Facts of the layer, from the file's own metadata."""
-    file, geo = _open(path)
-    columns, geometry, _ = _columns(file.schema_arrow, geo)
-    names = number_collisions([f.name for f in columns], limit=10_000)
-    told = _renamed([f.name for f in columns], names)
-    fields = tuple(Field(n, plain_type(f.type)) for n, f in zip(names, columns, strict=True))
-    known = geo["columns"][geometry] if geometry else {}
-    box: list[Any] = list(known.get("bbox") or ())
+    """Facts of the layer, from the files' own metadata."""
+    one = _Rows(path)
+    names = number_collisions([f.name for f in one.columns], limit=10_000)
+    told = _renamed([f.name for f in one.columns], names)
+    fields = tuple(Field(n, plain_type(f.type)) for n, f in zip(names, one.columns, strict=True))
+    known = one.known
+    boxes = [box for part in one.parts if (box := _box(part.geo)) is not None]
+    extent = None
+    if boxes and len(boxes) == len(one.parts):
+        west, south, east, north = zip(*boxes, strict=True)
+        extent = (min(west), min(south), max(east), max(north))
+    kind, crs = (_kind([p.known for p in one.parts]), _crs(known)) if one.geometry else (GeometryKind.TABLE, None)
+    return numbered(LayerFacts(key, path.stem, kind, crs, fields, one.rows, Certainty.KNOWN, extent, str(path), told=tuple(told)))
+
+
+def _box(geo: dict[str, Any]) -> Extent | None:
+    box: list[Any] = list(geo["columns"][geo["primary_column"]].get("bbox") or ()) if geo else []
     half = len(box) // 2
-    extent = (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
-    kind, crs = (_kind(known), _crs(known)) if geometry else (GeometryKind.TABLE, None)
-    rows = file.metadata.num_rows
-    return numbered(LayerFacts(key, path.stem, kind, crs, fields, rows, Certainty.KNOWN, extent, str(path), told=tuple(told)))
+    return (float(box[0]), float(box[1]), float(box[half]), float(box[half + 1])) if half in (2, 3) else None
 
 
 def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Watch = no_watch, box: Extent | None = None) -> Reading:
@@ -71,79 +79,148 @@ def chunks(
     InputError : as ``read``; it may be found out on the way.
     """
     one = _Stream(path, key, texts, watch, box)
-    if one.file.metadata.num_rows <= least or not one.columns:
+    if one.rows <= least or not one.columns:
         return None
     return one.chunks()
 
 
-class _Stream:
-    """The layer as it is read: batches, and what is made of them."""
+@dataclass(frozen=True)
+class _Part:
+    """A file of rows: with what its folders say of all of them."""
 
-    def __init__(self, path: Path, key: str, texts: Texts, watch: Watch, box: Extent | None) -> None:
-        self.path, self.key, self.texts, self.watch, self._box = path, key, texts, watch, box
-        self.file, self.geo = _open(path)
-        self.columns, self.geometry, self._left_out = _columns(self.file.schema_arrow, self.geo)
+    path: Path
+    file: pq.ParquetFile
+    geo: dict[str, Any]
+    values: Mapping[str, str | None]
 
-    def batches(self, rows: int) -> Generator[pa.RecordBatch, None, None]:
-        """Batches as they stand in the file, of at most so many rows."""
-        wanted, done = [f.name for f in self.columns] + ([self.geometry] if self.geometry else []), 0
-        try:
-            for batch in self.file.iter_batches(rows, row_groups=self._groups(), columns=wanted):
-                done += batch.num_rows
-                self.watch(done, self.file.metadata.num_rows)
-                yield batch
-        except (pa.ArrowException, OSError) as error:
-            raise _damaged(self.path, error) from error
+    @property
+    def known(self) -> dict[str, Any]:
+        """What is said of its shapes."""
+        return self.geo["columns"][self.geo["primary_column"]] if self.geo else {}
 
-    def chunks(self) -> Generator[Reading, None, None]:
-        """What is made of so many rows at a time, of none at least once."""
-        any_ = False
-        for batch in rebatched(self.batches(chunking.CHUNK), chunking.CHUNK):
-            any_ = True
-            yield self.reading([batch])
-        if not any_:
-            yield self.reading([])
-
-    def _groups(self) -> list[int]:
-        """The groups of rows that may meet the box: those of which the file does not say otherwise."""
+    def groups(self, box: Extent | None) -> list[int]:
+        """The groups of rows that may meet a box: those of which the file does not say otherwise."""
         told = self.file.metadata
-        known = self.geo["columns"][self.geometry] if self.geometry else {}
-        sides = {side: ".".join(path) for side, path in known.get("covering", {}).get("bbox", {}).items()}
+        sides = {side: ".".join(path) for side, path in self.known.get("covering", {}).get("bbox", {}).items()}
         every = list(range(told.num_row_groups))
-        if self._box is None or not {"xmin", "ymin", "xmax", "ymax"} <= set(sides):
+        if box is None or not {"xmin", "ymin", "xmax", "ymax"} <= set(sides):
             return every
         place = {told.schema.column(n).path: n for n in range(told.num_columns)}
         if not set(sides.values()) <= set(place):
             return every
+        west, south, east, north = box
 
         def may_meet(group: int) -> bool:
             stats = {side: told.row_group(group).column(place[path]).statistics for side, path in sides.items()}
             if any(s is None or not s.has_min_max for s in stats.values()):
                 return True
-            west, south, east, north = self._box  # type: ignore[misc]
             across = stats["xmin"].min <= east and stats["xmax"].max >= west
             return bool(across and stats["ymin"].min <= north and stats["ymax"].max >= south)
 
         return [group for group in every if may_meet(group)]
 
+
+class _Rows:
+    """The rows of a file, or of all files of a folder that is one layer.
+
+    Raises
+    ------
+    InputError : one of them is damaged, or not like the others.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.parts = [_Part(file, *_open(file), values_of(path, file)) for file in files_of(path)]
+        if not self.parts:
+            raise InputError("there is no file of rows in this folder", place=str(path), way_out="Choose another")
+        first = self.parts[0]
+        self.known = first.known
+        self.columns, self.geometry, self.left_out = _columns(first.file.schema_arrow, first.geo)
+        for part in self.parts[1:]:
+            columns, geometry, _ = _columns(part.file.schema_arrow, part.geo)
+            alike = _told(columns) == _told(self.columns) and geometry == self.geometry
+            if not alike or part.values.keys() != first.values.keys() or part.known.get("crs") != self.known.get("crs"):
+                raise InputError(
+                    f"its fields, its folders or its coordinate system are not those of {first.path.relative_to(path)}",
+                    place=str(part.path),
+                    way_out="The files of a folder that is one layer must be alike; load them as single files",
+                )
+        there = {f.name for f in self.columns}
+        said = {name: [p.values[name] for p in self.parts] for name in first.values if name not in there}
+        self.folders = [pa.field(name, _kind_of_values(values)) for name, values in said.items()]
+        self.columns = [*self.columns, *self.folders]
+
+    @property
+    def rows(self) -> int:
+        return sum(p.file.metadata.num_rows for p in self.parts)
+
+
+def _told(columns: Sequence[pa.Field]) -> list[tuple[str, pa.DataType]]:
+    return [(f.name, plain_type(f.type)) for f in columns]
+
+
+def _kind_of_values(values: Sequence[str | None]) -> pa.DataType:
+    """Whole numbers where all are such; what begins with a zero is a code."""
+    plain = all(v is None or (str(int(v)) == v if v.lstrip("-").isdecimal() and len(v) < 18 else False) for v in values)
+    return pa.int64() if plain and any(v is not None for v in values) else pa.string()
+
+
+class _Stream(_Rows):
+    """The layer as it is read: batches, and what is made of them."""
+
+    def __init__(self, path: Path, key: str, texts: Texts, watch: Watch, box: Extent | None) -> None:
+        super().__init__(path)
+        self.key, self.texts, self.watch, self._box = key, texts, watch, box
+
+    def batches(self, rows: int) -> Generator[pa.RecordBatch, None, None]:
+        """Batches as they stand in the files, of at most so many rows."""
+        in_files = [f.name for f in self.columns if f not in self.folders] + ([self.geometry] if self.geometry else [])
+        schema = pa.schema([self.parts[0].file.schema_arrow.field(n) for n in in_files]).remove_metadata()
+        done = 0
+        for part in self.parts:
+            try:
+                for batch in part.file.iter_batches(rows, row_groups=part.groups(self._box), columns=in_files):
+                    done += batch.num_rows
+                    self.watch(done, self.rows)
+                    yield self._with_folders(batch.select(in_files).cast(schema), part)
+            except (pa.ArrowException, OSError) as error:
+                raise _damaged(part.path, error) from error
+
+    def _with_folders(self, batch: pa.RecordBatch, part: _Part) -> pa.RecordBatch:
+        """With the values that stand in the names of folders."""
+        for field in self.folders:
+            value = part.values[field.name]
+            typed = None if value is None else int(value) if field.type == pa.int64() else value
+            batch = batch.append_column(field, pa.array([typed] * batch.num_rows, field.type))
+        return batch
+
+    def chunks(self) -> Generator[Reading, None, None]:
+        """What is made of so many rows at a time, of none at least once."""
+        some = False
+        for batch in rebatched(self.batches(chunking.CHUNK), chunking.CHUNK):
+            some = True
+            yield self.reading([batch])
+        if not some:
+            yield self.reading([])
+
     def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
         """What is made of rows."""
-        known = self.geo["columns"][self.geometry] if self.geometry else {}
+        known = self.known
         shapes = _shapes(self.path, [b.column(b.schema.get_field_index(self.geometry)) for b in batches]) if self.geometry else None
         schema = pa.schema([pa.field(f.name, f.type) for f in self.columns])
         rows = sum(b.num_rows for b in batches)
         names_there = [f.name for f in self.columns]
         table = pa.Table.from_batches([b.select(names_there).cast(schema) for b in batches], schema) if self.columns else numbers(rows)
         names = number_collisions(table.column_names, limit=10_000)
-        remarks = [*self._left_out, *_renamed(table.column_names, names), *([] if self.columns else [NUMBERED])]
+        remarks = [*self.left_out, *_renamed(table.column_names, names), *([] if self.columns else [NUMBERED])]
         plain = pa.schema([pa.field(n, plain_type(f.type)) for n, f in zip(names, table.schema, strict=True)])
         table, said = settled(table.rename_columns(names).cast(plain), codec_of(self.texts.codec))
         remarks += [Remark(s, look=True, code=Code.UNDECODABLE) for s in said]
         kind = GeometryKind.TABLE
         if isinstance(shapes, WkbArray):
-            kind = kind_of_types(shapes.library_types()) if len(shapes) else _kind(known)
+            kind = kind_of_types(shapes.library_types()) if len(shapes) else _kind([known])
         elif shapes is not None:
-            kind = kind_of(shapes) if shapely.is_geometry(shapes).any() else _kind(known)
+            kind = kind_of(shapes) if shapely.is_geometry(shapes).any() else _kind([known])
         crs = _crs(known) if self.geometry else None
         return Reading(Layer(self.key, table, shapes, crs, self.path.stem, str(self.path), kind=kind), rows, (), tuple(remarks))
 
@@ -297,8 +374,8 @@ def _crs(known: dict[str, Any]) -> str | None:
         return None
 
 
-def _kind(known: dict[str, Any]) -> GeometryKind:
-    words = {str(t).replace("Multi", "").split(" ")[0] for t in known.get("geometry_types", [])}
+def _kind(told: Sequence[dict[str, Any]]) -> GeometryKind:
+    words = {str(t).replace("Multi", "").split(" ")[0] for known in told for t in known.get("geometry_types", [])}
     kinds = {"Point": GeometryKind.POINT, "LineString": GeometryKind.LINE, "Polygon": GeometryKind.POLYGON}
     return kinds.get(words.pop(), GeometryKind.MIXED) if len(words) == 1 else GeometryKind.MIXED
 
@@ -342,8 +419,8 @@ class GeoParquet(Format):
         return True
 
     def weight(self, path: Path, name: str, count: int) -> float:
-        told = _open(path)[0].metadata
-        return sum(told.row_group(n).total_byte_size for n in range(told.num_row_groups)) / count  # as it is out of its compression
+        told = [p.file.metadata for p in _Rows(path).parts]
+        return sum(t.row_group(n).total_byte_size for t in told for n in range(t.num_row_groups)) / count  # out of its compression
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         write(path, pairs[0][0], how.words, watch)

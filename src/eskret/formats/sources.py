@@ -18,6 +18,7 @@ from typing import TypeVar
 import pyarrow as pa
 
 from eskret.core.crs import Extent
+from eskret.core.files.datasets import is_dataset
 from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
@@ -53,7 +54,7 @@ def is_offered(path: Path) -> bool:
 def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable[str] = ()) -> list[Path]:
     """Files of a list of paths, folders and patterns (``*``, ``?``, ``**``), in order, each once.
 
-    Relative ones start at ``folder``. A folder stands for the readable files right in it.
+    Relative ones start at ``folder``. A folder stands for the readable files right in it, unless it is one layer itself.
 
     Parameters
     ----------
@@ -77,11 +78,11 @@ def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable
         whole = path if path.is_absolute() else folder / path
         if _MAGIC.search(text) and not whole.exists():
             anchor = Path(whole.anchor)
-            hits = sorted(p for p in anchor.glob(str(whole.relative_to(anchor))) if p.is_file() and offered(p))
+            hits = sorted(p for p in anchor.glob(str(whole.relative_to(anchor))) if (p.is_file() or is_dataset(p)) and offered(p))
             if not hits:
                 raise InputError(f"no readable file matches '{text}'", place=str(folder), way_out="Check the pattern and the folder")
-        elif whole.is_dir():
-            hits = sorted(p for p in whole.iterdir() if p.is_file() and offered(p))
+        elif whole.is_dir() and not is_dataset(whole):
+            hits = sorted(p for p in whole.iterdir() if (p.is_file() or is_dataset(p)) and offered(p))
             if not hits:
                 raise InputError("there is no readable file in this folder", place=str(whole))
         else:

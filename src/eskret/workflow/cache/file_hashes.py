@@ -9,6 +9,7 @@ from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 
+from eskret.core.files.datasets import files_of, is_dataset
 from eskret.core.files.hashing import hash_file, is_racy
 from eskret.core.files.user_state import private_file
 from eskret.formats.known import GEOPACKAGE
@@ -94,7 +95,10 @@ def stat_of(path: Path) -> Stat:
 
 
 def with_companions(path: Path) -> list[Path]:
-    """A file and those that belong to it: the parts of a shapefile, what a database has not folded in yet."""
+    """A file and those that belong to it: the parts of a shapefile, what a database has not folded in yet; of a folder that is one
+    layer its files."""
+    if is_dataset(path):
+        return files_of(path)
     out = [path]
     if path.suffix.lower() == ".shp":
         there = _by_stem(path.parent, path.parent.stat().st_mtime_ns)

@@ -30,6 +30,7 @@ _SHAPES = (
 )
 _MEMORY = "A layer has to fit into memory."
 _CHUNKS = "A large layer goes through in chunks, wherever nothing has to be told of the whole, and need not fit into memory."
+_PARTS = "A large layer goes through in parts of rows that belong together, wherever that can be, and need not fit into memory."
 
 
 def page_of_operation(operation: Operation, home: str = INDEX) -> str:
@@ -37,7 +38,7 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
     words, shape = next((w, s) for c, w, s in _SHAPES if isinstance(operation, c))
     told = getattr(operation, "declared", operation)  # of an operation of one's own, what its file says of it
     author = getattr(told, "author", "Eskret")
-    limits = [told.limits, _CHUNKS if _takes_chunks(operation) else _MEMORY]
+    limits = [told.limits, _memory(operation)]
     about = {
         "Called": operation.id,
         "Phase": str(operation.phase),
@@ -60,13 +61,17 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
     )
 
 
-def _takes_chunks(operation: Operation) -> bool:
-    """Whether a large layer can come in chunks."""
+def _memory(operation: Operation) -> str:
+    """How large a layer may be."""
+    if isinstance(operation, EachLayer) and type(operation).places is not EachLayer.places:
+        return _PARTS
     if isinstance(operation, EachLayer):
-        return type(operation).takes is not EachLayer.takes
-    if isinstance(operation, Source):
-        return type(operation).chunks is not Source.chunks
-    return isinstance(operation, Delivery) and operation.reads_chunks
+        chunks = type(operation).takes is not EachLayer.takes
+    elif isinstance(operation, Source):
+        chunks = type(operation).chunks is not Source.chunks
+    else:
+        chunks = isinstance(operation, Delivery) and operation.reads_chunks
+    return _CHUNKS if chunks else _MEMORY
 
 
 def page_of_workflow(document: Document, file: str, home: str = "") -> str:
