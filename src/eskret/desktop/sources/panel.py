@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from eskret.core.files.datasets import is_dataset
 from eskret.core.words import counted_kind
 from eskret.desktop.state.list_model import Role, Row, RowsModel
 from eskret.desktop.state.session import Session
@@ -358,12 +359,14 @@ class SourcesPanel(QWidget):
 
 
 def _files(folder: Path) -> list[Path]:
-    """Readable files of a folder, a few levels deep and not without end."""
+    """Readable files of a folder, a few levels deep and not without end; folders that are one layer among them."""
     out: list[Path] = []
     base = len(folder.parts)
     for home, folders, names in os.walk(folder):
-        folders[:] = sorted(f for f in folders if not f.startswith(".")) if len(Path(home).parts) - base < DEPTH else []
-        found = (Path(home) / n for n in sorted(names))
+        layers = [f for f in folders if is_dataset(Path(home) / f)]
+        deeper = [f for f in folders if not f.startswith(".") and f not in layers]
+        folders[:] = sorted(deeper) if len(Path(home).parts) - base < DEPTH else []
+        found = (Path(home) / n for n in sorted([*names, *layers]))
         out += [p for p in found if is_offered(p) or (is_text(p) and not p.name.startswith("."))]
         if len(out) > MOST_FILES:
             break

@@ -67,10 +67,11 @@ class Load(Source):
     """Load layers and tables from files, folders, patterns and archives.
 
     Every layer found becomes one layer of the set: from GPX recordings, GeoPackages, shapefiles, GeoJSON, FlatGeobuf,
-    KML, GML and GeoParquet. CSV, TSV and the sheets of XLSX come in as tables; codes with leading zeros stay text. A zip
-    archive is read as if it were a folder. Where the workflow has a coordinate system, layers are brought to it as they
-    come in, and the way taken is told with its accuracy. A GPX recording gives up to five layers: waypoints, routes,
-    route points, tracks and track points.
+    KML, GML and GeoParquet, of which a folder called so (beds.parquet) is one layer of all files in it. CSV, TSV and the
+    sheets of XLSX come in as tables; codes with leading zeros stay text. A zip archive is read as if it were a folder.
+    Where the workflow has a coordinate system, layers are brought to it as they come in, and the way taken is told with
+    its accuracy. A GPX recording gives up to five layers: waypoints, routes, route points, tracks and track points.
+    Of a large file only what is around another layer can be taken; the rest is counted, and mostly not even read.
     """
 
     id = "load"
@@ -122,6 +123,7 @@ class Load(Source):
             example="lease_*",
             help="Which layers of a file with several to take: names or patterns, such as lease_*.",
         )
+        around: str = around.around_setting()
         parts: list[Part] = setting(
             "Parts of a recording",
             kind="choices",
@@ -155,7 +157,6 @@ class Load(Source):
             example="old/*.shp = EPSG:32626",
             help="The same for files that differ from the rest: a file or pattern, and its CRS. What a file declares counts.",
         )
-        around: str = around.around_setting()
         encoding: TextEncoding = setting(
             "Encoding where none is declared",
             default="",

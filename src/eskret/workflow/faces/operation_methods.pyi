@@ -26,12 +26,12 @@ class OperationMethods:
         *,
         files: Sequence[str] | ParameterHandle,
         layers: Sequence[str] | ParameterHandle = ...,
+        around: StepHandle | str | ParameterHandle = ...,
         parts: Sequence[Literal['waypoints', 'routes', 'route_points', 'tracks', 'track_points']] | Literal['waypoints', 'routes', 'route_points', 'tracks', 'track_points'] | ParameterHandle = ...,
         together: bool | ParameterHandle = ...,
         crs: str | ParameterHandle = ...,
         zone: str | ParameterHandle = ...,
         crs_of: Mapping[str, str] | ParameterHandle = ...,
-        around: StepHandle | str | ParameterHandle = ...,
         encoding: str | ParameterHandle = ...,
         encodings: Mapping[str, str] | ParameterHandle = ...,
         if_unreadable: Literal['stop', 'go on'] | ParameterHandle = ...,
@@ -40,11 +40,13 @@ class OperationMethods:
         """Load layers and tables from files, folders, patterns and archives.
 
         Every layer found becomes one layer of the set: from GPX recordings, GeoPackages, shapefiles,
-        GeoJSON, FlatGeobuf, KML, GML and GeoParquet. CSV, TSV and the sheets of XLSX come in as tables;
-        codes with leading zeros stay text. A zip archive is read as if it were a folder. Where the workflow
-        has a coordinate system, layers are brought to it as they come in, and the way taken is told with
-        its accuracy. A GPX recording gives up to five layers: waypoints, routes, route points, tracks and
-        track points.
+        GeoJSON, FlatGeobuf, KML, GML and GeoParquet, of which a folder called so (beds.parquet) is one
+        layer of all files in it. CSV, TSV and the sheets of XLSX come in as tables; codes with leading
+        zeros stay text. A zip archive is read as if it were a folder. Where the workflow has a coordinate
+        system, layers are brought to it as they come in, and the way taken is told with its accuracy. A GPX
+        recording gives up to five layers: waypoints, routes, route points, tracks and track points. Of a
+        large file only what is around another layer can be taken; the rest is counted, and mostly not even
+        read.
 
         Parameters
         ----------
@@ -54,6 +56,9 @@ class OperationMethods:
         layers : Sequence[str], default ['*']
             Layers in the files. Which layers of a file with several to take: names or patterns, such as
             lease_*.
+        around : StepHandle | str, default ''
+            Only around. A layer: of the files only what meets the box around it is taken. Where a file has
+            an index, no more of it is read.
         parts : some of these, default ['waypoints', 'routes', 'route_points', 'tracks', 'track_points']
             Parts of a recording. What to take of a GPX recording. Parts that hold nothing are left out.
             'waypoints': waypoints
@@ -73,9 +78,6 @@ class OperationMethods:
         crs_of : Mapping[str, str], default {}
             CRS of single files. The same for files that differ from the rest: a file or pattern, and its
             CRS. What a file declares counts.
-        around : StepHandle | str, default ''
-            Only around. A layer: of the files only what meets the box around it is taken. Where a file has
-            an index, no more of it is read.
         encoding : str, default ''
             Encoding where none is declared. For shapefiles and tables that do not say what their texts are
             in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.
