@@ -13,11 +13,10 @@ from eskret.core.crs import is_geographic
 from eskret.core.geometry.connect import legs, lines, ways
 from eskret.core.geometry.globe.seam import wrapped
 from eskret.core.geometry.ordinates import measured
-from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length, parse_time
 from eskret.core.tables.groupby import group_rows
-from eskret.core.words import pluralise
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, has_errors
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import ground, named_fields, reshaping
 from eskret.operations.support.ordering import order_figures, seconds_of
@@ -107,6 +106,12 @@ class ConnectPoints(EachLayer):
         kind = GeometryKind.POLYGON if settings.shape == "area" else GeometryKind.LINE
         return reshaping.forecast_shapes(new, found, kind, certainty=Certainty.AT_MOST)
 
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.PARTS if settings.by else Takes.WHOLE
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by)
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         assert layer.geometry is not None
         single = (shapely.get_type_id(layer.geometry) == 0) & ~shapely.is_empty(layer.geometry)
@@ -114,7 +119,8 @@ class ConnectPoints(EachLayer):
         order = layer.table.column(settings.order) if settings.order else None
         no_order = np.asarray(order.is_null()) if order is not None else np.zeros(len(layer), bool)
         groups = group_rows(layer.table, settings.by)
-        with_z = bool(shapely.has_z(layer.geometry).all()) and len(layer) > 0
+        high = shapely.has_z(layer.geometry)
+        with_z = bool(high.any())
         xyz = np.full((len(layer), 3 if with_z else 2), np.nan)
         xyz[single] = shapely.get_coordinates(layer.geometry[single], include_z=with_z)
         along = ground.on_ellipsoid(layer.crs, settings.along)
@@ -137,8 +143,12 @@ class ConnectPoints(EachLayer):
         rows = found.rows[kept]
         way = (np.cumsum(enough) - 1)[found.way[kept]] if len(found.way) else np.empty(0, np.int64)
         shapes = lines(xyz[rows], way, settings.shape != "line")
-        if len(shapes) and settings.shape == "line" and shapely.has_m(layer.geometry[rows]).all():
-            shapes = measured(shapes, shapely.get_coordinates(layer.geometry[rows], include_m=True)[:, 2])
+        flat = _some(way, ~high[rows], len(shapes))
+        if with_z and flat.any():
+            shapes[flat] = shapely.force_2d(shapes[flat])
+        told = ~_some(way, ~shapely.has_m(layer.geometry[rows]), len(shapes))
+        if settings.shape == "line" and told.any():
+            shapes[told] = measured(shapes[told], shapely.get_coordinates(layer.geometry[rows[told[way]]], include_m=True)[:, 2])
         through = float(np.nansum(found.metres[kept]))
         if settings.shape == "area":
             shapes = np.asarray(shapely.polygons(_rings(shapes))) if len(shapes) else shapes
@@ -173,17 +183,20 @@ class ConnectPoints(EachLayer):
             xy, piece = shapely.get_coordinates(drawn, return_index=True)
             length = np.nansum(legs(xy, layer.crs, along)[piece[1:] == piece[:-1]])
             controls = (ControlTotal("length from point to point", "km", through / 1000, float(length) / 1000),)
-        remarks = [Remark(f"{pluralise(len(out), 'line' if least == 2 else 'shape')} of {pluralise(len(rows), 'point')}", layer.key)]
-        if len(across):
-            text = f"cut at 180 degrees: {pluralise(len(across), 'shape')}"
-            remarks.append(Remark(text, layer.key))
+        text = "{n|line} of {points|point}" if least == 2 else "{n|shape} of {points|point}"
+        remarks = [Remark.counted(text, layer.key, n=len(out), points=len(rows))]
+        remarks.append(Remark.of_some("cut at 180 degrees: {n|shape}", layer.key, n=len(across)))
         remarks += ground.told_of_nowhere(layer)
         if settings.gap_distance:
             remarks += ground.remarks_of(layer, settings.along, context)
         for breaks, why in zip(found.breaks, ("points are too far apart", "too much time lies between points"), strict=True):
-            if breaks:
-                remarks.append(Remark(f"{pluralise(breaks, 'break')} where {why}", layer.key))
+            remarks.append(Remark.of_some(f"{{n|break}} where {why}", layer.key, n=breaks))
         return Outcome((out,), inputs=(InputAccount.of(layer, aside),), remarks=tuple(remarks), into=into, controls=controls)
+
+
+def _some(way: np.ndarray, rows: np.ndarray, count: int) -> np.ndarray:
+    """Which ways (bool) have some of these points."""
+    return np.bincount(way[rows], minlength=count) > 0
 
 
 def _rings(shapes: np.ndarray) -> np.ndarray:
