@@ -243,7 +243,7 @@ def _sorted(folder: Path, use: str) -> Path:
 
 
 def test_a_run_that_would_take_more_memory_than_it_may_is_told_before(heavy: Path) -> None:
-    path = _sorted(heavy, '"enclose"\ntolerance = "1 m"')
+    path = _sorted(heavy, '"dissolve"')
     code, text = told("rehearse", path, "--memory", "300MB")
     assert code == 0 and "step 'it': It has 'heavy' whole" in text and "where it may take 300.0 MB" in text
     assert "whole" not in told("rehearse", path, "--memory", "3GB")[1]
