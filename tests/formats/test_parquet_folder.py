@@ -113,3 +113,20 @@ def test_a_changed_file_of_a_folder_is_read_again(parted: Path) -> None:
     assert "40" in call("run", path, cwd=parted.parent).stdout
     (parted / "zone=12" / "part.parquet").unlink()
     assert "30" in call("run", path, cwd=parted.parent).stdout
+
+
+def test_a_pack_takes_the_folder_as_it_is_wherever_it_lies(parted: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Its files are called alike."""
+    elsewhere = tmp_path_factory.mktemp("far")
+    for near in (True, False):
+        home = parted.parent if near else elsewhere
+        path = workflow(home, f'id = "all"\nuse = "load"\nfiles = ["{"beds.parquet" if near else parted}"]')
+        call("pack", path, "--out", home / "p.zip", cwd=home)
+        call("unpack", home / "p.zip", home / "there", cwd=home)
+        assert "40" in call("run", home / "there" / "w.toml", cwd=home).stdout
+        assert len(list((home / "there").rglob("*.parquet"))) == 5  # four, and the folder
+
+
+def test_a_layer_is_not_saved_in_place_of_a_folder(parted: Path) -> None:
+    path = workflow(parted.parent, 'id = "a"\nuse = "load"\nfiles = ["a.gpkg"]', 'id = "o"\nuse = "save"\nfrom = "a"\nto = "beds.parquet"')
+    assert "this is a folder" in call("run", path, cwd=parted.parent, code=2).stderr and len(list(parted.rglob("*.parquet"))) == 4

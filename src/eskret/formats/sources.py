@@ -18,7 +18,7 @@ from typing import TypeVar
 import pyarrow as pa
 
 from eskret.core.crs import Extent
-from eskret.core.files.datasets import is_dataset
+from eskret.core.files.datasets import files_of, is_dataset
 from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
@@ -227,9 +227,10 @@ def columns(path: Path, name: str, fields: Sequence[str], texts: Texts = AS_DECL
         return columns(inner, layer, fields, texts)
     if path.suffix.lower() == ".gpx":
         return None
-    state = path.stat()
+    states = [p.stat() for p in files_of(path)]
+    changed, size = max((s.st_mtime_ns for s in states), default=0), sum(s.st_size for s in states)
     try:
-        return _columns(path, name, tuple(fields), texts, state.st_mtime_ns, state.st_size)
+        return _columns(path, name, tuple(fields), texts, changed, size)
     except Exception:  # whoever reads the file says what is wrong with it
         return None
 

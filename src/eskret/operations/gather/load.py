@@ -18,6 +18,7 @@ from pydantic import field_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation, Remark, Role, SetAside
 from eskret.core.crs import Extent, crs_facts, is_geographic, out_of_range, same_crs, transformation
+from eskret.core.files.datasets import files_of
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts, kind_of, matches
 from eskret.core.layer import chunks as chunking
 from eskret.core.measure.totals import totals_of
@@ -313,7 +314,8 @@ class Load(Source):
         return [LayerRequest(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
-        return sources.find_files([context.fill(f) for f in settings.files], context.folder)
+        found = sources.find_files([context.fill(f) for f in settings.files], context.folder)
+        return [file for path in found for file in files_of(path)]
 
     def part_inputs(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
         return [part.path]

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path, PurePosixPath
 from typing import Any
 
+from eskret.core.files.datasets import is_dataset
 from eskret.core.naming import fill_template, number_collisions
 from eskret.errors import DocumentError, EskretError
 from eskret.formats import sources
@@ -103,7 +104,7 @@ class _Gatherer:
         if parameter.type != "file" or not parameter.default:
             return parameter
         path = _absolute(str(parameter.default), folder)
-        if not path.is_file():
+        if not path.is_file() and not is_dataset(path):
             return parameter
         return replace(parameter, default=self._input(path, folder, home, ""))
 
@@ -186,7 +187,9 @@ class _Gatherer:
             self.places[path] = near
         for one in with_companions(path):
             beside = PurePosixPath(near).with_name(one.name if one != path else PurePosixPath(near).name)
-            if one != path and one.name.startswith(path.stem):
+            if is_dataset(path):
+                beside = PurePosixPath(near) / one.relative_to(path).as_posix()
+            elif one != path and one.name.startswith(path.stem):
                 beside = PurePosixPath(near).with_name(PurePosixPath(near).stem + one.name[len(path.stem) :])
             place = str(home / beside)
             known = self.found.pieces.get(place)

@@ -26,6 +26,7 @@ from eskret.core.accounts.account import (
     check_rows,
     state_of,
 )
+from eskret.core.files.datasets import files_of
 from eskret.core.layer import Layer
 from eskret.core.unforeseen import as_sentence
 from eskret.errors import AccountError, Action, CheckError, Code, EskretError, StoppedError
@@ -279,7 +280,7 @@ class StepRun:
     def _needs_of_files(self, operation: Source, settings: Any, context: Context, source: Any) -> int:
         try:
             files = operation.part_inputs(source, settings, context) or ()
-            size = sum(p.stat().st_size for p in files if p.is_file())
+            size = sum(p.stat().st_size for path in files for p in files_of(path) if p.is_file())
         except (EskretError, OSError):
             return 0  # reading them says it
         # a file of many layers is read by as many tasks
