@@ -46,7 +46,7 @@ IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify", "flag", "m
 IN_ROWS += ("drop_repeats", "number", "pick", "hull", "join_table", "apply_words", "snap_points")
 TABLE = "table"
 """Stands in settings for a table that another step loads."""
-IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull", "connect_points")
+IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull", "connect_points", "split")
 
 
 @pytest.fixture
@@ -149,6 +149,8 @@ def parts() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "sort", {"by": ["kind", "half down"]}
     yield "connect_points", {"by": ["kind"], "order": "tonnes", "gap_distance": "1.5 km", "shape": "area"}
     yield "connect_points", {"by": ["kind", "tonnes"]}
+    yield "split", {"by": ["n"], "name": "{layer}_{n}"}
+    yield "split", {"by": ["kind"]}
     yield "sort", {"by": ["tonnes"]}
     yield "hull", {"around": "group", "by": ["half"], "shape": "circle"}
 

@@ -356,6 +356,8 @@ class Context:
     large: ChunkedLayer | None = None
     """The whole layer, where the one that is given is a chunk of it that begins with the row ``begins``."""
     begins: int = 0
+    group: int = 0
+    """The place of the first group of rows, where the layer that is given is a part of some groups."""
     once: Callable[[object, Callable[[], Any]], Any] = _anew
     """Makes what all chunks of a layer share, by what it is called."""
 
@@ -540,6 +542,9 @@ class EachLayer(Operation):
     def takes(self, facts: LayerFacts, settings: Any) -> Takes:
         """Whether a large layer can come in chunks or parts: each is then worked on by itself, and one layer leaves."""
         return Takes.WHOLE
+
+    makes_many: ClassVar[bool] = False
+    """Whether several layers leave, each made of rows of one group."""
 
     def places(self, layer: ChunkedLayer, settings: Any) -> np.ndarray:
         """For an operation that takes ``PARTS``: for each row (int64) the place of its group among all of them, -1 for none.

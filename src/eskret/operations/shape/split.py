@@ -10,13 +10,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.accounts.account import ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Certainty, Layer, LayerFacts
+from eskret.core.layer import Certainty, ChunkedLayer, Layer, LayerFacts
 from eskret.core.measure.totals import totals_of
 from eskret.core.naming import clean_name
 from eskret.core.tables.groupby import group_rows
+from eskret.core.tables.rows import remaining
 from eskret.core.words import pluralise
 from eskret.errors import EskretError
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase
+from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
@@ -119,10 +120,29 @@ class Split(EachLayer):
         empty = EMPTY.format(join_words(settings.by, 4))
         return names, ["" if name else NAMELESS if text else empty for name, text in zip(names, texts, strict=True)]
 
+    makes_many = True
+
+    def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
+        return Takes.PARTS
+
+    def places(self, layer: ChunkedLayer, settings: Settings) -> np.ndarray:
+        return named_fields.group_places(layer, settings.by)
+
+    def _of_all(self, layer: Layer, settings: Settings, context: Context) -> tuple[list[str], list[str], list[Remark]]:
+        """The names of the layers of all groups there are, why some have none, and what there is to say of names."""
+        table = context.columns_of(layer, settings.by)
+        groups = group_rows(table, settings.by)
+        values = _values(table, settings.by, groups.first)
+        names, why = self._names(values, settings, context, layer.key)
+        found = self._findings(names, values, groups.sizes, layer.key, settings)
+        return names, why, [Remark(f.text.partition(": ")[2].rstrip("."), layer.key, look=True) for f in found if f.setting == "name"]
+
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         groups = group_rows(layer.table, settings.by)
         values = _values(layer.table, settings.by, groups.first)
-        names, why = self._names(values, settings, context, layer.key)
+        all_names, all_why, remarks = context.once("names", lambda: self._of_all(layer, settings, context))
+        mine = slice(context.group, context.group + groups.count)
+        names, why = all_names[mine], all_why[mine]
         kept = [g for g in range(groups.count) if names[g]]
         order = np.concatenate([groups.rows(g) for g in kept]) if kept else np.empty(0, np.int64)
         starts = np.concatenate([[0], np.cumsum([groups.sizes[g] for g in kept])]).astype(np.int64)
@@ -134,30 +154,22 @@ class Split(EachLayer):
             if not names[group]:
                 reasons.setdefault(why[group], []).append(groups.rows(group))
         aside = SetAside.from_reasons([(reason, np.concatenate(rows)) for reason, rows in reasons.items()])
-        remarks = [
-            Remark(f.text.partition(": ")[2].rstrip("."), layer.key, look=True)
-            for f in self._findings(names, values, groups.sizes, layer.key, settings)
-            if f.setting == "name"
-        ]
-        remarks.insert(0, Remark(f"{pluralise(len(layers), 'layer')} of {pluralise(len(order), 'feature')}", layer.key))
+        said = Remark.counted("{layers|layer} of {features|feature}", layer.key, layers=len(layers), features=len(order))
         outputs = [OutputAccount(x.key, len(x), totals_of(x, context.totals)) for x in layers]
         if outputs:
             outputs[0] = replace(outputs[0], controls=_controls(layer, outputs, aside.rows, context))
         account = InputAccount.of(layer, aside)
-        return Outcome(tuple(layers), (account,), tuple(outputs), order, tuple(remarks))
+        return Outcome(tuple(layers), (account,), tuple(outputs), order, (said, *remarks))
 
 
 def _controls(layer: Layer, outputs: Sequence[OutputAccount], aside: np.ndarray, context: Context) -> tuple[ControlTotal, ...]:
-    """Every total of what entered is that of the parts together, with what was set aside."""
-    rest = {n: v for n, v, _ in totals_of(layer.take(aside), context.totals)}
+    """Every total of what was not set aside is that of the parts together."""
+    used = layer.take(remaining(len(layer), aside)) if len(aside) else layer
     parts: dict[str, float] = {}
     for output in outputs:
         for name, value, _ in output.totals:
             parts[name] = parts.get(name, 0.0) + value
-    return tuple(
-        ControlTotal(name, unit, value, parts.get(name, 0.0) + rest.get(name, 0.0))
-        for name, value, unit in totals_of(layer, context.totals)
-    )
+    return tuple(ControlTotal(name, unit, value, parts.get(name, 0.0)) for name, value, unit in totals_of(used, context.totals))
 
 
 def _values(table: pa.Table, fields: Sequence[str], rows: np.ndarray) -> list[tuple[str, ...]]:

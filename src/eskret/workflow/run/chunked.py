@@ -24,7 +24,7 @@ from eskret.core.words import PER_CENT
 from eskret.errors import Code
 from eskret.formats.reading import Watch
 from eskret.operations.base import Context, EachLayer, Once, Outcome, Source
-from eskret.workflow.cache.cached_layer import CachedLayer, weight_of
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, spill, weight_of
 from eskret.workflow.cache.spool import Spool
 
 _ROOM = 256 << 20
@@ -73,21 +73,23 @@ def run_in_parts(
     ------
     EskretError : the operation failed, or its accounts disagree.
     """
-    part = _parts(operation.places(layer, settings))
-    inner, twice = replace(context, whole=layer.facts()), 2 * len(layer)
+    part, groups = _parts(operation.places(layer, settings))
+    inner, twice = replace(context, whole=layer.facts(), large=layer, once=Once()), 2 * len(layer)
+    ends = np.cumsum(np.bincount(part))
 
     def work(one: Layer, done: int) -> Outcome:
         # what is read and put down counts as much as what is then worked on
         context.watch(len(layer) + done, twice)
-        return operation.run(one, settings, replace(inner, watch=_within(context.watch, len(layer) + done, twice)))
+        group = int(groups[np.searchsorted(ends, done, side="right")])
+        return operation.run(one, settings, replace(inner, group=group, watch=_within(context.watch, len(layer) + done, twice)))
 
     def parts() -> Generator[tuple[Layer, np.ndarray], None, None]:
         rows = np.argsort(part, kind="stable")
-        bounds = np.concatenate([[0], np.cumsum(np.bincount(part))])
+        bounds = np.concatenate([[0], ends])
         for number, one in enumerate(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch)):
             yield one, rows[bounds[number] : bounds[number + 1]]
 
-    return _gathered(_at_work(work, parts(), room), home, prove)
+    return _gathered(_at_work(work, parts(), room), home, prove, operation.makes_many)
 
 
 def _at_work(
@@ -116,13 +118,13 @@ def _at_work(
                 future.cancel()
 
 
-def _parts(places: np.ndarray) -> np.ndarray:
+def _parts(places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """For each row the part that it goes with (int16): groups one behind the other, about so many rows in each; rows of no group
-    with the first."""
+    with the first. And the first group of each part."""
     most = max(chunking.CHUNK, -(-len(places) // _PARTS))
     ends = np.cumsum(np.bincount(places[places >= 0])) if (places >= 0).any() else np.ones(1, np.int64)
-    _, part = np.unique((ends - 1) // most, return_inverse=True)
-    return np.where(places >= 0, part[places], 0).astype(np.int16)
+    _, first, part = np.unique((ends - 1) // most, return_index=True, return_inverse=True)
+    return np.where(places >= 0, part[places], 0).astype(np.int16), first
 
 
 def _parted(layer: CachedLayer, part: np.ndarray, home: Path, watch: Watch) -> Generator[Layer, None, None]:
@@ -163,16 +165,31 @@ def gathered(outcomes: Iterable[Outcome], home: Path, prove: Prove) -> Outcome:
     return _gathered(((outcome, None) for outcome in outcomes), home, prove)
 
 
-def _gathered(outcomes: Iterable[tuple[Outcome, np.ndarray | None]], home: Path, prove: Prove) -> Outcome:
-    """With the rows of the whole that each is of, where they do not stand one behind the other."""
-    spool, whole = Spool(home), Merged()
+def _gathered(outcomes: Iterable[tuple[Outcome, np.ndarray | None]], home: Path, prove: Prove, many: bool = False) -> Outcome:
+    """With the rows of the whole that each is of, where they do not stand one behind the other; of ``many`` each layer by itself."""
+    whole = Merged()
+    spool = None if many else Spool(home)
+    made: list[LayerHandle] = []
     with closing(ahead(outcomes)) as coming:
         for outcome, rows in coming:
             prove(outcome)
-            (layer,) = outcome.layers
-            spool.add(layer)
+            for layer in outcome.layers:
+                if spool is not None:
+                    spool.add(layer)
+                else:
+                    made.append(_put_down(layer, home / str(len(made))))
             whole.add(outcome, rows)
-    return whole.outcome(spool.close())
+    return whole.outcome([spool.close()] if spool is not None else made)
+
+
+def _put_down(layer: Layer, home: Path) -> LayerHandle:
+    """A layer of several that leave: on disk, in chunks where it is large by itself."""
+    if len(layer) <= chunking.large(weight_of(layer) / max(1, len(layer))):
+        return spill(layer, home)
+    home.parent.mkdir(exist_ok=True)
+    spool = Spool(home)
+    spool.add(layer)
+    return spool.close()
 
 
 def _within(watch: Watch, done: int, of: int) -> Watch:
@@ -199,13 +216,14 @@ class Merged:
         self._relation = outcome.relation or self._relation
         self._failed = self._failed or outcome.failed
 
-    def outcome(self, layer: CachedLayer) -> Outcome:
-        """All of it, with the layer that was made. Lineage was proved chunk by chunk, and is not kept."""
+    def outcome(self, made: Sequence[LayerHandle]) -> Outcome:
+        """All of it, with what was made. Lineage was proved chunk by chunk, and is not kept."""
         inputs = tuple(_input(found) if found[0][0].first else _other([a for a, _ in found]) for found in self._inputs.values())
-        remarks = [r for r in self._remarks if not len(layer) or r.code is not Code.NOTHING_LEFT]
-        layers: tuple[Layer, ...] = (layer,)  # type: ignore[assignment]
-        found = Outcome(layers, inputs, (_output(self._outputs),), None, tuple(remarks), relation=self._relation, failed=self._failed)
-        return found.told()
+        nothing = not any(len(layer) for layer in made)
+        remarks = [r for r in self._remarks if nothing or r.code is not Code.NOTHING_LEFT]
+        layers: tuple[Any, ...] = tuple(made)
+        outputs = (_output(self._outputs),) if len({o.layer for o in self._outputs}) <= 1 else _outputs(self._outputs)
+        return Outcome(layers, inputs, outputs, None, tuple(remarks), relation=self._relation, failed=self._failed).told()
 
 
 def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAccount:
@@ -272,6 +290,12 @@ def _output(accounts: Sequence[OutputAccount]) -> OutputAccount:
         tuple(_control(found) for found in controls.values()),
         accounts[0].like,
     )
+
+
+def _outputs(accounts: Sequence[OutputAccount]) -> tuple[OutputAccount, ...]:
+    """Of layers that were made each of one part: their controls together, with the first."""
+    together = _output(accounts).controls
+    return tuple(replace(account, controls=together if n == 0 else ()) for n, account in enumerate(accounts))
 
 
 def _share(found: Sequence[tuple[float, int]]) -> float:
