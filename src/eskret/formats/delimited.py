@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable
+from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +15,7 @@ from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
 from eskret.core.naming import number_collisions
 from eskret.formats import tables
 from eskret.formats.fitting import shortest_time, written_form
-from eskret.formats.format import Format, Pairs, Put, Reader, Writing
+from eskret.formats.format import Coming, Format, Pairs, Put, Reader, Writing
 from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
@@ -108,16 +108,8 @@ class Csv(Format):
         timed = any(pa.types.is_timestamp(f.type) for f in layer.facts().fields)
         return not timed and not layer.has_z and not (layer.kind is GeometryKind.POINT and 4 in layer.types)
 
-    def write_chunks(
-        self,
-        path: Path,
-        chunks: Generator[Layer, None, None],
-        like: ChunkedLayer,
-        how: Writing,
-        watch: Watch = no_watch,
-        looked: np.ndarray | None = None,
-    ) -> Put:
-        write_rows(path, chunks, len(like), watch)
+    def write_chunks(self, path: Path, coming: Coming, how: Writing, watch: Watch = no_watch) -> Put:
+        write_rows(path, coming.chunks, len(coming.like), watch)
         return Put(self.count(path))
 
     def count(self, path: Path) -> int:

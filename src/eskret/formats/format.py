@@ -45,6 +45,15 @@ class Writing:
 
 
 @dataclass(frozen=True)
+class Coming:
+    """A layer that is written as it comes: its chunks, what is known of all of them, and what ``Format.looks_first`` found."""
+
+    chunks: Generator[Layer, None, None]
+    like: ChunkedLayer
+    looked: np.ndarray
+
+
+@dataclass(frozen=True)
 class Put:
     """What came of writing: features found in the file, rows of the layers that have no place there, how many were cut."""
 
@@ -199,17 +208,8 @@ class Format:
         """What must be known of all rows before the first of them is written; None where that is to be done whole after all."""
         return np.empty(0)
 
-    def write_chunks(
-        self,
-        path: Path,
-        chunks: Generator[Layer, None, None],
-        like: ChunkedLayer,
-        how: Writing,
-        watch: Watch = no_watch,
-        looked: np.ndarray | None = None,
-    ) -> Put:
-        """Write one layer to a new file, some rows at a time; ``like`` says what is known of all of them, ``looked`` what
-        ``looks_first`` found."""
+    def write_chunks(self, path: Path, coming: Coming, how: Writing, watch: Watch = no_watch) -> Put:
+        """Write one layer to a new file, some rows at a time."""
         raise NotImplementedError
 
     def count(self, path: Path) -> int:

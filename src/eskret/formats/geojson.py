@@ -29,7 +29,7 @@ from eskret.core.tables.rows import remaining
 from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 from eskret.formats.fitting import Choices
-from eskret.formats.format import CRS84, Format, Pairs, Put, Writing
+from eskret.formats.format import CRS84, Coming, Format, Pairs, Put, Writing
 from eskret.formats.geopackage.digesting import DigestingFile
 from eskret.formats.holding import EXACT, Holds
 from eskret.formats.reading import Watch, no_watch
@@ -444,24 +444,15 @@ class GeoJson(Format):
     def takes_chunks(self, layer: ChunkedLayer) -> bool:
         return True
 
-    def write_chunks(
-        self,
-        path: Path,
-        chunks: Generator[Layer, None, None],
-        like: ChunkedLayer,
-        how: Writing,
-        watch: Watch = no_watch,
-        looked: np.ndarray | None = None,
-    ) -> Put:
-        assert looked is not None
+    def write_chunks(self, path: Path, coming: Coming, how: Writing, watch: Watch = no_watch) -> Put:
         told = write_rows(
             path,
-            chunks,
-            looked,
-            len(like),
+            coming.chunks,
+            coming.looked,
+            len(coming.like),
             decimals=self._digits(how),
             crs=how.crs,
-            extent=like.facts().extent,
+            extent=coming.like.facts().extent,
             sequence=self.sequence,
             members=self._members(how),
             watch=watch,

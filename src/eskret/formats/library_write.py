@@ -18,7 +18,7 @@ from eskret.core.layer.wkb import WkbArray, encoded
 from eskret.core.naming import number_collisions
 from eskret.errors import DeliveryError, EskretError
 from eskret.formats.fitting import Bounds, Choices
-from eskret.formats.format import Format, Pairs, Put, Writing
+from eskret.formats.format import Coming, Format, Pairs, Put, Writing
 from eskret.formats.gdal import library, unsynced
 from eskret.formats.geopackage import declared
 from eskret.formats.geopackage.writer import as_multiples, declared_type
@@ -246,17 +246,9 @@ class FlatGeobuf(ByLibrary):
             found = found or _nowhere(chunk)
         return np.array([found])
 
-    def write_chunks(
-        self,
-        path: Path,
-        chunks: Generator[Layer, None, None],
-        like: ChunkedLayer,
-        how: Writing,
-        watch: Watch = no_watch,
-        looked: np.ndarray | None = None,
-    ) -> Put:
-        type_name, multiple = declared_type(like.types, like.kind)
-        first = next(chunks)
+    def write_chunks(self, path: Path, coming: Coming, how: Writing, watch: Watch = no_watch) -> Put:
+        type_name, multiple = declared_type(coming.like.types, coming.like.kind)
+        first = next(coming.chunks)
         geom = number_collisions(["geometry"], taken=first.table.column_names)[0]
 
         def table(chunk: Layer) -> pa.Table:
@@ -269,19 +261,19 @@ class FlatGeobuf(ByLibrary):
 
         def batches() -> Generator[pa.RecordBatch, None, None]:
             yield from begin.to_batches(max_chunksize=BATCH)
-            for chunk in chunks:
+            for chunk in coming.chunks:
                 yield from table(chunk).cast(begin.schema).to_batches(max_chunksize=BATCH)
 
         write_batches(
             path,
             begin.schema,
             batches(),
-            len(like),
+            len(coming.like),
             how.name,
             geom=geom,
             kind=TYPES.get(type_name, "Unknown"),
             crs=crs_text(first.crs),
-            options=_indexed(looked is not None and bool(looked[0])),
+            options=_indexed(bool(coming.looked[0])),
             watch=watch,
         )
         return Put(self.count(path))

@@ -24,7 +24,7 @@ from eskret.core.layer.wkb import decode
 from eskret.core.naming import number_collisions
 from eskret.core.texts import codec_of, settled
 from eskret.errors import Code, CrsError, InputError
-from eskret.formats.format import CRS84, Format, Pairs, Put, Reader, Writing
+from eskret.formats.format import CRS84, Coming, Format, Pairs, Put, Reader, Writing
 from eskret.formats.holding import Holds
 from eskret.formats.reading import AS_DECLARED, NUMBERED, Reading, Texts, Watch, no_watch, numbered, numbers
 from eskret.formats.vector import check_readable, plain_type
@@ -429,16 +429,9 @@ class GeoParquet(Format):
     def takes_chunks(self, layer: ChunkedLayer) -> bool:
         return not layer.has_z and layer.types <= set(_WORDS)
 
-    def write_chunks(
-        self,
-        path: Path,
-        chunks: Generator[Layer, None, None],
-        like: ChunkedLayer,
-        how: Writing,
-        watch: Watch = no_watch,
-        looked: np.ndarray | None = None,
-    ) -> Put:
-        write_rows(path, chunks, {_WORDS[t] for t in like.types}, like.facts().extent, len(like), how.words, watch)
+    def write_chunks(self, path: Path, coming: Coming, how: Writing, watch: Watch = no_watch) -> Put:
+        like = coming.like
+        write_rows(path, coming.chunks, {_WORDS[t] for t in like.types}, like.facts().extent, len(like), how.words, watch)
         return Put(self.count(path))
 
     def count(self, path: Path) -> int:

@@ -23,7 +23,7 @@ from eskret.core.tables.rows import remaining
 from eskret.core.words import pluralise
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
-from eskret.formats.format import CRS84, Format, Put, Writing
+from eskret.formats.format import CRS84, Coming, Format, Put, Writing
 from eskret.formats.geopackage import bulk, digest, metadata
 from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.geopackage.layers import put_layers, section_crs
@@ -167,7 +167,7 @@ class Writer:
             return None
         staged = self.transaction.stage(plan.path)
         with closing(ahead(told.take(one) for one in ready())) as coming:
-            put = target.write_chunks(staged, coming, layer, how, self.context.watch, looked)
+            put = target.write_chunks(staged, Coming(coming, layer, looked), how, self.context.watch)
         self.transaction.mark_written(plan.path, put.sha256)
         return told.outcome(plan, put.found, "", self.context, crs if target.native else "")
 
