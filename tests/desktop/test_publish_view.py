@@ -8,6 +8,7 @@ from typing import Any
 
 import httpx
 import pytest
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QMessageBox
 
 from eskret import Workflow, read
@@ -56,6 +57,14 @@ def run_and_look(hand: Hand, changes: int) -> None:
 
 def sent(hand: Hand, state: str) -> None:
     hand.until(lambda: hand.bench.publisher.sending is None and shown(hand)["state"] == state)
+
+
+def listed(hand: Hand, address: str, id: str) -> str:
+    """How many features the list of services says that a dataset has; empty where it is not there."""
+    tree = hand.bench.publish.tree
+    tops = [tree.topLevelItem(n) for n in range(tree.topLevelItemCount())]
+    rows = [top.child(n).data(0, Qt.ItemDataRole.UserRole) for top in tops for n in range(top.childCount())]
+    return next((str(r["figures"]) for r in rows if (r["address"], r["id"]) == (address, id)), "")
 
 
 def there(server: PracticeServer) -> dict[str, dict[str, Any]]:
@@ -143,6 +152,8 @@ def test_a_dataset_is_looked_at_fetched_and_published_to(lesson: Hand, server: P
     run_and_look(hand, 412)
     hand.click(bench.publish.send)
     sent(hand, "sent")
+    # the service is asked again after that: only what is in the list can be chosen
+    hand.until(lambda: listed(hand, server.address, "leases") == "412")
     bench.publish.tree.choose(server.address, "leases")
     hand.until(lambda: shown(hand)["rows"] == 412 and shown(hand)["title"] == "Leases of Orrel Sound")
     told = shown(hand)
