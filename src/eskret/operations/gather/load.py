@@ -196,7 +196,7 @@ class Load(Source):
             return "Load files"
         chosen = settings.get("layers")
         what = join_words([str(p) for p in chosen]) if isinstance(chosen, list) and chosen != ["*"] else ""
-        where = f", around {bold(str(settings['around']).split(':')[-1])} alone" if settings.get("around") else ""
+        where = f", only around {bold(str(settings['around']).split(':')[-1])}" if settings.get("around") else ""
         return (f"Load {bold(what)} from {join_words(names)}" if what else f"Load {bold(join_words(names))}") + where
 
     # -- forecasting
