@@ -25,6 +25,7 @@ import shapely
 
 import eskret
 from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
+from eskret.core.files.locks import FileLock
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
@@ -506,6 +507,21 @@ def test_where_nothing_can_be_kept_layers_are_held_whole_and_a_full_disk_is_said
     monkeypatch.setattr(spool, "scratch_folder", partial(refuse, errno.EROFS))
     result = Run(document.read(path), workflow=path).execute()
     assert result.state in ("balanced", "look") and result.outputs[0].features == 38
+
+
+def test_what_a_killed_run_left_is_swept_by_the_next_that_needs_no_room(tmp_path: Path) -> None:
+    drawn.data(tmp_path / "data")
+    path = tmp_path / "data" / "w.toml"
+    path.write_text(WORKFLOW)
+    left, alive = (cache_place("scratch") / f"spool-{n}" for n in ("dead", "alive"))
+    for one in (left / "2-parts" / "0", alive / "1"):
+        one.mkdir(parents=True)
+        (one / "table.arrow").write_bytes(b"rows")
+    lock = FileLock.take(alive.with_name(f"{alive.name}.lock"))
+    assert lock is not None
+    Run(document.read(path), workflow=path).execute()
+    assert not left.exists() and alive.exists()
+    lock.release()
 
 
 def test_results_of_chunks_are_taken_up_again(small: None, tmp_path: Path) -> None:

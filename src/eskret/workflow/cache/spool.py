@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import shapely
 
-from eskret.core.files.scratch import drop_scratch, scratch_folder
+from eskret.core.files.scratch import drop_scratch, scratch_folder, sweep_scratch
 from eskret.core.layer import GeometryKind, Layer, kind_of_types
 from eskret.core.layer import chunks as chunking
 from eskret.errors import Code, EskretError
@@ -198,9 +198,11 @@ class Spool:
 
 
 class Spools:
-    """Where a run writes large layers: a folder of its own, gone with it."""
+    """Where a run writes large layers: a folder of its own, gone with it. What killed runs left there is taken away first, also by a
+    run that needs none: it may be much."""
 
     def __init__(self) -> None:
+        sweep_scratch()
         self._home: Path | None = None
         self._lock = threading.Lock()
         self._number = 0
