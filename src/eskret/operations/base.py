@@ -543,6 +543,8 @@ class EachLayer(Operation):
         """Whether a large layer can come in chunks or parts: each is then worked on by itself, and one layer leaves."""
         return Takes.WHOLE
 
+    fields_alone: ClassVar[bool] = False
+    """Whether it looks at fields alone, so that the shapes of a large layer need not be put down for it."""
     makes_many: ClassVar[bool] = False
     """Whether several layers leave, each made of rows of one group."""
 

@@ -63,6 +63,8 @@ class Summarise(EachLayer):
         certainty = Certainty.AT_MOST if settings.by else Certainty.KNOWN
         return Forecast((replace(new, kind=GeometryKind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
+    fields_alone = True
+
     def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
         return Takes.PARTS if settings.by else Takes.WHOLE
 

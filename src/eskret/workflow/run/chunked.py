@@ -18,7 +18,7 @@ import numpy as np
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, added_up
 from eskret.core.ahead import ahead
-from eskret.core.layer import Layer
+from eskret.core.layer import GeometryKind, Layer
 from eskret.core.layer import chunks as chunking
 from eskret.core.words import PER_CENT
 from eskret.errors import Code
@@ -76,6 +76,7 @@ def run_in_parts(
     part, groups = _parts(operation.places(layer, settings))
     inner, twice = replace(context, whole=layer.facts(), large=layer, once=Once()), 2 * len(layer)
     ends = np.cumsum(np.bincount(part))
+    needed = replace(layer, has_geometry=False, kind=GeometryKind.TABLE) if operation.fields_alone else layer
 
     def work(one: Layer, done: int) -> Outcome:
         # what is read and put down counts as much as what is then worked on
@@ -86,7 +87,7 @@ def run_in_parts(
     def parts() -> Generator[tuple[Layer, np.ndarray], None, None]:
         rows = np.argsort(part, kind="stable")
         bounds = np.concatenate([[0], ends])
-        for number, one in enumerate(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch)):
+        for number, one in enumerate(_parted(needed, part, home.with_name(f"{home.name}-parts"), context.watch)):
             yield one, rows[bounds[number] : bounds[number + 1]]
 
     return _gathered(_at_work(work, parts(), room), home, prove, operation.makes_many)
