@@ -81,6 +81,18 @@ def test_what_only_the_folders_say_becomes_a_field(tmp_path: Path) -> None:
     assert sorted(list(r.values()) for r in found.to_pylist()) == wanted
 
 
+@pytest.mark.parametrize(
+    ("values", "kind"),
+    [(["7", "-3", "0"], "int64"), (["07"], "string"), (["--5"], "string"), (["٣"], "string"), (["1" * 30, "2"], "string")],
+)
+def test_what_folders_say_is_a_number_only_where_it_is_written_as_one(values: list[str], kind: str, tmp_path: Path) -> None:
+    for value in values:
+        (tmp_path / "a.parquet" / f"v={value}").mkdir(parents=True)
+        eskret.write(eskret.Layer("x", pa.table({"n": [1]})), tmp_path / "a.parquet" / f"v={value}" / "p.parquet")
+    column = eskret.read(tmp_path / "a.parquet").table["v"]
+    assert str(column.type) == kind and sorted(map(str, column.to_pylist())) == sorted(values)
+
+
 def test_only_the_files_around_are_read(parted: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     geopandas.GeoDataFrame({"a": [1]}, geometry=[shapely.box(1_250, 0, 1_450, 9)], crs=3035).to_file(parted.parent / "here.gpkg")
     read: list[int] = []

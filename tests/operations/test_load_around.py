@@ -146,6 +146,17 @@ def test_the_box_is_drawn_in_the_system_of_the_file_and_rows_come_to_that_of_the
     assert set(np.flatnonzero(shapely.covers(here, shapely.points(lonlat))).tolist()) <= taken
 
 
+@pytest.mark.parametrize("wide", [20_000.0, 900_000.0])
+def test_nothing_within_is_lost_where_the_edges_of_the_box_bend(wide: float, tmp_path: Path) -> None:
+    """A straight edge of a plane is a bow in degrees: what lies just within it, between any two corners, is within."""
+    west = 500_000 - 0.37 * wide  # so that the bow is highest between two places that are asked for
+    box = shapely.box(west, 5_000_000, west + wide, 5_000_000 + wide)
+    geopandas.GeoDataFrame({"a": [1]}, geometry=[box], crs=32626).to_file(tmp_path / "here.gpkg", layer="here")
+    edge = shapely.line_interpolate_point(box.exterior, np.linspace(0, 1, 1_999), normalized=True)
+    geopandas.GeoDataFrame({"n": range(1_999)}, geometry=edge, crs=32626).to_crs(4326).to_file(tmp_path / "a.gpkg", layer="a")
+    assert len(result(workflow(tmp_path, "a.gpkg"))[1]) == 1_999
+
+
 def test_a_rehearsal_tells_what_can_be_told(tmp_path: Path) -> None:
     geopandas.GeoDataFrame(geometry=[BOX], crs=3035).to_file(tmp_path / "here.gpkg", layer="here")
     geopandas.GeoDataFrame({"n": [1]}, geometry=[shapely.Point(0, 0)], crs=3035).to_file(tmp_path / "a.gpkg", layer="a")

@@ -146,20 +146,29 @@ def degrees_of(extent: Extent | None, crs: str) -> Extent | None:
     return float(np.floor(west)), float(np.floor(south)), float(np.ceil(east)), float(np.ceil(north))
 
 
+_EDGE = 500
+"""Places on each edge of a box that is drawn elsewhere; how far an edge bends between two of them goes with the square."""
+
+
 def extent_in(extent: Extent, source: str, target: str) -> Extent:
-    """An extent in another CRS, drawn around all of it. Where it goes over 180 degrees it is all round the globe there.
+    """An extent in another CRS, drawn around all of it: a little wider, since edges bend between the places that are asked for.
+    Where it goes over 180 degrees it is all round the globe there.
 
     Raises
     ------
     CrsError : it has no place there.
     """
     try:
-        west, south, east, north = way_of(source, target, extent).transform_bounds(*extent)
+        west, south, east, north = way_of(source, target, extent).transform_bounds(*extent, densify_pts=_EDGE)
     except ProjError as error:
         raise CrsError(f"the box around it has no place in {crs_facts(target).name}") from error
     if not np.isfinite([west, south, east, north]).all():
         raise CrsError(f"the box around it has no place in {crs_facts(target).name}")
-    return (west, south, east, north) if west <= east else (-180.0, south, 180.0, north)
+    if west > east:
+        west, east = -180.0, 180.0
+    wider, higher = (east - west) / _EDGE**2, (north - south) / _EDGE**2
+    reach = max(wider, higher)
+    return west - reach, south - reach, east + reach, north + reach
 
 
 def way_of(source: str, target: str, extent: Extent | None = None) -> pyproj.Transformer:

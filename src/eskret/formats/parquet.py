@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Generator, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -159,9 +160,12 @@ def _told(columns: Sequence[pa.Field]) -> list[tuple[str, pa.DataType]]:
     return [(f.name, plain_type(f.type)) for f in columns]
 
 
+_WHOLE = re.compile(r"0|-?[1-9][0-9]{0,17}")
+
+
 def _kind_of_values(values: Sequence[str | None]) -> pa.DataType:
     """Whole numbers where all are such; what begins with a zero is a code."""
-    plain = all(v is None or (str(int(v)) == v if v.lstrip("-").isdecimal() and len(v) < 18 else False) for v in values)
+    plain = all(v is None or _WHOLE.fullmatch(v) for v in values)
     return pa.int64() if plain and any(v is not None for v in values) else pa.string()
 
 

@@ -242,11 +242,11 @@ class Most(float):
     """A figure of which the greatest counts."""
 
 
-class Tally(dict[str, tuple[int, str]]):
+class Frequencies(dict[str, tuple[int, str]]):
     """How often there was what, and what is told of the first of each."""
 
 
-Told = int | float | Tally
+Told = int | float | Frequencies
 """A figure that a remark tells: numbers of several parts of a layer are added up."""
 
 
@@ -337,9 +337,9 @@ def _both(one: Remark, other: Remark) -> Remark:
 
 
 def _together(one: Any, other: Any) -> Told:
-    if isinstance(one, Tally):
+    if isinstance(one, Frequencies):
         more = {what: (one[what][0] + n, one[what][1]) if what in one else (n, first) for what, (n, first) in other.items()}
-        return Tally({**one, **more})
+        return Frequencies({**one, **more})
     if isinstance(one, Least):
         return min(one, other)
     return max(one, other) if isinstance(one, Most) else one + other

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from eskret.core.accounts.account import Altered, Remark, Tally
+from eskret.core.accounts.account import Altered, Frequencies, Remark
 from eskret.core.layer import Field, Layer, LayerFacts
 from eskret.core.wordlist import ANY, brought, words_for
 from eskret.core.words import pluralise
@@ -103,7 +103,7 @@ class ApplyWords(FieldsPerRow):
             changed = sum(a != b for a, b in zip(values, tidy, strict=True))
             made[f"{field}{settings.ending}"] = pa.array(tidy, pa.string())
             remarks.append(Remark.figured(field, partial(_brought, field), layer.key, changed=changed, emptied=emptied))
-            often = Tally({v: (n, "") for v, n in Counter(values[n] for n in strange.tolist()).items()})
+            often = Frequencies({v: (n, "") for v, n in Counter(values[n] for n in strange.tolist()).items()})
             remarks.append(Remark.figured(f"{field} strange", partial(_strange, field), layer.key, look=True, n=len(strange), often=often))
             altered.append(Altered(NOT_LISTED.format(field), strange))
         return Columns(made, remarks, altered)

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 import shapely
 
-from eskret.core.accounts.account import Altered, Remark, Tally
+from eskret.core.accounts.account import Altered, Frequencies, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.geometry import antimeridian
 from eskret.core.geometry.globe.seam import jumps
@@ -83,7 +83,7 @@ class MakeValid(ShapePerRow):
         before, after = area(whole[bad]), np.nan_to_num(area(mended))
         remarks = [Remark.figured("mended", _mended, layer.key, n=len(bad))]
         remarks.append(Remark.of_some(_TURNED, layer.key, n=len(turned)))
-        kinds = Tally()
+        kinds = Frequencies()
         for found in why:
             what, place = (found.group(1).lower(), found.group(2)) if found else ("unknown fault", "")
             kinds[what] = (kinds[what][0] + 1, kinds[what][1]) if what in kinds else (1, place)
@@ -98,7 +98,7 @@ def _mended(figures: Mapping[str, int]) -> str:
     return f"{pluralise(figures['n'], 'feature')} mended" if figures["n"] else "all were valid"
 
 
-def _faults(figures: Mapping[str, Tally]) -> str:
+def _faults(figures: Mapping[str, Frequencies]) -> str:
     found = sorted(figures["kinds"].items(), key=lambda one: -one[1][0])
     return "; ".join(f"{n:,} x {what}" + (f", the first at {place}" if place else "") for what, (n, place) in found)
 
