@@ -14,10 +14,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from eskret.core.layer import Layer
+from eskret.core.layer.wkb import encoded, slices
 from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
 from eskret.formats.geopackage import digest, metadata, triggers
 from eskret.formats.geopackage.in_place import CHANGE, GeoPackageInPlace, LayerChange, Seen, keep_rows
+from eskret.formats.geopackage.shapes import geometry_blobs
 from eskret.operations.support.updating import update
 from tests.length import examples
 
@@ -124,7 +126,7 @@ def test_types_are_kept_or_widened_only_where_that_may_be() -> None:
 def test_the_functions_of_the_index_are_those_of_shapes(kinds: list[str]) -> None:
     made = {"box": shapely.box(1, 2, 4, 8), "point": shapely.Point(3, 5), "empty": shapely.Polygon(), "none": None}
     shapes = np.array([*(made[k] for k in kinds), None], object)[:-1]
-    blobs = geopackage.geometry_blobs(shapes, 4326, shapely.bounds(shapes), 0, len(shapes))
+    blobs = slices(geometry_blobs(shapes, encoded(shapes), shapely.bounds(shapes), 4326))
     for blob, shape in zip(blobs, shapes, strict=True):
         assert triggers._is_empty(blob) == (None if shape is None else int(shape.is_empty))
         if shape is not None and not shape.is_empty:

@@ -332,7 +332,7 @@ def test_layers_are_saved_in_another_system_in_chunks_as_whole(
         f'[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w{ending}"\ncrs = "EPSG:3035"\n'
     )
     made: list[object] = []
-    kind = bulk.ChunkWriter if ending == ".gpkg" else type(format_to_write(Path(f"a{ending}")))
+    kind = bulk.LargeLayer if ending == ".gpkg" else type(format_to_write(Path(f"a{ending}")))
     name = "write" if ending == ".gpkg" else "write_chunks"
     write = getattr(kind, name)
     monkeypatch.setattr(kind, name, lambda self, *a: [made.append(1), write(self, *a)][1])

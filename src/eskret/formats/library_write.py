@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import warnings
 from collections.abc import Generator, Iterable, Mapping, Sequence
 from pathlib import Path
@@ -16,18 +15,17 @@ from eskret.core.crs import parse_crs
 from eskret.core.layer import ChunkedLayer, Field, GeometryKind, Layer
 from eskret.core.layer.wkb import WkbArray, encoded
 from eskret.core.naming import number_collisions
-from eskret.errors import DeliveryError, EskretError
+from eskret.errors import DeliveryError
 from eskret.formats.fitting import Bounds, Choices
 from eskret.formats.format import Coming, Format, Pairs, Put, Writing
 from eskret.formats.gdal import library, unsynced
-from eskret.formats.geopackage import declared
-from eskret.formats.geopackage.writer import as_multiples, declared_type
+from eskret.formats.geopackage.shapes import as_multiples, declared, declared_type
+from eskret.formats.handed import Handed
 from eskret.formats.holding import Holds
 from eskret.formats.reading import Watch, no_watch
 
 BATCH = 20_000
 """Rows that the library is handed at a time."""
-_LEAST_ROOM = 1 << 20
 TYPES = {
     "MULTIPOINT": "MultiPoint",
     "POINT": "Point",
@@ -114,45 +112,19 @@ def write_batches(
     DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
     EskretError : whatever making a batch raised.
     """
-    stopped: list[BaseException] = []
-
-    def given() -> Generator[pa.RecordBatch, None, None]:
-        done = 0
-        try:
-            for batch in batches:
-                yield batch
-                done += batch.num_rows
-                watch(done, rows)
-        except BaseException as error:
-            stopped.append(error)
-            raise
-
-    try:
-        with warnings.catch_warnings(), unsynced():
-            warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
-            library().write_arrow(
-                pa.RecordBatchReader.from_batches(schema, given()),
-                path,
-                layer=name,
-                driver=driver,
-                geometry_name=geom,
-                geometry_type=kind,
-                crs=crs,
-                layer_options=dict(options),
-            )
-    except Exception as error:
-        if stopped and isinstance(stopped[0], EskretError):
-            raise stopped[0] from error
-        text = str(error)
-        if no_room(path):
-            raise DeliveryError("the disk is full", place=str(path), way_out="Make room and run again") from error
-        raise DeliveryError(f"it cannot be written ({text[:160]})", place=str(path)) from error
-
-
-def no_room(path: Path) -> bool:
-    """Whether the disk is full: the library says of a failed writing only that it failed."""
-    folder = path.parent
-    return folder.is_dir() and shutil.disk_usage(folder).free < _LEAST_ROOM
+    handed = Handed(batches, rows, watch)
+    with handed.written_to(path), warnings.catch_warnings(), unsynced():
+        warnings.simplefilter("ignore")  # a layer without a CRS is told elsewhere
+        library().write_arrow(
+            pa.RecordBatchReader.from_batches(schema, iter(handed)),
+            path,
+            layer=name,
+            driver=driver,
+            geometry_name=geom,
+            geometry_type=kind,
+            crs=crs,
+            layer_options=dict(options),
+        )
 
 
 def count(path: Path) -> int:

@@ -232,7 +232,7 @@ class _Stream(_Rows):
 def _shapes(path: Path, parts: Sequence[pa.Array]) -> np.ndarray | WkbArray:
     """The shapes; as binary where that can be told to be whole without making them."""
     binary = WkbArray.from_arrow(pa.chunked_array(parts)) if parts else None
-    if binary is not None and len(binary) and (binary.xy is not None or binary.pieces is not None):
+    if binary is not None and len(binary) and (binary.xy is not None or binary.measured is not None):
         return binary
     try:
         made = [decode(part) for part in parts]

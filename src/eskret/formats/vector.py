@@ -7,7 +7,7 @@ import io
 import warnings
 from collections.abc import Generator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
@@ -427,7 +427,7 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
             return small
     stream = _Stream(path, name, key, texts, box)
     with closing(stream.batches(watch)) as coming:
-        return stream.reading(list(coming))
+        return stream.reading([stream.taken(batch) for batch in coming])
 
 
 def chunks(
@@ -453,12 +453,23 @@ def chunks(
     return stream.chunks(watch)
 
 
+@dataclass(frozen=True)
+class _Taken:
+    """Some records: their fields, their shapes as binary, and these as an array where the binary can be that."""
+
+    fields: pa.RecordBatch
+    shapes: pa.Array | None = None
+    flat: WkbArray | None = None
+
+
 class _Stream:
     """A layer as the library reads it: batches, and what is made of them."""
 
     def __init__(self, path: Path, name: str, key: str, texts: Texts, box: Extent | None = None) -> None:
         self.path, self.name, self.key, self.texts, self._box = path, name, key, texts, box
         self.inside = encoding(path, texts)
+        self._flat = True
+        """Whether shapes were so far of a form whose bytes tell boxes and sizes."""
 
     @cached_property
     def info(self) -> dict[str, Any]:
@@ -509,34 +520,37 @@ class _Stream:
         with closing(self.batches(watch)) as coming:
             for batch in rebatched(coming, chunking.CHUNK):
                 some = True
-                yield self.reading([batch])
+                yield self.reading([self.taken(batch)])
         if not some:
             yield self.reading([])
 
-    def reading(self, batches: Sequence[pa.RecordBatch]) -> Reading:
+    def taken(self, batch: pa.RecordBatch) -> _Taken:
+        """Fields and shapes of records. Boxes and sizes of shapes are worked out here, while the library reads on."""
+        if self.column not in self.schema.names:
+            return _Taken(batch)
+        # some formats say by no bytes at all that there is no shape
+        binary = batch.column(self.column)
+        nothing = pc.equal(pc.binary_length(binary), 0)
+        binary = pc.if_else(nothing, None, binary) if pc.any(nothing).as_py() else binary
+        flat = WkbArray.from_arrow(pa.chunked_array([binary])) if self._flat else None
+        self._flat = flat is not None and (flat.xy is not None or flat.measured is not None)
+        return _Taken(batch.drop_columns([self.column]), binary, flat)
+
+    def reading(self, batches: Sequence[_Taken]) -> Reading:
         """What is made of records."""
         path, info, column = self.path, self.info, self.column
-        encoded: list[pa.Array] = []
-        attributes: list[pa.RecordBatch] = []
-        for batch in batches:
-            if column in self.schema.names:
-                # some formats say by no bytes at all that there is no shape
-                binary = batch.column(column)
-                nothing = pc.equal(pc.binary_length(binary), 0)
-                encoded.append(pc.if_else(nothing, None, binary) if pc.any(nothing).as_py() else binary)
-                batch = batch.drop_columns([column])
-            attributes.append(batch)
         geometry = whole = None
         made: GeometryColumn | None = None
         straightened = 0
         if column in self.schema.names:
-            binary = pa.chunked_array(encoded, self.schema.field(column).type)
-            whole = WkbArray.from_arrow(binary)
+            flat = [t.flat for t in batches if t.flat is not None]
+            binary = pa.chunked_array([t.shapes for t in batches], self.schema.field(column).type)
+            whole = WkbArray.joined(flat) if flat and len(flat) == len(batches) else WkbArray.from_arrow(binary)
             if whole is None:
                 binary, straightened = without_curves(path, binary, _crs(info["crs"]))
             if whole is None:
                 geometry = _decoded(path, binary)
-            elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.pieces is None:
+            elif path.suffix.lower() == ".gpkg" and whole.xy is None and whole.measured is None:
                 # the library hands on what stands in the file, unread: what does not end where it says is found out here
                 decoded = _decoded(path, binary)
                 if shapely.is_missing(decoded).any():
@@ -544,7 +558,7 @@ class _Stream:
                 else:
                     made = GeometryColumn(whole, decoded)
         rest = pa.schema([f for f in self.schema if f.name != column])
-        table, ids = _without_ids(pa.Table.from_batches(attributes, rest), self.meta)
+        table, ids = _without_ids(pa.Table.from_batches([t.fields for t in batches], rest), self.meta)
         table, remarks = _read_as(table, self.inside, self.texts)
         listed = whole_names(path)
         fields, originals = _fields(table.schema, column, listed, self.inside)
@@ -558,7 +572,7 @@ class _Stream:
             remarks.append(Remark.counted(text, look=True, n=straightened))
         kind = _settled_kind(info["geometry_type"], geometry, whole)
         if not table.num_columns and column in self.schema.names:
-            table = numbers(sum(b.num_rows for b in batches))
+            table = numbers(sum(t.fields.num_rows for t in batches))
             remarks.append(NUMBERED)
         layer = Layer(self.key, table, geometry if whole is None else whole, crs, self.name, str(path), _titles(path, self.name), kind, ids)
         if made is not None:

@@ -6,6 +6,7 @@ counts, sums or asks about by coordinates is answered from the binary itself.
 
 from __future__ import annotations
 
+from collections.abc import Generator, Sequence
 from functools import cached_property
 from itertools import pairwise
 
@@ -18,6 +19,8 @@ POINT, LINE, POLYGON = 1, 2, 3
 _LIBRARY_TYPE = {1: 0, 2: 1, 3: 3, 4: 4, 5: 5, 6: 6}  # of the binary's type numbers, shapely's
 _MOST_RINGS = 64
 _POINT_BYTES = 21
+_SOME = 16_384
+"""Features whose bytes are worked on at a time."""
 
 
 class WkbArray:
@@ -47,6 +50,17 @@ class WkbArray:
         return cls(column, np.concatenate(types) if types else np.empty(0, np.uint8))
 
     @classmethod
+    def joined(cls, parts: Sequence[WkbArray]) -> WkbArray:
+        """All of these, one after the other; what each knows of its boxes and sizes stays known."""
+        column = pa.chunked_array([chunk for part in parts for chunk in part.column.chunks], parts[0].column.type)
+        types = np.concatenate([part.types for part in parts])
+        measured = [m for part in parts if (m := part.measured) is not None]
+        known = None
+        if len(measured) == len(parts) and (types == types[:1]).all():
+            known = np.concatenate([m[0] for m in measured]), np.concatenate([m[1] for m in measured])
+        return cls(column, types, known)
+
+    @classmethod
     def of_points(cls, xy: np.ndarray) -> WkbArray:
         """Points at these coordinates (n, 2), none of them NaN."""
         return cls(pa.chunked_array([_points(xy)]), np.full(len(xy), POINT, np.uint8))
@@ -60,11 +74,19 @@ class WkbArray:
         """
         array = self._from_points()
         if array is None:
-            array = self._from_pieces()
-        if array is None:
-            parts = [decode(chunk) for chunk in self.column.chunks]
+            parts = [part._decoded() for part in self._parts()]
             array = np.concatenate(parts) if parts else np.empty(0, object)
         return array
+
+    def _decoded(self) -> np.ndarray:
+        array = self._from_pieces()
+        return array if array is not None else decode(self._whole)
+
+    def _parts(self) -> Generator[WkbArray, None, None]:
+        """The features some at a time: what is worked out of their bytes stays small, and in the processor's reach."""
+        for start in range(0, len(self), _SOME):
+            rows = self._whole.slice(start, _SOME)
+            yield WkbArray(pa.chunked_array([rows]), self.types[start : start + _SOME])
 
     def _from_points(self) -> np.ndarray | None:
         """Shapes of points, made of their coordinates at once; None for others, and where one has none."""
@@ -73,7 +95,7 @@ class WkbArray:
 
     def _from_pieces(self) -> np.ndarray | None:
         """Shapes of polygons of single parts, made of their vertices at once, which takes half the time; None for others."""
-        if self._known is not None or not len(self) or not (self.types == POLYGON).all() or self.pieces is None:
+        if not len(self) or not (self.types == POLYGON).all() or self.pieces is None:
             return None
         xy, starts, owner = self.pieces
         rings = np.searchsorted(owner, np.arange(len(self) + 1))
@@ -84,16 +106,14 @@ class WkbArray:
 
     def take(self, rows: np.ndarray) -> WkbArray:
         """The features at these positions, in this order."""
-        known = self._known
-        if known is None and "pieces" in self.__dict__ and self.bounds() is not None and self.sizes is not None:
-            known = (self.bounds(), self.sizes)  # type: ignore[assignment]
+        known = self._told
         if known is not None:
             known = (known[0][rows], known[1][rows])
         return WkbArray(pa.chunked_array([self._whole.take(pa.array(rows, pa.int64()))]), self.types[rows], known)
 
     def slice(self, start: int, stop: int) -> WkbArray:
         """The features from one position to another."""
-        known = None if self._known is None else (self._known[0][start:stop], self._known[1][start:stop])
+        known = None if self._told is None else (self._told[0][start:stop], self._told[1][start:stop])
         return WkbArray(pa.chunked_array([self._whole.slice(start, stop - start)]), self.types[start:stop], known)
 
     def with_shapes(self, rows: np.ndarray, shapes: np.ndarray) -> WkbArray | None:
@@ -118,7 +138,7 @@ class WkbArray:
             for t, b in zip(self.types.tolist(), slices(self._whole), strict=True)
         ]
         types = np.where(self.types <= POLYGON, self.types + 3, self.types).astype(self.types.dtype)
-        return WkbArray(pa.chunked_array([pa.array(out, pa.binary())]), types, self._known)
+        return WkbArray(pa.chunked_array([pa.array(out, pa.binary())]), types, self._told)
 
     @cached_property
     def _whole(self) -> pa.Array:
@@ -184,12 +204,38 @@ class WkbArray:
         starts = np.concatenate([[0], np.cumsum(count)])
         return _vertices(raw, begin, count), starts, of
 
+    @cached_property
+    def measured(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """Of lines or polygons of single parts the box (n, 4) and the planar size of each; None of others."""
+        if self._known is not None:
+            return self._known
+        if not len(self) or not ((self.types == LINE).all() or (self.types == POLYGON).all()):
+            return None
+        found = []
+        for part in self._parts():
+            box, size = part._boxes(), part._sizes()
+            if box is None or size is None:
+                return None
+            found.append((box, size))
+        return np.concatenate([f[0] for f in found]), np.concatenate([f[1] for f in found])
+
+    @property
+    def _told(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """As ``measured``, where somebody asked before."""
+        return self._known if self._known is not None else self.__dict__.get("measured")
+
     def bounds(self) -> np.ndarray | None:
         """xmin, ymin, xmax, ymax of each (n, 4), NaN for an empty point; None where the shapes must be asked."""
-        if self._known is not None:
-            return self._known[0]
         if self.xy is not None:
             return np.hstack([self.xy, self.xy])
+        return None if self.measured is None else self.measured[0]
+
+    @property
+    def sizes(self) -> np.ndarray | None:
+        """Planar length of lines or area of polygons (holes taken off); None where the shapes must be asked."""
+        return None if self.measured is None else self.measured[1]
+
+    def _boxes(self) -> np.ndarray | None:
         if self.pieces is None:
             return None
         xy, starts, owner = self.pieces
@@ -197,11 +243,7 @@ class WkbArray:
         at = starts[first]
         return np.hstack([np.minimum.reduceat(xy, at, axis=0), np.maximum.reduceat(xy, at, axis=0)]) if len(at) else None
 
-    @cached_property
-    def sizes(self) -> np.ndarray | None:
-        """Planar length of lines or area of polygons (holes taken off); None where the shapes must be asked."""
-        if self._known is not None:
-            return self._known[1]
+    def _sizes(self) -> np.ndarray | None:
         if self.pieces is None:
             return None
         xy, starts, owner = self.pieces

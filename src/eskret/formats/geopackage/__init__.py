@@ -1,6 +1,6 @@
 """GeoPackages (OGC 12-128r18, 1.4): read, written, changed in place, and what they say of themselves.
 
-``writer`` writes many layers in one transaction, ``bulk`` a large one through the library, ``reader`` reads small ones and facts,
+``writer`` writes many layers in one transaction, ``bulk`` a large one by columns, ``reader`` reads small ones and facts,
 ``in_place`` changes files of others at a commit (``in_child`` in a process of its own), ``digest`` says what the rows of a layer are.
 """
 
@@ -12,15 +12,12 @@ from eskret.formats.geopackage.writer import (
     RTREE_DEFINITION,
     GeoPackageWriter,
     LayerEntry,
-    declared,
     entries,
-    geometry_blobs,
     holds_only,
     index_triggers,
     layer_list,
     now,
     sections_of,
-    sql_type,
     writing,
 )
 
@@ -32,14 +29,11 @@ __all__ = [
     "RTREE_DEFINITION",
     "GeoPackageWriter",
     "LayerEntry",
-    "declared",
     "entries",
-    "geometry_blobs",
     "holds_only",
     "index_triggers",
     "layer_list",
     "now",
     "sections_of",
-    "sql_type",
     "writing",
 ]

@@ -1,177 +1,201 @@
-"""Write a layer of many rows into a GeoPackage by the library's own writer, which is several times faster than plain SQL.
+"""Write a layer of many rows into a GeoPackage by columns, several times faster than by statements, whole or as it comes in chunks.
 
-The file is opened anew for it, which is why small layers go another way; its spatial index is filled here, faster still.
+The file is opened anew for it, which is why small layers go another way.
 """
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
+from collections.abc import Generator, Iterable, Iterator
+from contextlib import closing
+from itertools import chain
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import shapely
 
+from eskret.core.ahead import ahead
+from eskret.core.expression import quote
 from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
-from eskret.core.layer.wkb import WkbArray, encoded
-from eskret.core.naming import number_collisions
-from eskret.formats import library_write
-from eskret.formats.geopackage import rtree
+from eskret.formats.geopackage import rtree, writer
+from eskret.formats.geopackage.columns import bound, nearest, sql_type
 from eskret.formats.geopackage.digest_ahead import DigestAhead
-from eskret.formats.geopackage.writer import GeoPackageWriter, as_multiples, bounds_of, declared, declared_type, stored_values
+from eskret.formats.geopackage.ingest import Ingest, ingesting
+from eskret.formats.geopackage.shapes import (
+    as_multiples,
+    binary_of,
+    bounds_of,
+    declared_type,
+    extent_of,
+    geometry_blobs,
+    ordinates_of,
+    types_of,
+)
+from eskret.formats.geopackage.writer import DeclaredLayer, GeoPackageWriter
+from eskret.formats.handed import Handed
 from eskret.formats.reading import Watch, no_watch
 
 LARGE = 20_000
-"""From so many rows on a layer goes through the library's own writer, which is several times faster; a small one costs
-less by plain SQL, where the file is not opened anew for it."""
+"""From so many rows on a layer goes in by columns; a small one costs less by statements, where the file is not opened anew for it."""
+BATCH = 20_000
+"""Rows that are handed over at a time, unless their shapes are heavy."""
+_HEAVY = 1 << 29
+"""Bytes of shapes that a batch holds at most, but for those of one feature: places in it are numbers of 32 bits."""
+_VERTEX = 32
+"""Bytes that a vertex takes at most."""
 
 
-def is_large(layer: Layer, name: str) -> bool:
-    """Whether a layer is one for ``write_large``: many rows, shapes in two dimensions (or none), a name that the library takes,
-    which refuses some that begin with a sign."""
-    if len(layer) < LARGE or not _is_named(name) or not layer.table.num_columns or (layer.has_geometry and layer.crs is None):
-        return False
-    return layer.wkb is not None or layer.geometry is None or not shapely.has_z(layer.geometry).any()
+def is_large(layer: Layer) -> bool:
+    """Whether a layer is one to be put in by columns: many rows, and something in each."""
+    return len(layer) >= LARGE and (layer.has_geometry or bool(layer.table.num_columns))
 
 
-def _is_named(name: str) -> bool:
-    """Whether the library takes a name for a layer."""
-    return not name[:1].isascii() or name[:1].isalnum() or name[:1] == "_"
+def takes_chunks(layer: ChunkedLayer) -> bool:
+    """Whether a layer that comes in chunks can be written as it comes: there is something in each row."""
+    return layer.has_geometry or bool(layer.field_names)
 
 
-def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> str | None:
-    """Add a layer of many rows to a GeoPackage that is there; its name must not be taken.
-
-    Returns
-    -------
-    The digest of its rows, where it is known without reading them.
-
-    Raises
-    ------
-    DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
-    """
-    names = layer.table.column_names
-    options: dict[str, object] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
-    storable = layer.with_table(_storable(layer.table))
-    geom, table, kind, crs = None, storable.table, None, None
-    if layer.has_geometry:
-        geom = number_collisions(["geom"], taken=names)[0]
-        table, kind = library_write.with_shapes(storable, geom)
-        options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}  # it is filled faster here
-        crs = library_write.crs_text(layer.crs)
-    digest = DigestAhead(table.schema, geom)
-    batches = digest.through(table.to_batches(max_chunksize=library_write.BATCH))
-    library_write.write_batches(
-        path, table.schema, batches, len(table), name, geom=geom, kind=kind, crs=crs, options=options, driver="GPKG", watch=watch
-    )
-    return digest.confirmed(path, name)
+def write_large(path: Path, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> LargeLayer:
+    """Put a layer into a GeoPackage that is there, as ``LargeLayer.write`` does; its name must not be taken."""
+    drawn = layer.has_geometry
+    large = LargeLayer(path, name, types_of(layer) if drawn else frozenset(), layer.kind)
+    large.write([layer], len(layer), description, watch)
+    return large
 
 
-def index_large(container: GeoPackageWriter, layer: Layer, name: str, watch: Watch = no_watch) -> None:
-    """Give a layer that ``write_large`` wrote its spatial index."""
-    if layer.has_geometry:
-        _index(container, name, layer.table.column_names, rtree.rounded(bounds_of(declared(layer)[0])), watch)
-
-
-def _index(container: GeoPackageWriter, name: str, names: Sequence[str], boxes: np.ndarray, watch: Watch) -> None:
-    geom, key = (number_collisions([n], taken=names)[0] for n in ("geom", "fid"))
-    container.add_index(name, geom, key, boxes, watch)
-
-
-def takes_chunks(layer: ChunkedLayer, name: str) -> bool:
-    """Whether a layer that comes in chunks can be written as it comes: as ``is_large`` says."""
-    return _is_named(name) and bool(layer.field_names) and (not layer.has_geometry or (layer.crs is not None and not layer.has_z))
-
-
-class ChunkWriter:
-    """Writes a layer that comes in chunks, as ``write_large`` does one that is there whole.
+class LargeLayer:
+    """A layer that is put into a file by columns.
 
     Parameters
     ----------
+    path : a staged file, a GeoPackage, which nothing else of this process has open.
+    name : of the layer; it must not be taken.
     types : of all its shapes, as shapely numbers them: of single parts beside multiples all become multiples.
     """
 
     def __init__(self, path: Path, name: str, types: frozenset[int], kind: GeometryKind) -> None:
         self._path, self._name = path, name
         self._type, self._multiple = declared_type(types, kind)
+        self._made = DeclaredLayer("", "", 0)
+        self._type_name: str | None = None
         self._boxes = np.empty((0, 4), np.float32)
+        self._extent = np.full(4, np.nan)
+        self._ordinates = np.zeros(3, np.int64)
         self._written = 0
-        self._names: list[str] = []
+        self._indexed = False
         self.digest: str | None = None
         """The digest of its rows, where it is known without reading them."""
 
-    def write(self, chunks: Generator[Layer, None, None], rows: int, description: str = "", watch: Watch = no_watch) -> None:
-        """Write them; none of what stands in memory for one chunk is there for the next.
+    def write(self, chunks: Iterable[Layer], rows: int, description: str = "", watch: Watch = no_watch) -> None:
+        """Write its rows, which come in one layer or more; none of what stands in memory for one is there for the next.
 
         Raises
         ------
         DeliveryError : it cannot be written; the file may then be half written, as only a staged one may be.
         """
-        first = next(chunks)
-        self._names = names = first.table.column_names
-        options: dict[str, object] = {"FID": number_collisions(["fid"], taken=names)[0], "DESCRIPTION": description}
-        geom = number_collisions(["geom"], taken=names)[0] if first.has_geometry else None
-        if geom is not None:
-            options |= {"GEOMETRY_NAME": geom, "SPATIAL_INDEX": "NO"}
-        self._boxes = np.empty((rows if geom is not None else 0, 4), np.float32)
-        table = self._table(first, geom)
-        digest = DigestAhead(table.schema, geom)
-
-        def batches() -> Generator[pa.RecordBatch, None, None]:
-            yield from table.to_batches(max_chunksize=library_write.BATCH)
-            for chunk in chunks:
-                yield from self._table(chunk, geom).cast(table.schema).to_batches(max_chunksize=library_write.BATCH)
-
-        library_write.write_batches(
-            self._path,
-            table.schema,
-            digest.through(batches()),
-            rows,
-            self._name,
-            geom=geom,
-            kind=None if geom is None else library_write.TYPES.get(self._type, "Unknown"),
-            crs=None if geom is None else library_write.crs_text(first.crs),
-            options=options,
-            driver="GPKG",
-            watch=watch,
-        )
+        source = iter(chunks)
+        first = next(source)
+        schema = nearest(first.table.slice(0, 0)).schema
+        self._type_name = type_name = self._type if first.has_geometry else None
+        with writer.writing(self._path) as container:
+            fields = [(f.name, sql_type(f.type)) for f in schema]
+            self._made = container.declare(self._name, fields, type_name, first.crs, description, numbered=False)
+            self._indexed = type_name is not None and rtree.has_room(container.connection)
+            if self._indexed:
+                container.make_tree(self._name, self._made.geom)
+        geom = self._made.geom if type_name is not None else None
+        self._boxes = np.empty((rows if geom else 0, 4), np.float32)
+        digest = DigestAhead(schema if geom is None else schema.append(pa.field(geom, pa.binary())), geom, rows)
+        stored = pa.schema([pa.field(f.name, bound(pa.array([], f.type)).type) for f in schema])
+        stored = stored if geom is None else stored.insert(0, pa.field(geom, pa.binary()))
+        with closing(ahead(self._batches(chain([first], source), schema, geom, digest))) as coming:
+            handed = Handed(coming, rows, watch)
+            with handed.written_to(self._path), ingesting(self._path) as into:
+                into.put(self._name, pa.RecordBatchReader.from_batches(stored, iter(handed)))
+                if self._indexed:
+                    self._index(into, watch)
         self.digest = digest.confirmed(self._path, self._name)
 
-    def _table(self, chunk: Layer, geom: str | None) -> pa.Table:
-        table = _storable(chunk.table)
-        if geom is None:
-            return table
-        shapes = as_multiples(chunk) if self._multiple else chunk.undecoded if chunk.undecoded is not None else chunk.geometry
-        assert shapes is not None
-        self._boxes[self._written : self._written + len(chunk)] = rtree.rounded(bounds_of(shapes))
-        self._written += len(chunk)
-        binary = shapes.column if isinstance(shapes, WkbArray) else pa.chunked_array([encoded(shapes)])
-        return table.append_column(geom, binary.cast(pa.binary()))
+    def _batches(
+        self, chunks: Iterator[Layer], schema: pa.Schema, geom: str | None, digest: DigestAhead
+    ) -> Generator[pa.RecordBatch, None, None]:
+        """Its rows as they are stored."""
+        for chunk in chunks:
+            for part in _parts(chunk):
+                batch = nearest(part.table).cast(schema).combine_chunks()
+                columns = [c.chunk(0) if c.num_chunks else pa.array([], c.type) for c in batch.columns]
+                blobs = None
+                if geom is not None:
+                    shapes = as_multiples(part) if self._multiple else part.undecoded if part.undecoded is not None else part.geometry
+                    assert shapes is not None
+                    bounds, binary = bounds_of(shapes), binary_of(shapes)
+                    self._boxes[self._written : self._written + len(part)] = rtree.rounded(bounds)
+                    self._ordinates = self._ordinates + ordinates_of(shapes)
+                    self._extent = extent_of(np.vstack([self._extent, bounds]))
+                    blobs = geometry_blobs(shapes, binary, bounds, self._made.srs_id)
+                    digest.take(pa.record_batch([*columns, binary], [*schema.names, geom]))
+                else:
+                    digest.take(pa.record_batch(columns, schema.names))
+                self._written += len(part)
+                values = [bound(c) for c in columns]
+                yield pa.record_batch(values, schema.names) if blobs is None else pa.record_batch([blobs, *values], [geom, *schema.names])
 
-    def index(self, container: GeoPackageWriter, watch: Watch = no_watch) -> None:
-        """Give the layer its spatial index."""
-        if len(self._boxes):
-            _index(container, self._name, self._names, self._boxes[: self._written], watch)
+    def _index(self, into: Ingest, watch: Watch) -> None:
+        """Fill its spatial index."""
+        tree = f"rtree_{self._name}_{self._made.geom}"
+        ids, boxes = self._drawn()
+        if len(ids):
+            into.say(f"DELETE FROM {quote(tree + rtree.NODES)}")  # the root, as long as there was nothing in it
+        for part, (numbers, values) in rtree.packed(ids, boxes):
+            watch(0, 0)
+            size = values.dtype.itemsize
+            second = pa.array(values.astype(np.int64)) if part != rtree.NODES else _fixed(values.tobytes(), size)
+            batch = pa.record_batch([pa.array(numbers.astype(np.int64)), second], list(rtree.FIELDS[part]))
+            into.put(tree + part, pa.RecordBatchReader.from_batches(batch.schema, [batch]))
+
+    def _drawn(self) -> tuple[np.ndarray, np.ndarray]:
+        """Numbers of the features that are drawn, and their boxes."""
+        boxes = self._boxes[: self._written]
+        none = np.isnan(boxes[:, 0])
+        if none.any():
+            there = np.flatnonzero(~none)
+            return there + 1, boxes[there]
+        return np.arange(1, len(boxes) + 1, dtype=np.uint32), boxes
+
+    def finish(self, container: GeoPackageWriter, watch: Watch = no_watch) -> None:
+        """Say in the file what is known now that the rows are there: where they lie, how many there are, and what keeps its index."""
+        container.number(self._name, self._made, self._written)
+        container.put_count(self._name, self._written)
+        if self._type_name is None:
+            return
+        container.put_extent(self._name, self._extent, self._ordinates)
+        if not self._indexed:
+            container.make_tree(self._name, self._made.geom)
+            rtree.fill(container.connection, f"rtree_{self._name}_{self._made.geom}", *self._drawn(), watch)
+        container.keep_index(self._name, self._made)
 
 
-def _storable(table: pa.Table) -> pa.Table:
-    """The attributes in the types that the standard has: what it has not is stored as the nearest, as by plain SQL."""
-    columns = []
-    for column in table.columns:
-        kind = column.type
-        if pa.types.is_nested(kind) or pa.types.is_time(kind) or pa.types.is_decimal(kind):
-            text = pa.types.is_nested(kind) or pa.types.is_time(kind)
-            column = pa.chunked_array([pa.array(stored_values(column), pa.string() if text else pa.float64())])
-        elif pa.types.is_timestamp(kind):
-            column = column.cast(pa.timestamp("ms", kind.tz), safe=False).cast(pa.timestamp("ms", "UTC"))
-        elif pa.types.is_date(kind):
-            column = column.cast(pa.date32())
-        elif pa.types.is_integer(kind):
-            column = column.cast(pa.int64())
-        elif pa.types.is_floating(kind):
-            column = pc.if_else(pc.is_nan(column), None, column).cast(pa.float64())
-        elif pa.types.is_large_string(kind):
-            column = column.cast(pa.string())
-        columns.append(column)
-    return pa.table(columns, names=table.column_names)
+def _parts(layer: Layer) -> Generator[Layer, None, None]:
+    """Some rows of a layer at a time; once where it has none."""
+    for start in range(0, max(len(layer), 1), BATCH):
+        yield from _light(layer.slice(start, min(start + BATCH, len(layer))))
+
+
+def _light(part: Layer) -> Generator[Layer, None, None]:
+    if part.column is None or len(part) < 2:
+        heavy = 0
+    elif part.wkb is not None:
+        heavy = part.wkb.column.nbytes
+    else:
+        heavy = _VERTEX * int(shapely.get_num_coordinates(part.geometry).sum())
+    if heavy <= _HEAVY:
+        yield part
+    else:
+        for start, stop in ((0, len(part) // 2), (len(part) // 2, len(part))):
+            yield from _light(part.slice(start, stop))
+
+
+def _fixed(raw: bytes, size: int) -> pa.Array:
+    """Binary of one size each."""
+    places = np.arange(0, len(raw) + 1, size, dtype=np.int32)
+    return pa.Array.from_buffers(pa.binary(), len(places) - 1, [None, pa.py_buffer(places), pa.py_buffer(raw)])

@@ -8,22 +8,20 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
-from collections.abc import Generator, Iterable, Sequence
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from eskret.core.expression import quote
 from eskret.core.layer.chunks import rebatched
 from eskret.core.layer.wkb import buffers
 from eskret.formats import sqlite
+from eskret.formats.geopackage.columns import bound, sql_type
 from eskret.formats.geopackage.digest import BLOCK, FORM, fields_of, take_in, values_of
 
-_DECLARED = {pa.int64(): "INTEGER", pa.float64(): "REAL", pa.string(): "TEXT", pa.bool_(): "BOOLEAN", pa.date32(): "DATE"}
-"""What columns of these types are declared as; of others it is not known how the file will hold them."""
 _TRIED = 5
 """Blocks that are read again."""
 
@@ -34,26 +32,20 @@ class DigestAhead:
     Parameters
     ----------
     schema : of the batches.
+    rows : how many there will be, at most.
     geom : the column of binary shapes among them, which stands last; None for a plain table.
     """
 
-    def __init__(self, schema: pa.Schema, geom: str | None) -> None:
-        types = [f.type for f in schema if f.name != geom]
-        self._fields = [(f.name, _DECLARED.get(f.type, "")) for f in schema if f.name != geom]
-        self._sure = all(t in _DECLARED for t in types) and (geom is None or schema.names[-1] == geom)
+    def __init__(self, schema: pa.Schema, geom: str | None, rows: int) -> None:
+        self._fields = [(f.name, sql_type(f.type)) for f in schema if f.name != geom]
         self._found = hashlib.blake2b(repr(self._fields).encode(), digest_size=32)
         self._waiting: list[pa.RecordBatch] = []
-        self._blocks: list[bytes] = []
+        self._blocks: dict[int, bytes] = {}
+        self._tried = frozenset(np.linspace(0, max(rows - 1, 0) // BLOCK, _TRIED).astype(int).tolist())
         self._rows = 0
 
-    def through(self, batches: Iterable[pa.RecordBatch]) -> Generator[pa.RecordBatch, None, None]:
-        """The batches, taken in as they pass."""
-        for batch in batches:
-            yield batch
-            if self._sure:
-                self._take(batch)
-
-    def _take(self, batch: pa.RecordBatch) -> None:
+    def take(self, batch: pa.RecordBatch) -> None:
+        """Take in a batch, in its turn."""
         self._waiting.append(batch)
         if sum(b.num_rows for b in self._waiting) >= BLOCK:
             waiting, self._waiting = self._waiting, []
@@ -64,25 +56,22 @@ class DigestAhead:
                     self._waiting = [block]
 
     def _block(self, block: pa.RecordBatch) -> None:
-        own = hashlib.blake2b(digest_size=16)
+        number = self._rows // BLOCK
+        own = hashlib.blake2b(digest_size=16) if number in self._tried else None
         self._rows += block.num_rows
         for column in block.columns:
-            parts = _parts(column)
-            if parts is None:
-                self._sure = False
-                return
-            for part in parts:
+            for part in _parts(column):
                 self._found.update(part)
-                own.update(part)
-        self._blocks.append(own.digest())
+                if own is not None:
+                    own.update(part)
+        if own is not None:
+            self._blocks[number] = own.digest()
 
     def confirmed(self, path: Path, name: str) -> str | None:
         """The digest, where the layer in the file is as it was thought to be; None where its rows must be read."""
-        for block in rebatched(self._waiting, BLOCK) if self._sure else ():
+        for block in rebatched(self._waiting, BLOCK):
             self._block(block)
         self._waiting = []
-        if not self._sure:
-            return None
         self._found.update(self._rows.to_bytes(8, "little"))
         with closing(sqlite.connect(path)) as db:
             return FORM + self._found.hexdigest() if self._agrees(db, name) else None
@@ -95,21 +84,19 @@ class DigestAhead:
         if count != self._rows or (count and (least, most) != (1, count)):
             return False
         names = [n for n, _ in fields] + ([drawn] if drawn else [])
-        numbers = np.unique(np.linspace(0, max(len(self._blocks) - 1, 0), _TRIED).astype(int)).tolist() if self._blocks else []
-        for number in numbers:
+        for number, thought in self._blocks.items():
             own = hashlib.blake2b(digest_size=16)
             begin = number * BLOCK
             for column in values_of(db, name, names, drawn, key, begin + 1, begin + BLOCK):
                 take_in(own, column)
-            if own.digest() != self._blocks[number]:
+            if own.digest() != thought:
                 return False
         return True
 
 
-def _parts(column: pa.Array) -> list[bytes] | None:
-    """What ``digest.take_in`` gives to the hash for these values as the database holds them; None where that is not sure."""
-    if pa.types.is_date(column.type):
-        column = pc.strftime(column, "%Y-%m-%d")
+def _parts(column: pa.Array) -> list[bytes]:
+    """What ``digest.take_in`` gives to the hash for these values as the database holds them."""
+    column = bound(column)
     kind = column.type
     letter, name = (b"b", b"bytes") if pa.types.is_string(kind) or pa.types.is_binary(kind) else (b"i", b"int")
     if pa.types.is_floating(kind):
@@ -122,8 +109,6 @@ def _parts(column: pa.Array) -> list[bytes] | None:
         out.append(np.where(none, b"n", letter).tobytes())
         column = column.drop_null()
     if letter == b"b":
-        if pa.types.is_string(kind) and pc.any(pc.match_substring(column, "\0")).as_py():
-            return None  # a library may take it for the end
         return [*out, name, *_texts(column)]
     # the database holds no zero below nothing
     values = np.asarray(column.cast(pa.int64())) if letter == b"i" else np.asarray(column) + 0.0

@@ -23,7 +23,7 @@ def section_crs(path: Path, staged: Path, section: str) -> str | None:
 def put_layers(
     staged: Path, pairs: Sequence[tuple[Layer, str]], words: Mapping[str, str], section: str = "", crs: str = "", watch: Watch = no_watch
 ) -> dict[str, str]:
-    """Add layers under names that are not taken: many small ones in one transaction, a large one by itself, through the library.
+    """Add layers under names that are not taken: many small ones in one transaction, a large one by itself, by columns.
 
     Parameters
     ----------
@@ -35,26 +35,25 @@ def put_layers(
     Digests of rows by name, of those of which they are known without reading them.
     """
     digests: dict[str, str] = {}
-    large: list[tuple[Layer, str]] = []
+    large: dict[str, bulk.LargeLayer] = {}
     description = words.get("description", "")
 
     def finish(container: GeoPackageWriter) -> None:
-        for layer, name in large:
-            bulk.index_large(container, layer, name, watch)
-            container.put_titles(name, layer.titles)
-        for _, name in pairs:
+        for layer, name in pairs:
+            if name in large:
+                large[name].finish(container, watch)
+                container.put_titles(name, layer.titles)
             if section:
                 container.put_in_section(name, section, crs)
             metadata.put_about(container, name, words)
 
     # a file of thousands of layers takes seconds to be opened: where all are small, once is enough
-    alone = not any(bulk.is_large(*pair) for pair in pairs)
-    for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(*pair)):
+    alone = not any(bulk.is_large(layer) for layer, _ in pairs)
+    for many_rows, group in groupby(pairs, key=lambda pair: bulk.is_large(pair[0])):
         if many_rows:
             for layer, name in group:
-                large.append((layer, name))
-                digest = bulk.write_large(staged, layer, name, description, watch)
-                digests |= {name: digest} if digest else {}
+                large[name] = one = bulk.write_large(staged, layer, name, description, watch)
+                digests |= {name: one.digest} if one.digest else {}
         else:
             with writer.writing(staged, in_parts=True) as container:
                 for layer, name in group:

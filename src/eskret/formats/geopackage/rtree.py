@@ -9,6 +9,8 @@ box never shrinks. Tested with SQLite's ``rtreecheck``.
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Generator
+from typing import Any
 
 import numpy as np
 
@@ -18,11 +20,14 @@ from eskret.formats.sqlite import insert
 
 _CELLS = 51  # SQLite's RTREE_MAXCELLS
 _FILL = 46  # a little room, so that later edits do not split every node at once
-_NODE_BYTES = 4 + 24 * _CELLS
 _AT_ONCE = 2_000
 """Nodes that are made at a time."""
 _LEAST_PAGE = 2048  # a node of 51 cells has room in a page less 64 bytes
 _CELL = np.dtype([("id", ">i8"), ("box", ">f4", 4)])
+_NODE = np.dtype([("depth", ">u2"), ("cells", ">u2"), ("cell", _CELL, _CELLS)])
+NODES, ROWS, PARENTS = "_node", "_rowid", "_parent"
+"""The tables of a tree, by what their names end with."""
+FIELDS = {NODES: ("nodeno", "data"), ROWS: ("rowid", "nodeno"), PARENTS: ("nodeno", "parentnode")}
 
 
 def rounded(bounds: np.ndarray) -> np.ndarray:
@@ -46,6 +51,11 @@ def _order(box: np.ndarray) -> np.ndarray:
     return order
 
 
+def has_room(db: sqlite3.Connection) -> bool:
+    """Whether nodes of the size that is usual have room in the pages of a file; else SQLite must lay them out itself."""
+    return int(db.execute("PRAGMA main.page_size").fetchone()[0]) >= _LEAST_PAGE
+
+
 def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, watch: Watch = no_watch) -> None:
     """Fill an empty R-tree.
 
@@ -55,16 +65,35 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, w
     ids : row numbers (whole numbers).
     box : xmin, xmax, ymin, ymax of each, as ``rounded`` gives them (float32, n x 4), no NaN.
     """
-    if not len(ids):
-        return
-
-    def quoted(suffix: str) -> str:
-        return "main." + quote(table + suffix)
-
-    if db.execute("PRAGMA main.page_size").fetchone()[0] < _LEAST_PAGE:
-        # nodes are smaller there: SQLite lays them out itself
+    if not has_room(db):
         rows = box.tolist()
-        db.executemany(f"INSERT INTO {quoted('')} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)])
+        db.executemany(
+            f"INSERT INTO main.{quote(table)} VALUES (?, ?, ?, ?, ?)", [(i, *b) for i, b in zip(ids.tolist(), rows, strict=True)]
+        )
+        return
+    for part, columns in packed(ids, box):
+        watch(0, 0)
+        where = "main." + quote(table + part)
+        if part == NODES:
+            db.executemany(
+                f"INSERT OR REPLACE INTO {where} (nodeno, data) VALUES (?,?)", [*zip(columns[0].tolist(), columns[1], strict=True)]
+            )
+        else:
+            insert(db, where, FIELDS[part], np.column_stack(columns).tolist())
+
+
+def packed(ids: np.ndarray, box: np.ndarray) -> Generator[tuple[str, tuple[np.ndarray, Any]], None, None]:
+    """What an R-tree of these boxes holds, some of it at a time.
+
+    Parameters
+    ----------
+    ids, box : as ``fill`` takes them.
+
+    Yields
+    ------
+    The part of the tree, a table of its own, and the two columns of it (``FIELDS``): whole numbers, or the binary of nodes.
+    """
+    if not len(ids):
         return
     sizes = [len(ids)]
     while sizes[-1] > _FILL:
@@ -76,49 +105,43 @@ def fill(db: sqlite3.Connection, table: str, ids: np.ndarray, box: np.ndarray, w
     for level in range(len(sizes)):
         order, leaf = _order(box), level == 0
         numbers = ids if leaf else ids + first[level - 1]
-        box = _write_nodes(db, quoted("_node"), numbers, box, order, first[level], 0 if level < len(sizes) - 1 else level, watch)
-        node_of = np.empty(len(order), np.uint32)
+        above = []
         for begin in range(0, len(order), _FILL * _AT_ONCE):
             some = order[begin : begin + _FILL * _AT_ONCE]
-            node_of[some] = np.arange(begin, begin + len(some)) // _FILL + first[level]
+            nodes, sides = _nodes(numbers[some], box[some], 0 if level < len(sizes) - 1 else level)
+            above.append(sides)
+            yield NODES, (np.arange(begin // _FILL, begin // _FILL + len(nodes)) + first[level], nodes)
+        node_of = np.empty(len(order), np.uint32)
+        node_of[order] = np.arange(len(order)) // _FILL + first[level]
         del order
         for begin in range(0, len(numbers), _FILL * _AT_ONCE):
-            watch(0, 0)
-            pairs = np.column_stack([numbers[begin : begin + _FILL * _AT_ONCE], node_of[begin : begin + _FILL * _AT_ONCE]]).tolist()
-            insert(db, quoted("_rowid" if leaf else "_parent"), ("rowid" if leaf else "nodeno", "nodeno" if leaf else "parentnode"), pairs)
+            end = begin + _FILL * _AT_ONCE
+            yield ROWS if leaf else PARENTS, (numbers[begin:end], node_of[begin:end])
+        box = np.concatenate(above)
         ids = np.arange(len(box), dtype=np.int64)
 
 
-def _write_nodes(
-    db: sqlite3.Connection, table: str, numbers: np.ndarray, box: np.ndarray, order: np.ndarray, first: int, depth: int, watch: Watch
-) -> np.ndarray:
-    """The nodes of a level, some at a time.
+def _nodes(numbers: np.ndarray, box: np.ndarray, depth: int) -> tuple[np.ndarray, np.ndarray]:
+    """Nodes of so many cells each, but for the last.
 
     Parameters
     ----------
     numbers, box : of the cells, rows or nodes of the level below.
-    order : in which they lie, so many to a node.
-    first : the number of the first node.
     depth : of the tree, in its root; 0 in every other node.
 
     Returns
     -------
-    The boxes of the nodes (m x 4).
+    The nodes as they are stored (binary of a fixed size), and their boxes (m x 4).
     """
-    whole = []
-    for begin in range(0, len(order), _FILL * _AT_ONCE):
-        some = order[begin : begin + _FILL * _AT_ONCE]
-        cells = np.empty(len(some), _CELL)
-        cells["id"], mine = numbers[some], box[some]
-        cells["box"] = mine
-        raw, starts = cells.tobytes(), np.arange(0, len(some), _FILL)
-        nodes = []
-        for start in starts.tolist():
-            stop = min(start + _FILL, len(some))
-            head = depth.to_bytes(2, "big") + (stop - start).to_bytes(2, "big")
-            nodes.append((first + (begin + start) // _FILL, (head + raw[start * 24 : stop * 24]).ljust(_NODE_BYTES, b"\0")))
-        db.executemany(f"INSERT OR REPLACE INTO {table} (nodeno, data) VALUES (?,?)", nodes)
-        watch(0, 0)
-        sides = [reduce.reduceat(mine[:, n], starts) for n, reduce in enumerate((np.minimum, np.maximum, np.minimum, np.maximum))]
-        whole.append(np.column_stack(sides))
-    return np.concatenate(whole)
+    starts = np.arange(0, len(box), _FILL)
+    cells = np.zeros((len(starts), _CELLS), _CELL)
+    full, rest = divmod(len(box), _FILL)
+    of = np.zeros(len(box), _CELL)
+    of["id"], of["box"] = numbers, box
+    cells[:full, :_FILL] = of[: full * _FILL].reshape(full, _FILL)
+    if rest:
+        cells[full, :rest] = of[full * _FILL :]
+    nodes = np.zeros(len(starts), _NODE)
+    nodes["depth"], nodes["cells"], nodes["cell"] = depth, np.diff(np.append(starts, len(box))), cells
+    sides = [reduce.reduceat(box[:, n], starts) for n, reduce in enumerate((np.minimum, np.maximum, np.minimum, np.maximum))]
+    return nodes.view(f"V{_NODE.itemsize}"), np.column_stack(sides)

@@ -6,7 +6,6 @@ geometry blobs, the contents and the R-trees are written by plain SQL: everythin
 
 from __future__ import annotations
 
-import json
 import re
 import sqlite3
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
@@ -17,18 +16,17 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-import shapely
 
 from eskret.core.crs import crs_code, parse_crs, same_crs
 from eskret.core.expression import quote
-from eskret.core.layer import GeometryKind, Layer
-from eskret.core.layer.wkb import WkbArray, encode, slices
+from eskret.core.layer import Layer
+from eskret.core.layer.wkb import WkbArray, slices
 from eskret.core.naming import folded, number_collisions
 from eskret.errors import DeliveryError
 from eskret.formats import sqlite
 from eskret.formats.geopackage import rtree, sections
+from eskret.formats.geopackage.columns import sql_type, stored_values
+from eskret.formats.geopackage.shapes import Shapes, binary_of, bounds_of, declared, extent_of, geometry_blobs, ordinates_of
 from eskret.formats.reading import Watch, no_watch
 
 APPLICATION_ID = 0x47504B47  # "GPKG"
@@ -38,6 +36,9 @@ SLICE = 50_000
 """Rows that are written, or taken into a digest, at a time."""
 _CLEAR_AFTER = 60
 """Layers after which the schema is cleared of them; a few are not worth it."""
+_NUMBERED = "AUTOINCREMENT "
+_NONE, _ALL, _SOME = 0, 1, 2
+"""What is said of heights and measures: prohibited, mandatory, optional (12-128r19, table 9)."""
 MAX_FIELDS = 1998  # SQLite's 2,000 columns less the key and the geometry
 RESERVED_PREFIXES = ("gpkg_", "sqlite_", "rtree_")
 
@@ -71,7 +72,6 @@ _SYSTEMS = (
     ("Undefined geographic SRS", 0, "NONE", 0, "undefined", "undefined geographic coordinate reference system"),
     ("WGS 84 geodetic", 4326, "EPSG", 4326, _WGS84_WKT, "longitude/latitude coordinates in decimal degrees"),
 )
-_TYPE_NAMES = ("POINT", "LINESTRING", "LINESTRING", "POLYGON", "MULTIPOINT", "MULTILINESTRING", "MULTIPOLYGON", "GEOMETRYCOLLECTION")
 RTREE_DEFINITION = "http://www.geopackage.org/spec120/#extension_rtree"
 
 
@@ -104,6 +104,15 @@ def entries(path: Path) -> list[LayerEntry]:
     finally:
         if db is not None:
             db.close()
+
+
+@dataclass(frozen=True)
+class DeclaredLayer:
+    """A table made for a layer: its key, its column of shapes, the number that its CRS has in the file."""
+
+    key: str
+    geom: str
+    srs_id: int
 
 
 _FEW_TRIGGERS = 70
@@ -250,39 +259,106 @@ class GeoPackageWriter:
 
     def add(self, layer: Layer, name: str, description: str = "", watch: Watch = no_watch) -> None:
         """Write a layer under a name that is not taken."""
-        db = self._db
-        names = layer.table.column_names
-        key = number_collisions(["fid"], taken=names)[0]
-        geom = number_collisions(["geom"], taken=names)[0]
-        columns = [f"{quote(key)} INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"]
-        srs = self._system(layer.crs)
         shapes: Shapes | None = None
-        type_name, has_z, bounds = "GEOMETRY", False, np.empty((0, 4))
+        type_name, bounds = "", np.empty((0, 4))
         if layer.has_geometry:
-            shapes, type_name, has_z = declared(layer)
+            shapes, type_name, _ = declared(layer)
             bounds = bounds_of(shapes)
-            columns.append(f"{quote(geom)} {type_name}")
-        columns += [f"{quote(f.name)} {sql_type(f.type)}" for f in layer.table.schema]
-        db.execute(f"CREATE TABLE {quote(name)} ({', '.join(columns)})")
-        blobs = None if shapes is None else lambda a, b: geometry_blobs(shapes, srs, bounds, a, b)
-        self._rows(layer, name, blobs, geom, watch)
-        whole = np.full(4, np.nan)
-        if len(bounds):
-            whole = np.array([*np.fmin.reduce(bounds[:, :2], axis=0), *np.fmax.reduce(bounds[:, 2:], axis=0)])
-        box = [None if np.isnan(v) else float(v) for v in whole]
-        data_type = "attributes" if shapes is None else "features"
-        db.execute(
-            "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, min_x, min_y, "
-            "max_x, max_y, srs_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
-            (name, data_type, name, description, now(), *box, None if shapes is None else srs),
-        )
+        fields = [(f.name, sql_type(f.type)) for f in layer.table.schema]
+        made = self.declare(name, fields, type_name if shapes is not None else None, layer.crs, description)
+
+        def blobs(start: int, stop: int) -> list[bytes | None]:
+            assert shapes is not None
+            some = shapes.slice(start, stop) if isinstance(shapes, WkbArray) else shapes[start:stop]
+            return slices(geometry_blobs(some, binary_of(some), bounds[start:stop], made.srs_id))
+
+        self._rows(layer, name, None if shapes is None else blobs, made.geom, watch)
         if shapes is not None:
-            db.execute("INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,?,0)", (name, geom, type_name, srs, int(has_z)))
-            self.add_index(name, geom, key, rtree.rounded(bounds), watch)
+            self.put_extent(name, extent_of(bounds), ordinates_of(shapes))
+            self._add_index(name, made, rtree.rounded(bounds), watch)
         self.put_titles(name, layer.titles)
         self._fresh += 1
         if self._fresh >= _CLEAR_AFTER and not self._plain:
             self._clear_schema()
+
+    def declare(
+        self,
+        name: str,
+        fields: Sequence[tuple[str, str]],
+        type_name: str | None,
+        crs: str | None = None,
+        description: str = "",
+        *,
+        numbered: bool = True,
+    ) -> DeclaredLayer:
+        """Make the table of a layer, and say in the tables of the standard that there is one.
+
+        Parameters
+        ----------
+        fields : names and types, as SQL has them.
+        type_name : of its shapes; None for a plain table.
+        numbered : its numbers never come again; else ``number`` sees to that once its rows are there, which is faster.
+        """
+        db, taken = self._db, [n for n, _ in fields]
+        key, geom = (number_collisions([n], taken=taken)[0] for n in ("fid", "geom"))
+        made = DeclaredLayer(key, geom, self._system(crs))
+        columns = [f"{quote(made.key)} INTEGER PRIMARY KEY {_NUMBERED if numbered else ''}NOT NULL"]
+        if type_name is not None:
+            columns.append(f"{quote(made.geom)} {type_name}")
+        columns += [f"{quote(n)} {kind}" for n, kind in fields]
+        db.execute(f"CREATE TABLE {quote(name)} ({', '.join(columns)})")
+        drawn = type_name is not None
+        db.execute(
+            "INSERT INTO gpkg_contents (table_name, data_type, identifier, description, last_change, srs_id) VALUES (?,?,?,?,?,?)",
+            (name, "features" if drawn else "attributes", name, description, now(), made.srs_id if drawn else None),
+        )
+        if drawn:
+            db.execute("INSERT INTO gpkg_geometry_columns VALUES (?,?,?,?,0,0)", (name, made.geom, type_name, made.srs_id))
+        return made
+
+    def number(self, name: str, made: DeclaredLayer, rows: int) -> None:
+        """Let the numbers of a layer never come again, as if its table had been made so (SQLite, "AUTOINCREMENT"): with every row
+        put into such a table SQLite looks for the last number among those of all tables."""
+        db = self._db
+        db.execute("CREATE TABLE gpkg_numbered (n INTEGER PRIMARY KEY AUTOINCREMENT)")  # makes the table of last numbers
+        db.execute("DROP TABLE gpkg_numbered")
+        begins = f"CREATE TABLE {quote(name)} ({quote(made.key)} INTEGER PRIMARY KEY "
+        db.execute("PRAGMA writable_schema = ON")
+        db.execute(
+            "UPDATE sqlite_master SET sql = ? || substr(sql, ?) WHERE type = 'table' AND name = ? AND substr(sql, 1, ?) = ?",
+            (begins + _NUMBERED, len(begins) + 1, name, len(begins), begins),
+        )
+        db.execute("PRAGMA writable_schema = RESET")
+        db.execute("INSERT INTO sqlite_sequence (name, seq) VALUES (?, ?)", (name, rows))
+
+    def put_count(self, name: str, rows: int) -> None:
+        """Say how many features a layer has, where the library that most programs read with looks for it before it counts."""
+        db, lower = self._db, f"lower({_text(name)})"
+        db.execute(
+            "CREATE TABLE IF NOT EXISTS gpkg_ogr_contents (table_name TEXT NOT NULL PRIMARY KEY, feature_count INTEGER DEFAULT NULL)"
+        )
+        db.execute("INSERT OR REPLACE INTO gpkg_ogr_contents VALUES (?, ?)", (name, rows))
+        for event, sign in (("insert", "+"), ("delete", "-")):
+            db.execute(
+                f"CREATE TRIGGER {quote(f'trigger_{event}_feature_count_{name}')} AFTER {event.upper()} ON {quote(name)} BEGIN UPDATE "
+                f"gpkg_ogr_contents SET feature_count = feature_count {sign} 1 WHERE lower(table_name) = {lower}; END"
+            )
+
+    def put_extent(self, name: str, extent: np.ndarray, ordinates: np.ndarray) -> None:
+        """Say where the features of a layer lie, and whether they have heights and measures.
+
+        Parameters
+        ----------
+        extent : xmin, ymin, xmax, ymax (4), NaN where nothing is drawn.
+        ordinates : as ``ordinates_of`` counts them.
+        """
+        if not np.isnan(extent).any():
+            set_box = "UPDATE gpkg_contents SET min_x = ?, min_y = ?, max_x = ?, max_y = ? WHERE table_name = ?"
+            self._db.execute(set_box, (*extent.tolist(), name))
+        there, *having = ordinates.tolist()
+        said = [_NONE if not n else _ALL if n == there else _SOME for n in having]
+        if any(said):
+            self._db.execute("UPDATE gpkg_geometry_columns SET z = ?, m = ? WHERE table_name = ?", (*said, name))
 
     def _clear_schema(self) -> None:
         """Take the tables of the layers written so far out of the schema until the end.
@@ -319,19 +395,21 @@ class GeoPackageWriter:
                 self._db.executemany(f"INSERT INTO {quote(name)} DEFAULT VALUES", [()] * part.num_rows)
             watch(min(start + SLICE, total), total)
 
-    def add_index(self, name: str, geom: str, key: str, boxes: np.ndarray, watch: Watch = no_watch) -> None:
+    def make_tree(self, name: str, geom: str) -> None:
+        """Make the table of a spatial index, with nothing in it yet."""
+        self._db.execute(f"CREATE VIRTUAL TABLE {quote(f'rtree_{name}_{geom}')} USING rtree(id, minx, maxx, miny, maxy)")
+
+    def keep_index(self, name: str, made: DeclaredLayer) -> None:
+        """Say of a spatial index that it is there, and see to it that it stays current."""
+        self._db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, made.geom, RTREE_DEFINITION))
+        self._triggers += [(name, statement) for statement in index_triggers(name, made.geom, made.key)]
+
+    def _add_index(self, name: str, made: DeclaredLayer, boxes: np.ndarray, watch: Watch = no_watch) -> None:
         """Fill the spatial index of a layer whose rows are numbered from 1; ``boxes`` as ``rtree.rounded`` gives them (n, 4)."""
-        db = self._db
-        tree = quote(f"rtree_{name}_{geom}")
-        db.execute(f"CREATE VIRTUAL TABLE {tree} USING rtree(id, minx, maxx, miny, maxy)")
-        none = np.isnan(boxes[:, 0])
-        if none.any():
-            there = np.flatnonzero(~none)
-            rtree.fill(db, f"rtree_{name}_{geom}", there + 1, boxes[there], watch)
-        else:
-            rtree.fill(db, f"rtree_{name}_{geom}", np.arange(1, len(boxes) + 1, dtype=np.uint32), boxes, watch)
-        db.execute("INSERT INTO gpkg_extensions VALUES (?,?,'gpkg_rtree_index',?,'write-only')", (name, geom, RTREE_DEFINITION))
-        self._triggers += [(name, statement) for statement in index_triggers(name, geom, key)]
+        self.make_tree(name, made.geom)
+        there = np.flatnonzero(~np.isnan(boxes[:, 0]))
+        rtree.fill(self._db, f"rtree_{name}_{made.geom}", there + 1, boxes[there], watch)
+        self.keep_index(name, made)
 
     def settle(self) -> None:
         """Write what was put off to the end: the triggers that keep the indexes current.
@@ -531,129 +609,13 @@ def writing(path: Path, *, in_place: bool = False, in_parts: bool = False) -> Ge
         db.close()
 
 
+def _text(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
+
+
 def now() -> str:
     """The time as the standard writes it."""
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
-
-
-Shapes = np.ndarray | WkbArray
-"""Geometry of a layer: shapes, or the binary that they were read as."""
-
-
-def bounds_of(shapes: Shapes) -> np.ndarray:
-    """xmin, ymin, xmax, ymax of each (n, 4), NaN for none."""
-    found = shapes.bounds() if isinstance(shapes, WkbArray) else None
-    return found if found is not None else shapely.bounds(shapes.decode() if isinstance(shapes, WkbArray) else shapes)
-
-
-_MULTIPLES: dict[int, tuple[int, Callable[..., np.ndarray]]] = {
-    0: (4, shapely.multipoints),
-    1: (5, shapely.multilinestrings),
-    3: (6, shapely.multipolygons),
-}
-"""Of a type of single parts its multiple, and what makes that."""
-
-
-def declared_type(types: frozenset[int], kind: GeometryKind) -> tuple[str, bool]:
-    """What shapes of these types (as shapely numbers them) are declared as, and whether single ones become multiples for it."""
-    if not types:
-        name = {GeometryKind.POINT: "POINT", GeometryKind.LINE: "LINESTRING", GeometryKind.POLYGON: "POLYGON"}.get(kind, "GEOMETRY")
-        return name, False
-    if len(types) == 1:
-        return _TYPE_NAMES[next(iter(types))], False
-    if any(types == {single, many} for single, (many, _) in _MULTIPLES.items()):
-        return _TYPE_NAMES[max(types)], True
-    return "GEOMETRY", False
-
-
-def as_multiples(layer: Layer) -> Shapes:
-    """The geometry with single parts as multiples of one."""
-    if layer.undecoded is not None:
-        return layer.undecoded.as_multiples()
-    assert layer.geometry is not None
-    out, types = layer.geometry.copy(), shapely.get_type_id(layer.geometry)
-    for single, (_, build) in _MULTIPLES.items():
-        rows = np.flatnonzero(types == single)
-        if len(rows):
-            out[rows] = build(out[rows], indices=np.arange(len(rows)))
-    return out
-
-
-def declared(layer: Layer) -> tuple[Shapes, str, bool]:
-    """The geometry with one declared type: single parts beside multi parts of their kind become multi parts."""
-    if layer.wkb is not None:
-        types = frozenset(layer.wkb.library_types().tolist())
-        if len(types) == 1 or layer.undecoded is not None:
-            name, multiple = declared_type(types, layer.kind)
-            if len(types) == 1 or multiple:
-                return as_multiples(layer) if multiple else layer.wkb, name, False
-    assert layer.geometry is not None
-    geometry = layer.geometry
-    each = shapely.get_type_id(geometry)
-    name, multiple = declared_type(frozenset(np.unique(each[each >= 0]).tolist()), layer.kind)
-    return as_multiples(layer) if multiple else geometry, name, bool(shapely.has_z(geometry).any())
-
-
-def geometry_blobs(shapes: Shapes, srs_id: int, bounds: np.ndarray, start: int, stop: int) -> list[bytes | None]:
-    """GeoPackage binary of some rows: header with envelope (none for points), then ISO WKB, little-endian."""
-    if isinstance(shapes, WkbArray):
-        rows = shapes.column.slice(start, stop - start)
-        binary = [b for chunk in rows.chunks for b in slices(chunk)]
-        types = shapes.types[start:stop] - 1
-        empty = np.isnan(bounds[start:stop, 0])
-    else:
-        binary = encode(shapes[start:stop])
-        types = shapely.get_type_id(shapes[start:stop])
-        empty = shapely.is_empty(shapes[start:stop])
-    headers = np.zeros(len(binary), dtype=[("magic", "S2"), ("version", "u1"), ("flags", "u1"), ("srs", "<i4"), ("box", "<f8", 4)])
-    headers["magic"] = b"GP"
-    headers["srs"] = srs_id
-    boxed = (types != 0) & ~empty
-    headers["flags"] = 1 | (boxed.astype("u1") << 1) | (empty.astype("u1") << 4)
-    headers["box"] = bounds[start:stop][:, [0, 2, 1, 3]]
-    raw = headers.tobytes()
-    size = headers.dtype.itemsize
-    length = np.where(boxed, size, 8).tolist()
-    return [None if w is None else raw[i * size : i * size + n] + w for i, (w, n) in enumerate(zip(binary, length, strict=True))]
-
-
-def sql_type(kind: pa.DataType) -> str:
-    """The type of a column that holds such values."""
-    if pa.types.is_boolean(kind):
-        return "BOOLEAN"
-    if pa.types.is_integer(kind):
-        return "INTEGER"
-    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-        return "DOUBLE"
-    if pa.types.is_date(kind):
-        return "DATE"
-    if pa.types.is_timestamp(kind):
-        return "DATETIME"
-    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind):
-        return "BLOB"
-    return "TEXT"
-
-
-def stored_values(column: pa.ChunkedArray) -> list[object]:
-    """Python values as SQLite and the standard want them."""
-    kind = column.type
-    if pa.types.is_timestamp(kind):
-        utc = column.cast(pa.timestamp("ms", kind.tz), safe=False)
-        return list(pc.strftime(utc.cast(pa.timestamp("ms", "UTC")), "%Y-%m-%dT%H:%M:%SZ").to_pylist())
-    if pa.types.is_date(kind) or pa.types.is_time(kind):
-        return [None if v is None else v.isoformat() for v in column.to_pylist()]
-    if pa.types.is_decimal(kind):
-        return [None if v is None else float(v) for v in column.to_pylist()]
-    if pa.types.is_nested(kind):
-        return [None if v is None else json.dumps(v, ensure_ascii=False, default=str) for v in column.to_pylist()]
-    if pa.types.is_uint64(kind):
-        return list(column.cast(pa.int64()).to_pylist())
-    if pa.types.is_boolean(kind):
-        return list(column.cast(pa.int8()).to_pylist())
-    if pa.types.is_floating(kind):
-        # SQLite has no NaN: it would store null without a word
-        return list(pc.if_else(pc.is_nan(column), None, column).to_pylist())
-    return list(column.to_pylist())
 
 
 def index_triggers(table: str, geom: str, key: str) -> list[str]:

@@ -25,6 +25,7 @@ from eskret.errors import DeliveryError
 from eskret.formats import geopackage, sources
 from eskret.formats.format import CRS84, Coming, Format, Put, Writing
 from eskret.formats.geopackage import bulk, digest, metadata
+from eskret.formats.geopackage.columns import sql_type
 from eskret.formats.geopackage.in_place import CHANGE, PUT, LayerChange, keep_rows
 from eskret.formats.geopackage.layers import put_layers, section_crs
 from eskret.formats.index_page import Listed, index_page
@@ -70,19 +71,18 @@ class Writer:
         if isinstance(layer, Layer):
             return False
         fresh = plan.action not in ("append", "update") and not self.settings.section
-        return fresh and _comes_through(layer, self.settings.crs) and bulk.takes_chunks(layer, plan.layer)
+        return fresh and _comes_through(layer, self.settings.crs) and bulk.takes_chunks(layer)
 
     def _chunks_to_geopackage(self, path: Path, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
         """Stage a layer that comes in chunks."""
         staged = self.transaction.stage(path, shared=True)
         told = _Told(layer, tuple(self.context.totals))
-        writer = bulk.ChunkWriter(staged, plan.layer, layer.types, layer.kind)
+        writer = bulk.LargeLayer(staged, plan.layer, layer.types, layer.kind)
         crs, extent = self.settings.crs, layer.facts().extent
         ready = (told.take(saving.ready(chunk, GEOPACKAGE, self.settings, crs, extent)) for chunk in layer.chunks())
-        with closing(ahead(ready)) as coming:
-            writer.write(coming, len(layer), self.words.get("description", ""), self.context.watch)
+        writer.write(ready, len(layer), self.words.get("description", ""), self.context.watch)
         with geopackage.writing(staged) as container:
-            writer.index(container, self.context.watch)
+            writer.finish(container, self.context.watch)
             container.put_titles(plan.layer, told.titles)
             metadata.put_about(container, plan.layer, self.words)
         self.transaction.mark_written(path)
@@ -130,7 +130,7 @@ class Writer:
         ids = old.ids if old.ids is not None else np.arange(1, len(old) + 1)
         with geopackage.writing(staged) as container:
             container.add(done.aligned.take(rows), plan.layer, watch=self.context.watch)
-        columns = tuple((f.name, geopackage.sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names)
+        columns = tuple((f.name, sql_type(f.type)) for f in done.aligned.table.schema if f.name not in old.table.column_names)
         change = self.transaction.change_layer(
             plan.path, LayerChange(plan.layer, CHANGE, before, rows=len(rows), added=len(done.added), columns=columns)
         )

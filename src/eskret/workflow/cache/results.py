@@ -68,7 +68,7 @@ def drawing_of(layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.nda
     if binary is not None and binary.xy is not None and not np.isnan(binary.xy).any():
         each = np.arange(count + 1)
         return binary.xy, each, np.full(count, POINT, np.uint8), each, np.hstack([binary.xy, binary.xy])
-    boxes = binary.bounds() if binary is not None and binary.pieces is not None else None
+    boxes = binary.bounds() if binary is not None else None
     if binary is not None and binary.pieces is not None and boxes is not None:
         xy, starts, owner = binary.pieces
         rings = np.full(len(owner), binary.types[0] == POLYGON)
