@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import secrets
 import signal
 import sys
 import threading
@@ -214,7 +213,7 @@ def practice_server(
         from eskret.services import practice
 
         folder = (data or practice.data_folder()).resolve()
-        secret = token_ or secrets.token_urlsafe(18)
+        secret = token_ or _new_token()
         faults = {
             "slow": slow,
             "lose": lose,
@@ -259,7 +258,7 @@ def rounds(workflow: Path, home: Path) -> Generator[Callable[[], None], None, No
     from eskret.practice_server import PracticeServer
     from eskret.services import practice
 
-    secret = secrets.token_urlsafe(18)
+    secret = _new_token()
     with PracticeServer(home / "practice", 0, secret) as server:
         practice.note(server.address, secret)
         at = f"service={server.address}"
@@ -287,3 +286,9 @@ def token(
             return
         tokens.keep(address, typer.prompt("Token", hide_input=True).strip())
         typer.echo(f"The token for {tokens.origin_of(address)} is kept.")
+
+
+def _new_token() -> str:
+    import secrets  # fetched here: it takes a hundredth of a second of every start
+
+    return secrets.token_urlsafe(18)

@@ -72,53 +72,16 @@ def codec_of(word: str) -> str:
     return ""
 
 
-SINGLE_BYTE = {
-    codecs.lookup(n).name
-    for n in (
-        *(
-            f"cp{n}"
-            for n in (
-                1250,
-                1251,
-                1252,
-                1253,
-                1254,
-                1255,
-                1256,
-                1257,
-                1258,
-                437,
-                720,
-                737,
-                775,
-                850,
-                852,
-                855,
-                857,
-                858,
-                860,
-                861,
-                862,
-                863,
-                864,
-                865,
-                866,
-                869,
-                874,
-            )
-        ),
-        "ascii",
-        "koi8_r",
-        "koi8_u",
-        "mac_roman",
-        "mac_greek",
-        "mac_cyrillic",
-        "mac_latin2",
-        "mac_turkish",
-        "mac_iceland",
-        *(f"iso8859-{n}" for n in (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 16)),
-    )
-}
+_PAGES = (1250, 1251, 1252, 1253, 1254, 1255, 1256, 1257, 1258, 437, 720, 737, 775, 850, 852, 855, 857, 858)
+_MORE_PAGES = (860, 861, 862, 863, 864, 865, 866, 869, 874)
+_PARTS = (1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 13, 14, 15, 16)
+_APPLE = ("roman", "greek", "cyrillic", "latin2", "turkish", "iceland")
+SINGLE_BYTE = frozenset(
+    {"ascii", "koi8-r", "koi8-u"}
+    | {f"cp{n}" for n in (*_PAGES, *_MORE_PAGES)}
+    | {f"iso8859-{n}" for n in _PARTS}
+    | {f"mac-{name}" for name in _APPLE}
+)
 """Encodings in which a letter is a byte, so that none can be cut."""
 _USUAL = [
     "cp1252",

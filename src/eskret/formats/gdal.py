@@ -28,6 +28,8 @@ def be_lean() -> None:
     """
     # what the library says beside its errors goes nowhere: whoever reads a file says what is wrong with it
     os.environ.setdefault("CPL_LOG", os.devnull)
+    # the library for settings would look through everything installed for additions to itself
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")
     if "pandas" in sys.modules:
         return
     # the library for tables asks once from compiled code, which takes a module that is None for one that is there

@@ -22,7 +22,7 @@ from eskret.formats import sqlite
 from eskret.formats.geopackage.columns import bound, sql_type
 from eskret.formats.geopackage.digest import BLOCK, FORM, fields_of, take_in, values_of
 
-_TRIED = 5
+_TRIED = 3
 """Blocks that are read again."""
 
 
@@ -80,7 +80,9 @@ class DigestAhead:
         fields, key, drawn = fields_of(db, name)
         if fields != self._fields or key is None:
             return False
-        least, most, count = db.execute(f"SELECT min({quote(key)}), max({quote(key)}), count(*) FROM {quote(name)}").fetchone()
+        # each by itself is looked up; all of one query would go through the rows
+        asked = ", ".join(f"(SELECT {what} FROM {quote(name)})" for what in (f"min({quote(key)})", f"max({quote(key)})", "count(*)"))
+        least, most, count = db.execute(f"SELECT {asked}").fetchone()
         if count != self._rows or (count and (least, most) != (1, count)):
             return False
         names = [n for n, _ in fields] + ([drawn] if drawn else [])
