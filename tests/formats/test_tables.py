@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from eskret.core.layer import GeometryKind
 from eskret.errors import InputError
-from eskret.formats import delimited, sources, tables, text
+from eskret.formats import delimited, sources, tables
+from eskret.formats.column_types import TextColumn, decimal_of, typed
 from eskret.formats.reading import Texts
 from tests.conftest import points, squares
 
@@ -161,6 +162,32 @@ def test_a_damaged_workbook_is_told(workbook: Path, damage) -> None:
         sources.look(workbook)
 
 
+ODD = ["1", " 3 ", "+4", "007", "1.5", "1,5", "1.234,5", "nan", "true", "2031-02-31", "2031-01-02T10:00Z", "2031-01-02 10:00", "x", "1e5"]
+ALIKE = [["1", "-2", "+3"], ["1.5", " 2", "nan"], ["1,5", "1.000"], ["true", "false"], ["2031-01-02"], ["2031-01-02T10:00Z"], ODD]
+
+
+@given(
+    st.sampled_from(ALIKE).flatmap(lambda some: st.lists(st.sampled_from([*some, None, ODD[0]]), min_size=1)),
+    st.sampled_from(ODD),
+    st.sampled_from(".,"),
+)
+def test_values_that_come_some_at_a_time_have_the_type_of_all(values: list[str | None], last: str, decimal: str) -> None:
+    """An odd one behind all others counts for the first of them as well."""
+    for column in (values, [*values, last]):
+        whole, looked = typed(pa.chunked_array([column], pa.string()), decimal)
+        parts, looked_in_parts = typed(pa.chunked_array([[v] for v in column], pa.string()), decimal)
+        assert whole.type == parts.type and repr(whole.to_pylist()) == repr(parts.to_pylist())
+        assert looked.remarks("a", decimal) == looked_in_parts.remarks("a", decimal)
+        assert all(decimal_of([c]) == decimal_of([d]) for c, d in [(looked_at([column]), looked_at([[v] for v in column]))])
+
+
+def looked_at(batches: list[list[str | None]]) -> TextColumn:
+    found = TextColumn()
+    for batch in batches:
+        found.look(pa.array(batch, pa.string()))
+    return found
+
+
 words = st.text(st.characters(blacklist_categories=("Cs", "Cc")), max_size=8)
 
 
@@ -188,7 +215,7 @@ def test_geometry_goes_into_csv_as_coordinates_or_as_text(tmp_path: Path) -> Non
 
 def test_a_column_of_text_is_typed_only_when_all_of_it_fits() -> None:
     def kind(*values: str | None, decimal: str = ".") -> pa.DataType:
-        return text.typed(pa.chunked_array([pa.array(values, pa.string())]), decimal).type
+        return typed(pa.chunked_array([pa.array(values, pa.string())]), decimal)[0].type
 
     assert kind("1", " 2", None) == pa.int64() and kind("1", "x") == pa.string() and kind("1", "1.5e3") == pa.float64()
     assert kind("01", "2") == pa.string() and kind("0", "0.5") == pa.float64() and kind("1,5", decimal=",") == pa.float64()

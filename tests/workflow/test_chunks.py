@@ -25,11 +25,12 @@ import shapely
 
 import eskret
 from eskret.core.accounts.account import Remark, added_up, told_counts, verbatim
+from eskret.core.files import held_batches
 from eskret.core.files.locks import FileLock
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
-from eskret.formats import delimited, geopackage, parquet, vector
+from eskret.formats import delimited, geopackage, parquet, tables, vector
 from eskret.formats.geopackage import bulk
 from eskret.formats.known import format_to_write
 from eskret.operations.base import EachLayer, Takes
@@ -285,6 +286,46 @@ def test_files_of_one_layer_are_read_in_chunks_as_whole(
     monkeypatch.setattr(vector._Stream, "chunks", lambda self, watch: [read.append(1), reading(self, watch)][1])
     whole, chunked, before, after = run_twice(path, request)
     assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and read == [1]
+
+
+RECORDS = [
+    "zone;code;depth;day;note",
+    *[f"Z{n % 3};{n:03};{'+' if n % 5 == 0 else ''}{n},5;2031-02-{n % 28 + 1:02};größe {n}" for n in range(23)],
+    "1;2",
+    'Z1;099;1.234,5;2031-02-30;"two',
+    'lines"',
+    *["a;b;c;d;e;f"] * 3,
+    "Z2;100;;2031-03-01;",
+    "9",
+]
+
+
+@pytest.mark.parametrize("codec", ["utf-8", "cp1252", "mixed"])
+def test_a_table_of_text_is_read_in_chunks_as_whole(
+    codec: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Parsed some bytes at a time, held on disk, with records that are set aside between and behind the others."""
+    (tmp_path / "data").mkdir()
+    codecs = ["utf-8", "cp1252"] * len(RECORDS) if codec == "mixed" else [codec] * len(RECORDS)
+    (tmp_path / "data" / "a.csv").write_bytes(b"".join(f"{r}\n".encode(c) for r, c in zip(RECORDS, codecs, strict=False)))
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Texts"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/a.csv"]\n'
+        '[[steps]]\nid = "some"\nuse = "keep"\nfrom = "in"\nwhere = "zone <> \'Z0\'"\n'
+        '[[steps]]\nid = "out"\nuse = "save"\nfrom = "some"\nto = "out/w.gpkg"\n'
+    )
+    whole = told(path)
+    shutil.rmtree(tmp_path / "out")
+    path.with_suffix(".outputs.json").unlink()
+    monkeypatch.setattr(tables, "_BLOCK", 256)
+    monkeypatch.setattr(held_batches, "_FEW", 0)
+    tables._delimited.cache_clear()
+    again, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == again == whole and whole["error"] == "" and after == before
+    layer = eskret.read(tmp_path / "out" / "w.gpkg")
+    types = {f.name: f.type for f in layer.table.schema}
+    assert types["code"] == pa.string() and types["depth"] == pa.float64() and types["day"] == pa.string(), "a 30th of February"
+    assert whole["steps"][0]["inputs"][0]["rows"] == 30 and "lines" in layer.table.column("note").to_pylist()[-2]
 
 
 UNTIDY = ["none", "empty", (-28.4, 38.5), (np.inf, 38.0), (-28.0, 95.0), (1e300, 1.0), (3000.0, 2.0), (179.9, 12.0), (-179.9, -12.0)]

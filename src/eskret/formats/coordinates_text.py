@@ -23,6 +23,7 @@ from eskret.core.naming import number_collisions
 from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import text
+from eskret.formats.column_types import typed
 from eskret.formats.vector import check_readable
 
 ENDINGS = (".txt", ".csv", ".tsv", ".dat", ".asc", ".xyz", ".pts", ".tab", ".log")
@@ -234,13 +235,13 @@ def _rows(path: Path, wish: Wish, changed: int, size: int) -> Rows:
                 xyz[n, axis] = found
     good = [row if len(row) == width else [""] * width for row in records]
     others = [n for n in range(width) if n not in (layout.x, layout.y)]
-    columns, texts = {}, {}
+    columns, remarks = {}, list(layout.spelling.remarks)
     for n in others:
         values = pa.chunked_array([pa.array([row[n] or None for row in good], pa.string())])
-        texts[layout.columns[n]] = values
-        columns[layout.columns[n]] = text.typed(values, layout.decimal).combine_chunks()
+        kept, looked = typed(values, layout.decimal)
+        columns[layout.columns[n]] = kept.combine_chunks()
+        remarks += looked.remarks(layout.columns[n], layout.decimal)
     table = pa.table(columns) if columns else pa.table({"line": pa.array(lines, pa.int64())})
-    remarks = [*layout.spelling.remarks, *text.number_remarks(pa.table(texts), list(columns.values()), layout.decimal)]
     if recovered:
         shown = "; ".join(f"line {lines[n]}, '{name}' is {text.short(value)}" for n, name, value in recovered[:5])
         more = f" and {len(recovered) - 5:,} more" if len(recovered) > 5 else ""

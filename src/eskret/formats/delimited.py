@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Generator, Iterable
 from pathlib import Path
 
 import numpy as np
@@ -11,13 +11,14 @@ import pyarrow.compute as pc
 import pyarrow.csv
 import shapely
 
+from eskret.core.crs import Extent
 from eskret.core.layer import ChunkedLayer, GeometryKind, Layer
 from eskret.core.naming import number_collisions
 from eskret.formats import tables
 from eskret.formats.fitting import shortest_time, written_form
 from eskret.formats.format import Coming, Format, Pairs, Put, Reader, Writing
 from eskret.formats.holding import Holds
-from eskret.formats.reading import Watch, no_watch
+from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 
 _CHUNK = 50_000
 
@@ -98,6 +99,21 @@ class Csv(Format):
     reads_with = Reader(tables.layer_names, tables.facts, tables.read)
     changes = True
     values = Holds("CSV", frozenset({"bytes", "list"}), nan=True, most=0, digits=9, decimals=True, places=False, empties=True, untyped=True)
+
+    def chunks(
+        self,
+        path: Path,
+        name: str,
+        key: str,
+        texts: Texts = AS_DECLARED,
+        watch: Watch = no_watch,
+        least: int = 0,
+        box: Extent | None = None,
+    ) -> Generator[Reading, None, None] | None:
+        return tables.chunks(path, key, texts, watch, least)
+
+    def reads_chunks(self, path: Path) -> bool:
+        return True
 
     def write(self, path: Path, pairs: Pairs, how: Writing, watch: Watch = no_watch) -> Put:
         write(path, pairs[0][0], watch)

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 import csv as csv_lines
 import datetime as dt
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Generator, Sequence
 from dataclasses import replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
 from eskret.core.accounts.account import Remark
+from eskret.core.files.held_batches import HeldBatches
+from eskret.core.geometry.parallel import in_threads
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
+from eskret.core.layer import chunks as chunking
 from eskret.core.naming import number_collisions
 from eskret.core.words import pluralise
 from eskret.errors import InputError
 from eskret.formats import archives, text
+from eskret.formats.column_types import TextColumn, decimal_of
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
 from eskret.formats.vector import check_readable
 
@@ -59,6 +63,12 @@ def read(path: Path, name: str, key: str, texts: Texts = AS_DECLARED, watch: Wat
 
 # -- delimited text
 
+_BLOCK = 1 << 24
+"""Bytes that are parsed at a time; a record is shorter."""
+_MANY = 5_000
+"""Rows from which on threads are worth it."""
+T = TypeVar("T")
+
 
 @lru_cache(maxsize=8)
 def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
@@ -73,11 +83,15 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
     names, remarks = _names(head)
     bad: list[tuple[int, int, str]] = []
     remarks += spelling.remarks
-    table = _parsed(path, spelling, delimiter, names, bad)
-    decimal = "." if delimiter == "," else text.decimal_of(table.columns)
-    columns = [text.typed(c, decimal) for c in table.columns]
-    remarks += text.number_remarks(table, columns, decimal)
-    table = pa.table(columns, names=names)
+    columns = [TextColumn("." if delimiter == "," else "") for _ in names]
+    texts = HeldBatches(pa.schema([(n, pa.string()) for n in names]))
+    for batch in _parsed(path, spelling, delimiter, names, bad):
+        _each([partial(c.look, values) for c, values in zip(columns, batch.columns, strict=True)], batch)
+        texts.add(batch)
+    decimal = "." if delimiter == "," else decimal_of(columns)
+    held = _typed(texts.table(), columns, decimal)
+    table = held.table()
+    remarks += [r for column, name in zip(columns, names, strict=True) for r in column.remarks(name, decimal)]
     aside = []
     if bad:
         # positions among the records: each bad one stands after the good ones before it
@@ -85,11 +99,63 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
         shown = "; ".join(f"record {n + 2} has {w}: {text.short(t)}" for n, w, t in bad[:5]) + (" ..." if len(bad) > 5 else "")
         have = "record has" if len(bad) == 1 else "records have"
         remarks.append(Remark(f"{len(bad):,} {have} not as many values as the header's {len(names)}: {shown}", look=True))
-    layer = Layer(path.stem, table.combine_chunks(), None, None, path.stem, str(path))
+    layer = Layer(path.stem, table if held.on_disk else table.combine_chunks(), None, None, path.stem, str(path))
     return Reading(layer, len(table) + len(bad), tuple(aside), tuple(remarks))
 
 
-def _parsed(path: Path, spelling: text.Spelling, delimiter: str, names: Sequence[str], bad: list[tuple[int, int, str]]) -> pa.Table:
+def _each(work: Sequence[Callable[[], T]], batch: pa.RecordBatch) -> list[T]:
+    """What is done with each column: of many rows several at the same time."""
+    return in_threads(work) if batch.num_rows > _MANY else [one() for one in work]
+
+
+def _typed(texts: pa.Table, columns: Sequence[TextColumn], decimal: str) -> HeldBatches:
+    """The columns in their types."""
+    while True:
+        held = HeldBatches(pa.schema([(n, c.type_of(decimal)) for n, c in zip(texts.column_names, columns, strict=True)]))
+        for batch in texts.to_batches():
+            values = _each([partial(c.typed, v, decimal) for c, v in zip(columns, batch.columns, strict=True)], batch)
+            if any(v is None for v in values):
+                break  # of one more it turned out that it is text
+            held.add(pa.record_batch(values, texts.column_names))
+        else:
+            return held
+        held.drop()
+
+
+def chunks(path: Path, key: str, texts: Texts, watch: Watch, least: int) -> Generator[Reading, None, None] | None:
+    """Read a table so many records at a time; None where it has no more than ``least``.
+
+    Raises
+    ------
+    InputError : as ``read``.
+    """
+    whole = read(path, path.stem, key, texts, watch)
+    if path.suffix.lower() == ".xlsx" or len(whole.layer) <= least:
+        return None
+    return _sliced(whole, watch)
+
+
+def _sliced(whole: Reading, watch: Watch) -> Generator[Reading, None, None]:
+    """Some of what was read at a time; records that were set aside with those before and behind which they stand."""
+    bad = np.concatenate([rows for _, rows in whole.set_aside]) if whole.set_aside else np.empty(0, np.int64)
+    reason = whole.set_aside[0][0] if whole.set_aside else ""
+    rows = len(whole.layer)
+    first = 0
+    for start in range(0, rows, chunking.CHUNK):
+        stop = min(start + chunking.CHUNK, rows)
+        # the record behind the last good one: as many bad ones stand before it as their positions say
+        end = whole.found if stop == rows else stop + int(np.searchsorted(bad - np.arange(len(bad)), stop, side="left"))
+        mine = bad[(bad >= first) & (bad < end)] - first
+        watch(stop, rows)
+        aside = ((reason, mine),) if len(mine) else ()
+        yield Reading(whole.layer.slice(start, stop), end - first, aside, whole.remarks if not start else ())
+        first = end
+
+
+def _parsed(
+    path: Path, spelling: text.Spelling, delimiter: str, names: Sequence[str], bad: list[tuple[int, int, str]]
+) -> Generator[pa.RecordBatch, None, None]:
+    """The records as text, some at a time; of those that have not as many values as they should, what ``bad`` gets to know."""
     csv = pyarrow.csv
 
     def skip(row: Any) -> str:
@@ -98,17 +164,21 @@ def _parsed(path: Path, spelling: text.Spelling, delimiter: str, names: Sequence
         return "skip"
 
     try:
-        return csv.read_csv(
-            path if spelling.codec == "utf-8" else text.opened(path, spelling),
-            read_options=csv.ReadOptions(use_threads=False, column_names=list(names), skip_rows_after_names=1, block_size=1 << 24),
-            parse_options=csv.ParseOptions(delimiter=delimiter, newlines_in_values=True, invalid_row_handler=skip),
-            convert_options=csv.ConvertOptions(
-                column_types={n: pa.string() for n in names}, strings_can_be_null=True, null_values=[""], quoted_strings_can_be_null=False
-            ),
-        )
+        with path.open("rb") if spelling.codec == "utf-8" else text.opened(path, spelling) as stream:
+            yield from csv.open_csv(
+                stream,
+                read_options=csv.ReadOptions(use_threads=False, column_names=list(names), skip_rows_after_names=1, block_size=1 << 24),
+                parse_options=csv.ParseOptions(delimiter=delimiter, newlines_in_values=True, invalid_row_handler=skip),
+                convert_options=csv.ConvertOptions(
+                    column_types={n: pa.string() for n in names},
+                    strings_can_be_null=True,
+                    null_values=[""],
+                    quoted_strings_can_be_null=False,
+                ),
+            )
     except pa.ArrowInvalid as error:
         if _has_no_rows(path, spelling, delimiter):
-            return pa.table({n: pa.array([], pa.string()) for n in names})
+            return
         raise InputError(
             f"it cannot be read as a table ({str(error)[:120]})", place=str(path), way_out="Open it where it was made and save it again"
         ) from error

@@ -10,10 +10,7 @@ from collections import Counter
 from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, TextIO
-
-import pyarrow as pa
-import pyarrow.compute as pc
+from typing import Any, BinaryIO, TextIO
 
 from eskret.core.accounts.account import Remark
 from eskret.core.texts import ASSUMED, SINGLE_BYTE, codec_of, decode, proposal, sentences
@@ -26,15 +23,6 @@ BLANKS = " "
 
 DELIMITERS = {"\t": "tab", ";": "semicolon", "|": "bar", ",": "comma", BLANKS: "blanks"}
 _MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
-_WHOLE = r"^\s*[+-]?(0|[1-9][0-9]*)\s*$"
-_NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
-_NO_NUMBER = r"^\s*[+-]?(?i:nan|inf|infinity)\s*$"
-"""As programs write what is no number, or endless, in a column of numbers (IEEE 754, 5.12.1)."""
-_COMMA_NUMBER = r"^\s*[+-]?((0|[1-9][0-9]*)(,[0-9]*)?|,[0-9]+|[1-9][0-9]{0,2}(\.[0-9]{3})+(,[0-9]*)?)([eE][+-]?[0-9]+)?\s*$"
-_DATE = r"^\d{4}-\d{2}-\d{2}$"
-_TIME = r"^\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?$"
-_ZONED = r"(Z|[+-]\d{2}:?\d{2})$"
-_LOGICAL = r"^(true|false)$"
 _TWO_NUMBERS = re.compile(r"\s*[+-]?\d+\s+[+-]?\d+\s*")
 
 
@@ -150,10 +138,44 @@ def opened(path: Path, spelling: Spelling) -> BinaryIO:
     """A text as UTF-8 without a mark, whatever it is written in."""
     if spelling.codec == "utf-8":
         return path.open("rb")
-    raw = path.read_bytes()
-    if not spelling.mixed:
-        return io.BytesIO(raw.decode(spelling.codec, "replace").encode())
-    return io.BytesIO("".join(spelling.text_of(line) for line in raw.splitlines(keepends=True)).encode())
+    return io.BufferedReader(_Pieces(_recoded(path, spelling)), 1 << 20)
+
+
+def _recoded(path: Path, spelling: Spelling) -> Generator[bytes, None, None]:
+    with path.open("rb") as stream:
+        if spelling.mixed:
+            for line in stream:
+                yield spelling.text_of(line).encode()
+            return
+        decoder = codecs.getincrementaldecoder(spelling.codec)("replace")
+        while piece := stream.read(1 << 20):
+            yield decoder.decode(piece).encode()
+        yield decoder.decode(b"", True).encode()
+
+
+class _Pieces(io.RawIOBase):
+    """Bytes that come in pieces, as a file that is read from its beginning to its end."""
+
+    def __init__(self, pieces: Generator[bytes, None, None]) -> None:
+        self._pieces, self._rest = pieces, b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, into: Any) -> int:
+        while not self._rest:
+            try:
+                self._rest = next(self._pieces)
+            except StopIteration:
+                return 0
+        some = len(into)
+        given, self._rest = self._rest[:some], self._rest[some:]
+        into[: len(given)] = given
+        return len(given)
+
+    def close(self) -> None:
+        self._pieces.close()
+        super().close()
 
 
 def lines_of(path: Path, spelling: Spelling, newline: str | None = None) -> TextIO:
@@ -199,88 +221,7 @@ def delimiter_of(lines: Sequence[str], default: str = ",") -> str:
     return best
 
 
-def decimal_of(columns: Iterable[pa.ChunkedArray]) -> str:
-    """The decimal sign of a table of texts: the comma where more values can only be numbers with one than with a point."""
-    commas = points = 0
-    for column in columns:
-        has_comma, has_point = (pc.any(pc.match_substring(column, sign)).as_py() for sign in ",.")
-        values = pc.utf8_trim_whitespace(column.drop_null()) if has_comma or has_point else column
-        if has_comma:
-            commas += pc.sum(pc.and_(pc.match_substring(values, ","), pc.match_substring_regex(values, _COMMA_NUMBER))).as_py() or 0
-        if has_point:
-            points += pc.sum(pc.and_(pc.match_substring(values, "."), pc.match_substring_regex(values, _NUMBER))).as_py() or 0
-    return "," if commas > points else "."
-
-
-def typed(column: pa.ChunkedArray, decimal: str = ".") -> pa.ChunkedArray:
-    """A column of text in the type that all its values have: whole number, number, date, date and time, yes/no; else text.
-
-    Numbers with leading zeros are codes and stay text. Empty cells do not count.
-
-    Parameters
-    ----------
-    decimal : the decimal sign of the table; the other of point and comma can stand between thousands.
-    """
-    values = column.drop_null()
-    if not len(values):
-        return column
-
-    def all_match(pattern: str) -> bool:
-        return bool(pc.all(pc.match_substring_regex(values, pattern)).as_py())
-
-    try:
-        if all_match(_WHOLE):
-            return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.int64())
-        if decimal == ".":
-            numbers = pc.match_substring_regex(values, _NUMBER)
-            if pc.any(numbers).as_py() and pc.all(pc.or_(numbers, pc.match_substring_regex(values, _NO_NUMBER))).as_py():
-                return pc.utf8_trim_whitespace(_unsigned(column)).cast(pa.float64())
-        elif all_match(_COMMA_NUMBER):
-            plain = pc.replace_substring(pc.replace_substring(column, ".", ""), ",", ".")
-            return pc.utf8_trim_whitespace(_unsigned(plain)).cast(pa.float64())
-        if all_match(_LOGICAL):
-            return column.cast(pa.bool_())
-        if all_match(_DATE):
-            return column.cast(pa.date32())
-        if all_match(_TIME):
-            zoned = pc.match_substring_regex(values, _ZONED)
-            digits = max(len(f) for f in pc.unique(pc.replace_substring_regex(values, r"^[^.]*\.?(\d*).*$", r"\1")).to_pylist())
-            unit = "ms" if digits <= 3 else "us" if digits <= 6 else "ns"
-            if pc.all(zoned).as_py():
-                return column.cast(pa.timestamp(unit, "UTC"))
-            if not pc.any(zoned).as_py():
-                return column.cast(pa.timestamp(unit))
-    except pa.ArrowInvalid:
-        pass  # a number of twenty digits, a 31st of June: it is text
-    return column
-
-
-def number_remarks(texts: pa.Table, columns: Sequence[pa.ChunkedArray | pa.Array], decimal: str) -> list[Remark]:
-    """What there is to say of the decimal sign: points taken as standing between thousands, columns that have the other one."""
-    sign, other = ("point", "comma") if decimal == "." else ("comma", "point")
-    odd, pattern = (",", _COMMA_NUMBER) if decimal == "." else (".", _NUMBER)
-    out = []
-    for name, column in zip(texts.column_names, columns, strict=True):
-        values = texts.column(name).drop_null()
-        has = int(pc.sum(pc.match_substring(values, odd)).as_py() or 0)
-        if not has:
-            continue
-        if pa.types.is_floating(column.type):
-            hold = "value holds" if has == 1 else "values hold"
-            text = f"{has:,} {hold} a {other} in '{name}', taken as standing between thousands"
-        elif pa.types.is_string(column.type) and pc.all(pc.match_substring_regex(values, pattern)).as_py():
-            text = f"'{name}' has numbers with a {other} and stays text"
-        else:
-            continue
-        out.append(Remark(f"the decimal sign is a {sign}: {text}", look=True))
-    return out
-
-
 def short(text: str, most: int = 60) -> str:
     """A line as it can stand in a sentence."""
     plain = " ".join(text.split())
     return f"'{plain}'" if len(plain) <= most else f"'{plain[:most]} ...'"
-
-
-def _unsigned(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    return pc.replace_substring_regex(column, r"^(\s*)\+", r"\1")
