@@ -75,9 +75,8 @@ class TextColumn:
     def _holds(self, pattern: str, values: pa.Array) -> bool:
         if pattern not in self._left:
             return False
-        fits = all(
-            bool(pc.all(pc.match_substring_regex(some, pattern), min_count=0).as_py()) for some in (values.slice(0, _FIRST), values.slice(_FIRST))
-        )
+        some = (values.slice(0, _FIRST), values.slice(_FIRST))
+        fits = all(pc.all(pc.match_substring_regex(v, pattern), min_count=0).as_py() for v in some)
         if not fits:
             self._left.discard(pattern)
         return fits

@@ -8,10 +8,11 @@ that must agree within a stated tolerance.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from enum import StrEnum
+from itertools import islice
 from typing import Any, Protocol
 
 import numpy as np
@@ -246,7 +247,17 @@ class Frequencies(dict[str, tuple[int, str]]):
     """How often there was what, and what is told of the first of each."""
 
 
-Told = int | float | Frequencies
+class Firsts(tuple[str, ...]):
+    """The first of some different values, a few: of several parts of a layer those of the first that has any."""
+
+    MOST = 4
+
+    @classmethod
+    def of(cls, values: Iterable[str]) -> Firsts:
+        return cls(islice(dict.fromkeys(values), cls.MOST))
+
+
+Told = int | float | Frequencies | Firsts
 """A figure that a remark tells: numbers of several parts of a layer are added up."""
 
 
@@ -340,6 +351,8 @@ def _together(one: Any, other: Any) -> Told:
     if isinstance(one, Frequencies):
         more = {what: (one[what][0] + n, one[what][1]) if what in one else (n, first) for what, (n, first) in other.items()}
         return Frequencies({**one, **more})
+    if isinstance(one, Firsts):
+        return Firsts.of((*one, *other))
     if isinstance(one, Least):
         return min(one, other)
     return max(one, other) if isinstance(one, Most) else one + other

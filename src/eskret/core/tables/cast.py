@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+
+from eskret.core.accounts.account import Firsts
 
 TYPES = {
     "as it comes": "as it comes",
@@ -22,14 +25,17 @@ TYPES = {
 _TRUE, _FALSE = {"true", "yes", "y", "1", "t"}, {"false", "no", "n", "0", "f"}
 
 
+NO_EXAMPLES = Firsts()
+
+
 @dataclass(frozen=True)
 class Retyped:
-    """A field in another type. ``lost`` are the rows (int64) whose value could not be, ``examples`` some of those values;
+    """A field in another type. ``lost`` are the rows (int64) whose value could not be, ``examples`` the first of those values;
     ``rounded`` how many lost their decimals."""
 
     column: pa.ChunkedArray
     lost: np.ndarray
-    examples: tuple[str, ...] = ()
+    examples: Firsts = NO_EXAMPLES
     rounded: int = 0
 
 
@@ -66,8 +72,8 @@ def retyped(column: pa.ChunkedArray, kind: pa.DataType) -> Retyped:
 
 def _told(column: pa.ChunkedArray, made: pa.ChunkedArray, rounded: int = 0) -> Retyped:
     lost = np.flatnonzero(np.asarray(column.is_valid()) & np.asarray(made.is_null()))
-    some = column.take(pa.array(lost[:20])).to_pylist()
-    return Retyped(made, lost, tuple(dict.fromkeys(repr(v) for v in some)), rounded)
+    some = pc.unique(column.take(pa.array(lost))).slice(0, Firsts.MOST).to_pylist()
+    return Retyped(made, lost, Firsts.of(map(repr, some)), rounded)
 
 
 def _as(value: object, kind: pa.DataType) -> object:
@@ -81,11 +87,10 @@ def _as(value: object, kind: pa.DataType) -> object:
     if isinstance(value, str):
         value = value.strip()
         if pa.types.is_integer(kind):
-            try:
+            # what Arrow takes for a whole number when all of a column is that, it is beside others as well
+            with suppress(ValueError, OverflowError):
                 number = float(value)
                 return int(value) if value.lstrip("+-").isdigit() else int(number) if number.is_integer() else None
-            except (ValueError, OverflowError):
-                return None
     try:
         return pa.array([value]).cast(kind)[0].as_py()
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, pa.ArrowTypeError, OverflowError):

@@ -9,10 +9,10 @@ import numpy as np
 import pyarrow as pa
 from pydantic import field_validator
 
-from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
+from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark, verbatim
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
-from eskret.core.words import bold, pluralise
+from eskret.core.words import bold
 from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes, has_errors
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
@@ -120,8 +120,7 @@ class ArrangeFields(EachLayer):
         return Forecast((facts.with_fields(fields, changed),), tuple(found))
 
     def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
-        # some of the values that do not fit a type are told, of all
-        return Takes.WHOLE if settings.types else Takes.ROWS
+        return Takes.ROWS
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         remarks: list[Remark] = []
@@ -135,15 +134,11 @@ class ArrangeFields(EachLayer):
             if old in settings.types:
                 made = retyped(column, type_called(settings.types[old]))
                 column = made.column
+                field = verbatim(f"'{old}'")
+                remarks.append(named_fields.lost_values(f"{field}: {{n|value}} cannot be {type_word(column.type)}", made, layer.key))
                 if len(made.lost):
-                    text = (
-                        f"'{old}': {pluralise(len(made.lost), 'value')} cannot be {type_word(column.type)}, "
-                        f"such as {join_words(made.examples, 3)}"
-                    )
-                    remarks.append(Remark(text, layer.key, look=True))
                     altered.append(Altered(f"'{old}' lost its value", made.lost))
-                if made.rounded:
-                    remarks.append(Remark(f"'{old}': {pluralise(made.rounded, 'value')} were rounded", layer.key, look=True))
+                remarks.append(Remark.of_some(f"{field}: {{n|value}} were rounded", layer.key, look=True, n=made.rounded))
             columns.append(column)
         table = pa.table(columns, names=list(new.values())) if new else layer.table.select([])
         titles = {new[old]: t for old, t in {**layer.titles, **settings.titles}.items() if old in new}

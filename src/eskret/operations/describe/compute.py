@@ -14,10 +14,8 @@ from eskret.core.expression import comes_by_rule, evaluate, parse, result_type
 from eskret.core.layer import Field, Layer, LayerFacts, type_word
 from eskret.core.tables.cast import TYPES, retyped, type_called
 from eskret.core.tables.values import empties
-from eskret.core.words import pluralise
 from eskret.errors import ExpressionError
 from eskret.operations.base import Context, Finding, Phase, Takes
-from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields
 from eskret.operations.support.naming_fields import field_called, told_of_field
@@ -65,8 +63,7 @@ class Compute(FieldsPerRow):
         return [Field(name, kind)], told_of_field(facts, settings.field, name)
 
     def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
-        # some of the values that do not fit a type are told, of all
-        return Takes.ROWS if settings.type == "as it comes" else Takes.WHOLE
+        return Takes.ROWS
 
     def columns(self, layer: Layer, settings: Settings, context: Context) -> Columns:
         expression = parse(settings.value, layer.table.column_names, context.field_values)
@@ -87,9 +84,8 @@ class Compute(FieldsPerRow):
         for why, rows in _reasons(failing):
             remarks.append(Remark.counted(f"{{n|row}} could not be worked out: {verbatim(why)}", layer.key, look=True, n=len(rows)))
             altered.append(Altered(f"could not be worked out: {why}", rows))
+        remarks.append(named_fields.lost_values("{n|value} cannot be " + type_word(made.column.type), made, layer.key))
         if len(made.lost):
-            text = f"{pluralise(len(made.lost), 'value')} cannot be {type_word(made.column.type)}: {join_words(made.examples, 3)}"
-            remarks.append(Remark(text, layer.key, look=True))
             altered.append(Altered("its value does not fit the type", made.lost))
         if made.rounded:
             remarks.append(Remark.counted("{n|value} were rounded", layer.key, look=True, n=made.rounded))

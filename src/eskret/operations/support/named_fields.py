@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from eskret.core.accounts.account import ControlTotal, Remark, SetAside, verbatim
+from eskret.core.accounts.account import ControlTotal, Firsts, Remark, SetAside, told_counts, verbatim
 from eskret.core.expression import parse_condition
 from eskret.core.layer import ChunkedLayer, Field, Layer, LayerFacts
 from eskret.core.measure.aggregates import Statistic, fields_of, parse_statistics, statistics_of
+from eskret.core.tables.cast import Retyped
 from eskret.core.tables.groupby import Groups, group_rows
 from eskret.core.tables.values import count_no_numbers, exact_sum, settled_table
 from eskret.errors import ExpressionError, SettingError
@@ -117,6 +118,19 @@ def no_numbers(layer: Layer, names: Sequence[str]) -> list[Remark]:
         Remark.counted(f"{{n|value}} of '{verbatim(name)}' {{n:is|are}} no number and counted as empty", layer.key, look=True, n=many)
         for name, many in count_no_numbers(layer.table, names).items()
     ]
+
+
+def lost_values(template: str, made: Retyped, key: str) -> Remark:
+    """What to say of values that cannot be of another type, and which the first of them are."""
+
+    def tell(figures: Mapping[str, Any]) -> str:
+        if not figures["n"]:
+            return ""
+        some = figures["some"]
+        shown = ", ".join(some) if len(some) < Firsts.MOST else f"{', '.join(some[:-1])} and others"
+        return f"{told_counts(template, figures)}: {shown}"
+
+    return Remark.figured(template, tell, key, look=True, n=len(made.lost), some=made.examples)
 
 
 def grown(layer: Layer, groups: int, members: int) -> Remark:
