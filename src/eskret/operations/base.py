@@ -543,10 +543,12 @@ class EachLayer(Operation):
         """Whether a large layer can come in chunks or parts: each is then worked on by itself, and one layer leaves."""
         return Takes.WHOLE
 
-    fields_alone: ClassVar[bool] = False
-    """Whether it looks at fields alone, so that the shapes of a large layer need not be put down for it."""
     makes_many: ClassVar[bool] = False
     """Whether several layers leave, each made of rows of one group."""
+
+    def fields_asked(self, settings: Any) -> Sequence[str] | None:
+        """The fields it looks at, where those are all it looks at: nothing else of a large layer is read then; None otherwise."""
+        return None
 
     def places(self, layer: ChunkedLayer, settings: Any) -> np.ndarray:
         """For an operation that takes ``PARTS``: for each row (int64) the place of its group among all of them, -1 for none.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -10,6 +11,7 @@ from pydantic import model_validator
 
 from eskret.core.accounts.account import InputAccount, OutputAccount, Relation
 from eskret.core.layer import Certainty, ChunkedLayer, GeometryKind, Layer, LayerFacts
+from eskret.core.measure.aggregates import parse_statistics
 from eskret.core.tables.groupby import group_rows
 from eskret.operations.base import Context, EachLayer, Forecast, Outcome, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
@@ -63,7 +65,8 @@ class Summarise(EachLayer):
         certainty = Certainty.AT_MOST if settings.by else Certainty.KNOWN
         return Forecast((replace(new, kind=GeometryKind.TABLE, crs=None, extent=None, count=count, certainty=certainty),))
 
-    fields_alone = True
+    def fields_asked(self, settings: Settings) -> Sequence[str] | None:
+        return [*settings.by, *(s.field for s in parse_statistics(_wanted(settings)) if s.field)]
 
     def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
         return Takes.PARTS if settings.by else Takes.WHOLE

@@ -112,6 +112,12 @@ class CachedLayer:
         """Some of its fields, of all rows: mapped, and so read only where somebody looks."""
         return _read(self.home / TABLE).select(list(names))
 
+    def of_fields(self, names: Sequence[str]) -> Layer:
+        """Its rows with some of its fields, and without their shapes, mapped as ``columns`` are."""
+        table = self.columns(names)
+        titles = {n: t for n, t in self.titles.items() if n in names}
+        return replace(self, titles=titles, kind=GeometryKind.TABLE)._layer(table, None, None)
+
     def load(self) -> Layer:
         """The layer with its rows: always the same one, for as long as this is there. Kernels know by that what they have
         prepared already. A large one is there only for as long as somebody uses it."""

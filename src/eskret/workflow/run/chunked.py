@@ -11,6 +11,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing
 from contextvars import copy_context
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -18,7 +19,7 @@ import numpy as np
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, OutputAccount, Relation, Remark, SetAside, added_up
 from eskret.core.ahead import ahead
-from eskret.core.layer import GeometryKind, Layer
+from eskret.core.layer import Layer
 from eskret.core.layer import chunks as chunking
 from eskret.core.words import PER_CENT
 from eskret.errors import Code
@@ -76,7 +77,8 @@ def run_in_parts(
     part, groups = _parts(operation.places(layer, settings))
     inner, twice = replace(context, whole=layer.facts(), large=layer, once=Once()), 2 * len(layer)
     ends = np.cumsum(np.bincount(part))
-    needed = replace(layer, has_geometry=False, kind=GeometryKind.TABLE) if operation.fields_alone else layer
+    asked = operation.fields_asked(settings)
+    some = [n for n in layer.field_names if n in asked] if asked is not None and set(asked) <= set(layer.field_names) else None
 
     def work(one: Layer, done: int) -> Outcome:
         # what is read and put down counts as much as what is then worked on
@@ -87,8 +89,12 @@ def run_in_parts(
     def parts() -> Generator[tuple[Layer, np.ndarray], None, None]:
         rows = np.argsort(part, kind="stable")
         bounds = np.concatenate([[0], ends])
-        for number, one in enumerate(_parted(needed, part, home.with_name(f"{home.name}-parts"), context.watch)):
-            yield one, rows[bounds[number] : bounds[number + 1]]
+        mine = [rows[a:b] for a, b in pairwise(bounds.tolist())]
+        if some is not None:
+            whole = layer.of_fields(some)
+            yield from ((whole.take(one), one) for one in mine)
+            return
+        yield from zip(_parted(layer, part, home.with_name(f"{home.name}-parts"), context.watch), mine, strict=True)
 
     return _gathered(_at_work(work, parts(), room), home, prove, operation.makes_many)
 
