@@ -30,7 +30,7 @@ from eskret.core.files.locks import FileLock
 from eskret.core.files.user_state import cache_place
 from eskret.core.layer import Layer, WkbArray, chunks
 from eskret.errors import Code, EskretError
-from eskret.formats import delimited, geopackage, parquet, tables, vector
+from eskret.formats import delimited, geopackage, parquet, sources, tables, vector
 from eskret.formats.geopackage import bulk
 from eskret.formats.known import format_to_write
 from eskret.operations.base import EachLayer, Takes
@@ -395,6 +395,30 @@ def test_what_is_alike_of_what_was_saved_in_chunks(more: str, tmp_path: Path, re
     )
     whole, chunked, before, after = run_twice(path, request)
     assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before, whole
+
+
+@pytest.mark.parametrize("crs", ["", "EPSG:3035"])
+def test_layers_go_into_a_section_in_chunks_as_whole(
+    crs: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """All in the system of the section, which is that of the first where none is named."""
+    drawn.data(tmp_path / "data")
+    frame = geopandas.read_file(tmp_path / "data" / "all.gpkg", layer="lines")
+    frame.to_crs("EPSG:32627").to_file(tmp_path / "data" / "more.gpkg", layer="more")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\ntitle = "Sea"\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["data/all.gpkg", "data/more.gpkg"]\n'
+        'layers = ["areas", "points", "more"]\n[[steps]]\nid = "out"\nuse = "save"\nfrom = "in"\nto = "out/w.gpkg"\nsection = "Sea"\n'
+        + (f'crs = "{crs}"\n' if crs else "")
+    )
+    made: list[object] = []
+    write = bulk.LargeLayer.write
+    monkeypatch.setattr(bulk.LargeLayer, "write", lambda self, *a: [made.append(1), write(self, *a)][1])
+    whole, chunked, before, after = run_twice(path, request)
+    assert isinstance(whole, dict) and chunked == whole and whole["error"] == "" and after == before and len(made) == 3
+    out = tmp_path / "out" / "w.gpkg"
+    placed = {(e.section, sources.read(out, e.name, "x").layer.crs) for e in geopackage.entries(out)}
+    assert placed == {("Sea", crs or "EPSG:32626")}
 
 
 @pytest.mark.parametrize("layer", ["lines", "areas", "mixed"])

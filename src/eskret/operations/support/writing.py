@@ -57,33 +57,45 @@ class Writer:
         """Stage layers for a GeoPackage: new ones, and changes of some that are there; one that comes in chunks is written so where
         that can be."""
         out: list[Outcome] = []
-        for chunked, group in groupby(writing, key=lambda pair: self._as_they_come(*pair)):
+        section, crs = self._section(path, writing)
+        for chunked, group in groupby(writing, key=lambda pair: self._as_they_come(pair[0], pair[1], crs)):
             if chunked:
-                out += [self._chunks_to_geopackage(path, layer, plan) for layer, plan in group if not isinstance(layer, Layer)]
+                out += [self._chunks_to_geopackage(path, x, plan, section, crs) for x, plan in group if not isinstance(x, Layer)]
             else:
-                out += self._whole_to_geopackage(path, [(x if isinstance(x, Layer) else x.load(), p) for x, p in group])
+                whole = [(x if isinstance(x, Layer) else x.load(), p) for x, p in group]
+                out += self._whole_to_geopackage(path, whole, section, crs)
         if self.settings.sld:
             self._styles(path, [(x, p.layer) for x, p in writing if p.action not in ("append", "update")])
         return out
 
-    def _as_they_come(self, layer: Layer | ChunkedLayer, plan: PlannedOutput) -> bool:
+    def _section(self, path: Path, writing: Sequence[tuple[Layer | ChunkedLayer, PlannedOutput]]) -> tuple[str, str]:
+        """The section that layers go into, empty for none, and the CRS they are brought to, empty for their own."""
+        if not self.settings.section:
+            return "", self.settings.crs
+        section = self.context.fill(self.settings.section)
+        known = section_crs(path, self.transaction.stage(path, shared=True), section)
+        return section, known if known is not None else self.settings.crs or next((x.crs for x, _ in writing if x.crs), "") or ""
+
+    def _as_they_come(self, layer: Layer | ChunkedLayer, plan: PlannedOutput, crs: str) -> bool:
         """Whether a layer comes in chunks and can be written so: nothing of it hangs on the whole."""
         if isinstance(layer, Layer):
             return False
-        fresh = plan.action not in ("append", "update") and not self.settings.section
-        return fresh and _comes_through(layer, self.settings.crs) and bulk.takes_chunks(layer)
+        fresh = plan.action not in ("append", "update")
+        return fresh and _comes_through(layer, crs) and bulk.takes_chunks(layer)
 
-    def _chunks_to_geopackage(self, path: Path, layer: ChunkedLayer, plan: PlannedOutput) -> Outcome:
+    def _chunks_to_geopackage(self, path: Path, layer: ChunkedLayer, plan: PlannedOutput, section: str, crs: str) -> Outcome:
         """Stage a layer that comes in chunks."""
         staged = self.transaction.stage(path, shared=True)
         told = _Told(layer, tuple(self.context.totals))
         writer = bulk.LargeLayer(staged, plan.layer, layer.types, layer.kind)
-        crs, extent = self.settings.crs, layer.facts().extent
+        extent = layer.facts().extent
         ready = (told.take(saving.ready(chunk, GEOPACKAGE, self.settings, crs, extent)) for chunk in layer.chunks())
         writer.write(ready, len(layer), self.words.get("description", ""), self.context.watch)
         with geopackage.writing(staged) as container:
             writer.finish(container, self.context.watch)
             container.put_titles(plan.layer, told.titles)
+            if section:
+                container.put_in_section(plan.layer, section, crs)
             metadata.put_about(container, plan.layer, self.words)
         self.transaction.mark_written(path)
         known = {plan.layer: writer.digest} if writer.digest else {}
@@ -102,13 +114,8 @@ class Writer:
             self.transaction.change_layer(path, LayerChange(plan.layer, PUT, before.get(plan.layer, ""), after, rows))
         return there
 
-    def _whole_to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]]) -> list[Outcome]:
+    def _whole_to_geopackage(self, path: Path, writing: Sequence[tuple[Layer, PlannedOutput]], section: str, crs: str) -> list[Outcome]:
         staged = self.transaction.stage(path, shared=True)
-        section = self.context.fill(self.settings.section) if self.settings.section else ""
-        crs = self.settings.crs
-        if section:
-            known = section_crs(path, staged, section)
-            crs = known if known is not None else crs or next((x.crs for x, _ in writing if x.crs), "") or ""
         out = [self._change_layer(staged, x, p) for x, p in writing if p.action in ("append", "update")]
         fresh = [(x, p) for x, p in writing if p.action not in ("append", "update")]
         brought = [saving.ready(layer, GEOPACKAGE, self.settings, crs) for layer, _ in fresh]
