@@ -71,14 +71,17 @@ def timed(command: list[str]) -> tuple[float, float]:
     return time.perf_counter() - begun, float(done.stdout)
 
 
-def best_of(command: Sequence[str], times: int, out: Path) -> tuple[float, float]:
-    """The least of some times, the folder of results empty before each."""
-    found = []
-    for _ in range(times):
-        shutil.rmtree(out, ignore_errors=True)
-        out.mkdir(parents=True)
-        found.append(timed(list(command)))
-    return min(found)
+def in_turn(commands: Sequence[tuple[list[str], int]], out: Path) -> list[tuple[float, float] | None]:
+    """The least of some times of each command, so many times each, one after the other in turn, since the machine's speed drifts; the
+    folder of results empty before each. None for one that is not run."""
+    found: list[list[tuple[float, float]]] = [[] for _ in commands]
+    for turn in range(max(times for _, times in commands)):
+        for mine, (command, times) in zip(found, commands, strict=True):
+            if turn < times:
+                shutil.rmtree(out, ignore_errors=True)
+                out.mkdir(parents=True)
+                mine.append(timed(command))
+    return [min(mine) if mine else None for mine in found]
 
 
 def main() -> None:
@@ -99,11 +102,16 @@ def main() -> None:
         file.write_text(workflow(task, data, out))
         python = sys.executable
         usual = [python, str(options.plain), task] if options.plain else [python, str(PLAIN), "usual", task]
-        ours = best_of([python, "-m", "eskret", "run", str(file), "--quiet", "--fresh"], options.times, out)
-        best = best_of([python, str(PLAIN), "best", task, str(data), str(out)], 1 if task == "split" else options.times, out)
+        slow = task in ("layers", "split")
+        commands = [
+            ([python, "-m", "eskret", "run", str(file), "--quiet", "--fresh"], options.times),
+            ([python, str(PLAIN), "best", task, str(data), str(out)], 1 if slow else options.times),
+            ([*usual, str(data), str(out)], min(options.usual, 1) if slow else options.usual),
+        ]
+        ours, best, before = in_turn(commands, out)
+        assert ours is not None and best is not None
         cells, peaks = ["", f"{best[0]:.1f} s", f"{ours[0]:.1f} s", "", f"{best[0] / ours[0]:.2f}x"], [best[1], ours[1]]
-        if options.usual:
-            before = best_of([*usual, str(data), str(out)], 1 if task in ("layers", "split") else options.usual, out)
+        if before is not None:
             cells[0], cells[3] = f"{before[0]:.1f} s", f"{before[0] / ours[0]:.1f}x"
             peaks.insert(0, before[1])
         print(f"| {task} | {' | '.join(cells)} | {', '.join(f'{p:.0f}' for p in peaks)} MB |", flush=True)

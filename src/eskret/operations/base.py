@@ -440,6 +440,8 @@ class Operation(ABC):
     """Settings that a single layer of the set may have for itself; None for all of them."""
     previews_text: ClassVar[bool] = False
     """Whether a form should show how the first lines of its text file are read."""
+    only_figures: ClassVar[bool] = True
+    """Whether it makes layers and figures and nothing else: it may then be done after every edit, unasked."""
     Settings: ClassVar[type[OperationSettings]]
 
     def reach(self, settings: Any, context: Context) -> ServiceAccess | None:

@@ -64,12 +64,13 @@ class Worker:
                 self._write(process, {"job": job, "do": do, **request})
         return job
 
-    def stop(self, job: int, *, insist: bool = True) -> None:
+    def stop(self, job: int, *, insist: bool = True, grace: float = GRACE) -> None:
         """Ask a job to stop; end the process if it does not within the grace.
 
         Parameters
         ----------
         insist : where False, asking is all: other jobs of the process matter more.
+        grace : seconds until the process is ended.
         """
         with self._lock:
             if job not in self._open:
@@ -81,7 +82,7 @@ class Worker:
                 return
         if not insist:
             return
-        timer = threading.Timer(GRACE, self._end_if_open, (job, process))
+        timer = threading.Timer(grace, self._end_if_open, (job, process))
         timer.daemon = True
         timer.start()
 

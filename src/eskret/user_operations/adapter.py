@@ -34,6 +34,7 @@ class OwnOperation(Operation, ABC):
     """What operations of somebody's own share."""
 
     declared: ClassVar[Declared]
+    only_figures = False  # it may do anything
     hash: str = ""
     """Of all the code of its project: what one file makes may hang on another."""
 

@@ -15,6 +15,7 @@ from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.naming import AS_TYPED, clean_name
 from eskret.core.style.style import Style
 from eskret.core.words import pluralise
+from eskret.desktop.state.current_figures import CurrentFigures
 from eskret.desktop.state.edit_history import EditHistory, SessionState
 from eskret.desktop.state.paths import relative
 from eskret.errors import DocumentError, EskretError
@@ -30,6 +31,7 @@ from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.map_spec import MapSaid
 from eskret.workflow.model.references import Reference, bound, dependents, reference_settings
 from eskret.workflow.outputs.records import Outputs
+from eskret.workflow.run.engine import makes_figures
 
 REHEARSE_AFTER = 350
 """Milliseconds of quiet after an edit before it is rehearsed."""
@@ -74,6 +76,11 @@ class Session(QObject):
         self._event.connect(self._take)
         self._runner = Worker(lambda e: self._event.emit({**e, "by": "runner"}))
         self._helper = Worker(lambda e: self._event.emit({**e, "by": "helper"}))
+        self.current = CurrentFigures(self._store, self)
+        self.keeps_current = False
+        """Whether figures are made anew after every edit."""
+        self.current.made.connect(self._take_current)
+        self.current.changed.connect(self.figures_changed)
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
@@ -83,11 +90,14 @@ class Session(QObject):
         """Start the workers before they are needed."""
         self._helper.warm()
         self._runner.warm()
+        if self.keeps_current:
+            self.current.warm()
 
     def close(self) -> None:
         """End the workers and take the stored results away."""
         self._closed = True
         self._quiet.stop()
+        self.current.close()
         self._runner.close()
         self._helper.close()
         drop_scratch(self._store)
@@ -188,6 +198,7 @@ class Session(QObject):
     def _load(self, document: Document, path: Path | None, folder: Path) -> None:
         if self.running:
             self.stop()
+        self.current.drop()
         self._history.begin(SessionState(document))
         self._saved = document
         self.path, self.folder = path, folder
@@ -252,6 +263,7 @@ class Session(QObject):
 
     def _become(self, before: SessionState) -> None:
         """Another state is in force: what hangs on it follows."""
+        self.current.drop()
         self._forget(before)
         ids = [s.id for s in self.document.steps]
         if self.selected not in ids:
@@ -393,10 +405,33 @@ class Session(QObject):
             "workflow": str(self.path) if self.path else None,
         }
 
+    def make_current(self, asked: bool = False) -> None:
+        """Have the figures made that are not there, of steps that only make figures.
+
+        Parameters
+        ----------
+        asked : also of steps that take long.
+        """
+        if self.running or any(not f.step for f in self.forecast.errors):
+            return
+        wrong = {f.step for f in self.forecast.errors}
+        able = {s.id for s in self.document.steps if not s.off and makes_figures(s)}
+        try:
+            able -= dependents(self.bound, {s.id for s in self.document.steps if not s.off and s.id not in able} | wrong)
+        except EskretError:
+            return
+        self.current.make(self._request(), able - set(self.results), wrong, asked)
+
+    def _take_current(self, event: dict[str, Any]) -> None:
+        """A step's figures were made."""
+        self.results[event["id"]] = event
+        self.figures_changed.emit()
+
     def run(self, fresh: bool = False) -> None:
         """Run the workflow in the worker; ``fresh`` does also anew what an earlier run made and nothing has changed."""
         if self.running:
             return
+        self.current.drop()  # the run goes first, and takes up what was made
         self._runs += 1
         self.started.clear()
         self.results.clear()
@@ -410,6 +445,7 @@ class Session(QObject):
     def run_rounds(self, rows: Sequence[Mapping[str, object]], go_on: bool) -> None:
         """Run the workflow in the worker once a row of values, in place of those given now."""
         if not self.running:
+            self.current.drop()
             self._in_rounds = True
             self._run_job = self._runner.send("rounds", rows=[dict(r) for r in rows], go_on=go_on, **self._request())
             self.run_changed.emit()
@@ -453,6 +489,8 @@ class Session(QObject):
             if event["event"] == "done":
                 self.forecast = RehearsalTold.model_validate(event)
                 self.figures_changed.emit()
+                if self.keeps_current:
+                    self.make_current()
             if self._asked:
                 self._asked = False
                 self._say_forecast(event)

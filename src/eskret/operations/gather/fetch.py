@@ -36,6 +36,7 @@ class Fetch(Source):
     """
 
     id = "fetch"
+    only_figures = False  # it asks a service
     title = "Fetch"
     limits = "What is changed at the service while it is fetched may be seen or not."
     phase = Phase.GATHER

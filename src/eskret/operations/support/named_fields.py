@@ -127,8 +127,8 @@ def lost_values(template: str, made: Retyped, key: str) -> Remark:
         if not figures["n"]:
             return ""
         some = figures["some"]
-        shown = ", ".join(some) if len(some) < Firsts.MOST else f"{', '.join(some[:-1])} and others"
-        return f"{told_counts(template, figures)}: {shown}"
+        shown = join_words(some, 3) if len(some) < Firsts.MOST else f"{', '.join(some[:-1])} and others"
+        return f"{told_counts(template, figures)}, such as {shown}"
 
     return Remark.figured(template, tell, key, look=True, n=len(made.lost), some=made.examples)
 

@@ -38,6 +38,24 @@ def run(work: Work, text: str, values: Values, folder: Path, store: Path, workfl
     return {"state": result.state, "note": write_down(started, result, WINDOW)}
 
 
+@job("figures")
+def figures(work: Work, text: str, values: Values, folder: Path, store: Path, wrong: list[str], workflow: Path | None = None) -> Answer:
+    """Do the steps for their figures alone, each whose own branch is sound; ``wrong`` are those that the rehearsal found not to be."""
+    results = ResultStore(store)
+    started = Run(
+        parse(text),
+        values,
+        workflow=workflow,
+        folder=folder,
+        on_event=work.tell,
+        keep=results.keep,
+        figures_alone=wrong,
+        result_cache=ResultCache(the_store()),
+    )
+    work.on_stop(started.stop)
+    return {"state": started.execute().state}
+
+
 def _rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None, **more: Any) -> ForEachRun:
     started = ForEachRun(parse(text), rows, values, workflow=workflow, folder=folder, result_cache=ResultCache(the_store()), **more)
     work.on_stop(started.stop)

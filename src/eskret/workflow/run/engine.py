@@ -11,9 +11,9 @@ import errno
 import os
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Generator, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import nullcontext
+from contextlib import contextmanager, nullcontext
 from contextvars import copy_context
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -25,14 +25,14 @@ from eskret.core.accounts.account import Remark, State
 from eskret.core.layer import Layer
 from eskret.core.memory import Room, give_back, may_take
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
-from eskret.operations.base import Context, Delivered, EachLayer, Level, Operation, Outcome, PreparedPush
-from eskret.operations.registry import project
+from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Level, Operation, Outcome, PreparedPush
+from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.cache import ResultCache, materialise
 from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, on_disk, spill, weight_of
 from eskret.workflow.cache.spool import Spools
-from eskret.workflow.model.document import Document
-from eskret.workflow.model.references import bound, order_of, others_of, sources_of
+from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.references import bound, dependents, order_of, others_of, sources_of
 from eskret.workflow.outputs.recovery import recover
 from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
 from eskret.workflow.run.rehearsal import rehearse
@@ -105,6 +105,9 @@ class Run:
     chain : the workflow files that are using this one, the outermost first.
     transaction : stage deliveries there and leave the commit to whoever brings it.
     checked : it was rehearsed by whoever runs it.
+    figures_alone : make figures and nothing else, after an edit: nothing is delivered, recovered or remembered, what asks a service or is
+        code of somebody's own is not done, and each step is done whose own branch is sound. What is given are the steps that the
+        rehearsal found wrong.
     keeping : where results are kept and taken up again; None does everything anew and keeps nothing.
     """
 
@@ -124,6 +127,7 @@ class Run:
         chain: tuple[Path, ...] = (),
         transaction: OutputTransaction | None = None,
         checked: bool = False,
+        figures_alone: Collection[str] | None = None,
         result_cache: ResultCache | None = None,
     ) -> None:
         self.document = document
@@ -134,12 +138,13 @@ class Run:
         self.tell = on_event or (lambda event: None)
         self.keep = keep
         self.hold = hold
-        self._write_nothing = write_nothing
+        self._write_nothing = write_nothing or figures_alone is not None
+        self.figures_alone = figures_alone
         self.given = {id: tuple(layers) for id, layers in (given or {}).items()}
         self.chain = chain or ((workflow.resolve(),) if workflow is not None else ())
         self._transaction = transaction
         self.shared = transaction is not None
-        self._checked = checked
+        self._checked = checked or figures_alone is not None
         self.result_cache = result_cache
         self._stop = threading.Event()
         self.steps: dict[str, StepResult] = {}
@@ -356,7 +361,11 @@ class Coordinator:
         self.memory = Room(may_take())
         self.resident: dict[str, int] = {}
         """Bytes of the large layers in memory that each step has left there."""
+        self.left: set[str] = set()
+        """Steps that are not done, where figures alone are made."""
         self.waiting = order_of(self.document, run.given)
+        if run.figures_alone is not None:
+            self._leave({*run.figures_alone, *(s.id for s in self.document.steps if not s.off and not makes_figures(s))})
         self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
     def run(self) -> list[Delivered]:
@@ -370,21 +379,28 @@ class Coordinator:
                     self.run_.check_stop(0, 0)
                     for id in [i for i in self.waiting if self._ready(i)]:
                         self.waiting.remove(id)
-                        step_run = self._begin(id)
+                        with self._by_itself(id):
+                            step_run = self._begin(id)
+                        if id in self.left:
+                            continue
                         for number, task in enumerate(step_run.tasks):
                             future = pool.submit(copy_context().run, task)  # which project it is of goes along
                             open_steps[future] = (step_run, number)
                             future.add_done_callback(done.put)
                         if not step_run.tasks:
-                            self._finish(step_run)
+                            with self._by_itself(id):
+                                self._finish(step_run)
                     try:
                         future = done.get(timeout=0.2)
                     except Empty:
                         continue
                     step_run, number = open_steps.pop(future)
-                    step_run.take(number, future)
-                    if step_run.complete:
-                        self._finish(step_run)
+                    if step_run.step.id in self.left:
+                        continue  # another of its tasks failed
+                    with self._by_itself(step_run.step.id):
+                        step_run.take(number, future)
+                        if step_run.complete:
+                            self._finish(step_run)
             except BaseException:
                 # tasks that did not begin never will; those that did see the stop at their next look
                 self.run_.stop()
@@ -392,6 +408,23 @@ class Coordinator:
                     future.cancel()
                 raise
         return self.delivered
+
+    @contextmanager
+    def _by_itself(self, id: str) -> Generator[None, None, None]:
+        """Where figures alone are made, a step that fails takes only those along that come from it; what it said was told already."""
+        try:
+            yield
+        except StoppedError:
+            raise
+        except (EskretError, OSError):
+            if self.run_.figures_alone is None:
+                raise
+            self._leave({id})
+
+    def _leave(self, ids: Iterable[str]) -> None:
+        """Do not do these steps, nor any that takes from one of them."""
+        self.left |= dependents(self.document, ids)
+        self.waiting = [i for i in self.waiting if i not in self.left]
 
     def keep_delivered(self, outputs: Sequence[Delivered]) -> None:
         """Keep what was delivered, now that it is in its place."""
@@ -457,6 +490,15 @@ class Coordinator:
             self.made[id] = tuple(spill(x, self.spools.place()) if isinstance(x, Layer) and len(x) >= MANY else x for x in self.made[id])
         elif size:
             self.resident[id] = size
+
+
+def makes_figures(step: Step) -> bool:
+    """Whether a step can be done for its figures alone: it delivers nothing, asks nobody, and is no code that may do anything."""
+    try:
+        operation = operation_by_id(step.use)
+    except EskretError:
+        return False
+    return operation.only_figures and not isinstance(operation, Delivery)
 
 
 def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) -> Outcome:

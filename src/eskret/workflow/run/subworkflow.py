@@ -39,6 +39,7 @@ class UseWorkflow(Source):
     """
 
     id = "workflow"
+    only_figures = False  # it may save
     title = "Use a workflow"
     phase = Phase.GATHER
     menu_order = 90

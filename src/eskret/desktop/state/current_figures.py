@@ -1,0 +1,138 @@
+"""Figures that are made anew after every edit: what the steps make, in a process of its own; nothing is delivered by it. No widgets."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Collection, Mapping
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from eskret.process.client import Worker
+
+LONGEST = 5_000
+"""Milliseconds that a step may take unasked; one that takes longer waits to be asked for."""
+_GRACE = 0.3
+"""Seconds that what is no longer wanted has to stop by itself."""
+
+
+class CurrentFigures(QObject):
+    """Has the steps done whose figures are not there, one edit after another; what an edit overtakes is ended.
+
+    Parameters
+    ----------
+    store : the folder for what the steps make.
+    """
+
+    made = Signal(dict)  # a step's result, as a run tells it
+    changed = Signal()  # which steps are being made, which wait
+
+    def __init__(self, store: Path, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._store = store
+        self._job: int | None = None
+        self._rounds = 0
+        self._slow: set[str] = set()
+        """Steps that took too long; they wait until somebody asks."""
+        self._at: str = ""
+        self._asked = False
+        self._last: tuple[Mapping[str, Any], set[str], Collection[str]] = ({}, set(), ())
+        self.making: set[str] = set()
+        """Steps whose figures are being made."""
+        self.waiting: set[str] = set()
+        """Steps that are only made when somebody asks, since they take long."""
+        self._take_event.connect(self._take)
+        self._worker = Worker(self._take_event.emit)
+        self._limit = QTimer(self, singleShot=True, interval=LONGEST)
+        self._limit.timeout.connect(self._too_long)
+
+    _take_event = Signal(object)
+
+    def warm(self) -> None:
+        """Start the process before it is needed."""
+        self._worker.warm()
+
+    def close(self) -> None:
+        """End the process."""
+        self._limit.stop()
+        self._job = None
+        self._worker.close()
+
+    @property
+    def working(self) -> bool:
+        """Whether figures are being made."""
+        return self._job is not None
+
+    def make(self, request: Mapping[str, Any], todo: Collection[str], wrong: Collection[str], asked: bool = False) -> None:
+        """Have some steps done, and what they need.
+
+        Parameters
+        ----------
+        request : the workflow, as a run is asked for.
+        todo : the steps whose figures are not there.
+        wrong : steps that the rehearsal found wrong.
+        asked : somebody asked: steps may take as long as they take.
+        """
+        self.drop()
+        if asked:
+            self._slow.clear()
+        self._slow &= set(todo)
+        self._asked = asked
+        if not todo:
+            return
+        self._last = request, set(todo), wrong
+        self._rounds += 1
+        store = self._store / f"current-{self._rounds}"
+        left = sorted({*wrong, *self._slow})
+        self._job = self._worker.send("figures", store=str(store), wrong=left, **request)
+        self.making = set(todo) - set(left)
+        self.waiting = set(self._slow)
+        self.changed.emit()
+
+    def drop(self) -> None:
+        """Have nothing made any more."""
+        self._limit.stop()
+        if self._job is not None:
+            self._worker.stop(self._job, grace=_GRACE)
+            self._job = None
+        if self.making or self.waiting:
+            self.making, self.waiting = set(), set()
+            self.changed.emit()
+
+    def tidy(self, shown: Collection[Path]) -> None:
+        """Take away what was made and is shown nowhere any more.
+
+        Parameters
+        ----------
+        shown : folders of layers that are on screen, or may be.
+        """
+        used = {p.relative_to(self._store).parts[0] for p in shown if p.is_relative_to(self._store)}
+        for number in range(max(1, self._rounds - 20), self._rounds):
+            name = f"current-{number}"
+            if name not in used:
+                shutil.rmtree(self._store / name, ignore_errors=True)
+
+    def _take(self, event: Mapping[str, Any]) -> None:
+        if event["job"] != self._job:
+            return
+        kind = event["event"]
+        if kind == "step_started":
+            self._at = str(event["step"])
+            if not self._asked:
+                self._limit.start()
+        elif kind == "step_finished":
+            self.making.discard(str(event["id"]))
+            self._last[1].discard(str(event["id"]))
+            self.made.emit(dict(event))
+            self.changed.emit()
+        elif kind in ("done", "error", "crashed"):
+            self._limit.stop()
+            self._job = None
+            self.making = set()
+            self.changed.emit()
+
+    def _too_long(self) -> None:
+        """The step that is at work takes too long: it waits, with those that take from it, and the others are done."""
+        self._slow.add(self._at)
+        self.make(*self._last)
