@@ -129,10 +129,12 @@ def make_hand(
         style.install(qapp, "light")
     windows: list[Window] = []
 
-    def make(path: Path | None = None, asks: bool = False) -> Hand:
+    def make(path: Path | None = None, asks: bool = False, follows: bool | None = False) -> Hand:
         memory = QSettings(str(tmp_path / "window.ini"), QSettings.Format.IniFormat)
         if not asks:
             memory.setValue("ask_before_a_run", "no")
+        if follows is not None:  # else as it was left
+            memory.setValue("figures_follow_edits", "yes" if follows else "no")
         window = Window(memory)
         windows.append(window)
         window.resize(1280, 800)

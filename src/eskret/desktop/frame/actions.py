@@ -57,6 +57,10 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
 
     undo, redo = with_word("Undo", lambda: session.undo_word), with_word("Redo", lambda: session.redo_word)
     fields = viewer.fields_button
+
+    def following() -> str:
+        return "Do not update the figures after every edit" if session.keeps_current else "Update the figures after every edit"
+
     return (
         Act("new", "New in a folder …", "Ctrl+N", files.new_in_folder, 0),
         Act("open", "Open …", "Ctrl+O", files.open_dialog, 0),
@@ -78,6 +82,8 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("code", "Operations of your own …", "", boxes.show_code, 3),
         Act("new_operation", "New operation …", "", boxes.new_operation, 3),
         Act("run_anew", "Run everything anew", "Ctrl+Alt+R", bench.run_fresh, 3),
+        Act("update", "Update the figures", "Ctrl+U", bench.update_figures, 3, possible=lambda: not session.running),
+        Act("follow", "Update the figures after every edit", "", bench.switch_following, 3, following),
         Act("layers", "Layer by layer …", "Ctrl+L", lambda: bench.show_layers(pages.page != "layers"), 3),
         Act("rounds", "Run in rounds …", "Ctrl+Shift+R", turn("rounds"), 3),
         Act("theme", "Dark theme", "", bench.switch_theme, 4, lambda: "Light theme" if theme.palette.name == "dark" else "Dark theme"),

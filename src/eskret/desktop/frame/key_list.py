@@ -6,6 +6,7 @@ KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+E", "rehearse"),
+    ("Ctrl+U", "update the figures, without writing anything"),
     ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),
     ("Ctrl+Alt+R", "run and do everything anew"),
     ("Ctrl+.", "stop"),

@@ -55,6 +55,8 @@ from eskret.workflow.history.runs import Whole
 from eskret.workflow.model.document import Step
 from eskret.workflow.run import consent
 
+_FOLLOWS = "figures_follow_edits"
+
 
 class Workbench(QWidget):
     """The content of the window. ``titled`` says what the window should be called."""
@@ -67,6 +69,7 @@ class Workbench(QWidget):
         self._settings = settings
         self.session = Session(self)
         self.session.memory = settings
+        self.session.keeps_current = settings.value(_FOLLOWS, "yes") != "no"
         self.files = Files(self.session, settings, self)
         self.setAcceptDrops(True)
         self.bar = TopBar(self.session)
@@ -648,6 +651,18 @@ class Workbench(QWidget):
         if self.pages.at_work:
             self.show_parameters(True)
             self.parameters.add()
+
+    def switch_following(self) -> None:
+        """Make figures anew after every edit, or only when asked; remembered."""
+        on = not self.session.keeps_current
+        self._settings.setValue(_FOLLOWS, "yes" if on else "no")
+        self.session.keep_current(on)
+
+    def update_figures(self) -> None:
+        """Make the figures that are not there, however long they take."""
+        self.session.make_current(asked=True)
+        if not self.session.current.working:
+            self.tell("good", "The figures are up to date; Run writes the outputs.")
 
     def switch_theme(self) -> None:
         """Light or dark, remembered."""

@@ -92,6 +92,10 @@ class LedgerModel(QAbstractItemModel):
             return "running"
         if row.state:
             return row.state
+        if row.id in self._session.current.making:
+            return "updating"
+        if row.id in self._session.current.waiting:
+            return "waiting"
         if any(f.level == "error" for f in self._session.findings(row.id)):
             return "error"
         return ""
@@ -192,6 +196,8 @@ class LedgerModel(QAbstractItemModel):
         lines = [strip_markup(row.sentence)]
         if row.error or node.finding:
             lines.append(row.error or node.finding)
+        if node.state == "waiting":
+            lines.append("It takes longer than five seconds, so its figures are made when you ask for them (Ctrl+U), or by a run.")
         if row.reused:
             part = "All of it" if row.reused == row.tasks else f"{row.reused:,} of its {row.tasks:,} parts"
             lines.append(f"{part} was made by an earlier run, and nothing has changed since that it hangs on.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
@@ -11,8 +12,10 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from eskret.process.client import Worker
 
-LONGEST = 5_000
-"""Milliseconds that a step may take unasked; one that takes longer waits to be asked for."""
+LONGEST = 5.0
+"""Seconds that a step may take unasked; one that takes longer waits to be asked for."""
+_LOOK = 200
+"""Milliseconds between looks at how long steps are at work."""
 _GRACE = 0.3
 """Seconds that what is no longer wanted has to stop by itself."""
 
@@ -35,7 +38,8 @@ class CurrentFigures(QObject):
         self._rounds = 0
         self._slow: set[str] = set()
         """Steps that took too long; they wait until somebody asks."""
-        self._at: str = ""
+        self._begun: dict[str, float] = {}
+        """When steps began that are at work."""
         self._asked = False
         self._last: tuple[Mapping[str, Any], set[str], Collection[str]] = ({}, set(), ())
         self.making: set[str] = set()
@@ -44,8 +48,8 @@ class CurrentFigures(QObject):
         """Steps that are only made when somebody asks, since they take long."""
         self._take_event.connect(self._take)
         self._worker = Worker(self._take_event.emit)
-        self._limit = QTimer(self, singleShot=True, interval=LONGEST)
-        self._limit.timeout.connect(self._too_long)
+        self._limit = QTimer(self, interval=_LOOK)
+        self._limit.timeout.connect(self._look)
 
     _take_event = Signal(object)
 
@@ -86,6 +90,8 @@ class CurrentFigures(QObject):
         store = self._store / f"current-{self._rounds}"
         left = sorted({*wrong, *self._slow})
         self._job = self._worker.send("figures", store=str(store), wrong=left, **request)
+        if not asked:
+            self._limit.start()
         self.making = set(todo) - set(left)
         self.waiting = set(self._slow)
         self.changed.emit()
@@ -93,6 +99,7 @@ class CurrentFigures(QObject):
     def drop(self) -> None:
         """Have nothing made any more."""
         self._limit.stop()
+        self._begun.clear()
         if self._job is not None:
             self._worker.stop(self._job, grace=_GRACE)
             self._job = None
@@ -118,10 +125,9 @@ class CurrentFigures(QObject):
             return
         kind = event["event"]
         if kind == "step_started":
-            self._at = str(event["step"])
-            if not self._asked:
-                self._limit.start()
+            self._begun[str(event["step"])] = time.monotonic()
         elif kind == "step_finished":
+            self._begun.pop(str(event["id"]), None)
             self.making.discard(str(event["id"]))
             self._last[1].discard(str(event["id"]))
             self.made.emit(dict(event))
@@ -132,7 +138,9 @@ class CurrentFigures(QObject):
             self.making = set()
             self.changed.emit()
 
-    def _too_long(self) -> None:
-        """The step that is at work takes too long: it waits, with those that take from it, and the others are done."""
-        self._slow.add(self._at)
-        self.make(*self._last)
+    def _look(self) -> None:
+        """Steps that take too long wait, with those that take from them; the others are done."""
+        slow = {id for id, begun in self._begun.items() if time.monotonic() - begun > LONGEST}
+        if slow:
+            self._slow |= slow
+            self.make(*self._last)

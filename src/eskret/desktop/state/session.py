@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Mapping, Sequence
+from collections.abc import Generator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -81,6 +81,7 @@ class Session(QObject):
         """Whether figures are made anew after every edit."""
         self.current.made.connect(self._take_current)
         self.current.changed.connect(self.figures_changed)
+        self.current.changed.connect(self._tidy_current)
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
@@ -405,6 +406,14 @@ class Session(QObject):
             "workflow": str(self.path) if self.path else None,
         }
 
+    def keep_current(self, on: bool) -> None:
+        """Make figures anew after every edit from now on, or do not."""
+        self.keeps_current = on
+        if on:
+            self._quiet.start(0)
+        else:
+            self.current.drop()
+
     def make_current(self, asked: bool = False) -> None:
         """Have the figures made that are not there, of steps that only make figures.
 
@@ -423,9 +432,17 @@ class Session(QObject):
         self.current.make(self._request(), able - set(self.results), wrong, asked)
 
     def _take_current(self, event: dict[str, Any]) -> None:
-        """A step's figures were made."""
-        self.results[event["id"]] = event
-        self.figures_changed.emit()
+        """A step's figures were made. One that is there already, and was taken up as it was, does not move."""
+        before = self.results.get(event["id"])
+        taken_up = event["tasks"] and event["reused"] == event["tasks"]
+        if before is None or not taken_up or any(before.get(n) != event[n] for n in ("inputs", "outputs", "remarks", "state")):
+            self.results[event["id"]] = event
+            self.figures_changed.emit()
+
+    def _tidy_current(self) -> None:
+        """Take away what was made for figures that are on screen no more."""
+        if not self.current.working:
+            self.current.tidy({Path(path) for result in self.results.values() for path in _paths(result.get("view") or {})})
 
     def run(self, fresh: bool = False) -> None:
         """Run the workflow in the worker; ``fresh`` does also anew what an earlier run made and nothing has changed."""
@@ -708,6 +725,13 @@ class Session(QObject):
             keys = {x.key for x in found.entering} if found else set()
             out += [StoredLayer(i) for i in self.leaving(source.partition(":")[0]) if not keys or i["key"] in keys]
         return out
+
+
+def _paths(view: Mapping[str, Any]) -> Generator[str, None, None]:
+    """Where what a step's view shows is stored."""
+    for told in view.values():
+        for one in told.values() if isinstance(told, Mapping) else told:
+            yield str(one["path"])
 
 
 def _said(run: Mapping[str, Any]) -> str:

@@ -1,0 +1,118 @@
+"""Figures follow every edit: counts, set aside, table and map are made anew without Run, and nothing is written by it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+import shapely
+
+from eskret.core.layer import Layer
+from eskret.desktop.state import current_figures
+from eskret.formats import geopackage
+from tests.desktop.conftest import Hand
+
+MakeHand = Callable[..., Hand]
+
+
+def settled(hand: Hand) -> None:
+    hand.settled()
+    hand.until(lambda: not hand.bench.session.current.working)
+
+
+def files(folder: Path) -> dict[str, int]:
+    return {str(p.relative_to(folder)): p.stat().st_mtime_ns for p in folder.rglob("*") if p.name != "window.ini"}
+
+
+def test_a_changed_condition_shows_its_figures_without_run(make_hand: MakeHand, project: Path) -> None:
+    hand, before = make_hand(project, follows=True), files(project.parent)
+    settled(hand)
+    first = hand.row("chosen")
+    assert first["state"] == "balanced" and first["aside"], "as soon as it is open"
+    hand.click_step("chosen")
+    hand.fill("where", "name LIKE '%'")
+    hand.until(lambda: hand.row("chosen") != first and hand.row("chosen")["state"] == "balanced")
+    assert hand.row("chosen")["out"] == hand.row("chosen")["in"] == first["in"] and not hand.row("chosen")["aside"]
+    assert hand.row("web")["in"] == first["in"] and hand.row("web")["state"] == "", "foretold, and not done"
+    assert hand.bench.viewer.table.model().rowCount() == int(first["in"]), "the table follows"
+    hand.keys("Ctrl+Z", hand.bench.ledger)
+    hand.until(lambda: hand.row("chosen") == first)
+    settled(hand)
+    assert files(project.parent) == before and not hand.bench.session.last_run
+    assert hand.bench.status.last.text() == ""
+
+
+def test_another_value_of_a_parameter_moves_the_whole_ledger(make_hand: MakeHand, project: Path) -> None:
+    hand = make_hand(project, follows=True)
+    settled(hand)
+    hand.bench.session.set_value("kind", "Wreck")
+    hand.until(lambda: hand.row("chosen")["out"] == "0" and hand.row("chosen")["state"] == "look")
+    assert hand.row("recordings")["state"] == "look", "which set some aside"
+
+
+MORE = """
+[[steps]]
+id = "wrong"
+use = "keep"
+from = "recordings:*_waypoints"
+where = "nowhere = 1"
+
+[[steps]]
+id = "after"
+use = "number"
+from = "wrong"
+
+[[steps]]
+id = "unique"
+use = "check"
+from = "recordings:*_waypoints"
+rules = { name = "name = 'nobody'" }
+"""
+
+
+def test_a_step_that_is_wrong_or_fails_keeps_only_its_own_branch(make_hand: MakeHand, project: Path) -> None:
+    project.write_text(project.read_text() + MORE)
+    hand = make_hand(project, follows=True)
+    settled(hand)
+    assert hand.row("chosen")["state"] == "balanced"
+    assert hand.row("wrong")["state"] == "cannot run" and hand.row("after")["state"] == ""
+
+
+def test_what_takes_long_waits_for_a_key(make_hand: MakeHand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """And what does not is there meanwhile."""
+    monkeypatch.setattr(current_figures, "LONGEST", 0.2)
+    places = np.random.default_rng(2).uniform((5e5, 5e6), (5.02e5, 5.002e6), (12_000, 2))
+    with geopackage.writing(tmp_path / "p.gpkg") as container:
+        container.add(Layer("p", pa.table({"n": np.arange(len(places))}), shapely.points(places), "EPSG:32626"), "p")
+    path = tmp_path / "w.toml"
+    path.write_text(
+        'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = ["p.gpkg"]\n'
+        '[[steps]]\nid = "few"\nuse = "keep"\nfrom = "in"\nwhere = "n < 10"\n'
+        '[[steps]]\nid = "round"\nuse = "buffer"\nfrom = "in"\ndistance = "300 m"\n'
+        '[[steps]]\nid = "all"\nuse = "dissolve"\nfrom = "round"\n'
+    )
+    hand = make_hand(path, follows=True)
+    settled(hand)
+    waiting = [s for s in hand.steps() if hand.row(s)["state"] == "waiting"]
+    assert waiting and hand.row("few")["state"] == "balanced"
+    hand.keys("Ctrl+U", hand.bench.ledger)
+    settled(hand)
+    assert [hand.row(s)["state"] for s in hand.steps()] == ["balanced"] * 3 + ["look"], "much lies on each other"
+
+
+def test_it_can_be_switched_off(make_hand: MakeHand, project: Path) -> None:
+    hand = make_hand(project, follows=True)
+    settled(hand)
+    menu = hand.bench.bar.menu
+    menu.aboutToShow.emit()
+    next(a for a in menu.actions() if a.text().startswith("Do not update the figures")).trigger()
+    hand.click_step("chosen")
+    hand.fill("where", "name LIKE '%'")
+    settled(hand)
+    assert hand.row("chosen")["state"] == "" and not hand.bench.session.current.making
+    again = make_hand(project, follows=None)
+    settled(again)
+    assert again.row("chosen")["state"] == ""
