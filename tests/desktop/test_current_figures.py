@@ -83,8 +83,8 @@ def test_a_step_that_is_wrong_or_fails_keeps_only_its_own_branch(make_hand: Make
 
 def test_what_takes_long_waits_for_a_key(make_hand: MakeHand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """And what does not is there meanwhile."""
-    monkeypatch.setattr(current_figures, "LONGEST", 0.2)
-    places = np.random.default_rng(2).uniform((5e5, 5e6), (5.02e5, 5.002e6), (12_000, 2))
+    monkeypatch.setattr(current_figures, "LONGEST", 1.5)
+    places = np.random.default_rng(2).uniform((5e5, 5e6), (5.2e5, 5.02e6), (30_000, 2))
     with geopackage.writing(tmp_path / "p.gpkg") as container:
         container.add(Layer("p", pa.table({"n": np.arange(len(places))}), shapely.points(places), "EPSG:32626"), "p")
     path = tmp_path / "w.toml"

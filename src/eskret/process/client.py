@@ -64,13 +64,12 @@ class Worker:
                 self._write(process, {"job": job, "do": do, **request})
         return job
 
-    def stop(self, job: int, *, insist: bool = True, grace: float = GRACE) -> None:
+    def stop(self, job: int, *, insist: bool = True) -> None:
         """Ask a job to stop; end the process if it does not within the grace.
 
         Parameters
         ----------
         insist : where False, asking is all: other jobs of the process matter more.
-        grace : seconds until the process is ended.
         """
         with self._lock:
             if job not in self._open:
@@ -82,7 +81,23 @@ class Worker:
                 return
         if not insist:
             return
-        timer = threading.Timer(grace, self._end_if_open, (job, process))
+        timer = threading.Timer(GRACE, self._end_if_open, (job, process))
+        timer.daemon = True
+        timer.start()
+
+    def leave(self, job: int, grace: float) -> None:
+        """Stop a job that nobody waits for any more, together with its process, so many seconds later at the latest; what is sent from
+        now on has a fresh one."""
+        with self._lock:
+            if job not in self._open:
+                return
+            process = self._open[job][1]
+            if self._process is process:
+                self._process = None
+            self._ended |= {n for n, (_, of) in self._open.items() if of is process}
+            with suppress(BrokenPipeError, ValueError):
+                self._write(process, {"job": job, "do": "stop"})
+        timer = threading.Timer(grace, process.kill)
         timer.daemon = True
         timer.start()
 

@@ -101,7 +101,7 @@ class CurrentFigures(QObject):
         self._limit.stop()
         self._begun.clear()
         if self._job is not None:
-            self._worker.stop(self._job, grace=_GRACE)
+            self._worker.leave(self._job, _GRACE)
             self._job = None
         if self.making or self.waiting:
             self.making, self.waiting = set(), set()
