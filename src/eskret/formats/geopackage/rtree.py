@@ -112,7 +112,9 @@ def packed(ids: np.ndarray, box: np.ndarray) -> Generator[tuple[str, tuple[np.nd
             above.append(sides)
             yield NODES, (np.arange(begin // _FILL, begin // _FILL + len(nodes)) + first[level], nodes)
         node_of = np.empty(len(order), np.uint32)
-        node_of[order] = np.arange(len(order)) // _FILL + first[level]
+        for begin in range(0, len(order), _FILL * _AT_ONCE):
+            some = order[begin : begin + _FILL * _AT_ONCE]
+            node_of[some] = np.arange(begin, begin + len(some)) // _FILL + first[level]
         del order
         for begin in range(0, len(numbers), _FILL * _AT_ONCE):
             end = begin + _FILL * _AT_ONCE

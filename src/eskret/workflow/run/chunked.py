@@ -217,7 +217,10 @@ class Merged:
     def add(self, outcome: Outcome, rows: np.ndarray | None = None) -> None:
         """The accounts of the next chunk, or of a part that is made of these rows."""
         for account in outcome.inputs:
-            self._inputs.setdefault((account.setting, account.layer), []).append((account, rows))
+            aside = account.set_aside
+            # places in a chunk are small numbers: of many millions of rows they are there until the last one comes
+            small = replace(account, set_aside=replace(aside, rows=aside.rows.astype(np.uint32))) if account.first else account
+            self._inputs.setdefault((account.setting, account.layer), []).append((small, rows))
         self._outputs += outcome.outputs
         self._remarks = added_up(self._remarks, outcome.remarks)
         self._relation = outcome.relation or self._relation
@@ -237,18 +240,19 @@ def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAcco
     """Rows one behind the other, or where they are said to stand."""
     starts = np.concatenate([[0], np.cumsum([a.rows for a, _ in found])])
     reasons: dict[str, int] = {}
-    rows, codes = [], []
+    rows: list[_Rows] = []
+    codes: list[np.ndarray | None] = []
     unread: dict[str, int] = {}
-    altered: dict[tuple[str, str], list[tuple[np.ndarray, np.ndarray | None]]] = {}
-    for start, (one, at) in zip(starts, found, strict=False):
+    altered: dict[tuple[str, str], list[tuple[_Rows, np.ndarray | None]]] = {}
+    for start, (one, at) in zip(starts.tolist(), found, strict=False):
         numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
         for reason, number in one.set_aside.unread:
             unread[reason] = unread.get(reason, 0) + number
         if len(one.set_aside.rows):
-            rows.append(_placed(one.set_aside.rows, start, at))
+            rows.append((one.set_aside.rows, start, at))
             codes.append(numbers[one.set_aside.codes])
         for change in one.altered:
-            altered.setdefault((change.what, change.unit), []).append((_placed(change.rows, start, at), change.amounts))
+            altered.setdefault((change.what, change.unit), []).append(((change.rows, start, at), change.amounts))
     aside = SetAside(*_in_order(rows, codes), tuple(reasons)) if rows else SetAside()
     aside = replace(aside, unread=tuple(unread.items()))
     changes = tuple(
@@ -257,15 +261,26 @@ def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAcco
     return replace(found[0][0], rows=int(starts[-1]), set_aside=aside, altered=changes)
 
 
-def _placed(rows: np.ndarray, start: int, at: np.ndarray | None) -> np.ndarray:
-    return rows + start if at is None else at[rows]
+_Rows = tuple[np.ndarray, int, np.ndarray | None]
+"""Places in a chunk that begins at this row, or in a part that is made of these rows."""
 
 
-def _in_order(rows: Sequence[np.ndarray], values: Sequence[np.ndarray | None]) -> tuple[np.ndarray, Any]:
-    """Rows of chunks or parts, ascending, with what belongs to them where all have it."""
-    whole, there = np.concatenate(rows), [v for v in values if v is not None]
+def _in_order(parts: Sequence[_Rows], values: Sequence[np.ndarray | None]) -> tuple[np.ndarray, Any]:
+    """Rows of chunks or parts, ascending (int64), with what belongs to them where all have it."""
+    whole = np.empty(sum(len(rows) for rows, _, _ in parts), np.int64)
+    begin = 0
+    for rows, start, at in parts:
+        mine = whole[begin : begin + len(rows)]
+        mine[:] = rows if at is None else at[rows]
+        if at is None:
+            mine += start
+        begin += len(rows)
+    there = [v for v in values if v is not None]
+    told = np.concatenate(there) if len(there) == len(values) else None
+    if all(at is None for _, _, at in parts):
+        return whole, told  # chunks stand one behind the other
     order = np.argsort(whole, kind="stable")
-    return whole[order], np.concatenate(there)[order] if len(there) == len(values) else None
+    return whole[order], told[order] if told is not None else None
 
 
 def _other(accounts: Sequence[InputAccount]) -> InputAccount:
