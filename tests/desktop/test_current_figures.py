@@ -32,6 +32,7 @@ def test_a_changed_condition_shows_its_figures_without_run(make_hand: MakeHand, 
     settled(hand)
     first = hand.row("chosen")
     assert first["state"] == "balanced" and first["aside"], "as soon as it is open"
+    assert hand.row("web")["in"] == hand.row("web")["out"] == first["out"], "foretold of what is there"
     hand.click_step("chosen")
     hand.fill("where", "name LIKE '%'")
     hand.until(lambda: hand.row("chosen") != first and hand.row("chosen")["state"] == "balanced")

@@ -135,7 +135,9 @@ def rows(
         if step.id in results:
             out.append(_ran(head, results[step.id]))
         elif forecast and step.id in forecast and forecast[step.id].known and not step.off:
-            out.append(_foretold(head, forecast[step.id]))
+            sources = {Reference.parse(r).step for r in step.source}
+            made = {o["layer"]: o["rows"] for id in sources if id in results for o in results[id]["outputs"]}
+            out.append(_foretold(head, forecast[step.id], made))
         else:
             out.append(StepRow(**head))
     return out
@@ -171,20 +173,20 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
     )
 
 
-def _foretold(head: Mapping[str, Any], found: Any) -> StepRow:
-    entering = {f.key: f for f in found.entering}
-    leaving = {f.key: f for f in found.leaving}
-    children = tuple(
-        LayerRow(key, entering[key].count if key in entering else None, leaving[key].count if key in leaving else None, planned=True)
-        for key in dict.fromkeys([*entering, *leaving])
-    )
-    counts = [f.count for f in found.leaving]
+def _foretold(head: Mapping[str, Any], found: Any, made: Mapping[str, int]) -> StepRow:
+    """A step that was not done: what a rehearsal foretells of it, of layers that are made already as many rows as these have."""
+    foretold = {f.key: f.count for f in found.entering}
+    entering = {key: made.get(key, count) for key, count in foretold.items()}
+    # what a step leaves as many as enter it, it does of those that are there, too
+    leaving = {f.key: made.get(f.key, f.count) if foretold.get(f.key) == f.count else f.count for f in found.leaving}
+    children = tuple(LayerRow(key, entering.get(key), leaving.get(key), planned=True) for key in dict.fromkeys([*entering, *leaving]))
+    counts = list(leaving.values())
     return StepRow(
         **head,
         layers=len(leaving) or None,
         planned=True,
         children=children,
-        rows_in=sum(f.count or 0 for f in found.entering) if entering else None,
+        rows_in=sum(n or 0 for n in entering.values()) if entering else None,
         rows_out=sum(c or 0 for c in counts) if counts and None not in counts else None,
     )
 
