@@ -33,6 +33,10 @@ def test_a_changed_condition_shows_its_figures_without_run(make_hand: MakeHand, 
     first = hand.row("chosen")
     assert first["state"] == "balanced" and first["aside"], "as soon as it is open"
     assert hand.row("web")["in"] == hand.row("web")["out"] == first["out"], "foretold of what is there"
+    hand.click_step("archive")  # which takes the points from one step and the lines from another
+    entering = hand.bench.session.entering_stored("archive")
+    assert hand.row("archive")["in"] == str(sum(x.rows for x in entering)) and str(entering[0].rows) == first["out"]
+    hand.until(lambda: hand.bench.viewer.table.model().rowCount() == int(first["out"]))
     hand.click_step("chosen")
     hand.fill("where", "name LIKE '%'")
     hand.until(lambda: hand.row("chosen") != first and hand.row("chosen")["state"] == "balanced")

@@ -96,6 +96,10 @@ class CurrentFigures(QObject):
         self.waiting = set(self._slow)
         self.changed.emit()
 
+    def try_again(self, changed: Collection[str]) -> None:
+        """Steps that were changed need not take as long as before."""
+        self._slow -= set(changed)
+
     def drop(self) -> None:
         """Have nothing made any more."""
         self._limit.stop()

@@ -281,9 +281,11 @@ class Session(QObject):
         after = self.state
         if before.document.crs != after.document.crs or self._values_of(before) != self._values_of(after):
             self.results.clear()
+            self.current.try_again({s.id for s in after.document.steps})
             return
         old = {s.id: s for s in before.document.steps}
         moved = {s.id for s in after.document.steps if replace_notes(old.get(s.id)) != replace_notes(s)}
+        self.current.try_again(moved)
         try:
             stale = dependents(self.bound, moved)
         except EskretError:
@@ -718,13 +720,11 @@ class Session(QObject):
         view = self.view(id)
         if view:
             return [StoredLayer(i) for i in view["entering"]]
-        found = self.forecast.steps.get(id)
-        step = next((s for s in self.document.steps if s.id == id), None)
-        out = []
-        for source in step.source if step else ():
-            keys = {x.key for x in found.entering} if found else set()
-            out += [StoredLayer(i) for i in self.leaving(source.partition(":")[0]) if not keys or i["key"] in keys]
-        return out
+        step = next((s for s in self.bound.steps if s.id == id), None)
+        out: list[StoredLayer] = []
+        for reference in map(Reference.parse, step.source if step else ()):
+            out += [x for x in map(StoredLayer, self.leaving(reference.step)) if reference.means(x)]
+        return list({x.home: x for x in out}.values())
 
 
 def _paths(view: Mapping[str, Any]) -> Generator[str, None, None]:

@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from eskret.core.accounts.account import FIRST
+from eskret.core.layer.layer import matches
+from eskret.core.naming import number_collisions
 from eskret.core.words import PER_CENT, bold, duration, format_quantity, pluralise
 from eskret.errors import EskretError
 from eskret.operations.registry import OWN, operation_by_id
@@ -135,9 +137,7 @@ def rows(
         if step.id in results:
             out.append(_ran(head, results[step.id]))
         elif forecast and step.id in forecast and forecast[step.id].known and not step.off:
-            sources = {Reference.parse(r).step for r in step.source}
-            made = {o["layer"]: o["rows"] for id in sources if id in results for o in results[id]["outputs"]}
-            out.append(_foretold(head, forecast[step.id], made))
+            out.append(_foretold(head, forecast[step.id], _rows_there(step, results)))
         else:
             out.append(StepRow(**head))
     return out
@@ -171,6 +171,18 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
         reused=result.get("reused", 0),
         tasks=result.get("tasks", 0),
     )
+
+
+def _rows_there(step: Step, results: Mapping[str, Mapping[str, Any]]) -> dict[str, int]:
+    """Rows of the layers that enter a step, by their keys there, where all the steps that it takes from were done; else none."""
+    found: dict[tuple[str, str], int] = {}
+    for reference in map(Reference.parse, step.source):
+        made = results.get(reference.step, {}).get("outputs", ())
+        hits = {(reference.step, str(o["layer"])): int(o["rows"]) for o in made if matches(reference.pattern, str(o["layer"]))}
+        if not hits:
+            return {}
+        found |= hits
+    return dict(zip(number_collisions([key for _, key in found], limit=10_000), found.values(), strict=True))
 
 
 def _foretold(head: Mapping[str, Any], found: Any, made: Mapping[str, int]) -> StepRow:
