@@ -5,7 +5,7 @@ The file is opened anew for it, which is why small layers go another way.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Generator, Iterable
 from contextlib import closing
 from itertools import chain
 from pathlib import Path
@@ -117,7 +117,7 @@ class LargeLayer:
         self.digest = digest.confirmed(self._path, self._name)
 
     def _batches(
-        self, chunks: Iterator[Layer], schema: pa.Schema, geom: str | None, digest: DigestAhead
+        self, chunks: Iterable[Layer], schema: pa.Schema, geom: str | None, digest: DigestAhead
     ) -> Generator[pa.RecordBatch, None, None]:
         """Its rows as they are stored."""
         for chunk in chunks:
