@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import resource
 from pathlib import Path
 
 import openpyxl
@@ -11,6 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eskret.core.files import held_batches
+from eskret.core.files.user_state import cache_place
 from eskret.core.layer import GeometryKind
 from eskret.errors import InputError
 from eskret.formats import delimited, sources, tables
@@ -112,6 +115,20 @@ def test_what_is_no_table_is_told(tmp_path: Path, body: bytes, encoding: str, sa
     with pytest.raises(InputError) as caught:
         read(path, encoding)
     assert says in caught.value.sentence() and "t.csv" in caught.value.sentence()
+
+
+def test_a_disk_without_room_for_a_large_table_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """And nothing is left lying there."""
+    monkeypatch.setattr(held_batches, "_FEW", 0)
+    path = write(tmp_path / "t.csv", "a,b\n" + "word,another\n" * 50_000)
+    before = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (100_000, before[1]))
+    try:
+        with pytest.raises(InputError, match=r"t.csv: there is no room for its records.*Make room"):
+            read(path)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, before)
+    assert not [*cache_place("scratch").glob("rows-*/*")] and len(read(path).layer) == 50_000
 
 
 @pytest.fixture

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv as csv_lines
 import datetime as dt
+import errno
 from collections.abc import Callable, Generator, Sequence
 from dataclasses import replace
 from functools import lru_cache, partial
@@ -16,12 +17,13 @@ import pyarrow.csv
 
 from eskret.core.accounts.account import Remark
 from eskret.core.files.held_batches import HeldBatches
+from eskret.core.files.user_state import cache_place
 from eskret.core.geometry.parallel import in_threads
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.layer import chunks as chunking
 from eskret.core.naming import number_collisions
 from eskret.core.words import pluralise
-from eskret.errors import InputError
+from eskret.errors import Code, InputError
 from eskret.formats import archives, text
 from eskret.formats.column_types import TextColumn, decimal_of
 from eskret.formats.reading import AS_DECLARED, Reading, Texts, Watch, no_watch
@@ -85,12 +87,22 @@ def _delimited(path: Path, encoding: str, changed: int, size: int) -> Reading:
     remarks += spelling.remarks
     columns = [TextColumn("." if delimiter == "," else "") for _ in names]
     texts = HeldBatches(pa.schema([(n, pa.string()) for n in names]))
-    for batch in _parsed(path, spelling, delimiter, names, bad):
-        _each([partial(c.look, values) for c, values in zip(columns, batch.columns, strict=True)], batch)
-        texts.add(batch)
-    decimal = "." if delimiter == "," else decimal_of(columns)
-    held = _typed(texts.table(), columns, decimal)
-    table = held.table()
+    try:
+        for batch in _parsed(path, spelling, delimiter, names, bad):
+            _each([partial(c.look, values) for c, values in zip(columns, batch.columns, strict=True)], batch)
+            texts.add(batch)
+        decimal = "." if delimiter == "," else decimal_of(columns)
+        held = _typed(texts.table(), columns, decimal)
+        table = held.table()
+    except OSError as error:
+        if error.errno not in (errno.ENOSPC, errno.EFBIG, errno.EDQUOT):
+            raise
+        raise InputError(
+            "there is no room for its records, which lie on disk while they are read",
+            place=str(path),
+            way_out=f"Make room where {cache_place()} is, about three times what it takes itself",
+            code=Code.DISK_FULL,
+        ) from error
     remarks += [r for column, name in zip(columns, names, strict=True) for r in column.remarks(name, decimal)]
     aside = []
     if bad:

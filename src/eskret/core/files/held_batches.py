@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator
+from contextlib import suppress
 
 import pyarrow as pa
 
@@ -29,17 +30,25 @@ class HeldBatches:
         OSError : there is no room for them.
         """
         self._bytes += batch.nbytes
-        if self._writer is None and self._bytes > _FEW:
+        if self._writer is None and self._bytes <= _FEW:
+            self._batches.append(batch)
+            return
+        try:
+            self._to_disk(batch)
+        except OSError:
+            with suppress(OSError):
+                self.drop()
+            raise
+
+    def _to_disk(self, batch: pa.RecordBatch) -> None:
+        if self._writer is None:
             self._folder = scratch_folder("rows")
             self._place = self._folder / "rows.arrow"
             self._writer = pa.ipc.new_file(str(self._place), self._schema)
             for one in self._batches:
                 self._writer.write_batch(one)
             self._batches = []
-        if self._writer is None:
-            self._batches.append(batch)
-        else:
-            self._writer.write_batch(batch)
+        self._writer.write_batch(batch)
 
     @property
     def on_disk(self) -> bool:
@@ -49,8 +58,8 @@ class HeldBatches:
     def drop(self) -> None:
         """Forget what was added."""
         if self._writer is not None:
-            self._writer.close()
             drop_scratch(self._folder)
+            self._writer.close()
 
     def batches(self) -> Generator[pa.RecordBatch, None, None]:
         """What was added; nothing can be added any more."""
