@@ -71,10 +71,16 @@ use = "number"
 from = "wrong"
 
 [[steps]]
-id = "unique"
+id = "unmet"
 use = "check"
 from = "recordings:*_waypoints"
-rules = { name = "name = 'nobody'" }
+that = "condition"
+where = "name = 'nobody'"
+
+[[steps]]
+id = "behind"
+use = "number"
+from = "unmet"
 """
 
 
@@ -84,6 +90,9 @@ def test_a_step_that_is_wrong_or_fails_keeps_only_its_own_branch(make_hand: Make
     settled(hand)
     assert hand.row("chosen")["state"] == "balanced"
     assert hand.row("wrong")["state"] == "cannot run" and hand.row("after")["state"] == ""
+    assert hand.row("unmet")["state"] == "failed" and hand.row("behind")["state"] == ""
+    hand.keys("Ctrl+U", hand.bench.ledger)
+    assert "can run are up to date" in hand.banner(), "and not all of them"
 
 
 def test_what_takes_long_waits_for_a_key(make_hand: MakeHand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -3,6 +3,7 @@ its way."""
 
 from __future__ import annotations
 
+from collections.abc import Generator
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,7 @@ import shapely
 
 from eskret.core.layer import Field, GeometryKind, Layer
 from eskret.errors import DeliveryError
-from eskret.formats import geopackage, sources
+from eskret.formats import geopackage, library_write, sources
 from eskret.formats.fitting import Choices
 from eskret.formats.format import Capacity, Format, Writing
 from eskret.formats.geopackage import bulk
@@ -93,3 +94,22 @@ def test_small_and_large_layers_go_in_each_in_its_way(tmp_path: Path, monkeypatc
         assert back.table.num_rows == len(layer) and shapely.equals_exact(back.geometry, layer.geometry, 1e-9).all()
     put_layers(path, [], {})
     assert geopackage.layer_list(path) == ["small", "large", "after"]
+
+
+@pytest.mark.parametrize("how", ["by the library", "by columns"])
+def test_a_fault_while_a_batch_is_made_is_no_fault_of_the_file(how: str, tmp_path: Path) -> None:
+    """It is raised as it is, and not told as a file that cannot be written."""
+
+    def chunks() -> Generator[Layer, None, None]:
+        yield squares(3)
+        raise ZeroDivisionError("of our own")
+
+    path = tmp_path / ("a.gpkg" if how == "by columns" else "a.fgb")
+    with pytest.raises(ZeroDivisionError, match="of our own"):
+        if how == "by columns":
+            bulk.LargeLayer(path, "a", frozenset({3}), GeometryKind.POLYGON).write(chunks(), 6)
+        else:
+            tables = (c.table for c in chunks())
+            batches = (b for t in tables for b in t.to_batches())
+            schema = squares(1).table.schema
+            library_write.write_batches(path, schema, batches, 6, "a", geom=None, kind=None, crs=None, options={})

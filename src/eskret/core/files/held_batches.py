@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
 from contextlib import suppress
 
 import pyarrow as pa
@@ -61,10 +60,6 @@ class HeldBatches:
             drop_scratch(self._folder)
             self._writer.close()
 
-    def batches(self) -> Generator[pa.RecordBatch, None, None]:
-        """What was added; nothing can be added any more."""
-        yield from self.table().to_batches()
-
     def table(self) -> pa.Table:
         """What was added, as a table; nothing can be added any more.
 
@@ -74,8 +69,9 @@ class HeldBatches:
         """
         if self._writer is None:
             return pa.Table.from_batches(self._batches, self._schema)
-        self._writer.close()
-        with pa.memory_map(str(self._place)) as source:
-            found = pa.ipc.open_file(source).read_all()
-        drop_scratch(self._folder)  # it stays as long as it is mapped
-        return found
+        try:
+            self._writer.close()
+            with pa.memory_map(str(self._place)) as source:
+                return pa.ipc.open_file(source).read_all()
+        finally:
+            drop_scratch(self._folder)  # what is mapped stays for as long as it is

@@ -84,9 +84,12 @@ class WkbArray:
 
     def _parts(self) -> Generator[WkbArray, None, None]:
         """The features some at a time: what is worked out of their bytes stays small, and in the processor's reach."""
-        for start in range(0, len(self), _SOME):
-            rows = self._whole.slice(start, _SOME)
-            yield WkbArray(pa.chunked_array([rows]), self.types[start : start + _SOME])
+        done = 0
+        for chunk in self.column.chunks:
+            for start in range(0, len(chunk), _SOME):
+                rows = chunk.slice(start, _SOME)
+                yield WkbArray(pa.chunked_array([rows]), self.types[done : done + len(rows)])
+                done += len(rows)
 
     def _from_points(self) -> np.ndarray | None:
         """Shapes of points, made of their coordinates at once; None for others, and where one has none."""

@@ -661,7 +661,11 @@ class Workbench(QWidget):
     def update_figures(self) -> None:
         """Make the figures that are not there, however long they take."""
         self.session.make_current(asked=True)
-        if not self.session.current.working:
+        if self.session.current.working:
+            return
+        if self.session.forecast.errors:
+            self.tell("look", "The figures of all steps that can run are up to date; Rehearse says what is wrong with the others.")
+        else:
             self.tell("good", "The figures are up to date; Run writes the outputs.")
 
     def switch_theme(self) -> None:

@@ -197,7 +197,7 @@ class LedgerModel(QAbstractItemModel):
         if row.error or node.finding:
             lines.append(row.error or node.finding)
         if node.state == "waiting":
-            lines.append("It takes longer than five seconds, so its figures are made when you ask for them (Ctrl+U), or by a run.")
+            lines.append("This or a step above it takes longer than five seconds: press Ctrl+U to update its figures, or run.")
         if row.reused:
             part = "All of it" if row.reused == row.tasks else f"{row.reused:,} of its {row.tasks:,} parts"
             lines.append(f"{part} was made by an earlier run, and nothing has changed since that it hangs on.")

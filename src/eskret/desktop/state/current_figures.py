@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import shutil
+import threading
 import time
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,14 @@ _LOOK = 200
 """Milliseconds between looks at how long steps are at work."""
 _GRACE = 0.3
 """Seconds that what is no longer wanted has to stop by itself."""
+
+
+Below = Callable[[Collection[str]], set[str]]
+
+
+def _take_away(folders: Collection[Path]) -> None:
+    for folder in folders:
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 class CurrentFigures(QObject):
@@ -35,13 +44,14 @@ class CurrentFigures(QObject):
         super().__init__(parent)
         self._store = store
         self._job: int | None = None
-        self._rounds = 0
+        self._number = 0
+        self._there: set[Path] = set()
+        """Folders of what was made and not taken away yet."""
         self._slow: set[str] = set()
         """Steps that took too long; they wait until somebody asks."""
         self._begun: dict[str, float] = {}
         """When steps began that are at work."""
-        self._asked = False
-        self._last: tuple[Mapping[str, Any], set[str], Collection[str]] = ({}, set(), ())
+        self._last: tuple[Mapping[str, Any], set[str], Collection[str], Below] = ({}, set(), (), set)
         self.making: set[str] = set()
         """Steps whose figures are being made."""
         self.waiting: set[str] = set()
@@ -68,7 +78,7 @@ class CurrentFigures(QObject):
         """Whether figures are being made."""
         return self._job is not None
 
-    def make(self, request: Mapping[str, Any], todo: Collection[str], wrong: Collection[str], asked: bool = False) -> None:
+    def make(self, request: Mapping[str, Any], todo: Collection[str], wrong: Collection[str], below: Below, asked: bool = False) -> None:
         """Have some steps done, and what they need.
 
         Parameters
@@ -76,25 +86,24 @@ class CurrentFigures(QObject):
         request : the workflow, as a run is asked for.
         todo : the steps whose figures are not there.
         wrong : steps that the rehearsal found wrong.
+        below : says which steps take from some, these among them.
         asked : somebody asked: steps may take as long as they take.
         """
-        self.drop()
         if asked:
             self._slow.clear()
         self._slow &= set(todo)
-        self._asked = asked
-        if not todo:
-            return
-        self._last = request, set(todo), wrong
-        self._rounds += 1
-        store = self._store / f"current-{self._rounds}"
-        left = sorted({*wrong, *self._slow})
-        self._job = self._worker.send("figures", store=str(store), wrong=left, **request)
-        if not asked:
-            self._limit.start()
-        self.making = set(todo) - set(left)
-        self.waiting = set(self._slow)
-        self.changed.emit()
+        left = {*wrong, *self._slow}
+        making, waiting = set(todo) - below(left), below(self._slow) & set(todo)
+        self._end()
+        if making:
+            self._last = request, set(todo), wrong, below
+            self._number += 1
+            store = self._store / f"current-{self._number}"
+            self._there.add(store)
+            self._job = self._worker.send("figures", store=str(store), wrong=sorted(left), **request)
+            if not asked:
+                self._limit.start()
+        self._say(making, waiting)
 
     def try_again(self, changed: Collection[str]) -> None:
         """Steps that were changed need not take as long as before."""
@@ -102,27 +111,32 @@ class CurrentFigures(QObject):
 
     def drop(self) -> None:
         """Have nothing made any more."""
+        self._end()
+        self._say(set(), set())
+
+    def _end(self) -> None:
         self._limit.stop()
         self._begun.clear()
         if self._job is not None:
             self._worker.leave(self._job, _GRACE)
             self._job = None
-        if self.making or self.waiting:
-            self.making, self.waiting = set(), set()
+
+    def _say(self, making: set[str], waiting: set[str]) -> None:
+        if (making, waiting) != (self.making, self.waiting):
+            self.making, self.waiting = making, waiting
             self.changed.emit()
 
     def tidy(self, shown: Collection[Path]) -> None:
-        """Take away what was made and is shown nowhere any more.
+        """Take away what was made and is shown nowhere any more, beside the window's thread: it may be many files.
 
         Parameters
         ----------
         shown : folders of layers that are on screen, or may be.
         """
-        used = {p.relative_to(self._store).parts[0] for p in shown if p.is_relative_to(self._store)}
-        for number in range(max(1, self._rounds - 20), self._rounds):
-            name = f"current-{number}"
-            if name not in used:
-                shutil.rmtree(self._store / name, ignore_errors=True)
+        gone = self._there - {folder for place in shown for folder in place.parents}
+        self._there -= gone
+        if gone:
+            threading.Thread(target=_take_away, args=(gone,), daemon=True).start()
 
     def _take(self, event: Mapping[str, Any]) -> None:
         if event["job"] != self._job:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from collections.abc import Generator, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -425,21 +426,20 @@ class Session(QObject):
         """
         if self.running or any(not f.step for f in self.forecast.errors):
             return
-        wrong = {f.step for f in self.forecast.errors}
+        wrong = {f.step for f in self.forecast.errors} | {id for id, result in self.results.items() if result["state"] == "failed"}
         able = {s.id for s in self.document.steps if not s.off and makes_figures(s)}
         try:
             able -= dependents(self.bound, {s.id for s in self.document.steps if not s.off and s.id not in able} | wrong)
         except EskretError:
             return
-        self.current.make(self._request(), able - set(self.results), wrong, asked)
+        self.current.make(self._request(), able - set(self.results), wrong, partial(dependents, self.bound), asked)
 
     def _take_current(self, event: dict[str, Any]) -> None:
         """A step's figures were made. One that is there already, and was taken up as it was, does not move."""
         before = self.results.get(event["id"])
         taken_up = event["tasks"] and event["reused"] == event["tasks"]
         if before is None or not taken_up or any(before.get(n) != event[n] for n in ("inputs", "outputs", "remarks", "state")):
-            self.results[event["id"]] = event
-            self.figures_changed.emit()
+            self.results[event["id"]] = event  # which is shown with what is still being made
 
     def _tidy_current(self) -> None:
         """Take away what was made for figures that are on screen no more."""

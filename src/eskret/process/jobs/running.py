@@ -23,17 +23,7 @@ Values = dict[str, Any]
 @job("run")
 def run(work: Work, text: str, values: Values, folder: Path, store: Path, workflow: Path | None = None, fresh: bool = False) -> Answer:
     """Run the workflow, and keep what its steps made where a window can look at it."""
-    results = ResultStore(store)
-    started = Run(
-        parse(text),
-        values,
-        workflow=workflow,
-        folder=folder,
-        on_event=work.tell,
-        keep=results.keep,
-        result_cache=ResultCache(the_store(), fresh=fresh),
-    )
-    work.on_stop(started.stop)
+    started = _started(work, text, values, folder, store, workflow, fresh=fresh)
     result = started.execute()
     return {"state": result.state, "note": write_down(started, result, WINDOW)}
 
@@ -41,19 +31,16 @@ def run(work: Work, text: str, values: Values, folder: Path, store: Path, workfl
 @job("figures")
 def figures(work: Work, text: str, values: Values, folder: Path, store: Path, wrong: list[str], workflow: Path | None = None) -> Answer:
     """Do the steps for their figures alone, each whose own branch is sound; ``wrong`` are those that the rehearsal found not to be."""
-    results = ResultStore(store)
-    started = Run(
-        parse(text),
-        values,
-        workflow=workflow,
-        folder=folder,
-        on_event=work.tell,
-        keep=results.keep,
-        figures_alone=wrong,
-        result_cache=ResultCache(the_store()),
-    )
+    return {"state": _started(work, text, values, folder, store, workflow, figures_alone=wrong).execute().state}
+
+
+def _started(
+    work: Work, text: str, values: Values, folder: Path, store: Path, workflow: Path | None, *, fresh: bool = False, **more: Any
+) -> Run:
+    keep, cache = ResultStore(store).keep, ResultCache(the_store(), fresh=fresh)
+    started = Run(parse(text), values, workflow=workflow, folder=folder, on_event=work.tell, keep=keep, result_cache=cache, **more)
     work.on_stop(started.stop)
-    return {"state": started.execute().state}
+    return started
 
 
 def _rounds(work: Work, text: str, values: Values, folder: Path, rows: list[Values], workflow: Path | None, **more: Any) -> ForEachRun:

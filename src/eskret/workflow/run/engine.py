@@ -224,6 +224,8 @@ class Run:
             prepared = tuple(coordinator.prepared)
             looks = any(s.state == State.LOOK for s in self.steps.values())
             state = State.LOOK if looks or any(r.look for r in remarks) else State.BALANCED
+            if any(s.state == FAILED for s in self.steps.values()):
+                state = FAILED  # of figures alone, whose other branches went on
             if transaction.problems:
                 state, error, code = FAILED, written_but(transaction.problems), Code.INCOMPLETE
         except StoppedError as stopped:
