@@ -112,4 +112,4 @@ def test_a_fault_while_a_batch_is_made_is_no_fault_of_the_file(how: str, tmp_pat
             tables = (c.table for c in chunks())
             batches = (b for t in tables for b in t.to_batches())
             schema = squares(1).table.schema
-            library_write.write_batches(path, schema, batches, 6, "a", geom=None, kind=None, crs=None, options={})
+            library_write.write_batches(path, schema, batches, 6, "a", geom=None, kind=None, crs=None, options={"SPATIAL_INDEX": "NO"})
