@@ -76,10 +76,10 @@ def gathering(camera: Camera, home: Path) -> None:
     session, viewer = bench.session, bench.viewer
     session._saved = session.document
     bench.files.open_path(home / "gather.toml")
-    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    camera.until(lambda: session.forecast.steps and bench.sources.settled)
     bench.run()
     camera.until(lambda: not session.running and session.last_run)
-    camera.until(lambda: not bench.sources._busy and not bench.sources._waiting)
+    camera.until(lambda: bench.sources.settled)
     session.select("stations")
     camera.until(lambda: bench.form._preview is not None and bench.form._preview.isVisible())
     camera.take("text")
@@ -115,7 +115,7 @@ def run_lesson(camera: Camera, path: Path) -> None:
     session = bench.session
     session._saved = session.document
     bench.files.open_path(path)
-    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    camera.until(lambda: session.forecast.steps and bench.sources.settled)
     bench.run()
     camera.until(lambda: not session.running and session.last_run)
 
@@ -139,11 +139,11 @@ def shaping(camera: Camera, home: Path) -> None:
     viewer.map_full.click()
     bench.show_map_pane(False)
     bench.show_words(True)
-    bench.words.take_in()
-    bench.words.table.selectRow(6)
+    bench.views.words.take_in()
+    bench.views.words.table.selectRow(6)
     QTest.qWait(300)
     camera.window.grab().save(str(OUT / "words.png"))
-    bench.words.undo()
+    bench.views.words.undo()
     bench.show_words(False)
 
 
@@ -195,7 +195,7 @@ def globe(camera: Camera, home: Path) -> None:
 def publishing(camera: Camera, home: Path) -> None:
     """Two quarters on a practice server; the second one's difference."""
     bench = camera.bench
-    publisher, view = bench.publisher, bench.publish
+    publisher, view = bench.publisher, bench.views.publish
     with PracticeServer(home / "practice", token="open-sesame") as server:
         practice.note(server.address, "open-sesame")
         path = home / "publish.toml"
@@ -225,9 +225,9 @@ def repeating(camera: Camera, home: Path) -> None:
     session = bench.session
     session._saved = session.document
     bench.files.open_path(home / "district.toml")
-    camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+    camera.until(lambda: session.forecast.steps and bench.sources.settled)
     bench.show_rounds(True)
-    view = bench.rounds
+    view = bench.views.rounds
     camera.until(lambda: view.fill_box.count() > 2)
     view.fill_box.activated.emit(1)
     view.run()
@@ -239,21 +239,21 @@ def repeating(camera: Camera, home: Path) -> None:
     run_lesson(camera, home / "harbour.toml")
     session.select("deliver")
     bench.show_layers(True)
-    bench.layers.template.setFocus()
-    bench.layers.template.selectAll()
-    QTest.keyClicks(bench.layers.template, "beds {step}")
+    bench.views.layers.template.setFocus()
+    bench.views.layers.template.selectAll()
+    QTest.keyClicks(bench.views.layers.template, "beds {step}")
     QTest.qWait(400)
     camera.window.grab().save(str(OUT / "layer-by-layer.png"))
-    bench.layers._typed = None
+    bench.views.layers._typed = None
     bench.show_layers(False)
     session.set_value("limit", "2029")
     camera.until(lambda: session._rehearse_job is None and not session._quiet.isActive())
     bench.run()
     camera.until(lambda: not session.running and session.last_run)
     bench.show_runs(True)
-    camera.until(lambda: len(bench.runs.found) > 1)
-    bench.runs.list.choose([0, 1])
-    changes = bench.runs.compared.changes
+    camera.until(lambda: len(bench.views.runs.found) > 1)
+    bench.views.runs.list.choose([0, 1])
+    changes = bench.views.runs.compared.changes
     camera.until(lambda: changes.layer is not None and changes.canvas.idle())
     QTest.qWait(600)
     camera.window.grab().save(str(OUT / "runs.png"))
@@ -299,7 +299,7 @@ def main() -> int:
         session = bench.session
         camera.take("start")
         bench.files.open_path(home / "piles.toml")
-        camera.until(lambda: session.forecast.steps and not bench.sources._busy and not bench.sources._waiting)
+        camera.until(lambda: session.forecast.steps and bench.sources.settled)
         camera.look_at("lease_beds")
         bench.viewer.choose_rows(np.array([40]))
         camera.take("look-at-a-source")
@@ -324,7 +324,7 @@ def main() -> int:
         session.undo()
         bench.run()
         camera.until(lambda: not session.running)
-        camera.until(lambda: not bench.sources._busy and not bench.sources._waiting)
+        camera.until(lambda: bench.sources.settled)
         session.select("chosen")
         bench.viewer.choose_view("aside")
         camera.take("set-aside")

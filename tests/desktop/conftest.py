@@ -150,7 +150,8 @@ def make_hand(
             # nobody is there to answer what to do with unsaved changes, what is half typed among them
             finish_typing()
             window.workbench.session._saved = window.workbench.session.document
-            window.workbench.words._saved = window.workbench.words.entries
+            if window.workbench.pages.made("words"):
+                window.workbench.views.words._saved = window.workbench.views.words.entries
         window.close()
 
 

@@ -213,7 +213,10 @@ def test_an_area_drawn_on_the_map_becomes_a_step_to_choose_by(beds: Hand) -> Non
     beds.type("in the area", beds.bench.finder.line)
     beds.keys("Return", beds.bench.finder.line)
     beds.settled()
+    assert beds.row("keep_by_place")["state"] == ""  # nobody says what a step lacks before its first setting was left
+    beds.keys("Tab")
     assert beds.row("keep_by_place")["state"] == "cannot run"
+    assert session.step() is not None
     beds.until(lambda: canvas.scene.items and canvas.idle())
     beds.bench.viewer.handbar.sketch.menu().actions()[2].trigger()
     assert canvas.mode == "area" and "closes it" in beds.bench.viewer.handbar.words.text()

@@ -250,7 +250,7 @@ def test_files_dropped_on_the_window_become_a_step(hand: Hand, project: Path) ->
 
 def test_boxes_refuse_what_cannot_be(hand: Hand) -> None:
     hand.bench.add_parameter()
-    view = hand.bench.parameters.properties
+    view = hand.bench.views.parameters.properties
     hand.keys("Ctrl+A", view.called)
     hand.type("kind", view.called)
     hand.keys("Return", view.called)

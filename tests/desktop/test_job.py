@@ -63,7 +63,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
 
     # a parameter, and a step that keeps what it says
     bench.add_parameter()
-    properties = bench.parameters.properties
+    properties = bench.views.parameters.properties
     hand.type("kind", properties.called)
     hand.keys("Return", properties.called)
     hand.type("Kind of mark", properties.label)

@@ -20,13 +20,13 @@ def hand(make_hand: Callable[..., Hand], demo: Path) -> Hand:
 
 
 def cells(hand: Hand, key: str) -> list[str]:
-    model = hand.bench.layers.model
+    model = hand.bench.views.layers.model
     column = [c.key for c in model.columns].index(key)
     return [model.index(r, column).data() or "" for r in range(model.rowCount())]
 
 
 def cell(hand: Hand, row: int, key: str) -> None:
-    view = hand.bench.layers
+    view = hand.bench.views.layers
     view.grid.setCurrentIndex(view.model.index(row, [c.key for c in view.model.columns].index(key)))
     view.grid.setFocus()
 
@@ -35,7 +35,7 @@ def test_names_are_seen_as_they_are_typed_and_single_ones_set(hand: Hand, demo: 
     hand.click_step("deliver")
     assert hand.bench.form.by_layer is not None
     hand.click(hand.bench.form.by_layer)
-    view, session = hand.bench.layers, hand.bench.session
+    view, session = hand.bench.views.layers, hand.bench.session
     assert view.isVisible() and cells(hand, " name")[0] == "inside_lease_beds" and view.names_say.text() == "All names are good."
     view.template.setFocus()
     hand.keys("Ctrl+A", view.template)
@@ -73,7 +73,7 @@ def test_names_are_seen_as_they_are_typed_and_single_ones_set(hand: Hand, demo: 
 def test_settings_of_single_layers_are_checked_in_their_cell(hand: Hand) -> None:
     hand.click_step("inside")
     hand.keys("Ctrl+L", hand.bench)
-    view, session = hand.bench.layers, hand.bench.session
+    view, session = hand.bench.views.layers, hand.bench.session
     assert cells(hand, " layer") == ["lease_beds", "moorings"] and cells(hand, "sliver") == ["10 m2", "10 m2"]
     cell(hand, 0, "sliver")
     QGuiApplication.clipboard().setText("many")

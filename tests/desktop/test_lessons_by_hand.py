@@ -132,10 +132,10 @@ def test_beds_of_the_harbour(blank: Hand, demo: Path) -> None:
     # a split is one row of the ledger that opens into its layers, and the set goes on through later steps
     assert [x.key for x in session.leaving_stored(districts)] == list(theirs["split"])
     assert hand.row(districts)["out"] == "412" and len(session.results[whole]["inputs"]) == 5
-    index = hand.bench.ledger.model().index_of(districts)  # type: ignore[attr-defined]
     hand.click_step(districts)
     hand.keys("Return", hand.bench.ledger)
-    hand.until(lambda: hand.bench.ledger.isExpanded(index))
+    hand.until(lambda: hand.bench.ledger.isExpanded(hand.bench.ledger.model().index_of(districts)))  # type: ignore[attr-defined]
+    index = hand.bench.ledger.model().index_of(districts)  # type: ignore[attr-defined]
     assert hand.bench.ledger.model().rowCount(index) == 1 + len(theirs["split"]) == 6, "what enters, and what is made of it"
 
 

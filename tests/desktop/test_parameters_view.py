@@ -97,7 +97,7 @@ def test_a_parameter_is_made_and_described(make_hand: Callable[..., Hand], folde
     bench, session = hand.bench, hand.bench.session
     hand.settled()
     hand.keys("F12", bench)
-    view, form = bench.parameters, bench.parameters.properties
+    view, form = bench.views.parameters, bench.views.parameters.properties
     hand.click(view.add_button)
     hand.type("size", form.called)
     hand.keys("Return", form.called)
@@ -143,15 +143,15 @@ def adding(hand: Hand) -> Properties:
     """A new parameter in hand, in the view of all of them."""
     hand.settled()
     hand.keys("F12", hand.bench)
-    hand.click(hand.bench.parameters.add_button)
+    hand.click(hand.bench.views.parameters.add_button)
     hand.window.activateWindow()  # or nothing that is left would hear of it
     hand.until(hand.window.isActiveWindow)
-    return hand.bench.parameters.properties
+    return hand.bench.views.parameters.properties
 
 
 def test_choices_come_from_a_layer_or_a_list(make_hand: Callable[..., Hand], folder: Path) -> None:
     hand = make_hand(folder / "w.toml")
-    view, form, session = hand.bench.parameters, adding(hand), hand.bench.session
+    view, form, session = hand.bench.views.parameters, adding(hand), hand.bench.session
     form.choice.setCurrentText("one that a layer has")
     form.choice.activated.emit(2)
     form.field.setCurrentIndex(form.field.findData("region"))
@@ -176,7 +176,7 @@ def test_rounds_are_filled_pasted_filled_down_and_run(
     bench, session = hand.bench, hand.bench.session
     hand.settled()
     hand.keys("Ctrl+Shift+R", bench)
-    view = bench.rounds
+    view = bench.views.rounds
     hand.until(lambda: view.fill_box.count() == 4)
     view.fill_box.setCurrentIndex(2)
     view.fill_box.activated.emit(2)
@@ -234,7 +234,7 @@ def test_a_failing_round_is_told_and_nothing_is_saved(make_hand: Callable[..., H
     hand = make_hand(folder / "w.toml")
     hand.settled()
     hand.keys("Ctrl+Shift+R", hand.bench)
-    view = hand.bench.rounds
+    view = hand.bench.views.rounds
     hand.until(lambda: view.fill_box.count() == 4)
     view.fill_box.activated.emit(2)
     hand.click(view.run_button)

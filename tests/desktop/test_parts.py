@@ -24,7 +24,7 @@ from eskret.desktop.map_view.hit_test import feature_at
 from eskret.desktop.map_view.render import CHUNK, PaintItem, Symbol, paths_of, render, thin, visible_rows
 from eskret.desktop.map_view.viewport import Viewport
 from eskret.desktop.table.layer_model import EMPTY, NULL, TableModel
-from eskret.desktop.theme.palette import TEXT_PAIRS, THEMES
+from eskret.desktop.theme.palette import EDGE_PAIRS, TEXT_PAIRS, THEMES
 from eskret.workflow.cache.results import ResultStore, pieces_of
 from eskret.workflow.cache.stored import Shapes, StoredAside, StoredLayer
 from tests.conftest import squares
@@ -44,6 +44,13 @@ def luminance(colour: str) -> float:
 def test_text_meets_wcag_aa(theme: str, pair: tuple[str, str]) -> None:
     a, b = (luminance(getattr(THEMES[theme], name)) for name in pair)
     assert (max(a, b) + 0.05) / (min(a, b) + 0.05) >= 4.5  # success criterion 1.4.3
+
+
+@pytest.mark.parametrize("theme", THEMES)
+@pytest.mark.parametrize("pair", EDGE_PAIRS, ids=lambda p: "-".join(p))
+def test_what_shows_where_one_is_meets_wcag_aa(theme: str, pair: tuple[str, str]) -> None:
+    a, b = (luminance(getattr(THEMES[theme], name)) for name in pair)
+    assert (max(a, b) + 0.05) / (min(a, b) + 0.05) >= 3.0  # success criterion 1.4.11
 
 
 @pytest.mark.parametrize("theme", THEMES)

@@ -33,7 +33,7 @@ def lesson(make_hand: Callable[..., Hand], demo: Path, server: PracticeServer, m
 
 def shown(hand: Hand) -> dict[str, Any]:
     """What a person reads in the view."""
-    view = hand.bench.publish
+    view = hand.bench.views.publish
     kinds = {k: b.text() for k, b in view.changes.buttons.items() if b.isVisible()}
     acts = [a.text() for a in view.acts if a.isVisible()]
     return {
@@ -61,7 +61,7 @@ def sent(hand: Hand, state: str) -> None:
 
 def listed(hand: Hand, address: str, id: str) -> str:
     """How many features the list of services says that a dataset has; empty where it is not there."""
-    tree = hand.bench.publish.tree
+    tree = hand.bench.views.publish.tree
     tops = [tree.topLevelItem(n) for n in range(tree.topLevelItemCount())]
     rows = [top.child(n).data(0, Qt.ItemDataRole.UserRole) for top in tops for n in range(top.childCount())]
     return next((str(r["figures"]) for r in rows if (r["address"], r["id"]) == (address, id)), "")
@@ -85,39 +85,41 @@ def test_two_quarters_are_published_and_one_is_taken_back(lesson: Hand, server: 
     assert "412 to add, 0 to change" in bench.banner_text.text() and features.datasets(server.address) == []
     assert shown(hand)["acts"] == ["Send", "Save the difference …", "Throw away"]
     assert shown(hand)["facts"].startswith("412 to add; 0 features stay as they are. Bring it up to date by lease.")
-    hand.click(bench.publish.send)
+    hand.click(bench.views.publish.send)
     sent(hand, "sent")
     assert len(there(server)) == 412 and "'leases' is up to date: 412 added" in shown(hand)["says"]
-    hand.keys("Escape", bench.publish.tree)
+    hand.keys("Escape", bench.views.publish.tree)
     assert bench.pages.page == "work"
     quarter(hand, "2031-Q4")
     run_and_look(hand, 58)
     assert shown(hand)["kinds"] == {"all": "All 58", "added": "Added 12", "changed": "Changed 37", "removed": "Removed 9"}
-    hand.click(bench.publish.changes.buttons["changed"])
+    hand.click(bench.views.publish.changes.buttons["changed"])
     assert shown(hand)["rows"] == 37
-    model = bench.publish.changes.table.model_
+    model = bench.views.publish.changes.table.model_
     texts = [str(model.value(n, 3)) for n in range(37)]
     assert any(t.startswith("holder: ") and " → " in t for t in texts) and any(t.startswith("moved ") for t in texts)
     # a row of the table marks its feature on the map
-    bench.publish.changes.table.selectRow(4)
-    assert bench.publish.changes.canvas.chosen.tolist() == [model.position(4)]
+    bench.views.publish.changes.table.selectRow(4)
+    assert bench.views.publish.changes.canvas.chosen.tolist() == [model.position(4)]
     before = there(server)
-    hand.click(bench.publish.send)
+    hand.click(bench.views.publish.send)
     sent(hand, "sent")
     assert len(there(server)) == 415
-    assert bench.publish.list.count() == 2 and "415" in bench.publish.tree.topLevelItem(0).child(0).data(0, 256)["figures"]  # type: ignore[union-attr]
-    hand.click(bench.publish.back)
+    tree = bench.views.publish.tree
+    hand.until(lambda: "415" in tree.topLevelItem(0).child(0).data(0, 256)["figures"])  # type: ignore[union-attr]
+    assert bench.views.publish.list.count() == 2
+    hand.click(bench.views.publish.back)
     sent(hand, "taken back")
     assert there(server) == before and shown(hand)["says"] == "'leases' is as it was before."
-    hand.click(bench.publish.send)
-    assert bench.publish.send.text() == "Send again"
+    hand.click(bench.views.publish.send)
+    assert bench.views.publish.send.text() == "Send again"
     sent(hand, "sent")
     assert len(there(server)) == 415
 
 
 def test_a_push_is_stopped_completed_and_settled_with_others(lesson: Hand, server: PracticeServer) -> None:
     hand, bench = lesson, lesson.bench
-    view = bench.publish
+    view = bench.views.publish
     run_and_look(hand, 412)
     hand.click(view.send)
     sent(hand, "sent")
@@ -150,25 +152,26 @@ def test_a_push_is_stopped_completed_and_settled_with_others(lesson: Hand, serve
 def test_a_dataset_is_looked_at_fetched_and_published_to(lesson: Hand, server: PracticeServer) -> None:
     hand, bench = lesson, lesson.bench
     run_and_look(hand, 412)
-    hand.click(bench.publish.send)
+    hand.click(bench.views.publish.send)
     sent(hand, "sent")
     # the service is asked again after that: only what is in the list can be chosen
     hand.until(lambda: listed(hand, server.address, "leases") == "412")
-    bench.publish.tree.choose(server.address, "leases")
+    bench.views.publish.tree.choose(server.address, "leases")
     hand.until(lambda: shown(hand)["rows"] == 412 and shown(hand)["title"] == "Leases of Orrel Sound")
     told = shown(hand)
     assert "412 features; changed today at" in told["facts"] and "granted (date)" in told["facts"]
     assert told["acts"] == ["Publish to it", "Fetch it", "Token …"] and told["kinds"] == {}
-    hand.click(bench.publish.fetch)
+    hand.click(bench.views.publish.fetch)
     step = bench.session.step()
     assert bench.pages.page == "work" and step is not None and step.use == "fetch"
     assert step.settings == {"service": server.address, "dataset": "leases"}
     hand.click(bench.bar.publish)
-    bench.publish.tree.choose(server.address, "leases")
-    hand.until(lambda: bench.publish.publish_to.isVisible())
-    hand.click(bench.publish.publish_to)
+    bench.views.publish.tree.choose(server.address, "leases")
+    hand.until(lambda: bench.views.publish.publish_to.isVisible())
+    hand.click(bench.views.publish.publish_to)
     step = bench.session.step()
     assert step is not None and (step.use, step.source) == ("publish", ("leases",))
+    hand.click(bench.bar.rehearse)
     hand.settled()
     assert "features must be told apart: name the fields of a key" in " ".join(f.text for f in bench.session.findings(step.id))
 
@@ -176,22 +179,22 @@ def test_a_dataset_is_looked_at_fetched_and_published_to(lesson: Hand, server: P
 def test_a_difference_is_thrown_away_or_saved(lesson: Hand, monkeypatch: pytest.MonkeyPatch) -> None:
     hand, bench = lesson, lesson.bench
     run_and_look(hand, 412)
-    hand.click(bench.publish.keep)
+    hand.click(bench.views.publish.keep)
     step = bench.session.step()
     assert step is not None and (step.use, step.source) == ("save", ("online",)) and bench.pages.page == "work"
     hand.keys("F11", bench)
     hand.until(lambda: bench.pages.page == "publish" and shown(hand)["state"] == "not sent yet")
     monkeypatch.setattr(QMessageBox, "question", lambda *a: QMessageBox.StandardButton.Yes)
-    hand.click(bench.publish.discard)
-    hand.until(lambda: bench.publish.list.count() == 0)
+    hand.click(bench.views.publish.discard)
+    hand.until(lambda: bench.views.publish.list.count() == 0)
     assert journal.pushes() == [] and "its publish step takes the difference" in shown(hand)["facts"]
 
 
 def test_services_are_added_and_one_that_does_not_answer_says_so(lesson: Hand, server: PracticeServer) -> None:
     hand, bench = lesson, lesson.bench
     hand.click(bench.bar.publish)
-    hand.until(lambda: bench.publish.tree.topLevelItemCount() == 1)
-    add = next(b for b in bench.publish.findChildren(type(bench.publish.send)) if b.text() == "Add a service …")
+    hand.until(lambda: bench.views.publish.tree.topLevelItemCount() == 1)
+    add = next(b for b in bench.views.publish.findChildren(type(bench.views.publish.send)) if b.text() == "Add a service …")
     hand.click(add)
     box = next(w for w in QApplication.topLevelWidgets() if w.windowTitle() == "Add a service")
     line = box.findChild(QLineEdit)
@@ -201,21 +204,21 @@ def test_services_are_added_and_one_that_does_not_answer_says_so(lesson: Hand, s
     hand.keys("Ctrl+A", line)
     hand.type("http://127.0.0.1:9/far", line)
     hand.keys("Return", line)
-    hand.until(lambda: bench.publish.tree.topLevelItemCount() == 2)
+    hand.until(lambda: bench.views.publish.tree.topLevelItemCount() == 2)
     hand.until(lambda: bench.publisher.services["http://127.0.0.1:9/far"].problem)
-    bench.publish.tree.choose("http://127.0.0.1:9/far", "")
+    bench.views.publish.tree.choose("http://127.0.0.1:9/far", "")
     hand.until(lambda: "the service does not answer" in shown(hand)["facts"])
     assert shown(hand)["acts"] == ["Token …", "Forget the service"]
-    hand.click(bench.publish.forget)
-    hand.until(lambda: bench.publish.tree.topLevelItemCount() == 1)
+    hand.click(bench.views.publish.forget)
+    hand.until(lambda: bench.views.publish.tree.topLevelItemCount() == 1)
 
 
 def test_published_datasets_stand_among_the_sources(lesson: Hand, server: PracticeServer) -> None:
     hand, bench = lesson, lesson.bench
     run_and_look(hand, 412)
-    hand.click(bench.publish.send)
+    hand.click(bench.views.publish.send)
     sent(hand, "sent")
-    hand.keys("Escape", bench.publish.tree)
+    hand.keys("Escape", bench.views.publish.tree)
     hand.click_source("Practice server", "Leases of Orrel Sound")
     hand.until(lambda: bench.viewer.subject.source is not None and bench.viewer.table.model_.rowCount() == 412)
     assert bench.viewer.subject.title.startswith("leases · 127.0.0.1")
@@ -274,7 +277,7 @@ def test_a_change_of_a_file_is_taken_back_from_the_sources(
 def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
     hand, bench = lesson, lesson.bench
     run_and_look(hand, 412)
-    hand.click(bench.publish.faults)
+    hand.click(bench.views.publish.faults)
     box = next(w for w in QApplication.topLevelWidgets() if w.windowTitle() == "Faults to practise on")
     box.lines["answer"].setText("many")  # type: ignore[attr-defined]
     hand.click(box.ok)  # type: ignore[attr-defined]
@@ -283,12 +286,12 @@ def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
         box.lines[name].setText(text)  # type: ignore[attr-defined]
     hand.click(box.ok)  # type: ignore[attr-defined]
     hand.until(lambda: "does as it was told" in shown(hand)["says"])
-    hand.click(bench.publish.send)
+    hand.click(bench.views.publish.send)
     sent(hand, "sent in part")
     assert "it wants to know who you are" in shown(hand)["says"] and server.requests > 0
     server.set_faults(Faults())
-    hand.until(lambda: bench.publish.send.isVisible())
-    hand.click(bench.publish.send)
+    hand.until(lambda: bench.views.publish.send.isVisible())
+    hand.click(bench.views.publish.send)
     sent(hand, "sent")
     assert len(there(server)) == 412
 
@@ -297,7 +300,7 @@ def test_faults_are_practised(lesson: Hand, server: PracticeServer) -> None:
 def test_the_practice_server_is_started_and_stopped(make_hand: Callable[..., Hand], demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("eskret.desktop.state.publisher._PRACTICE_PORT", "0")
     hand = make_hand(demo / "publish.toml")
-    view, publisher = hand.bench.publish, hand.bench.publisher
+    view, publisher = hand.bench.views.publish, hand.bench.publisher
     hand.click(hand.bench.bar.publish)
     hand.click(view.practice)
     hand.until(lambda: any(s.practice and s.datasets == [] for s in publisher.services.values()))
@@ -321,7 +324,7 @@ def test_a_push_stands_among_the_runs(lesson: Hand) -> None:
     hand = lesson
     run_and_look(hand, 412)
     hand.keys("F3", hand.bench)
-    view = hand.bench.runs
+    view = hand.bench.views.runs
     hand.until(lambda: bool(cells(view.outputs, "name")))
     assert cells(view.outputs, "name")[-1].startswith("leases at 127.0.0.1") and cells(view.outputs, "features")[-1] == "412"
     assert cells(view.outputs, "now")[-1] == state_words(journal.PREPARED)

@@ -43,7 +43,7 @@ workflow.write("fleet.toml")
 
 def test_the_script_is_in_step_with_the_ledger(make_hand: Callable[..., Hand], demo: Path) -> None:
     hand = make_hand(demo / "harbour.toml")
-    pane, session = hand.bench.script, hand.bench.session
+    pane, session = hand.bench.side.script, hand.bench.session
     hand.keys("Ctrl+P", hand.bench)
     assert pane.isVisible() and pane.code.toPlainText() == scripted(session.document, "harbour.toml").text
     hand.click_step("water")
@@ -162,7 +162,7 @@ def test_the_pane_has_the_workflow_and_its_results_at_hand(make_hand: Callable[.
     hand.settled()
     hand.run()
     hand.keys("Ctrl+Shift+P", hand.bench)
-    pane, session = hand.bench.console, hand.bench.session
+    pane, session = hand.bench.side.console, hand.bench.session
     assert pane.isVisible() and pane.widget is not None
 
     def text() -> str:

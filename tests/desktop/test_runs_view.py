@@ -34,12 +34,12 @@ def hand(make_hand: Callable[..., Hand], demo: Path) -> Hand:
     made.settled()
     made.run()
     made.click(made.bench.bar.runs)
-    made.until(lambda: made.bench.runs.list.chosen() == [0])
+    made.until(lambda: made.bench.views.runs.list.chosen() == [0])
     return made
 
 
 def test_a_run_is_told_and_two_are_compared(hand: Hand) -> None:
-    view = hand.bench.runs
+    view = hand.bench.views.runs
     assert cells(view.list, "id") == ["2", "1"] and view.list.chosen() == [0]
     assert "Harbour limit: 2029" in view.facts.text() and "from the window" in view.facts.text()
     assert cells(view.told, "step")[0].startswith("Load") and len(cells(view.told, "step")) == 13
@@ -64,7 +64,7 @@ def test_a_run_is_told_and_two_are_compared(hand: Hand) -> None:
 
 
 def test_runs_are_found_opened_run_again_and_forgotten(hand: Hand, monkeypatch: pytest.MonkeyPatch, demo: Path) -> None:
-    view, session = hand.bench.runs, hand.bench.session
+    view, session = hand.bench.views.runs, hand.bench.session
     hand.type("2031", view.search)
     hand.until(lambda: cells(view.list, "id") == ["1"])
     click_row(view.list, 0)

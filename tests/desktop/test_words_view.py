@@ -13,7 +13,7 @@ from tests.desktop.conftest import Hand
 
 
 def line_of(hand: Hand, spelling: str) -> int:
-    model = hand.bench.words.model
+    model = hand.bench.views.words.model
     return next(r for r in range(model.rowCount()) if model.entries[model.shown[r]].spelling == spelling)
 
 
@@ -25,7 +25,7 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     before = next(r["text"] for r in session.results["tidy"]["remarks"] if "not in the list" in r["text"])
     assert "93 values" in before
     hand.click(bench.bar.words)
-    words = bench.words
+    words = bench.views.words
     assert bench.pages.currentWidget() is words and words.isVisible() and words.model.rowCount() == 11
     hand.click(words.draft)
     assert words.model.rowCount() == 14 and "12 of 14 spellings settled" in words.says.text()

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import signal
 import sys
+from functools import partial
+from importlib import import_module
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
+from eskret.desktop.state.background import Background
 from eskret.desktop.theme import style
 from eskret.desktop.window import Window
 
@@ -35,7 +38,15 @@ def start(path: Path | None = None) -> int:
     window.show()
     # one turn of events, so that the frame is painted before the heavy imports begin
     app.processEvents()
-    QTimer.singleShot(0, lambda: window.furnish(path))
+    # what is in the window needs libraries that take a second to import: beside its thread, so that it answers meanwhile
+    libraries = Background(window)
+
+    def fill(_: object) -> None:
+        if window.isVisible():  # nobody has closed it meanwhile
+            window.furnish(path)
+
+    libraries.run(partial(import_module, "eskret.desktop.frame.workbench"), fill)
+    window.destroyed.connect(lambda: libraries.close())
     # without this, Ctrl+C in the terminal would wait for the next event of the window
     signal.signal(signal.SIGINT, lambda *_: window.close())
     pulse = QTimer(interval=250)

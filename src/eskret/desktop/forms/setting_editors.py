@@ -26,12 +26,15 @@ from eskret.formats.coordinates_text import ENDINGS as TEXT_ENDINGS
 from eskret.formats.sources import ENDINGS
 from eskret.operations.settings import SettingInfo
 
+_NOT_LEFT = (Qt.FocusReason.PopupFocusReason, Qt.FocusReason.ActiveWindowFocusReason, Qt.FocusReason.MenuBarFocusReason)
+
 
 class SettingEditor(QWidget):
-    """Base: ``settled`` carries the new value, ``focused`` says that the analyst is at it."""
+    """Base: ``settled`` carries the new value, ``focused`` says that the analyst is at it, ``left`` that no more."""
 
     settled = Signal(object)
     focused = Signal()
+    left = Signal()
 
     def show_value(self, value: Any) -> None:
         """Show a value without telling."""
@@ -49,6 +52,8 @@ class SettingEditor(QWidget):
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.FocusIn:
             self.focused.emit()
+        elif event.type() == QEvent.Type.FocusOut and isinstance(event, QFocusEvent) and event.reason() not in _NOT_LEFT:
+            self.left.emit()
         return super().eventFilter(watched, event)
 
     def mark_wrong(self, wrong: bool) -> None:

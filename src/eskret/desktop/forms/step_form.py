@@ -263,6 +263,7 @@ class SettingsForm(QScrollArea):
         column.addWidget(block)
         editor.settled.connect(lambda value, n=name: self._settled(n, value))
         editor.focused.connect(lambda n=name: self._help_for(n))
+        editor.left.connect(self._session.settle_fresh)
 
     def _bind(self, name: str, value: object) -> None:
         """Let a setting take the value of a parameter; None gives it the value that it has now as its own."""

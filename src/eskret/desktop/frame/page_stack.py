@@ -11,11 +11,12 @@ from PySide6.QtWidgets import QStackedWidget, QWidget
 START, WORK = "start", "work"
 
 
-@dataclass(frozen=True)
+@dataclass
 class _Page:
-    widget: QWidget
+    make: Callable[[], QWidget]
     focus: Callable[[], QWidget]
     opened: Callable[[], object]
+    widget: QWidget | None = None
 
 
 class PageStack(QStackedWidget):
@@ -28,21 +29,34 @@ class PageStack(QStackedWidget):
         self._pages: dict[str, _Page] = {}
         self.currentChanged.connect(lambda _: self.turned.emit(self.page))
 
-    def register(self, name: str, widget: QWidget, focus: Callable[[], QWidget], opened: Callable[[], object] = lambda: None) -> None:
-        """Add a page.
+    def register(
+        self, name: str, make: Callable[[], QWidget], focus: Callable[[], QWidget], opened: Callable[[], object] = lambda: None
+    ) -> None:
+        """Add a page. It is made when it is first asked for: most are not opened most of the time.
 
         Parameters
         ----------
         focus : which widget takes the keys when the page is turned to.
         opened : what the page does when it is opened as a view.
         """
-        self._pages[name] = _Page(widget, focus, opened)
-        self.addWidget(widget)
+        self._pages[name] = _Page(make, focus, opened)
+
+    def view(self, name: str) -> QWidget:
+        """A page's widget, made where it is not there yet."""
+        page = self._pages[name]
+        if page.widget is None:
+            page.widget = page.make()
+            self.addWidget(page.widget)
+        return page.widget
+
+    def made(self, name: str) -> QWidget | None:
+        """A page's widget, where it was asked for before."""
+        return self._pages[name].widget
 
     @property
     def page(self) -> str:
         """The name of the page that is shown."""
-        return next((name for name, p in self._pages.items() if p.widget is self.currentWidget()), START)
+        return next((name for name, p in self._pages.items() if p.widget is not None and p.widget is self.currentWidget()), START)
 
     @property
     def at_work(self) -> bool:
@@ -51,7 +65,7 @@ class PageStack(QStackedWidget):
 
     def turn_to(self, name: str) -> None:
         """Show a page as it stands."""
-        self.setCurrentWidget(self._pages[name].widget)
+        self.setCurrentWidget(self.view(name))
 
     def open_view(self, name: str, on: bool, opened: Callable[[], object] | None = None) -> None:
         """Open a view, or close it and be at the ledger again; nothing happens where no workflow is open.

@@ -14,11 +14,12 @@ from PySide6.QtWidgets import QLabel, QMessageBox, QSplitter, QVBoxLayout, QWidg
 from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
 from eskret.desktop.forms.asking_parameters import RunBox, asks
-from eskret.desktop.forms.parameter_view import ParametersView
 from eskret.desktop.forms.step_form import SettingsForm
 from eskret.desktop.frame.actions import Actions
 from eskret.desktop.frame.banner import Banner
+from eskret.desktop.frame.beside import Beside
 from eskret.desktop.frame.boxes import Boxes
+from eskret.desktop.frame.full_views import FullViews
 from eskret.desktop.frame.page_stack import START, WORK, PageStack
 from eskret.desktop.frame.status import StatusLine
 from eskret.desktop.frame.step_strip import StepStrip
@@ -27,9 +28,6 @@ from eskret.desktop.ledger.ledger_view import LedgerView
 from eskret.desktop.panes.edit_actions import EditActions, ViewContext
 from eskret.desktop.panes.pane import Pane
 from eskret.desktop.panes.viewer import Viewer
-from eskret.desktop.publish.publish_view import PublishView
-from eskret.desktop.python_console.console import ConsolePane
-from eskret.desktop.python_console.script_pane import ScriptPane
 from eskret.desktop.sources.panel import SourcesPanel
 from eskret.desktop.state.open_and_save import Files
 from eskret.desktop.state.publisher import Publisher
@@ -39,13 +37,9 @@ from eskret.desktop.style_panel.saving_maps import Saving
 from eskret.desktop.theme.style import theme
 from eskret.desktop.user_operations.code import OwnCode
 from eskret.desktop.views.finder import Finder
-from eskret.desktop.views.layers import LayersView
 from eskret.desktop.views.parts import finish_typing
-from eskret.desktop.views.rounds import RoundsView
-from eskret.desktop.views.runs import RunsView
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
-from eskret.desktop.views.words import WordsView
 from eskret.errors import EskretError
 from eskret.operations.base import ServiceAccess
 from eskret.operations.registry import operation_by_id
@@ -137,17 +131,8 @@ class Workbench(QWidget):
         self.main.setHandleWidth(1)
         self.main.addWidget(self.sources)
         self.main.addWidget(self.right)
-        self.side = QSplitter(Qt.Orientation.Vertical)
-        self.side.setHandleWidth(1)
-        self.script = ScriptPane(self.session)
-        self.script.closed.connect(lambda: self.show_script(False))
-        self.script.save_asked.connect(self.files.save_script)
-        self.console = ConsolePane(self.session)
-        self.console.closed.connect(lambda: self.show_console(False))
-        for part in (self.script, self.console):
-            part.hide()
-            self.side.addWidget(part)
-        self.side.hide()
+        self.side = Beside(self.session)
+        self.side.save_asked.connect(self.files.save_script)
         self.beside.addWidget(self.side)
         self.main.setSizes([212, 1068])
         self.main.setStretchFactor(1, 1)
@@ -167,29 +152,15 @@ class Workbench(QWidget):
         self.right.addWidget(lower_half)
         self.right.setSizes([320, 390])
         self.pages = PageStack()
-        self.pages.register(START, self.start, lambda: self.start)
-        self.pages.register(WORK, work, lambda: self.ledger)
-        self.words = WordsView(self.session)
-        self.files.guards.append(self.words.may_leave)
+        self.pages.register(START, lambda: self.start, lambda: self.start)
+        self.pages.register(WORK, lambda: work, lambda: self.ledger)
+        self.pages.turn_to(START)
         self.publisher = Publisher(self.session, self)
-        self.publish = PublishView(self.session, self.publisher)
-        self.publish.added.connect(self._added_there)
-        self.parameters = ParametersView(self.session)
-        self.runs = RunsView(self.session)
-        self.runs.open_asked.connect(self._reopen)
-        self.runs.report_asked.connect(self.saving.save_report_of)
-        self.layers = LayersView(self.session)
-        self.rounds = RoundsView(self.session)
-        for name, view, focus in (
-            ("words", self.words, lambda: self.words.table),
-            ("publish", self.publish, lambda: self.publish.tree),
-            ("parameters", self.parameters, lambda: self.parameters.list),
-            ("rounds", self.rounds, lambda: self.rounds.grid),
-            ("runs", self.runs, lambda: self.runs.list),
-            ("layers", self.layers, lambda: self.layers.grid),
-        ):
-            self.pages.register(name, view, focus, view.open_view)
-            view.closed.connect(partial(self.pages.open_view, name, False))
+        self.views = FullViews(self.session, self.publisher, self.pages)
+        self.views.added.connect(self._added_there)
+        self.views.open_asked.connect(self._reopen)
+        self.views.report_asked.connect(self.saving.save_report_of)
+        self.files.guards.append(self.views.may_leave)
         self.pages.turned.connect(self._page_changed)
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
@@ -213,7 +184,7 @@ class Workbench(QWidget):
 
     def show_parameters(self, on: bool, name: str = "") -> None:
         """The parameters over the whole window, one of them in hand; or the ledger again."""
-        self.pages.open_view("parameters", on, partial(self.parameters.open_view, name))
+        self.pages.open_view("parameters", on, lambda: self.views.parameters.open_view(name))
 
     def show_runs(self, on: bool) -> None:
         """The runs of earlier over the whole window, or the ledger again."""
@@ -282,6 +253,7 @@ class Workbench(QWidget):
         self.ledger.add_asked.connect(self.add_step)
         self.ledger.rename_asked.connect(lambda: self.form.focus_field("step.id"))
         self.ledger.layer_chosen.connect(viewer.choose_layer)
+        self.ledger.reason_asked.connect(viewer.show_reason)
         self.finder.taken.connect(self._insert)
         self.form.page_asked.connect(self.boxes.show_handbook)
         self.code_button.clicked.connect(lambda: self.boxes.show_code())
@@ -290,6 +262,7 @@ class Workbench(QWidget):
         self.add_button.clicked.connect(self.add_step)
         self.sources.look_asked.connect(self._look)
         self.sources.load_asked.connect(self._load_source)
+        self.sources.layers_asked.connect(self._load_layers)
         self.sources.several_asked.connect(self._load_several)
         self.sources.tidy_asked.connect(self._tidy)
         self.sources.back_asked.connect(self._take_back)
@@ -489,7 +462,12 @@ class Workbench(QWidget):
         if entry.has_input and step is not None:
             source = (step.id,)
         name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
-        session.add_step(Step(name or "step", entry.use, source, dict(entry.settings)), at)
+        made = Step(name or "step", entry.use, source, dict(entry.settings))
+        looked = self.viewer.subject.source
+        if entry.has_input and looked is not None and not str(looked["path"]).startswith(("http://", "https://")):
+            session.add_step_after_source(made, looked["path"], looked["layer"], looked["layers"])
+        else:
+            session.add_step(made, at)
         first = next((n for n in self.form.blocks if n != "from"), "")
         self.form.focus_field(first)
 
@@ -547,6 +525,11 @@ class Workbench(QWidget):
         box.changed.connect(self.sources.look_again)
         box.changed.connect(self.session.rehearse)
         box.open()
+
+    def _load_layers(self, path: str, layers: list[str]) -> None:
+        """Add the step that loads some of a file's layers."""
+        self.session.add_step(*self.session.load_step(path, layers, len(layers) + 1))
+        self.ledger.setFocus()
 
     def _load_several(self, paths: list[str]) -> None:
         """Add the step that loads several files."""
@@ -624,33 +607,22 @@ class Workbench(QWidget):
 
     def show_script(self, on: bool) -> None:
         """The workflow as Python beside the ledger, or not."""
-        self._show_beside(self.script, on)
+        self._show_beside("script", on)
 
     def show_console(self, on: bool) -> None:
         """The Python pane, or not."""
-        if self._show_beside(self.console, on):
-            self.console.begin()
+        self._show_beside("console", on)
 
-    def _show_beside(self, pane: QWidget, on: bool) -> bool:
-        """Show a pane at the right of the ledger or not, and make room for it there; whether it is shown."""
-        if not self.pages.at_work:
-            return False
-        self.pages.turn_to(WORK)
-        pane.setVisible(on)
-        shown = not self.script.isHidden() or not self.console.isHidden()
-        if shown and self.side.isHidden():
-            whole = self.beside.width()
-            wide = min(520, whole * 45 // 100)
-            self.side.show()
-            self.beside.setSizes([whole - wide, wide])
-        self.side.setVisible(shown)
-        return on
+    def _show_beside(self, name: str, on: bool) -> None:
+        if self.pages.at_work:
+            self.pages.turn_to(WORK)
+            self.side.show_pane(name, on)
 
     def add_parameter(self) -> None:
         """Add a parameter, and show it."""
         if self.pages.at_work:
             self.show_parameters(True)
-            self.parameters.add()
+            self.views.parameters.add()
 
     def switch_following(self) -> None:
         """Make figures anew after every edit, or only when asked; remembered."""
@@ -698,10 +670,10 @@ class Workbench(QWidget):
         if not self.files.may_leave():
             return False
         self.own.close_down()
-        self.console.close_down()
+        self.side.close_down()
         self.viewer.close_down()
-        self.publish.close_down()
-        self.runs.close_down()
+        self.sources.close_down()
+        self.views.close_down()
         self.publisher.close_down()
         self.saving.close_down()
         self.session.close()

@@ -6,10 +6,11 @@ from dataclasses import dataclass, field
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QObject, QPersistentModelIndex, Qt
 
-from eskret.core.words import pluralise, strip_markup
+from eskret.core.words import strip_markup
+from eskret.desktop.ledger.notes import Note, notes_of, urgent
 from eskret.desktop.ledger.threads import RowThreads, lanes
 from eskret.desktop.state.session import Session
-from eskret.workflow.faces.ledger import LayerRow, StepRow, grouped_remarks
+from eskret.workflow.faces.ledger import LayerRow, StepRow
 from eskret.workflow.model.references import sources_of
 
 NUMBER, THREAD, STEP, LAYERS, IN, OUT, ASIDE, TOTAL, TIME, STATE = range(10)
@@ -20,7 +21,7 @@ Index = QModelIndex | QPersistentModelIndex
 
 @dataclass
 class Node:
-    """A row of the model: a heading, a step, or a layer of a step."""
+    """A row of the model: a heading, a step, a note below it, or a layer of a step."""
 
     kind: str
     step: StepRow | None = None
@@ -31,7 +32,8 @@ class Node:
     position: int = 0
     thread: int = -1
     state: str = ""
-    finding: str = ""
+    note: Note | None = None
+    notes: int = 0  # how many there are of a step, shown or not
 
 
 class LedgerModel(QAbstractItemModel):
@@ -42,6 +44,7 @@ class LedgerModel(QAbstractItemModel):
         self._session = session
         self.nodes: list[Node] = []
         self.threads: list[RowThreads] = []
+        self._open: dict[str, bool] = {}  # steps whose notes somebody opened or folded
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
         self.refresh()
@@ -51,7 +54,7 @@ class LedgerModel(QAbstractItemModel):
         nodes = self._build()
         if nodes and _shape(nodes) == _shape(self.nodes):
             for old, new in zip(self.nodes, nodes, strict=True):
-                old.step, old.text, old.state, old.finding = new.step, new.text, new.state, new.finding
+                old.step, old.text, old.state, old.note, old.notes = new.step, new.text, new.state, new.note, new.notes
                 for child, fresh in zip(old.children, new.children, strict=True):
                     child.layer, child.step = fresh.layer, fresh.step
             last = self.index(len(nodes) - 1, STATE)
@@ -76,11 +79,14 @@ class LedgerModel(QAbstractItemModel):
             if row.heading:
                 nodes.append(Node("heading", text=row.heading, thread=number - 1))
             node = Node("step", step=row, thread=number, state=self._state(row))
-            errors = [f for f in session.findings(row.id) if f.level == "error"]
-            node.finding = errors[0].text if errors and not row.state else ""
+            findings = [(f.level, f.text) for f in session.findings(row.id)]
+            notes = notes_of(row, findings)
+            node.notes = len(notes)
             if len(row.children) > 1:
                 node.children = [Node("layer", row, child, parent=node, position=i, thread=number) for i, child in enumerate(row.children)]
             nodes.append(node)
+            if self._open.get(row.id, urgent(row, findings)):
+                nodes += [Node("note", step=row, thread=number, note=note) for note in notes]
         for i, node in enumerate(nodes):
             node.position = i
         return nodes
@@ -99,6 +105,15 @@ class LedgerModel(QAbstractItemModel):
         if any(f.level == "error" for f in self._session.findings(row.id)):
             return "error"
         return ""
+
+    def notes_open(self, id: str) -> bool:
+        """Whether what there is to say of a step stands below it."""
+        return any(n.kind == "note" and n.step is not None and n.step.id == id for n in self.nodes)
+
+    def open_notes(self, id: str, on: bool) -> None:
+        """Let what there is to say of a step stand below it, or fold it away."""
+        self._open[id] = on
+        self.refresh()
 
     # -- Qt's questions
 
@@ -156,13 +171,15 @@ class LedgerModel(QAbstractItemModel):
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole):
             return self.text(node, index.column())
         if role == Qt.ItemDataRole.ToolTipRole:
-            return self._tip(node) if node.kind == "step" else None
+            return self._tip(node) if node.kind == "step" else node.note.text if node.note is not None else None
         return None
 
     def text(self, node: Node, column: int) -> str:
         """What stands in a cell, without bold."""
         if node.kind == "heading":
             return node.text if column == STEP else ""
+        if node.kind == "note":
+            return node.note.text if node.note is not None and column == STEP else ""
         if node.kind == "layer":
             assert node.layer is not None
             layer = node.layer
@@ -194,19 +211,13 @@ class LedgerModel(QAbstractItemModel):
         row = node.step
         assert row is not None
         lines = [strip_markup(row.sentence)]
-        if row.error or node.finding:
-            lines.append(row.error or node.finding)
         if node.state == "waiting":
             lines.append("This or a step above it takes longer than five seconds: press Ctrl+U to update its figures, or run.")
         if row.reused:
             part = "All of it" if row.reused == row.tasks else f"{row.reused:,} of its {row.tasks:,} parts"
             lines.append(f"{part} was made by an earlier run, and nothing has changed since that it hangs on.")
-        counts: dict[str, int] = {}
-        for child in row.children:
-            for reason, number in child.reasons:
-                counts[reason] = counts.get(reason, 0) + number
-        lines += [f"{pluralise(n, 'feature')} set aside: {reason}" for reason, n in counts.items()]
-        lines += [text for text, _ in grouped_remarks(row.remarks)]
+        findings = [(f.level, f.text) for f in self._session.findings(row.id)]
+        lines += [note.text for note in notes_of(row, findings)]
         return "\n".join(lines)
 
 

@@ -5,7 +5,19 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPen, QPolygonF, QResizeEvent
+from PySide6.QtGui import (
+    QColor,
+    QFont,
+    QFontMetrics,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import QHeaderView, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTreeView, QWidget
 
 from eskret.core.words import pieces
@@ -16,7 +28,7 @@ from eskret.desktop.theme.icons import STATE_COLOURS, paint_state
 from eskret.desktop.theme.style import NARROW, font, theme
 from eskret.workflow.model import edits
 
-ROW, HEADING, LANE = 28, 26, 18
+ROW, LANE = 26, 18
 _RIGHT = {NUMBER, LAYERS, IN, OUT, ASIDE, TOTAL, TIME}
 _PAD = 10
 
@@ -30,8 +42,7 @@ class LedgerDelegate(QStyledItemDelegate):
         self._view = view
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
-        node = self._model.node(index)
-        return QSize(40, HEADING if node.kind == "heading" else ROW if node.kind == "step" else 24)
+        return QSize(40, ROW)  # one for all, since of other heights every row would be asked
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         node = self._model.node(index)
@@ -45,21 +56,21 @@ class LedgerDelegate(QStyledItemDelegate):
         if chosen:
             ground = theme.palette.hand_row
         painter.fillRect(rect, QColor(ground))
-        painter.setPen(QPen(theme.colour("hand" if chosen else "line"), 1))
+        painter.setPen(QPen(theme.colour("ring" if chosen else "line"), 1))
         painter.drawLine(rect.bottomLeft(), rect.bottomRight())
         if chosen and self._view.hasFocus():
             # whoever works with keys must see where they are
-            painter.setPen(QPen(theme.colour("hand"), 2))
+            painter.setPen(QPen(theme.colour("ring"), 2))
             painter.drawLine(rect.left(), rect.top() + 1, rect.right() + 1, rect.top() + 1)
             painter.drawLine(rect.left(), rect.bottom(), rect.right() + 1, rect.bottom())
         if column == THREAD:
-            self._threads(painter, rect, node)
+            self.threads(painter, rect, node)
         elif node.kind == "heading":
             self._heading(painter, rect, node, column)
         else:
             self._cell(painter, rect, node, column)
         if chosen and column == NUMBER:
-            painter.fillRect(QRect(rect.left(), rect.top(), 4, rect.height()), theme.colour("hand"))
+            painter.fillRect(QRect(rect.left(), rect.top(), 4, rect.height()), theme.colour("ring"))
         painter.restore()
 
     def _heading(self, painter: QPainter, rect: QRect, node: Node, column: int) -> None:
@@ -92,7 +103,7 @@ class LedgerDelegate(QStyledItemDelegate):
             return
         if column == STEP:
             area = area.adjusted(16, 0, 0, 0)
-        if column == NUMBER and node.kind == "step" and node.children:
+        if column == NUMBER and node.kind == "step" and (node.children or node.notes):
             self._opener(painter, rect, node)
         made = font(13, weight)
         if row.planned and column in (IN, OUT):
@@ -106,7 +117,8 @@ class LedgerDelegate(QStyledItemDelegate):
     def _opener(self, painter: QPainter, rect: QRect, node: Node) -> None:
         """A small wedge that points right where a step can be opened, down where it is."""
         x, y = rect.left() + 11.0, rect.center().y() + 0.5
-        open_ = self._view.isExpanded(self._model.index(node.position, 0))
+        assert node.step is not None
+        open_ = self._view.isExpanded(self._model.index(node.position, 0)) or self._model.notes_open(node.step.id)
         points = [(-3, -2), (3, -2), (0, 3)] if open_ else [(-2, -3.5), (3, 0), (-2, 3.5)]
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -133,14 +145,6 @@ class LedgerDelegate(QStyledItemDelegate):
             x += metrics.horizontalAdvance(shown)
             if shown != text:
                 return
-        if row.error or node.finding:
-            painter.setFont(font(12, family=NARROW))
-            painter.setPen(theme.colour("bad"))
-            area = QRect(x + 14, area.top(), area.right() - x - 14, area.height())
-            if area.width() < 200:
-                return  # a word or two of it would help nobody; the form says it whole
-            text = QFontMetrics(painter.font()).elidedText(row.error or node.finding, Qt.TextElideMode.ElideRight, max(0, area.width()))
-            painter.drawText(area, Qt.AlignmentFlag.AlignVCenter, text)
 
     def _state(self, painter: QPainter, area: QRect, node: Node) -> None:
         """A shape and a word: a disc balances, a triangle asks for a look, a square failed, a ring is under way."""
@@ -153,7 +157,41 @@ class LedgerDelegate(QStyledItemDelegate):
         words = {"error": "cannot run"}
         painter.drawText(area.adjusted(15, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words.get(state, state))
 
-    def _threads(self, painter: QPainter, rect: QRect, node: Node) -> None:
+    def note(self, painter: QPainter, line: QRect, left: int, node: Node, chosen: bool) -> None:
+        """A note over all columns from ``left`` on: its mark, its words, and where it can be gone to, that it can."""
+        assert node.note is not None
+        painter.fillRect(line, theme.colour("hand_row" if chosen else "note"))
+        painter.setPen(QPen(theme.colour("line"), 1))
+        painter.drawLine(line.bottomLeft(), line.bottomRight())
+        if chosen and self._view.hasFocus():
+            painter.setPen(QPen(theme.colour("ring"), 2))
+            painter.drawRect(line.adjusted(1, 1, -1, -1))
+        tone = node.note.tone
+        area = QRect(left + _PAD, line.top(), line.right() - left - 2 * _PAD, line.height())
+        if tone in ("look", "bad"):
+            paint_state(painter, tone, QPointF(area.left() + 5.0, area.center().y() + 1.0))
+        elif tone == "aside":
+            # out of the row: a stroke that leaves it downwards
+            painter.setPen(QPen(theme.colour("bad"), 1.8))
+            x, y = area.left() + 5.0, area.center().y() + 1.0
+            painter.drawLine(QPointF(x - 4, y - 3), QPointF(x + 3, y + 3))
+            painter.drawLine(QPointF(x + 3, y + 3), QPointF(x + 3, y - 1.5))
+        area = area.adjusted(16, 0, 0, 0)
+        way = "Show them" if node.note.reason else ""
+        made = font(13)
+        metrics = QFontMetrics(made)
+        room = metrics.horizontalAdvance(way) + 18 if way else 0
+        painter.setFont(made)
+        painter.setPen(theme.colour({"bad": "bad", "look": "ink", "aside": "ink"}.get(tone, "faint")))
+        text = metrics.elidedText(node.note.text, Qt.TextElideMode.ElideRight, max(0, area.width() - room))
+        painter.drawText(area, Qt.AlignmentFlag.AlignVCenter, text)
+        if way:
+            made.setUnderline(True)
+            painter.setFont(made)
+            painter.setPen(theme.colour("good"))
+            painter.drawText(area.adjusted(metrics.horizontalAdvance(text) + 14, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, way)
+
+    def threads(self, painter: QPainter, rect: QRect, node: Node) -> None:
         rows = self._model.threads
         if not rows:
             return
@@ -207,12 +245,19 @@ _SENTENCE = 190
 """What the sentence of a step wants at least."""
 
 
+EMPTY = (
+    "No steps yet.\n\nDrop files here, choose sources at the left and press Enter, "
+    "or press Insert and say in your own words what the first step should do."
+)
+
+
 class LedgerView(QTreeView):
     """The ledger. Keys: Insert adds, Delete removes, Alt with arrows moves, F2 renames, Space switches off and on."""
 
     add_asked = Signal()
     layer_chosen = Signal(str)
     rename_asked = Signal()
+    reason_asked = Signal(str)  # why features were set aside, of the step in hand
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -221,14 +266,17 @@ class LedgerView(QTreeView):
         self._session = session
         self._model = LedgerModel(session, self)
         self.setModel(self._model)
-        self.setItemDelegate(LedgerDelegate(self._model, self))
+        self._delegate = LedgerDelegate(self._model, self)
+        self.setItemDelegate(self._delegate)
         self.setRootIsDecorated(False)
         self.setIndentation(0)
-        self.setUniformRowHeights(False)
+        self.setUniformRowHeights(True)
         self.setMouseTracking(True)
         self.setVerticalScrollMode(QTreeView.ScrollMode.ScrollPerPixel)
         self.setExpandsOnDoubleClick(False)
         self._header()
+        self._scrolled = 0
+        self._model.modelAboutToBeReset.connect(self._remember)
         self._model.modelReset.connect(self._settle)
         self._model.dataChanged.connect(lambda *_: self._fit())
         session.selected_changed.connect(self._show_selected)
@@ -253,12 +301,16 @@ class LedgerView(QTreeView):
         row = self._model.node(index).step
         return row.id if row else ""
 
+    def _remember(self) -> None:
+        self._scrolled = self.verticalScrollBar().value()
+
     def _settle(self) -> None:
-        """After a rebuild: open what was open, choose what was chosen."""
+        """After a rebuild: open what was open, choose what was chosen, look where it looked."""
         for node in self._model.nodes:
             if node.children and node.step is not None and node.step.id in self._open:
                 self.expand(self._model.index(node.position, 0))
         self._fit()
+        self.verticalScrollBar().setValue(self._scrolled)
         self._show_selected(self._session.selected)
 
     def _fit(self) -> None:
@@ -288,9 +340,19 @@ class LedgerView(QTreeView):
         index = self.indexAt(event.position().toPoint())
         if not index.isValid() or self._model.node(index).kind == "heading":
             return  # a step stays in hand: Qt would let go of it
-        if self._model.node(index).children and index.column() == NUMBER:
+        if index.column() == NUMBER and self._model.node(index).kind == "step":
             self._toggle(index)
+            index = self.indexAt(event.position().toPoint())
         super().mousePressEvent(event)
+        self._follow(index)
+
+    def _follow(self, index: QModelIndex) -> bool:
+        """Go to what a note is about; False where it is about nothing that can be gone to."""
+        node = self._model.node(index) if index.isValid() else None
+        if node is None or node.note is None or not node.note.reason:
+            return False
+        self.reason_asked.emit(node.note.reason)
+        return True
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         index = self.indexAt(event.position().toPoint())
@@ -298,9 +360,13 @@ class LedgerView(QTreeView):
             self._toggle(index)
 
     def _toggle(self, index: QModelIndex) -> None:
-        home = self._model.index(self._model.node(index).position, 0)
-        if self._model.node(index).kind == "step":
-            self.setExpanded(home, not self.isExpanded(home))
+        node = self._model.node(index)
+        if node.kind != "step" or node.step is None or not (node.children or node.notes):
+            return
+        id = node.step.id
+        on = not (self.isExpanded(self._model.index(node.position, 0)) or (not node.children and self._model.notes_open(id)))
+        self._model.open_notes(id, on)
+        self.setExpanded(self._model.index_of(id), on)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
@@ -316,7 +382,8 @@ class LedgerView(QTreeView):
         elif alt and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self.move_step(-1 if key == Qt.Key.Key_Up else 1)
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
-            self._toggle(self.currentIndex())
+            if not self._follow(self.currentIndex()):
+                self._toggle(self.currentIndex())
         else:
             super().keyPressEvent(event)
 
@@ -341,6 +408,29 @@ class LedgerView(QTreeView):
             id = self._session.selected
             self._session.edit(edits.move_step(self._session.document, id, by), f"move {id}")
             self._show_selected(id)
+
+    def drawRow(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+        node = self._model.node(index)
+        if node.kind != "note":
+            super().drawRow(painter, option, index)
+            return
+        line = QRect(0, option.rect.top(), self.viewport().width(), option.rect.height())
+        left = self.columnViewportPosition(STEP)
+        painter.save()
+        self._delegate.note(painter, line, left, node, self.selectionModel().isSelected(index))
+        gutter = QRect(self.columnViewportPosition(THREAD), line.top(), self.columnWidth(THREAD), line.height())
+        self._delegate.threads(painter, gutter, node)
+        painter.restore()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if not self._model.nodes:
+            painter = QPainter(self.viewport())
+            painter.setFont(font(14))
+            painter.setPen(theme.colour("faint"))
+            area = self.viewport().rect().adjusted(40, 16, -40, -16)
+            painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, EMPTY)
+            painter.end()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._fit_columns()

@@ -227,7 +227,7 @@ class MapCanvas(QWidget):
             painter.drawText(area, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, scene.hint)
         if self.hasFocus():
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-            painter.setPen(QPen(theme.colour("hand"), 2))
+            painter.setPen(QPen(theme.colour("ring"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()

@@ -108,7 +108,7 @@ class Viewer(QObject):
         session.selected_changed.connect(lambda _: self.show_step())
         session.figures_changed.connect(self._figures)
         session.changed.connect(self._figures)
-        theme.changed.connect(self._redraw)
+        theme.changed.connect(self.restyle)
         self._seen: Any = None
         self.ruler = HandRuler(self.canvas, self.handbar, session, self)
         self.stage = SceneBuilder(session, self)
@@ -258,6 +258,18 @@ class Viewer(QObject):
             self.view = view
         self._show(True)
 
+    def show_reason(self, reason: str) -> None:
+        """Show the features that the step in hand set aside for a reason, and choose them: of the layer shown, else of the first."""
+        if self.subject.source is not None:
+            self.show_step()
+        asides = self.subject.rows[ASIDE]
+        key = next((k for k in (self.key, *asides) if k in asides and asides[k].of(reason).size), None)
+        if key is None:
+            return
+        self.key, self.view = key, ASIDE
+        self._show(True)
+        self.choose_rows(asides[key].of(reason))
+
     def choose_layer(self, key: str) -> None:
         """Another layer of the set."""
         if key in self.subject.layer_keys():
@@ -396,10 +408,6 @@ class Viewer(QObject):
             button.setText(_WORDS[view] + count)
             button.setVisible(there or view != ALTERED)
 
-    def _redraw(self) -> None:
-        if not self._closed:
-            self._show(True)
-
     # -- choosing features
 
     def _clicked(self, row: int, does: str) -> None:
@@ -441,7 +449,7 @@ class Viewer(QObject):
 
     def invert(self) -> None:
         """Choose what is not, and let go of what is."""
-        self.choose_rows(np.setdiff1d(self.shown_rows(), self.chosen))
+        self.choose_rows(changed(self.shown_rows(), self.chosen, LESS))
 
     def show_hand(self) -> None:
         """Tell the strip below how things stand."""
@@ -527,10 +535,8 @@ class Viewer(QObject):
 
 def changed(before: np.ndarray, rows: np.ndarray, does: str) -> np.ndarray:
     """What is chosen after a hand act (int64, ascending)."""
-    if does == MORE:
-        return np.union1d(before, rows)
-    if does == LESS:
-        return np.setdiff1d(before, rows)
-    if does == OTHER:
-        return np.setxor1d(before, rows)
-    return np.unique(rows)
+    marked = np.zeros(int(max(before.max(initial=-1), rows.max(initial=-1))) + 1, bool)
+    if does in (MORE, LESS, OTHER):
+        marked[before] = True
+    marked[rows] = ~marked[rows] if does == OTHER else does != LESS
+    return np.flatnonzero(marked)

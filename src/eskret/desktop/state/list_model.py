@@ -6,7 +6,7 @@ filled anew stayed for good, or was freed twice.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -22,7 +22,7 @@ class Row:
 
     text: str
     told: Any
-    tip: str = ""
+    tip: str | Callable[[], str] = ""
     below: list[Row] = field(default_factory=list)
     heading: bool = False
     above: Row | None = None
@@ -117,7 +117,9 @@ class RowsModel(QAbstractItemModel):
             return row.text
         if role == Role:
             return row.told
-        return row.tip or None if role == Qt.ItemDataRole.ToolTipRole else None
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return (row.tip() if callable(row.tip) else row.tip) or None
+        return None
 
 
 def _all(rows: Iterable[Row]) -> Generator[Row]:

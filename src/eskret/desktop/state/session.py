@@ -31,7 +31,6 @@ from eskret.workflow.model import edits, styles
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.map_spec import MapSaid
 from eskret.workflow.model.references import Reference, bound, dependents, reference_settings
-from eskret.workflow.outputs.records import Outputs
 from eskret.workflow.run.engine import makes_figures
 
 REHEARSE_AFTER = 350
@@ -58,6 +57,8 @@ class Session(QObject):
         self.results: dict[str, dict[str, Any]] = {}
         self.forecast = RehearsalTold()
         self.selected = ""
+        self.fresh = ""
+        """The step that was just added, until its first setting was left: nobody says yet what it lacks."""
         self.last_run: dict[str, Any] = {}
         self.started: set[str] = set()
         self.memory: QSettings | None = None  # what is remembered from one time to the next
@@ -74,6 +75,9 @@ class Session(QObject):
         self._bound: tuple[SessionState, Document] = (self.state, self.state.document)
         self._rehearse_job: int | None = None
         self._asked = False
+        self._rows: list[ledger.StepRow] | None = None
+        for moved in (self.changed, self.figures_changed):
+            moved.connect(self._forget_rows)  # before anybody else hears of it
         self._event.connect(self._take)
         self._runner = Worker(lambda e: self._event.emit({**e, "by": "runner"}))
         self._helper = Worker(lambda e: self._event.emit({**e, "by": "helper"}))
@@ -287,6 +291,8 @@ class Session(QObject):
         old = {s.id: s for s in before.document.steps}
         moved = {s.id for s in after.document.steps if replace_notes(old.get(s.id)) != replace_notes(s)}
         self.current.try_again(moved)
+        if self.fresh in moved:
+            self.fresh = ""
         try:
             stale = dependents(self.bound, moved)
         except EskretError:
@@ -335,6 +341,24 @@ class Session(QObject):
         added = next(s.id for s in document.steps if s.id not in before)
         self.edit(document, f"add {added}")
         self.select(added)
+        self.fresh = added
+        return added
+
+    def add_step_after_source(self, step: Step, path: str, layer: str, layers: int) -> str:
+        """Put a step in that takes from a source: from the step that loads it, which is put in as well where there is none."""
+        load, at = self.load_step(path, layer, layers)
+        there = next((s for s in self.document.steps if s.use == "load" and not s.off and s.settings == load.settings), None)
+        document = self.document
+        if there is None:
+            before = {s.id for s in document.steps}
+            document = edits.add_step(document, load, at)
+            there = next(s for s in document.steps if s.id not in before)
+        before = {s.id for s in document.steps}
+        document = edits.add_step(document, replace(step, source=(there.id,)), None)
+        added = next(s.id for s in document.steps if s.id not in before)
+        self.edit(document, f"add {added}")
+        self.select(added)
+        self.fresh = added
         return added
 
     def load_files(self, paths: Sequence[str]) -> str:
@@ -353,14 +377,16 @@ class Session(QObject):
         loads = [n for n, s in enumerate(self.document.steps) if s.use in ("load", "load_coordinates")]
         return loads[-1] + 1 if loads else 0
 
-    def load_step(self, path: str, layer: str, layers: int) -> tuple[Step, int]:
-        """A step that loads a file, or one layer of it where it holds several; and where it belongs."""
+    def load_step(self, path: str, layer: str | Sequence[str], layers: int) -> tuple[Step, int]:
+        """A step that loads a file, or one layer or some of it where it holds several; and where it belongs."""
         settings: dict[str, object] = {"files": [relative(path, self.folder)]}
         recording = path.lower().endswith(".gpx")
-        if layer and layers > 1:
-            settings["parts" if recording else "layers"] = [layer]
-        name = clean_name(layer if layer and layers > 1 and not recording else Path(path).stem)
-        style = self.source_styles.get((path, layer))
+        some = [layer] if isinstance(layer, str) else list(layer)
+        if some != [""] and layers > 1:
+            settings["parts" if recording else "layers"] = some
+        one = some[0] if len(some) == 1 else ""
+        name = clean_name(one if one and layers > 1 and not recording else Path(path).stem)
+        style = self.source_styles.get((path, one))
         return Step(name or "load", "load", (), settings, style={"*": style} if style else {}), self._after_loads()
 
     def load_for(self, id: str, path: str, layer: str, layers: int) -> None:
@@ -378,6 +404,7 @@ class Session(QObject):
         """Take a step in hand."""
         if id != self.selected:
             self.selected = id
+            self.settle_fresh()
             self.selected_changed.emit(id)
 
     def step(self) -> Step | None:
@@ -389,6 +416,7 @@ class Session(QObject):
     def rehearse(self) -> None:
         """Rehearse now, and say what came of it."""
         self._asked = True
+        self.settle_fresh()
         self._rehearse_now()
 
     def rehearse_soon(self) -> None:
@@ -450,6 +478,7 @@ class Session(QObject):
         """Run the workflow in the worker; ``fresh`` does also anew what an earlier run made and nothing has changed."""
         if self.running:
             return
+        self.settle_fresh()
         self.current.drop()  # the run goes first, and takes up what was made
         self._runs += 1
         self.started.clear()
@@ -631,21 +660,27 @@ class Session(QObject):
     # -- what is shown
 
     def rows(self) -> list[ledger.StepRow]:
-        """The ledger's rows as they stand."""
-        return ledger.rows(self.document, self.results, self.forecast.steps, self.state.values)
+        """The ledger's rows as they stand; made once between two signals that something has changed."""
+        if self._rows is None:
+            self._rows = ledger.rows(self.document, self.results, self.forecast.steps, self.state.values)
+        return self._rows
+
+    def _forget_rows(self) -> None:
+        self._rows = None
 
     def findings(self, id: str) -> list[FindingTold]:
-        """What the last rehearsal says of a step."""
-        return [f for f in self.forecast.findings if f.step == id]
+        """What the last rehearsal says of a step; of one just added not yet what it lacks."""
+        return [f for f in self.forecast.findings if f.step == id and (id != self.fresh or f.level != "error")]
+
+    def settle_fresh(self) -> None:
+        """The step that was just added is one like the others from now on."""
+        if self.fresh:
+            self.fresh = ""
+            self.figures_changed.emit()
 
     def view(self, id: str) -> Mapping[str, Any] | None:
         """Where a step's layers are stored, if it ran."""
         return self.results.get(id, {}).get("view")
-
-    def saved_outputs(self) -> dict[str, list[str]]:
-        """Files this workflow has saved, with their layers, by their path from the folder."""
-        outputs = Outputs.beside(self.path, self.folder)
-        return {name: sorted(record.layers) for name, record in outputs.files.items() if (self.folder / name).exists()}
 
     def fields_entering(self, id: str) -> list[tuple[str, str]]:
         """Names and types of the fields that enter a step, in the order of its layers, each once."""

@@ -79,9 +79,12 @@ class TableModel(QAbstractTableModel):
         return np.asarray(at if self._rows is None else self._rows[at], np.int64)
 
     def lines_of(self, positions: np.ndarray) -> np.ndarray:
-        """The lines in which rows of the table stand (int64); those that are not shown are left out."""
-        shown = self.positions(np.arange(self.rowCount()))
-        return np.flatnonzero(np.isin(shown, positions)) if len(positions) else np.empty(0, np.int64)
+        """The lines in which rows of the table stand (int64, ascending); those that are not shown are left out."""
+        if not len(positions):
+            return np.empty(0, np.int64)
+        wanted = np.zeros(self._table.num_rows, bool)
+        wanted[positions] = True
+        return np.flatnonzero(wanted[self.positions(np.arange(self.rowCount()))])
 
     def _field(self, column: int) -> int:
         return column - (2 if self._reasons is not None else 1)

@@ -55,6 +55,8 @@ class FeatureTable(QTableView):
         self.horizontalHeader().setSortIndicatorClearable(True)
         self.model_.modelReset.connect(self._fit_columns)
         self.selectionModel().selectionChanged.connect(self._changed)
+        # of the table's own choice its head would ask every row, at every painting, whether all of a column is chosen
+        self.horizontalHeader().setSelectionModel(QItemSelectionModel(self.model_, self))
         self._quiet = False
         self.marked = np.empty(0, bool)  # by line, where too many are chosen for the selection
         self.setItemDelegate(_Marking(self))
@@ -81,26 +83,29 @@ class FeatureTable(QTableView):
             return
         self._unmark()
         chosen = self.selectionModel().selection()
-        ranges = [np.arange(r.top(), r.bottom() + 1) for r in (chosen.at(n) for n in range(chosen.count()))]
-        lines = np.unique(np.concatenate(ranges)) if ranges else np.empty(0, np.int64)
-        self.rows_chosen.emit(self.model_.positions(lines))
+        marked = np.zeros(self.model_.rowCount(), bool)
+        for n in range(chosen.count()):
+            marked[chosen.at(n).top() : chosen.at(n).bottom() + 1] = True
+        self.rows_chosen.emit(self.model_.positions(np.flatnonzero(marked)))
 
     def choose(self, rows: np.ndarray) -> None:
         """Choose these rows of the table (int64) without telling, and show the first; none for an empty array."""
         self._quiet = True
         try:
-            lines = np.sort(self.model_.lines_of(rows))
+            lines = self.model_.lines_of(rows)
             chosen = QItemSelection()
             last = self.model_.columnCount() - 1
             # neighbours go in as one range: a hundred thousand rows are a few of them
-            parts = np.split(lines, np.flatnonzero(np.diff(lines) > 1) + 1) if len(lines) else []
+            breaks = np.flatnonzero(np.diff(lines) > 1)
+            firsts = lines[np.append(0, breaks + 1)] if len(lines) else lines
+            lasts = lines[np.append(breaks, -1)] if len(lines) else lines
             self._unmark()
-            if len(parts) > MOST_RANGES:
+            if len(firsts) > MOST_RANGES:
                 self.marked = np.zeros(self.model_.rowCount(), bool)
                 self.marked[lines] = True
-                parts = []
-            for part in parts:
-                chosen.select(self.model_.index(int(part[0]), 0), self.model_.index(int(part[-1]), last))
+                firsts = firsts[:0]
+            for first_line, last_line in zip(firsts.tolist(), lasts.tolist(), strict=False):
+                chosen.select(self.model_.index(first_line, 0), self.model_.index(last_line, last))
             self.selectionModel().select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
             if len(lines):
                 first = self.model_.index(int(lines[0]), 0)

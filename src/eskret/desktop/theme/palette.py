@@ -26,6 +26,7 @@ class Palette:
     hand: str  # the thing in hand: straw
     hand_ink: str  # text on straw
     hand_row: str  # row in hand
+    ring: str  # around what has the keys
     good: str  # what balances: verdigris
     bad: str  # what was set aside or failed: vermilion
     look: str  # asks for a look
@@ -54,10 +55,11 @@ LIGHT = Palette(
     faint="#4E5E5B",
     line="#D9DFD2",
     field="#FFFFFF",
-    field_line="#AEBBB0",
+    field_line="#7C8B82",
     hand="#E9B44C",
     hand_ink="#1D2B2A",
     hand_row="#FDEFCF",
+    ring="#9A6A00",
     good="#22695A",
     bad="#B23A22",
     look="#7A5600",
@@ -86,10 +88,11 @@ DARK = Palette(
     faint="#A1B0AA",
     line="#2B3B38",
     field="#1B2A28",
-    field_line="#50645F",
+    field_line="#6E8680",
     hand="#E9B44C",
     hand_ink="#1D2B2A",
     hand_row="#3D3418",
+    ring="#E9B44C",
     good="#7CCBB5",
     bad="#F4917A",
     look="#E3BE6A",
@@ -144,4 +147,22 @@ TEXT_PAIRS = (
     ("ink", "sea"),
     ("faint", "sea"),
     ("bad", "shelf"),
+)
+
+# Lines and marks that must be seen on their ground to know where one is: at least 3:1.
+EDGE_PAIRS = (
+    ("ring", "paper"),
+    ("ring", "band"),
+    ("ring", "shelf"),
+    ("ring", "shelf_chosen"),
+    ("ring", "field"),
+    ("ring", "hand_row"),
+    ("ring", "note"),
+    ("ring", "sea"),
+    ("bar_ink", "bar"),
+    ("hand", "bar"),
+    ("field_line", "paper"),
+    ("field_line", "field"),
+    ("field_line", "shelf"),
+    ("field_line", "note"),
 )

@@ -32,6 +32,7 @@ class Theme(QObject):
         self.palette = THEMES[name]
         app = QApplication.instance()
         if isinstance(app, QApplication):
+            app.setStyleSheet("")  # from one sheet to another each widget is dressed several times over, from none to one once
             app.setPalette(_qt_palette(self.palette))
             app.setStyleSheet(style_sheet(self.palette))
         self.changed.emit()
@@ -150,7 +151,7 @@ QTreeView::item, QTreeView::item:selected, QTreeView::item:hover {{ background: 
 QTreeView::branch {{ background: transparent; border-image: none; image: none; }}
 QPushButton#entering {{ background: {p.field}; border: 1px solid {p.field_line}; border-radius: 3px; padding: 4px 24px 4px 8px;
   text-align: left; }}
-QPushButton#entering:focus {{ border: 2px solid {p.hand}; padding: 3px 23px 3px 7px; }}
+QPushButton#entering:focus {{ border: 2px solid {p.ring}; padding: 3px 23px 3px 7px; }}
 QAbstractScrollArea::corner {{ background: {p.paper}; border: 0; }}
 #overMap {{ background: {p.paper}; border: 1px solid {p.line}; border-radius: 4px; }}
 QHeaderView {{ background: {p.paper}; border: 0; }}
@@ -178,14 +179,14 @@ QToolButton#bind {{ border: 1px solid transparent; border-radius: 3px; backgroun
 QToolButton#bind:hover {{ color: {p.ink}; background: {p.band}; }}
 QToolButton#bind:focus {{ border: 1px solid {p.ink}; }}
 QListWidget {{ padding: 2px; outline: 0; alternate-background-color: {p.band}; }}
-QListWidget:focus {{ border: 2px solid {p.hand}; padding: 1px; }}
+QListWidget:focus {{ border: 2px solid {p.ring}; padding: 1px; }}
 QListWidget::item {{ padding: 2px 5px; color: {p.ink}; }}
 QListWidget::item:selected {{ background: {p.hand_row}; color: {p.ink}; }}
 QToolButton#quiet::menu-indicator {{ image: none; width: 0; }}
 #viewSwitch QPushButton {{ border: 1px solid {p.ink}; background: {p.paper}; color: {p.ink}; padding: 3px 5px;
   border-radius: 0; margin-left: -1px; }}
 #viewSwitch QPushButton:checked {{ background: {p.ink}; color: {p.paper}; }}
-#viewSwitch QPushButton:focus {{ border: 2px solid {p.hand}; padding: 2px 4px; }}
+#viewSwitch QPushButton:focus {{ border: 2px solid {p.ring}; padding: 2px 4px; }}
 #viewSwitch QPushButton:disabled {{ color: {p.faint}; border-color: {p.line}; }}
 
 QCheckBox::indicator:unchecked {{ background: {p.field}; border: 1px solid {p.field_line}; border-radius: 2px; width: 12px; height: 12px; }}
@@ -194,7 +195,7 @@ QCheckBox::indicator:unchecked:disabled {{ background: {p.paper}; border-color: 
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox, QDateEdit, QListWidget {{ background: {p.field}; border: 1px solid {p.field_line};
   border-radius: 3px; padding: 4px 7px; color: {p.ink}; selection-background-color: {p.hand};
   selection-color: {p.hand_ink}; }}
-QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus {{ border: 2px solid {p.hand};
+QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus, QSpinBox:focus, QDateEdit:focus {{ border: 2px solid {p.ring};
   padding: 3px 6px; }}
 QPlainTextEdit#code {{ font-family: "DejaVu Sans Mono", "Liberation Mono", monospace; font-size: 12px; }}
 QSpinBox QLineEdit, QSpinBox QLineEdit:focus {{ border: 0; padding: 0; background: transparent; }}
@@ -206,7 +207,7 @@ QComboBox QAbstractItemView {{ background: {p.field}; border: 1px solid {p.field
 QCheckBox {{ spacing: 8px; }}
 QPushButton {{ background: {p.paper}; border: 1px solid {p.field_line}; border-radius: 4px; padding: 4px 12px; }}
 QPushButton:hover {{ background: {p.band}; }}
-QPushButton:focus {{ border: 2px solid {p.hand}; padding: 3px 11px; }}
+QPushButton:focus {{ border: 2px solid {p.ring}; padding: 3px 11px; }}
 QPushButton#primary {{ background: {p.hand}; color: {p.hand_ink}; border-color: {p.hand}; font-weight: 600; }}
 QPushButton#primary:focus {{ border: 2px solid {p.ink}; }}
 QScrollArea, QScrollArea > QWidget > QWidget#formBody {{ background: {p.paper}; border: 0; }}
@@ -232,7 +233,7 @@ QMenu::separator {{ height: 1px; background: {p.line}; margin: 4px 0; }}
 QPushButton#door {{ text-align: left; padding: 12px 16px; border: 1px solid {p.field_line}; border-radius: 6px;
   background: {p.field}; }}
 QPushButton#door:hover {{ background: {p.hand_row}; border-color: {p.hand}; }}
-QPushButton#door:focus {{ border: 2px solid {p.hand}; padding: 11px 15px; }}
+QPushButton#door:focus {{ border: 2px solid {p.ring}; padding: 11px 15px; }}
 QPushButton#link {{ border: 0; background: transparent; color: {p.good}; text-align: left; padding: 3px 0; }}
 QPushButton#link:hover, QPushButton#link:focus {{ text-decoration: underline; border: 0; }}
 QProgressBar {{ border: 0; background: {p.line}; height: 4px; max-height: 4px; }}

@@ -23,7 +23,7 @@ class _Delegate(QStyledItemDelegate):
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, theme.colour("hand_row"))
-            painter.fillRect(QRect(rect.left(), rect.top(), 3, rect.height()), theme.colour("hand"))
+            painter.fillRect(QRect(rect.left(), rect.top(), 3, rect.height()), theme.colour("ring"))
         area = rect.adjusted(14, 5, -12, -5)
         painter.setFont(font(14, QFont.Weight.DemiBold))
         painter.setPen(theme.colour("ink"))

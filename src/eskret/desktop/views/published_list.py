@@ -82,7 +82,7 @@ class _Lines(QStyledItemDelegate):
         whole = QRect(0, rect.top(), option.widget.width(), rect.height())
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(whole, theme.colour("shelf_chosen"))
-            painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme.colour("hand"))
+            painter.fillRect(QRect(0, rect.top(), 3, rect.height()), theme.colour("ring"))
             if option.state & QStyle.StateFlag.State_HasFocus:
                 painter.setPen(QPen(theme.colour("ink"), 1, Qt.PenStyle.DotLine))
                 painter.drawRect(whole.adjusted(0, 0, -1, -1))

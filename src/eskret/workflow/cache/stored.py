@@ -94,6 +94,11 @@ class StoredAside:
         rows, codes, *amounts = read_arrays(Path(info["path"]) / ROWS)
         return cls(rows, codes, tuple(info["reasons"]), amounts[0] if amounts else None, units)
 
+    def of(self, reason: str) -> np.ndarray:
+        """The rows for which a reason is given (int64)."""
+        codes = [n for n, told in enumerate(self.reasons) if told == reason]
+        return np.asarray(self.rows[np.isin(self.codes, codes)], np.int64)
+
     def text(self, at: int) -> str:
         """What to say of one of the rows."""
         code = int(self.codes[at])
