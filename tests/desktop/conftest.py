@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from PySide6.QtCore import QModelIndex, QPoint, QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLineEdit, QWidget
+from PySide6.QtWidgets import QApplication, QLabel, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 
 from eskret.desktop.frame.workbench import Workbench
@@ -114,6 +114,12 @@ class Hand:
             self.keys("Return", target)
         self.bench.ledger.setFocus()
         self.until(lambda: self.bench.session.document != before)
+
+    def makes(self) -> str:
+        """What the form says that the step in hand will make, or made."""
+        said = self.bench.form.makes.findChild(QLabel)
+        assert isinstance(said, QLabel)
+        return said.text()
 
     def banner(self) -> str:
         return self.bench.banner_text.text() if self.bench.banner.isVisible() else ""

@@ -30,7 +30,9 @@ def box(kind: str) -> object:
 def test_every_operation_has_its_form(hand: Hand) -> None:
     for operation in all_operations().values():
         hand.bench.session.add_step(Step(f"new_{operation.id}", operation.id))
-        blocks = hand.bench.form.blocks
+        blocks, rare = hand.bench.form.blocks, [n for n, i in setting_info(operation.Settings).items() if i.rare]
+        assert not set(blocks) & {*rare, "step.note"}
+        assert blocks["step.note"].isHidden() is False and not blocks["step.note"].isVisible()
         shown = [n for n, i in setting_info(operation.Settings).items() if i.kind != "layers"]
         expected = {*shown, "step.each", "step.id", "step.heading", "step.note", "step.result"}
         assert set(blocks) == expected | ({"from"} if operation.has_input else set())
@@ -97,8 +99,39 @@ def test_files_are_chosen_relative_to_the_folder(hand: Hand, project: Path, monk
     assert hand.bench.session.step().settings["to"] == "new/x.gpkg"
 
 
+def test_settings_that_are_seldom_needed_stand_behind_the_others(hand: Hand) -> None:
+    form = hand.bench.form
+    hand.click_step("web")
+    assert "title" not in form.blocks and form.more.text().startswith("More settings (1")
+    hand.click(form.more)
+    assert form.blocks["title"].isVisible() and form.more.text() == "Fewer settings"
+    hand.fill("title", "Marks")
+    hand.click_step("archive")  # such a step shows them, too, until they are folded away
+    assert form.blocks["title"].isVisible()
+    hand.click(form.more)
+    assert not form.blocks["title"].isVisible()
+    hand.click_step("web")  # what was said stands among the others
+    assert form.blocks["title"].isVisible() and not form.blocks["description"].isVisible()
+    form.focus_field("step.note")  # wherever it is, a field can be gone to
+    assert QApplication.focusWidget() is form.blocks["step.note"].editor.target() and form.blocks["step.note"].isVisible()
+
+
+def test_a_wide_form_has_two_columns(hand: Hand) -> None:
+    hand.click_step("web")
+    form = hand.bench.form
+    narrow = [form.blocks[n].mapTo(form, QPoint(0, 0)).x() for n in ("to", "name", "if_exists")]
+    assert len(set(narrow)) == 1
+    hand.keys("Shift+F6", hand.bench)
+    hand.until(lambda: form.width() > 700)
+    wide = {form.blocks[n].mapTo(form, QPoint(0, 0)).x() for n in ("to", "name", "if_exists")}
+    assert len(wide) == 2 and not hand.bench.viewer.map_pane.isVisible()
+    hand.keys("Shift+F6", hand.bench)
+    assert hand.bench.viewer.map_pane.isVisible()
+
+
 def test_settings_of_one_format_show_only_with_it(hand: Hand) -> None:
     hand.click_step("archive")
+    hand.click(hand.bench.form.more)
     assert not hand.bench.form.blocks["decimals"].isVisible()
     hand.click_step("web")
     assert hand.bench.form.blocks["decimals"].isVisible()
@@ -223,8 +256,8 @@ def test_what_this_workflow_saved_stands_apart(hand: Hand) -> None:
 def test_an_empty_folder_says_what_to_put_there(make_hand: Callable[..., Hand], tmp_path: Path) -> None:
     (tmp_path / "void").mkdir()
     hand = make_hand(tmp_path / "void")
-    hand.until(hand.bench.sources.hint.isVisible)
-    assert "No readable files" in hand.bench.sources.hint.text()
+    hand.until(lambda: hand.bench.sources.hint.isVisible() and hand.bench.sources.settled)
+    hand.until(lambda: "No readable files" in hand.bench.sources.hint.text())
     assert "Choose a source at the left" in hand.bench.viewer.canvas.scene.hint
     assert not hand.bench.bar.run.isEnabled() and hand.bench.add_button.isEnabled()
 
@@ -365,4 +398,5 @@ def test_the_ledger_tells_more_when_asked(hand: Hand) -> None:
     assert "1 feature set aside: does not meet the condition" in tip
     assert "without a valid place, in line 8" in model.index_of("recordings").data(Qt.ItemDataRole.ToolTipRole)
     QTest.mouseMove(hand.bench.ledger.viewport(), QPoint(100, 60))
-    assert "Left 1 layer: marks_waypoints; 1 feature." in hand.bench.form._makes_text(hand.bench.session.document.step("chosen"))
+    hand.click_step("chosen")
+    assert "Left 1 layer: marks_waypoints; 1 feature." in hand.makes()

@@ -103,7 +103,7 @@ def test_the_whole_job(make_hand: Callable[..., Hand], marks_file: Path, monkeyp
     hand.keys("Ctrl+E", bench)
     hand.until(lambda: "Ready to run: 2 outputs foretold" in hand.banner())
     assert not (folder / "out").exists()
-    assert "layer Pile marks_waypoints" in bench.form._makes_text(bench.session.step())
+    assert "layer Pile marks_waypoints" in hand.makes()
 
     # run it, and read what came, went and was set aside
     hand.run()

@@ -27,7 +27,7 @@ def make_application() -> QApplication:
     app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Eskret")
     app.setDesktopFileName("eskret")
-    style.install(app, str(settings().value("theme", "light")))
+    style.install(app, str(settings().value("theme", "")))
     return app
 
 

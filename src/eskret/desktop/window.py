@@ -29,11 +29,14 @@ class Window(QMainWindow):
         self._settings = settings
         self.workbench: Workbench | None = None
         self.setWindowTitle("Eskret")
-        self.setMinimumSize(900, 560)
-        self.resize(1280, 800)
+        self.setMinimumSize(720, 460)
+        room = self.screen().availableGeometry()
+        self.resize(min(1280, room.width()), min(800, room.height()))
         place = settings.value("place")
-        if place is not None:
-            self.restoreGeometry(place)
+        if place is not None and self.restoreGeometry(place) and not (self.isMaximized() or self.isFullScreen()):
+            # it may have been left on a larger screen
+            room = self.screen().availableGeometry()
+            self.resize(min(self.width(), room.width()), min(self.height(), room.height()))
 
     def furnish(self, path: Path | None = None) -> Workbench:
         """Put everything in, and open a workflow or a folder where one is given."""

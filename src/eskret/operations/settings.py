@@ -37,7 +37,7 @@ class SettingInfo:
     enter), measure, cells, features, shapes, pairs, box. ``choices`` maps values to what a person reads. ``shown_when`` names
     another setting and the values of it for which this one matters. ``of`` names the setting whose layer a field is one of;
     empty for the layers that enter.
-    ``tables`` says that a layer may be a table too.
+    ``tables`` says that a layer may be a table too. ``rare`` ones stand behind the others in a form, since most never need them.
     """
 
     label: str
@@ -48,6 +48,7 @@ class SettingInfo:
     example: str = ""
     of: str = ""
     tables: bool = False
+    rare: bool = False
 
 
 def _known_crs(value: str) -> str:
@@ -74,10 +75,11 @@ def setting(
     example: str = "",
     of: str = "",
     tables: bool = False,
+    rare: bool = False,
     **limits: Any,
 ) -> Any:
     """Declare a setting. ``limits`` are pydantic's (``ge``, ``le``, ``min_length`` ...)."""
-    info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of, tables)
+    info = SettingInfo(label, help, kind, choices or {}, shown_when, example, of, tables, rare)
     return Field(default=default, json_schema_extra={"info": cast(Any, info)}, **limits)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -10,25 +11,24 @@ from typing import Any
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from eskret.core.layer import Certainty
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
+from eskret.desktop.forms.columns import Columns
 from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, SqlEditor
 from eskret.desktop.forms.editors import editor_for
 from eskret.desktop.forms.entering import EnteringEditor
+from eskret.desktop.forms.field_block import WIDE, FieldBlock, note, retext
 from eskret.desktop.forms.preview import TextPreview
 from eskret.desktop.forms.rounds_editor import RoundsEditor
 from eskret.desktop.forms.setting_editors import ChoiceEditor, FlagEditor, SettingEditor, TextEditor
+from eskret.desktop.forms.what_it_makes import makes_text
 from eskret.desktop.state.session import Session
 from eskret.desktop.views.parts import in_row
 from eskret.errors import EskretError
 from eskret.operations.registry import OWN, operation_by_id
-from eskret.operations.sentences import join_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
 from eskret.operations.support.as_text import from_text, parameters_meant, parameters_named
-from eskret.workflow.faces.ledger import grouped_remarks, reason_text
-from eskret.workflow.faces.said_once import findings_once
 from eskret.workflow.model.document import Step
 from eskret.workflow.model.edits import put_parameter, rename_step, replace_step
 from eskret.workflow.model.parameters import Parameter
@@ -59,6 +59,7 @@ _BINDABLE = {
     "target": "file",
 }
 """Kinds of settings that can take the value of a parameter as a whole, with the type of one."""
+_NOTHING = "Choose a step in the ledger to see its settings, or add one with Insert."
 _OWN = {
     "id": SettingInfo("Name of the step", "Other steps call it by this name; they follow when it changes.", "text"),
     "heading": SettingInfo("Heading above it", "A heading of your own in the ledger.", "text", example="One district"),
@@ -66,63 +67,18 @@ _OWN = {
 }
 
 
-def note(kind: str, text: str) -> QFrame:
-    """A framed text: ``note``, ``noteMakes`` or ``noteWrong``."""
-    frame = QFrame()
-    frame.setObjectName(kind)
-    label = QLabel(text)
-    label.setWordWrap(True)
-    label.setTextFormat(Qt.TextFormat.PlainText)
-    column = QVBoxLayout(frame)
-    column.setContentsMargins(10, 7, 8, 7)
-    column.addWidget(label)
-    return frame
+class _Blocks(dict[str, FieldBlock]):
+    """The blocks that were made, by setting; one that was not is made when it is asked for."""
 
+    def __init__(self, make: Callable[[], object]) -> None:
+        super().__init__()
+        self._make = make
 
-def retext(frame: QFrame, text: str) -> None:
-    """Change the text of a note; without any it is not there."""
-    label = frame.findChild(QLabel)
-    assert isinstance(label, QLabel)
-    label.setText(text)
-    frame.setVisible(bool(text))
-
-
-class FieldBlock(QWidget):
-    """Label, editor, help while it is in focus, and what is wrong with it."""
-
-    def __init__(self, info: SettingInfo, editor: SettingEditor, bind: BindButton | None = None, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self.info = info
-        self.editor = editor
-        self.bind = bind
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(4)
-        if info.kind != "flag":
-            label = QLabel(info.label)
-            label.setObjectName("faint")
-            label.setBuddy(editor.target())
-            column.addLayout(in_row(label, None, bind) if bind is not None else in_row(label))
-            column.addWidget(editor)
-        elif bind is not None:
-            column.addLayout(in_row(editor, None, bind))
-        else:
-            column.addWidget(editor)
-        self.help = note("note", info.help)
-        self.help.hide()
-        column.addWidget(self.help)
-        self.wrong = QLabel()
-        self.wrong.setObjectName("wrong")
-        self.wrong.setWordWrap(True)
-        self.wrong.setTextFormat(Qt.TextFormat.PlainText)
-        self.wrong.hide()
-        column.addWidget(self.wrong)
-
-    def show_wrong(self, text: str) -> None:
-        """Say what is wrong; nothing for no text."""
-        self.wrong.setText(text)
-        self.wrong.setVisible(bool(text))
-        self.editor.mark_wrong(bool(text))
+    def __missing__(self, name: str) -> FieldBlock:
+        self._make()
+        if name not in self:
+            raise KeyError(name)
+        return self[name]
 
 
 class SettingsForm(QScrollArea):
@@ -136,12 +92,18 @@ class SettingsForm(QScrollArea):
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # it holds fields, and is none
+        self.setAccessibleName("Settings of the step")
         self._session = session
         self._built = ("", "", Path())
         self.blocks: dict[str, FieldBlock] = {}
+        self.after: QWidget | None = None
+        """What stands before the form in the order in which Tab goes."""
         self._counted: tuple[object, ...] = ()
         self._chosen_among: tuple[object, ...] = ()
         self._preview: TextPreview | None = None
+        self._infos: dict[str, SettingInfo] = {}
+        self._opened: set[str] = set()  # operations of which the rare settings were asked for
         session.changed.connect(self.refresh)
         session.figures_changed.connect(self.refresh)
         session.selected_changed.connect(lambda _: self.refresh())
@@ -165,10 +127,16 @@ class SettingsForm(QScrollArea):
             self.refresh()
 
     def focus_field(self, name: str) -> None:
-        """Put the cursor into a field."""
-        if name in self.blocks:
-            self.blocks[name].editor.target().setFocus()
-            self.ensureWidgetVisible(self.blocks[name])
+        """Put the cursor into a field, wherever in the form it is."""
+        try:
+            block = self.blocks[name]
+        except KeyError:
+            return
+        for opener, part in ((self.more, self._rest), (self.about, self._about)):
+            if part.isAncestorOf(block):
+                opener.setChecked(True)
+        block.editor.target().setFocus()
+        self.ensureWidgetVisible(block)
 
     # -- building
 
@@ -183,10 +151,10 @@ class SettingsForm(QScrollArea):
         self._chosen_among = ()
         self._counted = ()  # a count that is still to come was for a field that is gone
         self.by_layer: QPushButton | None = None
-        self._makes = note("noteMakes", "")
+        self.makes = note("noteMakes", "")
         self._general = note("noteWrong", "")
         if step is None:
-            hint = QLabel("Choose a step in the ledger to see its settings, or add one.")
+            hint = QLabel(_NOTHING)
             hint.setObjectName("faint")
             hint.setWordWrap(True)
             column.addWidget(hint)
@@ -208,31 +176,115 @@ class SettingsForm(QScrollArea):
         column.addWidget(summary)
         if operation.help:
             column.addWidget(self._how_to(" ".join(operation.help.split()), step.use))
+        self.blocks = _Blocks(self._make_the_rest)
+        self._common, self._rest, self._about = Columns(), Columns(), Columns()
         if operation.has_input:
-            self._add(column, "from", _FROM, EnteringEditor(self._session, step.id))
-        for name, info in setting_info(operation.Settings).items():
-            if info.kind == "layers":
-                continue  # they stand among the parameters of the workflow that is used
-            self._add(column, name, info, editor_for(info, self._session, step.id), step.id)
+            self._add(self._common, "from", _FROM, EnteringEditor(self._session, step.id))
+        # they stand among the parameters of the workflow that is used
+        self._infos = {n: i for n, i in setting_info(operation.Settings).items() if i.kind != "layers"}
+        for name, info in self._infos.items():
+            if not self._is_rare(step, name):
+                self._add_setting(self._common, step, name)
             if operation.previews_text and info.kind == "files":
                 self._preview = TextPreview(self._session)
-                column.addWidget(self._preview)
+                self._common.add(self._preview, wide=True)
+        self.more = self._opener(step.use in self._opened)
+        self.more.toggled.connect(self._show_more)
+        self.about = self._opener(False)
+        self.about.toggled.connect(self._show_about)
         if operation.single != ():
             self.by_layer = QPushButton("Layer by layer …")
             self.by_layer.setObjectName("link")
             self.by_layer.setToolTip("Settings of single layers, and what each is called (Ctrl+L)")
             self.by_layer.clicked.connect(lambda _=False: self.by_layer_asked.emit())
-            column.addWidget(self.by_layer, 0, Qt.AlignmentFlag.AlignLeft)
-        column.addWidget(self._makes)
         line = QFrame()
         line.setFrameShape(QFrame.Shape.HLine)
-        column.addWidget(line)
-        self._add(column, "step.each", _ROUNDS, RoundsEditor(self._session, step.id))
-        for name, info in _OWN.items():
-            self._add(column, f"step.{name}", info, TextEditor(info))
-        self._add(column, "step.result", _RESULT, FlagEditor(_RESULT))
+        for part in (self._common, self.more, self._rest, self.by_layer, self.makes, line, self.about, self._about):
+            if isinstance(part, QPushButton):
+                column.addWidget(part, 0, Qt.AlignmentFlag.AlignLeft)
+            elif part is not None:
+                column.addWidget(part)
+        self._rest.setVisible(self.more.isChecked())
+        self._about.hide()
+        if self.more.isChecked():
+            self._make_the_rest()
         column.addStretch()
         self.setWidget(body)
+        self._order_tabs()
+
+    def _opener(self, on: bool) -> QPushButton:
+        opener = QPushButton()
+        opener.setObjectName("link")
+        opener.setCheckable(True)
+        opener.setChecked(on)
+        return opener
+
+    def _order_tabs(self) -> None:
+        """Tab goes from what stands before the form through its fields as they are seen."""
+        before = self.after
+        for block in self.blocks.values():
+            target = block.editor.target()
+            if before is not None:
+                QWidget.setTabOrder(before, target)
+            before = target
+
+    def _add_setting(self, to: Columns, step: Step, name: str) -> None:
+        info = self._infos[name]
+        self._add(to, name, info, editor_for(info, self._session, step.id), step.id)
+
+    def _is_rare(self, step: Step, name: str) -> bool:
+        """Whether a setting stands under More: one that is seldom needed, and that is as it is by itself."""
+        return self._infos[name].rare and name not in step.settings
+
+    def _make_the_rest(self) -> None:
+        """Make the fields that are not seen at first."""
+        step = self._session.step()
+        if step is None or "step.id" in self.blocks:
+            return
+        for name in self._infos:
+            if name not in self.blocks:
+                self._add_setting(self._rest, step, name)
+        self._add(self._about, "step.id", _OWN["id"], TextEditor(_OWN["id"]))
+        for name in ("heading", "note"):
+            self._add(self._about, f"step.{name}", _OWN[name], TextEditor(_OWN[name]))
+        self._add(self._about, "step.each", _ROUNDS, RoundsEditor(self._session, step.id))
+        self._add(self._about, "step.result", _RESULT, FlagEditor(_RESULT))
+        self._order_tabs()
+        self._fill(step)
+
+    def _show_more(self, on: bool) -> None:
+        """Show the settings that are seldom needed, now and whenever such a step is in hand; or fold them away."""
+        use = self._built[1]
+        (self._opened.add if on else self._opened.discard)(use)
+        if on:
+            self._make_the_rest()
+        self._rest.setVisible(on)
+        self._rest.lay()
+        self._openers()
+
+    def _show_about(self, on: bool) -> None:
+        if on:
+            self._make_the_rest()
+        self._about.setVisible(on)
+        self._about.lay()
+        self._openers()
+
+    def _openers(self) -> None:
+        """What the openers say: how many settings are folded away, and what is said in them."""
+        step = self._session.step()
+        if step is None or not self.blocks:
+            return
+        rare = [
+            n
+            for n in self._infos
+            if (n not in self.blocks or self._rest.isAncestorOf(self.blocks[n])) and self._shown(self._infos[n], step)
+        ]
+        self.more.setVisible(bool(rare))
+        self.more.setText("Fewer settings" if self.more.isChecked() else f"More settings ({len(rare)})")
+        said = [
+            w for w, on in (("in rounds", step.each is not None), ("with a note", bool(step.note)), ("gives the result", step.result)) if on
+        ]
+        self.about.setText(f"The step itself: {step.id}" + "".join(f", {w}" for w in said))
 
     def _how_to(self, text: str, use: str) -> QWidget:
         """A line that opens into the operation's help."""
@@ -254,13 +306,13 @@ class SettingsForm(QScrollArea):
         inner.addWidget(told)
         return both
 
-    def _add(self, column: QVBoxLayout, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
+    def _add(self, to: Columns, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
         bind = None
         if step and info.kind in _BINDABLE:
             bind = BindButton(self._session, step, partial(self._bind, name), partial(self._make_parameter, name))
         block = FieldBlock(info, editor, bind)
         self.blocks[name] = block
-        column.addWidget(block)
+        to.add(block, wide=info.kind in WIDE)
         editor.settled.connect(lambda value, n=name: self._settled(n, value))
         editor.focused.connect(lambda n=name: self._help_for(n))
         editor.left.connect(self._session.settle_fresh)
@@ -308,7 +360,7 @@ class SettingsForm(QScrollArea):
 
     def _help_for(self, name: str) -> None:
         for other, block in self.blocks.items():
-            block.help.setVisible(other == name and bool(block.info.help))
+            block.show_help(other == name)
 
     # -- values
 
@@ -352,17 +404,28 @@ class SettingsForm(QScrollArea):
             except EskretError:
                 self._preview.hide()  # it names no parameter that is there; the rehearsal says so
         own = {n.removeprefix("step.") for n in self.blocks}
+        hidden = [f for f in findings if f.level == "error" and f.setting in self._infos and f.setting not in self.blocks]
+        if hidden:
+            self._make_the_rest()  # which fills all of it again
+            self.more.setChecked(True)
+            return
         general = [f.text for f in findings if f.level == "error" and f.setting not in own]
         retext(self._general, "\n".join(dict.fromkeys(general)))
-        retext(self._makes, self._makes_text(step))
+        retext(self.makes, makes_text(self._session, step))
+        for part in (self._common, self._rest, self._about):
+            part.lay()
+        self._openers()
 
     def _shown(self, info: SettingInfo, step: Step) -> bool:
         if info.shown_when is None:
             return True
         other, endings = info.shown_when
         default = default_of(operation_by_id(step.use).Settings, other)
-        value = str(step.settings.get(other, "" if default is None else default))
-        return any(value.lower().endswith(str(e).lower()) for e in endings)
+        value = step.settings.get(other, "" if default is None else default)
+        said = value if isinstance(value, list) and value else [str(value)]
+        if self._infos[other].kind == "files" and any(not Path(str(v)).suffix or str(v).endswith("*") for v in said):
+            return True  # of a folder or a pattern nobody knows here what is in it
+        return any(str(v).lower().endswith(str(e).lower()) for v in said for e in endings)
 
     def _ask_choices(self, step: Step) -> None:
         """Have the choices made that hang on other settings."""
@@ -421,68 +484,6 @@ class SettingsForm(QScrollArea):
             return
         for layer in layers:
             session.ask("count", take, layer=dict(layer.info), where=text, values=session.values())
-
-    def _makes_text(self, step: Step) -> str:
-        """What the step will make, as far as the rehearsal knows."""
-        found = self._session.forecast.steps.get(step.id)
-        if step.off:
-            return "Switched off: what enters goes on unchanged."
-        if step.id in self._session.results:
-            return self._made_text(step)
-        told = [f for f in self._session.findings(step.id) if f.level in ("note", "look")]
-        notes = [text for _, _, text in findings_once(told)]
-        if found is not None and not found.known:
-            return "\n".join(dict.fromkeys(notes))
-        if found is None or any(f.level == "error" for f in self._session.findings(step.id)):
-            return ""
-        lines = []
-        for plan in found.outputs[:6]:
-            at_most = "" if plan.certainty == Certainty.KNOWN else "at most "
-            count = "" if plan.features is None else f", {at_most}{pluralise(plan.features, 'feature')}"
-            what = f"{Path(plan.path).name}, layer {plan.layer}" if plan.layer else Path(plan.path).name
-            was = f" (from {plan.original})" if plan.layer and plan.original not in (plan.layer, "") else ""
-            verb = {
-                "write": "Writes",
-                "replace": "Replaces",
-                "skip": "Leaves as it is",
-                "append": "Appends to",
-                "update": "Brings up to date",
-            }[plan.action]
-            lines.append(f"{verb} {what}{was}{count}")
-        if len(found.outputs) > 6:
-            lines.append(f"and {len(found.outputs) - 6} more")
-        if not found.outputs and found.leaving:
-            counts = [x.count for x in found.leaving]
-            uncertain = any(x.certainty != Certainty.KNOWN for x in found.leaving)
-            total = sum(c or 0 for c in counts)
-            word = "at most " if uncertain else ""
-            keys = join_words([x.key for x in found.leaving], 4)
-            lines.append(f"Leaves {pluralise(len(found.leaving), 'layer')}: {keys}; {word}{pluralise(total, 'feature')}.")
-        return "\n".join([*lines, *dict.fromkeys(notes)])
-
-    def _made_text(self, step: Step) -> str:
-        """What the step made in the last run."""
-        result = self._session.results[step.id]
-        if result["error"]:
-            return str(result["error"])
-        lines = []
-        for one in result["inputs"]:
-            aside = sum(r["count"] for r in one["set_aside"])
-            if aside:
-                lines.append(f"{one['layer']}: {aside:,} of {pluralise(one['rows'], 'feature')} set aside")
-                lines += ["   " + reason_text(r["reason"], r["count"]) for r in one["set_aside"]]
-        saved = [o for o in self._session.last_run.get("outputs", ()) if o.get("step") == step.id]
-        for output in saved:
-            layer = f", layer {output['layer']}" if output["layer"] else ""
-            verb = "Saved" if output.get("written", True) else "Left as it was"
-            lines.append(f"{verb} {Path(output['path']).name}{layer}: {pluralise(output['features'], 'feature')}.")
-        if not saved:
-            outputs = result["outputs"]
-            keys = join_words([o["layer"] for o in outputs], 4)
-            rows = sum(o["rows"] for o in outputs)
-            lines.append(f"Left {pluralise(len(outputs), 'layer')}: {keys}; {pluralise(rows, 'feature')}.")
-        lines += [text + "." for text, _ in grouped_remarks(result["remarks"])]
-        return "\n".join(lines)
 
     def _settled(self, name: str, value: Any) -> None:
         session = self._session

@@ -103,6 +103,7 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("invert", "Invert what is chosen", "Ctrl+Shift+I", viewer.invert),
         Act("fields", "Fields of the layer", "F4", lambda: viewer.toggle_fields(not fields.isChecked())),
         Act("on_map", "On the map", "F5", viewer.said_button.click),
+        Act("settings_larger", "Settings larger", "Shift+F6", bench.form_full.click),
         Act("map_larger", "Map larger", "F6", viewer.map_full.click),
         Act("table_larger", "Table larger", "F7", viewer.table_full.click),
         Act("runs", "Runs", "F3", turn("runs")),

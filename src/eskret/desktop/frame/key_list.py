@@ -18,7 +18,7 @@ KEYS = (
     ("Enter", "open it into its layers"),
     ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("F5", "what is on the map and how it is drawn"),
-    ("F6, F7", "map or table over the whole lower half"),
+    ("F6, F7, Shift+F6", "map, table or settings over the whole lower half"),
     ("F8", "map over the whole window"),
     ("F9", "fold the sources away"),
     ("F3", "the runs of earlier"),

@@ -128,6 +128,10 @@ class ParameterBox(QFrame):
             super().keyPressEvent(event)
 
 
+_FILE = 130
+"""Pixels from which on a file's name is told, if only in part."""
+
+
 class TopBar(QWidget):
     """Signals out, the session in."""
 
@@ -206,6 +210,7 @@ class TopBar(QWidget):
         self.chips: dict[str, QPushButton] = {}
         self._made: tuple[object, ...] = ()
         self._working = False
+        self._title = ""
         session.changed.connect(self.refresh)
         session.run_changed.connect(self.refresh)
         theme.changed.connect(self.update)
@@ -215,7 +220,7 @@ class TopBar(QWidget):
         """Show the session as it is."""
         session = self._session
         document = session.document
-        self.title.setText(document.title or "Eskret")
+        self._title = document.title or "Eskret"
         where = f"{session.folder.name} / {session.path.name}" if session.path else f"{session.folder.name} / no file yet"
         state = "not saved" if session.dirty or session.path is None else "saved"
         self._file_text = f"{where} · {state}"
@@ -245,8 +250,17 @@ class TopBar(QWidget):
 
     def _fit_chips(self) -> None:
         """Show as many chips as there is room for; the rest are behind one that says how many."""
+        self.title.setText(self._title)
+        words, most = self.title.fontMetrics(), max(140, self.width() // 4)
+        if words.horizontalAdvance(self._title) > most:
+            self.title.setText(words.elidedText(self._title, Qt.TextElideMode.ElideRight, most))
+        self.title.setToolTip(self._title)
         buttons = (self.words, self.runs, self.publish, self.rehearse, self.stop, self.run, self.edit)
-        taken = self.title.sizeHint().width() + 150 + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
+        taken = (
+            self.title.sizeHint().width()
+            + min(150, self.width() // 10)
+            + sum(b.sizeHint().width() + 10 for b in buttons if not b.isHidden())
+        )
         room = self.width() - taken - 90
         hidden = 0
         for chip in self.chips.values():
@@ -263,8 +277,10 @@ class TopBar(QWidget):
         self.refresh()
 
     def _elide(self) -> None:
-        text = self.file.fontMetrics().elidedText(self._file_text, Qt.TextElideMode.ElideMiddle, max(40, self.file.width()))
-        self.file.setText(text)
+        metrics, room = self.file.fontMetrics(), self.file.width()
+        last = self._file_text.rpartition(" · ")[2]  # whether it is saved is worth more than a few letters of its name
+        text = metrics.elidedText(self._file_text, Qt.TextElideMode.ElideMiddle, room)
+        self.file.setText(text if room >= _FILE or text == self._file_text else last if metrics.horizontalAdvance(last) <= room else "")
         self.file.setToolTip(str(self._session.path or self._session.folder))
 
     def resizeEvent(self, event: QResizeEvent) -> None:

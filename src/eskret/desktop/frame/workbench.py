@@ -26,7 +26,7 @@ from eskret.desktop.frame.step_strip import StepStrip
 from eskret.desktop.frame.topbar import TopBar
 from eskret.desktop.ledger.ledger_view import LedgerView
 from eskret.desktop.panes.edit_actions import EditActions, ViewContext
-from eskret.desktop.panes.pane import Pane
+from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.panes.viewer import Viewer
 from eskret.desktop.sources.panel import SourcesPanel
 from eskret.desktop.state.open_and_save import Files
@@ -50,6 +50,7 @@ from eskret.workflow.model.document import Step
 from eskret.workflow.run import consent
 
 _FOLLOWS = "figures_follow_edits"
+_LARGER = "larger"
 
 
 class Workbench(QWidget):
@@ -79,6 +80,12 @@ class Workbench(QWidget):
         self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.at_work)
         self._connect()
         self.actions_ = Actions(self, self.bar.menu)
+        self.form.after = self.step_strip.remove
+        larger = {"settings": self.form_full, "map": self.viewer.map_full, "table": self.viewer.table_full}.get(
+            str(settings.value(_LARGER, ""))
+        )
+        if larger is not None:
+            larger.click()
         self.start.show_recent(self.files.recent())
         self._refresh()
 
@@ -90,17 +97,25 @@ class Workbench(QWidget):
         self.form_title.setObjectName("title")
         self.form_pane.row.addWidget(self.form_title)
         self.form_pane.row.addStretch()
+        self.form_full = QuietButton("larger", "Give the settings the whole lower half (Shift+F6)", True)
+        self.form_full.clicked.connect(lambda on: self._enlarge(self.form_pane, on))
+        self.form_pane.row.addWidget(self.form_full)
         self.form_pane.column.addWidget(self.form, 1)
         self.map_pane = MapPane(self.session, self.viewer)
         self.saving = Saving(self.session, self.viewer, self)
         self.panes = QSplitter(Qt.Orientation.Horizontal)
         self.panes.setHandleWidth(1)
         self.panes.setChildrenCollapsible(False)
-        for pane, least in ((self.form_pane, 236), (self.map_pane, 270), (self.viewer.map_pane, 250), (self.viewer.table_pane, 170)):
+        for pane, least, share in (
+            (self.form_pane, 226, 1),
+            (self.map_pane, 270, 1),
+            (self.viewer.map_pane, 0, 4),
+            (self.viewer.table_pane, 150, 3),
+        ):
             self.panes.addWidget(pane)
-            pane.setMinimumWidth(least)
+            pane.setMinimumWidth(least)  # the map's own is what its head needs
+            self.panes.setStretchFactor(self.panes.count() - 1, share)
         self.panes.setSizes([286, 300, 452, 330])
-        self.panes.setStretchFactor(2, 1)
         self.map_pane.hide()
         self.upper = QWidget()
         upper = QVBoxLayout(self.upper)
@@ -370,14 +385,22 @@ class Workbench(QWidget):
             self.viewer.show_step()
 
     def _enlarge(self, pane: QWidget, on: bool) -> None:
+        """Give one of settings, map and table the whole lower half, or all of them their own part; remembered."""
         viewer = self.viewer
-        saying = viewer.said_button.isChecked()
-        for other in (viewer.map_pane, viewer.table_pane):
-            other.setVisible(not on or other is pane)
-        self.form_pane.setVisible(not on and not saying)
+        saying = viewer.said_button.isChecked() and pane is not self.form_pane
+        viewer.said_button.setChecked(saying)
+        panes = {"settings": self.form_pane, "map": viewer.map_pane, "table": viewer.table_pane}
+        buttons = {"settings": self.form_full, "map": viewer.map_full, "table": viewer.table_full}
+        for name, other in panes.items():
+            alone = on and other is pane
+            buttons[name].setChecked(alone)
+            other.setVisible(alone or not on)
+            if alone:
+                self._settings.setValue(_LARGER, name)
+        if not on:
+            self._settings.setValue(_LARGER, "")
+        self.form_pane.setVisible((not on or pane is self.form_pane) and not saying)
         self.map_pane.setVisible(saying and not (on and pane is viewer.table_pane))
-        viewer.map_full.setChecked(on and pane is viewer.map_pane)
-        viewer.table_full.setChecked(on and pane is viewer.table_pane)
 
     def show_map_pane(self, on: bool) -> None:
         """What is on the map and how it is drawn, in place of the step's settings; or these again."""
@@ -643,6 +666,7 @@ class Workbench(QWidget):
     def switch_theme(self) -> None:
         """Light or dark, remembered."""
         name = "light" if theme.palette.name == "dark" else "dark"
+        theme.follows = False
         self._settings.setValue("theme", name)
         theme.use(name)
 

@@ -19,7 +19,12 @@ from eskret.workflow.cache.results import LINE, POINT, RING
 from eskret.workflow.cache.stored import Shapes
 
 TINY = 2.5  # pixels: smaller features are set as dots
+FADES = (3.0, 14.0)
+"""Sizes in pixels between which the outlines of areas come up: of smaller ones they would be all that is seen."""
+FEW_TINY = 500  # so few are set in the colour of their outline, to be found at all
 MANY_POINTS = 6_000
+THIN = 0.3
+"""How strongly a single point is set where there are many; the densest place is set in full."""
 MANY_PIECES = 5_000  # from here on lines are drawn without smoothing, which takes a tenth of the time
 CHUNK = 100  # pieces a path: Qt's cost grows faster than a path's length
 
@@ -103,15 +108,29 @@ class _Onto:
         if self.painter is None:
             painter.end()
 
-    def dots(self, at: np.ndarray, look: Symbol, size: int) -> None:
+    def dots(self, at: np.ndarray, named: str, alpha: int, size: int) -> None:
+        colour = QColor(named)
+        colour.setAlpha(alpha)
         if self.image is not None:
-            _dots(self.image, at * self.ratio, look, size)
+            _dots(self.image, at * self.ratio, colour, size)
             return
         assert self.painter is not None
-        colour = QColor(look.line)
-        colour.setAlpha(look.alpha)
         self.painter.setPen(QPen(colour, size, Qt.PenStyle.SolidLine, Qt.PenCapStyle.SquareCap))
         self.painter.drawPoints(_polygon(at))
+
+    def density(self, at: np.ndarray, look: Symbol, size: int) -> None:
+        """Many points: where they lie closer together the colour is stronger."""
+        if self.image is not None:
+            _density(self.image, at * self.ratio, look, size)
+        else:
+            self.dots(at, look.line, look.alpha, size)
+
+
+def _outline(size: float, pieces: int) -> float:
+    """How strongly areas are outlined, from 0 to 1: those of a few pixels not at all, where there are many."""
+    if pieces <= FEW_TINY:
+        return 1.0
+    return float(np.clip((size - FADES[0]) / (FADES[1] - FADES[0]), 0.0, 1.0))
 
 
 def _paint(onto: _Onto, item: PaintItem, rows: np.ndarray, view: Viewport) -> None:
@@ -125,12 +144,16 @@ def _paint(onto: _Onto, item: PaintItem, rows: np.ndarray, view: Viewport) -> No
         dot = float(np.median(size[tiny])) * 0.8
         if shapes.kinds[shapes.first[rows[tiny][0]]] == LINE:
             dot = max(dot, look.width)  # a short leg is as wide as a long one
-        onto.dots(view.to_screen(centre), look, max(1, round(dot * ratio)))
+        lines = shapes.kinds[shapes.first[rows[tiny][0]]] == LINE
+        colour = look.line if lines or len(centre) <= FEW_TINY else look.fill
+        onto.dots(view.to_screen(centre), colour, look.alpha, max(1, round(dot * ratio)))
     pieces, counts = pieces_for(shapes, rows[~tiny])
     if not len(pieces):
         return
     xy, lengths = gather(shapes, pieces, counts)
     screen = view.to_screen(xy)
+    drawn = ~tiny & ~whole_points
+    outline = _outline(float(np.median(size[drawn])) if drawn.any() else FADES[1], len(pieces))
     kinds = shapes.kinds[pieces]
     painter = onto.begin()
     many = onto.image is not None and len(pieces) > MANY_PIECES
@@ -143,12 +166,12 @@ def _paint(onto: _Onto, item: PaintItem, rows: np.ndarray, view: Viewport) -> No
                 own = np.repeat(chosen, lengths)
                 vertices, kept = thin(screen[own], lengths[chosen])
                 for path in paths_of(vertices, kept):
-                    _draw(painter, path, look, filled=kind == RING, plain=many)
+                    _draw(painter, path, look, filled=kind == RING, plain=many, outline=outline)
     if points.any():
         at = screen[points]
         if len(at) > MANY_POINTS:
             onto.end(painter)
-            onto.dots(at, look, max(2, round(3 * ratio)))
+            onto.density(at, look, max(2, round(3 * ratio)))
             return
         _points(painter, at, look)
     onto.end(painter)
@@ -225,7 +248,7 @@ def path_of(vertices: np.ndarray, lengths: np.ndarray) -> QPainterPath:
     return path
 
 
-def _draw(painter: QPainter, path: QPainterPath, look: Symbol, filled: bool, plain: bool) -> None:
+def _draw(painter: QPainter, path: QPainterPath, look: Symbol, filled: bool, plain: bool, outline: float = 1.0) -> None:
     line = QColor(look.line)
     line.setAlpha(look.alpha)
     if filled:
@@ -239,6 +262,9 @@ def _draw(painter: QPainter, path: QPainterPath, look: Symbol, filled: bool, pla
             brush.setTransform(QTransform().scale(0.75, 0.75))
             painter.setBrush(brush)
             painter.drawPath(path)
+        if not outline:
+            return
+        line.setAlpha(round(look.alpha * outline))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(line, 0 if plain else look.width))
     else:
@@ -291,16 +317,47 @@ def _read_into(thing: QPainterPath | QPolygonF, raw: bytes) -> None:
     stream >> thing
 
 
-def _dots(image: QImage, at: np.ndarray, look: Symbol, size: int) -> None:
+def _pixels(image: QImage) -> np.ndarray:
+    """An image's memory (rows, columns) of premultiplied colours."""
+    return np.frombuffer(image.bits(), np.uint32).reshape(image.height(), image.bytesPerLine() // 4)
+
+
+def _premultiplied(colour: QColor, alpha: np.ndarray) -> np.ndarray:
+    """A colour at these opacities (0 to 255) as an image holds it (uint32)."""
+    a = alpha.astype(np.uint32)
+    red, green, blue = (np.uint32(part) for part in (colour.red(), colour.green(), colour.blue()))
+    return np.asarray((a << 24) | (red * a // 255 << 16) | (green * a // 255 << 8) | (blue * a // 255), np.uint32)
+
+
+def _dots(image: QImage, at: np.ndarray, colour: QColor, size: int) -> None:
     """Set squares of ``size`` device pixels at device positions (n, 2), straight in the image's memory."""
     width, height = image.width(), image.height()
-    pixels = np.frombuffer(image.bits(), np.uint32).reshape(height, image.bytesPerLine() // 4)
-    colour = QColor(look.line)
-    a = look.alpha
-    value = (a << 24) | (colour.red() * a // 255 << 16) | (colour.green() * a // 255 << 8) | (colour.blue() * a // 255)
+    pixels = _pixels(image)
+    value = _premultiplied(colour, np.array([colour.alpha()]))[0]
     cell = np.floor(at - (size - 1) / 2).astype(np.int64)
     for dy in range(size):
         for dx in range(size):
             x, y = cell[:, 0] + dx, cell[:, 1] + dy
             there = (x >= 0) & (x < width) & (y >= 0) & (y < height)
             pixels[y[there], x[there]] = value
+
+
+def _density(image: QImage, at: np.ndarray, look: Symbol, size: int) -> None:
+    """Set squares of ``size`` device pixels, the more opaque the more points lie in them, by the logarithm of how many."""
+    columns, rows = -(-image.width() // size), -(-image.height() // size)
+    cell = np.floor(at / size).astype(np.int64)
+    there = ((cell >= 0) & (cell < (columns, rows))).all(axis=1)
+    counts = np.bincount(cell[there, 1] * columns + cell[there, 0], minlength=columns * rows).reshape(rows, columns)
+    most = int(counts.max(initial=0))
+    if not most:
+        return
+    strength = np.where(counts > 0, THIN + (1 - THIN) * np.log1p(counts) / np.log1p(most), 0.0)
+    alpha = np.rint(strength * look.alpha).astype(np.uint32)
+    large = np.repeat(np.repeat(alpha, size, axis=0), size, axis=1)[: image.height(), : image.width()]
+    pixels = _pixels(image)[:, : image.width()]
+    over = _premultiplied(QColor(look.line), large)
+    # what lies below shows through where there are few: each part of a colour by itself, as premultiplied ones are put over each other
+    mixed = np.zeros_like(over)
+    for shift in (0, 8, 16, 24):
+        mixed |= (((over >> shift) & 255) + ((pixels >> shift) & 255) * (255 - large) // 255) << shift
+    pixels[large > 0] = mixed[large > 0]

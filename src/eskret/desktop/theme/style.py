@@ -6,8 +6,8 @@ from collections.abc import Generator
 from contextlib import contextmanager
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QGuiApplication, QPalette
 from PySide6.QtWidgets import QApplication, QStyleFactory
 
 from eskret.desktop.theme.palette import LIGHT, THEMES, Palette
@@ -26,6 +26,8 @@ class Theme(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.palette: Palette = LIGHT
+        self.follows = False
+        """Whether it is as the desktop has it, and changes with it."""
 
     def use(self, name: str) -> None:
         """Change to ``light`` or ``dark``."""
@@ -70,13 +72,20 @@ def undressed() -> Generator[None, None, None]:
         app.setStyleSheet(sheet)
 
 
+def desktop_theme() -> str:
+    """Light or dark, as the desktop has it."""
+    return "dark" if QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark else "light"
+
+
 def install(app: QApplication, name: str) -> None:
-    """Load the fonts and dress the application."""
+    """Load the fonts and dress the application: as ``light`` or ``dark``, or without a name as the desktop is, and along with it."""
     for file in sorted(FONTS.glob("*.ttf")):
         QFontDatabase.addApplicationFont(str(file))
     app.setStyle(QStyleFactory.create("Fusion"))
     app.setFont(font())
-    theme.use(name)
+    theme.follows = not name
+    theme.use(name or desktop_theme())
+    QGuiApplication.styleHints().colorSchemeChanged.connect(lambda _: theme.use(desktop_theme()) if theme.follows else None)
 
 
 def _qt_palette(p: Palette) -> QPalette:

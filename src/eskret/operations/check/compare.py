@@ -57,10 +57,11 @@ class Compare(EachLayer):
             help="Fields that tell features apart. Left empty, they are matched by their shape.",
         )
         ignore: list[str] = setting(
-            "Fields to overlook", kind="fields", default=[], example="edited", help="Fields whose changes do not count."
+            "Fields to overlook", rare=True, kind="fields", default=[], example="edited", help="Fields whose changes do not count."
         )
         tolerance: Length = setting(
             "Shapes the same within",
+            rare=True,
             kind="measure",
             default="",
             example="1 mm",

@@ -61,6 +61,7 @@ class Tally(Gathering):
         )
         about: list[Literal["name", "file", "kind", "crs"]] = setting(
             "Tell of each layer",
+            rare=True,
             kind="choices",
             default=[],
             choices=_ABOUT,

@@ -91,6 +91,7 @@ class Publish(Delivery):
         )
         decimals: int = setting(
             "Decimals",
+            rare=True,
             kind="whole",
             default=geojson.DECIMALS,
             ge=0,
@@ -105,14 +106,16 @@ class Publish(Delivery):
         )
         title: str = setting(
             "Title of a new dataset",
+            rare=True,
             default="",
             shown_when=_NEW,
             example="Licences of the sound",
             help="What people read; the id where it is left empty.",
         )
-        description: str = setting("Description of a new dataset", default="", shown_when=_NEW, help="For those who find it.")
+        description: str = setting("Description of a new dataset", default="", rare=True, shown_when=_NEW, help="For those who find it.")
         token_from: str = setting(
             "Token in the variable",
+            rare=True,
             default="",
             example="ORREL_TOKEN",
             help="The environment variable that holds the token. Left empty, the one kept for the service is used.",

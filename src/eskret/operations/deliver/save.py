@@ -105,6 +105,7 @@ class Save(Delivery):
         )
         also: list[str] = setting(
             "Also to",
+            rare=True,
             kind="patterns",
             default=[],
             example="web/{layer}.geojson",
@@ -151,6 +152,7 @@ class Save(Delivery):
         )
         section: str = setting(
             "Section",
+            rare=True,
             default="",
             example="Field work",
             shown_when=_GEOPACKAGE,
@@ -166,22 +168,30 @@ class Save(Delivery):
         )
         native: bool = setting(
             "Keep the CRS of the layer",
+            rare=True,
             kind="flag",
             default=False,
             shown_when=("to", _JSON),
             help="GeoJSON is in WGS 84 by RFC 7946. Only where whoever reads it has agreed to another: it is named in the file.",
         )
         fields: list[str] = setting(
-            "Fields to save", kind="fields", default=[], example="bed, licence, tonnes", help="In this order. Left empty, all are saved."
+            "Fields to save",
+            rare=True,
+            kind="fields",
+            default=[],
+            example="bed, licence, tonnes",
+            help="In this order. Left empty, all are saved.",
         )
         titled: bool = setting(
             "Titles as names of fields",
+            rare=True,
             kind="flag",
             default=False,
             help="The fields are called by their titles in the file, where they have any.",
         )
         titles: dict[str, str] = setting(
             "Titles of fields",
+            rare=True,
             kind="pairs",
             default={},
             example="depth_m = Depth in metres",
@@ -189,6 +199,7 @@ class Save(Delivery):
         )
         measures: list[str] = setting(
             "Measures to keep current",
+            rare=True,
             kind="patterns",
             default=[],
             example="length_km, area_ha",
@@ -196,6 +207,7 @@ class Save(Delivery):
         )
         times: Literal["text", "split"] = setting(
             "Times of day in a shapefile",
+            rare=True,
             kind="choice",
             default="text",
             shown_when=("to", (".shp",)),
@@ -204,6 +216,7 @@ class Save(Delivery):
         )
         long_texts: Literal["cut", "stop"] = setting(
             "Texts that are too long",
+            rare=True,
             kind="choice",
             default="cut",
             shown_when=("to", (".shp", ".xlsx")),
@@ -212,6 +225,7 @@ class Save(Delivery):
         )
         decimals: int = setting(
             "Decimals",
+            rare=True,
             kind="whole",
             default=-1,
             ge=-1,
@@ -221,23 +235,26 @@ class Save(Delivery):
         )
         layout: Literal["compact", "indented"] = setting(
             "Layout of GeoJSON",
+            rare=True,
             kind="choice",
             default="compact",
             shown_when=("to", (".geojson", ".json")),
             choices={"compact": "one feature a line", "indented": "spread out, for people to read"},
             help="Both hold the same; the compact one is smaller.",
         )
-        title: str = setting("Title", default="", help="Of what is saved, for those who find it.")
-        description: str = setting("Description", default="", help="Goes where the format has a place for it.")
-        licence: str = setting("Licence", default="", example="CC BY 4.0", help="Under which it may be used.")
+        title: str = setting("Title", default="", rare=True, help="Of what is saved, for those who find it.")
+        description: str = setting("Description", default="", rare=True, help="Goes where the format has a place for it.")
+        licence: str = setting("Licence", default="", rare=True, example="CC BY 4.0", help="Under which it may be used.")
         sld: bool = setting(
             "Style beside it",
+            rare=True,
             kind="flag",
             default=False,
             help="How each layer is drawn, as an OGC SLD file of its name beside what is saved.",
         )
         index: bool = setting(
             "Index page beside it",
+            rare=True,
             kind="flag",
             default=False,
             help="A page, index.html, in the same folder, that lists what was saved with counts, CRS and fields.",

@@ -55,6 +55,7 @@ class ApplyWords(FieldsPerRow):
         )
         ending: str = setting(
             "Ending of new fields",
+            rare=True,
             default="_tidy",
             example="_tidy",
             help="New fields are called after the old with this. Left empty, the fields are written over.",

@@ -55,6 +55,7 @@ class CountInAreas(FieldsPerRow):
         )
         where: Literal["centre", "meets"] = setting(
             "A feature counts",
+            rare=True,
             kind="choice",
             default="centre",
             help="A point counts where it lies either way.",

@@ -43,6 +43,7 @@ class DraftWords(Gathering):
         )
         earlier: str = setting(
             "Earlier list",
+            rare=True,
             kind="wordlist",
             default="",
             example="words.csv",

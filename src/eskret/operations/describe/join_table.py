@@ -83,6 +83,7 @@ class JoinTable(EachLayer):
         )
         alike: list[Literal["types", "blanks", "case", "zeros"]] = setting(
             "Keys are the same although",
+            rare=True,
             kind="choices",
             default=[],
             choices=REPAIRS,

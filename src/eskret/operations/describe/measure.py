@@ -88,6 +88,7 @@ class Measure(FieldsPerRow):
         )
         edges: Literal["straight", "geodesic"] = setting(
             "Edges between corners",
+            rare=True,
             kind="choice",
             default="straight",
             shown_when=("how", ("fitting", "geodesic")),
@@ -96,6 +97,7 @@ class Measure(FieldsPerRow):
         )
         how: Literal["fitting", "planar", "geodesic"] = setting(
             "Along",
+            rare=True,
             kind="choice",
             default="fitting",
             choices={"fitting": "the plane, or the ellipsoid for degrees", "planar": "the plane", "geodesic": "the ellipsoid"},

@@ -67,6 +67,7 @@ class Nearest(EachLayer):
         along: ground.Along = ground.along_setting()
         without: Literal["keep", "aside"] = setting(
             "Features without one",
+            rare=True,
             kind="choice",
             default="keep",
             choices={"keep": "stay, with empty fields", "aside": "are set aside"},

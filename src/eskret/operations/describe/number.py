@@ -38,6 +38,7 @@ class Number(FieldsPerRow):
         field: str = setting("Field", default="number", min_length=1, help="The field that gets the numbers.")
         within: list[str] = setting(
             "From one again in each",
+            rare=True,
             kind="fields",
             default=[],
             example="district",
@@ -45,6 +46,7 @@ class Number(FieldsPerRow):
         )
         order: list[str] = setting(
             "In the order of",
+            rare=True,
             kind="patterns",
             default=[],
             example="district, tonnes down",

@@ -58,6 +58,7 @@ class Pace(EachLayer):
         )
         pause: Speed = setting(
             "A pause is slower than",
+            rare=True,
             kind="measure",
             default="0.5 km/h",
             example="0.5 km/h",
@@ -65,6 +66,7 @@ class Pace(EachLayer):
         )
         draw: Literal["legs", "points"] = setting(
             "Draw",
+            rare=True,
             kind="choice",
             default="legs",
             help="What leaves: a line for each leg, or the points.",

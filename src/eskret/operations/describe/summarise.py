@@ -40,6 +40,7 @@ class Summarise(EachLayer):
         figures: Figures = named_fields.figures_setting()
         empty: Literal["group", "aside"] = setting(
             "If the value is empty",
+            rare=True,
             kind="choice",
             default="group",
             choices={"group": "it makes a row of its own", "aside": "set the row aside"},

@@ -68,6 +68,7 @@ class Fetch(Source):
         )
         token_from: str = setting(
             "Token in the variable",
+            rare=True,
             default="",
             example="ORREL_TOKEN",
             help="The name of the environment variable that holds a token, where the service wants one.",

@@ -119,6 +119,7 @@ class Load(Source):
         )
         layers: list[str] = setting(
             "Layers in the files",
+            shown_when=("files", (".gpkg", ".gpx", ".kml", ".gml", ".xlsx", ".zip")),
             kind="patterns",
             default=["*"],
             example="lease_*",
@@ -127,6 +128,7 @@ class Load(Source):
         around: str = around.around_setting()
         parts: list[Part] = setting(
             "Parts of a recording",
+            shown_when=("files", (".gpx",)),
             kind="choices",
             default=list(_PART_WORDS),
             choices=_PART_WORDS,
@@ -134,6 +136,8 @@ class Load(Source):
         )
         together: bool = setting(
             "Recordings together",
+            shown_when=("files", (".gpx",)),
+            rare=True,
             kind="flag",
             default=False,
             help="Put like parts of all recordings into one layer each, with a field 'file' that says from which.",
@@ -147,12 +151,15 @@ class Load(Source):
         )
         zone: str = setting(
             "Days in time zone",
+            shown_when=("files", (".gpx",)),
+            rare=True,
             default="",
             example="Atlantic/Azores",
             help="Adds a field 'day' to points with a time: its date in this zone. A recording itself keeps time in UTC.",
         )
         crs_of: dict[str, KnownCrs] = setting(
             "CRS of single files",
+            rare=True,
             kind="pairs",
             default={},
             example="old/*.shp = EPSG:32626",
@@ -160,12 +167,16 @@ class Load(Source):
         )
         encoding: TextEncoding = setting(
             "Encoding where none is declared",
+            shown_when=("files", (".shp", ".csv", ".tsv", ".zip")),
+            rare=True,
             default="",
             example="cp1252",
             help="For shapefiles and tables that do not say what their texts are in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.",
         )
         encodings: dict[str, TextEncoding] = setting(
             "Encoding of single files",
+            shown_when=("files", (".shp", ".csv", ".tsv", ".zip")),
+            rare=True,
             kind="pairs",
             default={},
             example="old/*.shp = cp850",
@@ -173,6 +184,7 @@ class Load(Source):
         )
         if_unreadable: Literal["stop", "go on"] = setting(
             "A file cannot be read",
+            rare=True,
             kind="choice",
             default="stop",
             choices={"stop": "stop the run", "go on": "go on without it and say so"},

@@ -82,7 +82,7 @@ class LoadCoordinates(Source):
         )
         x: str = setting("Column of x or longitude", default="", help="Its name or number; left empty, it is found.")
         y: str = setting("Column of y or latitude", default="", help="Its name or number; left empty, it is found.")
-        z: str = setting("Column of height or depth", default="", help="Its name or number, if there is one.")
+        z: str = setting("Column of height or depth", default="", rare=True, help="Its name or number, if there is one.")
         group: str = setting(
             "One shape for each",
             default="",
@@ -98,10 +98,11 @@ class LoadCoordinates(Source):
             help="The column that numbers the points along the shape. Left empty, the order is the file's.",
         )
         delimiter: Literal["", "\t", ";", ",", "|", " "] = setting(
-            "Between values", kind="choice", default="", choices=SIGNS, help="The sign that parts the values of a line."
+            "Between values", rare=True, kind="choice", default="", choices=SIGNS, help="The sign that parts the values of a line."
         )
         header: Literal["", "yes", "no"] = setting(
             "First line",
+            rare=True,
             kind="choice",
             default="",
             choices={"": "found from the file", "yes": "names the columns", "no": "holds data already"},
@@ -109,6 +110,7 @@ class LoadCoordinates(Source):
         )
         decimal: Literal["", ".", ","] = setting(
             "Decimal sign",
+            rare=True,
             kind="choice",
             default="",
             choices={"": "found from the file", ".": "point", ",": "comma"},
@@ -116,6 +118,7 @@ class LoadCoordinates(Source):
         )
         names: list[str] = setting(
             "Names of the columns",
+            rare=True,
             kind="patterns",
             default=[],
             example="station",
@@ -123,12 +126,13 @@ class LoadCoordinates(Source):
         )
         constants: dict[str, str] = setting(
             "Fields with one value",
+            rare=True,
             kind="pairs",
             default={},
             help="Fields to add that hold the same value in every feature, written as name = value.",
         )
         encoding: TextEncoding = setting(
-            "Encoding", default="", example="cp1252", help="Only where texts come out wrong: utf-8, cp1252 ..."
+            "Encoding", rare=True, default="", example="cp1252", help="Only where texts come out wrong: utf-8, cp1252 ..."
         )
 
     def sentence(self, settings: Mapping[str, Any], entering: str) -> str:

@@ -51,6 +51,7 @@ class Buffer(ShapePerRow):
         )
         ends: Literal["round", "flat", "square"] = setting(
             "Ends of lines",
+            rare=True,
             kind="choice",
             default="round",
             help="How the area ends where a line does.",
@@ -58,6 +59,7 @@ class Buffer(ShapePerRow):
         )
         corners: Literal["round", "mitre", "bevel"] = setting(
             "Corners",
+            rare=True,
             kind="choice",
             default="round",
             help="How the area goes round a corner.",
@@ -66,6 +68,7 @@ class Buffer(ShapePerRow):
         along: ground.Along = ground.along_setting()
         steps: int = setting(
             "Steps of a quarter circle",
+            rare=True,
             kind="whole",
             default=16,
             ge=1,

@@ -67,6 +67,7 @@ class ConnectPoints(EachLayer):
         )
         shape: Literal["line", "closed", "area"] = setting(
             "Draw",
+            rare=True,
             kind="choice",
             default="line",
             help="What is drawn through the points.",
@@ -74,6 +75,7 @@ class ConnectPoints(EachLayer):
         )
         gap_distance: SomeLength = setting(
             "Break beyond",
+            rare=True,
             kind="measure",
             default="",
             example="500 m",
@@ -82,6 +84,7 @@ class ConnectPoints(EachLayer):
         along: ground.Along = ground.along_setting("Length of legs along")
         gap_time: SomeTime = setting(
             "Break after",
+            rare=True,
             kind="measure",
             default="",
             example="10 min",

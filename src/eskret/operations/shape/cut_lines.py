@@ -45,7 +45,7 @@ class CutLines(EachLayer):
         )
         along: ground.Along = ground.along_setting()
         number: str = setting(
-            "Field for the number", default="piece", min_length=1, help="The new field that numbers the pieces of a line."
+            "Field for the number", rare=True, default="piece", min_length=1, help="The new field that numbers the pieces of a line."
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:

@@ -56,6 +56,7 @@ class Dissolve(EachLayer):
         empty: Literal["aside", "group"] = named_fields.empty_setting()
         parts: Literal["together", "apart"] = setting(
             "Parts that do not touch",
+            rare=True,
             kind="choice",
             default="together",
             choices={"together": "stay one feature", "apart": "become features of their own"},

@@ -58,6 +58,7 @@ class Enclose(EachLayer):
         along: ground.Along = ground.along_setting("Gaps along")
         points: str = setting(
             "Fields from points",
+            rare=True,
             kind="layer",
             default="",
             example="register:labels",

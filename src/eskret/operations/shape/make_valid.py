@@ -47,6 +47,7 @@ class MakeValid(ShapePerRow):
     class Settings(OperationSettings):
         dimensions: bool = setting(
             "Keep only what is of its kind",
+            rare=True,
             kind="flag",
             default=True,
             help="Whether points and lines that come out of a mended area are left out.",
@@ -54,6 +55,7 @@ class MakeValid(ShapePerRow):
 
         long_edges: Literal["drawn", "short"] = setting(
             "Edges of more than half a turn",
+            rare=True,
             kind="choice",
             default="drawn",
             choices={"drawn": "stay as they are drawn", "short": "go the short way, over 180 degrees"},

@@ -47,6 +47,7 @@ class Merge(Gathering):
         )
         source: str = setting(
             "Field for the layer",
+            rare=True,
             default="layer",
             example="source",
             help="A new field that says which layer a feature came from. Left empty, there is none.",

@@ -42,6 +42,7 @@ class Reproject(ShapePerRow):
         crs: KnownCrs = setting("To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted.")
         tolerance: Length = setting(
             "Keep the course of edges within",
+            rare=True,
             kind="measure",
             default="",
             example="1 m",

@@ -59,6 +59,7 @@ class SnapPoints(ShapePerRow):
         along: ground.Along = ground.along_setting()
         others: Literal["leave", "aside"] = setting(
             "Points that are too far",
+            rare=True,
             kind="choice",
             default="leave",
             choices={"leave": "stay where they are", "aside": "are set aside"},

@@ -58,6 +58,7 @@ class Split(EachLayer):
         )
         empty_as: str = setting(
             "Name without a value",
+            rare=True,
             default="",
             example="no licence",
             help="The layer for features whose value is empty. Left blank, they are set aside with that reason.",

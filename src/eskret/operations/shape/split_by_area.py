@@ -110,6 +110,7 @@ class SplitByArea(EachLayer):
         )
         same_name: Literal["together", "each"] = setting(
             "Areas of one name",
+            rare=True,
             kind="choice",
             default="together",
             help="Whether areas that are called the same make one layer.",
@@ -117,12 +118,14 @@ class SplitByArea(EachLayer):
         )
         empty_as: str = setting(
             "Name without a value",
+            rare=True,
             default="",
             example="no district",
             help="The layer for what lies in areas whose name is empty. Left blank, it is set aside with that reason.",
         )
         across: Literal["centre", "most", "cut"] = setting(
             "A feature across a border",
+            rare=True,
             kind="choice",
             default="centre",
             help="Which layer it goes to.",

@@ -90,6 +90,7 @@ def against_setting() -> Any:
     """Each other feature, or all of them as one."""
     return setting(
         "Compared with",
+        rare=True,
         kind="choice",
         default="each",
         choices={"each": "each of its features", "whole": "all of it as one shape"},
@@ -102,6 +103,7 @@ def edge_setting() -> Any:
     """Whether the edge belongs to the area."""
     return setting(
         "The edge belongs to it",
+        rare=True,
         kind="flag",
         default=True,
         shown_when=("relation", ("within", "contains")),

@@ -46,6 +46,7 @@ def sliver_setting() -> Any:
     """The least a piece must measure."""
     return setting(
         "Smallest piece",
+        rare=True,
         kind="measure",
         default="",
         example="1 m2",

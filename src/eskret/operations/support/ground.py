@@ -34,6 +34,7 @@ def along_setting(what: str = "Distance along", **more: Any) -> Any:
         what,
         kind="choice",
         default="fitting",
+        rare=True,
         **more,
         choices={
             "fitting": "the plane, or the ellipsoid where the plane is no measure",

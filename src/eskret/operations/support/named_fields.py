@@ -44,6 +44,7 @@ def empty_setting() -> Any:
     """What becomes of rows without a value to group by."""
     return setting(
         "If the value is empty",
+        rare=True,
         kind="choice",
         default="aside",
         choices={"aside": "set the feature aside", "group": "put those together too"},
