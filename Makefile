@@ -67,6 +67,7 @@ exactness: setup
 	$(BIN)/python -W ignore -m tests.exact
 
 shots: setup
+	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_lesson_pictures.py
 	QT_QPA_PLATFORM=offscreen $(BIN)/python docs/take_screenshots.py
 
 handbook: setup

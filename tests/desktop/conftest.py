@@ -121,6 +121,11 @@ class Hand:
         assert isinstance(said, QLabel)
         return said.text()
 
+    def menu(self, begins: str) -> None:
+        """Choose in the workflow menu, or in one of its parts, what begins with these words."""
+        parts = [self.bench.bar.menu, *(a.menu() for a in self.bench.bar.menu.actions() if a.menu() is not None)]
+        next(a for part in parts for a in part.actions() if a.text().startswith(begins)).trigger()  # type: ignore[attr-defined]
+
     def banner(self) -> str:
         return self.bench.banner_text.text() if self.bench.banner.isVisible() else ""
 

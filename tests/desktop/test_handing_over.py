@@ -17,7 +17,7 @@ from tests.desktop.conftest import Hand
 
 
 def menu(hand: Hand, text: str) -> None:
-    next(a for a in hand.bench.bar.menu.actions() if a.text() == text).trigger()
+    hand.menu(text)
 
 
 def test_packed_here_and_unpacked_there(

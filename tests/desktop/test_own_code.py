@@ -91,8 +91,7 @@ def test_choices_follow_other_settings_and_changed_files_are_taken_up(make_hand:
 
 def test_an_operation_is_begun_and_used(make_hand: Callable[..., Hand], project: Path) -> None:
     hand = make_hand(project)
-    action = next(a for a in hand.bench.bar.menu.actions() if a.text() == "New operation …")
-    action.trigger()
+    hand.menu("New operation …")
     box: Any = next(w for w in QApplication.topLevelWidgets() if w.windowTitle() == "New operation")
     hand.click(box.ok)
     assert box.wrong.text() == "Give it a title."

@@ -228,12 +228,12 @@ def test_published_datasets_stand_among_the_sources(lesson: Hand, server: Practi
 
 
 def test_a_report_is_saved_from_the_window(lesson: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    hand, bench = lesson, lesson.bench
+    hand = lesson
     hand.settled()
     hand.run()
     path = tmp_path / "report.html"
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(path), ""))
-    next(a for a in bench.bar.menu.actions() if a.text().startswith("Save the report")).trigger()
+    hand.menu("Save the report")
     hand.until(lambda: "The report is saved as" in hand.banner())
     page = path.read_text()
     heads = [f"<h2>{h}" for h in ("Ledger", "Maps", "Checks", "Sources", "Published datasets", "Settings")]

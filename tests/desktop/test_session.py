@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 from pytestqt.qtbot import QtBot
 
+from eskret.desktop.sources.scan import scan
 from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
 from eskret.errors import DocumentError
@@ -141,10 +142,13 @@ def test_runs_that_are_no_longer_shown_are_taken_away(session: Session, qtbot: Q
         session.run()
         qtbot.waitUntil(lambda: not session.running, timeout=40_000)
     assert sorted(p.name for p in session._store.glob("run-*")) == ["run-2", "run-3"]
-    assert session.last_run["state"] == "look" and session.saved_outputs() == {
-        "out/marks_waypoints.geojson": [],
-        "out/survey.gpkg": ["pile_marks_tracks", "pile_marks_waypoints"],
+    found = scan(session.folder, session.path)
+    assert session.last_run["state"] == "look" and dict(found.saved_layers) == {
+        "out/marks_waypoints.geojson": (),
+        "out/survey.gpkg": ("pile_marks_tracks", "pile_marks_waypoints"),
     }
+    assert {f.name for f in found.saved} == {"survey.gpkg", "marks_waypoints.geojson"}
+    assert not {f.path for f in found.saved} & {f.path for f in found.offered}
     home = session._store
     session.close()
     assert not home.exists()

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu
 
-from eskret.desktop.panes.viewer import ALTERED, ASIDE, ENTERING, LEAVING
+from eskret.desktop.panes.viewer import ALTERED, ENTERING, LEAVING
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views.parts import finish_typing
 
@@ -23,19 +23,23 @@ if TYPE_CHECKING:
 class Act:
     """Something that can be done.
 
-    ``group`` is the part of the workflow menu that it stands in, from the top; None for what has only a key. ``wording`` gives
-    the text as it is now and ``possible`` whether it can be done, where these change.
+    ``group`` is the part of the workflow menu that it stands in, by its title, empty for the top; None for what has only a key.
+    ``wording`` gives the text as it is now and ``possible`` whether it can be done, where these change. ``also`` are everyday words
+    for it, by which it is found.
     """
 
     name: str
     text: str
     keys: str
     do: Callable[[], object]
-    group: int | None = None
+    group: str | None = None
     wording: Callable[[], str] | None = None
     possible: Callable[[], bool] | None = None
+    also: str = ""
 
 
+_APART = ("save", "undo", "find", "close")
+"""Before these a line is drawn in the menu."""
 RECENT = "recent"
 """The name under which the table says where the files opened lately stand in the menu."""
 
@@ -58,59 +62,68 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
     undo, redo = with_word("Undo", lambda: session.undo_word), with_word("Redo", lambda: session.redo_word)
     fields = viewer.fields_button
 
+    def beside(pane: str) -> None:
+        bench.show_beside(pane, not bench.side.shows(pane))
+
+    def dark() -> str:
+        return "Light theme" if theme.palette.name == "dark" else "Dark theme"
+
     def following() -> str:
         return "Do not update the figures after every edit" if session.keeps_current else "Update the figures after every edit"
 
+    give, make, figures, show = "Hand over", "Workflow", "Figures", "Show"
     return (
-        Act("new", "New in a folder …", "Ctrl+N", files.new_in_folder, 0),
-        Act("open", "Open …", "Ctrl+O", files.open_dialog, 0),
-        Act(RECENT, "Opened lately", "", lambda: None, 0),
-        Act("demo", "Open the demo", "", files.open_demo, 0),
-        Act("save", "Save", "Ctrl+S", words(lambda: bench.views.words.save(), files.save), 1),
-        Act("save_as", "Save under another name …", "Ctrl+Shift+S", files.save_as, 1),
-        Act("save_script", "Save as a Python script …", "", files.save_script, 1),
-        Act("script", "As Python, beside the ledger", "Ctrl+P", lambda: bench.show_script(not bench.side.shows("script")), 1),
-        Act("console", "Python pane", "Ctrl+Shift+P", lambda: bench.show_console(not bench.side.shows("console")), 1),
-        Act("pack", "Pack to hand over …", "", boxes.pack, 1),
-        Act("unpack", "Unpack what was handed over …", "", files.unpack_dialog, 1),
-        Act("report", "Save the report of the last run …", "", bench.saving.save_report, 1, possible=bench.has_report),
-        Act("undo", "Undo", "Ctrl+Z", words(lambda: bench.views.words.undo(), bench.undo_last), 2, undo, bench.can_undo),
-        Act("redo", "Redo", "Ctrl+Shift+Z", session.redo, 2, redo, lambda: bool(session.redo_word)),
-        Act("heads", "Title and coordinate system …", "", boxes.edit_heads, 3),
-        Act("parameters", "Parameters …", "F12", turn("parameters"), 3),
-        Act("add_parameter", "Add a parameter …", "", bench.add_parameter, 3),
-        Act("code", "Operations of your own …", "", boxes.show_code, 3),
-        Act("new_operation", "New operation …", "", boxes.new_operation, 3),
-        Act("run_anew", "Run everything anew", "Ctrl+Alt+R", bench.run_fresh, 3),
-        Act("update", "Update the figures", "Ctrl+U", bench.update_figures, 3, possible=lambda: not session.running),
-        Act("follow", "Update the figures after every edit", "", bench.switch_following, 3, following),
-        Act("layers", "Layer by layer …", "Ctrl+L", lambda: bench.show_layers(pages.page != "layers"), 3),
-        Act("rounds", "Run in rounds …", "Ctrl+Shift+R", turn("rounds"), 3),
-        Act("theme", "Dark theme", "", bench.switch_theme, 4, lambda: "Light theme" if theme.palette.name == "dark" else "Dark theme"),
-        Act("handbook", "Handbook in the browser", "Shift+F1", boxes.show_handbook, 4),
-        Act("keys", "Keys", "F1", boxes.show_keys, 4),
-        Act("close", "Close the window", "Ctrl+Q", bench.close_asked.emit, 4),
-        Act("rehearse", "Rehearse", "Ctrl+E", session.rehearse),
-        Act("run", "Run", "Ctrl+R", bench.run),
-        Act("stop", "Stop", "Ctrl+.", session.stop),
-        Act("entering", "Entering", "Alt+1", partial(viewer.choose_view, ENTERING)),
-        Act("leaving", "Leaving", "Alt+2", partial(viewer.choose_view, LEAVING)),
-        Act("aside", "Set aside", "Alt+3", partial(viewer.choose_view, ASIDE)),
-        Act("altered", "Altered", "Alt+4", partial(viewer.choose_view, ALTERED)),
-        Act("pick", "Keep what is chosen", "Ctrl+K", partial(bench.edit_by_hand, "pick")),
-        Act("keep", "Keep it by a condition", "Ctrl+Shift+K", partial(bench.edit_by_hand, "keep")),
-        Act("isolate", "Isolate what is chosen", "Ctrl+I", partial(bench.edit_by_hand, "isolate")),
-        Act("invert", "Invert what is chosen", "Ctrl+Shift+I", viewer.invert),
-        Act("fields", "Fields of the layer", "F4", lambda: viewer.toggle_fields(not fields.isChecked())),
-        Act("on_map", "On the map", "F5", viewer.said_button.click),
-        Act("settings_larger", "Settings larger", "Shift+F6", bench.form_full.click),
-        Act("map_larger", "Map larger", "F6", viewer.map_full.click),
-        Act("table_larger", "Table larger", "F7", viewer.table_full.click),
-        Act("runs", "Runs", "F3", turn("runs")),
-        Act("words", "Word lists", "F10", turn("words")),
-        Act("publish", "Publish", "F11", turn("publish")),
-        Act("map_alone", "Map alone", "F8", bench.map_alone),
-        Act("sources", "Sources", "F9", bench.fold_sources),
+        Act("new", "New in a folder …", "Ctrl+N", files.new_in_folder, "", also="begin empty start project"),
+        Act("open", "Open …", "Ctrl+O", files.open_dialog, "", also="load workflow file"),
+        Act(RECENT, "Recent", "", lambda: None, ""),
+        Act("start", "Lessons and start page", "", bench.show_start, "", also="learn tutorial welcome home demo"),
+        Act("save", "Save", "Ctrl+S", words(lambda: bench.views.words.save(), files.save), "", also="write keep"),
+        Act("save_as", "Save under another name …", "Ctrl+Shift+S", files.save_as, "", also="copy"),
+        Act("undo", "Undo", "Ctrl+Z", words(lambda: bench.views.words.undo(), bench.undo_last), "", undo, bench.can_undo, "back revert"),
+        Act("redo", "Redo", "Ctrl+Shift+Z", session.redo, "", redo, lambda: bool(session.redo_word), "again"),
+        Act("find", "Find anything …", "Ctrl+Shift+Space", bench.find_anything, "", also="search command help"),
+        Act("heads", "Title and coordinate system …", "", boxes.edit_heads, make, also="name crs projection summary author"),
+        Act("parameters", "Parameters …", "F12", turn("parameters"), make, also="variables values"),
+        Act("add_parameter", "Add a parameter …", "", bench.add_parameter, make, also="variable"),
+        Act("layers", "Layer by layer …", "Ctrl+L", lambda: bench.show_layers(pages.page != "layers"), make, also="single layers names"),
+        Act("code", "Operations of your own …", "", boxes.show_code, make, also="python code plugin trust"),
+        Act("new_operation", "New operation …", "", boxes.new_operation, make, also="python code"),
+        Act("update", "Update the figures", "Ctrl+U", bench.update_figures, figures, possible=lambda: not session.running, also="refresh"),
+        Act("follow", "Update the figures after every edit", "", bench.switch_following, figures, following, also="live automatic"),
+        Act("run_anew", "Run everything anew", "Ctrl+Alt+R", bench.run_fresh, figures, also="force cache again"),
+        Act("rounds", "Run in rounds …", "Ctrl+Shift+R", turn("rounds"), figures, also="batch loop each several"),
+        Act("runs", "Runs", "F3", turn("runs"), figures, also="history earlier compare log"),
+        Act("report", "Save the report of the last run …", "", bench.saving.save_report, give, None, bench.has_report, "html audit"),
+        Act("pack", "Pack to hand over …", "", boxes.pack, give, also="zip share colleague export"),
+        Act("unpack", "Unpack what was handed over …", "", files.unpack_dialog, give, also="zip import"),
+        Act("save_script", "Save as a Python script …", "", files.save_script, give, also="export code"),
+        Act("script", "As Python, beside the ledger", "Ctrl+P", partial(beside, "script"), show, also="code"),
+        Act("console", "Python pane", "Ctrl+Shift+P", partial(beside, "console"), show, also="console"),
+        Act("on_map", "On the map", "F5", viewer.said_button.click, show, also="style colours classes labels legend symbols layers"),
+        Act("fields", "Fields of the layer", "F4", lambda: viewer.toggle_fields(not fields.isChecked()), show, also="columns statistics"),
+        Act("settings_larger", "Settings larger", "Shift+F6", bench.form_full.click, show, also="maximise form"),
+        Act("map_larger", "Map larger", "F6", viewer.map_full.click, show, also="maximise"),
+        Act("table_larger", "Table larger", "F7", viewer.table_full.click, show, also="maximise attributes"),
+        Act("map_alone", "Map alone", "F8", bench.map_alone, show, also="full screen"),
+        Act("sources", "Sources", "F9", bench.fold_sources, show, also="files folder hide panel"),
+        Act("theme", "Dark theme", "", bench.switch_theme, show, dark, also="light night colours"),
+        Act("handbook", "Handbook in the browser", "Shift+F1", boxes.show_handbook, "Help", also="manual documentation"),
+        Act("keys", "Keys", "F1", boxes.show_keys, "Help", also="shortcuts keyboard"),
+        Act("close", "Close the window", "Ctrl+Q", bench.close_asked.emit, "", also="quit exit"),
+        Act("rehearse", "Rehearse", "Ctrl+E", session.rehearse, also="check validate dry"),
+        Act("run", "Run", "Ctrl+R", bench.run, also="execute start go process"),
+        Act("stop", "Stop", "Ctrl+.", session.stop, possible=lambda: session.running, also="cancel abort"),
+        Act("add_step", "Add a step", "", bench.add_step, also="insert operation tool"),
+        Act("entering", "Entering", "Alt+1", partial(viewer.choose_view, ENTERING), also="input"),
+        Act("leaving", "Leaving", "Alt+2", partial(viewer.choose_view, LEAVING), also="output result"),
+        Act("aside", "Set aside", "Alt+3", viewer.show_aside, also="rejected dropped missing excluded"),
+        Act("altered", "Altered", "Alt+4", partial(viewer.choose_view, ALTERED), also="changed mended"),
+        Act("pick", "Keep what is chosen", "Ctrl+K", partial(bench.edit_by_hand, "pick"), also="selection"),
+        Act("keep", "Keep it by a condition", "Ctrl+Shift+K", partial(bench.edit_by_hand, "keep"), also="selection filter"),
+        Act("isolate", "Isolate what is chosen", "Ctrl+I", partial(bench.edit_by_hand, "isolate"), also="selection extract"),
+        Act("invert", "Invert what is chosen", "Ctrl+Shift+I", viewer.invert, also="selection"),
+        Act("words", "Word lists", "F10", turn("words"), also="vocabulary spellings"),
+        Act("publish", "Publish", "F11", turn("publish"), also="online service upload web"),
         Act("to_sources", "Go to sources", "Ctrl+1", bench.sources.tree.setFocus),
         Act("to_ledger", "Go to the ledger", "Ctrl+2", bench.ledger.setFocus),
         Act("to_settings", "Go to the settings", "Ctrl+3", bench.focus_form),
@@ -130,23 +143,30 @@ class Actions:
     def __init__(self, bench: Workbench, menu: QMenu) -> None:
         self._bench = bench
         self._made: list[tuple[Act, QAction]] = []
-        group = 0
+        parts: dict[str, QMenu] = {"": menu}
         for act in acts_of(bench):
-            if act.group is not None and act.group != group:
-                menu.addSeparator()
-                group = act.group
             if act.name == RECENT:
                 self._recent = menu.addMenu(act.text)
                 continue
+            if act.group is not None and act.group not in parts:
+                if len(parts) == 1:
+                    menu.addSeparator()
+                parts[act.group] = menu.addMenu(act.group)
+            if act.name in _APART:
+                menu.addSeparator()
             action = QAction(act.text, bench)
             if act.keys:
                 action.setShortcut(QKeySequence(act.keys))
             action.triggered.connect(partial(_do, act))
             bench.addAction(action)
             if act.group is not None:
-                menu.addAction(action)
+                parts[act.group].addAction(action)
             self._made.append((act, action))
         menu.aboutToShow.connect(self.refresh_menu)
+
+    def can_be_done(self) -> list[Act]:
+        """All that can be done now."""
+        return [act for act, _ in self._made if act.possible is None or act.possible()]
 
     def refresh(self) -> None:
         """What can be done now."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
+    ("Ctrl+Shift+Space", "find anything: what can be done, steps, layers, fields, parameters, pages"),
     ("Ctrl+E", "rehearse"),
     ("Ctrl+U", "update the figures, without writing anything"),
     ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),

@@ -34,6 +34,7 @@ class StatusLine(QWidget):
         row.addWidget(self.last, 0, Qt.AlignmentFlag.AlignRight)
         self._crs: Mapping[str, Any] | None = None
         self._to_degrees: Any = None
+        self._run = self._wait = ""
 
     def show_crs(self, crs: Mapping[str, Any] | None) -> None:
         """The CRS of what is on the map."""
@@ -77,10 +78,17 @@ class StatusLine(QWidget):
         digits = 10 ** max(0, len(str(int(number))) - 2)
         self.scale.setText(f"1 : {round(number / digits) * digits:,.0f}".replace(",", "\u202f"))
 
+    def show_wait(self, text: str) -> None:
+        """What is waited for, in place of the last run; nothing for no text."""
+        self._wait = text
+        self.last.setText(text or self._run)
+
     def show_run(self, run: Mapping[str, Any], summary: str) -> None:
         """The last run."""
         if not run:
-            self.last.setText("")
+            self._run = ""
+            self.last.setText(self._wait)
             return
         words = {"stopped": "stopped", "failed": "failed"}.get(run["state"], summary)
-        self.last.setText(f"Last run: {duration(run['seconds'])} · {words}")
+        self._run = f"Last run: {duration(run['seconds'])} · {words}"
+        self.last.setText(self._wait or self._run)

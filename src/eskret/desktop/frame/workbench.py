@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
@@ -19,7 +20,10 @@ from eskret.desktop.frame.actions import Actions
 from eskret.desktop.frame.banner import Banner
 from eskret.desktop.frame.beside import Beside
 from eskret.desktop.frame.boxes import Boxes
+from eskret.desktop.frame.call_back import call_back
+from eskret.desktop.frame.find_anything import FindAnything
 from eskret.desktop.frame.full_views import FullViews
+from eskret.desktop.frame.lesson import LessonUnderWay
 from eskret.desktop.frame.page_stack import START, WORK, PageStack
 from eskret.desktop.frame.status import StatusLine
 from eskret.desktop.frame.step_strip import StepStrip
@@ -51,6 +55,8 @@ from eskret.workflow.run import consent
 
 _FOLLOWS = "figures_follow_edits"
 _LARGER = "larger"
+LONG_RUN = 10.0
+"""Seconds of a run from which on its end is told to somebody who turned to another window."""
 
 
 class Workbench(QWidget):
@@ -77,6 +83,7 @@ class Workbench(QWidget):
         self.start = StartView()
         self._build()
         self.finder = Finder(self)
+        self.anything = FindAnything(self)
         self.boxes = Boxes(self.session, self.files, self.own, self, lambda: self.pages.at_work)
         self._connect()
         self.actions_ = Actions(self, self.bar.menu)
@@ -86,7 +93,7 @@ class Workbench(QWidget):
         )
         if larger is not None:
             larger.click()
-        self.start.show_recent(self.files.recent())
+        self.start.show_recent(self.files.recent_told())
         self._refresh()
 
     # -- putting together
@@ -128,6 +135,9 @@ class Workbench(QWidget):
         self.allow_button.clicked.connect(self._allow_outside)
         self.look_button.clicked.connect(lambda: self.show_publish(True))
         self._said_of: set[str] = set()
+        self._run_began = 0.0
+        self.lesson = LessonUnderWay(self)
+        upper.addWidget(self.lesson.strip)
         upper.addWidget(self.banner)
         upper.addWidget(self.ledger, 1)
         self.step_strip = StepStrip(self.ledger)
@@ -254,6 +264,8 @@ class Workbench(QWidget):
         session.run_changed.connect(self._run_changed)
         session.progress.connect(self._progress)
         session.told.connect(self.tell)
+        session.waits.changed.connect(viewer.canvas.show_wait)
+        session.waits.changed.connect(self.status.show_wait)
         self.own.told.connect(self._own_told)
         self.own.changed.connect(self.form.rebuild)
         self.bar.rehearse_asked.connect(session.rehearse)
@@ -307,11 +319,13 @@ class Workbench(QWidget):
         files = self.files
         files.opened.connect(self._opened)
         files.failed.connect(self._not_opened)
-        files.recent_changed.connect(lambda: self.start.show_recent(files.recent()))
+        files.recent_changed.connect(lambda: self.start.show_recent(files.recent_told()))
         self.start.demo_asked.connect(files.open_demo)
         self.start.new_asked.connect(files.new_in_folder)
         self.start.open_asked.connect(files.open_dialog)
         self.start.recent_asked.connect(lambda p: files.open_path(Path(p)))
+        self.start.lesson_asked.connect(self.begin_lesson)
+        self.start.back_asked.connect(lambda: self.pages.turn_to(WORK))
 
     def focus_form(self) -> None:
         """Go to the settings of the step in hand."""
@@ -452,6 +466,10 @@ class Workbench(QWidget):
 
     def _run_changed(self) -> None:
         running = self.session.running
+        if running:
+            self._run_began = time.monotonic()
+        elif time.monotonic() - self._run_began > LONG_RUN and not self.window().isActiveWindow():
+            call_back(self.window(), self.session.document.title, self.session.last_run)
         self.progress.setVisible(running)
         self.progress.setRange(0, 0)
         self.progress_text.setText("Starting …" if running else "")
@@ -476,6 +494,17 @@ class Workbench(QWidget):
             return
         top = self.bar.height() + self.ledger.mapTo(self, QPoint(0, 0)).y() // 2
         self.finder.open_at(top, bool(self.session.document.steps), self.session.folder, self.session.path)
+
+    def find_anything(self) -> None:
+        """Ask what is wanted, and go there or do it."""
+        if self.pages.page == WORK:
+            self.anything.open_over(self.bar.height() + 24)
+
+    def show_start(self) -> None:
+        """The page where one begins, with the lessons; what is open stays open until something else is opened."""
+        self.start.show_recent(self.files.recent_told())
+        self.start.offer_back(self.session.document.title)
+        self.pages.turn_to(START)
 
     def _insert(self, entry: CatalogueEntry) -> None:
         session = self.session
@@ -578,7 +607,9 @@ class Workbench(QWidget):
         if published:
             self.publisher.ask("look_published", take, self, address=path, dataset=layer, token_from=self.publisher.variable(path))
         else:
-            self.session.ask("open", take, path=path, layer=layer, key=key)
+            figures = str(self.sources.chosen_source().get("figures", ""))
+            says = f"Reading {title}{f': {figures}' if figures else ''} …"
+            self.session.ask("open", take, says=says, path=path, layer=layer, key=key)
 
     def _show_published(self) -> None:
         """Published datasets among the sources."""
@@ -603,6 +634,13 @@ class Workbench(QWidget):
         self.session.ask("take_back", taken, path=path)
 
     # -- files
+
+    def begin_lesson(self, file: str) -> None:
+        """Begin a lesson of the demo: its job, from an empty workflow."""
+        found = self.files.lesson(file)
+        if found is not None:
+            self.lesson.begin(*found)
+            self.files.opened.emit()
 
     def _opened(self) -> None:
         self.banner.hide()
@@ -630,13 +668,14 @@ class Workbench(QWidget):
 
     def show_script(self, on: bool) -> None:
         """The workflow as Python beside the ledger, or not."""
-        self._show_beside("script", on)
+        self.show_beside("script", on)
 
     def show_console(self, on: bool) -> None:
         """The Python pane, or not."""
-        self._show_beside("console", on)
+        self.show_beside("console", on)
 
-    def _show_beside(self, name: str, on: bool) -> None:
+    def show_beside(self, name: str, on: bool) -> None:
+        """``script`` or ``console`` at the right of the ledger, or not."""
         if self.pages.at_work:
             self.pages.turn_to(WORK)
             self.side.show_pane(name, on)

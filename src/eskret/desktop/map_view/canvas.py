@@ -17,6 +17,7 @@ from eskret.desktop.map_view.render import PaintItem, Symbol, path_of
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.viewport import Box, Viewport
 from eskret.desktop.state.background import Background
+from eskret.desktop.state.waits import Waits
 from eskret.desktop.theme.style import font, theme
 
 REACH = 6.0
@@ -76,8 +77,11 @@ class MapCanvas(QWidget):
         self._moved = False
         self._fit_when_sized = True
         self._background = Background(self)
+        self._wait = ""
+        self.waits = Waits(self)
         self._soon = QTimer(self, singleShot=True, interval=12)
         self._soon.timeout.connect(self._paint_soon)
+        self.waits.changed.connect(self.show_wait)
         theme.changed.connect(self.refresh)
 
     def close_down(self) -> None:
@@ -185,10 +189,12 @@ class MapCanvas(QWidget):
         if scene.pick is not None and len(self.chosen) > MANY:
             marked = (PaintItem(scene.pick.shapes, symbols()["chosen"], np.sort(self.chosen)),)
         work: Callable[[], Picture] = lambda: picture(scene, marked, view, ratio, palette, legend)  # noqa: E731
+        self.waits.begin("picture", "Drawing …")
         self._background.run(work, lambda made: self._painted(scene, view, made))
 
     def _painted(self, scene: Scene, view: Viewport, made: Picture) -> None:
         self._painting = False
+        self.waits.end("picture")
         if scene is self.scene:
             self._image, self._image_view = made, view
         self.update()
@@ -220,6 +226,8 @@ class MapCanvas(QWidget):
             paint_scale_bar(painter, self.view, scene.crs, theme.palette)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_hand(painter)
+        if self._wait:
+            self._paint_wait(painter)
         if scene.hint:
             painter.setPen(theme.colour("faint"))
             painter.setFont(font(14))
@@ -231,6 +239,22 @@ class MapCanvas(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()
+
+    def _paint_wait(self, painter: QPainter) -> None:
+        """What is waited for, over the middle of the lower edge: it hides nothing for long."""
+        painter.setFont(font(13))
+        room = painter.fontMetrics().horizontalAdvance(self._wait) + 28
+        box = QRectF((self.width() - room) / 2, self.height() - 66, room, 28)
+        painter.setPen(QPen(theme.colour("field_line"), 1))
+        painter.setBrush(theme.colour("field"))
+        painter.drawRoundedRect(box, 4, 4)
+        painter.setPen(theme.colour("ink"))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._wait)
+
+    def show_wait(self, text: str) -> None:
+        """Say what is waited for; nothing for no text."""
+        self._wait = text
+        self.update()
 
     def labels_placed(self) -> tuple[int, int]:
         """How many labels had room in the last picture, of how many features in view."""

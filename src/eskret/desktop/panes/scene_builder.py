@@ -91,7 +91,8 @@ class SceneBuilder(QObject):
                 self._breaks[asked] = tuple(event["breaks"]) if event["event"] == "done" else ()
                 self.ready.emit()
 
-            self._session.ask("classes", take, self, layer=dict(layer.info), field=style.field, method=style.method, count=style.count)
+            request = {"layer": dict(layer.info), "field": style.field, "method": style.method, "count": style.count}
+            self._session.ask("classes", take, self, f"Finding classes of {style.field} …", **request)
         return self._breaks[asked]
 
     def legend(self, layer: StoredLayer, style: Style) -> Legend:
@@ -115,9 +116,11 @@ class SceneBuilder(QObject):
         self._legends[asked] = None
 
         def take(made: Legend) -> None:
+            self._session.waits.end(asked)
             self._legends[asked] = made
             self.ready.emit()
 
+        self._session.waits.begin(asked, f"Grouping {layer.rows:,} features by {style.field} …")
         self._background.run(lambda: legend_of(style, layer.table, breaks), take)
         return Legend()
 
@@ -162,7 +165,8 @@ class SceneBuilder(QObject):
                 self._files[asked] = StoredLayer(event["layer"]) if event["event"] == "done" else str(event["text"])
                 self.ready.emit()
 
-            self._session.ask("open", take, self, path=str(full), layer=entry.layer, key=entry.layer or path.stem)
+            key = entry.layer or path.stem
+            self._session.ask("open", take, self, f"Reading {path.name} …", path=str(full), layer=entry.layer, key=key)
         return self._files[asked]
 
     def shapes(self, layer: StoredLayer, crs: Mapping[str, Any] | None) -> Shapes | None:
@@ -184,10 +188,12 @@ class SceneBuilder(QObject):
                     return None
 
             def take(made: Shapes | None) -> None:
+                self._session.waits.end(asked)
                 self._moved[asked] = made
                 if made is not None:
                     self.ready.emit()
 
+            self._session.waits.begin(asked, f"Bringing {layer.key} to the coordinate system of the map …")
             self._background.run(work, take)
         return self._moved[asked]
 

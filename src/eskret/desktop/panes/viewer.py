@@ -270,6 +270,16 @@ class Viewer(QObject):
         self._show(True)
         self.choose_rows(asides[key].of(reason))
 
+    def show_aside(self) -> None:
+        """What was set aside: of the layer shown, else of the first that has some."""
+        asides = self.subject.rows[ASIDE]
+        if self.key not in asides and asides:
+            self.key = next(iter(asides))
+            self.view = ASIDE
+            self._show(False)
+        else:
+            self.choose_view(ASIDE)
+
     def choose_layer(self, key: str) -> None:
         """Another layer of the set."""
         if key in self.subject.layer_keys():
@@ -500,7 +510,7 @@ class Viewer(QObject):
             if event["event"] == "done" and now is not None and now.info["path"] == layer.info["path"]:
                 self.fields.show_fields(event["fields"], layer.info.get("titles", {}))
 
-        self._session.ask("profile", take, layer=dict(layer.info))
+        self._session.ask("profile", take, says=f"Adding up what the fields of {layer.key} hold …", layer=dict(layer.info))
 
     def _overlay(self) -> None:
         """Cells that the correct step in hand changes, and that no run has changed yet."""

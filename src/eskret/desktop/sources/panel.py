@@ -445,6 +445,13 @@ class SourcesPanel(QWidget):
         self.tree.selectionModel().blockSignals(block)
         self.tree.viewport().update()
 
+    def take_in_hand(self, row: Row) -> None:
+        """Choose a row as a click would, and go there."""
+        index = self.model.index_of(row)
+        self.tree.setCurrentIndex(index)
+        self.tree.scrollTo(index)
+        self.tree.setFocus()
+
     def chosen_source(self) -> dict[str, Any]:
         """The row in hand; empty for none."""
         return self.tree.currentIndex().data(Role) or {}

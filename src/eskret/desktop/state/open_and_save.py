@@ -11,14 +11,19 @@ from PySide6.QtCore import QObject, QSettings, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from eskret.core.naming import clean_name
+from eskret.core.words import moment
 from eskret.desktop.state.session import Session
 from eskret.errors import EskretError
 from eskret.workflow.faces.script import to_script
 from eskret.workflow.handover.pack import ENDING as PACKS
-from eskret.workflow.history.runs import Whole
+from eskret.workflow.history.runs import Runs, Whole
+from eskret.workflow.model import document as documents
+from eskret.workflow.model.document import Document
 
 RECENT = 8
 _WORKFLOWS = "Workflows (*.toml)"
+_ENDED = {"balanced": "balanced", "look": "something to look at", "failed": "failed", "stopped": "stopped"}
+"""How a run ended, as the list of what was open before says it."""
 _SCRIPTS = "Scripts that build workflows (*.py)"
 
 
@@ -77,12 +82,20 @@ class Files(QObject):
 
     def open_demo(self) -> None:
         """Open the demo in the user's data folder, made the first time; what was changed in it stays."""
-        from eskret.demo.generate import lessons, make
+        from eskret.demo.generate import lessons
 
-        home = user_data_path("eskret", appauthor=False) / "demo" / "orrel-sound"
-        if not lessons(home):
-            make(home)
-        self.open_path(lessons(home)[0])
+        self.open_path(lessons(_demo())[0])
+
+    def lesson(self, file: str) -> tuple[Document, Path] | None:
+        """A lesson's workflow and the folder of the demo, made where it is not there; None where what is open is not left."""
+        if not self.may_leave():
+            return None
+        home = _demo()
+        try:
+            return documents.read(home / file), home
+        except EskretError as error:
+            self.failed.emit(error.sentence())
+            return None
 
     def new_in_folder(self) -> None:
         """Choose a folder and begin an empty workflow in it."""
@@ -149,6 +162,15 @@ class Files(QObject):
         )
         return mine and all(guard() for guard in self.guards)
 
+    def recent_told(self) -> list[tuple[str, str, str]]:
+        """Files opened lately, each with how its last run ended in words, and as a state."""
+        runs, out = Runs(), []
+        for path in self.recent():
+            found = runs.find(workflow=Path(path), most=1) if path.endswith(".toml") else []
+            said = f"{_ENDED.get(found[0].state, found[0].state)} {moment(found[0].started)}" if found else "not run yet"
+            out.append((path, said, found[0].state if found else ""))
+        return out
+
     def recent(self) -> list[str]:
         """Files opened lately that are still there, the last first."""
         found: Any = self._settings.value("recent", [])
@@ -159,6 +181,16 @@ class Files(QObject):
         paths = [str(path.resolve()), *(p for p in self.recent() if p != str(path.resolve()))]
         self._settings.setValue("recent", paths[:RECENT])
         self.recent_changed.emit()
+
+
+def _demo() -> Path:
+    """The demo's folder among the user's data, made the first time."""
+    from eskret.demo.generate import lessons, make
+
+    home = user_data_path("eskret", appauthor=False) / "demo" / "orrel-sound"
+    if not lessons(home):
+        make(home)
+    return home
 
 
 def may_leave(window: QWidget, text: str, save: Callable[[], object], saved: Callable[[], bool]) -> bool:

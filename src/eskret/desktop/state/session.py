@@ -19,6 +19,7 @@ from eskret.core.words import pluralise
 from eskret.desktop.state.current_figures import CurrentFigures
 from eskret.desktop.state.edit_history import EditHistory, SessionState
 from eskret.desktop.state.paths import relative
+from eskret.desktop.state.waits import Waits
 from eskret.errors import DocumentError, EskretError
 from eskret.formats.sources import is_text
 from eskret.process.client import Worker
@@ -90,6 +91,7 @@ class Session(QObject):
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
+        self.waits = Waits(self)
         self._sketches: dict[tuple[str, str, str], list[dict[str, object]]] = {}
 
     def warm(self) -> None:
@@ -162,6 +164,11 @@ class Session(QObject):
         self._load(document, None, folder)
         self._saved = Document()
         self.changed.emit()
+
+    def begin_with(self, document: Document, folder: Path) -> None:
+        """Begin a workflow from what somebody gives, as ``new`` begins an empty one."""
+        self._load(document, None, folder)
+        self._saved = self.document
 
     def open(self, path: Path) -> None:
         """Open a workflow file.
@@ -507,12 +514,19 @@ class Session(QObject):
         if self._run_job is not None:
             self._runner.stop(self._run_job)
 
-    def ask(self, do: str, handler: object, owner: QObject | None = None, **request: object) -> int:
-        """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then."""
+    def ask(self, do: str, handler: object, owner: QObject | None = None, says: object = "", **request: object) -> int:
+        """Give the helper a job; ``handler`` is called with its last event, unless its owner is gone by then.
+
+        Parameters
+        ----------
+        says : what is waited for, told where it takes longer than a moment.
+        """
         if do in ("open", "sketch", "reopen"):
             request["store"] = self.new_store()
         job = self._helper.send(do, **request)
         self._handlers[job] = (handler, owner)
+        if says:
+            self.waits.begin(job, str(says))
         return job
 
     def new_store(self) -> str:
@@ -544,6 +558,7 @@ class Session(QObject):
                 self._say_forecast(event)
         elif job in self._handlers:
             handler, owner = self._handlers.pop(job)
+            self.waits.end(job)
             if owner is None or isValid(owner):
                 handler(event)
 

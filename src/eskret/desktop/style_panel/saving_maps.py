@@ -84,7 +84,7 @@ class Saving(QObject):
 
         take = partial(self._report_told, path)
         text, folder = session.document.to_text(), str(session.folder)
-        session.ask("report", take, self, text=text, folder=folder, told=told, layers=layers, path=str(path))
+        session.ask("report", take, self, "Writing the report …", text=text, folder=folder, told=told, layers=layers, path=str(path))
 
     def save_report_of(self, whole: Whole) -> None:
         """Ask where the report of a run of earlier is to be written, and have it written."""
@@ -102,6 +102,7 @@ class Saving(QObject):
                 "report",
                 partial(self._report_told, path),
                 self,
+                "Writing the report …",
                 text=whole.text,
                 folder=kept.folder,
                 told=dict(whole.told),

@@ -235,6 +235,8 @@ QMenu::separator {{ height: 1px; background: {p.line}; margin: 4px 0; }}
 #statusLine {{ background: {p.status}; }}
 #statusLine QLabel {{ color: {p.ink}; }}
 #banner {{ background: {p.hand_row}; border-bottom: 1px solid {p.hand}; }}
+#guide {{ background: {p.note}; border-bottom: 2px solid {p.good}; }}
+#guide QLabel#eyebrow {{ color: {p.good}; }}
 #banner[tone="bad"] {{ border-bottom: 2px solid {p.bad}; }}
 #finder {{ background: {p.field}; border: 1px solid {p.ink}; border-radius: 6px; }}
 #finder QListView {{ background: {p.field}; border: 0; outline: 0; }}

@@ -160,6 +160,7 @@ class ComparedPane(QWidget):
             "difference_of_runs",
             take,
             self,
+            "Comparing the two runs …",
             earlier=a,
             later=b,
             path=one.later.path,

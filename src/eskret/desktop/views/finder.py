@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import Protocol
 
 from PySide6.QtCore import QEvent, QModelIndex, QObject, QPersistentModelIndex, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QFontMetrics, QKeyEvent, QPainter
@@ -10,7 +12,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QSty
 
 from eskret.desktop.state.list_model import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
-from eskret.workflow.faces.catalogue import CatalogueEntry, find
+from eskret.workflow.faces.catalogue import find
 
 
 class _Delegate(QStyledItemDelegate):
@@ -19,7 +21,7 @@ class _Delegate(QStyledItemDelegate):
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
         rect: QRect = option.rect
-        entry: CatalogueEntry = index.data(Role)
+        entry: Found = index.data(Role)
         painter.save()
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(rect, theme.colour("hand_row"))
@@ -33,24 +35,35 @@ class _Delegate(QStyledItemDelegate):
         painter.drawText(area, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignRight, entry.kind)
         painter.setFont(font(12))
         painter.setPen(theme.colour("faint"))
-        text = QFontMetrics(painter.font()).elidedText(entry.summary, Qt.TextElideMode.ElideRight, area.width())
+        text = QFontMetrics(painter.font()).elidedText(entry.summary.replace("\n", " "), Qt.TextElideMode.ElideRight, area.width())
         painter.drawText(area, Qt.AlignmentFlag.AlignBottom, text)
         painter.restore()
 
 
-class Finder(QFrame):
-    """A box over the window. Arrow keys move, Enter takes, Escape leaves."""
+class Found(Protocol):
+    """What can be chosen: a title, a line on it, and what it is."""
 
-    taken = Signal(object)  # the entry
+    @property
+    def title(self) -> str: ...
+    @property
+    def summary(self) -> str: ...
+    @property
+    def kind(self) -> str: ...
 
-    def __init__(self, parent: QWidget) -> None:
+
+class SearchBox(QFrame):
+    """A box over the window that finds something by a few words. Arrow keys move, Enter takes, Escape leaves."""
+
+    taken = Signal(object)  # what was found
+
+    def __init__(self, parent: QWidget, name: str, hint: str, nothing: str) -> None:
         super().__init__(parent)
         self._over = parent
         self.setObjectName("finder")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.line = QLineEdit()
-        self.line.setAccessibleName("What should the step do?")
-        self.line.setPlaceholderText("What should the step do? Try: gpx, only some, export …")
+        self.line.setAccessibleName(name)
+        self.line.setPlaceholderText(hint)
         self.line.textChanged.connect(self._search)
         self.line.installEventFilter(self)
         self.model = RowsModel(self)
@@ -59,23 +72,22 @@ class Finder(QFrame):
         self.list.setItemDelegate(_Delegate(self.list))
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
         self.list.clicked.connect(lambda _: self._take())
-        self.nothing = QLabel("No operation does that under this name. Try another word.")
+        self.nothing = QLabel(nothing)
         self.nothing.setObjectName("faint")
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 10, 10, 10)
         column.addWidget(self.line)
         column.addWidget(self.nothing)
         column.addWidget(self.list)
-        self._layers = True
-        self._folder = Path()
-        self._workflow: Path | None = None
         self._width = 560
         self.hide()
 
-    def open_at(self, top: int, with_layers: bool, folder: Path, workflow: Path | None) -> None:
-        """Show it; where there are no layers yet, what brings some comes first. Workflows of the folder are offered too, but
-        the one that is open."""
-        self._layers, self._folder, self._workflow = with_layers, folder, workflow
+    def found_for(self, words: str) -> Sequence[Found]:
+        """What fits these words, best first."""
+        raise NotImplementedError
+
+    def open_over(self, top: int) -> None:
+        """Show it, empty, at a height of the window."""
         parent = self._over
         width = min(560, parent.width() - 40)
         self._width = width
@@ -87,7 +99,7 @@ class Finder(QFrame):
         self.line.setFocus()
 
     def _search(self, words: str) -> None:
-        found = find(words, self._layers, self._folder, self._workflow)
+        found = self.found_for(words)
         self.model.fill([Row(entry.title, entry, entry.summary) for entry in found])
         self.nothing.setVisible(not found)
         rows = min(len(found), 7)
@@ -120,3 +132,23 @@ class Finder(QFrame):
         if event.type() == QEvent.Type.FocusOut and not self.list.hasFocus() and not self.underMouse():
             self.hide()
         return super().eventFilter(watched, event)
+
+
+class Finder(SearchBox):
+    """What a step should do: operations, and workflows of the folder."""
+
+    def __init__(self, parent: QWidget) -> None:
+        hint = "What should the step do? Try: gpx, only some, export …"
+        super().__init__(parent, "What should the step do?", hint, "No operation does that under this name. Try another word.")
+        self._layers = True
+        self._folder = Path()
+        self._workflow: Path | None = None
+
+    def found_for(self, words: str) -> Sequence[Found]:
+        return find(words, self._layers, self._folder, self._workflow)
+
+    def open_at(self, top: int, with_layers: bool, folder: Path, workflow: Path | None) -> None:
+        """Show it; where there are no layers yet, what brings some comes first. Workflows of the folder are offered too, but
+        the one that is open."""
+        self._layers, self._folder, self._workflow = with_layers, folder, workflow
+        self.open_over(top)

@@ -105,6 +105,7 @@ class PackBox(Box):
             "pack",
             done,
             self,
+            "Packing …",
             workflow=str(workflow),
             values=dict(self._session.state.values),
             path=str(path),

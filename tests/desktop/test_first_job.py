@@ -1,0 +1,166 @@
+"""A first real job: lessons that lead through one, what an empty ledger says, and one search over everything."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from eskret.demo.generate import LESSONS
+from eskret.desktop.lessons import guide
+from eskret.desktop.theme.style import theme
+from eskret.desktop.views import offered
+from eskret.workflow.model import document as documents
+from tests.desktop.conftest import Hand
+
+
+@pytest.mark.parametrize("name", LESSONS)
+def test_every_lesson_leads_from_nothing_to_its_own_workflow(demo: Path, name: str) -> None:
+    lesson = documents.read(demo / name)
+    now, done = guide.begin(lesson), 0
+    while left := guide.tasks(lesson, now, demo):
+        now = guide.done_for(left[0], lesson, now, demo)
+        done += 1
+        assert done <= guide.whole(lesson, demo)
+        assert left[0] not in guide.tasks(lesson, now, demo)  # it is noticed that it was done
+    known = [s for s in lesson.steps if not s.use.startswith("own:")]  # of the project's own code nobody knows the settings here
+    for target in known:
+        step = now.step(target.id)
+        assert (step.use, step.source, dict(step.settings), step.each) == (target.use, target.source, dict(target.settings), target.each)
+
+
+def test_all_lessons_are_offered_with_their_pictures() -> None:
+    assert [lesson.file for lesson in offered.LESSONS] == list(LESSONS)
+    assert all(lesson.picture.is_file() for lesson in offered.LESSONS)
+
+
+def test_a_lesson_is_walked_and_notices_what_was_done(
+    make_hand: Callable[..., Hand], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("eskret.desktop.state.open_and_save.user_data_path", lambda *a, **k: tmp_path / "data")
+    hand = make_hand(None, follows=True)
+    bench, session = hand.bench, hand.bench.session
+    hand.click(bench.start.cards[0])
+    strip, pointer = bench.lesson.strip, bench.lesson.pointer
+    assert strip.isVisible() and "choose the folder field / 2031-09" in strip.text.text() and strip.count.text() == "0 of 12"
+    # what it says is done by hand: the folder is chosen and loaded
+    hand.click_source("field / 2031-09")
+    hand.until(pointer.isVisible)
+    assert pointer.geometry().intersects(bench.sources.tree.geometry())
+    hand.keys("Return", bench.sources.tree)
+    assert session.step().use == "load" and "type “Keep”" in strip.text.text()
+    hand.keys("Insert", bench.ledger)
+    hand.type("keep", bench.finder.line)
+    hand.keys("Return", bench.finder.line)
+    assert "let marks_waypoints enter it" in strip.text.text()
+    hand.click(strip.do)
+    assert session.document.step("keep").source[0].endswith(":marks_waypoints") and "set “Condition”" in strip.text.text()
+    # another order is noticed as well: the condition may be any that says the same
+    hand.fill("where", "desc   LIKE $kind || '%'")
+    assert "type “Save”" in strip.text.text()
+    while strip.do.isVisible():
+        hand.click(strip.do)
+    assert "Press Run" in strip.text.text()
+    hand.run()
+    hand.until(lambda: strip.text.text().startswith("Done"))
+    assert hand.row("keep")["out"] == "61" and strip.count.text() == "12 of 12"
+    # opening something else ends it
+    session.new(tmp_path)
+    assert not strip.isVisible() and not pointer.isVisible()
+
+
+def test_one_search_finds_all_there_is(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "district.toml")
+    bench, session = hand.bench, hand.bench.session
+    hand.settled()
+    hand.until(lambda: bench.sources.settled)
+
+    def find(words: str) -> list[tuple[str, str]]:
+        hand.keys("Ctrl+Shift+Space", bench)
+        hand.type(words, bench.anything.line)
+        things = [bench.anything.model.index(n, 0).data(Qt.ItemDataRole.UserRole) for n in range(bench.anything.model.rowCount())]
+        return [(thing.title, thing.kind) for thing in things]
+
+    assert find("night") == [("Dark theme", "in the workflow menu")]
+    hand.keys("Return", bench.anything.line)
+    try:
+        assert theme.palette.name == "dark" and not bench.anything.isVisible()
+    finally:
+        bench.switch_theme()
+    assert ("3  Clip lease_beds to area", "Step") in find("clip beds")
+    hand.keys("Return", bench.anything.line)
+    assert session.selected == "inside" and bench.ledger.hasFocus()
+    assert find("small pieces")[0] == ("Leave small pieces out", "Parameter")
+    hand.keys("Escape", bench.anything.line)
+    assert ("harbour_limit_2031", "Source") in find("harbour 2031")
+    hand.keys("Return", bench.anything.line)
+    hand.until(lambda: bench.viewer.subject.source is not None)
+    assert {kind for _, kind in find("dissolve")} == {"Handbook"}
+    hand.keys("Escape", bench.anything.line)
+    assert find("qwertz") == [] and bench.anything.nothing.isVisible()
+
+
+def test_what_there_is_to_say_of_a_step_stands_below_it(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "returns.toml")
+    hand.settled()
+    hand.run()
+    model, view = hand.bench.ledger.model(), hand.bench.ledger
+
+    def notes(id: str) -> list[str]:
+        return [n.note.text for n in model.nodes if n.kind == "note" and n.step.id == id]  # type: ignore[attr-defined]
+
+    look = [s.id for s in hand.bench.session.document.steps if hand.row(s.id)["state"] == "look"]
+    assert look and all(notes(id) for id in look)
+    fine = [s.id for s in hand.bench.session.document.steps if hand.row(s.id)["state"] == "balanced"]
+    assert fine and not any(notes(id) for id in fine)  # what balances says it when it is asked
+    aside = next(s.id for s in hand.bench.session.document.steps if hand.row(s.id)["aside"])
+    hand.click_step(aside)
+    if not notes(aside):
+        hand.keys("Return", view)
+    line = next(n for n in model.nodes if n.kind == "note" and n.step.id == aside and n.note.reason)  # type: ignore[attr-defined]
+    rect = view.visualRect(model.index(line.position, 2))
+    view.scrollTo(model.index(line.position, 2))
+    rect = view.visualRect(model.index(line.position, 2))
+    QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=rect.center())
+    viewer = hand.bench.viewer
+    assert viewer.view == "aside" and len(viewer.chosen) == int(line.note.text.split()[0].replace(",", ""))
+
+
+def test_a_step_added_with_a_source_in_hand_takes_it(make_hand: Callable[..., Hand], demo: Path) -> None:
+    for workflow in demo.glob("*.toml"):
+        workflow.unlink()
+    hand = make_hand(demo)
+    bench, session = hand.bench, hand.bench.session
+    hand.click_source("register", "register.gpkg", "lease_beds")
+    hand.until(lambda: bench.viewer.subject.source is not None)
+    hand.keys("Insert", bench.ledger)
+    hand.type("buffer", bench.finder.line)
+    hand.keys("Return", bench.finder.line)
+    assert [(s.use, s.source) for s in session.document.steps] == [("load", ()), ("buffer", ("lease_beds",))]
+    assert QApplication.focusWidget() is bench.form.blocks["distance"].editor.target()
+    hand.settled()
+    assert hand.row("buffer")["state"] == ""  # it does not shout before its first setting was left
+    session.undo()
+    assert session.document.steps == ()  # both came by one edit
+
+
+def test_four_layers_of_a_container_and_a_folder_are_loaded_at_once(make_hand: Callable[..., Hand], demo: Path) -> None:
+    for workflow in demo.glob("*.toml"):
+        workflow.unlink()
+    hand = make_hand(demo)
+    tree, session = hand.bench.sources.tree, hand.bench.session
+    control = Qt.KeyboardModifier.ControlModifier
+    for name in ("districts", "lease_beds", "moorings"):
+        index = hand.source("register", "register.gpkg", name)
+        tree.scrollTo(index)
+        modifier = Qt.KeyboardModifier.NoModifier if name == "districts" else control
+        QTest.mouseClick(tree.viewport(), Qt.MouseButton.LeftButton, modifier, tree.visualRect(index).center())
+    hand.keys("Return", tree)
+    assert session.step().settings == {"files": ["register/register.gpkg"], "layers": ["districts", "lease_beds", "moorings"]}
+    hand.click_source("field / 2031-09")
+    hand.keys("Return", tree)
+    assert session.step().settings == {"files": ["field/2031-09"]}
