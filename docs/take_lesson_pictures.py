@@ -25,9 +25,9 @@ SHOWS = {
     "breakwater.toml": "cells",
     "tracks.toml": "legs",
     "returns.toml": "yield",
-    "publish.toml": "fields",
+    "publish.toml": "register",
     "district.toml": "figures",
-    "districts.toml": "sums",
+    "districts.toml": "whole",
     "closure.toml": "affected",
 }
 """The step of each lesson that is drawn; the first that leaves something to draw where none is named."""

@@ -164,3 +164,39 @@ def test_four_layers_of_a_container_and_a_folder_are_loaded_at_once(make_hand: C
     hand.click_source("field / 2031-09")
     hand.keys("Return", tree)
     assert session.step().settings == {"files": ["field/2031-09"]}
+
+
+def test_what_was_set_aside_is_looked_at_by_its_reasons_and_taken_back_in(make_hand: Callable[..., Hand], project: Path) -> None:
+    hand = make_hand(project)
+    bench, session, viewer = hand.bench, hand.bench.session, hand.bench.viewer
+    hand.run()
+    hand.click_step("chosen")
+    hand.keys("Alt+3", bench)
+    bar = viewer.asidebar
+    offered = [bar.box.itemText(n) for n in range(bar.box.count())]
+    assert bar.isVisible() and offered[0] == f"all {len(viewer.some().rows)}" and len(offered) > 1  # type: ignore[union-attr]
+    counts = [int(text.split(" · ")[0]) for text in offered[1:]]
+    assert sum(counts) == int(hand.row("chosen")["aside"]) and counts == sorted(counts, reverse=True)
+    bar.box.setCurrentIndex(1)
+    bar.box.activated.emit(1)
+    assert viewer.table.model_.rowCount() == counts[0] and len(viewer.shown_rows()) == counts[0]
+    used = [s.id for s in session.document.steps if "chosen" in s.source]
+    hand.click(bar.back)
+    merged = session.selected
+    assert [s.use for s in session.document.steps].count("merge") == 1 and session.document.step(merged).source == ("chosen", "back_in")
+    assert used and all(merged in session.document.step(id).source for id in used)  # what follows takes all of them
+    hand.settled()
+    hand.run()
+    assert int(hand.row(merged)["out"]) == int(hand.row("chosen")["out"]) + counts[0]
+    session.undo()
+    assert all("chosen" in session.document.step(id).source for id in used)
+
+
+def test_what_was_set_aside_becomes_a_layer_of_its_own(make_hand: Callable[..., Hand], project: Path) -> None:
+    hand = make_hand(project)
+    hand.run()
+    hand.click_step("chosen")
+    hand.keys("Alt+3", hand.bench)
+    hand.click(hand.bench.viewer.asidebar.save)
+    steps = hand.bench.session.document.steps
+    assert [s.use for s in steps if s.id not in ("recordings", "chosen", "archive", "web")] == ["pick", "save"]

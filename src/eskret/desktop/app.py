@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 
 from eskret.desktop.state.background import Background
 from eskret.desktop.theme import style
+from eskret.desktop.theme.icons import application_icon
 from eskret.desktop.window import Window
 
 
@@ -27,6 +28,7 @@ def make_application() -> QApplication:
     app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
     app.setApplicationName("Eskret")
     app.setDesktopFileName("eskret")
+    app.setWindowIcon(application_icon())
     style.install(app, str(settings().value("theme", "")))
     return app
 

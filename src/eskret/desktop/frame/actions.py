@@ -108,6 +108,7 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("sources", "Sources", "F9", bench.fold_sources, show, also="files folder hide panel"),
         Act("theme", "Dark theme", "", bench.switch_theme, show, dark, also="light night colours"),
         Act("handbook", "Handbook in the browser", "Shift+F1", boxes.show_handbook, "Help", also="manual documentation"),
+        Act("launcher", "Add to the desktop's applications", "", boxes.add_launcher, "Help", also="icon menu shortcut install"),
         Act("keys", "Keys", "F1", boxes.show_keys, "Help", also="shortcuts keyboard"),
         Act("close", "Close the window", "Ctrl+Q", bench.close_asked.emit, "", also="quit exit"),
         Act("rehearse", "Rehearse", "Ctrl+E", session.rehearse, also="check validate dry"),

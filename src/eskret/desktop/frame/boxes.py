@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 from eskret.desktop.frame import handbook_pages
 from eskret.desktop.frame.key_list import KEYS
 from eskret.desktop.python_console.opening import ScriptBox
+from eskret.desktop.state import launcher
 from eskret.desktop.state.open_and_save import Files
 from eskret.desktop.state.session import Session
 from eskret.desktop.user_operations.box import CodeBox, NewOperationBox
@@ -92,6 +93,15 @@ class Boxes(QObject):
             handbook_pages.open_page(handbook_pages.write(self._session, use))
         except EskretError as error:
             self.told.emit("bad", error.sentence())
+
+    def add_launcher(self) -> None:
+        """An entry among the applications of the desktop."""
+        try:
+            entry = launcher.add()
+        except EskretError as error:
+            self.told.emit("bad", error.sentence())
+        else:
+            self.told.emit("good", f"Eskret stands among the applications of the desktop now ({entry}).")
 
     def show_keys(self) -> None:
         """What the keys do."""

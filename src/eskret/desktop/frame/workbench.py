@@ -173,6 +173,7 @@ class Workbench(QWidget):
         lower.setContentsMargins(0, 0, 0, 0)
         lower.setSpacing(1)
         lower.addWidget(self.panes, 1)
+        lower.addWidget(self.viewer.asidebar)
         lower.addWidget(self.viewer.handbar)
         self.right.addWidget(lower_half)
         self.right.setSizes([320, 390])
@@ -300,6 +301,8 @@ class Workbench(QWidget):
         bar.leave_out_asked.connect(lambda: self.edit_by_hand("leave out"))
         bar.keep_asked.connect(lambda: self.edit_by_hand("keep"))
         bar.isolate_asked.connect(lambda: self.edit_by_hand("isolate"))
+        viewer.asidebar.back_asked.connect(lambda: self._with_all_shown("take back"))
+        viewer.asidebar.save_asked.connect(lambda: self._with_all_shown("isolate"))
         viewer.canvas.sketched.connect(self._sketched)
         viewer.table.model_.edited.connect(self._corrected)
         viewer.table.model_.refused.connect(lambda text: self.tell("bad", text))
@@ -534,8 +537,14 @@ class Workbench(QWidget):
             "leave out": partial(hand.pick, all_but=True),
             "keep": hand.keep,
             "isolate": hand.isolate,
+            "take back": hand.take_back,
         }
         self._act(lambda: acts[what](at, rows))
+
+    def _with_all_shown(self, what: str) -> None:
+        """Write into the workflow what is to become of all that is shown."""
+        self.viewer.choose_all()
+        self.edit_by_hand(what)
 
     def _sketched(self, kind: str, xy: Any) -> None:
         crs = self.viewer.canvas.scene.crs

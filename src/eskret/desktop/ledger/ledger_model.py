@@ -85,8 +85,9 @@ class LedgerModel(QAbstractItemModel):
             if len(row.children) > 1:
                 node.children = [Node("layer", row, child, parent=node, position=i, thread=number) for i, child in enumerate(row.children)]
             nodes.append(node)
-            if self._open.get(row.id, urgent(row, findings)):
-                nodes += [Node("note", step=row, thread=number, note=note) for note in notes]
+            asked = self._open.get(row.id)
+            if asked or (asked is None and urgent(row, findings)):
+                nodes += [Node("note", step=row, thread=number, note=note) for note in notes if asked or note.tone != "note"]
         for i, node in enumerate(nodes):
             node.position = i
         return nodes

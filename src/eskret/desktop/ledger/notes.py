@@ -23,7 +23,9 @@ class Note:
 
 def urgent(row: StepRow, findings: Sequence[tuple[str, str]]) -> bool:
     """Whether there is something to see before anybody asks for it."""
-    return bool(row.error) or row.state in ("look", "failed") or any(level in ("error", "look") for level, _ in findings)
+    if row.state or row.error:
+        return bool(row.error) or row.state in ("look", "failed")
+    return any(level in ("error", "look") for level, _ in findings)
 
 
 def notes_of(row: StepRow, findings: Sequence[tuple[str, str]]) -> list[Note]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,7 +18,7 @@ from eskret.errors import InputError
 from eskret.workflow.cache.stored import StoredLayer
 from eskret.workflow.model import edits
 from eskret.workflow.model.document import Document, Step
-from eskret.workflow.model.references import Reference
+from eskret.workflow.model.references import Reference, with_references
 
 MOST_PICKED = 5_000
 """More features than this are no hand act: a condition says better what they have in common."""
@@ -103,6 +103,27 @@ class EditActions:
         save = Step(f"save_{added}", "save", (added,), {"to": f"out/{stem}_isolated.gpkg", "name": added})
         document = edits.add_step(document, save, document.index(added) + 1)
         return self._edit(document, added, "isolate")
+
+    def take_back(self, at: ViewContext, rows: np.ndarray) -> str:
+        """Put features that the step in hand set aside with those that it left: a step that picks them from what entered, and one
+        that merges; later steps take what is merged. Returns the id of the latter.
+
+        Raises
+        ------
+        InputError : as ``pick``.
+        """
+        settings = self._picked(at, rows)
+        document = self._session.document
+        place = document.index(at.step) + 1
+        document, picked = _added(document, Step("back_in", "pick", (self._reference(at, document),), settings), place)
+        later = {s.id for s in document.steps[place + 1 :]}
+        document, merged = _added(document, Step(clean_name(at.layer.key) or "with_them", "merge", (at.step, picked), {"source": ""}), place + 1)
+
+        def follow(reference: str) -> str:
+            return merged if Reference.parse(reference).step == at.step else reference
+
+        steps = tuple(with_references(s, follow) if s.id in later else s for s in document.steps)
+        return self._edit(replace(document, steps=steps), merged, "take features back in")
 
     def _picked(self, at: ViewContext, rows: np.ndarray) -> dict[str, Any]:
         if not len(rows):

@@ -19,6 +19,7 @@ from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.scene import Scene
 from eskret.desktop.map_view.select_by_shape import rows_in
 from eskret.desktop.map_view.viewport import Box
+from eskret.desktop.panes.aside_bar import AsideBar
 from eskret.desktop.panes.edit_actions import ViewContext
 from eskret.desktop.panes.measuring_bar import HandRuler
 from eskret.desktop.panes.pane import Pane, QuietButton
@@ -90,6 +91,9 @@ class Viewer(QObject):
         self.table_stack.addWidget(self.fields)
         self.table_pane.column.addWidget(self.table_stack, 1)
         self.handbar = SelectionBar()
+        self.asidebar = AsideBar()
+        self.asidebar.reason_chosen.connect(self.choose_reason)
+        self.reason = ""  # why rows were set aside or altered, where only those are shown
         self.chosen = np.empty(0, np.int64)
         self._background = Background(self)
         self.card = FeatureCard(self.canvas)
@@ -238,6 +242,8 @@ class Viewer(QObject):
 
     def _take(self, subject: Subject, keep: bool) -> None:
         self.subject = subject
+        if not keep:
+            self.reason = ""
         keys = subject.layer_keys()
         made = subject.layers[LEAVING]
         if self.key not in keys or (made and self.key not in made and not keep):
@@ -266,9 +272,9 @@ class Viewer(QObject):
         key = next((k for k in (self.key, *asides) if k in asides and asides[k].of(reason).size), None)
         if key is None:
             return
-        self.key, self.view = key, ASIDE
+        self.key, self.view, self.reason = key, ASIDE, reason
         self._show(True)
-        self.choose_rows(asides[key].of(reason))
+        self.choose_all()
 
     def show_aside(self) -> None:
         """What was set aside: of the layer shown, else of the first that has some."""
@@ -296,8 +302,26 @@ class Viewer(QObject):
         return self.subject.layers.get(self.view, {}).get(self.key), None
 
     def some(self) -> StoredAside | None:
-        """The rows that the view is about, where it is about some only."""
-        return self.subject.rows.get(self.view, {}).get(self.key)
+        """The rows that the view is about, where it is about some only; those of one reason, where that was chosen."""
+        some = self.subject.rows.get(self.view, {}).get(self.key)
+        if some is None or not self.reason or self.reason not in some.reasons:
+            return some
+        return some.only(self.reason)
+
+    def choose_reason(self, reason: str) -> None:
+        """Show only what was set aside or altered for a reason; all of it for none."""
+        self.reason = reason
+        self._show(True)
+
+    def _can_come_back(self) -> bool:
+        """Whether what the step in hand set aside can be put with what it left: that has the same fields, and is one layer."""
+        step, view = self._session.step(), self._session.view(self._session.selected)
+        if step is None or view is None or self.subject.source is not None or len(view["leaving"]) != 1:
+            return False
+        try:
+            return operation_by_id(step.use).relation is Relation.KEPT and self.key in self.subject.layers[LEAVING]
+        except EskretError:
+            return False
 
     # -- showing it
 
@@ -310,6 +334,8 @@ class Viewer(QObject):
     def _fill(self, keep_view: bool) -> None:
         self.card.hide()
         self._show_head()
+        whole = self.subject.rows.get(self.view, {}).get(self.key)
+        self.asidebar.show_reasons(whole, self.reason, self.view == ASIDE, self._can_come_back())
         self.chosen = np.empty(0, np.int64)
         layer, rows = self.current()
         if layer is None:

@@ -71,6 +71,21 @@ def icon(name: str, colour: QColor) -> QIcon:
     return made
 
 
+@cache
+def application_icon() -> QIcon:
+    """The application's own, drawn sharp at the sizes in which desktops show one."""
+    renderer = QSvgRenderer((RESOURCES / "eskret.svg").read_bytes())
+    made = QIcon()
+    for size in (16, 24, 32, 48, 64, 128, 256):
+        picture = QPixmap(size, size)
+        picture.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(picture)
+        renderer.render(painter)
+        painter.end()
+        made.addPixmap(picture)
+    return made
+
+
 def paint_kind(painter: QPainter, kind: str, centre: QPointF, colour: QColor) -> None:
     """What a layer draws: three dots, a bent line, a leaning quadrilateral, a grid of rows, or dot and line."""
     painter.save()

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QFontMetrics, QPainter, QPainterPath, QPaintEvent, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
-from eskret.desktop.theme.icons import paint_state
+from eskret.desktop.theme.icons import application_icon, paint_state
 from eskret.desktop.theme.style import font, theme
 from eskret.desktop.views.ledger_sample import LedgerSample
 from eskret.desktop.views.offered import LESSONS, Lesson
@@ -168,7 +168,14 @@ class StartView(QScrollArea):
         self.back.clicked.connect(self.back_asked)
         self.back.hide()
         inner.addWidget(self.back)
-        inner.addWidget(title)
+        mark = QLabel()
+        mark.setPixmap(application_icon().pixmap(QSize(44, 44), self.devicePixelRatioF()))
+        mark.setAccessibleName("Eskret")
+        head = QHBoxLayout()
+        head.setSpacing(14)
+        head.addWidget(mark)
+        head.addWidget(title, 1)
+        inner.addLayout(head)
         inner.addWidget(what)
         inner.addSpacing(6)
         inner.addLayout(doors)

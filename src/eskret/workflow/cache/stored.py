@@ -94,10 +94,16 @@ class StoredAside:
         rows, codes, *amounts = read_arrays(Path(info["path"]) / ROWS)
         return cls(rows, codes, tuple(info["reasons"]), amounts[0] if amounts else None, units)
 
+    def only(self, reason: str) -> StoredAside:
+        """Those rows of it for which a reason is given."""
+        codes = [n for n, told in enumerate(self.reasons) if told == reason]
+        there = np.isin(self.codes, codes)
+        amounts = None if self.amounts is None else self.amounts[there]
+        return StoredAside(self.rows[there], self.codes[there], self.reasons, amounts, self.units)
+
     def of(self, reason: str) -> np.ndarray:
         """The rows for which a reason is given (int64)."""
-        codes = [n for n, told in enumerate(self.reasons) if told == reason]
-        return np.asarray(self.rows[np.isin(self.codes, codes)], np.int64)
+        return np.asarray(self.only(reason).rows, np.int64)
 
     def text(self, at: int) -> str:
         """What to say of one of the rows."""

@@ -1,0 +1,66 @@
+"""Why features were set aside or altered, counted; one reason at a time can be looked at, and what was set aside taken back in or saved."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QWidget
+
+from eskret.desktop.panes.pane import QuietButton
+from eskret.workflow.cache.stored import StoredAside
+
+
+class AsideBar(QWidget):
+    """Shown while rows that were set aside or altered are looked at."""
+
+    reason_chosen = Signal(str)  # empty for all of them
+    back_asked = Signal()
+    save_asked = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("pane")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(34)
+        label = QLabel("Why")
+        label.setObjectName("faint")
+        self.box = QComboBox()
+        self.box.setAccessibleName("Why features were set aside or altered")
+        self.box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.box.activated.connect(lambda _: self.reason_chosen.emit(str(self.box.currentData())))
+        self.back = QuietButton("Take them back in", "Steps that pick them from what entered and put them with what left")
+        self.back.clicked.connect(self.back_asked)
+        self.save = QuietButton("Save as a layer", "A step that picks them, and one that saves them")
+        self.save.clicked.connect(self.save_asked)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 3, 8, 3)
+        row.addWidget(label)
+        row.addWidget(self.box, 1)
+        row.addWidget(self.back)
+        row.addWidget(self.save)
+        self.hide()
+
+    def show_reasons(self, some: StoredAside | None, chosen: str, aside: bool, back: bool) -> None:
+        """Offer the reasons of these rows, the most frequent first.
+
+        Parameters
+        ----------
+        chosen : the reason that is looked at alone; empty for all.
+        aside : whether they were set aside, not altered.
+        back : whether they can be taken back in.
+        """
+        self.setVisible(some is not None)
+        if some is None:
+            return
+        counts = np.bincount(np.asarray(some.codes).astype(np.int64), minlength=len(some.reasons)).tolist()
+        told: dict[str, int] = {}
+        for reason, count in zip(some.reasons, counts, strict=True):
+            told[reason] = told.get(reason, 0) + count
+        self.box.clear()
+        self.box.addItem(f"all {len(some.rows):,}", "")
+        for reason, count in sorted(told.items(), key=lambda one: -one[1]):
+            if count:
+                self.box.addItem(f"{count:,} · {reason}", reason)
+        self.box.setCurrentIndex(max(0, self.box.findData(chosen)))
+        self.back.setVisible(aside and back)
+        self.save.setVisible(aside)
