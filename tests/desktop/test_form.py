@@ -333,7 +333,7 @@ def test_unsaved_changes_are_asked_about(hand: Hand, project: Path, monkeypatch:
     hand.click_step("chosen")
     hand.keys("Space", hand.bench.ledger)
     assert hand.bench.session.dirty and hand.window.windowTitle().startswith("•")
-    answers = {"Stay here": (False, False), "Save them": (True, True)}
+    answers = {"Cancel": (False, False), "Save": (True, True)}
     for words, (leaves, saves) in answers.items():
 
         def answer(self: QMessageBox, words: str = words) -> int:

@@ -46,7 +46,7 @@ def test_a_run_asks_for_its_values_and_checks_them_as_they_are_typed(make_hand: 
     hand.until(lambda: box.form.ready)
     place = blocks["place"].editor.box
     assert place is not None and [place.itemText(n) for n in range(place.count())] == ["a", "b"]
-    assert not blocks["by"].editor.isEnabled() and "Counts while 'Widen' is yes" in blocks["by"].help.text()
+    assert not blocks["by"].editor.isEnabled() and "Only when 'Widen' is yes" in blocks["by"].help.text()
     # another region has other places: the one chosen is none of them any more
     region = blocks["region"].editor.box
     assert region is not None
@@ -293,7 +293,7 @@ def test_what_is_half_typed_counts_for_what_is_done_next(
     make_hand: Callable[..., Hand], folder: Path, leaves: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     def answer(box: QMessageBox) -> int:
-        next(b for b in box.buttons() if b.text() == "Save them").click()
+        next(b for b in box.buttons() if b.text() == "Save").click()
         return 0
 
     monkeypatch.setattr(QMessageBox, "exec", answer)

@@ -83,7 +83,7 @@ def test_two_quarters_are_published_and_one_is_taken_back(lesson: Hand, server: 
     hand, bench = lesson, lesson.bench
     run_and_look(hand, 412)
     assert "412 to add, 0 to change" in bench.banner_text.text() and features.datasets(server.address) == []
-    assert shown(hand)["acts"] == ["Send", "Save the difference …", "Throw away"]
+    assert shown(hand)["acts"] == ["Send", "Save the difference …", "Discard"]
     assert shown(hand)["facts"].startswith("412 to add; 0 features stay as they are. Bring it up to date by lease.")
     hand.click(bench.views.publish.send)
     sent(hand, "sent")

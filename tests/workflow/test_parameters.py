@@ -83,7 +83,7 @@ def test_choices_are_read_from_the_layer_and_hang_on_another_parameter(folder: P
     offered = choices.offers(document, {"region": "south"}, folder)
     assert offered["region"].choices == ("north", "south") and offered["place"].choices == ("c",)
     assert offered["what"].choices is None and not offered["by"].enabled
-    assert offered["by"].why == "Counts while 'Widen' is yes"
+    assert offered["by"].why == "Only when 'Widen' is yes"
     assert errors(folder, place="b") == []
     assert errors(folder, place="c") == ["Parameter 'Place': 'c' is not one of the choices. It can be a, b."]
     assert errors(folder, region="south", place="c") == []

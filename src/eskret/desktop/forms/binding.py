@@ -34,7 +34,7 @@ class BindButton(QToolButton):
         """Say which parameter the setting takes its value of; none for no name."""
         self._bound = name
         self.setText(f"takes ${name}" if name else "$")
-        self.setToolTip(f"Takes the value of '{name}'" if name else "Let it take the value of a parameter")
+        self.setToolTip(f"Takes the value of '{name}'" if name else "Use the value of a parameter")
         self.setAccessibleName(self.toolTip())
 
     def names(self) -> list[tuple[str, str]]:

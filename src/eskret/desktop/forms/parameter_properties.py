@@ -68,7 +68,7 @@ class Properties(QWidget):
         self.where.setPlaceholderText("a condition, such as district = $district")
         self.least = self._line("Not less than", lambda: self._change_limit("min", self.least))
         self.most = self._line("Not more than", lambda: self._change_limit("max", self.most))
-        self.by = self._combo("Counts while", self._change_by)
+        self.by = self._combo("Only when", self._change_by)
         self.by_values = self._line("is", self._change_by)
         self.by_values.setPlaceholderText("parted by commas; yes or no")
         self.used = QLabel()
@@ -206,7 +206,7 @@ class Properties(QWidget):
         others = [q.name for q in self._session.document.parameters if q.name != p.name]
         by = p.enabled_by
         self._offer(self.by, ["", *others], by.parameter if by is not None else "", "always")
-        self._show("Counts while", self.by, bool(others) or by is not None)
+        self._show("Only when", self.by, bool(others) or by is not None)
         self._show("is", self.by_values, by is not None)
         if by is not None:
             text = ", ".join({True: "yes", False: "no"}[v] if isinstance(v, bool) else str(v) for v in by.values)

@@ -6,13 +6,15 @@ import re
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from eskret.core.expression import as_written
 from eskret.desktop.panes.edit_actions import condition_for, literal
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.layer_model import show
 
+MANY = 12
+"""More values than this can be searched."""
 MOST = 300
 
 
@@ -38,6 +40,12 @@ class ValuesList(QWidget):
         self.list.setFixedHeight(112)
         self.list.itemClicked.connect(self._take)
         self.list.itemActivated.connect(self._take)
+        self.search = QLineEdit()
+        self.search.setAccessibleName("Show only values with this text")
+        self.search.setPlaceholderText("find a value")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(self._filter)
+        self.search.hide()
         label = QLabel("Values of")
         label.setObjectName("faint")
         row = QHBoxLayout()
@@ -48,6 +56,7 @@ class ValuesList(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
         column.addLayout(row)
+        column.addWidget(self.search)
         column.addWidget(self.list)
         self.hide()
 
@@ -84,8 +93,17 @@ class ValuesList(QWidget):
 
         self._session.ask("values", take, self, layers=self._layers, field=field, most=MOST)
 
+    def _filter(self, text: str) -> None:
+        """Show only the values in which a text stands."""
+        wanted = text.strip().casefold()
+        for n in range(self.list.count()):
+            item = self.list.item(n)
+            item.setHidden(bool(wanted) and wanted not in item.text().casefold())
+
     def _fill(self, event: dict[str, Any]) -> None:
         self.list.clear()
+        self.search.clear()
+        self.search.setVisible(len(event["values"]) > MANY)
         for value, count in event["values"]:
             item = QListWidgetItem(f"{show(value)}   {count:,}")
             item.setData(Qt.ItemDataRole.UserRole, value)

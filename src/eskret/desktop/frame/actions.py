@@ -90,7 +90,7 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("new_operation", "New operation …", "", boxes.new_operation, make, also="python code"),
         Act("update", "Update the figures", "Ctrl+U", bench.update_figures, figures, possible=lambda: not session.running, also="refresh"),
         Act("follow", "Update the figures after every edit", "", bench.switch_following, figures, following, also="live automatic"),
-        Act("run_anew", "Run everything anew", "Ctrl+Alt+R", bench.run_fresh, figures, also="force cache again"),
+        Act("run_anew", "Run everything again", "Ctrl+Alt+R", bench.run_fresh, figures, also="force cache again"),
         Act("rounds", "Run in rounds …", "Ctrl+Shift+R", turn("rounds"), figures, also="batch loop each several"),
         Act("runs", "Runs", "F3", turn("runs"), figures, also="history earlier compare log"),
         Act("report", "Save the report of the last run …", "", bench.saving.save_report, give, None, bench.has_report, "html audit"),

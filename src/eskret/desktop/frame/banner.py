@@ -34,7 +34,7 @@ class Banner(QWidget):
             "Look and send", "What would change, on the map and in the table; it is sent from there (F11)", _nothing
         )
         self.code: QPushButton = push_button("Read the code …", "Code that came with the project, and what is wrong in it", _nothing)
-        close = QuietButton("Close", "Take this message away")
+        close = QuietButton("Close", "Dismiss this message")
         close.clicked.connect(self.hide)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 8, 5)

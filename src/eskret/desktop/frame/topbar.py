@@ -190,7 +190,7 @@ class TopBar(QWidget):
         self.publish.clicked.connect(self.publish_asked)
         self.runs = QPushButton("Runs")
         self.runs.setCheckable(True)
-        self.runs.setToolTip("Every run of earlier: what it was given, made and left; two of them side by side (F3)")
+        self.runs.setToolTip("All earlier runs: their values, outputs and ledgers; compare two side by side (F3)")
         self.runs.clicked.connect(self.runs_asked)
         self.rehearse.clicked.connect(self.rehearse_asked)
         self.run.clicked.connect(self.run_asked)

@@ -512,12 +512,17 @@ class Workbench(QWidget):
     def _insert(self, entry: CatalogueEntry) -> None:
         session = self.session
         step = session.step()
-        at = session.document.index(step.id) + 1 if step is not None else None
+        at = session.place_after(step.id) if step is not None else None
         source: tuple[str, ...] = ()
+        settings = dict(entry.settings)
         if entry.has_input and step is not None:
             source = (step.id,)
+            if entry.use == "apply_words" and step.use == "draft_words":
+                # the words are for the layer that they were drafted of
+                source = step.source
+                settings = {"fields": step.settings.get("fields", []), "words": step.settings.get("earlier") or "words.csv"}
         name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
-        made = Step(name or "step", entry.use, source, dict(entry.settings))
+        made = Step(name or "step", entry.use, source, settings)
         looked = self.viewer.subject.source
         if entry.has_input and looked is not None and not str(looked["path"]).startswith(("http://", "https://")):
             session.add_step_after_source(made, looked["path"], looked["layer"], looked["layers"])

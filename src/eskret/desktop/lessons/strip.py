@@ -30,7 +30,7 @@ class GuideStrip(QWidget):
         self.bar.setFixedWidth(110)
         self.count = QLabel()
         self.count.setObjectName("faint")
-        self.do = push_button("Do it for me", "Have this one thing done, and go on with the next", self.done_for_me.emit)
+        self.do = push_button("Do it for me", "Do this one thing and go on to the next", self.done_for_me.emit)
         leave = QuietButton("End the lesson", "Keep the workflow as it is, without further guidance")
         leave.clicked.connect(self.left)
         words = QVBoxLayout()

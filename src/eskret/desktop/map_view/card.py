@@ -46,6 +46,7 @@ class FeatureCard(QFrame):
         self.corners.corner_chosen.connect(self._corner_chosen)
         self._stack = QStackedWidget()
         self._area = QScrollArea()
+        self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._area.setWidgetResizable(True)
         self._area.setFrameShape(QFrame.Shape.NoFrame)
         self._area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

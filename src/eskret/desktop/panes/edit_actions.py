@@ -117,7 +117,9 @@ class EditActions:
         place = document.index(at.step) + 1
         document, picked = _added(document, Step("back_in", "pick", (self._reference(at, document),), settings), place)
         later = {s.id for s in document.steps[place + 1 :]}
-        document, merged = _added(document, Step(clean_name(at.layer.key) or "with_them", "merge", (at.step, picked), {"source": ""}), place + 1)
+        document, merged = _added(
+            document, Step(clean_name(at.layer.key) or "with_them", "merge", (at.step, picked), {"source": ""}), place + 1
+        )
 
         def follow(reference: str) -> str:
             return merged if Reference.parse(reference).step == at.step else reference

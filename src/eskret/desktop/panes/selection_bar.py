@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QMenu, QTo
 from eskret.core.measure.units import AREAS, LENGTHS
 from eskret.desktop.map_view.canvas import BOX, DISTANCE, DRAWING, LASSO, MEASURES, PAN, SIZE, SKETCHES
 
-_HINT = "Click features to choose them; Shift adds, Control takes away. Or draw a box or a loop around them."
+_HINT = "Click features to choose them; Shift adds, Ctrl adds or removes. Or draw a box or a loop around them."
 _SKETCH_HINT = {
     "points": "Click where the points are; Enter or a double click ends, Backspace takes the last one back, Esc drops it.",
     "line": "Click along the line; Enter or a double click ends, Backspace takes the last one back, Esc drops it.",
@@ -23,8 +23,8 @@ _MEASURE_HINT = {
 }
 UNITS = {DISTANCE: tuple(LENGTHS), SIZE: tuple(AREAS)}
 _TOOL_HINT = {
-    BOX: "Drag a box; Shift adds what it meets, Control takes it away. Esc ends.",
-    LASSO: "Drag a loop; Shift adds what it meets, Control takes it away. Esc ends.",
+    BOX: "Drag a box; Shift adds what it meets, Ctrl removes it. Esc ends.",
+    LASSO: "Drag a loop; Shift adds what it meets, Ctrl removes it. Esc ends.",
 }
 
 
@@ -58,16 +58,16 @@ class SelectionBar(QWidget):
         self._add(BOX, "Box", "Choose what a box meets (B on the map)", lambda: self._tool(BOX), True)
         self._add(LASSO, "Lasso", "Choose what a loop meets (L on the map)", lambda: self._tool(LASSO), True)
         self._add("all", "All", "Choose all (Ctrl+A on map or table)", self.all_asked.emit)
-        self._add("none", "None", "Let go of what is chosen (Esc)", self.none_asked.emit)
-        self._add("invert", "Invert", "Choose what is not, and the other way round (Ctrl+Shift+I)", self.invert_asked.emit)
+        self._add("none", "None", "Clear the selection (Esc)", self.none_asked.emit)
+        self._add("invert", "Invert", "Invert the selection (Ctrl+Shift+I)", self.invert_asked.emit)
         row.addSpacing(6)
         row.addWidget(_line())
         row.addSpacing(8)
         row.addWidget(self.words, 1)
-        self._add("pick", "Keep them", "Write it down as a step that picks them (Ctrl+K)", self.pick_asked.emit)
-        self._add("leave_out", "Leave them out", "A step that picks all but them", self.leave_out_asked.emit)
-        self._add("keep", "As a condition", "A step that keeps them by a condition on their key (Ctrl+Shift+K)", self.keep_asked.emit)
-        self._add("isolate", "Isolate", "Give them a layer of their own, and save it (Ctrl+I)", self.isolate_asked.emit)
+        self._add("pick", "Keep them", "Add a step that keeps exactly these (Ctrl+K)", self.pick_asked.emit)
+        self._add("leave_out", "Leave them out", "Add a step that keeps all but these", self.leave_out_asked.emit)
+        self._add("keep", "As a condition", "Add a step that keeps them by a condition on their key (Ctrl+Shift+K)", self.keep_asked.emit)
+        self._add("isolate", "Isolate", "Put them into a layer of their own and save it (Ctrl+I)", self.isolate_asked.emit)
         self.unit = QComboBox()
         self.unit.setAccessibleName("Unit to measure in")
         self.unit.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)

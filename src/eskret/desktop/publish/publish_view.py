@@ -69,7 +69,7 @@ class PublishView(QWidget):
         row.addWidget(add, 1)
         row.addWidget(again, 1)
         self.faults = push_button(
-            "Faults …", "Have the practice server be slow or fail, to practise", lambda: PractiseBox(self._publisher, self).open()
+            "Faults …", "Make the practice server slow or unreliable, to practise", lambda: PractiseBox(self._publisher, self).open()
         )
         practice = QHBoxLayout()
         practice.setContentsMargins(12, 0, 12, 8)
@@ -110,12 +110,12 @@ class PublishView(QWidget):
             "They are changed all the same; taking the push back brings theirs back",
             lambda: self._settle("overwrite"),
         )
-        self.discard = push_button("Throw away", "Take this push off the record; nothing was sent", self._discard)
+        self.discard = push_button("Discard", "Discard this push; nothing was sent", self._discard)
         self.keep = push_button("Save the difference …", "A step that saves it to a file", self._save)
         self.fetch = push_button("Fetch it", "Add a step that brings this dataset into the workflow", self._fetch)
         self.publish_to = push_button("Publish to it", "Add a step that brings this dataset up to date", self._publish)
         self.token = push_button("Token …", "Keep the token that this service wants", self._token)
-        self.forget = push_button("Forget the service", "Take it off this list", self._forget)
+        self.forget = push_button("Forget the service", "Remove it from this list", self._forget)
         self.acts = (
             self.send,
             self.back,
@@ -394,9 +394,7 @@ class PublishView(QWidget):
         self.progress_text.setText(text)
 
     def _discard(self) -> None:
-        answer = QMessageBox.question(
-            self, "Throw away", "Throw this difference away? Nothing was sent; the next run of the workflow takes it anew."
-        )
+        answer = QMessageBox.question(self, "Discard", "Discard this difference? Nothing was sent; the next run finds it again.")
         if answer == QMessageBox.StandardButton.Yes:
             self._publisher.discard(self._push_id())
 

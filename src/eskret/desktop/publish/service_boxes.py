@@ -63,7 +63,7 @@ class PractiseBox(Box):
     )
 
     def __init__(self, publisher: Publisher, parent: QWidget) -> None:
-        super().__init__("Faults to practise on", "Have them", parent)
+        super().__init__("Faults to practise on", "OK", parent)
         self._publisher = publisher
         for name, label, help_ in self._LINES:
             self.add_line(name, label, "1" if name == "answer_from" else "0", help_)

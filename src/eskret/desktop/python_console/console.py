@@ -55,11 +55,11 @@ class ConsolePane(Pane):
         self.widget: Any = None
         title = QLabel("Python")
         title.setObjectName("title")
-        self.again = QuietButton("Begin anew", "Forget all that was done here, and begin anew")
+        self.again = QuietButton("Restart", "Forget everything done here and start again")
         self.again.clicked.connect(self.restart)
         self.halt = QuietButton("Interrupt", "Stop what is at work in the pane")
         self.halt.clicked.connect(self.interrupt)
-        close = QuietButton("Close", "Take the pane away; what was done in it stays (Ctrl+Shift+P)")
+        close = QuietButton("Close", "Close the pane; its contents stay (Ctrl+Shift+P)")
         close.clicked.connect(self.closed)
         self.row.addWidget(title)
         self.row.addStretch()

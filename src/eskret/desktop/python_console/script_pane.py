@@ -30,7 +30,7 @@ class ScriptPane(Pane):
         self.copy.clicked.connect(self._copy)
         self.save = QuietButton("Save …", "Save the script: run, it builds this workflow again")
         self.save.clicked.connect(self.save_asked)
-        close = QuietButton("Close", "Take the script away (Ctrl+P)")
+        close = QuietButton("Close", "Close the script (Ctrl+P)")
         close.clicked.connect(self.closed)
         self.row.addWidget(title)
         self.row.addStretch()

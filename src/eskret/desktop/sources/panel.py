@@ -433,7 +433,7 @@ class SourcesPanel(QWidget):
             return
         self.menu.addAction("Fetch it" if told.get("what") == "published" else "Load it", self._load)
         if told.get("what") != "published" and file_backups.changes(Path(told["path"])):
-            self.menu.addAction("Take the last change of it back", lambda: self.back_asked.emit(told["path"]))
+            self.menu.addAction("Undo its last change", lambda: self.back_asked.emit(told["path"]))
         if str(told["path"]).lower().endswith(".gpkg"):
             self.menu.addAction("Names, sections, take out …", lambda: self.tidy_asked.emit(told["path"]))
         self.menu.popup(self.tree.viewport().mapToGlobal(at))

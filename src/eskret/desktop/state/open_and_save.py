@@ -197,9 +197,9 @@ def may_leave(window: QWidget, text: str, save: Callable[[], object], saved: Cal
     """Ask whether to save before leaving; False where the analyst stays, or what was to be saved could not be."""
     box = QMessageBox(window)
     box.setText(text)
-    keep = box.addButton("Save them", QMessageBox.ButtonRole.AcceptRole)
-    drop = box.addButton("Leave them", QMessageBox.ButtonRole.DestructiveRole)
-    box.addButton("Stay here", QMessageBox.ButtonRole.RejectRole)
+    keep = box.addButton("Save", QMessageBox.ButtonRole.AcceptRole)
+    drop = box.addButton("Discard", QMessageBox.ButtonRole.DestructiveRole)
+    box.addButton("Cancel", QMessageBox.ButtonRole.RejectRole)
     box.exec()
     if box.clickedButton() is keep:
         save()

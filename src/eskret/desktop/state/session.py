@@ -351,6 +351,21 @@ class Session(QObject):
         self.fresh = added
         return added
 
+    def place_after(self, id: str) -> int:
+        """Where a step that takes from another belongs: below it and the branches made of it before, so that they stay in their order;
+        above what is saved of it itself."""
+        steps = self.document.steps
+        at = self.document.index(id) + 1
+        try:
+            below = dependents(self.bound, {id})
+        except EskretError:
+            return at
+        while at < len(steps) and steps[at].id in below:
+            if steps[at].use in ("save", "publish") and any(Reference.parse(s).step == id for s in steps[at].source):
+                break
+            at += 1
+        return at
+
     def add_step_after_source(self, step: Step, path: str, layer: str, layers: int) -> str:
         """Put a step in that takes from a source: from the step that loads it, which is put in as well where there is none."""
         load, at = self.load_step(path, layer, layers)

@@ -120,6 +120,7 @@ class MapPane(Pane):
         column.addWidget(self.write)
         column.addStretch()
         self.area = QScrollArea()
+        self.area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.area.setWidgetResizable(True)
         self.area.setFrameShape(QFrame.Shape.NoFrame)
         self.area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

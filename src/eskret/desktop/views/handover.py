@@ -75,7 +75,7 @@ class PackBox(Box):
         inputs = [p for p in pieces if p["role"] == "input"]
         self.along.setText(f"With the {pluralise(len(inputs), 'file')} that it reads, {_size(sum(p['size'] for p in inputs))}")
         self.along.setEnabled(bool(inputs))
-        text = "Paths stay relative: whoever unpacks it can run it at once."
+        text = "Paths stay relative, so that it runs at once wherever it is unpacked."
         if inputs and not self.along.isChecked():
             text = "What it reads is listed in the pack, and asked for by name where it is unpacked."
         self.says.setText(text)
@@ -122,7 +122,7 @@ class UnpackBox(Box):
         super().__init__(f"Unpack {pack.name}", "Unpack and open", parent)
         self._session, self._pack = session, pack
         self.setMinimumWidth(620)
-        self.add_line("folder", "Into the folder", str(pack.with_suffix("")), "It is made where there is none.")
+        self.add_line("folder", "Into the folder", str(pack.with_suffix("")), "It is created if it does not exist.")
         self.missing: list[Missing] = []
         self.files: dict[str, QLineEdit] = {}
         try:
@@ -167,7 +167,7 @@ class UnpackBox(Box):
     def take(self) -> None:
         folder = self.lines["folder"].text().strip()
         if not folder:
-            self.say_wrong("Say into which folder.")
+            self.say_wrong("Choose a folder.")
             return
         given = {n: line.text().strip() for n, line in self.files.items() if line.text().strip()}
         self.ok.setEnabled(False)

@@ -40,7 +40,7 @@ class Box(QDialog):
         self.ok.setObjectName("primary")
         self.ok.setDefault(True)
         self.ok.clicked.connect(self.take)
-        leave = QPushButton("Leave it")
+        leave = QPushButton("Cancel")
         leave.clicked.connect(self.reject)
         self._row = QHBoxLayout()
         self._row.addStretch()
@@ -100,12 +100,12 @@ class HeadsBox(Box):
         self._session = session
         document = session.document
         self.add_line("title", "Title", document.title, "Stands at the top of the window and of reports.")
-        self.add_line("summary", "Summary", document.summary, "A sentence for whoever opens it.")
+        self.add_line("summary", "Summary", document.summary, "One sentence on what it does.")
         self.add_line(
             "crs",
             "Coordinate system",
             document.crs,
-            "Layers are brought to it as they are loaded, such as EPSG:32626. Leave it empty to keep each as it is.",
+            "Layers are reprojected to it as they are loaded, for example EPSG:32626. Empty keeps each as it is.",
         )
         older = {} if document.names else {"": "are tidied, save where one of just that name is there"}
         self.names = self.add_choice(

@@ -72,7 +72,7 @@ class MapBox(QDialog):
         self._form = form
         about = QLabel("What is in view is saved, as it is drawn.")
         about.setObjectName("faint")
-        self.save, leave = QPushButton("Save it"), QPushButton("Leave it")
+        self.save, leave = QPushButton("Save"), QPushButton("Cancel")
         self.save.setObjectName("primary")
         self.save.setDefault(True)
         self.save.clicked.connect(self._save)

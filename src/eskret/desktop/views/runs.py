@@ -72,7 +72,7 @@ class RunsView(View):
         self.open_button = push_button("Open as it was", "The workflow, its values and its ledger, as of that run", self._open)
         self.again_button = push_button("Run it again", "The workflow as it was, with the values that it had", lambda: self._open(True))
         self.report_button = push_button("Report …", "The account of this run as one page", self._report)
-        self.forget_button = push_button("Forget", "Take the runs chosen out of this list; outputs stay", self._forget)
+        self.forget_button = push_button("Forget", "Remove the selected runs from this list; outputs stay", self._forget)
         self.told = ToldTable()
         self.outputs = ReadTable("What it left", _OUTPUTS)
         self.compared = ComparedPane(session, self._runs)
@@ -207,7 +207,7 @@ class RunsView(View):
         self.facts.setText("")
         if not self.found:
             words = self.search.text() or self.mine.isChecked()
-            text = "No run is like that." if words else "Every run will be kept here. There is none yet."
+            text = "No run matches." if words else "Every run is listed here. There are none yet."
         else:
             text = "Choose a run to see what it made. Choose two of them, with Ctrl, to see what differs."
             if chosen > 2:

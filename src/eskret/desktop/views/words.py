@@ -157,11 +157,13 @@ class WordsView(QWidget):
         self.word.setFixedWidth(250)
         self.word.returnPressed.connect(self.fill)
         self.fill_button = push_button("Use it", "Use this word for all spellings chosen (Enter)", self.fill)
-        self.suggest_button = push_button("Take the suggestion", "For what is chosen; without, for all not settled", self.suggest)
+        self.suggest_button = push_button(
+            "Use the suggestion", "For the selected words; with none selected, for all that are not settled", self.suggest
+        )
         self.keep_button = push_button("Keep as spelled", "Use the spelling itself for what is chosen", self.keep)
         self.empty_button = push_button("Leave empty", "Leave no value where this is spelled", lambda: self.settle(self._chosen(), EMPTY))
-        self.clear_button = push_button("Not settled", "Take the word away from what is chosen", lambda: self.settle(self._chosen(), ""))
-        self.undo_button = push_button("Undo", "Take the last decision back (Ctrl+Z)", self.undo)
+        self.clear_button = push_button("Not settled", "Clear the word of the selected spellings", lambda: self.settle(self._chosen(), ""))
+        self.undo_button = push_button("Undo", "Undo the last decision (Ctrl+Z)", self.undo)
         self.save_button = push_button("Save the list", "Write the file; the next run uses it (Ctrl+S)", self.save)
         self.save_button.setObjectName("primary")
         foot = in_row(

@@ -56,7 +56,7 @@ class _Answer:
 
 
 class Check(EachLayer):
-    """Prove that something holds for a layer, and stop the run if it does not.
+    """Check that something holds for a layer, and stop the run if it does not.
 
     The layer passes through unchanged. How many features there are, whether a field is a key, whether anything is empty,
     whether a condition holds for all, whether shapes are valid, whether totals agree with another layer (of an earlier

@@ -24,7 +24,7 @@ from eskret.operations.support.setting_types import Length
 
 
 class Compare(EachLayer):
-    """Tell what was added, removed and changed between an earlier layer and this one.
+    """Show what was added, removed and changed between an earlier layer and this one.
 
     Features are matched by a key; without one by their shape, so that a moved feature counts as one removed and one
     added. What leaves are the differences: added and changed features as they are now, removed ones as they were, with

@@ -26,7 +26,7 @@ REPEATS = "repeats an earlier feature"
 
 
 class DropRepeats(RowFilter):
-    """Keep the first of features that repeat each other, in fields, in geometry or in both.
+    """Keep one of each set of duplicate features, compared by fields, geometry or both.
 
     Features repeat each other when all the fields named hold the same values, an empty value being the same as another
     empty one, and, if geometry counts, when they draw the same shape: the same vertices, wherever a ring begins and

@@ -19,7 +19,7 @@ NOT_HELD = "does not lie there"
 
 
 class KeepByPlace(RowFilter):
-    """Keep the features that stand in a relation to those of another layer, or lie near them.
+    """Keep features by where they lie: inside, touching, crossing or near those of another layer.
 
     The relations are those of OGC Simple Features (DE-9IM): a feature can lie within an area, intersect it, contain,
     touch, cross, overlap or equal it, or lie apart from it. A distance carries its unit; in a geographic coordinate

@@ -32,7 +32,7 @@ _NEW = ("create", (True,))
 
 
 class Publish(Delivery):
-    """Bring a published dataset up to date, after a look at what would change.
+    """Update a published dataset, after showing what would change.
 
     A run only takes the difference: what would be added, changed and removed, field by field, on the map and in the
     table. It is sent when you say so, in the Publish view or with 'eskret publish', and can be taken back afterwards.

@@ -47,7 +47,7 @@ class _Place:
 
 
 class Save(Delivery):
-    """Save layers to files of ten formats, under good names, all of them or none.
+    """Save layers to files in ten formats, all of them or none.
 
     The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a section, whose layers
     share one coordinate system; so do a workbook, KML and GPX. The others take one layer a file, so put {layer} into the path

@@ -27,7 +27,7 @@ NOT_LISTED = "'{}' holds a spelling that is not in the list"
 
 
 class ApplyWords(FieldsPerRow):
-    """Bring the spellings in some fields to the words of a list, several fields in one go.
+    """Replace the spellings in fields by the words of a list, several fields at once.
 
     The tidied words stand in new fields beside the originals, called after them with an ending; with an empty ending the
     fields themselves are tidied. A spelling that is not in the list stays as it is, and is counted and listed, so that

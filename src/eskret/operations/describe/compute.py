@@ -23,7 +23,7 @@ from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 
 
 class Compute(FieldsPerRow):
-    """Compute a field from the others, row by row, with an SQL expression.
+    """Compute a field from the others with an SQL expression.
 
     For example tonnes / area_ha, upper(name), round(depth_m, 1), CASE WHEN depth_m > 20 THEN 'deep' ELSE 'shallow' END,
     coalesce(name, 'unnamed'), extract(year FROM time). A single slash divides with decimals, // without; dividing by zero

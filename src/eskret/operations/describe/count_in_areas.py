@@ -29,7 +29,7 @@ from eskret.operations.support.setting_types import Figures
 
 
 class CountInAreas(FieldsPerRow):
-    """Count the features of another layer in each area, with figures of them.
+    """Count the features of another layer in each area, with sums and other figures.
 
     A feature counts where its centre lies, or in every area that it meets. Figures are new fields made of the fields of
     those counted: landed = sum tonnes, or kinds = list kind. What lies in no area, and what was counted more than once,

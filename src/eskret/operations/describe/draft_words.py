@@ -20,7 +20,7 @@ _SCHEMA = {"field": pa.string(), "spelling": pa.string(), "count": pa.int64(), "
 
 
 class DraftWords(Gathering):
-    """List the spellings met in some fields, how often, and a word to use for each.
+    """List the spellings found in fields, how often each occurs, and suggest a word to use.
 
     Spellings that differ in case, accents, blanks, or a letter or two are grouped, and the most frequent of a group is
     suggested for all, and for what is short for it, as Rd for Road; numbers in them must be the same. Save the table as

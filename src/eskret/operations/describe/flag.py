@@ -26,7 +26,7 @@ from eskret.operations.support.setting_types import Length
 
 
 class Flag(FieldsPerRow):
-    """Mark the features that meet a condition, and tell their share in per cent.
+    """Mark the features that meet a condition and report their percentage.
 
     The condition is one on the fields, on the place, or both. Without a value, a yes/no field says of every feature
     whether it holds. With a value, the features for which it holds get that value in the field; the others keep what

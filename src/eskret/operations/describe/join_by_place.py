@@ -34,7 +34,7 @@ _RELATIONS = {
 
 
 class JoinByPlace(EachLayer):
-    """Bring the fields of another layer's features to those that lie where they lie.
+    """Join the fields of another layer's features by where they lie.
 
     The district of each mooring, the bed of each sample. The relation is one of OGC Simple Features, or most in common:
     the feature of the other layer that covers the largest part. Where several fit, take the first, a list of all

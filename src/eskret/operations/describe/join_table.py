@@ -28,7 +28,7 @@ REPEATED = "another row with its key came first"
 
 
 class JoinTable(EachLayer):
-    """Bring the fields of a table to the features that have the same key.
+    """Join the fields of a table to features by a key.
 
     Both sides are accounted for: features for which the table has no row, and rows that belong to no feature. Keys that
     do not match because one side holds text and the other numbers, because of blanks, case or zeros in front are found in

@@ -44,7 +44,7 @@ _FIT = {
 
 
 class Measure(FieldsPerRow):
-    """Measure features, in a unit you name and that the field is named after.
+    """Measure length and area in a unit of your choice, which the name of the field says.
 
     In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
     coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. An edge is straight in the layer's

@@ -28,7 +28,7 @@ TOO_FAR = "nothing of the other layer is near enough"
 
 
 class Nearest(EachLayer):
-    """Find for every feature the nearest of another layer, with its fields and how far it is.
+    """Find the nearest feature of another layer, with its fields and its distance.
 
     The distance is from edge to edge, zero where they meet, and its field is named after its unit. Name a greatest
     distance to leave out what is too far. Of several at the same distance the first in the layer's order is taken. Where

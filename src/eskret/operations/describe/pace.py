@@ -30,7 +30,7 @@ _SHORT = {"km/h": "kmh", "m/s": "ms", "kn": "kn", "mph": "mph"}
 
 
 class Pace(EachLayer):
-    """Tell how far, how long and how fast it was from each point of a track to the next.
+    """Distance, time and speed from each point of a track to the next.
 
     Points are taken in the order of their time, each track by itself. Distances follow the ellipsoid where coordinates
     are degrees. Draw the legs as lines to see the speed on the map, or keep the points. Two points at one time have a

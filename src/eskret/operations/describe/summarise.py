@@ -20,7 +20,7 @@ from eskret.operations.support.setting_types import Figures
 
 
 class Summarise(EachLayer):
-    """Sum rows up by the values of fields, as a table.
+    """Summarise rows by the values of fields, as a table.
 
     A row for each value, or for each combination of several fields; without any, one row for everything. Figures are new
     fields made of the old: beds = count, tonnes = sum tonnes, deepest = max depth_m. Sums are proved against what

@@ -36,7 +36,7 @@ _KINDS = {"points": GeometryKind.POINT, "lines": GeometryKind.LINE, "areas": Geo
 
 
 class LoadCoordinates(Source):
-    """Make points, lines or areas of text files with coordinates.
+    """Read points, lines or areas from text files with coordinates.
 
     The sign between values, a header, the decimal sign and the encoding are found from each file, and so are the columns
     of x (or longitude) and y (or latitude) where they are named so; all of it can be said outright. Degrees can be

@@ -29,7 +29,7 @@ TOO_FAR = "a distance of more than a quarter of the globe makes no area about a 
 
 
 class Buffer(ShapePerRow):
-    """Make of every feature the area within a distance of it.
+    """Draw the area within a distance of each feature.
 
     The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and the step says how true
     it is; areas across 180 degrees or about a pole come out in parts that meet there. Areas grow, or shrink by a distance

@@ -17,7 +17,7 @@ from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 
 class CentrePoints(ShapePerRow):
-    """Make of every feature a point in its middle.
+    """Replace each feature by a point at its centre.
 
     The centre of mass can lie outside a bent area or beside a bent line; the other choice is always on the feature: a
     point well inside an area, the middle of a line's length. Fields are kept.

@@ -29,7 +29,7 @@ NO_POINT = "is no single point"
 
 
 class ConnectPoints(EachLayer):
-    """Draw a line through points, one for each value of a field, in an order.
+    """Connect points into lines, one for each value of a field, in a given order.
 
     A recording arrives as points and is wanted as a line: name the field of the track and the field of the time. Where
     two points in a row are too far apart, or too much time passed, the line ends and another begins. The line has the

@@ -17,7 +17,7 @@ from eskret.operations.support import reshaping
 
 
 class CornerPoints(EachLayer):
-    """Make a point of every corner of lines and areas.
+    """Place a point at every corner of lines and areas.
 
     Each point has the fields of its feature and its number along it, from 1. The corner that closes a ring is the one
     that began it, and is made once. Heights are kept.

@@ -25,7 +25,7 @@ from eskret.operations.support.setting_types import SomeLength
 
 
 class Densify(ShapePerRow):
-    """Put corners into lines and areas, so that no stretch between two is longer than a length.
+    """Add corners to lines and areas so that no segment is longer than a given length.
 
     The course stays the same, and so do the vertices there are. It is wanted before bringing long straight lines to another coordinate
     system, where they would cut the corner that a curve takes.

@@ -23,7 +23,7 @@ from eskret.operations.support.setting_types import Figures
 
 
 class Dissolve(EachLayer):
-    """Join features that have the same values into one, with figures of what went in.
+    """Merge features that share values into one, with counts and sums of what went in.
 
     Name the fields whose values decide; without any, everything becomes one feature. Shared edges disappear, holes and
     gaps between neighbours stay and are told. Areas and lines that lie on each other are counted once and the overlap is

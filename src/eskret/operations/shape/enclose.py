@@ -30,7 +30,7 @@ NO_LINE = "is no line"
 
 
 class Enclose(EachLayer):
-    """Make areas of lines that go round them, closing gaps no wider than a tolerance.
+    """Turn lines that run round an area into that area, closing gaps up to a tolerance.
 
     Lines are joined end to end, the nearest ends first; both ends move to the middle of the gap, so nothing moves further
     than half the tolerance. Without a tolerance only lines that meet exactly are joined. Where several lines meet, every

@@ -27,7 +27,7 @@ _PLACE = re.compile(r"^(.*?)\[(.+)\]$")
 
 
 class MakeValid(ShapePerRow):
-    """Mend shapes that are not valid, and say what was wrong and where.
+    """Repair invalid shapes, and say what was wrong and where.
 
     A ring that crosses itself, holes that lie outside, repeated rings: such shapes give wrong areas and stop other
     programs. The mended shape covers what was drawn, every corner kept. Valid features pass untouched. What is no area

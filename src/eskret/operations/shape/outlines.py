@@ -16,7 +16,7 @@ from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 
 class Outlines(ShapePerRow):
-    """Make of every area the line around it.
+    """Turn each area into the line around it.
 
     Holes have outlines too, and belong to the same feature unless you leave them out. Neighbours keep a line each where
     they meet. Features that are no areas are set aside.

@@ -29,7 +29,7 @@ COVERED = "lies wholly under the other layer"
 
 
 class Overlay(EachLayer):
-    """Lay another layer over this one and cut both where they cross, with the fields of both.
+    """Overlay another layer: cut both where they cross and keep the fields of both.
 
     In both: the pieces that two features have in common. In either: those, and what is left of each side. In one only:
     what is left of each side, without what they have in common. With the other's fields: all of this layer, cut where

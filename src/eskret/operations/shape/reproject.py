@@ -1,4 +1,4 @@
-"""Bring layers to another coordinate system."""
+"""Reproject layers to another coordinate system."""
 
 from __future__ import annotations
 

@@ -29,7 +29,7 @@ from eskret.operations.support.setting_types import SomeLength
 
 
 class Simplify(ShapePerRow):
-    """Take corners out of lines and areas that hardly change their course.
+    """Remove corners that hardly change the course of lines and areas.
 
     Each feature by itself: no corner left out lies further than the tolerance from what is drawn instead (Douglas and
     Peucker), and no area crosses itself. With shared edges kept shared, neighbours are simplified together and stay

@@ -31,7 +31,7 @@ _DEGREE = 111_000.0
 
 
 class SnapPoints(ShapePerRow):
-    """Move points onto the nearest line, or edge of an area, of another layer.
+    """Move points onto the nearest line or edge of another layer.
 
     Only points within the distance are moved, each by the shortest way; how far each was moved is listed. The others stay where they
     are, or are set aside. Fields, heights and measures stay with their points. A point that lies on it already does not move.

@@ -28,7 +28,7 @@ NAMELESS = "its value holds no letter or digit to make a name of"
 
 
 class Split(EachLayer):
-    """Split a layer into one layer for each value of a field, thousands if need be.
+    """Split a layer into one layer for each value of a field.
 
     Each new layer is called after its value, cleaned by the naming rule; two values that come out the same are numbered,
     and the value as it stands in the data stays with the layer. Several fields make a layer for each combination. The set

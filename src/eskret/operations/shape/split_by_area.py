@@ -83,7 +83,7 @@ class _Groups:
 
 
 class SplitByArea(EachLayer):
-    """Split a layer into one layer for each area of another, called after a field of the areas.
+    """Split a layer into one layer for each area of another, named after a field of the areas.
 
     A feature across a border goes to the area that holds its centre, or the most of it, or is cut at the border so that
     each area gets its piece. What lies in no area is set aside. Where areas lie on each other a feature can lie in two:

@@ -111,7 +111,7 @@ class OperationMethods:
         encoding: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make points, lines or areas of text files with coordinates.
+        """Read points, lines or areas from text files with coordinates.
 
         The sign between values, a header, the decimal sign and the encoding are found from each file, and
         so are the columns of x (or longitude) and y (or latitude) where they are named so; all of it can be
@@ -273,7 +273,7 @@ class OperationMethods:
         edge: bool | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Keep the features that stand in a relation to those of another layer, or lie near them.
+        """Keep features by where they lie: inside, touching, crossing or near those of another layer.
 
         The relations are those of OGC Simple Features (DE-9IM): a feature can lie within an area, intersect
         it, contain, touch, cross, overlap or equal it, or lie apart from it. A distance carries its unit;
@@ -381,7 +381,7 @@ class OperationMethods:
         geometry: bool | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Keep the first of features that repeat each other, in fields, in geometry or in both.
+        """Keep one of each set of duplicate features, compared by fields, geometry or both.
 
         Features repeat each other when all the fields named hold the same values, an empty value being the
         same as another empty one, and, if geometry counts, when they draw the same shape: the same
@@ -472,7 +472,7 @@ class OperationMethods:
         parts: Literal['together', 'apart'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Join features that have the same values into one, with figures of what went in.
+        """Merge features that share values into one, with counts and sums of what went in.
 
         Name the fields whose values decide; without any, everything becomes one feature. Shared edges
         disappear, holes and gaps between neighbours stay and are told. Areas and lines that lie on each
@@ -509,7 +509,7 @@ class OperationMethods:
         empty_as: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Split a layer into one layer for each value of a field, thousands if need be.
+        """Split a layer into one layer for each value of a field.
 
         Each new layer is called after its value, cleaned by the naming rule; two values that come out the
         same are numbered, and the value as it stands in the data stays with the layer. Several fields make
@@ -542,7 +542,7 @@ class OperationMethods:
         name: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Split a layer into one layer for each area of another, called after a field of the areas.
+        """Split a layer into one layer for each area of another, named after a field of the areas.
 
         A feature across a border goes to the area that holds its centre, or the most of it, or is cut at
         the border so that each area gets its piece. What lies in no area is set aside. Where areas lie on
@@ -582,7 +582,7 @@ class OperationMethods:
         keep: Literal['both', 'either', 'one', 'first'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Lay another layer over this one and cut both where they cross, with the fields of both.
+        """Overlay another layer: cut both where they cross and keep the fields of both.
 
         In both: the pieces that two features have in common. In either: those, and what is left of each
         side. In one only: what is left of each side, without what they have in common. With the other's
@@ -669,7 +669,7 @@ class OperationMethods:
         steps: int | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make of every feature the area within a distance of it.
+        """Draw the area within a distance of each feature.
 
         The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and
         the step says how true it is; areas across 180 degrees or about a pole come out in parts that meet
@@ -709,7 +709,7 @@ class OperationMethods:
         where: Literal['on', 'mass'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make of every feature a point in its middle.
+        """Replace each feature by a point at its centre.
 
         The centre of mass can lie outside a bent area or beside a bent line; the other choice is always on
         the feature: a point well inside an area, the middle of a line's length. Fields are kept.
@@ -731,7 +731,7 @@ class OperationMethods:
         holes: bool | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make of every area the line around it.
+        """Turn each area into the line around it.
 
         Holes have outlines too, and belong to the same feature unless you leave them out. Neighbours keep a
         line each where they meet. Features that are no areas are set aside.
@@ -751,7 +751,7 @@ class OperationMethods:
         number: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make a point of every corner of lines and areas.
+        """Place a point at every corner of lines and areas.
 
         Each point has the fields of its feature and its number along it, from 1. The corner that closes a
         ring is the one that began it, and is made once. Heights are kept.
@@ -775,7 +775,7 @@ class OperationMethods:
         others: Literal['leave', 'aside'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Move points onto the nearest line, or edge of an area, of another layer.
+        """Move points onto the nearest line or edge of another layer.
 
         Only points within the distance are moved, each by the shortest way; how far each was moved is
         listed. The others stay where they are, or are set aside. Fields, heights and measures stay with
@@ -812,7 +812,7 @@ class OperationMethods:
         number: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make a feature of its own of every part of a feature.
+        """Split features of several parts into one feature for each part.
 
         An island group that is one feature becomes a feature an island, each with all the fields. A field
         that holds a total (a sum, an area) then stands in every part; adding it up counts it several times,
@@ -836,7 +836,7 @@ class OperationMethods:
         empty: Literal['aside', 'group'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Put features with the same values together as parts of one, as they are drawn.
+        """Combine features with the same values into one feature of several parts, without merging their shapes.
 
         Nothing is joined or cut: shared edges stay, and areas on each other stay on each other. Use
         Dissolve to join them. Figures are new fields made of the old, as in Dissolve.
@@ -865,7 +865,7 @@ class OperationMethods:
         along: Literal['fitting', 'planar', 'geodesic'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Take corners out of lines and areas that hardly change their course.
+        """Remove corners that hardly change the course of lines and areas.
 
         Each feature by itself: no corner left out lies further than the tolerance from what is drawn
         instead (Douglas and Peucker), and no area crosses itself. With shared edges kept shared, neighbours
@@ -897,7 +897,7 @@ class OperationMethods:
         along: Literal['fitting', 'planar', 'geodesic'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Put corners into lines and areas, so that no stretch between two is longer than a length.
+        """Add corners to lines and areas so that no segment is longer than a given length.
 
         The course stays the same, and so do the vertices there are. It is wanted before bringing long
         straight lines to another coordinate system, where they would cut the corner that a curve takes.
@@ -965,7 +965,7 @@ class OperationMethods:
         gap_time: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Draw a line through points, one for each value of a field, in an order.
+        """Connect points into lines, one for each value of a field, in a given order.
 
         A recording arrives as points and is wanted as a line: name the field of the track and the field of
         the time. Where two points in a row are too far apart, or too much time passed, the line ends and
@@ -1008,7 +1008,7 @@ class OperationMethods:
         points: StepHandle | str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Make areas of lines that go round them, closing gaps no wider than a tolerance.
+        """Turn lines that run round an area into that area, closing gaps up to a tolerance.
 
         Lines are joined end to end, the nearest ends first; both ends move to the middle of the gap, so
         nothing moves further than half the tolerance. Without a tolerance only lines that meet exactly are
@@ -1107,7 +1107,7 @@ class OperationMethods:
         long_edges: Literal['drawn', 'short'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Mend shapes that are not valid, and say what was wrong and where.
+        """Repair invalid shapes, and say what was wrong and where.
 
         A ring that crosses itself, holes that lie outside, repeated rings: such shapes give wrong areas and
         stop other programs. The mended shape covers what was drawn, every corner kept. Valid features pass
@@ -1137,7 +1137,7 @@ class OperationMethods:
         type: Literal['as it comes', 'whole', 'number', 'text', 'yes/no', 'date', 'time'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Compute a field from the others, row by row, with an SQL expression.
+        """Compute a field from the others with an SQL expression.
 
         For example tonnes / area_ha, upper(name), round(depth_m, 1), CASE WHEN depth_m > 20 THEN 'deep'
         ELSE 'shallow' END, coalesce(name, 'unnamed'), extract(year FROM time). A single slash divides with
@@ -1177,7 +1177,7 @@ class OperationMethods:
         how: Literal['fitting', 'planar', 'geodesic'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Measure features, in a unit you name and that the field is named after.
+        """Measure length and area in a unit of your choice, which the name of the field says.
 
         In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on
         the globe. Where coordinates are degrees only the ellipsoid will do: a degree is never taken for a
@@ -1250,7 +1250,7 @@ class OperationMethods:
         other_value: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Mark the features that meet a condition, and tell their share in per cent.
+        """Mark the features that meet a condition and report their percentage.
 
         The condition is one on the fields, on the place, or both. Without a value, a yes/no field says of
         every feature whether it holds. With a value, the features for which it holds get that value in the
@@ -1320,7 +1320,7 @@ class OperationMethods:
         draw: Literal['legs', 'points'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Tell how far, how long and how fast it was from each point of a track to the next.
+        """Distance, time and speed from each point of a track to the next.
 
         Points are taken in the order of their time, each track by itself. Distances follow the ellipsoid
         where coordinates are degrees. Draw the legs as lines to see the speed on the map, or keep the
@@ -1364,7 +1364,7 @@ class OperationMethods:
         without: Literal['keep', 'aside'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Bring the fields of a table to the features that have the same key.
+        """Join the fields of a table to features by a key.
 
         Both sides are accounted for: features for which the table has no row, and rows that belong to no
         feature. Keys that do not match because one side holds text and the other numbers, because of
@@ -1415,7 +1415,7 @@ class OperationMethods:
         without: Literal['keep', 'aside'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Bring the fields of another layer's features to those that lie where they lie.
+        """Join the fields of another layer's features by where they lie.
 
         The district of each mooring, the bed of each sample. The relation is one of OGC Simple Features, or
         most in common: the feature of the other layer that covers the largest part. Where several fit, take
@@ -1462,7 +1462,7 @@ class OperationMethods:
         figures: Mapping[str, str] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Count the features of another layer in each area, with figures of them.
+        """Count the features of another layer in each area, with sums and other figures.
 
         A feature counts where its centre lies, or in every area that it meets. Figures are new fields made
         of the fields of those counted: landed = sum tonnes, or kinds = list kind. What lies in no area, and
@@ -1497,7 +1497,7 @@ class OperationMethods:
         without: Literal['keep', 'aside'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Find for every feature the nearest of another layer, with its fields and how far it is.
+        """Find the nearest feature of another layer, with its fields and its distance.
 
         The distance is from edge to edge, zero where they meet, and its field is named after its unit. Name
         a greatest distance to leave out what is too far. Of several at the same distance the first in the
@@ -1568,7 +1568,7 @@ class OperationMethods:
         empty: Literal['group', 'aside'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Sum rows up by the values of fields, as a table.
+        """Summarise rows by the values of fields, as a table.
 
         A row for each value, or for each combination of several fields; without any, one row for
         everything. Figures are new fields made of the old: beds = count, tonnes = sum tonnes, deepest = max
@@ -1712,7 +1712,7 @@ class OperationMethods:
         earlier: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """List the spellings met in some fields, how often, and a word to use for each.
+        """List the spellings found in fields, how often each occurs, and suggest a word to use.
 
         Spellings that differ in case, accents, blanks, or a letter or two are grouped, and the most
         frequent of a group is suggested for all, and for what is short for it, as Rd for Road; numbers in
@@ -1740,7 +1740,7 @@ class OperationMethods:
         ending: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Bring the spellings in some fields to the words of a list, several fields in one go.
+        """Replace the spellings in fields by the words of a list, several fields at once.
 
         The tidied words stand in new fields beside the originals, called after them with an ending; with an
         empty ending the fields themselves are tidied. A spelling that is not in the list stays as it is,
@@ -1818,7 +1818,7 @@ class OperationMethods:
         otherwise: Literal['stop', 'look'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Prove that something holds for a layer, and stop the run if it does not.
+        """Check that something holds for a layer, and stop the run if it does not.
 
         The layer passes through unchanged. How many features there are, whether a field is a key, whether
         anything is empty, whether a condition holds for all, whether shapes are valid, whether totals agree
@@ -1901,7 +1901,7 @@ class OperationMethods:
         tolerance: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Tell what was added, removed and changed between an earlier layer and this one.
+        """Show what was added, removed and changed between an earlier layer and this one.
 
         Features are matched by a key; without one by their shape, so that a moved feature counts as one
         removed and one added. What leaves are the differences: added and changed features as they are now,
@@ -1951,7 +1951,7 @@ class OperationMethods:
         index: bool | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Save layers to files of ten formats, under good names, all of them or none.
+        """Save layers to files in ten formats, all of them or none.
 
         The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a
         section, whose layers share one coordinate system; so do a workbook, KML and GPX. The others take
@@ -2055,7 +2055,7 @@ class OperationMethods:
         token_from: str | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Bring a published dataset up to date, after a look at what would change.
+        """Update a published dataset, after showing what would change.
 
         A run only takes the difference: what would be added, changed and removed, field by field, on the
         map and in the table. It is sent when you say so, in the Publish view or with 'eskret publish', and

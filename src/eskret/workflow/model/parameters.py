@@ -77,8 +77,8 @@ class EnabledBy:
         return any(v == value or str(v) == str(value) for v in self.values)
 
     def words(self, title: str) -> str:
-        """When it counts, as a sentence begins: ``Counts while 'Split' is yes``."""
-        return f"Counts while '{title}' is {' or '.join(value_words(v) for v in self.values)}"
+        """When it counts, as a sentence begins: ``Only when 'Split' is yes``."""
+        return f"Only when '{title}' is {' or '.join(value_words(v) for v in self.values)}"
 
 
 def value_words(value: Any) -> str:
