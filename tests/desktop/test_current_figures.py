@@ -120,9 +120,8 @@ def test_what_takes_long_waits_for_a_key(make_hand: MakeHand, tmp_path: Path, mo
 def test_it_can_be_switched_off(make_hand: MakeHand, project: Path) -> None:
     hand = make_hand(project, follows=True)
     settled(hand)
-    menu = hand.bench.bar.menu
-    menu.aboutToShow.emit()
-    next(a for a in menu.actions() if a.text().startswith("Do not update the figures")).trigger()
+    hand.bench.bar.menu.aboutToShow.emit()
+    hand.menu("Do not update the figures")
     hand.click_step("chosen")
     hand.fill("where", "name LIKE '%'")
     settled(hand)
@@ -130,3 +129,34 @@ def test_it_can_be_switched_off(make_hand: MakeHand, project: Path) -> None:
     again = make_hand(project, follows=None)
     settled(again)
     assert again.row("chosen")["state"] == ""
+
+
+def test_a_changed_value_moves_only_what_hangs_on_it(make_hand: MakeHand, project: Path) -> None:
+    hand = make_hand(project, follows=True)
+    settled(hand)
+    session = hand.bench.session
+    kept = session.results["recordings"]
+    session.set_value("kind", "Wreck")
+    assert session.results.get("recordings") is kept and "chosen" not in session.results  # the load stays as it is
+    hand.until(lambda: hand.row("chosen")["out"] == "0")
+    settled(hand)
+    assert session.results["recordings"] is kept
+
+
+def test_a_file_that_changes_on_disk_counts_as_an_edit(make_hand: MakeHand, project: Path) -> None:
+    hand = make_hand(project, follows=True)
+    settled(hand)
+    before = int(hand.row("chosen")["in"])
+    recording = project.parent / "field" / "marks.gpx"
+    text = recording.read_text(encoding="utf-8")
+    assert hand.bench.session.inputs._known  # they were looked at once
+    at = text.index("<wpt")
+    recording.write_text(f'{text[:at]}<wpt lat="47.1" lon="-27.1"><desc>Pile new</desc></wpt>{text[at:]}', encoding="utf-8")
+    hand.until(lambda: hand.row("chosen")["in"] == str(before + 1) and hand.row("chosen")["state"] == "balanced")
+    # one more file of the pattern
+    recording.with_name("more.gpx").write_text(recording.read_text(encoding="utf-8"), encoding="utf-8")
+    hand.until(lambda: hand.bench.session.results.get("recordings") and len(hand.bench.session.results["recordings"]["outputs"]) > 2)
+    # what a run itself changes is none
+    hand.run()
+    hand.bot.wait(900)
+    assert hand.row("archive")["state"] in ("balanced", "look")

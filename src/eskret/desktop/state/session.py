@@ -18,6 +18,7 @@ from eskret.core.style.style import Style
 from eskret.core.words import pluralise
 from eskret.desktop.state.current_figures import CurrentFigures
 from eskret.desktop.state.edit_history import EditHistory, SessionState
+from eskret.desktop.state.input_files import InputFiles
 from eskret.desktop.state.paths import relative
 from eskret.desktop.state.waits import Waits
 from eskret.errors import DocumentError, EskretError
@@ -88,6 +89,10 @@ class Session(QObject):
         self.current.made.connect(self._take_current)
         self.current.changed.connect(self.figures_changed)
         self.current.changed.connect(self._tidy_current)
+        self.inputs = InputFiles(self)
+        self.inputs.moved.connect(self._inputs_moved)
+        self.changed.connect(lambda: self._follow_inputs())
+        self.run_changed.connect(lambda: self._follow_inputs(anew=True))
         self._quiet = QTimer(self, singleShot=True, interval=REHEARSE_AFTER)
         self._quiet.timeout.connect(self._rehearse_now)
         self._handlers: dict[int, Any] = {}
@@ -106,6 +111,7 @@ class Session(QObject):
         self._closed = True
         self._quiet.stop()
         self.current.close()
+        self.inputs.close()
         self._runner.close()
         self._helper.close()
         drop_scratch(self._store)
@@ -217,6 +223,7 @@ class Session(QObject):
         self.path, self.folder = path, folder
         self.source_styles.clear()
         self._sketches.clear()
+        self.inputs.follow(document, {}, folder, anew=True)
         self._openings += 1  # what was looked at for the workflow before this one may still be on screen
         shutil.rmtree(self._store / f"looks-{self._openings - 2}", ignore_errors=True)
         self.results.clear()
@@ -291,21 +298,56 @@ class Session(QObject):
     def _forget(self, before: SessionState) -> None:
         """Drop the results of steps that changed, and of those that take from them."""
         after = self.state
-        if before.document.crs != after.document.crs or self._values_of(before) != self._values_of(after):
+        if before.document.crs != after.document.crs:
             self.results.clear()
             self.current.try_again({s.id for s in after.document.steps})
             return
         old = {s.id: s for s in before.document.steps}
         moved = {s.id for s in after.document.steps if replace_notes(old.get(s.id)) != replace_notes(s)}
-        self.current.try_again(moved)
         if self.fresh in moved:
             self.fresh = ""
+        self._drop_results(moved | self._touched_by_values(self._values_of(before), self._values_of(after)))
+
+    def _touched_by_values(self, before: Mapping[str, object], after: Mapping[str, object]) -> set[str]:
+        """The steps that hang on a parameter whose value is another now, or that counts by one that is."""
+        document = self.document
+        names = {n for n in {*before, *after} if before.get(n) != after.get(n)}
+        out: set[str] = set()
+        todo = set(names)
+        while todo:
+            for step, name in edits.uses_of(document, todo.pop()):
+                if step:
+                    out.add(step)
+                elif name not in names:
+                    names.add(name)
+                    todo.add(name)
+        return out | {s.id for s in document.steps if names and s.each is not None}
+
+    def _drop_results(self, moved: set[str]) -> None:
+        """Drop the results of these steps and of those below them."""
+        after = self.state
+        self.current.try_again(moved)
         try:
             stale = dependents(self.bound, moved)
         except EskretError:
             stale = {s.id for s in after.document.steps}
         ids = {s.id for s in after.document.steps}
         self.results = {id: r for id, r in self.results.items() if id not in stale and id in ids}
+
+    def _follow_inputs(self, anew: bool = False) -> None:
+        """Have the files looked at that the steps read; during a run they are what it reads, and after it as it left them."""
+        if not self.running:
+            self.inputs.follow(self.document, self.values(), self.folder, anew)
+
+    def _inputs_moved(self, steps: set[str]) -> None:
+        """Files that steps read are others now: that counts as an edit."""
+        there = {s.id for s in self.document.steps} & steps
+        if self._closed or self.running or not there:
+            return
+        self.current.drop()
+        self._drop_results(there)
+        self.figures_changed.emit()
+        self._quiet.start()
 
     @staticmethod
     def _values_of(state: SessionState) -> dict[str, object]:
