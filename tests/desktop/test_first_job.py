@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
@@ -200,3 +201,32 @@ def test_what_was_set_aside_becomes_a_layer_of_its_own(make_hand: Callable[..., 
     hand.click(hand.bench.viewer.asidebar.save)
     steps = hand.bench.session.document.steps
     assert [s.use for s in steps if s.id not in ("recordings", "chosen", "archive", "web")] == ["pick", "save"]
+
+
+def test_one_walks_through_what_was_set_aside_from_near(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "harbour.toml")
+    hand.settled()
+    hand.run()
+    hand.click_step("missed")
+    hand.keys("Alt+3", hand.bench)
+    viewer, canvas = hand.bench.viewer, hand.bench.viewer.canvas
+    shown, seen = len(viewer.shown_rows()), []
+    assert shown > 3
+    for _ in range(3):
+        hand.click(viewer.asidebar.next)
+        seen.append(int(viewer.chosen[0]))
+        x0, y0, x1, y1 = canvas.scene.pick.shapes.boxes[seen[-1]]  # type: ignore[union-attr]
+        at = canvas.view.to_screen(np.array([[(x0 + x1) / 2, (y0 + y1) / 2]]))[0]
+        assert abs(at[0] - canvas.width() / 2) < 2 and abs(at[1] - canvas.height() / 2) < 2
+        assert max(x1 - x0, y1 - y0) * canvas.view.scale > 30  # large enough to be seen
+    assert len(set(seen)) == 3 and viewer.table.model_.lines_of(np.array(seen)).tolist() == [0, 1, 2]
+    hand.keys("Alt+Left", hand.bench)
+    assert int(viewer.chosen[0]) == seen[1]
+
+
+def test_layers_kept_on_the_map_are_looked_at_where_they_are(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "harbour.toml")  # nothing was done yet, and the islands are kept in degrees
+    canvas = hand.bench.viewer.canvas
+    hand.until(lambda: canvas.scene.extent() is not None and canvas.idle())
+    x0, y0, x1, y1 = canvas.view.box
+    assert -28 < x0 < x1 < -24 and 46 < y0 < y1 < 49

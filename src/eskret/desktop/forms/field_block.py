@@ -35,6 +35,9 @@ def retext(frame: QFrame, text: str) -> None:
     frame.setVisible(bool(text))
 
 
+LABEL = 21
+
+
 class FieldBlock(QWidget):
     """Help and mistakes are widgets of their own only once there is something to say: a form has many settings."""
 
@@ -50,6 +53,7 @@ class FieldBlock(QWidget):
             label = QLabel(info.label)
             label.setObjectName("faint")
             label.setBuddy(editor.target())
+            label.setMinimumHeight(LABEL)  # beside each other in two columns, with a button behind it or not
             self._column.addLayout(in_row(label, None, bind) if bind is not None else in_row(label))
             self._column.addWidget(editor)
         elif bind is not None:

@@ -119,6 +119,8 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("leaving", "Leaving", "Alt+2", partial(viewer.choose_view, LEAVING), also="output result"),
         Act("aside", "Set aside", "Alt+3", viewer.show_aside, also="rejected dropped missing excluded"),
         Act("altered", "Altered", "Alt+4", partial(viewer.choose_view, ALTERED), also="changed mended"),
+        Act("next", "Next feature", "Alt+Right", partial(viewer.walk, 1), also="walk zoom go through"),
+        Act("previous", "Previous feature", "Alt+Left", partial(viewer.walk, -1), also="walk zoom go back"),
         Act("pick", "Keep what is chosen", "Ctrl+K", partial(bench.edit_by_hand, "pick"), also="selection"),
         Act("keep", "Keep it by a condition", "Ctrl+Shift+K", partial(bench.edit_by_hand, "keep"), also="selection filter"),
         Act("isolate", "Isolate what is chosen", "Ctrl+I", partial(bench.edit_by_hand, "isolate"), also="selection extract"),

@@ -18,6 +18,7 @@ KEYS = (
     ("Space", "switch it off or on"),
     ("Enter", "open it into its layers"),
     ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
+    ("Alt+Right, Alt+Left", "go to the next feature, the one before"),
     ("F5", "what is on the map and how it is drawn"),
     ("F6, F7, Shift+F6", "map, table or settings over the whole lower half"),
     ("F8", "map over the whole window"),

@@ -107,8 +107,11 @@ class MapCanvas(QWidget):
         self.refresh()
 
     def restyle(self, scene: Scene) -> None:
-        """Show the same features drawn otherwise; what is chosen and where it looks stay."""
-        self.scene = scene
+        """Show the same features drawn otherwise; what is chosen and where it looks stay, unless there was nothing to look at."""
+        before, self.scene = self.scene, scene
+        if before.extent() is None and scene.extent() is not None:
+            self._image = None
+            self.fit()
         self.refresh()
 
     def choose(self, rows: np.ndarray, show: bool = False) -> None:
@@ -132,6 +135,20 @@ class MapCanvas(QWidget):
                     middle = (low + high) / 2
                     self._look(Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height()))
         self.update()
+
+    def go_to(self, row: int) -> None:
+        """Look at one feature from near, with some ground around it; of a point as near as it is looked at now."""
+        if self.scene.pick is None:
+            return
+        box = self.scene.pick.shapes.boxes[row]
+        if np.isnan(box).any():
+            return
+        x0, y0, x1, y1 = (float(v) for v in box)
+        near = self.view.fitted((x0, y0, x1, y1), min(self.width(), self.height()) / 3)
+        if x0 == x1 and y0 == y1:
+            whole = self.view.fitted(self.scene.extent() or (x0, y0, x1, y1))
+            near = Viewport(x0, y0, max(self.view.scale, whole.scale * 4), self.width(), self.height())
+        self._look(near)
 
     def use(self, mode: str) -> None:
         """Take another tool in hand; what was begun with the last one is dropped."""

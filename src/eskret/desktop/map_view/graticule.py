@@ -54,10 +54,12 @@ def _grid(painter: QPainter, view: Viewport, crs: Crs, palette: Palette) -> None
         x0, x1, y0, y1 = max(x0, -most), min(x1, most), max(y0, -90.0), min(y1, 90.0)
     metrics = QFontMetrics(painter.font())
     grid, faint = QPen(QColor(palette.grid), 1), QColor(palette.faint)
+    left, right = ((x - view.x) * view.scale + view.width / 2 for x in (x0, x1))
+    bottom, top = ((view.y - y) * view.scale + view.height / 2 for y in (y0, y1))
     for n in range(math.ceil(x0 / step), math.floor(x1 / step) + 1):
         px = (n * step - view.x) * view.scale + view.width / 2
         painter.setPen(grid)
-        painter.drawLine(QPointF(px, 0), QPointF(px, view.height))
+        painter.drawLine(QPointF(px, top), QPointF(px, bottom))
         painter.setPen(faint)
         text = grid_text(n * step, step, metres, degrees)
         if px + metrics.horizontalAdvance(text) + 6 < view.width - 120:
@@ -65,7 +67,7 @@ def _grid(painter: QPainter, view: Viewport, crs: Crs, palette: Palette) -> None
     for n in range(math.ceil(y0 / step), math.floor(y1 / step) + 1):
         py = (view.y - n * step) * view.scale + view.height / 2
         painter.setPen(grid)
-        painter.drawLine(QPointF(0, py), QPointF(view.width, py))
+        painter.drawLine(QPointF(left, py), QPointF(right, py))
         if 12 < py < view.height - 24:
             painter.setPen(faint)
             write_at(painter, QPointF(3, py - 3), grid_text(n * step, step, metres, degrees))

@@ -16,6 +16,7 @@ class AsideBar(QWidget):
     reason_chosen = Signal(str)  # empty for all of them
     back_asked = Signal()
     save_asked = Signal()
+    walk_asked = Signal(int)  # 1 for the next, -1 for the one before
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -33,10 +34,16 @@ class AsideBar(QWidget):
         self.back.clicked.connect(self.back_asked)
         self.save = QuietButton("Save as a layer", "Add a step that keeps exactly these, and one that saves them")
         self.save.clicked.connect(self.save_asked)
+        self.before = QuietButton("Previous", "Go to the feature before this one (Alt+Left)")
+        self.before.clicked.connect(lambda: self.walk_asked.emit(-1))
+        self.next = QuietButton("Next", "Go to the next feature, near enough to see it (Alt+Right)")
+        self.next.clicked.connect(lambda: self.walk_asked.emit(1))
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 3, 8, 3)
         row.addWidget(label)
         row.addWidget(self.box, 3)
+        row.addWidget(self.before)
+        row.addWidget(self.next)
         row.addStretch(1)
         row.addWidget(self.back)
         row.addWidget(self.save)

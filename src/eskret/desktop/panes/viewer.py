@@ -93,6 +93,7 @@ class Viewer(QObject):
         self.handbar = SelectionBar()
         self.asidebar = AsideBar()
         self.asidebar.reason_chosen.connect(self.choose_reason)
+        self.asidebar.walk_asked.connect(self.walk)
         self.reason = ""  # why rows were set aside or altered, where only those are shown
         self.chosen = np.empty(0, np.int64)
         self._background = Background(self)
@@ -469,6 +470,18 @@ class Viewer(QObject):
             self.table.choose(rows)
         self._show_card(int(rows[0]) if len(rows) == 1 and not told_by_table else -1)
         self.show_hand()
+
+    def walk(self, by: int) -> None:
+        """Go to the next feature (1) or the one before (-1), in the order of the table; after the last comes the first."""
+        model = self.table.model_
+        count = model.rowCount()
+        if not count:
+            return
+        here = model.lines_of(self.chosen[:1])
+        line = (int(here[0]) + by) % count if len(here) else (0 if by > 0 else count - 1)
+        row = int(model.positions(np.array([line]))[0])
+        self.choose_rows(np.array([row], np.int64))
+        self.canvas.go_to(row)
 
     def shown_rows(self) -> np.ndarray:
         """All rows that are shown (int64)."""
