@@ -23,6 +23,8 @@ from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.faces.follow import Followed
+from eskret.workflow.faces.follow import follow as follow_features
 from eskret.workflow.faces.handles import ParameterHandle, StepHandle
 from eskret.workflow.faces.operation_methods import OperationMethods
 from eskret.workflow.faces.python_help import help_of, signature_of
@@ -221,6 +223,34 @@ class Workflow(OperationMethods):
         result = run.execute()
         write_down(run, result, PYTHON)
         return result
+
+    def follow(
+        self,
+        name: str,
+        where: str = "",
+        *,
+        rows: Sequence[int] | None = None,
+        source: bool = False,
+        values: Mapping[str, object] | None = None,
+    ) -> Followed:
+        """Follow features: back to the records they came of, step by step, and on to all that came of them. Nothing is written.
+
+        Parameters
+        ----------
+        name : a step, ``step:layer``, or a layer by its name as the last step left it.
+        where : a condition that holds for the features; or ``rows``, their positions in the layer.
+        source : look for the layer from the first step on.
+        values : of parameters, by name.
+
+        Returns
+        -------
+        The way: ``.frame()`` as a frame of pandas, ``.table()`` as a table of Arrow, ``.lines()`` in words.
+
+        Raises
+        ------
+        InputError : there is no such layer, or none or too many of its features are meant.
+        """
+        return follow_features(self.document, name, where, rows, values, source=source, workflow=self.path, folder=self._folder())
 
     def _values(self, values: Mapping[str, object] | None, named: Mapping[str, object], options: Mapping[str, object]) -> dict[str, object]:
         names = [p.name for p in self.parameters]

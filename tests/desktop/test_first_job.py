@@ -230,3 +230,38 @@ def test_layers_kept_on_the_map_are_looked_at_where_they_are(make_hand: Callable
     hand.until(lambda: canvas.scene.extent() is not None and canvas.idle())
     x0, y0, x1, y1 = canvas.view.box
     assert -28 < x0 < x1 < -24 and 46 < y0 < y1 < 49
+
+
+def test_a_feature_is_followed_to_its_record_and_to_what_became_of_it(make_hand: Callable[..., Hand], demo: Path) -> None:
+    hand = make_hand(demo / "harbour.toml")
+    hand.settled()
+    hand.run()
+    viewer, session = hand.bench.viewer, hand.bench.session
+    hand.click_step("by_licence")
+    viewer.choose_rows(np.array([3]))
+    hand.click(viewer.handbar.buttons["follow"])
+    bar = viewer.waybar
+    hand.until(bar.isVisible)
+    assert "(asked for)" in bar.box.currentText() and "row 4 of lease_beds" in bar.box.currentText()
+    hand.keys("Alt+PgUp", hand.bench)  # back to all the records it was put together of
+    assert session.selected == "register" and viewer.key == "lease_beds"
+    licences = viewer.current()[0].table.column("licence").take(viewer.chosen.tolist()).to_pylist()  # type: ignore[union-attr]
+    assert len(licences) > 5 and len(set(licences)) == 1
+    hand.keys("Alt+PgDown", hand.bench)
+    hand.keys("Alt+PgDown", hand.bench)
+    assert session.selected == "areas" and "changed: area_ha" in bar.box.currentText()
+    # a record that was set aside ends at the step and the reason
+    hand.click_step("inside")
+    hand.keys("Alt+3", hand.bench)
+    viewer.choose_layer("lease_beds")
+    viewer.choose_view("aside")
+    row = int(viewer.shown_rows()[0])
+    viewer.choose_rows(np.array([row]))
+    hand.keys("Ctrl+J", hand.bench)
+    hand.until(lambda: any(s["by"] == "inside" for s in bar.stations))
+    at = next(n for n, s in enumerate(bar.stations) if s["by"] == "inside")
+    bar.box.setCurrentIndex(at)
+    bar.box.activated.emit(at)
+    assert viewer.view == "aside" and viewer.chosen.tolist() == [row] and session.selected == "inside"
+    session.set_value("limit", "2029")
+    assert not bar.isVisible()

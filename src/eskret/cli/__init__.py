@@ -521,6 +521,33 @@ def script(file: File) -> None:
         typer.echo(to_script(documents.read(file.resolve()), file.name), nl=False)
 
 
+@app.command()
+def follow(
+    file: File,
+    output: Annotated[
+        str, typer.Option("--output", metavar="NAME", help="A step, step:layer, or a layer by its name as the last step left it.")
+    ] = "",
+    source: Annotated[str, typer.Option("--source", metavar="NAME", help="The same, as the first step left it.")] = "",
+    where: Annotated[str, typer.Option(help="A condition that holds for the features to follow.")] = "",
+    set_: Set = None,
+    memory: Memory = None,
+    json_: Json = False,
+) -> None:
+    """Follow features: back to the records they came of, and on to all that came of them."""
+    limit_memory(memory)
+    with plain_errors(json_), of_project(file):
+        from eskret.workflow.faces.follow import follow as follow_features
+        from eskret.workflow.model import document as documents
+
+        if bool(output) == bool(source):
+            raise InputError("name either an output or a source", way_out="Give --output NAME or --source NAME")
+        path = file.resolve()
+        found = follow_features(
+            documents.read(path), output or source, where, values=values(set_), source=bool(source), workflow=path, folder=path.parent
+        )
+        typer.echo(json.dumps(found.table().to_pylist(), default=str) if json_ else "\n".join(found.lines()))
+
+
 @app.command("open")
 def open_window(path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None) -> None:
     """Open the window."""

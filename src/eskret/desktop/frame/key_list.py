@@ -19,6 +19,8 @@ KEYS = (
     ("Enter", "open it into its layers"),
     ("Alt+1 to Alt+4", "entering, leaving, set aside, altered"),
     ("Alt+Right, Alt+Left", "go to the next feature, the one before"),
+    ("Ctrl+J", "follow what is chosen: where it came from, and what became of it"),
+    ("Alt+PgDown, Alt+PgUp", "go on along its way, back"),
     ("F5", "what is on the map and how it is drawn"),
     ("F6, F7, Shift+F6", "map, table or settings over the whole lower half"),
     ("F8", "map over the whole window"),

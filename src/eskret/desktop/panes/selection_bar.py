@@ -39,6 +39,7 @@ class SelectionBar(QWidget):
     leave_out_asked = Signal()
     keep_asked = Signal()
     isolate_asked = Signal()
+    follow_asked = Signal()
     unit_chosen = Signal(str, str)  # distance or size; unit
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -68,6 +69,7 @@ class SelectionBar(QWidget):
         self._add("leave_out", "Leave them out", "Add a step that keeps all but these", self.leave_out_asked.emit)
         self._add("keep", "As a condition", "Add a step that keeps them by a condition on their key (Ctrl+Shift+K)", self.keep_asked.emit)
         self._add("isolate", "Isolate", "Put them into a layer of their own and save it (Ctrl+I)", self.isolate_asked.emit)
+        self._add("follow", "Follow", "Where they came from, and what became of them (Ctrl+J)", self.follow_asked.emit)
         self.unit = QComboBox()
         self.unit.setAccessibleName("Unit to measure in")
         self.unit.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
@@ -136,7 +138,7 @@ class SelectionBar(QWidget):
         for name in ("all", "invert"):
             self.buttons[name].setEnabled(shown > 0)
         self.buttons["none"].setEnabled(chosen > 0)
-        for name in ("pick", "leave_out", "keep", "isolate"):
+        for name in ("pick", "leave_out", "keep", "isolate", "follow"):
             self.buttons[name].setVisible(chosen > 0 and mode not in DRAWING)
         if mode in SKETCHES:
             self.words.setText(_SKETCH_HINT[mode])

@@ -25,6 +25,7 @@ from eskret.desktop.panes.measuring_bar import HandRuler
 from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.panes.scene_builder import SceneBuilder
 from eskret.desktop.panes.selection_bar import SelectionBar
+from eskret.desktop.panes.way_bar import WayBar
 from eskret.desktop.state.background import Background
 from eskret.desktop.state.session import Session
 from eskret.desktop.table.field_list import FieldsView
@@ -35,6 +36,8 @@ from eskret.errors import EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.cache.stored import StoredAside, StoredLayer
 
+MOST_FOLLOWED = 1_000
+"""Features that are followed at a time from the window, at most: the first of those chosen."""
 ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
 _WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside", ALTERED: "Altered"}
 
@@ -91,6 +94,9 @@ class Viewer(QObject):
         self.table_stack.addWidget(self.fields)
         self.table_pane.column.addWidget(self.table_stack, 1)
         self.handbar = SelectionBar()
+        self.waybar = WayBar()
+        self.waybar.station_chosen.connect(self._go_to_station)
+        session.changed.connect(self.waybar.end)  # of another workflow the way may be another
         self.asidebar = AsideBar()
         self.asidebar.reason_chosen.connect(self.choose_reason)
         self.asidebar.walk_asked.connect(self.walk)
@@ -276,6 +282,36 @@ class Viewer(QObject):
         self.key, self.view, self.reason = key, ASIDE, reason
         self._show(True)
         self.choose_all()
+
+    def follow(self) -> None:
+        """Follow the features that are chosen: back to their records, and on to all that came of them."""
+        layer, _ = self.current()
+        line = layer.info.get("line", ()) if layer is not None else ()
+        if layer is None or not len(self.chosen) or not line or self.subject.source is not None:
+            self._session.told.emit("look", "Choose a feature of a step first, to follow it.", "")
+            return
+        step, key = (str(part) for part in line[0])
+        rows = self.chosen[:MOST_FOLLOWED].tolist()
+
+        def take(event: dict[str, Any]) -> None:
+            if event["event"] == "done":
+                self.waybar.show_way(event["stations"])
+            else:
+                self._session.told.emit("bad", event["text"], "")
+
+        says = f"Following {pluralise(len(rows), 'feature')} of {key} …"
+        self._session.ask("follow", take, self, says, step=step, layer=key, rows=rows, **self._session.request())
+
+    def _go_to_station(self, station: dict[str, Any]) -> None:
+        self._session.select(station["by"] or station["step"])
+        self.show_step()
+        self.view, self.reason = (ASIDE, station["reason"]) if station["reason"] else (LEAVING, "")
+        if station["layer"] in self.subject.layer_keys():
+            self.key = station["layer"]
+        self._show(False)
+        self.choose_rows(np.array(station["rows"], np.int64))
+        if len(station["rows"]) == 1:
+            self.canvas.go_to(station["rows"][0])
 
     def show_aside(self) -> None:
         """What was set aside: of the layer shown, else of the first that has some."""

@@ -491,9 +491,10 @@ class Session(QObject):
         if self._rehearse_job is not None:
             # its answer is not wanted any more; the looks under way in the same process are
             self._helper.stop(self._rehearse_job, insist=False)
-        self._rehearse_job = self._helper.send("rehearse", **self._request())
+        self._rehearse_job = self._helper.send("rehearse", **self.request())
 
-    def _request(self) -> dict[str, object]:
+    def request(self) -> dict[str, object]:
+        """The workflow as it stands, as a worker is asked for it."""
         return {
             "text": self.document.to_text(),
             "values": dict(self.state.values),
@@ -524,7 +525,7 @@ class Session(QObject):
             able -= dependents(self.bound, {s.id for s in self.document.steps if not s.off and s.id not in able} | wrong)
         except EskretError:
             return
-        self.current.make(self._request(), able - set(self.results), wrong, partial(dependents, self.bound), asked)
+        self.current.make(self.request(), able - set(self.results), wrong, partial(dependents, self.bound), asked)
 
     def _take_current(self, event: dict[str, Any]) -> None:
         """A step's figures were made. One that is there already, and was taken up as it was, does not move."""
@@ -550,7 +551,7 @@ class Session(QObject):
         # the run before this one is still on screen; those before that went when it began
         shutil.rmtree(self._store / f"run-{self._runs - 2}", ignore_errors=True)
         store = self._store / f"run-{self._runs}"
-        self._run_job = self._runner.send("run", store=str(store), fresh=fresh, **self._request())
+        self._run_job = self._runner.send("run", store=str(store), fresh=fresh, **self.request())
         self.run_changed.emit()
         self.figures_changed.emit()
 
@@ -559,12 +560,12 @@ class Session(QObject):
         if not self.running:
             self.current.drop()
             self._in_rounds = True
-            self._run_job = self._runner.send("rounds", rows=[dict(r) for r in rows], go_on=go_on, **self._request())
+            self._run_job = self._runner.send("rounds", rows=[dict(r) for r in rows], go_on=go_on, **self.request())
             self.run_changed.emit()
 
     def rehearse_rounds(self, rows: Sequence[Mapping[str, object]], handler: object, owner: QObject) -> None:
         """Rehearse every row of values."""
-        self.ask("rehearse_rounds", handler, owner, rows=[dict(r) for r in rows], **self._request())
+        self.ask("rehearse_rounds", handler, owner, rows=[dict(r) for r in rows], **self.request())
 
     def stop(self) -> None:
         """Stop the run."""

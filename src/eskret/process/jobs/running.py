@@ -18,6 +18,8 @@ from eskret.workflow.run.rehearsal import Rehearsal
 from eskret.workflow.run.rehearsal import rehearse as rehearse_workflow
 
 Values = dict[str, Any]
+_ROWS = 5_000
+"""Rows of a station that are told one by one, at most."""
 
 
 @job("run")
@@ -32,6 +34,39 @@ def run(work: Work, text: str, values: Values, folder: Path, store: Path, workfl
 def figures(work: Work, text: str, values: Values, folder: Path, store: Path, wrong: list[str], workflow: Path | None = None) -> Answer:
     """Do the steps for their figures alone, each whose own branch is sound; ``wrong`` are those that the rehearsal found not to be."""
     return {"state": _started(work, text, values, folder, store, workflow, figures_alone=wrong).execute().state}
+
+
+@job("follow")
+def follow(
+    work: Work, text: str, values: Values, folder: Path, step: str, layer: str, rows: list[int], workflow: Path | None = None
+) -> Answer:
+    """The way of some rows of a layer, as it left a step: stations with the first of their rows, how many, and the fields that changed."""
+    from eskret.workflow.faces.follow import follow as follow_features
+
+    found = follow_features(
+        parse(text), f"{step}:{layer}", rows=rows, values=values, workflow=workflow, folder=folder, begun=lambda run: work.on_stop(run.stop)
+    )
+    told, before = [], None
+    for station in found.stations:
+        fields = found.fields(station, int(station.rows[0])) if len(station.rows) == 1 else None
+        changed: list[str] = [] if fields is None or before is None else [n for n in fields if n not in before or before[n] != fields[n]]
+        id = station.by or station.place[0]
+        told.append(
+            {
+                "step": station.place[0],
+                "layer": station.place[1],
+                "rows": station.rows[:_ROWS].tolist(),
+                "count": len(station.rows),
+                "by": station.by,
+                "reason": station.reason,
+                "here": station.here,
+                "changed": changed if not station.reason else [],
+                "number": found.document.index(id) + 1,
+                "words": found.words(id),
+            }
+        )
+        before = fields if fields is not None else before
+    return {"stations": told}
 
 
 def _started(

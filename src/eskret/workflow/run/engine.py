@@ -35,6 +35,7 @@ from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.references import bound, dependents, order_of, others_of, sources_of
 from eskret.workflow.outputs.recovery import recover
 from eskret.workflow.outputs.transaction import LEFTOVER, OutputTransaction
+from eskret.workflow.run.links import RowLinks
 from eskret.workflow.run.rehearsal import rehearse
 from eskret.workflow.run.rehearsal_memo import remember_passed, was_passed
 from eskret.workflow.run.step import FAILED, MANY, StepResult, StepRun, prove
@@ -108,6 +109,7 @@ class Run:
     figures_alone : make figures and nothing else, after an edit: nothing is delivered, recovered or remembered, what asks a service or is
         code of somebody's own is not done, and each step is done whose own branch is sound. What is given are the steps that the
         rehearsal found wrong.
+    links : takes down which row came of which; every layer is then had whole.
     keeping : where results are kept and taken up again; None does everything anew and keeps nothing.
     """
 
@@ -129,6 +131,7 @@ class Run:
         checked: bool = False,
         figures_alone: Collection[str] | None = None,
         result_cache: ResultCache | None = None,
+        links: RowLinks | None = None,
     ) -> None:
         self.document = document
         self.workflow = workflow
@@ -146,6 +149,7 @@ class Run:
         self.shared = transaction is not None
         self._checked = checked or figures_alone is not None
         self.result_cache = result_cache
+        self.links = links
         self._stop = threading.Event()
         self.steps: dict[str, StepResult] = {}
 

@@ -222,7 +222,8 @@ class StepRun:
 
     def _each(self, operation: EachLayer, layers: Sequence[LayerHandle], settings: Any, context: Context) -> Sequence[Outcome]:
         (layer,) = layers
-        taken = _taken(operation, layer, settings) if isinstance(layer, CachedLayer) else Takes.WHOLE
+        whole = self.owner.run_.links is not None  # of chunks nobody could say which row came of which
+        taken = _taken(operation, layer, settings) if isinstance(layer, CachedLayer) and not whole else Takes.WHOLE
         place = self.owner.spools.place() if taken is not Takes.WHOLE else None
         if isinstance(layer, CachedLayer) and place is not None:
             run = run_in_parts if taken is Takes.PARTS else run_in_chunks
@@ -254,6 +255,9 @@ class StepRun:
         look = partial(self.owner.run_.check_stop, 0, 0)
         with self.owner.memory.take(self._needs(entering, settings, context, source), look):
             outcomes = _with_likeness(do(entering, settings, context), entering)
+        if self.owner.run_.links is not None:
+            named = outcomes if part.round is None else [_in_round(o, part.round) for o in outcomes]
+            self.owner.run_.links.record(self.step.id, entering, named)
         if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory

@@ -1,0 +1,183 @@
+"""Features are followed: back to the records they came of, on to all that came of them, or to the step and reason that set them aside."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pytest
+import shapely
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from typer.testing import CliRunner
+
+from eskret import Layer, Workflow, write
+from eskret.cli import app
+from eskret.core.accounts.account import SetAside
+from eskret.errors import InputError
+from eskret.workflow.run.links import Link, way
+from tests.length import examples
+
+STEPS = """eskret = 1
+title = "Beds"
+
+[[steps]]
+id = "loaded"
+use = "load"
+files = ["beds.gpkg", "area.gpkg", "landed.csv"]
+
+[[steps]]
+id = "some"
+use = "keep"
+from = "loaded:beds"
+where = "t <> 3"
+
+[[steps]]
+id = "inside"
+use = "clip"
+from = "some"
+to = "loaded:area"
+
+[[steps]]
+id = "joined"
+use = "join_table"
+from = "inside"
+table = "loaded:landed"
+key = "bed"
+
+[[steps]]
+id = "order"
+use = "sort"
+from = "joined"
+by = ["t down"]
+
+[[steps]]
+id = "each"
+use = "split"
+from = "order"
+by = ["licence"]
+
+[[steps]]
+id = "whole"
+use = "dissolve"
+from = "order"
+by = ["licence"]
+figures = { n = "count" }
+
+[[steps]]
+id = "out"
+use = "save"
+from = "whole"
+to = "out/whole.gpkg"
+"""
+
+
+@pytest.fixture
+def beds(tmp_path: Path) -> Workflow:
+    """Twelve squares in a row in four licences, of which some are kept, cut, joined and put together."""
+    x = np.arange(12) * 10.0
+    table = pa.table({"bed": [f"B{n:02d}" for n in range(12)], "licence": [f"L{n % 4}" for n in range(12)], "t": np.arange(12)})
+    layer = Layer("beds", table, shapely.box(x, 0, x + 10, 10), "EPSG:32626")
+    area = Layer("area", pa.table({"name": ["west"]}), np.array([shapely.box(-5, -5, 75, 50)]), "EPSG:32626")
+    write(layer, tmp_path / "beds.gpkg")
+    write(area, tmp_path / "area.gpkg")
+    (tmp_path / "landed.csv").write_text("bed,landed\n" + "".join(f"B{n:02d},{n * 100}\n" for n in range(12)))
+    (tmp_path / "beds.toml").write_text(STEPS)
+    return Workflow.read(tmp_path / "beds.toml")
+
+
+def told(work: Workflow, name: str, where: str, **more: object) -> list[tuple[str, str, str]]:
+    """Step, what became of it there, and the bed (or licence) of each row."""
+    rows = work.follow(name, where, **more).table().to_pylist()  # type: ignore[arg-type]
+    return [(r["by"] or r["id"], r["what"], json.loads(r["fields"]).get("bed") or json.loads(r["fields"])["licence"]) for r in rows]
+
+
+def test_a_record_is_followed_to_all_that_came_of_it(beds: Workflow) -> None:
+    assert told(beds, "beds", "bed = 'B05'", source=True) == [
+        ("loaded", "asked for", "B05"),
+        ("some", "became", "B05"),
+        ("inside", "became", "B05"),
+        ("joined", "became", "B05"),
+        ("order", "became", "B05"),
+        ("each", "became", "B05"),
+        ("whole", "became", "L1"),
+        ("out", "saved", "L1"),
+    ]
+
+
+def test_a_record_that_was_set_aside_ends_at_the_step_and_its_reason(beds: Workflow) -> None:
+    rows = beds.follow("loaded:beds", "t IN (3, 10)").table().to_pylist()
+    gone = {json.loads(r["fields"])["bed"]: (r["by"], r["reason"]) for r in rows if r["what"] == "set aside"}
+    assert gone == {"B03": ("some", "does not meet the condition"), "B10": ("inside", "lies outside the area")}
+
+
+def test_what_many_were_put_together_into_goes_back_to_all_of_them(beds: Workflow) -> None:
+    rows = beds.follow("whole", "licence = 'L1'").table().to_pylist()
+    of = [json.loads(r["fields"])["bed"] for r in rows if r["id"] == "loaded"]
+    assert of == ["B01", "B05"]  # B09 lies outside
+    assert [r["what"] for r in rows if r["id"] == "whole"] == ["asked for", "saved"]
+    frame = beds.follow("whole", "licence = 'L1'").frame()
+    assert list(frame.columns[:6]) == ["station", "step", "id", "layer", "row", "what"] and len(frame) == len(rows)
+
+
+def test_it_is_told_in_words_and_as_json_on_the_command_line(beds: Workflow) -> None:
+    assert beds.path is not None
+    run = CliRunner()
+    done = run.invoke(app, ["follow", str(beds.path), "--output", "joined", "--where", "bed = 'B05'"])
+    assert done.exit_code == 0, done.output
+    assert "<- asked for" in done.output and "changed: landed = 500" in done.output and "saved by step out" in done.output
+    told = json.loads(run.invoke(app, ["follow", str(beds.path), "--source", "beds", "--where", "t = 3", "--json"]).output)
+    assert told[-1]["what"] == "set aside" and told[-1]["by"] == "some"
+    assert not (beds.path.parent / "out").exists()  # nothing is written
+    for wrong, says in (
+        (["--output", "nothing"], "there is no such step or layer"),
+        (["--output", "joined", "--where", "bed = 'X'"], "no feature meets the condition"),
+        (["--output", "loaded"], "it stands for 3 layers"),
+        ([], "name either an output or a source"),
+    ):
+        done = run.invoke(app, ["follow", str(beds.path), *wrong])
+        assert done.exit_code != 0 and says in done.output + str(done.stderr)
+
+
+def test_every_lesson_of_the_demo_is_followed_from_end_to_end(demo: Path) -> None:
+    ends = {"returns.toml": ("yield", "register"), "tracks.toml": ("strip", "field"), "district.toml": ("figures", "register")}
+    for name, (end, start) in ends.items():
+        shutil.copy(demo / name, demo / f"again-{name}")
+        work = Workflow.read(demo / f"again-{name}")
+        found = work.follow(end, rows=[0])
+        first, last = found.stations[0], next(s for s in found.stations if s.here)
+        assert first.place[0] == start and len(first.rows) >= 1 and last.place[0] == end, name
+        back = work.follow(":".join(first.place), rows=first.rows[:1].tolist())
+        assert any(s.place == last.place and 0 in s.rows for s in back.stations), name  # there and back again
+
+
+def test_too_many_are_refused(beds: Workflow, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("eskret.workflow.faces.follow.MOST", 5)
+    with pytest.raises(InputError, match="12 features are meant"):
+        beds.follow("loaded:beds")
+
+
+@given(st.lists(st.integers(0, 3), min_size=1, max_size=12), st.data())
+@settings(max_examples=examples(60), deadline=None)
+def test_back_and_on_are_each_others_opposite(groups: list[int], data: st.DataObject) -> None:
+    """Whatever the links are: a row is found on the way on from each of the rows that are found on its way back."""
+    n = len(groups)
+    aside = data.draw(st.sets(st.integers(0, n - 1), max_size=n - 1))
+    kept = np.array([r for r in range(n) if r not in aside], np.int64)
+    order = np.array(data.draw(st.permutations(range(len(kept)))), np.int64)
+    into = np.unique(np.array(groups)[kept[order]], return_inverse=True)[1]
+    count = int(into.max()) + 1
+    links = {
+        "b": [Link("b", ((("a", "x"), n),), ((("b", "x"), len(kept)),), kept[order], None, (SetAside(),))],
+        "c": [Link("c", ((("b", "x"), len(kept)),), ((("c", "x"), count),), None, into, (SetAside(),))],
+    }
+    for row in range(count):
+        back = way(links, ["a", "b", "c"], ("c", "x"), np.array([row]))
+        records = next(s for s in back if s.place == ("a", "x")).rows
+        assert {groups[r] for r in records} == {groups[records[0]]} and not aside & set(records.tolist())
+        for record in records.tolist():
+            on = way(links, ["a", "b", "c"], ("a", "x"), np.array([record]))
+            assert next(s for s in on if s.place == ("c", "x")).rows.tolist() == [row]
