@@ -44,7 +44,7 @@ def test_packed_here_and_unpacked_there(
     assert unpack.lines["folder"].text() == str(tmp_path / "over")
     unpack.lines["folder"].clear()
     hand.click(unpack.ok)
-    assert unpack.wrong.text() == "Say into which folder."
+    assert unpack.wrong.text() == "Choose a folder."
     hand.type(str(tmp_path / "there"), unpack.lines["folder"])
     hand.type("none.gpkg", unpack.files["register/register.gpkg"])
     hand.click(unpack.ok)

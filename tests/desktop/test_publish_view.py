@@ -263,7 +263,7 @@ def test_a_change_of_a_file_is_taken_back_from_the_sources(
     index = hand.source("marks.gpkg")
     tree = hand.bench.sources.tree
     hand.bench.sources._menu(tree.visualRect(index).center())
-    action = next(a for a in hand.bench.sources.menu.actions() if a.text() == "Take the last change of it back")
+    action = next(a for a in hand.bench.sources.menu.actions() if a.text() == "Undo its last change")
     # the rehearsal that follows may have its own say before anybody looks at the banner
     told: list[str] = []
     tell = hand.bench.tell

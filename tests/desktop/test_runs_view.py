@@ -93,6 +93,6 @@ def test_runs_are_found_opened_run_again_and_forgotten(hand: Hand, monkeypatch: 
     hand.keys("Delete", view.list)
     hand.until(lambda: cells(view.list, "id") == ["3", "2", "1"])
     hand.type("nothing like it", view.search)
-    hand.until(lambda: view.hint.isVisible() and view.hint.text() == "No run is like that.")
+    hand.until(lambda: view.hint.isVisible() and view.hint.text() == "No run matches.")
     hand.keys("F3", hand.bench)
     assert hand.bench.pages.page == "work"

@@ -47,7 +47,7 @@ EDITS: list[tuple[str, Any, set[str]]] = [
     ("the first step", lambda d: edits.replace_step(d, "recordings", d.step("recordings").with_setting("parts", [])), set()),
     ("switching off", lambda d: edits.replace_step(d, "chosen", replace(d.step("chosen"), off=True)), {"recordings"}),
     ("the CRS", lambda d: replace(d, crs=""), set()),
-    ("a default", lambda d: edits.set_parameter(d, "kind", default="Buoy"), set()),
+    ("a default", lambda d: edits.set_parameter(d, "kind", default="Buoy"), {"recordings"}),
     ("a removal", lambda d: edits.remove_step(d, "web"), ALL - {"web"}),
     ("a step more", lambda d: edits.add_step(d, Step("more", "keep", ("chosen",))), ALL),
     ("a new name", lambda d: edits.rename_step(d, "archive", "store"), ALL - {"archive"}),

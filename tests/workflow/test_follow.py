@@ -18,7 +18,8 @@ from eskret import Layer, Workflow, write
 from eskret.cli import app
 from eskret.core.accounts.account import SetAside
 from eskret.errors import InputError
-from eskret.workflow.run.links import Link, way
+from eskret.workflow.run.engine import Run
+from eskret.workflow.run.links import Link, RowLinks, way
 from tests.length import examples
 
 STEPS = """eskret = 1
@@ -152,6 +153,25 @@ def test_every_lesson_of_the_demo_is_followed_from_end_to_end(demo: Path) -> Non
         assert first.place[0] == start and len(first.rows) >= 1 and last.place[0] == end, name
         back = work.follow(":".join(first.place), rows=first.rows[:1].tolist())
         assert any(s.place == last.place and 0 in s.rows for s in back.stations), name  # there and back again
+
+
+def test_all_steps_of_the_demo_say_which_row_came_of_which(demo: Path) -> None:
+    """But for those that report: what they leave are no features of what entered."""
+    reports = {"check", "find_gaps", "compare", "tally", "draft_words", "grid", "load", "load_coordinates", "sketch", "fetch"}
+    seen = set()
+    for path in sorted(demo.glob("*.toml")):
+        work, links = Workflow.read(path), RowLinks()
+        Run(work.document, workflow=path, folder=demo, checked=True, figures_alone=(), links=links).execute()
+        for id, some in links.by_step.items():
+            use = work.document.step(id).use
+            for link in some if use not in reports and not use.startswith("own:") and use != "workflow" else ():
+                seen.add(use)
+                out, into = sum(n for _, n in link.leaving), sum(n for _, n in link.entering)
+                assert (link.origin is None) != (link.into is None), (path.name, id, use)
+                told = link.origin if link.origin is not None else link.into
+                assert told is not None and len(told) == (out if link.origin is not None else into)
+                assert told.max(initial=-1) < (into if link.origin is not None else out) and told.min(initial=0) >= -1
+    assert len(seen) > 20
 
 
 def test_too_many_are_refused(beds: Workflow, monkeypatch: pytest.MonkeyPatch) -> None:

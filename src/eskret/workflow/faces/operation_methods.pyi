@@ -836,7 +836,7 @@ class OperationMethods:
         empty: Literal['aside', 'group'] | ParameterHandle = ...,
         **properties: Unpack[StepProperties],
     ) -> StepHandle:
-        """Combine features with the same values into one feature of several parts, without merging their shapes.
+        """Combine features with the same values into one of several parts, as they are drawn.
 
         Nothing is joined or cut: shared edges stay, and areas on each other stay on each other. Use
         Dissolve to join them. Figures are new fields made of the old, as in Dissolve.
