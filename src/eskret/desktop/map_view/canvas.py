@@ -76,6 +76,7 @@ class MapCanvas(QWidget):
         self._drag: QPoint | None = None
         self._moved = False
         self._fit_when_sized = True
+        self._fitted: Box | None = None  # what was brought into view whole, until somebody moves the map
         self._background = Background(self)
         self._wait = ""
         self.waits = Waits(self)
@@ -169,6 +170,7 @@ class MapCanvas(QWidget):
         self._fit_when_sized = self.width() < 50
         if box is not None:
             self._look(self.view.sized(self.width(), self.height()).fitted(box))
+            self._fitted = box
 
     def refresh(self) -> None:
         """Paint anew."""
@@ -177,6 +179,7 @@ class MapCanvas(QWidget):
         self.update()
 
     def _look(self, view: Viewport) -> None:
+        self._fitted = None
         self.view = view
         self.view_changed.emit(view)
         self.refresh()
@@ -362,6 +365,8 @@ class MapCanvas(QWidget):
         self.view = self.view.sized(self.width(), self.height())
         if self._fit_when_sized:
             self.fit()
+        elif self._fitted is not None:
+            self.fit(self._fitted)  # nobody has moved it since: what was shown whole stays so
         self.view_changed.emit(self.view)
         self.refresh()
         self.resized.emit()
