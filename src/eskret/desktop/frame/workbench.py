@@ -33,6 +33,7 @@ from eskret.desktop.panes.edit_actions import EditActions, ViewContext
 from eskret.desktop.panes.pane import Pane, QuietButton
 from eskret.desktop.panes.viewer import Viewer
 from eskret.desktop.sources.panel import SourcesPanel
+from eskret.desktop.state.background import Background
 from eskret.desktop.state.open_and_save import Files
 from eskret.desktop.state.publisher import Publisher
 from eskret.desktop.state.session import Session
@@ -46,7 +47,7 @@ from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.errors import EskretError
 from eskret.operations.base import ServiceAccess
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.catalogue import CatalogueEntry
 from eskret.workflow.history.runs import Whole
@@ -55,6 +56,7 @@ from eskret.workflow.run import consent
 
 _FOLLOWS = "figures_follow_edits"
 _LARGER = "larger"
+_LATER = 400  # milliseconds
 LONG_RUN = 10.0
 """Seconds of a run from which on its end is told to somebody who turned to another window."""
 
@@ -136,6 +138,7 @@ class Workbench(QWidget):
         self.look_button.clicked.connect(lambda: self.show_publish(True))
         self._said_of: set[str] = set()
         self._run_began = 0.0
+        self._beside = Background(self)
         self.lesson = LessonUnderWay(self)
         upper.addWidget(self.lesson.strip)
         upper.addWidget(self.banner)
@@ -750,6 +753,7 @@ class Workbench(QWidget):
             return False
         self.own.close_down()
         self.side.close_down()
+        self._beside.close()
         self.viewer.close_down()
         self.sources.close_down()
         self.views.close_down()
@@ -759,5 +763,6 @@ class Workbench(QWidget):
         return True
 
     def warm_later(self) -> None:
-        """Start the workers once the window is on screen."""
+        """Start the workers once the window is on screen, and have the operations imported beside its thread."""
         QTimer.singleShot(0, self.session.warm)
+        QTimer.singleShot(_LATER, lambda: self._beside.run(all_operations, lambda _: None))
