@@ -116,6 +116,10 @@ def test_what_there_is_to_say_of_a_step_stands_below_it(make_hand: Callable[...,
 
     look = [s.id for s in hand.bench.session.document.steps if hand.row(s.id)["state"] == "look"]
     assert look and all(notes(id) for id in look)
+    hand.click_step(hand.bench.session.document.steps[0].id)
+    for id in [*look, look[0]]:  # the banner leads to one after the other
+        hand.click(hand.bench.banner.show_step)
+        assert hand.bench.session.selected == id
     fine = [s.id for s in hand.bench.session.document.steps if hand.row(s.id)["state"] == "balanced"]
     assert fine and not any(notes(id) for id in fine)  # what balances says it when it is asked
     aside = next(s.id for s in hand.bench.session.document.steps if hand.row(s.id)["aside"])

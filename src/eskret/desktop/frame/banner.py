@@ -10,6 +10,9 @@ from eskret.desktop.theme.icons import StateMark
 from eskret.desktop.views.parts import push_button
 from eskret.errors import Action
 
+SHOW = "show"
+"""What can be done about a message of steps that ask for a look: go to them."""
+
 
 def _nothing() -> None:
     """The button is wired by whoever puts the banner up."""
@@ -34,13 +37,14 @@ class Banner(QWidget):
             "Look and send", "What would change, on the map and in the table; it is sent from there (F11)", _nothing
         )
         self.code: QPushButton = push_button("Read the code …", "Code that came with the project, and what is wrong in it", _nothing)
+        self.show_step: QPushButton = push_button("Show it", "Go to the next step that asks for a look", _nothing)
         close = QuietButton("Close", "Dismiss this message")
         close.clicked.connect(self.hide)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 8, 5)
         row.addWidget(self.mark)
         row.addWidget(self.text, 1)
-        for button in (self.allow, self.look, self.code):
+        for button in (self.allow, self.look, self.code, self.show_step):
             button.hide()
             row.addWidget(button)
         row.addWidget(close)
@@ -51,6 +55,7 @@ class Banner(QWidget):
         self.mark.show_state(tone)
         self.allow.setVisible(action == Action.ALLOW)
         self.look.hide()
+        self.show_step.setVisible(action == SHOW)
         self.code.setVisible(action == Action.READ_CODE)
         self.text.setText(text)
         self.setProperty("tone", tone)

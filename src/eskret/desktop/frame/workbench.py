@@ -136,6 +136,7 @@ class Workbench(QWidget):
         self.allow_button, self.look_button, self.code_button = self.banner.allow, self.banner.look, self.banner.code
         self.allow_button.clicked.connect(self._allow_outside)
         self.look_button.clicked.connect(lambda: self.show_publish(True))
+        self.banner.show_step.clicked.connect(self.session.select_next_look)
         self._said_of: set[str] = set()
         self._run_began = 0.0
         self._beside = Background(self)

@@ -11,7 +11,7 @@ from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
 
 from eskret.desktop.state.background import Background
 from eskret.errors import EskretError
-from eskret.formats.sources import find_files
+from eskret.formats.sources import find_files, is_source
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import setting_info
 from eskret.workflow.model.document import Document
@@ -24,9 +24,9 @@ State = tuple[tuple[str, ...], tuple[tuple[str, int, int], ...]]
 """What a step's settings say of files, and those that are there with their size and time of change."""
 
 
-def states(document: Document, values: Mapping[str, Any], folder: Path) -> dict[str, State]:
-    """The files of all steps that read some, by step."""
-    out: dict[str, State] = {}
+def said_of_files(document: Document, values: Mapping[str, Any]) -> dict[str, tuple[str, ...]]:
+    """What the steps say of files that they read: names, folders and patterns, by step."""
+    out: dict[str, tuple[str, ...]] = {}
     for step in document.steps:
         try:
             infos = setting_info(operation_by_id(step.use).Settings)
@@ -35,20 +35,29 @@ def states(document: Document, values: Mapping[str, Any], folder: Path) -> dict[
         except EskretError:
             continue
         said = tuple(str(one) for v in settings.values() if v for one in (v if isinstance(v, list) else [v]))
+        if said:
+            out[step.id] = said
+    return out
+
+
+def states(said_by_step: Mapping[str, tuple[str, ...]], folder: Path) -> dict[str, State]:
+    """The files that are there for what the steps say."""
+    out: dict[str, State] = {}
+    for id, said in said_by_step.items():
         found: dict[str, tuple[str, int, int]] = {}
         for one in said:
             try:
-                paths = find_files([one], folder, other_endings=() if step.use == "load" else (Path(one).suffix.lower() or ".txt",))
+                # whatever is named outright is looked at; of a folder or a pattern what can be read
+                paths = find_files([one], folder, other_endings=() if is_source(Path(one)) or not Path(one).suffix else (Path(one).suffix,))
             except EskretError:
-                paths = []
+                continue
             for path in paths:
                 try:
                     told = path.stat()
                 except OSError:
                     continue
                 found[str(path)] = (str(path), told.st_size, told.st_mtime_ns)
-        if said:
-            out[step.id] = (said, tuple(sorted(found.values())))
+        out[id] = (said, tuple(sorted(found.values())))
     return out
 
 
@@ -65,7 +74,7 @@ class InputFiles(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._background = Background(self)
-        self._asked: tuple[Document, Mapping[str, Any], Path] | None = None
+        self._asked: tuple[dict[str, tuple[str, ...]], Path] | None = None
         self._known: dict[str, State] = {}
         self._busy = self._again = False
         self._watcher = QFileSystemWatcher(self)
@@ -75,11 +84,13 @@ class InputFiles(QObject):
             happened.connect(lambda _: self._soon.start())
 
     def follow(self, document: Document, values: Mapping[str, Any], folder: Path, anew: bool = False) -> None:
-        """Look at the files of these steps from now on; ``anew`` knows nothing of them yet."""
-        self._asked = document, values, folder
+        """Look at the files of these steps from now on; ``anew`` knows nothing of them yet. Other edits make nobody look again."""
+        asked = said_of_files(document, values), folder
         if anew:
             self._known = {}
-        self._soon.start()
+        if anew or asked != self._asked:
+            self._asked = asked
+            self._soon.start()
 
     def close(self) -> None:
         """Let no look outlive the window."""

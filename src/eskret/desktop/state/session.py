@@ -471,6 +471,14 @@ class Session(QObject):
             self.settle_fresh()
             self.selected_changed.emit(id)
 
+    def select_next_look(self) -> None:
+        """Take the next step in hand that asks for a look; after the last comes the first."""
+        ids = [r.id for r in self.rows() if r.state == "look"]
+        if ids:
+            order = [s.id for s in self.document.steps]
+            here = order.index(self.selected) if self.selected in order else -1
+            self.select(next((id for id in ids if order.index(id) > here), ids[0]))
+
     def step(self) -> Step | None:
         """The step in hand."""
         return next((s for s in self.document.steps if s.id == self.selected), None)
@@ -679,7 +687,9 @@ class Session(QObject):
             rows = ledger.rows(self.document, self.results, values=self.state.values)
             summary = ledger.summary([r for r in rows if r.state])
             if state in ("balanced", "look"):
-                self.told.emit("good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}", "")
+                looks = any(r.state == "look" for r in rows)
+                tone, text = "good" if state == "balanced" else "look", f"Run finished: {summary}.{_said(self.last_run)}"
+                self.told.emit(tone, text, "show" if looks else "")
             else:
                 self.told.emit("bad", error, "")
         else:
