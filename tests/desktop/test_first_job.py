@@ -16,6 +16,7 @@ from eskret.desktop.lessons import guide
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views import offered
 from eskret.workflow.model import document as documents
+from eskret.workflow.model.document import Step
 from tests.desktop.conftest import Hand
 
 
@@ -269,3 +270,27 @@ def test_a_feature_is_followed_to_its_record_and_to_what_became_of_it(make_hand:
     assert viewer.view == "aside" and viewer.chosen.tolist() == [row] and session.selected == "inside"
     session.set_value("limit", "2029")
     assert not bar.isVisible()
+
+
+def test_a_workflow_without_a_file_knows_its_own_outputs_and_goes_on_to(make_hand: Callable[..., Hand], demo: Path) -> None:
+    for workflow in demo.glob("*.toml"):
+        workflow.unlink()
+    hand = make_hand(demo)
+    session = hand.bench.session
+    session.load_files([str(demo / "register" / "register.gpkg")])
+    session.add_step(Step("out", "save", (session.selected,), {"to": "out/x.gpkg"}))
+    hand.settled()
+    for _ in range(2):
+        hand.run()
+        assert hand.row("out")["state"] == "balanced", hand.banner()
+    assert not list(demo.glob("*.outputs.json"))
+    hand.source("Saved by this workflow")
+    session.save(demo / "mine.toml")
+    hand.run()
+    assert hand.row("out")["state"] == "balanced", hand.banner()
+    # another one without a file does not own it
+    session.new(demo)
+    session.load_files([str(demo / "register" / "register.gpkg")])
+    session.add_step(Step("out", "save", (session.selected,), {"to": "out/x.gpkg"}))
+    hand.settled()
+    assert any("this workflow did not write it" in f.text for f in session.forecast.errors)

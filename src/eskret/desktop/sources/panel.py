@@ -235,7 +235,7 @@ class SourcesPanel(QWidget):
             self._again = True
             return
         self._scanning = True
-        self._background.run(partial(scan, self._session.folder, self._session.path), self._take)
+        self._background.run(partial(scan, self._session.folder, self._session.outputs_beside), self._take)
 
     def _take(self, found: Scan) -> None:
         self._scanning = False

@@ -33,6 +33,7 @@ from eskret.workflow.model import edits, styles
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.map_spec import MapSaid
 from eskret.workflow.model.references import Reference, bound, dependents, reference_settings
+from eskret.workflow.outputs.records import outputs_path
 from eskret.workflow.run.engine import makes_figures
 
 REHEARSE_AFTER = 350
@@ -246,6 +247,10 @@ class Session(QObject):
             raise DocumentError("this workflow has no file yet", way_out="Choose one")
         documents.write(self.document, target)
         self._saved = self.document
+        before = outputs_path(self.outputs_beside)
+        if self.path is None and before.exists() and target.resolve().parent == self.folder.resolve():
+            # what it wrote while it had no file stays its own
+            shutil.copyfile(before, outputs_path(target.resolve()))
         moved = self.path != target.resolve()
         self.path = target.resolve()
         self.folder = self.path.parent
@@ -499,7 +504,16 @@ class Session(QObject):
         if self._rehearse_job is not None:
             # its answer is not wanted any more; the looks under way in the same process are
             self._helper.stop(self._rehearse_job, insist=False)
-        self._rehearse_job = self._helper.send("rehearse", **self.request())
+        self._rehearse_job = self._helper.send("rehearse", records=self._records(), **self.request())
+
+    def _records(self) -> str | None:
+        """Where what a workflow wrote is remembered while it has no file."""
+        return None if self.path is not None else str(self.outputs_beside)
+
+    @property
+    def outputs_beside(self) -> Path:
+        """The workflow's file; while it has none, the place of one among what this window keeps for the time being."""
+        return self.path or self._store / f"unsaved-{self._openings}.toml"
 
     def request(self) -> dict[str, object]:
         """The workflow as it stands, as a worker is asked for it."""
@@ -559,7 +573,7 @@ class Session(QObject):
         # the run before this one is still on screen; those before that went when it began
         shutil.rmtree(self._store / f"run-{self._runs - 2}", ignore_errors=True)
         store = self._store / f"run-{self._runs}"
-        self._run_job = self._runner.send("run", store=str(store), fresh=fresh, **self.request())
+        self._run_job = self._runner.send("run", store=str(store), fresh=fresh, records=self._records(), **self.request())
         self.run_changed.emit()
         self.figures_changed.emit()
 

@@ -23,9 +23,18 @@ _ROWS = 5_000
 
 
 @job("run")
-def run(work: Work, text: str, values: Values, folder: Path, store: Path, workflow: Path | None = None, fresh: bool = False) -> Answer:
+def run(
+    work: Work,
+    text: str,
+    values: Values,
+    folder: Path,
+    store: Path,
+    workflow: Path | None = None,
+    fresh: bool = False,
+    records: Path | None = None,
+) -> Answer:
     """Run the workflow, and keep what its steps made where a window can look at it."""
-    started = _started(work, text, values, folder, store, workflow, fresh=fresh)
+    started = _started(work, text, values, folder, store, workflow, fresh=fresh, records=records)
     result = started.execute()
     return {"state": result.state, "note": write_down(started, result, WINDOW)}
 
@@ -102,9 +111,9 @@ def rehearse_rounds(work: Work, text: str, values: Values, folder: Path, rows: l
 
 
 @job("rehearse")
-def rehearse(work: Work, text: str, values: Values, folder: Path, workflow: Path | None = None) -> Answer:
+def rehearse(work: Work, text: str, values: Values, folder: Path, workflow: Path | None = None, records: Path | None = None) -> Answer:
     """Check everything and foretell what the steps make."""
-    return _told(rehearse_workflow(parse(text), values, workflow=workflow, folder=folder, watch=work.watch))
+    return _told(rehearse_workflow(parse(text), values, workflow=workflow, folder=folder, watch=work.watch, records=records))
 
 
 def _told(found: Rehearsal) -> Answer:

@@ -54,14 +54,18 @@ class OutputTransaction:
     folder : where relative outputs start.
     if_exists : overrules every step's own choice, where given.
     title : of the workflow, for those who read what was published.
+    records : of a workflow not saved yet the place that a file of its would have, beside which the records stand for the time being.
 
     ``round`` names the round that is at work, where a workflow is run in rounds. ``problems`` is what a commit could not
     complete behind its commit point, target and reason; ``told`` what went wrong beside that, with all outputs in place.
     """
 
-    def __init__(self, workflow: Path | None, folder: Path, if_exists: str | None = None, title: str = "") -> None:
+    def __init__(
+        self, workflow: Path | None, folder: Path, if_exists: str | None = None, title: str = "", records: Path | None = None
+    ) -> None:
         self.folder = folder
-        self.outputs = Outputs.beside(workflow, folder)
+        self._beside = workflow or records
+        self.outputs = Outputs.beside(self._beside, folder)
         self.round = ""
         self.folders: set[Path] = set()
         """Those that outputs go to."""
@@ -208,7 +212,7 @@ class OutputTransaction:
             ours = known is not None and (not layer or layer in known.layers)
             what += " and was changed since this workflow wrote it" if ours else " and this workflow did not write it"
         way_out = "Choose another name, or set 'If it is there already' to replace it, number it or skip it"
-        if policy == "own" and self._workflow is None:
+        if policy == "own" and self._beside is None:
             way_out += "; once this workflow is saved to a file, it remembers what it wrote"
         return DeliveryError(what, place=str(target), way_out=way_out, code=Code.IN_THE_WAY)
 
@@ -416,9 +420,9 @@ class OutputTransaction:
                 raise
             # behind the commit point: whatever fails now is told, and nothing is taken back
             left = {path for path, _ in self.problems}
-            found, more = finish(journal.told, left, self._workflow, self.folder, self._known)
+            found, more = finish(journal.told, left, self._beside, self.folder, self._known)
             self.told = more
-            self.outputs = Outputs.beside(self._workflow, self.folder)
+            self.outputs = Outputs.beside(self._beside, self.folder)
         if left:
             journal.leave()
         else:

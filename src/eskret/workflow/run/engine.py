@@ -110,6 +110,7 @@ class Run:
         code of somebody's own is not done, and each step is done whose own branch is sound. What is given are the steps that the
         rehearsal found wrong.
     links : takes down which row came of which; every layer is then had whole.
+    records : as an ``OutputTransaction`` has it, of a workflow not saved yet.
     keeping : where results are kept and taken up again; None does everything anew and keeps nothing.
     """
 
@@ -132,6 +133,7 @@ class Run:
         figures_alone: Collection[str] | None = None,
         result_cache: ResultCache | None = None,
         links: RowLinks | None = None,
+        records: Path | None = None,
     ) -> None:
         self.document = document
         self.workflow = workflow
@@ -150,6 +152,7 @@ class Run:
         self._checked = checked or figures_alone is not None
         self.result_cache = result_cache
         self.links = links
+        self.records = records
         self._stop = threading.Event()
         self.steps: dict[str, StepResult] = {}
 
@@ -200,7 +203,7 @@ class Run:
         """
         values = self.document.values(self.values)
         document = bound(self.document, values)
-        transaction = self._transaction or OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title)
+        transaction = self._transaction or OutputTransaction(self.workflow, self.folder, self.if_exists, self.document.title, self.records)
         self.tell({"event": "run_started", "steps": [s.id for s in self.document.steps if not s.off]})
         state, error, unmet, code, written = FAILED, "", False, Code.GENERAL, False
         outputs: tuple[Delivered, ...] = ()
@@ -281,6 +284,7 @@ class Run:
             watch=self.check_stop,
             chain=self.chain,
             given={id: [x.facts() for x in layers] for id, layers in self.given.items()},
+            records=self.records,
         )
         if found.errors:
             raise RehearsalError(found.errors)

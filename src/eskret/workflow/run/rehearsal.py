@@ -118,6 +118,7 @@ def rehearse(
     given: Mapping[str, Sequence[LayerFacts]] | None = None,
     chain: tuple[Path, ...] = (),
     transaction: OutputTransaction | None = None,
+    records: Path | None = None,
 ) -> Rehearsal:
     """Rehearse a workflow.
 
@@ -131,10 +132,11 @@ def rehearse(
     given : facts of layers that are there before any step, by the id that references call them by.
     chain : the workflow files that are using this one, the outermost first.
     transaction : where outputs are settled, if several rehearsals are of one run.
+    records : as an ``OutputTransaction`` has it, of a workflow not saved yet.
     """
     base = folder or (workflow.parent if workflow else Path.cwd())
     with project(base):
-        return _rehearse(document, values, workflow, base, if_exists, watch, given, chain, transaction)
+        return _rehearse(document, values, workflow, base, if_exists, watch, given, chain, transaction, records)
 
 
 def _rehearse(
@@ -147,6 +149,7 @@ def _rehearse(
     given: Mapping[str, Sequence[LayerFacts]] | None,
     chain: tuple[Path, ...],
     transaction: OutputTransaction | None,
+    records: Path | None,
 ) -> Rehearsal:
     started = time.perf_counter()
     findings: list[Finding] = []
@@ -165,7 +168,7 @@ def _rehearse(
     except (DocumentError, CrsError) as error:
         finding = Finding.of(error)
         return Rehearsal((finding,), {}, time.perf_counter() - started)
-    transaction = transaction or OutputTransaction(workflow, base, if_exists)
+    transaction = transaction or OutputTransaction(workflow, base, if_exists, records=records)
     made: dict[str, Sequence[LayerFacts]] = dict(given or {})
     steps: dict[str, StepForecast] = {}
     broken: set[str] = set()
