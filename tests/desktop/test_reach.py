@@ -6,15 +6,18 @@ import os
 import re
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QPoint, QSettings, Qt
+from PySide6.QtGui import QAccessible
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QComboBox, QLineEdit, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import QApplication, QFrame, QListView, QScrollArea, QWidget
 
 from eskret.desktop.frame.key_list import KEYS
+from eskret.desktop.window import Window
 from tests.desktop.conftest import Hand
 
 
@@ -85,20 +88,44 @@ def test_a_name_that_is_taken_is_refused_at_the_field(hand: Hand) -> None:
     assert hand.bench.session.document == before
 
 
-def test_what_can_be_worked_has_a_name(hand: Hand) -> None:
+def test_all_that_keys_come_to_has_a_name_and_a_role_for_those_who_listen(hand: Hand) -> None:
+    """As the toolkit hands it to a screen reader, in every view, and with all of the form open."""
+    bench = hand.bench
     hand.click_step("archive")
-    nameless = []
-    for widget in hand.bench.findChildren(QWidget):
-        if not widget.isVisible() or not widget.isEnabled():
-            continue
-        spoken = widget.accessibleName()
-        if isinstance(widget, QAbstractButton):
-            spoken = spoken or widget.text()
-        elif not isinstance(widget, QLineEdit | QPlainTextEdit | QComboBox | QAbstractItemView):
-            continue
-        if not spoken and widget.focusPolicy() != Qt.FocusPolicy.NoFocus:
+    for view in ("words", "publish", "parameters", "rounds", "runs", "layers"):
+        getattr(bench.views, view)
+    hand.click(bench.form.more)
+    hand.click(bench.form.about)
+    nameless, roles = [], set()
+    for widget in hand.window.findChildren(QWidget):
+        inner = widget.objectName() == "qt_spinbox_lineedit" or (
+            isinstance(widget, QListView) and isinstance(widget.parentWidget(), QFrame)
+        )
+        if not widget.focusPolicy() & Qt.FocusPolicy.TabFocus or (inner and widget.parentWidget().parentWidget() is not bench):
+            continue  # what is within a box with a name of its own goes by that
+        told = QAccessible.queryAccessibleInterface(widget)
+        roles.add(told.role())
+        if not told.text(QAccessible.Text.Name) or told.role() == QAccessible.Role.NoRole:
             nameless.append(f"{type(widget).__name__} in {type(widget.parentWidget()).__name__}")
-    assert nameless == []
+    assert nameless == [] and len(roles) > 8
+    scrolls = [w for w in hand.window.findChildren(QScrollArea) if w.focusPolicy() & Qt.FocusPolicy.TabFocus]
+    assert scrolls == []  # what only holds others is none of the places that Tab comes to
+
+
+def test_the_window_fits_its_screen_and_small_ones(make_hand: Callable[..., Hand], project: Path) -> None:
+    hand = make_hand(project, follows=True)
+    hand.until(lambda: hand.bench.viewer.switch.isVisible())
+    room = hand.window.screen().availableGeometry()
+    fresh = Window(QSettings(str(project.parent / "fresh.ini"), QSettings.Format.IniFormat))
+    assert fresh.width() <= room.width() and fresh.height() <= room.height()
+    fresh.close()
+    hand.window.resize(960, 540)
+    bench = hand.bench
+    hand.until(lambda: bench.bar.rehearse.width() == bench.bar.rehearse.sizeHint().width())  # laid out
+    for widget in (bench.bar.run, bench.bar.rehearse, bench.viewer.buttons["aside"], bench.viewer.table_full, bench.add_button):
+        left = widget.mapTo(hand.window, QPoint(0, 0)).x()
+        assert left >= 0 and left + widget.width() <= 960, widget
+        assert widget.width() >= widget.minimumSizeHint().width()  # nothing of it is cut off
 
 
 def test_a_pointer_marks_what_it_passes_and_escape_lets_go(hand: Hand) -> None:

@@ -36,6 +36,7 @@ class FeatureCard(QFrame):
         head = QHBoxLayout()
         head.addWidget(self.title)
         self.corners_button = QToolButton()
+        self.corners_button.setText("corners")
         self.corners_button.setObjectName("quiet")
         self.corners_button.setCheckable(True)
         self.corners_button.clicked.connect(self._show_corners)

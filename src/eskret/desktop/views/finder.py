@@ -68,6 +68,7 @@ class SearchBox(QFrame):
         self.line.installEventFilter(self)
         self.model = RowsModel(self)
         self.list = QListView()
+        self.list.setAccessibleName("What was found")
         self.list.setModel(self.model)
         self.list.setItemDelegate(_Delegate(self.list))
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)

@@ -163,7 +163,7 @@ class StartView(QScrollArea):
         inner = QVBoxLayout()
         inner.setSpacing(10)
         inner.setContentsMargins(0, 0, 0, 0)
-        self.back = QPushButton()
+        self.back = QPushButton("Back to the workflow")
         self.back.setObjectName("link")
         self.back.clicked.connect(self.back_asked)
         self.back.hide()
