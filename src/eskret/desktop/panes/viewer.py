@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Qt, Signal
-from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from eskret.core.accounts.account import Relation
 from eskret.core.style.style import Style
@@ -133,7 +133,8 @@ class Viewer(QObject):
         self.layer_box = QComboBox()
         self.layer_box.setAccessibleName("Layer shown")
         self.layer_box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
-        self.layer_box.setMinimumWidth(96)
+        self.layer_box.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.layer_box.setMinimumWidth(64)
         self.layer_box.setMaximumWidth(200)
         self.layer_box.activated.connect(lambda _: self.choose_layer(self.layer_box.currentData()))
         self.switch = QWidget()
@@ -163,7 +164,7 @@ class Viewer(QObject):
         head = self.map_pane.row
         head.setContentsMargins(8, 0, 6, 0)
         head.setSpacing(6)
-        head.addWidget(self.layer_box)
+        head.addWidget(self.layer_box, 1)  # it gives way to the buttons beside it
         head.addWidget(self.switch)
         head.addWidget(self.load_button)
         head.addStretch()
