@@ -104,6 +104,11 @@ def test_one_search_finds_all_there_is(make_hand: Callable[..., Hand], demo: Pat
     assert {kind for _, kind in find("dissolve")} == {"Handbook"}
     hand.keys("Escape", bench.anything.line)
     assert find("qwertz") == [] and bench.anything.nothing.isVisible()
+    hand.keys("Escape", bench.anything.line)
+    hand.keys("F3", bench)  # from another view it leads back to the ledger
+    assert ("3  Clip lease_beds to area", "Step") in find("clip beds")
+    hand.keys("Return", bench.anything.line)
+    assert bench.pages.page == "work" and session.selected == "inside"
 
 
 def test_what_there_is_to_say_of_a_step_stands_below_it(make_hand: Callable[..., Hand], demo: Path) -> None:

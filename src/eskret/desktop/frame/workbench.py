@@ -506,7 +506,7 @@ class Workbench(QWidget):
 
     def find_anything(self) -> None:
         """Ask what is wanted, and go there or do it."""
-        if self.pages.page == WORK:
+        if self.pages.at_work:
             self.anything.open_over(self.bar.height() + 24)
 
     def show_start(self) -> None:
