@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import configparser
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from eskret.demo.generate import LESSONS
 from eskret.desktop.lessons import guide
+from eskret.desktop.state import launcher
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views import offered
 from eskret.workflow.model import document as documents
@@ -299,3 +301,13 @@ def test_a_workflow_without_a_file_knows_its_own_outputs_and_goes_on_to(make_han
     session.add_step(Step("out", "save", (session.selected,), {"to": "out/x.gpkg"}))
     hand.settled()
     assert any("this workflow did not write it" in f.text for f in session.forecast.errors)
+
+
+def test_the_launcher_is_one_that_a_desktop_reads(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("shutil.which", lambda name: f"/opt/my tools/{name}")
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.read_string(launcher.add(tmp_path).read_text())
+    told = entry["Desktop Entry"]
+    assert told["Exec"] == '"/opt/my tools/eskret" open %f' and told["Type"] == "Application"
+    icons = list(tmp_path.rglob(f"{told['Icon']}.svg"))
+    assert len(icons) == 1 and b"<svg" in icons[0].read_bytes()

@@ -18,8 +18,9 @@ from eskret import Layer, Workflow, write
 from eskret.cli import app
 from eskret.core.accounts.account import SetAside
 from eskret.errors import InputError
+from eskret.workflow.model.edits import replace_step
 from eskret.workflow.run.engine import Run
-from eskret.workflow.run.links import Link, RowLinks, way
+from eskret.workflow.run.links import RowLink, RowLinks, way
 from tests.length import examples
 
 STEPS = """eskret = 1
@@ -174,6 +175,13 @@ def test_all_steps_of_the_demo_say_which_row_came_of_which(demo: Path) -> None:
     assert len(seen) > 20
 
 
+def test_that_a_way_ends_before_a_step_that_failed_is_told(beds: Workflow) -> None:
+    beds.document = replace_step(beds.document, "whole", beds.document.step("whole").with_setting("figures", {"n": "sum nothing"}))
+    found = beds.follow("order", "bed = 'B05'")
+    assert found.left == ("whole",) and found.lines()[-1].startswith("Not followed through whole")
+    assert beds.follow("some", rows=[0]).stations[-1].place[0] == "each"
+
+
 def test_too_many_are_refused(beds: Workflow, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("eskret.workflow.faces.follow.MOST", 5)
     with pytest.raises(InputError, match="12 features are meant"):
@@ -191,8 +199,8 @@ def test_back_and_on_are_each_others_opposite(groups: list[int], data: st.DataOb
     into = np.unique(np.array(groups)[kept[order]], return_inverse=True)[1]
     count = int(into.max()) + 1
     links = {
-        "b": [Link("b", ((("a", "x"), n),), ((("b", "x"), len(kept)),), kept[order], None, (SetAside(),))],
-        "c": [Link("c", ((("b", "x"), len(kept)),), ((("c", "x"), count),), None, into, (SetAside(),))],
+        "b": [RowLink("b", ((("a", "x"), n),), ((("b", "x"), len(kept)),), kept[order], None, (SetAside(),))],
+        "c": [RowLink("c", ((("b", "x"), len(kept)),), ((("c", "x"), count),), None, into, (SetAside(),))],
     }
     for row in range(count):
         back = way(links, ["a", "b", "c"], ("c", "x"), np.array([row]))

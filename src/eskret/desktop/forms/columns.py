@@ -10,7 +10,7 @@ TWO_FROM = 560
 """Width in pixels from which on there are two columns."""
 
 
-class Columns(QWidget):
+class OneOrTwoColumns(QWidget):
     """Widgets in the order in which they were added; those that are hidden take no room, wide ones take a row of their own."""
 
     def __init__(self, parent: QWidget | None = None) -> None:

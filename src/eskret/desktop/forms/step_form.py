@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QVBoxLay
 from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
-from eskret.desktop.forms.columns import Columns
+from eskret.desktop.forms.columns import OneOrTwoColumns
 from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, SqlEditor
 from eskret.desktop.forms.editors import editor_for
 from eskret.desktop.forms.entering import EnteringEditor
@@ -177,7 +177,7 @@ class SettingsForm(QScrollArea):
         if operation.help:
             column.addWidget(self._how_to(" ".join(operation.help.split()), step.use))
         self.blocks = _Blocks(self._make_the_rest)
-        self._common, self._rest, self._about = Columns(), Columns(), Columns()
+        self._common, self._rest, self._about = OneOrTwoColumns(), OneOrTwoColumns(), OneOrTwoColumns()
         if operation.has_input:
             self._add(self._common, "from", _FROM, EnteringEditor(self._session, step.id))
         # they stand among the parameters of the workflow that is used
@@ -228,7 +228,7 @@ class SettingsForm(QScrollArea):
                 QWidget.setTabOrder(before, target)
             before = target
 
-    def _add_setting(self, to: Columns, step: Step, name: str) -> None:
+    def _add_setting(self, to: OneOrTwoColumns, step: Step, name: str) -> None:
         info = self._infos[name]
         self._add(to, name, info, editor_for(info, self._session, step.id), step.id)
 
@@ -306,7 +306,7 @@ class SettingsForm(QScrollArea):
         inner.addWidget(told)
         return both
 
-    def _add(self, to: Columns, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
+    def _add(self, to: OneOrTwoColumns, name: str, info: SettingInfo, editor: SettingEditor, step: str = "") -> None:
         bind = None
         if step and info.kind in _BINDABLE:
             bind = BindButton(self._session, step, partial(self._bind, name), partial(self._make_parameter, name))

@@ -14,7 +14,7 @@ from eskret.desktop.state.session import Session
 WIDEST = 520  # pixels
 
 
-class Beside(QSplitter):
+class SidePanes(QSplitter):
     """Two panes over each other, each made when it is first shown; as wide as is needed while one is there."""
 
     save_asked = Signal()

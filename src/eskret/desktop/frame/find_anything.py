@@ -37,18 +37,22 @@ class FindAnything(SearchBox):
         super().__init__(bench, "Find anything", "Find what can be done, a step, a layer, a field, a parameter, a page …", nothing)
         self._bench = bench
         self._things: list[Thing] = []
+        self._texts: list[str] = []  # all that is said of each, in small letters
         self.taken.connect(lambda thing: thing.do())
 
     def open_over(self, top: int) -> None:
         self._things = [*self._acts(), *self._steps(), *self._layers(), *self._fields(), *self._parameters(), *self._pages()]
+        self._texts = [f"{t.title} {' '.join(t.also)} {t.summary} {t.kind}".lower() for t in self._things]
         super().open_over(top)
 
     def found_for(self, words: str) -> Sequence[Found]:
         if not words_of(words):
             return self._things[:MOST]
-        wanted = len(words_of(words))
-        scored = [(fit_of_texts(words, t.title, t.also, t.summary, t.kind), n, t) for n, t in enumerate(self._things)]
-        return [t for score, _, t in sorted(scored, key=lambda s: (-s[0], s[1])) if score >= wanted][:MOST]
+        wanted = words_of(words)
+        # of thousands of layers only those are weighed, at every letter, that hold all the words
+        held = [(n, t) for n, (t, text) in enumerate(zip(self._things, self._texts, strict=True)) if all(w in text for w in wanted)]
+        scored = [(fit_of_texts(words, t.title, t.also, t.summary, t.kind), n, t) for n, t in held]
+        return [t for _, _, t in sorted(scored, key=lambda s: (-s[0], s[1]))][:MOST]
 
     def _acts(self) -> Generator[Thing]:
         for act in self._bench.actions_.can_be_done():

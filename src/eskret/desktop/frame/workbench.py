@@ -18,7 +18,7 @@ from eskret.desktop.forms.asking_parameters import RunBox, asks
 from eskret.desktop.forms.step_form import SettingsForm
 from eskret.desktop.frame.actions import Actions
 from eskret.desktop.frame.banner import Banner
-from eskret.desktop.frame.beside import Beside
+from eskret.desktop.frame.beside import SidePanes
 from eskret.desktop.frame.boxes import Boxes
 from eskret.desktop.frame.call_back import call_back
 from eskret.desktop.frame.find_anything import FindAnything
@@ -160,7 +160,7 @@ class Workbench(QWidget):
         self.main.setHandleWidth(1)
         self.main.addWidget(self.sources)
         self.main.addWidget(self.right)
-        self.side = Beside(self.session)
+        self.side = SidePanes(self.session)
         self.side.save_asked.connect(self.files.save_script)
         self.beside.addWidget(self.side)
         self.main.setSizes([212, 1068])
@@ -526,7 +526,9 @@ class Workbench(QWidget):
             if entry.use == "apply_words" and step.use == "draft_words":
                 # the words are for the layer that they were drafted of
                 source = step.source
-                settings = {"fields": step.settings.get("fields", []), "words": step.settings.get("earlier") or "words.csv"}
+                saved = [str(s.settings.get("to", "")) for s in session.document.steps if s.use == "save" and step.id in s.source]
+                words = str(step.settings.get("earlier") or next((to for to in saved if to.endswith(".csv")), ""))
+                settings = {"fields": step.settings.get("fields", []), **({"words": words} if words else {})}
         name = clean_name(Path(str(entry.settings["file"])).stem if "file" in entry.settings else entry.use.rpartition(":")[2])
         made = Step(name or "step", entry.use, source, settings)
         looked = self.viewer.subject.source
@@ -581,7 +583,9 @@ class Workbench(QWidget):
         self.viewer.show_step()
         if added:
             number = self.session.document.index(added) + 1
-            self.tell("good", f"Step {number}, {added}, holds it now. Run to see what it makes; undo takes it back.")
+            merged = self.session.document.step(added).use == "merge"
+            later = f" Later steps take the layer '{added}' of it." if merged else ""
+            self.tell("good", f"Step {number}, {added}, holds it now.{later} Run to see what it makes; undo takes it back.")
 
     def _load_source(self, path: str, layer: str, layers: int) -> None:
         """Add the step that loads a file, or one layer of it; or that fetches a published dataset."""

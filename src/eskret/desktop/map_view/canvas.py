@@ -265,11 +265,7 @@ class MapCanvas(QWidget):
         painter.setFont(font(13))
         room = painter.fontMetrics().horizontalAdvance(self._wait) + 28
         box = QRectF((self.width() - room) / 2, self.height() - 66, room, 28)
-        painter.setPen(QPen(theme.colour("field_line"), 1))
-        painter.setBrush(theme.colour("field"))
-        painter.drawRoundedRect(box, 4, 4)
-        painter.setPen(theme.colour("ink"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._wait)
+        _paint_words(painter, box, self._wait, "field_line", "field", "ink")
 
     def show_wait(self, text: str) -> None:
         """Say what is waited for; nothing for no text."""
@@ -339,11 +335,7 @@ class MapCanvas(QWidget):
         x = min(max(4.0, at.x() + 12), self.width() - width - 4.0)
         y = min(max(4.0, at.y() - 30), self.height() - 26.0)
         box = QRectF(x, y, width, 22)
-        painter.setPen(QPen(theme.colour("ink"), 1))
-        painter.setBrush(theme.colour("hand"))
-        painter.drawRoundedRect(box, 3, 3)
-        painter.setPen(theme.colour("hand_ink"))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.figure)
+        _paint_words(painter, box, self.figure, "ink", "hand", "hand_ink")
 
     def _paint_vertices(self, painter: QPainter) -> None:
         if self.vertices is None:
@@ -506,6 +498,15 @@ class MapCanvas(QWidget):
             self.use(PAN if self.mode == mode else mode)
         else:
             super().keyPressEvent(event)
+
+
+def _paint_words(painter: QPainter, box: QRectF, text: str, edge: str, ground: str, ink: str) -> None:
+    """Words in a box, its colours by their names."""
+    painter.setPen(QPen(theme.colour(edge), 1))
+    painter.setBrush(theme.colour(ground))
+    painter.drawRoundedRect(box, 3, 3)
+    painter.setPen(theme.colour(ink))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
 def _does(event: QMouseEvent, with_control: str) -> str:

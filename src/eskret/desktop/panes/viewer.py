@@ -292,11 +292,14 @@ class Viewer(QObject):
             self._session.told.emit("look", "Choose a feature of a step first, to follow it.", "")
             return
         step, key = (str(part) for part in line[0])
-        rows = self.chosen[:MOST_FOLLOWED].tolist()
+        rows, chosen = self.chosen[:MOST_FOLLOWED].tolist(), len(self.chosen)
 
         def take(event: dict[str, Any]) -> None:
             if event["event"] == "done":
                 self.waybar.show_way(event["stations"])
+                first = f"The first {len(rows):,} of the {chosen:,} features chosen are followed. " if chosen > len(rows) else ""
+                if first or event["remark"]:
+                    self._session.told.emit("look", f"{first}{event['remark']}".strip(), "")
             else:
                 self._session.told.emit("bad", event["text"], "")
 

@@ -70,6 +70,8 @@ class WayBar(QWidget):
 def words(station: Mapping[str, Any]) -> str:
     """A station in a line: the step, the rows, what changed."""
     rows = f"row {station['rows'][0] + 1:,}" if station["count"] == 1 else pluralise(station["count"], "row")
+    if station["count"] > len(station["rows"]):
+        rows += f" (the first {len(station['rows']):,} are chosen)"
     where = f"{station['number']}  {station['words']}: {rows} of {station['layer']}"
     if station["reason"]:
         return f"{where}, set aside: {station['reason']}"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shlex
 import shutil
 import sys
 from pathlib import Path
@@ -12,6 +11,12 @@ from eskret.core.files.atomic import write_whole
 from eskret.errors import DeliveryError
 
 ICON = Path(__file__).parent.parent / "resources" / "eskret.svg"
+
+
+def _quoted(command: str) -> str:
+    """A path as the specification quotes it: within double quotes, what means something there behind a backslash, and that doubled."""
+    escaped = "".join(f"\\\\{c}" if c in '"`$\\' else c for c in command)
+    return f'"{escaped}"'
 
 
 def add(home: Path | None = None) -> Path:
@@ -28,7 +33,7 @@ def add(home: Path | None = None) -> Path:
     text = (
         "[Desktop Entry]\nType=Application\nName=Eskret\nGenericName=Geoprocessing workflows\n"
         "Comment=Repeatable geoprocessing workflows, audited like accounts\n"
-        f"Exec={shlex.quote(command)} open %f\nIcon=eskret\nTerminal=false\nCategories=Science;Geography;Education;\n"
+        f"Exec={_quoted(command)} open %f\nIcon=eskret\nTerminal=false\nCategories=Science;Geography;Education;\n"
         "Keywords=GIS;map;layer;clip;dissolve;\nStartupWMClass=eskret\n"
     )
     try:

@@ -79,6 +79,8 @@ class Session(QObject):
         self._rehearse_job: int | None = None
         self._asked = False
         self._rows: list[ledger.StepRow] | None = None
+        self._found_in: RehearsalTold | None = None
+        self._found: dict[str, list[FindingTold]] = {}  # of that rehearsal, by step
         for moved in (self.changed, self.figures_changed):
             moved.connect(self._forget_rows)  # before anybody else hears of it
         self._event.connect(self._take)
@@ -767,7 +769,11 @@ class Session(QObject):
 
     def findings(self, id: str) -> list[FindingTold]:
         """What the last rehearsal says of a step; of one just added not yet what it lacks."""
-        return [f for f in self.forecast.findings if f.step == id and (id != self.fresh or f.level != "error")]
+        if self._found_in is not self.forecast:
+            self._found_in, self._found = self.forecast, {}
+            for finding in self.forecast.findings:
+                self._found.setdefault(finding.step, []).append(finding)
+        return [f for f in self._found.get(id, ()) if id != self.fresh or f.level != "error"]
 
     def settle_fresh(self) -> None:
         """The step that was just added is one like the others from now on."""

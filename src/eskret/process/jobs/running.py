@@ -75,7 +75,7 @@ def follow(
             }
         )
         before = fields if fields is not None else before
-    return {"stations": told}
+    return {"stations": told, "remark": found.remark()}
 
 
 def _started(

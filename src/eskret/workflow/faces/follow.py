@@ -14,13 +14,14 @@ import pyarrow as pa
 from eskret.core.expression import parse_condition, truth
 from eskret.core.layer import Layer
 from eskret.core.words import pluralise, strip_markup
-from eskret.errors import InputError
+from eskret.errors import InputError, StoppedError
 from eskret.operations.sentences import join_words
 from eskret.workflow.faces.ledger import sentence
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.references import Reference, bound, order_of
-from eskret.workflow.run.engine import Run, makes_figures
+from eskret.workflow.run.engine import STOPPED, Run, makes_figures
 from eskret.workflow.run.links import Place, RowLinks, Station, way
+from eskret.workflow.run.step import FAILED
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -38,6 +39,9 @@ class Followed:
     document: Document
     stations: tuple[Station, ...]
     layers: Mapping[Place, Layer]
+    left: tuple[str, ...] = ()
+    """Steps that were not done for it, since they failed, ask a service, or are a workflow or code of somebody's own: the way ends
+    before them."""
 
     def table(self) -> pa.Table:
         """A row for each row of each station: ``station`` and ``step`` by number, ``layer``, ``row`` (from 1), ``what`` (came of,
@@ -100,7 +104,14 @@ class Followed:
             before = fields if fields is not None else before
             if passed:
                 out += [f"     saved by step {s.id} to {s.settings.get('to', s.settings.get('dataset', ''))}" for s in self.saving(station)]
-        return out
+        return [*out, *([self.remark()] if self.left else [])]
+
+    def remark(self) -> str:
+        """That the way ends before some steps; empty where it does not."""
+        if not self.left:
+            return ""
+        why = "what asks a service, is a workflow or code of its own, or failed, is not done"
+        return f"Not followed through {join_words(self.left, 6)}: {why}."
 
     def words(self, id: str) -> str:
         """A step as a sentence."""
@@ -140,6 +151,8 @@ def follow(
     if begun is not None:
         begun(run)
     result = run.execute()
+    if result.state == STOPPED:
+        raise StoppedError(result.error)
     layers = {(id, layer.key): layer for id, made in result.layers.items() for layer in made}
     place = _place(document, layers, name, source, result.error)
     layer = layers[place]
@@ -154,7 +167,9 @@ def follow(
         said = many if len(asked) else "no feature meets the condition"
         raise InputError(said, place=f"{place[0]}:{place[1]}", way_out="Say in the condition which ones you mean")
     order = order_of(bound(document, given))
-    return Followed(document, tuple(way(links.by_step, order, place, asked)), layers)
+    done = {s.id for s in result.steps if s.state != FAILED}
+    left = tuple(s.id for s in document.steps if not s.off and s.id not in done and s.use not in ("save", "publish"))
+    return Followed(document, tuple(way(links.by_step, order, place, asked)), layers, left)
 
 
 def _place(document: Document, layers: Mapping[Place, Layer], name: str, source: bool, error: str) -> Place:

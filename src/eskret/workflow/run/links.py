@@ -18,7 +18,7 @@ Place = tuple[str, str]
 
 
 @dataclass(frozen=True)
-class Link:
+class RowLink:
     """What one task did with rows.
 
     Parameters
@@ -58,7 +58,7 @@ class RowLinks:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self.by_step: dict[str, list[Link]] = {}
+        self.by_step: dict[str, list[RowLink]] = {}
 
     def record(self, step: str, entering: Sequence[LayerHandle], outcomes: Sequence[Outcome]) -> None:
         """Take what a task made of the layers that entered it."""
@@ -68,7 +68,7 @@ class RowLinks:
                 self.by_step.setdefault(step, []).append(link)
 
 
-def _link(step: str, entering: Sequence[LayerHandle], outcome: Outcome) -> Link:
+def _link(step: str, entering: Sequence[LayerHandle], outcome: Outcome) -> RowLink:
     places = tuple((x.provenance[0] if x.provenance else ("", x.key), len(x)) for x in entering)
     leaving = tuple(((step, x.key), len(x)) for x in outcome.layers)
     out, into = sum(n for _, n in leaving), sum(n for _, n in places)
@@ -76,14 +76,14 @@ def _link(step: str, entering: Sequence[LayerHandle], outcome: Outcome) -> Link:
     aside = tuple(a.set_aside for a in first) if len(first) == len(places) else tuple(SetAside() for _ in places)
     origin: np.ndarray | None = None
     if outcome.into is not None:
-        return Link(step, places, leaving, None, np.asarray(outcome.into, np.int64), aside)
+        return RowLink(step, places, leaving, None, np.asarray(outcome.into, np.int64), aside)
     if outcome.lineage is not None and len(outcome.lineage) <= out:
         # rows that came of another layer alone stand at the end
         origin = np.concatenate([np.asarray(outcome.lineage, np.int64), np.full(out - len(outcome.lineage), -1, np.int64)])
     elif places:
         kept = remaining(into, _through(places, [a.rows for a in aside]))
         origin = kept if len(kept) == out else None
-    return Link(step, places, leaving, origin, None, aside)
+    return RowLink(step, places, leaving, origin, None, aside)
 
 
 def _through(places: Sequence[tuple[Place, int]], rows: Sequence[np.ndarray]) -> np.ndarray:
@@ -114,7 +114,7 @@ class _Found:
             self.rows[place] = np.union1d(self.rows.get(place, np.empty(0, np.int64)), rows)
 
 
-def way(links: Mapping[str, Sequence[Link]], order: Sequence[str], place: Place, rows: np.ndarray) -> list[Station]:
+def way(links: Mapping[str, Sequence[RowLink]], order: Sequence[str], place: Place, rows: np.ndarray) -> list[Station]:
     """All stations of some rows of a layer: what they came of, step by step, they themselves, and what came of them.
 
     Parameters
@@ -152,7 +152,7 @@ def way(links: Mapping[str, Sequence[Link]], order: Sequence[str], place: Place,
 
 
 def _spread(found: _Found, layers: Sequence[tuple[Place, int]], rows: np.ndarray) -> None:
-    begin = 0
-    for place, count in layers:
-        found.add(place, rows[(rows >= begin) & (rows < begin + count)] - begin)
-        begin += count
+    begins = np.cumsum([0, *(count for _, count in layers)])
+    cuts = np.searchsorted(rows, begins)  # they ascend
+    for n, (place, _) in enumerate(layers):
+        found.add(place, rows[cuts[n] : cuts[n + 1]] - begins[n])
