@@ -19,6 +19,8 @@ from eskret.operations import all_operations
 from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info
 from eskret.user_operations import trust
+from eskret.workflow.faces.examples.cases import CASES
+from eskret.workflow.faces.examples.picture import picture_of
 from eskret.workflow.faces.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
 from eskret.workflow.model import document
 from tests.conftest import squares
@@ -60,6 +62,21 @@ def test_a_page_tells_all_of_an_operation(operation: Operation) -> None:
         assert f"<code>{name}</code>" in page and info.help in text and info.label in text
         assert all(str(c) in text for c in info.choices)
     assert "An example" in page and "Limits" in page and "Author" in page
+
+
+def test_what_each_operation_does_is_shown() -> None:
+    """On a handful of features, as the engine does it: only what reads, writes or checks has nothing to be seen."""
+    shown = {o.id: picture_of(o) for o in all_operations().values()}
+    assert {id for id, one in shown.items() if one is None} == {"load", "load_coordinates", "fetch", "save", "publish", "workflow", "check"}
+    assert CASES.keys() <= all_operations().keys()
+    for id, one in shown.items():
+        if one is None:
+            continue
+        assert one.after.svg or one.after.rows, id
+        assert one.before != one.after and (one.before.svg, one.before.rows) != (one.after.svg, one.after.rows), f"{id} shows no difference"
+    clip = shown["clip"]
+    assert clip is not None and clip.before.svg.count("<path") == 6 + 1 and clip.after.svg.count("<path") == 4 + 2 + 1
+    assert clip.told[0] == "Set aside from beds: 2 · lies outside the area"
 
 
 @every

@@ -21,6 +21,7 @@ from eskret.formats import geopackage
 from eskret.workflow.cache.results import drawing_of
 from eskret.workflow.cache.stored import Shapes
 from eskret.workflow.faces.report import sources_of, to_html
+from eskret.workflow.faces.report_charts import spread_of
 from eskret.workflow.faces.report_maps import HEIGHT, MOST, WIDTH, Maps
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Document, parse
@@ -71,8 +72,8 @@ def test_everything_stands_in_the_page(demo: Path) -> None:
     assert call("run", demo / "returns.toml", "--report", page)[0] == 0
     text = page.read_text()
     found = Page(text)
-    assert found.heads == ["Ledger", "Maps", "Checks", "Remarks", "Sources", "Outputs", "Settings"]
-    assert "script" not in found.tags and "link" not in found.tags and "img" not in found.tags and found.tags.count("svg") == 1
+    assert found.heads == ["Ledger", "Set aside, and why", "Maps", "Checks", "Remarks", "Sources", "Outputs", "Settings"]
+    assert found.tags.count("script") == 1 and "link" not in found.tags and "img" not in found.tags and found.tags.count("svg") == 2
     document = documents.read(demo / "returns.toml")
     assert [r[1] for r in found.rows["Settings"][1:]] == [s.id for s in document.steps]
     assert [r[0] for r in found.rows["Checks"][1:]] == ["key"] and "balanced" in found.rows["Checks"][1][2]
@@ -85,6 +86,46 @@ def test_everything_stands_in_the_page(demo: Path) -> None:
     assert text.count("<div class=keys><div><small>landed_per_ha") == 1 and "above" in text and "no value" in text
     counts = [int(n.replace(",", "")) for n in re.findall(r"</span>[^<]*<small>([\d,]+)</small>", text)]
     assert sum(counts) == 412
+
+
+def test_charts_show_the_figures_of_the_run(demo: Path) -> None:
+    """Bars as long as their figures: reasons of what was set aside, what a tally counted, features saved in each round."""
+    (demo / "t.toml").write_text(
+        'eskret = 1\n[[steps]]\nid = "a"\nuse = "load"\nfiles = ["register/register.gpkg"]\n'
+        '[[steps]]\nid = "few"\nuse = "keep"\nfrom = "a:lease_beds"\nwhere = "district IN (\'North\', \'South\')"\n'
+        '[[steps]]\nid = "fewer"\nuse = "keep"\nfrom = "few:lease_beds"\nwhere = "district = \'North\'"\n'
+        '[[steps]]\nid = "counted"\nuse = "tally"\nfrom = "a:lease_beds"\nby = ["district"]\n'
+    )
+    assert call("run", demo / "t.toml", "--report", demo / "t.html", "-q")[0] == 0
+    found = Page((demo / "t.html").read_text())
+    counted = [(label, int(n.replace(",", ""))) for label, n, _ in found.rows["Counted by counted"]]
+    assert len(counted) == 5 and sum(n for _, n in counted) == 412
+    why = [(label, int(n)) for label, n, _ in found.rows["Set aside, and why"]]
+    north = dict(counted)["lease_beds · North"]
+    south = dict(counted)["lease_beds · South"]
+    assert [n for _, n in why] == [412 - north - south, south] and why[0][0].startswith("2 · few: does not meet")
+    wide = [float(x) for x in re.findall(r'class="aside" style="width:([\d.]+)%', (demo / "t.html").read_text())]
+    assert wide == [100, pytest.approx(100 * south / (412 - north - south), abs=0.01)]
+    assert call("run", demo / "district.toml", "--for-each", "district", "--report", demo / "r.html", "-q")[0] == 0
+    rounds = Page((demo / "r.html").read_text()).rows
+    assert [r[1] for r in rounds["Features saved in each round"]] == [r[-2] for r in rounds["Rounds"][1:]]
+    assert "no" in rounds["Rounds"][1] and "False" not in rounds["Rounds"][1]
+
+
+@given(st.lists(st.floats(-1e6, 1e6), min_size=2, max_size=60), st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=6, unique=True))
+def test_every_value_stands_in_one_column_of_the_spread(values: list[float], breaks: list[float]) -> None:
+    """The columns' heights add up to all values, whatever these are; a value on a limit belongs to the class below it."""
+    colours = [f"#0000{n:02d}" for n in range(len(breaks) + 1)]
+    svg = spread_of(np.array([*values, np.nan, np.inf]), sorted(breaks), colours)
+    if len(set(values)) < 2 or max(values) == min(values):
+        assert svg == ""
+        return
+    most = int(re.search(r"at most ([\d,]+) in", svg)[1].replace(",", ""))  # type: ignore[index]
+    drawn = dict.fromkeys(colours, 0)
+    for height, colour in re.findall(r'height="([\d.]+)" fill="(#\d+)"', svg):
+        drawn[colour] += max(1, round(float(height) * most / 66))
+    known = np.searchsorted(sorted(breaks), values, side="left")
+    assert [drawn[c] for c in colours] == [int((known == n).sum()) for n in range(len(colours))]
 
 
 def test_a_failed_run_has_a_report_too(demo: Path) -> None:
@@ -170,7 +211,7 @@ def test_not_more_maps_than_anybody_looks_at_and_the_last_step_where_nothing_is_
     from eskret.operations.base import Outcome
 
     maps.keep("a", [], [Outcome((squares(2).with_provenance("a"),))])
-    assert maps.figures == [] and [f.title for f in maps.finish()] == ["squares · a"]
+    assert maps.figures == [] and [f.title for f in maps.finish().maps] == ["squares · a"]
 
 
 @pytest.mark.parametrize("crs", ["EPSG:32626", "EPSG:4326", None])

@@ -217,7 +217,7 @@ def run(
                 signal.signal(signal.SIGTERM, term)
         note(write_down(job, result, COMMAND))
         if report is not None:
-            write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
+            write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else None)
         if json_:
             typer.echo(json.dumps(result.to_json(), ensure_ascii=False, indent=1))
         elif not quiet:

@@ -106,7 +106,7 @@ def _prepare(path: Path, set_: list[str] | None, rehearse: bool, quiet: bool, re
     if not rehearse:
         note(write_down(job, result, COMMAND))
     if report is not None:
-        write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else ())
+        write_report(document, result.to_json(), report, path.parent, maps.finish() if maps is not None else None)
     if not quiet:
         with of_project(path):
             terminal.print_ledger(document, result.to_json())

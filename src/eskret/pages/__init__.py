@@ -5,6 +5,8 @@ The templates stand beside this file, one a kind of page; ``parts.html`` has wha
 
 from __future__ import annotations
 
+import base64
+import hashlib
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cache
@@ -66,6 +68,21 @@ def page(template: str, **values: object) -> str:
 def style(*names: str) -> str:
     """Sheets of this room, one after another."""
     return "".join(_environment().get_template(name).render() for name in names)
+
+
+@dataclass(frozen=True)
+class Script:
+    """A script of this room, and how a page's policy names it, so that nothing else is run there."""
+
+    text: str
+    source: str
+
+
+def script(name: str) -> Script:
+    """A script to be put into a page as it stands."""
+    text = _environment().get_template(name).render()
+    digest = base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()
+    return Script(text, f"'sha256-{digest}'")
 
 
 def _count(value: int | None) -> str:

@@ -16,6 +16,7 @@ from eskret.operations.registry import OWN, all_operations
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.pages import Link, Table
 from eskret.workflow.faces import handbook_rules, ledger
+from eskret.workflow.faces.examples.picture import picture_of
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.parameters import value_words
 from eskret.workflow.run.subworkflow import result_steps
@@ -53,6 +54,7 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
         home=home,
         title=operation.title,
         summary=operation.summary,
+        picture=picture_of(operation),
         help=operation.help,
         settings=_settings(operation),
         python=in_python(operation, shape),

@@ -18,8 +18,10 @@ from eskret.formats import sources
 from eskret.formats.coordinates_text import ENDINGS as TEXT_ENDINGS
 from eskret.pages import Table
 from eskret.workflow.faces import ledger
-from eskret.workflow.faces.report_maps import Figure
+from eskret.workflow.faces.report_charts import Chart, of_reasons, of_rounds
+from eskret.workflow.faces.report_maps import Figures
 from eskret.workflow.model.document import Document, Step
+from eskret.workflow.model.parameters import value_words
 from eskret.workflow.model.references import settings_for
 
 
@@ -74,7 +76,7 @@ def _near(path: Path, folder: Path) -> str:
         return str(path)
 
 
-def write_report(document: Document, told: Mapping[str, Any], path: Path, folder: Path, maps: Sequence[Figure] = ()) -> None:
+def write_report(document: Document, told: Mapping[str, Any], path: Path, folder: Path, figures: Figures | None = None) -> None:
     """Write the report the ending asks for: .json or .html.
 
     Parameters
@@ -96,13 +98,13 @@ def write_report(document: Document, told: Mapping[str, Any], path: Path, folder
             listed = [{"step": r.step, "source": r.what, "size": r.size, "modified": r.modified} for r in read]
             text = json.dumps({**told, "sources": listed}, indent=1, ensure_ascii=False) + "\n"
         else:
-            text = to_html(document, told, read, maps)
+            text = to_html(document, told, read, figures)
         write_whole(path, text)
     except OSError as error:
         raise DeliveryError(f"the report cannot be written ({error.strerror})", place=str(path)) from error
 
 
-def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSource] = (), maps: Sequence[Figure] = ()) -> str:
+def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSource] = (), figures: Figures | None = None) -> str:
     """The report as a page; of a run in rounds with a table of them, and the ledger of each."""
     values = {
         "title": document.title or "Workflow",
@@ -110,6 +112,7 @@ def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSo
         "told": told,
         "time": duration(told["seconds"]),
         "steps": [(step, _settings(step)) for step in document.steps],
+        "script": pages.script("report.js") if figures is not None and figures.maps else None,
     }
     if "rounds" in told:
         names = list(dict.fromkeys(n for r in told["rounds"] for n in r["values"]))
@@ -117,21 +120,26 @@ def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSo
         rounds = [
             {
                 **one,
-                "given": [one["values"].get(n, "") for n in names],
+                "given": [value_words(one["values"].get(n, "")) for n in names],
                 "saved": sum(o["features"] for o in one.get("outputs", ())),
                 "rows": _ledger(document, one),
             }
             for one in told["rounds"]
         ]
-        return pages.page("report_rounds.html", **values, rounds=rounds, heads=[titles.get(n, n) for n in names])
+        return pages.page(
+            "report_rounds.html", **values, rounds=rounds, compared=_there(of_rounds(rounds)), heads=[titles.get(n, n) for n in names]
+        )
+    rows = _ledger(document, told)
     uses = {s.id: s.use for s in document.steps}
     remarks = [(s["id"], text, look) for s in told["steps"] for text, look in ledger.grouped_remarks(s["remarks"])]
     remarks += [("", text, look) for text, look in ledger.grouped_remarks(told["remarks"])]
     return pages.page(
         "report.html",
         **values,
-        maps=maps,
-        rows=_ledger(document, told),
+        maps=figures.maps if figures is not None else (),
+        counted=figures.charts if figures is not None else (),
+        rows=rows,
+        reasons=_there(of_reasons([row for row, _, _ in rows])),
         parameters=_parameters(document, told),
         checks=[r for r in remarks if uses.get(r[0]) == "check"],
         others=[r for r in remarks if uses.get(r[0]) != "check"],
@@ -145,9 +153,13 @@ def to_html(document: Document, told: Mapping[str, Any], read: Sequence[ReportSo
     )
 
 
+def _there(chart: Chart | None) -> list[Chart]:
+    return [] if chart is None else [chart]
+
+
 def _parameters(document: Document, told: Mapping[str, Any]) -> Table:
     titles = {p.name: p.title for p in document.parameters}
-    rows = [[titles.get(n, n), v] for n, v in (told["values"] or {}).items()]
+    rows = [[titles.get(n, n), value_words(v)] for n, v in (told["values"] or {}).items()]
     return Table(["Parameter", "Value"], rows, title="Parameters", narrow=True)
 
 
