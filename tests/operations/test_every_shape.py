@@ -230,6 +230,11 @@ def test_whatever_comes_the_accounts_balance(operation: EachLayer | Gathering, r
         return
     (mine,) = [a for a in outcome.inputs if a.first]
     assert all(a.rows.max(initial=-1) < len(rows) for a in mine.altered)
+    for one in (a for a in mine.altered if a.where is not None):  # a spot in a feature lies on it, or within what it was moved by
+        assert one.where.shape == (len(one), 4)
+        there = ~np.isnan(one.where[:, 0])
+        near = shapely.distance(shapely.box(*one.where[there].T), layer.geometry[one.rows[there]])  # type: ignore[index]
+        assert (near <= (one.amounts[there] if operation.id == "enclose" else 0) + 1e-6).all(), operation.id
     relation = outcome.relation or operation.relation
     if relation in (Relation.KEPT, Relation.ONE_FOR_ONE, Relation.MULTIPLIED) and all(
         "row" in x.table.column_names for x in outcome.layers

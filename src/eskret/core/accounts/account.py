@@ -97,12 +97,14 @@ class SetAside:
 @dataclass(frozen=True)
 class Altered:
     """Rows that were used but not as they came: what was done, to which, and by how much (same length). One of no rows is told
-    nowhere, as a remark without a text."""
+    nowhere, as a remark without a text. ``where`` are boxes (n, 4) in the layer's CRS: the spot in each feature that it is about,
+    a hole or an overlap that may be far smaller; None, or NaN, where it is the whole feature."""
 
     what: str
     rows: np.ndarray
     amounts: np.ndarray | None = None
     unit: str = ""
+    where: np.ndarray | None = None
 
     def __len__(self) -> int:
         return len(self.rows)

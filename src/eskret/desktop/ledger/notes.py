@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from eskret.core.words import pluralise
@@ -14,7 +14,7 @@ MOST = 6
 
 @dataclass(frozen=True)
 class Note:
-    """A line below a step. ``reason`` is why features were set aside, where it is about those: they can be gone to."""
+    """A line below a step. ``reason`` is why features were set aside or altered, where it is about those: they can be gone to."""
 
     text: str
     tone: str = "note"
@@ -43,14 +43,24 @@ def notes_of(row: StepRow, findings: Sequence[tuple[str, str]]) -> list[Note]:
         out += [Note(text, "bad") for text in dict.fromkeys(wrong)]
         out += [Note(text, "look") for text in dict.fromkeys(text for level, text in findings if level == "look")]
     remarks = grouped_remarks(row.remarks)
-    out += [Note(text, "look") for text, look in remarks if look]
-    counts: dict[str, int] = {}
-    for child in row.children:
-        for reason, number in child.reasons:
-            counts[reason] = counts.get(reason, 0) + number
+    counts, altered = _summed(c.reasons for c in row.children), _summed(c.altered for c in row.children)
+    looks = [text for text, look in remarks if look]
+    # where one thing asks for a look and features were altered in one way, it is these that it is about
+    about = next(iter(altered)) if len(looks) == len(altered) == 1 else ""
+    out += [Note(text, "look", about) for text in looks]
     out += [Note(f"{pluralise(n, 'feature')} set aside: {reason}", "aside", reason) for reason, n in counts.items()]
+    out += [Note(f"{pluralise(n, 'feature')} altered: {what}", reason=what) for what, n in altered.items() if what != about]
     out += [Note(text) for text, look in remarks if not look]
     if len(out) > MOST:
         more = len(out) - MOST + 1
         out = [*out[: MOST - 1], Note(f"and {more} more, which the step's settings list")]
     return out
+
+
+def _summed(layers: Iterable[tuple[tuple[str, int], ...]]) -> dict[str, int]:
+    """Numbers by reason, of all layers of the set."""
+    counts: dict[str, int] = {}
+    for one in layers:
+        for reason, number in one:
+            counts[reason] = counts.get(reason, 0) + number
+    return counts

@@ -79,6 +79,7 @@ class MapCanvas(QWidget):
         self._fitted: Box | None = None  # what was brought into view whole, until somebody moves the map
         self._background = Background(self)
         self._wait = ""
+        self._spot: Box | None = None  # what is ringed in the feature that was gone to
         self.waits = Waits(self)
         self._soon = QTimer(self, singleShot=True, interval=12)
         self._soon.timeout.connect(self._paint_soon)
@@ -121,7 +122,7 @@ class MapCanvas(QWidget):
         self.chosen = rows
         if many:
             self.refresh()
-        self.vertices = None
+        self.vertices, self._spot = None, None
         if show and len(rows) and self.scene.pick is not None:
             boxes = self.scene.pick.shapes.boxes[rows]
             if not np.isnan(boxes).all():
@@ -137,14 +138,25 @@ class MapCanvas(QWidget):
                     self._look(Viewport(float(middle[0]), float(middle[1]), self.view.scale, self.width(), self.height()))
         self.update()
 
-    def go_to(self, row: int) -> None:
-        """Look at one feature from near, with some ground around it; of a point as near as it is looked at now."""
+    def go_to(self, row: int, spot: Box | None = None) -> None:
+        """Look at one feature from near, with some ground around it; of a point as near as it is looked at now.
+
+        Parameters
+        ----------
+        spot : the box in the feature that it is about, which is then gone to instead, and ringed.
+        """
         if self.scene.pick is None:
             return
         box = self.scene.pick.shapes.boxes[row]
         if np.isnan(box).any():
             return
         x0, y0, x1, y1 = (float(v) for v in box)
+        if spot is not None:
+            self._spot = spot
+            least = max(x1 - x0, y1 - y0) / 16  # of a mere point so much of the feature is seen
+            x0, y0, x1, y1 = spot
+            if x0 == x1 and y0 == y1:
+                x0, y0, x1, y1 = x0 - least, y0 - least, x1 + least, y1 + least
         near = self.view.fitted((x0, y0, x1, y1), min(self.width(), self.height()) / 3)
         if x0 == x1 and y0 == y1:
             whole = self.view.fitted(self.scene.extent() or (x0, y0, x1, y1))
@@ -240,6 +252,7 @@ class MapCanvas(QWidget):
             if len(self.chosen):
                 self._mark(painter, self.chosen[:MANY], 2.6, True)
         self._paint_vertices(painter)
+        self._paint_spot(painter)
         if scene.drawn:
             if self.legend:
                 paint_legend(painter, scene.legend, legend_corner(self.view), self.height() * LEGEND_ROOM, theme.palette)
@@ -259,6 +272,19 @@ class MapCanvas(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
         painter.end()
+
+    def _paint_spot(self, painter: QPainter) -> None:
+        """A ring around the spot that is gone to: never so small that it is not seen."""
+        if self._spot is None:
+            return
+        x0, y0, x1, y1 = self._spot
+        (left, top), (right, bottom) = self.view.to_screen(np.array([(x0, y1), (x1, y0)])).tolist()
+        wide, high = max(right - left + 16, 28), max(bottom - top + 16, 28)
+        ring = QRectF((left + right - wide) / 2, (top + bottom - high) / 2, wide, high)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for colour, width in (("paper", 5.0), ("bad", 2.2)):
+            painter.setPen(QPen(theme.colour(colour), width))
+            painter.drawRoundedRect(ring, 14, 14)
 
     def _paint_wait(self, painter: QPainter) -> None:
         """What is waited for, over the middle of the lower edge: it hides nothing for long."""

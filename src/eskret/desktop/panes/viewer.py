@@ -273,16 +273,20 @@ class Viewer(QObject):
         self._show(True)
 
     def show_reason(self, reason: str) -> None:
-        """Show the features that the step in hand set aside for a reason, and choose them: of the layer shown, else of the first."""
+        """Show the features that the step in hand set aside or altered for a reason: of the layer shown, else of the first.
+
+        What was set aside is chosen; of what was altered the first is gone to.
+        """
         if self.subject.source is not None:
             self.show_step()
-        asides = self.subject.rows[ASIDE]
-        key = next((k for k in (self.key, *asides) if k in asides and asides[k].of(reason).size), None)
-        if key is None:
-            return
-        self.key, self.view, self.reason = key, ASIDE, reason
-        self._show(True)
-        self.choose_all()
+        for view in (ASIDE, ALTERED):
+            some = self.subject.rows[view]
+            key = next((k for k in (self.key, *some) if k in some and some[k].of(reason).size), None)
+            if key is not None:
+                self.key, self.view, self.reason = key, view, reason
+                self._show(True)
+                self.choose_all() if view == ASIDE else self.walk(1)
+                return
 
     def follow(self) -> None:
         """Follow the features that are chosen: back to their records, and on to all that came of them."""
@@ -521,7 +525,8 @@ class Viewer(QObject):
         line = (int(here[0]) + by) % count if len(here) else (0 if by > 0 else count - 1)
         row = int(model.positions(np.array([line]))[0])
         self.choose_rows(np.array([row], np.int64))
-        self.canvas.go_to(row)
+        some = self.some()
+        self.canvas.go_to(row, some.spot_in(row) if some is not None else None)
 
     def shown_rows(self) -> np.ndarray:
         """All rows that are shown (int64)."""

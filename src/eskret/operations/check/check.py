@@ -14,6 +14,7 @@ import shapely
 from eskret.core.accounts.account import Altered, InputAccount, Relation, Remark
 from eskret.core.expression import parse_condition, truth
 from eskret.core.geometry.cut import cut, outline
+from eskret.core.geometry.faults import faults_of
 from eskret.core.geometry.overlay import meeting
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.parts import dimension
@@ -46,13 +47,14 @@ _OTHER = ("totals", "inside")
 
 @dataclass(frozen=True)
 class _Answer:
-    """Whether it holds, in words, the rows that offend, and by how much (none, or as long)."""
+    """Whether it holds, in words, the rows that offend, by how much and where in each (none, or as long)."""
 
     holds: bool
     words: str
     rows: np.ndarray
     amounts: np.ndarray | None = None
     unit: str = ""
+    where: np.ndarray | None = None
 
 
 class Check(EachLayer):
@@ -180,7 +182,7 @@ class Check(EachLayer):
 
     def work(self, layer: Layer, settings: Settings, context: Context) -> Outcome:
         answer = _ASK[settings.that](layer, settings, context)
-        altered = (Altered(answer.words, answer.rows, answer.amounts, answer.unit),) if len(answer.rows) else ()
+        altered = (Altered(_EACH[settings.that], answer.rows, answer.amounts, answer.unit, answer.where),) if len(answer.rows) else ()
         remark = Remark(answer.words if not answer.holds else f"it holds: {answer.words}", layer.key, look=not answer.holds)
         failed = f"{layer.key}: {answer.words}" if not answer.holds and settings.otherwise == "stop" else ""
         return Outcome(
@@ -203,6 +205,19 @@ def _no_numbers(layer: Layer, settings: Any, context: Context) -> list[Remark]:
     return named_fields.no_numbers(layer, asked)
 
 
+_EACH = {
+    "count": "is too many",
+    "unique": "has no key of its own",
+    "filled": "is empty in a field asked for",
+    "condition": "does not meet the condition",
+    "share": "is what the share was missed by",
+    "valid": "is not valid",
+    "totals": "is not as in the other layer",
+    "inside": "reaches out of the other layer",
+    "overlaps": "lies on another area",
+    "gaps": "has a gap beside it",
+}
+"""What offends in a feature, by what is asked."""
 _NOBODY = np.empty(0, np.int64)
 
 
@@ -277,8 +292,9 @@ def _valid(layer: Layer, settings: object, context: Context) -> _Answer:
     rows = np.flatnonzero(~shapely.is_valid(layer.geometry) & ~shapely.is_missing(layer.geometry))
     if not len(rows):
         return _Answer(True, "all shapes are valid", rows)
-    first = shapely.is_valid_reason(layer.geometry[rows[0]])
-    return _Answer(False, f"{pluralise(len(rows), 'shape')} not valid, the first: {first}", rows)
+    faults = faults_of(layer.geometry[rows])
+    where = np.array([f.box for f in faults])
+    return _Answer(False, f"{pluralise(len(rows), 'shape')} not valid, the first: {faults[0].text}", rows, where=where)
 
 
 def _totals(layer: Layer, settings: Any, context: Context) -> _Answer:
@@ -303,9 +319,11 @@ def _inside(layer: Layer, settings: object, context: Context) -> _Answer:
     out = is_nonempty(found.outside)
     rows = np.sort(np.concatenate([np.flatnonzero(found.apart), found.edge[out]]))
     name = context.other_layers("other")[0].key
-    return _Answer(
-        not len(rows), f"{pluralise(len(rows), 'feature')} reach out of '{name}'" if len(rows) else f"all lie inside '{name}'", rows
-    )
+    if not len(rows):
+        return _Answer(True, f"all lie inside '{name}'", rows)
+    where = np.full((len(rows), 4), np.nan)
+    where[np.searchsorted(rows, found.edge[out])] = shapely.bounds(found.outside[out])
+    return _Answer(False, f"{pluralise(len(rows), 'feature')} reach out of '{name}'", rows, where=where)
 
 
 def _overlaps(layer: Layer, settings: object, context: Context) -> _Answer:
@@ -318,17 +336,26 @@ def _overlaps(layer: Layer, settings: object, context: Context) -> _Answer:
     touching = shapely.touches(shapes[a], shapes[b])
     a, b = a[~touching], b[~touching]
     area = measures_of(layer.crs)["area"]
-    size, whole = area(shapely.intersection(shapes[a], shapes[b])), area(shapes)
+    common = shapely.intersection(shapes[a], shapes[b])
+    size, whole = area(common), area(shapes)
     # an overlap thinner than the rounding of the coordinates is none
     least = 1e-9 * np.minimum(whole[a], whole[b])
-    a, b, size = a[size > least], b[size > least], size[size > least]
+    a, b, common, size = (x[size > least] for x in (a, b, common, size))
     unit, factor = unit_of("area", layer.crs)
     rows, place = np.unique(np.concatenate([at[a], at[b]]), return_inverse=True)
     amounts = np.bincount(place, np.concatenate([size, size]), minlength=len(rows)) * factor
     if not len(rows):
         return _Answer(True, "no areas lie on each other", rows)
     text = f"{pluralise(len(a), 'pair')} of areas lie on each other, {format_quantity(float(size.sum()) * factor, unit)} in all"
-    return _Answer(False, text, rows, amounts, unit)
+    return _Answer(False, text, rows, amounts, unit, _largest(np.tile(common, 2), np.tile(size, 2), place, len(rows)))
+
+
+def _largest(shapes: np.ndarray, size: np.ndarray, of: np.ndarray, rows: int) -> np.ndarray:
+    """The box (rows, 4) of the largest of the shapes that belong to each row."""
+    where = np.full((rows, 4), np.nan)
+    order = np.argsort(size, kind="stable")  # the largest comes last, and stays
+    where[of[order]] = shapely.bounds(shapes[order])
+    return where
 
 
 def _gaps(layer: Layer, settings: object, context: Context) -> _Answer:
@@ -343,10 +370,12 @@ def _gaps(layer: Layer, settings: object, context: Context) -> _Answer:
     if not len(holes):
         return _Answer(True, "no gaps between areas", _NOBODY)
     inside = np.asarray(shapely.polygons(holes))
-    _, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
+    hole, beside = shapely.STRtree(shapes).query(inside, predicate="intersects")
     unit, factor = unit_of("area", layer.crs)
-    size = float(measures_of(layer.crs)["area"](inside).sum()) * factor
-    return _Answer(False, f"{pluralise(len(holes), 'gap')} between areas, {format_quantity(size, unit)} in all", at[np.unique(beside)])
+    size = measures_of(layer.crs)["area"](inside)
+    text = f"{pluralise(len(holes), 'gap')} between areas, {format_quantity(float(size.sum()) * factor, unit)} in all"
+    rows, place = np.unique(at[beside], return_inverse=True)
+    return _Answer(False, text, rows, where=_largest(inside[hole], size[hole], place, len(rows)))
 
 
 _ASK = {

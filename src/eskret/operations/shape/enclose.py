@@ -113,8 +113,7 @@ class Enclose(EachLayer):
         aside = [*_open(ends, found, used, metres), (NO_LINE, np.flatnonzero(there & ~lines)), (NO_PLACE, np.flatnonzero(~there))]
         rest = np.setdiff1d(np.flatnonzero(lines), np.concatenate([used, *(r for _, r in aside)]))
         settled = SetAside.from_reasons([*aside, (NO_RING, rest)])
-        moved, by = _moved(ends, found, metres)
-        altered = (Altered("moved to close a gap", moved, by, "m"),) if len(moved) else ()
+        altered = _moved(ends, found, metres, back)
         return Outcome((out,), inputs=(InputAccount.of(layer, settled, altered), *accounts), lineage=used, remarks=tuple(remarks))
 
 
@@ -132,13 +131,18 @@ def _open(ends: Ends, found: Enclosed, used: np.ndarray, metres: float) -> list[
     return [(reason, np.array(at, np.int64)) for reason, at in reasons.items()]
 
 
-def _moved(ends: Ends, found: Enclosed, metres: float) -> tuple[np.ndarray, np.ndarray]:
-    """Rows with an end that was moved, and by how many metres (the most, where both were)."""
-    of = ends.row[found.moved // 2]
-    rows = np.unique(of)
-    most = np.zeros(int(of.max(initial=-1)) + 1)
-    np.maximum.at(most, of, found.by * metres)
-    return rows, most[rows]
+def _moved(ends: Ends, found: Enclosed, metres: float, back: Callable[[np.ndarray], np.ndarray]) -> tuple[Altered, ...]:
+    """Rows with an end that was moved, by how many metres (the most, where both were), and where that gap was."""
+    if not len(found.moved):
+        return ()
+    order = np.argsort(found.by, kind="stable")  # the widest comes last, and stays
+    moved, by = found.moved[order], found.by[order]
+    rows, place = np.unique(ends.row[moved // 2], return_inverse=True)
+    most, around = np.zeros(len(rows)), np.empty(len(rows), object)
+    most[place] = by * metres
+    at = ends.xy[moved]
+    around[place] = shapely.box(*(at - by[:, None]).T, *(at + by[:, None]).T)
+    return (Altered("moved to close a gap", rows, most, "m", shapely.bounds(back(around))),)
 
 
 def _remarks(layer: Layer, found: Enclosed, polygons: np.ndarray, metres: float) -> list[Remark]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from functools import partial
 from typing import Literal
@@ -13,6 +12,7 @@ import shapely
 from eskret.core.accounts.account import Altered, Frequencies, Remark
 from eskret.core.crs import is_geographic
 from eskret.core.geometry import antimeridian
+from eskret.core.geometry.faults import faults_of
 from eskret.core.geometry.globe.seam import jumps
 from eskret.core.geometry.parts import dimension, made_valid, of_dimension
 from eskret.core.layer import Layer, LayerFacts
@@ -23,7 +23,6 @@ from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 
 _TURNED = "{n|feature goes|features go} the short way now, cut at 180 degrees"
-_PLACE = re.compile(r"^(.*?)\[(.+)\]$")
 
 
 class MakeValid(ShapePerRow):
@@ -75,7 +74,7 @@ class MakeValid(ShapePerRow):
             turned = wide[made]
         whole = shapes.copy()
         bad = np.flatnonzero(there & ~shapely.is_valid(shapes))
-        why = [_PLACE.match(str(r)) for r in shapely.is_valid_reason(whole[bad])]
+        why = faults_of(whole[bad])
         mended = made_valid(whole[bad])
         if settings.dimensions:
             mended = of_dimension(mended, dimension(whole[bad]))
@@ -87,12 +86,13 @@ class MakeValid(ShapePerRow):
         remarks.append(Remark.of_some(_TURNED, layer.key, n=len(turned)))
         kinds = Frequencies()
         for found in why:
-            what, place = (found.group(1).lower(), found.group(2)) if found else ("unknown fault", "")
+            what, place = found.what, found.place
             kinds[what] = (kinds[what][0] + 1, kinds[what][1]) if what in kinds else (1, place)
         remarks.append(Remark.figured("faults", _faults, layer.key, look=True, kinds=kinds))
         was, now = (float(a.sum()) * factor for a in (before, after))
         remarks.append(Remark.figured("area", partial(_area, unit), layer.key, before=was, after=now))
-        altered = [Altered("mended", bad, (after - before) * factor, unit), Altered("goes the short way over 180 degrees", turned)]
+        where = np.array([f.box for f in why]).reshape(-1, 4)
+        altered = [Altered("mended", bad, (after - before) * factor, unit, where), Altered("goes the short way over 180 degrees", turned)]
         return Reshaped(shapes, remarks=remarks, altered=altered)
 
 

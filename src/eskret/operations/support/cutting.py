@@ -78,7 +78,7 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
         away[partly] = None
     dropped = np.zeros(len(pieces), bool)
     if settings.sliver and settings.edge == "cut":
-        pieces, away, dropped = _without_slivers(pieces, away, settings.sliver, layer)
+        pieces, away, dropped, slivers = _without_slivers(pieces, away, settings.sliver, layer)
     left = is_nonempty(pieces)
     shortened = left & is_nonempty(away)
     rows = np.sort(np.concatenate([np.flatnonzero(kept), found.edge[left]]))
@@ -117,7 +117,9 @@ def cut_outcome(layer: Layer, settings: Any, context: Context, setting_name: str
     amounts = (lost["length"] + lost["area"])[shortened] * unit[1]
     altered = [Altered("cut at the edge", found.edge[shortened], amounts, unit[0])] if shortened.any() else []
     if dropped.any() and (dropped & left).any():
-        altered.append(Altered(f"pieces smaller than {settings.sliver} left out", found.edge[dropped & left]))
+        altered.append(
+            Altered(f"pieces smaller than {settings.sliver} left out", found.edge[dropped & left], where=slivers[dropped & left])
+        )
     if not len(rows):
         remarks.append(Remark(f"nothing lies {side} the area", layer.key, look=True, code=Code.NOTHING_LEFT))
     if shortened.any():
@@ -145,8 +147,10 @@ def _points(layer: Layer, area: BaseGeometry) -> Cut | None:
     return Cut(inside, ~inside, np.empty(0, np.int64), nothing, nothing, np.empty(0, np.int64))
 
 
-def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Cut pieces without parts that are too small, which go to what is cut away; and whose parts were left out."""
+def _without_slivers(
+    pieces: np.ndarray, away: np.ndarray, least: str, layer: Layer
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Cut pieces without parts that are too small, which go to what is cut away; whose parts were left out, and in which box."""
     measure: Quantity = parse_measure(least)
     parts, owner = single_parts(pieces)
     wanted = 2 if measure.unit in AREAS else 1
@@ -160,7 +164,7 @@ def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: La
     touched = np.zeros(len(pieces), bool)
     touched[owner[small]] = True
     if not touched.any():
-        return pieces, away, touched
+        return pieces, away, touched, np.full((len(pieces), 4), np.nan)
     rows = np.flatnonzero(touched)
     kinds = dimension(pieces)
     rest = together(parts[~small], owner[~small], len(pieces), kinds)
@@ -170,7 +174,7 @@ def _without_slivers(pieces: np.ndarray, away: np.ndarray, least: str, layer: La
     for row in rows.tolist():
         both = np.concatenate([shapely.get_parts(away[row]), shapely.get_parts(slivers[row])])
         away[row] = together(both, np.zeros(len(both), np.int64), 1, kinds[[row]])[0]
-    return pieces, away, touched
+    return pieces, away, touched, shapely.bounds(slivers)
 
 
 def _controls(

@@ -160,8 +160,10 @@ class ResultStore:
         rows = np.concatenate([a.rows for a in altered]).astype(np.int64)
         codes = np.concatenate([np.full(len(a), n, np.int16) for n, a in enumerate(altered)])
         amounts = np.concatenate([np.full(len(a), np.nan) if a.amounts is None else a.amounts for a in altered])
+        where = np.concatenate([np.full((len(a), 4), np.nan) if a.where is None else a.where for a in altered])
         rows, first = np.unique(rows, return_index=True)
-        write_arrays(home / ROWS, [rows, codes[first], amounts[first]])
+        told = [rows, codes[first], amounts[first]]
+        write_arrays(home / ROWS, told if np.isnan(where).all() else [*told, where[first]])
         return {"path": str(home), "reasons": [a.what for a in altered], "rows": len(rows), "units": [a.unit for a in altered]}
 
 

@@ -79,7 +79,8 @@ class StoredLayer:
 class StoredAside:
     """Rows of a layer that entered, set aside or altered: positions and, for each, a number into what to say of it.
 
-    ``amounts`` are by how much (NaN for nothing to tell), in the unit of each reason; None where there are none.
+    ``amounts`` are by how much (NaN for nothing to tell), in the unit of each reason; None where there are none. ``where`` are the
+    spots it is about (n, 4), boxes as they are drawn, NaN for the whole feature.
     """
 
     rows: np.ndarray
@@ -87,19 +88,30 @@ class StoredAside:
     reasons: tuple[str, ...]
     amounts: np.ndarray | None = None
     units: tuple[str, ...] = ()
+    where: np.ndarray | None = None
 
     @classmethod
     def open(cls, info: Mapping[str, Any]) -> StoredAside:
         units = tuple(info.get("units", ()))
-        rows, codes, *amounts = read_arrays(Path(info["path"]) / ROWS)
-        return cls(rows, codes, tuple(info["reasons"]), amounts[0] if amounts else None, units)
+        rows, codes, *more = read_arrays(Path(info["path"]) / ROWS)
+        amounts, where = (*more, None, None)[:2]
+        return cls(rows, codes, tuple(info["reasons"]), amounts, units, where)
 
     def only(self, reason: str) -> StoredAside:
         """Those rows of it for which a reason is given."""
         codes = [n for n, told in enumerate(self.reasons) if told == reason]
         there = np.isin(self.codes, codes)
         amounts = None if self.amounts is None else self.amounts[there]
-        return StoredAside(self.rows[there], self.codes[there], self.reasons, amounts, self.units)
+        where = None if self.where is None else self.where[there]
+        return StoredAside(self.rows[there], self.codes[there], self.reasons, amounts, self.units, where)
+
+    def spot_in(self, row: int) -> tuple[float, float, float, float] | None:
+        """The box in a feature that it is about; None for the whole of it."""
+        at = int(np.searchsorted(self.rows, row))
+        if self.where is None or at >= len(self.rows) or self.rows[at] != row or np.isnan(self.where[at]).any():
+            return None
+        west, south, east, north = self.where[at].tolist()
+        return west, south, east, north
 
     def of(self, reason: str) -> np.ndarray:
         """The rows for which a reason is given (int64)."""

@@ -35,6 +35,7 @@ class LayerRow:
     aside: int | None = None
     total: str = ""
     reasons: tuple[tuple[str, int], ...] = ()
+    altered: tuple[tuple[str, int], ...] = ()
     planned: bool = False
 
 
@@ -152,6 +153,7 @@ def _ran(head: Mapping[str, Any], result: Mapping[str, Any]) -> StepRow:
             "rows_in": one["rows"],
             "aside": aside,
             "reasons": tuple((r["reason"], r["count"]) for r in one["set_aside"]),
+            "altered": tuple((a["what"], a["count"]) for a in one["altered"]),
         }
     for one in outputs:
         by_layer.setdefault(one["layer"], {}).update(rows_out=one["rows"], total=totals_text(one["totals"]))

@@ -243,7 +243,7 @@ def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAcco
     rows: list[_Rows] = []
     codes: list[np.ndarray | None] = []
     unread: dict[str, int] = {}
-    altered: dict[tuple[str, str], list[tuple[_Rows, np.ndarray | None]]] = {}
+    altered: dict[tuple[str, str], list[tuple[_Rows, np.ndarray | None, np.ndarray | None]]] = {}
     for start, (one, at) in zip(starts.tolist(), found, strict=False):
         numbers = np.array([reasons.setdefault(r, len(reasons)) for r in one.set_aside.reasons], np.int16)
         for reason, number in one.set_aside.unread:
@@ -252,13 +252,15 @@ def _input(found: Sequence[tuple[InputAccount, np.ndarray | None]]) -> InputAcco
             rows.append((one.set_aside.rows, start, at))
             codes.append(numbers[one.set_aside.codes])
         for change in one.altered:
-            altered.setdefault((change.what, change.unit), []).append(((change.rows, start, at), change.amounts))
+            altered.setdefault((change.what, change.unit), []).append(((change.rows, start, at), change.amounts, change.where))
     aside = SetAside(*_in_order(rows, codes), tuple(reasons)) if rows else SetAside()
     aside = replace(aside, unread=tuple(unread.items()))
-    changes = tuple(
-        Altered(what, *_in_order([r for r, _ in parts], [a for _, a in parts]), unit) for (what, unit), parts in altered.items()
-    )
-    return replace(found[0][0], rows=int(starts[-1]), set_aside=aside, altered=changes)
+    changes = []
+    for (what, unit), parts in altered.items():
+        places, of = [place for place, _, _ in parts], [where for _, _, where in parts]
+        in_order, amounts = _in_order(places, [amounts for _, amounts, _ in parts])
+        changes.append(Altered(what, in_order, amounts, unit, _in_order(places, of)[1]))
+    return replace(found[0][0], rows=int(starts[-1]), set_aside=aside, altered=tuple(changes))
 
 
 _Rows = tuple[np.ndarray, int, np.ndarray | None]
