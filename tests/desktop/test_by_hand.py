@@ -23,6 +23,7 @@ from eskret.desktop.map_view.render import PaintItem, Symbol
 from eskret.desktop.map_view.select_by_shape import rows_in
 from eskret.desktop.panes.edit_actions import condition_for
 from eskret.desktop.panes.viewer import changed
+from eskret.desktop.views.isolate import IsolateBox
 from eskret.formats import geopackage
 from eskret.workflow.cache.results import pieces_of
 from eskret.workflow.cache.stored import Shapes
@@ -159,9 +160,33 @@ def test_what_is_chosen_becomes_a_step_with_one_key(beds: Hand, keys: str, use: 
     assert beds.steps() == ["load"]
 
 
-def test_isolating_a_feature_takes_two_actions_and_saves_it(beds: Hand, tmp_path: Path) -> None:
+def test_an_isolated_feature_goes_into_the_container_it_came_from(beds: Hand, tmp_path: Path) -> None:
     map_click(beds, 4)
     beds.keys("Ctrl+I", beds.bench)
+    (box,) = beds.window.findChildren(IsolateBox)
+    assert box.place.currentText() == "in.gpkg, the container they came from"
+    beds.type("beds", box.lines["name"])
+    beds.click(box.ok)
+    assert box.isVisible() and "has a layer 'beds' already" in box.wrong.text()
+    beds.keys("Ctrl+A", box.lines["name"])
+    beds.type("The fourth", box.lines["name"])
+    beds.keys("Return", box.lines["name"])
+    assert beds.steps() == ["load", "the_fourth", "save_the_fourth"]
+    before = read(tmp_path / "in.gpkg", "beds").table
+    for _ in range(2):  # a second time the layer is the workflow's own, and not loaded with the others
+        beds.run()
+        found = read(tmp_path / "in.gpkg", "The fourth")
+        assert found.table.column("bed").to_pylist() == ["B-04"] and beds.row("load")["out"] == "10"
+    assert read(tmp_path / "in.gpkg", "beds").table == before
+
+
+def test_a_feature_goes_into_a_file_of_its_own_where_that_is_wanted(beds: Hand, tmp_path: Path) -> None:
+    map_click(beds, 4)
+    beds.keys("Ctrl+I", beds.bench)
+    (box,) = beds.window.findChildren(IsolateBox)
+    box.place.setFocus()
+    beds.keys("Down", box.place)
+    beds.click(box.ok)
     assert beds.steps() == ["load", "beds_b_04", "save_beds_b_04"]
     beds.run()
     found = read(tmp_path / "out" / "beds_isolated.gpkg")

@@ -17,6 +17,7 @@ from eskret.desktop.lessons import guide
 from eskret.desktop.state import launcher
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views import offered
+from eskret.desktop.views.isolate import IsolateBox
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Step
 from tests.desktop.conftest import Hand
@@ -211,6 +212,8 @@ def test_what_was_set_aside_becomes_a_layer_of_its_own(make_hand: Callable[..., 
     hand.click_step("chosen")
     hand.keys("Alt+3", hand.bench)
     hand.click(hand.bench.viewer.asidebar.save)
+    (box,) = hand.window.findChildren(IsolateBox)
+    hand.click(box.ok)
     steps = hand.bench.session.document.steps
     assert [s.use for s in steps if s.id not in ("recordings", "chosen", "archive", "web")] == ["pick", "save"]
 

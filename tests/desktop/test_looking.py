@@ -42,6 +42,16 @@ def test_both_sides_of_a_join_and_the_fields_of_its_table(hand: Hand, demo: Path
     choose_layer(hand, "landings_2031")
     hand.keys("Alt+3", hand.bench)
     assert model.rowCount() == 24 and {model.value(r, 1) for r in range(24)} == {"no feature has its key"}
+    # both sides stand in one list: from the rows without a bed to the beds without a row, and back
+    reasons = viewer.asidebar.box
+    assert [reasons.itemText(n) for n in range(reasons.count())] == [
+        "all 24",
+        "24 · no feature has its key",
+        "lease_beds: 200 · no row of the table has its key",
+    ]
+    reasons.setFocus()
+    hand.keys("End", reasons)
+    hand.until(lambda: (viewer.view, viewer.key, model.rowCount()) == ("altered", "lease_beds", 200))
     # the form offers the fields of the table, not those of the layer that enters
     editor = hand.bench.form.blocks["fields"].editor
     editor.fill()  # type: ignore[attr-defined]

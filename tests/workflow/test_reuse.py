@@ -15,7 +15,7 @@ import shapely
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from eskret import read, write
+from eskret import Workflow, read, write
 from eskret.core.layer import GeometryKind, Layer
 from eskret.formats import geopackage
 from eskret.user_operations import trust
@@ -316,3 +316,34 @@ def test_room_is_made_by_what_was_used_longest_ago(folder: Path, store: Store) -
     store.set_limit(0)
     run(folder, store)
     assert len(redone(run(folder, store))) == 6 and store.size() == (0, 0)
+
+
+def test_a_workflow_does_not_read_its_own_outputs_by_a_pattern(tmp_path: Path) -> None:
+    """Else every run would have more to read than the last, and balance: what it wrote is left out, told, and read where it is named."""
+    write(squares(3, key="beds"), tmp_path / "beds.gpkg", "beds")
+    (tmp_path / "marks.csv").write_text("n,x,y\n1,560000,5200000\n")
+    path = tmp_path / "w.toml"
+    head = 'eskret = 1\n[[steps]]\nid = "in"\nuse = "load"\nfiles = [%s]\n'
+    rest = (
+        '[[steps]]\nid = "marks"\nuse = "load_coordinates"\nfiles = ["*.csv"]\ncrs = "EPSG:32626"\nx = "x"\ny = "y"\n'
+        '[[steps]]\nid = "file"\nuse = "save"\nfrom = "in"\nto = "all.gpkg"\n'
+        '[[steps]]\nid = "beside"\nuse = "save"\nfrom = "in"\nto = "beds.gpkg"\nname = "again_{layer}"\n'
+        '[[steps]]\nid = "text"\nuse = "save"\nfrom = "marks"\nto = "copy.csv"\n'
+    )
+
+    def run(files: str) -> tuple[list[int], str]:
+        path.write_text(head % files + rest)
+        result = Run(document.read(path), workflow=path).execute()
+        said = " ".join(r.text for s in result.steps for r in s.remarks)
+        return [len(s.outputs) and sum(o.rows for o in s.outputs) for s in result.steps[:2]], said
+
+    assert run('"*.gpkg"') == ([3, 1], "")
+    for _ in range(2):
+        rows, said = run('"*.gpkg"')
+        assert rows == [3, 1]
+        assert "all.gpkg: 'beds' left out, since this workflow wrote it" in said
+        assert "beds.gpkg: 'again_beds' left out" in said and "copy.csv: left out" in said
+    assert run('"beds.gpkg"')[0] == [3, 1], "of a container the layers of others"
+    found = Workflow.read(path).rehearse()
+    assert any("Name it by itself" in f.text for f in found.findings)
+    assert run('"all.gpkg"')[0][0] == 3, "what is named by itself is read"

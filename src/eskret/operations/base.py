@@ -274,6 +274,10 @@ class Staging(Protocol):
     def resolve(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each of these layers (or to the file, for one empty name); write nothing."""
 
+    def wrote(self, path: Path) -> frozenset[str] | None:
+        """Of a file that this workflow wrote on an earlier run the layers it wrote into it, none for a file that is one layer
+        itself; None for a file of somebody else."""
+
     def stage(self, target: Path, *, shared: bool = False, of: Path | None = None) -> Path:
         """A file on the target's file system to write instead of it; one that is ``shared`` holds what other steps staged for
         the same target in this run. ``of`` is the file that it belongs to."""
@@ -360,6 +364,10 @@ class Context:
     """The place of the first group of rows, where the layer that is given is a part of some groups."""
     once: Callable[[object, Callable[[], Any]], Any] = _anew
     """Makes what all chunks of a layer share, by what it is called."""
+
+    def own_layers(self, path: Path) -> frozenset[str] | None:
+        """What this workflow itself wrote into a file on an earlier run, as ``Staging.wrote`` has it."""
+        return self.transaction.wrote(path) if self.transaction is not None else None
 
     def columns_of(self, layer: Layer, names: Sequence[str]) -> pa.Table:
         """Fields of a layer, or of all of that which it is a chunk of."""

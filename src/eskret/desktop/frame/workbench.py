@@ -8,6 +8,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QPoint, QSettings, Qt, QTimer, Signal
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import QLabel, QMessageBox, QSplitter, QVBoxLayout, QWidget
@@ -42,6 +43,7 @@ from eskret.desktop.style_panel.saving_maps import Saving
 from eskret.desktop.theme.style import theme
 from eskret.desktop.user_operations.code import OwnCode
 from eskret.desktop.views.finder import Finder
+from eskret.desktop.views.isolate import IsolateBox
 from eskret.desktop.views.parts import finish_typing
 from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
@@ -545,14 +547,26 @@ class Workbench(QWidget):
         at, rows = viewer.looked_at(), viewer.chosen
         if at is None:
             return
+        if what == "isolate":
+            self._ask_to_isolate(hand, at, rows)
+            return
         acts: dict[str, Callable[[ViewContext, Any], str]] = {
             "pick": hand.pick,
             "leave out": partial(hand.pick, all_but=True),
             "keep": hand.keep,
-            "isolate": hand.isolate,
             "take back": hand.take_back,
         }
         self._act(lambda: acts[what](at, rows))
+
+    def _ask_to_isolate(self, hand: EditActions, at: ViewContext, rows: np.ndarray) -> None:
+        try:
+            name = hand.isolated_name(at, rows)
+        except EskretError as error:
+            self.tell("bad", error.sentence())
+            return
+        add = partial(hand.isolate, at, rows)
+        box = IsolateBox(len(rows), name, hand.isolated_places(at), lambda name, to: self._act(lambda: add(name, to)), self)
+        box.open()
 
     def _with_all_shown(self, what: str) -> None:
         """Write into the workflow what is to become of all that is shown."""

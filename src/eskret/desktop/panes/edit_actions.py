@@ -12,7 +12,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from eskret.core.expression import as_written
-from eskret.core.naming import clean_name
+from eskret.core.naming import AS_TYPED, clean_name
+from eskret.desktop.state.paths import relative
 from eskret.desktop.state.session import Session
 from eskret.errors import InputError
 from eskret.workflow.cache.stored import StoredLayer
@@ -88,19 +89,43 @@ class EditActions:
         document, added = self._after(at, lambda reference: Step("kept", "keep", (reference,), {"where": where}))
         return self._edit(document, added, "keep by hand")
 
-    def isolate(self, at: ViewContext, rows: np.ndarray) -> str:
+    def isolated_name(self, at: ViewContext, rows: np.ndarray) -> str:
+        """What a layer of these features may be called.
+
+        Raises
+        ------
+        InputError : as ``pick``.
+        """
+        words = [str(v) for v in self._picked(at, rows)["features"]]
+        return clean_name(f"{at.layer.key}_{words[0]}" if len(words) == 1 else f"{at.layer.key}_isolated")
+
+    def isolated_places(self, at: ViewContext) -> dict[str, str]:
+        """Where they may go, with how it is told: the container that they came from first, where it is one that can be added to."""
+        folder = self._session.folder
+        stem = self._session.path.stem if self._session.path else "workflow"
+        own = folder / "out" / f"{stem}_isolated.gpkg"
+        places = {}
+        origin = str(at.source[0] if at.source is not None else at.layer.info.get("origin") or "")
+        file = folder / origin if origin else None
+        if file is not None and file.suffix.lower() == ".gpkg" and file.is_file():
+            places[str(file)] = f"{file.name}, the container they came from"
+        return {**places, str(own): f"a file beside the outputs, out/{own.name}"}
+
+    def isolate(self, at: ViewContext, rows: np.ndarray, name: str, to: str) -> str:
         """Give these features a layer of their own on disk: a step that picks them and one that saves them.
+
+        Parameters
+        ----------
+        name : of the layer.
+        to : the file that it goes into.
 
         Raises
         ------
         InputError : as ``pick``.
         """
         settings = self._picked(at, rows)
-        words = [str(v) for v in settings["features"]]
-        name = clean_name(f"{at.layer.key}_{words[0]}" if len(words) == 1 else f"{at.layer.key}_isolated")
-        document, added = self._after(at, lambda reference: Step(name, "pick", (reference,), settings))
-        stem = self._session.path.stem if self._session.path else "workflow"
-        save = Step(f"save_{added}", "save", (added,), {"to": f"out/{stem}_isolated.gpkg", "name": added})
+        document, added = self._after(at, lambda reference: Step(clean_name(name) or "isolated", "pick", (reference,), settings))
+        save = Step(f"save_{added}", "save", (added,), {"to": relative(to, self._session.folder), "name": name, "names": AS_TYPED})
         document = edits.add_step(document, save, document.index(added) + 1)
         return self._edit(document, added, "isolate")
 

@@ -38,6 +38,8 @@ from eskret.workflow.cache.stored import StoredAside, StoredLayer
 
 MOST_FOLLOWED = 1_000
 """Features that are followed at a time from the window, at most: the first of those chosen."""
+MOST_ELSEWHERE = 40
+"""Layers whose reasons are offered beside those of the layer in hand."""
 ENTERING, LEAVING, ASIDE, ALTERED = "entering", "leaving", "aside", "altered"
 _WORDS = {ENTERING: "Entering", LEAVING: "Leaving", ASIDE: "Set aside", ALTERED: "Altered"}
 
@@ -99,6 +101,7 @@ class Viewer(QObject):
         session.changed.connect(self.waybar.end)  # of another workflow the way may be another
         self.asidebar = AsideBar()
         self.asidebar.reason_chosen.connect(self.choose_reason)
+        self.asidebar.elsewhere_chosen.connect(self.show_elsewhere)
         self.asidebar.walk_asked.connect(self.walk)
         self.reason = ""  # why rows were set aside or altered, where only those are shown
         self.chosen = np.empty(0, np.int64)
@@ -358,6 +361,11 @@ class Viewer(QObject):
         self.reason = reason
         self._show(True)
 
+    def show_elsewhere(self, view: str, key: str, reason: str) -> None:
+        """What was set aside or altered of another layer of the step, for a reason."""
+        self.view, self.key, self.reason = view, key, reason
+        self._show(False)
+
     def _can_come_back(self) -> bool:
         """Whether what the step in hand set aside can be put with what it left: that has the same fields, and is one layer."""
         step, view = self._session.step(), self._session.view(self._session.selected)
@@ -380,7 +388,9 @@ class Viewer(QObject):
         self.card.hide()
         self._show_head()
         whole = self.subject.rows.get(self.view, {}).get(self.key)
-        self.asidebar.show_reasons(whole, self.reason, self.view == ASIDE, self._can_come_back())
+        here = (self.view, self.key)
+        elsewhere = [(v, k, some) for v in (ASIDE, ALTERED) for k, some in self.subject.rows[v].items() if (v, k) != here]
+        self.asidebar.show_reasons(whole, self.reason, self.view == ASIDE, self._can_come_back(), elsewhere[:MOST_ELSEWHERE])
         self.chosen = np.empty(0, np.int64)
         layer, rows = self.current()
         if layer is None:

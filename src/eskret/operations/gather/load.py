@@ -64,6 +64,22 @@ class Unreadable:
     problem: str
 
 
+@dataclass(frozen=True)
+class OwnOutput:
+    """What a pattern or a whole container holds of the workflow's own outputs: read again, it would grow with every run."""
+
+    path: Path
+    layers: tuple[str, ...]
+
+    @property
+    def text(self) -> str:
+        what = join_words([f"'{n}'" for n in self.layers], 4) if self.layers else "it"
+        return f"{self.path.name}: {what} left out, since this workflow wrote {'them' if len(self.layers) > 1 else 'it'}"
+
+
+_Part = LayerRequest | Unreadable | OwnOutput
+
+
 class Load(Source):
     """Load layers and tables from files, folders, patterns and archives.
 
@@ -216,7 +232,9 @@ class Load(Source):
     def forecast(self, settings: Settings, context: Context) -> Forecast:
         findings = around.findings(settings.around, context)
         layers: list[LayerFacts] = []
-        wanted, problems = self._wanted(settings, context)
+        wanted, problems, own = self._wanted(settings, context)
+        for mine in own:
+            findings.append(Finding(Level.NOTE, f"{mine.text}. Name it by itself to have it read.", setting="files"))
         for bad in problems:
             findings.append(Finding.look(f"Will go on without {bad.path.name}. {bad.problem}", "files"))
         shown: set[str] = set()
@@ -297,8 +315,8 @@ class Load(Source):
 
     # -- which layers
 
-    def _wanted(self, settings: Settings, context: Context) -> tuple[list[LayerRequest], list[Unreadable]]:
-        """The layers to read, with keys made unique, and the files to go on without.
+    def _wanted(self, settings: Settings, context: Context) -> tuple[list[LayerRequest], list[Unreadable], list[OwnOutput]]:
+        """The layers to read, with keys made unique, the files to go on without, and what is left out of the workflow's own.
 
         Raises
         ------
@@ -306,7 +324,14 @@ class Load(Source):
         """
         found: list[tuple[Path, str, str]] = []
         problems: list[Unreadable] = []
-        for path in sources.find_files([context.fill(f) for f in settings.files], context.folder):
+        left_out: list[OwnOutput] = []
+        given = [context.fill(f) for f in settings.files]
+        outright = {p for p in map(context.folder.joinpath, given) if p.is_file()}
+        for path in sources.find_files(given, context.folder):
+            own = context.own_layers(path)
+            if own is not None and not own and path not in outright:
+                left_out.append(OwnOutput(path, ()))
+                continue
             try:
                 names = sources.layer_names(path)
             except EskretError as error:
@@ -314,6 +339,12 @@ class Load(Source):
                     raise
                 problems.append(Unreadable(path, error.sentence()))
                 continue
+            # of a container that is named outright its own layers are left out only beside others, which it is then named for
+            if own and (path not in outright or not own.issuperset(names)):
+                mine = tuple(n for n in names if n in own and n not in settings.layers)
+                if mine:
+                    left_out.append(OwnOutput(path, mine))
+                    names = [n for n in names if n not in mine]
             for name in names:
                 part = sources.recording_part(path, name)
                 if part:
@@ -323,26 +354,29 @@ class Load(Source):
                 if take:
                     found.append((path, name, sources.key_for(path, name, len(names))))
         keys = number_collisions([key for _, _, key in found])
-        return [LayerRequest(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems
+        return [LayerRequest(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems, left_out
 
     def reads(self, settings: Settings, context: Context) -> Sequence[Path] | None:
         found = sources.find_files([context.fill(f) for f in settings.files], context.folder)
         return [file for path in found for file in files_of(path)]
 
-    def part_inputs(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Path] | None:
+    def part_inputs(self, part: _Part, settings: Settings, context: Context) -> Sequence[Path] | None:
         return [part.path]
 
-    def parts(self, settings: Settings, context: Context) -> Sequence[LayerRequest | Unreadable]:
-        wanted, problems = self._wanted(settings, context)
+    def parts(self, settings: Settings, context: Context) -> Sequence[_Part]:
+        wanted, problems, own = self._wanted(settings, context)
         if not wanted and not problems:
-            raise InputError("nothing in these files matches what is asked for", place=", ".join(settings.files))
-        return [*wanted, *problems]
+            way_out = "Name what is wanted by itself: what this workflow wrote is left out" if own else ""
+            raise InputError("nothing in these files matches what is asked for", place=", ".join(settings.files), way_out=way_out)
+        return [*wanted, *problems, *own]
 
     # -- reading
 
-    def read(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Sequence[Outcome]:
+    def read(self, part: _Part, settings: Settings, context: Context) -> Sequence[Outcome]:
         if isinstance(part, Unreadable):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
+        if isinstance(part, OwnOutput):
+            return [Outcome(remarks=(Remark(part.text),))]
         try:
             read_as = _texts(part, settings, context)
             if settings.around:
@@ -364,8 +398,8 @@ class Load(Source):
         more = (facts.count or 0) - reading.found if facts.count is not None and some is not reading else 0
         return self._taken_in(replace(some, unread=some.unread + more), part, settings, context)
 
-    def chunks(self, part: LayerRequest | Unreadable, settings: Settings, context: Context) -> Iterable[Outcome] | None:
-        if isinstance(part, Unreadable) or settings.if_unreadable != "stop":
+    def chunks(self, part: _Part, settings: Settings, context: Context) -> Iterable[Outcome] | None:
+        if isinstance(part, Unreadable | OwnOutput) or settings.if_unreadable != "stop":
             return None
         read_as = _texts(part, settings, context)
         facts = sources.facts(part.path, part.name, part.key, read_as)

@@ -35,6 +35,9 @@ _FEWEST = {"points": 1, "lines": 2, "areas": 3}
 _KINDS = {"points": GeometryKind.POINT, "lines": GeometryKind.LINE, "areas": GeometryKind.POLYGON}
 
 
+_OWN = ""  # the key of what a pattern finds of the workflow's own outputs: read again, it would grow with every run
+
+
 class LoadCoordinates(Source):
     """Read points, lines or areas from text files with coordinates.
 
@@ -156,7 +159,12 @@ class LoadCoordinates(Source):
                     text = f"{part[0].name}: {pluralise(count, 'line')} will be set aside: {reason}."
                     findings.append(Finding.look(text, "files", layer=part[1]))
             findings += [
-                Finding(Level.LOOK if r.look else Level.NOTE, f"{part[0].name}: {r.text}.", layer=part[1], setting="crs")
+                Finding(
+                    Level.LOOK if r.look else Level.NOTE,
+                    f"{part[0].name}: {r.text.removeprefix(f'{part[0].name}: ')}.",
+                    layer=part[1],
+                    setting="crs",
+                )
                 for r in outcome.remarks
             ]
         return Forecast(tuple(layers), tuple(findings))
@@ -170,12 +178,18 @@ class LoadCoordinates(Source):
         return [part[0]]
 
     def parts(self, settings: Settings, context: Context) -> Sequence[tuple[Path, str]]:
-        files = sources.find_files([context.fill(f) for f in settings.files], context.folder, other_endings=texts.ENDINGS)
+        given = [context.fill(f) for f in settings.files]
+        outright = {p for p in map(context.folder.joinpath, given) if p.is_file()}
+        found = sources.find_files(given, context.folder, other_endings=texts.ENDINGS)
+        own = [f for f in found if f not in outright and context.own_layers(f) is not None]
+        files = [f for f in found if f not in own]
         keys = number_collisions([clean_name(f.stem) or "layer" for f in files])
-        return list(zip(files, keys, strict=True))
+        return [*zip(files, keys, strict=True), *((f, _OWN) for f in own)]
 
     def read(self, part: tuple[Path, str], settings: Settings, context: Context) -> Sequence[Outcome]:
         path, key = part
+        if key == _OWN:
+            return [Outcome(remarks=(Remark(f"{path.name}: left out, since this workflow wrote it"),))]
         rows = texts.rows_of(path, wish_of(settings))
         context.watch(len(rows.xyz), len(rows.xyz))
         remarks: list[Remark] = list(rows.remarks)

@@ -95,6 +95,11 @@ class OutputTransaction:
 
     # -- what is there already
 
+    def wrote(self, path: Path) -> frozenset[str] | None:
+        """What the workflow wrote into a file on an earlier run, by its records: whoever changed it since."""
+        known = self.outputs.record(path)
+        return None if known is None else frozenset(known.layers)
+
     def resolve(self, target: Path, layers: Sequence[str], if_exists: str) -> Sequence[PlannedOutput]:
         """Say what will happen to each layer of a file (or to the file, for one empty name); write nothing.
 
