@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -67,3 +68,30 @@ def test_spellings_are_settled_by_hand_and_used(hand: Hand, demo: Path) -> None:
     assert not any("not in the list" in r["text"] for r in session.results["tidy"]["remarks"])
     view = session.view("by_bottom")
     assert view is not None and "gravel" in session.leaving_stored("by_bottom")[0].table.column_names
+
+
+def test_the_view_opens_on_what_a_draft_found(make_hand: Callable[..., Hand], demo: Path) -> None:
+    """No list is there yet: what was met stands there at once, saving makes the list, and the steps below find it."""
+    (demo / "draft.toml").write_text(
+        'eskret = 1\n[[steps]]\nid = "beds"\nuse = "load"\nfiles = ["register/register.gpkg"]\nlayers = ["lease_beds"]\n'
+        '[[steps]]\nid = "met"\nuse = "draft_words"\nfrom = "beds"\nfields = ["bottom"]\n'
+    )
+    (demo / "words.csv").rename(demo / "other.csv")
+    hand = make_hand(demo / "draft.toml", follows=True)
+    session = hand.bench.session
+    hand.until(lambda: "met" in session.results and not session.current.working)
+    hand.keys("F10", hand.bench)
+    words = hand.bench.views.words
+    met = words.model.rowCount()
+    assert met > 5 and words.dirty and words.lists.currentText() == "words.csv"
+    hand.click(words.suggest_button)
+    hand.keys("Ctrl+S", words.table)
+    assert len(read_list(demo / "words.csv")) == met and all(e.word for e in read_list(demo / "words.csv"))
+    assert session.document.step("met").settings["earlier"] == "words.csv"
+    hand.keys("Escape", words.table)
+    hand.click_step("met")
+    hand.keys("Insert", hand.bench.ledger)
+    hand.type("apply words")
+    hand.keys("Return")
+    step = session.step()
+    assert step is not None and (step.use, step.settings["words"], step.settings["fields"]) == ("apply_words", "words.csv", ["bottom"])

@@ -21,6 +21,7 @@ from eskret.errors import EskretError
 from eskret.formats.wordlist_file import read_list, write_list
 from eskret.operations.registry import operation_by_id
 from eskret.operations.settings import setting_info
+from eskret.workflow.model.references import Reference
 
 FIELD, SPELLING, COUNT, SUGGESTED, WORD = range(5)
 _HEADS = ("Field", "Spelling", "Met", "Suggested", "Word to use")
@@ -117,6 +118,7 @@ class WordsView(QWidget):
         self.entries: tuple[WordEntry, ...] = ()
         self._saved: tuple[WordEntry, ...] = ()
         self._before: list[tuple[WordEntry, ...]] = []
+        self._new: Path | None = None  # a list that no step names yet, made of what was drafted
         self.lists = QComboBox()
         self.lists.setAccessibleName("Word list")
         self._pairs = False  # whether the file is somebody's list of two columns
@@ -204,8 +206,12 @@ class WordsView(QWidget):
         return list(out)
 
     def open_view(self) -> None:
-        """Offer the lists of the workflow and open the one that was open, or the first."""
+        """Offer the lists of the workflow and open the one that was open, or the first; one that is empty yet with what was met."""
         paths = self.used_lists()
+        met = bool(self._drafted_there())
+        self._new = self._place_for_new() if met and not paths else None
+        if self._new is not None:
+            paths = [self._new]
         self.lists.clear()
         for path in paths:
             self.lists.addItem(relative(str(path), self._session.folder), str(path))
@@ -215,7 +221,22 @@ class WordsView(QWidget):
                 self.open_list(paths[0])
         if self.path is not None:
             self.lists.setCurrentIndex(self.lists.findData(str(self.path)))
+        if met and self.path is not None and not self.entries and not self._before:
+            self.take_in()
         self._show()
+
+    def _place_for_new(self) -> Path:
+        """Where a list of what was drafted goes: the file that a step saves the draft to, else one that is not there yet."""
+        steps = self._session.document.steps
+        drafts = {s.id for s in steps if s.use == "draft_words"}
+        for step in steps:
+            to = str(step.settings.get("to", ""))
+            if step.use == "save" and to.endswith(".csv") and "{" not in to and drafts & {Reference.parse(r).step for r in step.source}:
+                return self._session.folder / to
+        place, number = self._session.folder / "words.csv", 2
+        while place.exists():
+            place, number = self._session.folder / f"words_{number}.csv", number + 1
+        return place
 
     def _forget(self) -> None:
         self.path, self.entries, self._saved, self._before = None, (), (), []
@@ -310,7 +331,20 @@ class WordsView(QWidget):
             self._session.told.emit("look", text, "")
         self._saved = self.entries
         self._show()
+        if self.path == self._new:
+            self._name_it(relative(str(self.path), self._session.folder))
         self._session.rehearse()
+
+    def _name_it(self, file: str) -> None:
+        """Have the drafts keep to the list that was made of them: so that decisions stay, and a step that applies words finds it."""
+        document = self._session.document
+        steps = tuple(
+            replace(s, settings={**s.settings, "earlier": file}) if s.use == "draft_words" and not s.settings.get("earlier") else s
+            for s in document.steps
+        )
+        self._session.edit(replace(document, steps=steps), "keep to the list")
+        self._new = None
+        self._session.told.emit("good", f"{file} is kept to by what drafts words. Add Apply words below it to have them used.", "")
 
     def may_leave(self) -> bool:
         """Ask about decisions that are not saved; False where the analyst stays."""
@@ -344,7 +378,10 @@ class WordsView(QWidget):
             self.says.setText("The list is empty: run the workflow, then take in what was met.")
         else:
             state = "not saved" if self.dirty else "saved"
-            self.says.setText(f"{settled:,} of {pluralise(len(self.entries), 'spelling')} settled, {words:,} words · {state}")
+            known = {(e.field, e.spelling) for e in self.entries}
+            more = sum((e.field, e.spelling) not in known for e in self._drafted())
+            fresh = f" · {more:,} more met, not taken in yet" if more else ""
+            self.says.setText(f"{settled:,} of {pluralise(len(self.entries), 'spelling')} settled, {words:,} words · {state}{fresh}")
         self._enable()
 
     def _enable(self) -> None:
