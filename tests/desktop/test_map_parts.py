@@ -15,6 +15,7 @@ from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter
 from PySide6.QtWidgets import QApplication
 
+from eskret.core.layer import Layer
 from eskret.core.style.style import CLASSES, Style
 from eskret.desktop.map_view import labels
 from eskret.desktop.map_view.graticule import degree_step, degree_text, paint_lines, paint_scale_bar
@@ -27,7 +28,7 @@ from eskret.desktop.map_view.viewport import Viewport
 from eskret.desktop.theme.palette import DARK, LIGHT
 from eskret.desktop.theme.style import font
 from eskret.errors import DeliveryError
-from eskret.workflow.cache.results import LINE, POINT, RING, pieces_of
+from eskret.workflow.cache.results import LINE, POINT, RING, drawing_of, pieces_of
 from eskret.workflow.cache.stored import Shapes
 from tests.length import examples
 
@@ -220,3 +221,25 @@ def test_a_layer_of_another_crs_lies_where_it_belongs() -> None:
     x, y = forward.transform(*shapely.get_coordinates(lonlat[1]).T)
     assert np.allclose(there.boxes[1], [min(x), min(y), max(x), max(y)])
     assert np.isnan(there.boxes[2:]).all(), "what has no place, and what cannot be brought over"
+
+
+def test_what_crosses_180_degrees_is_drawn_without_a_band() -> None:
+    """In two pieces at both edges of the map; a ring round the pole goes over it; what only is wide stays as it is."""
+    over = shapely.Polygon([(178, -20), (-178, -20), (-178, -16), (178, -16)])
+    line = shapely.LineString([(179, 0), (-179, 2)])
+    cap = shapely.Polygon([(lon, 70) for lon in range(-180, 180, 10)])
+    wide = shapely.segmentize(shapely.box(-170, -5, 170, 5), 20)  # with edges of 340 degrees it would be the rest of the globe
+    shapes = np.array([over, line, cap, wide, shapely.box(0, 0, 1, 1)])
+    for crs, cut in (("EPSG:4326", True), ("EPSG:3857", False)):
+        drawn = Shapes(*drawing_of(Layer("a", pa.table({"n": range(5)}), shapes, crs)))
+        if not cut:
+            assert np.diff(drawn.first).tolist() == [1] * 5, "metres have no seam"
+            continue
+        longest = [
+            float(np.abs(np.diff(drawn.xy[drawn.starts[p] : drawn.starts[p + 1], 0])).max())
+            for row in (0, 1)
+            for p in range(int(drawn.first[row]), int(drawn.first[row + 1]))
+        ]
+        assert len(longest) == 4 and max(longest) <= 2.0, "two pieces each, none across the map"
+        assert drawn.boxes[2].tolist() == [-180, 70, 180, 90]
+        assert drawn.boxes[3].tolist() == [-170, -5, 170, 5] and np.diff(drawn.first).tolist()[3:] == [1, 1]

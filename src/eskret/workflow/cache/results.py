@@ -25,8 +25,9 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Altered, Role, SetAside
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, is_geographic
 from eskret.core.files.arrays import write_arrays
+from eskret.core.geometry import antimeridian
 from eskret.core.layer import Layer
 from eskret.core.layer.wkb import POLYGON
 from eskret.operations.base import Outcome
@@ -63,7 +64,14 @@ def pieces_of(geometry: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray,
 
 
 def drawing_of(layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """As ``pieces_of``, with the box of each feature (n, 4); of shapes that came as binary without making them, where that can be."""
+    """As ``pieces_of``, with the box of each feature (n, 4); of shapes that came as binary without making them, where that can be.
+
+    In degrees an edge over 180 degrees is drawn the short way, and a ring round a pole over it: the long way would be a band across
+    the map.
+    """
+    over = _over_the_seam(layer)
+    if over is not None:
+        return (*pieces_of(over), shapely.bounds(over).reshape(-1, 4))
     binary, count = layer.undecoded, len(layer)
     if binary is not None and binary.xy is not None and not np.isnan(binary.xy).any():
         each = np.arange(count + 1)
@@ -77,6 +85,28 @@ def drawing_of(layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.nda
         return _wound(xy, starts, rings, shells), starts, kinds, np.searchsorted(owner, np.arange(count + 1)), boxes
     assert layer.geometry is not None
     return (*pieces_of(layer.geometry), shapely.bounds(layer.geometry).reshape(-1, 4))
+
+
+def _over_the_seam(layer: Layer) -> np.ndarray | None:
+    """All shapes with those cut that have an edge over 180 degrees; None where none has."""
+    if not is_geographic(layer.crs):
+        return None
+    binary = layer.undecoded
+    if binary is not None:
+        boxes = binary.bounds()
+    else:
+        assert layer.geometry is not None
+        boxes = shapely.bounds(layer.geometry).reshape(-1, 4)
+    with np.errstate(invalid="ignore"):
+        wide = np.flatnonzero(boxes[:, 2] - boxes[:, 0] > 180) if boxes is not None else np.arange(len(layer))
+    if not len(wide):
+        return None
+    made, changed = antimeridian.cut(layer.shapes(wide))
+    if not len(changed):
+        return None
+    shapes = np.array(layer.shapes(np.arange(len(layer))), object)
+    shapes[wide[changed]] = made[changed]
+    return shapes
 
 
 def _wound(xy: np.ndarray, starts: np.ndarray, rings: np.ndarray, shells: np.ndarray) -> np.ndarray:
