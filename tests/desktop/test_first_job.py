@@ -17,6 +17,7 @@ from eskret.desktop.lessons import guide
 from eskret.desktop.state import launcher
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views import offered
+from eskret.desktop.views.heads import KeysBox
 from eskret.desktop.views.isolate import IsolateBox
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Step
@@ -106,6 +107,29 @@ def test_one_search_finds_all_there_is(make_hand: Callable[..., Hand], demo: Pat
     hand.until(lambda: bench.viewer.subject.source is not None)
     assert {kind for _, kind in find("dissolve")} == {"Handbook"}
     hand.keys("Escape", bench.anything.line)
+    # by a key of one's own choice, which must be free
+    hand.keys("F1", bench)
+    (box,) = hand.window.findChildren(KeysBox)
+    box.editor.setFocus()
+    QTest.keyClick(box.editor, Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
+    hand.until(lambda: box.editor.keySequence().toString() == "Ctrl+R")
+    hand.click(box.use)
+    assert "Ctrl+R does something else" in box.says.text() and box.opens.text() == "Ctrl+Shift+Space"
+    QTest.keyClick(box.editor, Qt.Key.Key_J, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    hand.until(lambda: box.editor.keySequence().toString() == "Ctrl+Shift+J")
+    hand.click(box.use)
+    assert box.says.text() == "" and box.opens.text() == "Ctrl+Shift+J"
+    box.close()
+    hand.keys("Ctrl+Shift+J", bench)
+    assert bench.anything.isVisible()
+    hand.keys("Escape", bench.anything.line)
+    hand.keys("Ctrl+Shift+Space", bench)
+    assert not bench.anything.isVisible()
+    again = make_hand(demo / "district.toml")  # it is remembered
+    again.keys("Ctrl+Shift+J", again.bench)
+    assert again.bench.anything.isVisible()
+    again.window.close()
+    assert bench.actions_.choose_key("Ctrl+Shift+Space") == ""
     assert find("qwertz") == [] and bench.anything.nothing.isVisible()
     hand.keys("Escape", bench.anything.line)
     hand.keys("F3", bench)  # from another view it leads back to the ledger

@@ -289,7 +289,7 @@ def test_boxes_refuse_what_cannot_be(hand: Hand) -> None:
     hand.keys("Return", view.called)
     assert "there is a parameter 'kind' already" in view.wrong.text()
     hand.keys("Ctrl+Z", hand.bench)
-    hand.bench.boxes.show_keys()
+    hand.bench.show_keys()
     keys = box("KeysBox")
     assert keys.isVisible()
     keys.close()

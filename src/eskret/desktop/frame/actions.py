@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QMenu
+from PySide6.QtCore import QSettings
+from PySide6.QtGui import QAction, QKeySequence, QShortcut
+from PySide6.QtWidgets import QMenu, QWidget
 
+from eskret.desktop.frame.key_list import FOR_THE_SEARCH
 from eskret.desktop.panes.viewer import ALTERED, ENTERING, LEAVING
 from eskret.desktop.theme.style import theme
 from eskret.desktop.views.parts import finish_typing
@@ -38,7 +41,9 @@ class Act:
     also: str = ""
 
 
-_APART = ("save", "undo", "find", "close")
+FIND = "find"
+_KEY_OF_FIND = "key_of_find"
+_APART = ("save", "undo", FIND, "close")
 """Before these a line is drawn in the menu."""
 RECENT = "recent"
 """The name under which the table says where the files opened lately stand in the menu."""
@@ -81,7 +86,7 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("save_as", "Save under another name …", "Ctrl+Shift+S", files.save_as, "", also="copy"),
         Act("undo", "Undo", "Ctrl+Z", words(lambda: bench.views.words.undo(), bench.undo_last), "", undo, bench.can_undo, "back revert"),
         Act("redo", "Redo", "Ctrl+Shift+Z", session.redo, "", redo, lambda: bool(session.redo_word), "again"),
-        Act("find", "Find anything …", "Ctrl+Shift+Space", bench.find_anything, "", also="search command help"),
+        Act(FIND, "Find anything …", FOR_THE_SEARCH, bench.find_anything, "", also="search command help"),
         Act("heads", "Title and coordinate system …", "", boxes.edit_heads, make, also="name crs projection summary author"),
         Act("parameters", "Parameters …", "F12", turn("parameters"), make, also="variables values"),
         Act("add_parameter", "Add a parameter …", "", bench.add_parameter, make, also="variable"),
@@ -109,7 +114,7 @@ def acts_of(bench: Workbench) -> Sequence[Act]:
         Act("theme", "Dark theme", "", bench.switch_theme, show, dark, also="light night colours"),
         Act("handbook", "Handbook in the browser", "Shift+F1", boxes.show_handbook, "Help", also="manual documentation"),
         Act("launcher", "Add to the desktop's applications", "", boxes.add_launcher, "Help", also="icon menu shortcut install"),
-        Act("keys", "Keys", "F1", boxes.show_keys, "Help", also="shortcuts keyboard"),
+        Act("keys", "Keys", "F1", bench.show_keys, "Help", also="shortcuts keyboard"),
         Act("close", "Close the window", "Ctrl+Q", bench.close_asked.emit, "", also="quit exit"),
         Act("rehearse", "Rehearse", "Ctrl+E", session.rehearse, also="check validate dry"),
         Act("run", "Run", "Ctrl+R", bench.run, also="execute start go process"),
@@ -143,6 +148,17 @@ def _do(act: Act, _: bool = False) -> None:
     act.do()
 
 
+def chosen_key(memory: QSettings | None) -> str:
+    """The keys that open the search over everything: those chosen, or the usual ones."""
+    return str((memory.value(_KEY_OF_FIND, "") if memory is not None else "") or FOR_THE_SEARCH)
+
+
+def keys_taken(window: QWidget, but: QAction) -> list[QKeySequence]:
+    """All keys that do something in a window, but for those of one action."""
+    of_actions = [keys for action in window.findChildren(QAction) if action is not but for keys in action.shortcuts()]
+    return [*of_actions, *chain.from_iterable(QShortcut.keys(one) for one in window.findChildren(QShortcut))]
+
+
 class Actions:
     """The table as the library's actions, put into the window and its menu."""
 
@@ -150,7 +166,8 @@ class Actions:
         self._bench = bench
         self._made: list[tuple[Act, QAction]] = []
         parts: dict[str, QMenu] = {"": menu}
-        for act in acts_of(bench):
+        for usual in acts_of(bench):
+            act = replace(usual, keys=chosen_key(bench.session.memory)) if usual.name == FIND else usual
             if act.name == RECENT:
                 self._recent = menu.addMenu(act.text)
                 continue
@@ -169,6 +186,21 @@ class Actions:
                 parts[act.group].addAction(action)
             self._made.append((act, action))
         menu.aboutToShow.connect(self.refresh_menu)
+
+    def choose_key(self, keys: str) -> str:
+        """Have the search opened by other keys, now and later; what is wrong with them, empty where nothing is."""
+        wanted = QKeySequence(keys)
+        for place, (act, action) in enumerate(self._made):
+            if act.name == FIND:
+                if wanted.isEmpty():
+                    return "Press the keys that are to open it."
+                if wanted in keys_taken(self._bench.window(), action):
+                    return f"{wanted.toString(QKeySequence.SequenceFormat.NativeText)} does something else already."
+                if self._bench.session.memory is not None:
+                    self._bench.session.memory.setValue(_KEY_OF_FIND, wanted.toString())
+                action.setShortcut(wanted)
+                self._made[place] = (replace(act, keys=wanted.toString()), action)
+        return ""
 
     def can_be_done(self) -> list[Act]:
         """All that can be done now."""

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from eskret.desktop.frame import handbook_pages
-from eskret.desktop.frame.key_list import KEYS
+from eskret.desktop.frame.key_list import FOR_THE_SEARCH, KEYS
 from eskret.desktop.python_console.opening import ScriptBox
 from eskret.desktop.state import launcher
 from eskret.desktop.state.open_and_save import Files
@@ -103,6 +103,6 @@ class Boxes(QObject):
         else:
             self.told.emit("good", f"Eskret stands among the applications of the desktop now ({entry}).")
 
-    def show_keys(self) -> None:
-        """What the keys do."""
-        KeysBox(KEYS, self._window).open()
+    def show_keys(self, search: str, choose: Callable[[str], str]) -> None:
+        """What the keys do; ``search`` opens the search over everything, and ``choose`` has other keys do that."""
+        KeysBox([(search, what) if keys == FOR_THE_SEARCH else (keys, what) for keys, what in KEYS], search, choose, self._window).open()

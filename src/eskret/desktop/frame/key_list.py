@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+FOR_THE_SEARCH = "Ctrl+Shift+Space"
+"""As long as no other key was chosen for it."""
+
 KEYS = (
     ("Ctrl+N, Ctrl+O, Ctrl+S", "new, open, save"),
     ("Ctrl+Z, Ctrl+Shift+Z", "undo, redo"),
-    ("Ctrl+Shift+Space", "find anything: what can be done, steps, layers, fields, parameters, pages"),
+    (FOR_THE_SEARCH, "find anything: what can be done, steps, layers, fields, parameters, pages"),
     ("Ctrl+E", "rehearse"),
     ("Ctrl+U", "update the figures, without writing anything"),
     ("Ctrl+R, Ctrl+Shift+R", "run, run in rounds"),

@@ -17,7 +17,7 @@ from eskret.core.naming import clean_name
 from eskret.core.words import duration, moment
 from eskret.desktop.forms.asking_parameters import RunBox, asks
 from eskret.desktop.forms.step_form import SettingsForm
-from eskret.desktop.frame.actions import Actions
+from eskret.desktop.frame.actions import Actions, chosen_key
 from eskret.desktop.frame.banner import Banner
 from eskret.desktop.frame.beside import SidePanes
 from eskret.desktop.frame.boxes import Boxes
@@ -581,6 +581,10 @@ class Workbench(QWidget):
         at = self.viewer.looked_at()
         if at is not None:
             self._act(lambda: EditActions(self.session).correct(at, row, field, new))
+
+    def show_keys(self) -> None:
+        """What the keys do, and which one opens the search over everything."""
+        self.boxes.show_keys(chosen_key(self.session.memory), self.actions_.choose_key)
 
     def undo_last(self) -> None:
         """Take the last edit back; what was said of it is said no more."""

@@ -2,12 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QFont
-from PySide6.QtWidgets import QComboBox, QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtGui import QFont, QKeySequence
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QKeySequenceEdit,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from eskret.core.crs import crs_facts
 from eskret.core.naming import AS_TYPED, TIDY
@@ -135,7 +146,8 @@ class HeadsBox(Box):
 class KeysBox(QDialog):
     """What the keys do."""
 
-    def __init__(self, keys: Sequence[tuple[str, str]], parent: QWidget) -> None:
+    def __init__(self, keys: Sequence[tuple[str, str]], chosen: str, choose: Callable[[str], str], parent: QWidget) -> None:
+        """``chosen`` opens the search over everything; ``choose`` takes others and says what is wrong with them."""
         super().__init__(parent)
         self.setWindowTitle("Keys")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -149,3 +161,28 @@ class KeysBox(QDialog):
             name.setStyleSheet("font-weight: 600;")
             grid.addWidget(name, row, 0)
             grid.addWidget(QLabel(what), row, 1)
+            if key == chosen:
+                self.opens = name
+        self._choose = choose
+        self.editor = QKeySequenceEdit(QKeySequence(chosen))
+        self.editor.setAccessibleName("Keys that open Find anything")
+        self.editor.setMaximumSequenceLength(1)
+        self.use = QPushButton("Use these keys")
+        self.use.clicked.connect(self._use)
+        self.says = QLabel()
+        self.says.setObjectName("wrong")
+        title = QLabel("Open Find anything by")
+        title.setBuddy(self.editor)
+        line = QHBoxLayout()
+        for widget in (title, self.editor, self.use):
+            line.addWidget(widget)
+        line.addWidget(self.says, 1)
+        grid.setRowMinimumHeight(len(keys), 8)
+        grid.addLayout(line, len(keys) + 1, 0, 1, 2)
+
+    def _use(self) -> None:
+        keys = self.editor.keySequence().toString()
+        wrong = self._choose(keys)
+        self.says.setText(wrong)
+        if not wrong:
+            self.opens.setText(keys)
