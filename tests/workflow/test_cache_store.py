@@ -217,3 +217,50 @@ with store.in_use():
     assert Store(tmp_path).get(KEYS[0]) == "told" and list(tmp_path.glob("use-*"))
     Store(tmp_path).clear()
     assert Store(tmp_path).size()[0] == 0 and not list(tmp_path.glob("use-*"))
+
+
+def test_many_edits_drive_nothing_out_that_runs_keep(tmp_path: Path) -> None:
+    """Two stores side by side: each looks in the other, a run has what it took up for itself, and each has its own limit."""
+    kept, live = tmp_path / "results", tmp_path / "live"
+
+    def of_runs() -> Store:
+        return Store(kept, Store(live, most=3000), takes=True)
+
+    def of_edits() -> Store:
+        return Store(live, Store(kept), most=3000)
+
+    put(of_runs(), KEYS[0], 2000)
+    edits = of_edits()
+    assert edits.get(KEYS[0]) == "told" and edits.home(KEYS[0]).is_relative_to(kept), "what runs kept stays where it is"
+    for n, key in enumerate(KEYS[1:]):
+        put(edits, key, 900, told=n)
+        os.utime(edits.home(key) / "entry.json", (n, n))
+        edits.flush()
+    assert 0 < Store(live).size()[1] <= 3000 and Store(kept).size()[0] == 1
+    assert of_runs().get(KEYS[1]) is None
+    last = len(KEYS) - 2
+    run = of_runs()
+    with run.in_use():
+        assert run.get(KEYS[-1]) == last and run.home(KEYS[-1]).is_relative_to(kept)
+        with edits.in_use():
+            edits.clear()
+            assert Store(live).size()[0] >= 0
+    Store(live).clear()
+    assert of_runs().get(KEYS[-1]) == last, "a run has it for itself"
+    assert (of_runs().home(KEYS[-1]) / "rows").read_bytes() == b"x" * 900
+    of_runs().drop(KEYS[-1])
+    assert of_edits().get(KEYS[-1]) is None
+    of_runs().set_limit(0)
+    assert of_edits().limit() == 0, "who keeps nothing keeps nothing of edits either"
+
+
+def test_what_a_run_takes_up_of_edits_is_not_taken_away_meanwhile(tmp_path: Path) -> None:
+    live = Store(tmp_path / "live", most=3000)
+    put(live, KEYS[0])
+    run = Store(tmp_path / "results", Store(tmp_path / "live", most=3000), takes=True)
+    with run.in_use():
+        assert run.beside is not None and run.beside.get(KEYS[0]) == "told"
+        live.clear()
+        assert run.get(KEYS[0]) == "told"
+    live.clear()
+    assert live.get(KEYS[0]) is None and run.get(KEYS[0]) == "told"

@@ -27,5 +27,9 @@ def cache(
             store.clear()
         entries, size = store.size()
         typer.echo(f"{pluralise(entries, 'result')} of tasks, {byte_words(size)} of at most {byte_words(store.limit())}, in {store.folder}")
+        live, taken = store.beside.size() if store.beside is not None else (0, 0)
+        if store.beside is not None and live:
+            most = byte_words(store.beside.limit())
+            typer.echo(f"{pluralise(live, 'result')} of edits in a window, {byte_words(taken)} of at most {most}, in {store.beside.folder}")
         if (clear and entries) or size > store.limit():
             typer.echo("What a run under way works with stays until it has ended.")

@@ -7,7 +7,7 @@ from typing import Any
 
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.messages import FactsTold, FindingTold, OutputTold, RehearsalTold, StepTold
-from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.cache import ResultCache, live_store, the_store
 from eskret.workflow.cache.results import ResultStore
 from eskret.workflow.history.runs import WINDOW, write_down, write_down_rounds
 from eskret.workflow.model.choices import offers
@@ -81,7 +81,8 @@ def follow(
 def _started(
     work: Work, text: str, values: Values, folder: Path, store: Path, workflow: Path | None, *, fresh: bool = False, **more: Any
 ) -> Run:
-    keep, cache = ResultStore(store).keep, ResultCache(the_store(), fresh=fresh)
+    kept = live_store() if "figures_alone" in more else the_store()
+    keep, cache = ResultStore(store).keep, ResultCache(kept, fresh=fresh)
     started = Run(parse(text), values, workflow=workflow, folder=folder, on_event=work.tell, keep=keep, result_cache=cache, **more)
     work.on_stop(started.stop)
     return started

@@ -2,6 +2,6 @@
 
 from eskret.workflow.cache.cached_layer import CachedLayer, materialise
 from eskret.workflow.cache.result_cache import ResultCache
-from eskret.workflow.cache.store import Store, the_store
+from eskret.workflow.cache.store import Store, live_store, the_store
 
-__all__ = ["CachedLayer", "ResultCache", "Store", "materialise", "the_store"]
+__all__ = ["CachedLayer", "ResultCache", "Store", "live_store", "materialise", "the_store"]

@@ -7,7 +7,8 @@ import os
 import shutil
 import uuid
 from collections.abc import Callable, Generator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -23,18 +24,36 @@ LIMIT = 4 * 1024**3
 _ENTRY = "entry.json"
 
 
-class Store:
-    """Entries by their key. Safe to use from several threads and processes: an entry appears whole or not at all."""
+LIVE_LIMIT = 1024**3
+"""Bytes that may be kept of what a window does again after every edit: many edits must not drive out what runs keep."""
 
-    def __init__(self, folder: Path) -> None:
+
+class Store:
+    """Entries by their key. Safe to use from several threads and processes: an entry appears whole or not at all.
+
+    Parameters
+    ----------
+    beside : another store, in which is looked for what is not here. What is found there is had here too from then on, where ``takes``
+        says so: runs take up what a window made, and a window what runs made, which it leaves where it is.
+    most : bytes that are kept here at most, whatever the limit of the other store.
+    """
+
+    def __init__(self, folder: Path, beside: Store | None = None, takes: bool = False, most: int | None = None) -> None:
         self.folder = folder
+        self.beside = beside
         self.added = 0
+        self._takes, self._most = takes, most
 
     # -- who is at it
 
     @contextmanager
     def in_use(self) -> Generator[None, None, None]:
         """Within it no process takes away what is kept or taken up from here on: a run works on with it where it lies."""
+        with self.beside.in_use() if self.beside is not None else nullcontext(), self._locked():
+            yield
+
+    @contextmanager
+    def _locked(self) -> Generator[None, None, None]:
         lock = None
         with suppress(OSError):  # where nothing can be written nothing is kept either
             private(self.folder.parent)
@@ -63,16 +82,28 @@ class Store:
     # -- entries
 
     def home(self, key: str) -> Path:
+        """Where an entry is; of one that is nowhere, where it would be."""
+        mine = self._mine(key)
+        if self.beside is None or mine.exists():
+            return mine
+        other = self.beside.home(key)
+        return other if other.exists() else mine
+
+    def _mine(self, key: str) -> Path:
         return self.folder / key[:2] / key
 
     def get(self, key: str) -> Any | None:
         """What was kept under a key, or None."""
-        path = self.home(key) / _ENTRY
+        path = self._mine(key) / _ENTRY
         try:
             content = path.read_bytes()
             os.utime(path)
         except OSError:
-            return None
+            found = self.beside.get(key) if self.beside is not None else None
+            if found is not None and self._takes and self.beside is not None:
+                there = self.beside.home(key)
+                self.put(key, partial(_linked, there))
+            return found
         try:
             return json.loads(content)
         except ValueError:
@@ -88,7 +119,7 @@ class Store:
         linked : bytes of files among them that have another name still, and will lose it.
         anew : in place of what is there.
         """
-        if self.limit() <= 0 or (not anew and (self.home(key) / _ENTRY).exists()):
+        if self.limit() <= 0 or (not anew and (self._mine(key) / _ENTRY).exists()):
             return
         new = self.folder / f".new-{os.getpid()}-{uuid.uuid4().hex[:8]}"
         try:
@@ -98,26 +129,31 @@ class Store:
             told = fill(new)
             (new / _ENTRY).write_text(json.dumps(told), encoding="utf-8")
             size = _size(new)
-            self.home(key).parent.mkdir(parents=True, exist_ok=True)
-            if self.home(key).exists():  # another run may work with it: it finds the same there an instant later
+            home = self._mine(key)
+            home.parent.mkdir(parents=True, exist_ok=True)
+            if home.exists():  # another run may work with it: it finds the same there an instant later
                 old = new.with_name(f"{new.name}-old")
-                self.home(key).rename(old)
-                new.rename(self.home(key))
+                home.rename(old)
+                new.rename(home)
                 shutil.rmtree(old, ignore_errors=True)
             else:
-                new.rename(self.home(key))
+                new.rename(home)
             self.added += size + linked
         except (OSError, TypeError, ValueError):
             shutil.rmtree(new, ignore_errors=True)
 
     def drop(self, key: str) -> None:
         """Take an entry away."""
-        shutil.rmtree(self.home(key), ignore_errors=True)
+        shutil.rmtree(self._mine(key), ignore_errors=True)
+        if self.beside is not None:
+            self.beside.drop(key)
 
     # -- room
 
     def limit(self) -> int:
         """Bytes that may be kept; 0 keeps nothing."""
+        if self._most is not None:
+            return min(self._most, self.beside.limit() if self.beside is not None else self._most)
         try:
             return int(json.loads((self.folder / "limit.json").read_text())["bytes"])
         except (OSError, ValueError, KeyError, TypeError):
@@ -181,7 +217,9 @@ class Store:
         return left
 
     def clear(self) -> None:
-        """Take all entries away, but for those that somebody works with."""
+        """Take all entries away, here and beside, but for those that somebody works with."""
+        if self.beside is not None:
+            self.beside.clear()
         self.trim(0)
         (self.folder / "about.json").unlink(missing_ok=True)
 
@@ -217,6 +255,22 @@ def _size(folder: Path) -> int:
     return sum(s.st_size for s in files if s.st_nlink == 1)
 
 
+def _linked(there: Path, folder: Path) -> Any:
+    """Have the files of an entry under a second name, as whoever works with it there goes on doing; what stands beside them."""
+    for path in sorted(there.rglob("*")):
+        to = folder / path.relative_to(there)
+        if path.is_dir():
+            to.mkdir(parents=True, exist_ok=True)
+        elif path.name != _ENTRY or path.parent != there:
+            os.link(path, to)
+    return json.loads((there / _ENTRY).read_text(encoding="utf-8"))
+
+
 def the_store() -> Store:
-    """The store of whoever is at work, in the user's cache folder."""
-    return Store(cache_place(f"results-{FORM}"))
+    """The store of whoever is at work, in the user's cache folder; what a window made is taken up from beside it."""
+    return Store(cache_place(f"results-{FORM}"), Store(cache_place(f"live-{FORM}"), most=LIVE_LIMIT), takes=True)
+
+
+def live_store() -> Store:
+    """That of what a window does again after every edit, bounded for itself; what runs kept is taken up from beside it."""
+    return Store(cache_place(f"live-{FORM}"), Store(cache_place(f"results-{FORM}")), most=LIVE_LIMIT)
