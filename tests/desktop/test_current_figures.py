@@ -10,10 +10,15 @@ import pyarrow as pa
 import pytest
 import shapely
 
+from eskret import write
 from eskret.core.layer import Layer
 from eskret.desktop.state import current_figures
 from eskret.formats import geopackage
+from eskret.practice_server import PracticeServer
+from eskret.services import practice
+from tests.conftest import TOKEN, squares
 from tests.desktop.conftest import Hand
+from tests.test_cli import call
 
 MakeHand = Callable[..., Hand]
 
@@ -160,3 +165,36 @@ def test_a_file_that_changes_on_disk_counts_as_an_edit(make_hand: MakeHand, proj
     hand.run()
     hand.bot.wait(900)
     assert hand.row("archive")["state"] in ("balanced", "look")
+
+
+def test_what_was_fetched_stands_until_a_run_asks_again(make_hand: MakeHand, tmp_path: Path, server: PracticeServer) -> None:
+    """An edit below a fetched dataset shows its figures though nobody is asked, and says of when they are; a run asks again."""
+    practice.note(server.address, TOKEN)
+    write(squares(12, key="beds"), tmp_path / "beds.gpkg", "beds")
+    online = f'service = "{server.address}"\ndataset = "beds"\n'
+    (tmp_path / "publish.toml").write_text(
+        'eskret = 1\n[[steps]]\nid = "beds"\nuse = "load"\nfiles = ["beds.gpkg"]\n'
+        f'[[steps]]\nid = "out"\nuse = "publish"\nfrom = "beds"\nkey = ["id"]\ncreate = true\n{online}'
+    )
+    assert call("publish", tmp_path / "publish.toml", "--yes")[0] == 0
+    path = tmp_path / "fetch.toml"
+    few = '[[steps]]\nid = "few"\nuse = "keep"\nfrom = "got"\nwhere = "id < 3"\n'
+    path.write_text(f'eskret = 1\n[[steps]]\nid = "got"\nuse = "fetch"\n{online}{few}')
+    hand = make_hand(path, follows=True)
+    settled(hand)
+    assert hand.row("few")["state"] == "", "nobody is asked unasked"
+    hand.run()
+    assert (hand.row("got")["out"], hand.row("few")["out"]) == ("12", "3")
+    write(squares(20, key="beds"), tmp_path / "more.gpkg", "beds")
+    (tmp_path / "more.gpkg").replace(tmp_path / "beds.gpkg")
+    assert call("publish", tmp_path / "publish.toml", "--yes")[0] == 0
+    hand.click_step("few")
+    hand.fill("where", "id < 7")
+    hand.until(lambda: hand.row("few")["out"] == "7" and hand.row("few")["state"] == "balanced")
+    again = make_hand(path, follows=True)  # another day: nothing was done in this window yet
+    again.until(lambda: again.row("few")["out"] == "3")
+    assert again.row("got")["out"] == "12"
+    said = [r["text"] for r in again.bench.session.results["got"]["remarks"]]
+    assert any(text.startswith("as it was on 20") and text.endswith("a run asks again") for text in said)
+    again.run()
+    assert again.row("got")["out"] == "20" and not again.bench.session.results["got"]["remarks"]

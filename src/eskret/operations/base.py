@@ -450,6 +450,8 @@ class Operation(ABC):
     """Whether a form should show how the first lines of its text file are read."""
     only_figures: ClassVar[bool] = True
     """Whether it makes layers and figures and nothing else: it may then be done after every edit, unasked."""
+    stands: ClassVar[bool] = False
+    """Whether what it last made stands for it after an edit, though it may not be done unasked: until somebody has it done again."""
     Settings: ClassVar[type[OperationSettings]]
 
     def reach(self, settings: Any, context: Context) -> ServiceAccess | None:

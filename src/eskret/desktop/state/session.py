@@ -34,7 +34,7 @@ from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.map_spec import MapSaid
 from eskret.workflow.model.references import Reference, bound, dependents, reference_settings
 from eskret.workflow.outputs.records import outputs_path
-from eskret.workflow.run.engine import makes_figures
+from eskret.workflow.run.engine import makes_figures, stands
 
 REHEARSE_AFTER = 350
 """Milliseconds of quiet after an edit before it is rehearsed."""
@@ -544,7 +544,7 @@ class Session(QObject):
         if self.running or any(not f.step for f in self.forecast.errors):
             return
         wrong = {f.step for f in self.forecast.errors} | {id for id, result in self.results.items() if result["state"] == "failed"}
-        able = {s.id for s in self.document.steps if not s.off and makes_figures(s)}
+        able = {s.id for s in self.document.steps if not s.off and (makes_figures(s) or stands(s))}
         try:
             able -= dependents(self.bound, {s.id for s in self.document.steps if not s.off and s.id not in able} | wrong)
         except EskretError:

@@ -37,6 +37,7 @@ class Fetch(Source):
 
     id = "fetch"
     only_figures = False  # it asks a service
+    stands = True
     title = "Fetch"
     limits = "What is changed at the service while it is fetched may be seen or not."
     phase = Phase.GATHER

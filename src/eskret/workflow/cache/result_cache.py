@@ -9,18 +9,20 @@ from collections.abc import Generator, Iterable, Mapping, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import replace
+from datetime import datetime
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import shapely
 
 from eskret.core.files.arrays import read_arrays, write_arrays
 from eskret.core.files.plain_data import from_plain, to_plain
 from eskret.core.layer import Layer
 from eskret.operations.base import Context, Operation, Outcome
-from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, mark_of, note, write
+from eskret.workflow.cache.cached_layer import CachedLayer, LayerHandle, mark_of, materialise, note, write
 from eskret.workflow.cache.file_hashes import stamps_at, with_companions
 from eskret.workflow.cache.store import Store
 
@@ -187,6 +189,25 @@ class ResultCache:
             if isinstance(layer, Layer) and mark_of(layer) is None:
                 note(layer, f"{whole}.{n}")
 
+    # -- what may be another each time
+
+    def put_last(self, key: str, outcomes: Sequence[Outcome]) -> Sequence[Outcome]:
+        """Keep what a task made that hangs on what nobody sees, as the last that it made; gives it with the layers where they are kept.
+        What is the same as before is known by its content."""
+        whole = [replace(o, layers=tuple(map(materialise, o.layers))) for o in outcomes]
+        content = digest_of([key, [_content(x) for o in whole for x in o.layers]])
+        made = self.put(content, whole)
+        self.remember(["last", key], {"content": content, "when": datetime.now().astimezone().isoformat(timespec="seconds")})
+        return made
+
+    def get_last(self, key: str) -> tuple[list[Outcome], str] | None:
+        """What the task last made, and when; None where it was not done yet, or that is gone."""
+        told = self.lookup(["last", key])
+        if not isinstance(told, dict):
+            return None
+        found = self.get(str(told.get("content")))
+        return None if found is None else (found, str(told.get("when")))
+
     # -- whole runs
 
     def lookup(self, told: Any) -> Any | None:
@@ -224,3 +245,17 @@ def _code_digest() -> str:
     home = Path(__file__).parents[2]
     stats = [(str(p.relative_to(home)), p.stat().st_size, p.stat().st_mtime_ns) for p in sorted(home.rglob("*.py"))]
     return digest_of(stats)
+
+
+def _content(layer: LayerHandle) -> str:
+    """A digest of the rows of a layer in memory, with its CRS and key."""
+    assert isinstance(layer, Layer)
+    digest = hashlib.sha256(json.dumps([layer.key, layer.name, layer.crs, str(layer.kind)]).encode())
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, layer.table.schema) as stream:
+        stream.write_table(layer.table.combine_chunks())
+    digest.update(sink.getvalue())
+    if layer.has_geometry:
+        for shape in shapely.to_wkb(np.asarray(layer.geometry)):
+            digest.update(b"-" if shape is None else shape)
+    return digest.hexdigest()

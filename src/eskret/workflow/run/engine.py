@@ -375,7 +375,7 @@ class Coordinator:
         """Steps that are not done, where figures alone are made."""
         self.waiting = order_of(self.document, run.given)
         if run.figures_alone is not None:
-            self._leave({*run.figures_alone, *(s.id for s in self.document.steps if not s.off and not makes_figures(s))})
+            self._leave({*run.figures_alone, *(s.id for s in self.document.steps if not s.off and not (makes_figures(s) or stands(s)))})
         self.consumers = {s.id: sum(any(r.step == s.id for r in sources_of(t)) for t in self.document.steps) for s in self.document.steps}
 
     def run(self) -> list[Delivered]:
@@ -509,6 +509,14 @@ def makes_figures(step: Step) -> bool:
     except EskretError:
         return False
     return operation.only_figures and not isinstance(operation, Delivery)
+
+
+def stands(step: Step) -> bool:
+    """Whether what a step last made stands for it where figures alone are made."""
+    try:
+        return operation_by_id(step.use).stands
+    except EskretError:
+        return False
 
 
 def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) -> Outcome:

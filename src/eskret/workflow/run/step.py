@@ -29,6 +29,7 @@ from eskret.core.accounts.account import (
 from eskret.core.files.datasets import files_of
 from eskret.core.layer import Layer
 from eskret.core.unforeseen import as_sentence
+from eskret.core.words import moment
 from eskret.errors import AccountError, Action, CheckError, Code, EskretError, StoppedError
 from eskret.operations.base import Context, Delivery, EachLayer, Gathering, Operation, Outcome, Source, Takes
 from eskret.operations.registry import operation_by_id
@@ -46,6 +47,7 @@ from eskret.workflow.run.consent import stranger
 from eskret.workflow.run.needs import READ
 
 if TYPE_CHECKING:
+    from eskret.workflow.cache import ResultCache
     from eskret.workflow.run.engine import Coordinator
 
 FAILED = "failed"
@@ -244,6 +246,11 @@ class StepRun:
         result_cache = self.owner.run_.result_cache
         digest = self._digest(part, key, settings, context, entering, source) if result_cache is not None else None
         self.keys[number] = digest
+        last = None
+        if self.operation.stands and result_cache is not None and digest is None:
+            last = self._digest(part, key, settings, context, entering, source, reads=())
+            if last is not None and self.owner.run_.figures_alone is not None:
+                return self._as_of_last(result_cache, last)
         if result_cache is not None and digest is not None:
             found = result_cache.get(digest)
             if found is not None:
@@ -258,6 +265,8 @@ class StepRun:
         if self.owner.run_.links is not None:
             named = outcomes if part.round is None else [_in_round(o, part.round) for o in outcomes]
             self.owner.run_.links.record(self.step.id, entering, named)
+        if result_cache is not None and last is not None:
+            outcomes = list(result_cache.put_last(last, outcomes))
         if result_cache is not None and digest is not None:
             if isinstance(self.operation, Delivery):
                 # it is there only once the run has succeeded; until then its rows need not be in memory
@@ -266,6 +275,20 @@ class StepRun:
             else:
                 outcomes = list(result_cache.put(digest, outcomes, entering))
         return outcomes
+
+    def _as_of_last(self, result_cache: ResultCache, key: str) -> Sequence[Outcome]:
+        """What the task last made, told as such.
+
+        Raises
+        ------
+        EskretError : it was not done yet with these settings.
+        """
+        found = result_cache.get_last(key)
+        there = self._still_there(found[0]) if found is not None else None
+        if found is None or there is None:
+            raise EskretError("it was not done yet with these settings", place=self.step.id, way_out="Run the workflow once")
+        said = Remark(f"as it was on {moment(found[1])}; a run asks again", there[0].layers[0].key if there[0].layers else "")
+        return [replace(there[0], remarks=(*there[0].remarks, said)), *there[1:]]
 
     def _needs(self, entering: Sequence[LayerHandle], settings: Any, context: Context, source: Any) -> int:
         """About how many bytes of memory a task takes: of large layers that it has whole."""
@@ -308,15 +331,25 @@ class StepRun:
             )
 
     def _digest(
-        self, part: _Part, key: str | None, settings: Any, context: Context, entering: Sequence[LayerHandle], source: Any
+        self,
+        part: _Part,
+        key: str | None,
+        settings: Any,
+        context: Context,
+        entering: Sequence[LayerHandle],
+        source: Any,
+        reads: Sequence[Path] | None = None,
     ) -> str | None:
         operation, result_cache, run = self.operation, self.owner.run_.result_cache, self.owner.run_
         assert result_cache is not None
         more: Any = repr(source)
         try:
-            reads = (
-                operation.part_inputs(source, settings, context) if isinstance(operation, Source) else operation.reads(settings, context)
-            )
+            if reads is None:
+                reads = (
+                    operation.part_inputs(source, settings, context)
+                    if isinstance(operation, Source)
+                    else operation.reads(settings, context)
+                )
             self._saw(reads)
             if isinstance(operation, Delivery):
                 if run.if_exists not in (None, "own", "replace"):
