@@ -43,7 +43,13 @@ def test_run_takes_values_and_writes_reports(project: Path, tmp_path: Path) -> N
     assert told["values"] == {"kind": "Buoy"} and told["steps"][1]["outputs"][0]["totals"] == []
     assert call("run", project, "--set", "kind=<b>&", "--report", tmp_path / "run.html")[0] == 0
     page = (tmp_path / "run.html").read_text()
-    assert "&lt;b&gt;&amp;" in page and "<b>&" not in page and "http:" not in page and "https:" not in page and "does not meet the condition" in page
+    assert (
+        "&lt;b&gt;&amp;" in page
+        and "<b>&" not in page
+        and "http:" not in page
+        and "https:" not in page
+        and "does not meet the condition" in page
+    )
 
 
 def test_json_output(project: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from eskret.workflow.model.edits import replace_step
 from eskret.workflow.run.engine import Run
 from eskret.workflow.run.links import RowLink, RowLinks, way
 from tests.length import examples
+from tests.test_cli import call
 
 STEPS = """eskret = 1
 title = "Beds"
@@ -209,3 +211,18 @@ def test_back_and_on_are_each_others_opposite(groups: list[int], data: st.DataOb
         for record in records.tolist():
             on = way(links, ["a", "b", "c"], ("a", "x"), np.array([record]))
             assert next(s for s in on if s.place == ("c", "x")).rows.tolist() == [row]
+
+
+def test_a_way_is_written_as_a_page(demo: Path) -> None:
+    """Each station with what changed there, the shape where it is another; a page that needs nothing else."""
+    page = demo / "way.html"
+    asked = ("follow", demo / "returns.toml", "--output", "ranked:lease_beds", "--where", "lease = 'OS-0120'")
+    code, out, _ = call(*asked, "--report", page)
+    assert code == 0
+    text = page.read_text()
+    heads = re.findall(r"<h2>(\d+) · ", text)
+    assert heads == re.findall(r"^ {1,2}(\d+)  \S", out, re.MULTILINE) and text.count("<svg") == 1, "the shape is the same all along"
+    assert "landed_per_ha</td><td>–</td>" in text and "← asked for" in text and "set aside, is the same as before" in text
+    assert text.count("as before</small>") >= 3 and "saved by step out to out/returns.gpkg" in text
+    code, _, error = call(*asked, "--report", demo / "way.txt")
+    assert code == 1 and "ends in .html" in error

@@ -529,6 +529,7 @@ def follow(
     ] = "",
     source: Annotated[str, typer.Option("--source", metavar="NAME", help="The same, as the first step left it.")] = "",
     where: Annotated[str, typer.Option(help="A condition that holds for the features to follow.")] = "",
+    report: Annotated[Path | None, typer.Option(help="Also write the way as a page, with shapes and fields: .html.")] = None,
     set_: Set = None,
     memory: Memory = None,
     json_: Json = False,
@@ -545,6 +546,10 @@ def follow(
         found = follow_features(
             documents.read(path), output or source, where, values=values(set_), source=bool(source), workflow=path, folder=path.parent
         )
+        if report is not None:
+            from eskret.workflow.faces.follow_report import write_way
+
+            write_way(found, report, path.parent, f"{output or source}{f' where {where}' if where else ''}")
         typer.echo(json.dumps(found.table().to_pylist(), default=str) if json_ else "\n".join(found.lines()))
 
 

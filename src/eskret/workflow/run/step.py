@@ -249,8 +249,8 @@ class StepRun:
         last = None
         if self.operation.stands and result_cache is not None and digest is None:
             last = self._digest(part, key, settings, context, entering, source, reads=())
-            if last is not None and self.owner.run_.figures_alone is not None:
-                return self._as_of_last(result_cache, last)
+        if self.operation.stands and self.owner.run_.figures_alone is not None:
+            return self._as_of_last(result_cache, last)
         if result_cache is not None and digest is not None:
             found = result_cache.get(digest)
             if found is not None:
@@ -276,14 +276,14 @@ class StepRun:
                 outcomes = list(result_cache.put(digest, outcomes, entering))
         return outcomes
 
-    def _as_of_last(self, result_cache: ResultCache, key: str) -> Sequence[Outcome]:
+    def _as_of_last(self, result_cache: ResultCache | None, key: str | None) -> Sequence[Outcome]:
         """What the task last made, told as such.
 
         Raises
         ------
         EskretError : it was not done yet with these settings.
         """
-        found = result_cache.get_last(key)
+        found = result_cache.get_last(key) if result_cache is not None and key is not None else None
         there = self._still_there(found[0]) if found is not None else None
         if found is None or there is None:
             raise EskretError("it was not done yet with these settings", place=self.step.id, way_out="Run the workflow once")
