@@ -79,6 +79,44 @@ def test_a_lesson_is_walked_and_notices_what_was_done(
     assert not strip.isVisible() and not pointer.isVisible()
 
 
+def test_what_comes_next_is_brought_into_view_until_somebody_looks_elsewhere(
+    make_hand: Callable[..., Hand], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In a small window, where sources are folded away, the form is longer than its room, and settings stand under More settings."""
+    monkeypatch.setattr("eskret.desktop.state.open_and_save.user_data_path", lambda *a, **k: tmp_path / "data")
+    hand = make_hand(None)
+    hand.window.resize(1024, 700)
+    bench = hand.bench
+    hand.click(bench.start.cards[4])
+    strip, pointer, bar = bench.lesson.strip, bench.lesson.pointer, bench.form.verticalScrollBar()
+    seen = set()
+    for _ in range(9):
+        hand.until(lambda: bench.sources.settled and pointer.isVisible() and pointer.height() > 20)
+        seen.add(bool(bar.value()))
+        hand.click(strip.do)
+    assert seen == {False, True}, "somewhere it had to be scrolled to"
+    # whoever scrolls away is left alone
+    while bench.lesson.task.kind != guide.SET:  # type: ignore[union-attr]
+        hand.click(strip.do)
+    hand.until(pointer.isVisible)
+    away = bar.maximum() if bar.value() < bar.maximum() // 2 else 1
+    bar.setValue(away)
+    QTest.qWait(900)
+    assert bar.value() == away
+
+
+def test_a_lesson_on_publishing_begins_with_the_server_it_needs(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    lesson = documents.read(demo / "publish.toml")
+    monkeypatch.setattr(guide.practice, "running", lambda: [])
+    task = guide.serving(lesson)
+    assert task is not None and task.kind == guide.SERVE and "Start the practice server" in task.text
+    assert guide.whole(lesson, demo) == len(guide.tasks(lesson, guide.begin(lesson), demo)) + 2
+    monkeypatch.setattr(guide.practice, "running", lambda: [guide.practice.Running("http://127.0.0.1:8731", "t", 1)])
+    assert guide.serving(lesson) is None and guide.server_wanted(documents.read(demo / "piles.toml")) == ""
+    first = guide.tasks(lesson, guide.begin(lesson), demo)[0]
+    assert "register / quarters / 2031-Q3.gpkg" in first.text
+
+
 def test_one_search_finds_all_there_is(make_hand: Callable[..., Hand], demo: Path) -> None:
     hand = make_hand(demo / "district.toml")
     bench, session = hand.bench, hand.bench.session

@@ -295,7 +295,7 @@ def test_rounds_on_the_command_line(folder: Path) -> None:
     found = run(app, ["run", file, "--for-each", "t.csv", "--report", str(folder / "r.html")])
     assert found.exit_code == 0 and "north" in found.output and "Saved" in found.output
     page = (folder / "r.html").read_text()
-    assert '<h2 id="north">north</h2>' in page and page.count("Features saved") == 1
+    assert '<h2 id="north">north</h2>' in page and page.count("Features saved") == 2
     found = run(app, ["run", file, "--for-each", "region=east,north", "--rehearse"])
     assert found.exit_code == 0 and "2 rounds ready to run" in found.output
     found = run(app, ["run", file, "--for-each", "region", "--go-on", "--json"])

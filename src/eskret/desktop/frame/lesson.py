@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, QRect, QTimer, Signal
+from PySide6.QtCore import QModelIndex, QObject, QRect, QTimer, Signal
 from PySide6.QtWidgets import QWidget
 
 from eskret.desktop.lessons import guide
@@ -35,13 +35,16 @@ class LessonUnderWay(QObject):
         self._folder = Path()
         self._of = 0
         self._finished = False
+        self._shown: tuple[object, ...] = ()  # what was brought into view last
+        self._left_alone = False
+        self._scrolled = 0  # where that left the form
         self.strip.done_for_me.connect(self._do)
         self.strip.left.connect(self.leave)
         self._session.changed.connect(self._look)
         self._session.run_changed.connect(self._look)
         self._session.selected_changed.connect(lambda _: self._point())
         self._pointing = QTimer(self, interval=_LOOK)
-        self._pointing.timeout.connect(self._point)
+        self._pointing.timeout.connect(self._look_again)
 
     def begin(self, lesson: Document, folder: Path) -> None:
         """Begin a lesson: an empty workflow in its folder, with the lesson's title and parameters."""
@@ -68,7 +71,8 @@ class LessonUnderWay(QObject):
         if session.folder != self._folder or session.document.title != lesson.title:
             self.leave()  # another workflow was opened
             return
-        left = guide.tasks(lesson, session.document, self._folder)
+        server = guide.serving(lesson)
+        left = [*([server] if server is not None else []), *guide.tasks(lesson, session.document, self._folder)]
         self._finished = self._finished or (not left and not session.running and session.last_run.get("state") in ("balanced", "look"))
         if left:
             self.task = left[0]
@@ -88,6 +92,9 @@ class LessonUnderWay(QObject):
         task, lesson = self.task, self.lesson
         if task is None or lesson is None:
             return
+        if task.kind == guide.SERVE:
+            self._bench.publisher.start_practice()
+            return
         changed = guide.done_for(task, lesson, self._session.document, self._folder)
         before = {s.id for s in self._session.document.steps}
         self._session.edit(changed, "a step of the lesson")
@@ -95,13 +102,45 @@ class LessonUnderWay(QObject):
         self._session.select(added or task.step)
         self._session.fresh = added
 
+    def _look_again(self) -> None:
+        if self.task is not None and self.task.kind == guide.SERVE:
+            self._look()  # nothing tells of a server that somebody started elsewhere
+        else:
+            self._point()
+
     def _point(self) -> None:
-        """Point at where the task is done now."""
-        self.pointer.point_at(*self._place())
+        """Point at where the task is done now; what is out of view is brought into it once."""
+        widget, part = self._place()
+        shown = (self.task, self._session.selected, widget)
+        bar = self._bench.form.verticalScrollBar()
+        if shown != self._shown:
+            self._shown, self._left_alone = shown, False
+        elif bar.value() not in (0, self._scrolled):
+            self._left_alone = True  # somebody looks elsewhere; back at the top it was filled anew
+        if widget is not None and not self._left_alone and not _seen(widget, part):
+            self._bring_into_view(widget)
+            self._scrolled = bar.value()
+            widget, part = self._place()
+        self.pointer.point_at(widget, part)
+
+    def _bring_into_view(self, widget: QWidget) -> None:
+        bench, task = self._bench, self.task
+        tree = bench.sources.tree
+        if task is not None and task.from_sources and widget in (tree, tree.viewport()):
+            index = self._source_index(task.files[0])
+            if index is not None:
+                tree.scrollTo(index)
+        elif bench.form.isAncestorOf(widget):
+            bench.form.ensureWidgetVisible(widget, 0, 12)
 
     def _place(self) -> tuple[QWidget | None, QRect | None]:
         bench, task = self._bench, self.task
-        if task is None or not bench.isVisible() or bench.pages.page != "work" or bench.finder.isVisible():
+        if task is None or not bench.isVisible():
+            return None, None
+        if task.kind == guide.SERVE:
+            there = bench.pages.page == "publish"
+            return (bench.views.publish.practice, None) if there else (bench.bar.publish, None)
+        if bench.pages.page != "work" or bench.finder.isVisible():
             return None, None
         if task.kind == guide.RUN:
             return bench.bar.run, None
@@ -125,12 +164,23 @@ class LessonUnderWay(QObject):
 
     def _source_row(self, file: str) -> QRect | None:
         """Where the row of a file, or of the folder that a pattern is of, stands in the sources."""
+        tree, index = self._bench.sources.tree, self._source_index(file)
+        rect = tree.visualRect(index) if index is not None else QRect()
+        return QRect(0, rect.top(), tree.viewport().width(), rect.height()) if rect.isValid() else None
+
+    def _source_index(self, file: str) -> QModelIndex | None:
         path = self._folder / file
         wanted = str(path.parent if "*" in file else path)
         sources = self._bench.sources
         for row in sources.model.rows():
             if row.told.get("path") == wanted and row.told.get("what") in ("file", "folder"):
-                rect = sources.tree.visualRect(sources.model.index_of(row))
-                if rect.isValid():
-                    return QRect(0, rect.top(), sources.tree.viewport().width(), rect.height())
+                return sources.model.index_of(row)
         return None
+
+
+def _seen(widget: QWidget, part: QRect | None) -> bool:
+    """Whether all of it is to be seen, or as much as there is room for."""
+    visible = widget.visibleRegion().boundingRect()
+    wanted = part if part is not None else widget.rect()
+    window = widget.window().height()
+    return widget.isVisible() and visible.intersected(wanted).height() >= min(wanted.height(), window // 5)

@@ -10,18 +10,21 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
+from eskret.core.naming import fill_known
 from eskret.core.words import pluralise
 from eskret.errors import EskretError
 from eskret.formats.sources import find_files
 from eskret.operations.registry import operation_by_id
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import SettingInfo, default_of, setting_info, with_lists
+from eskret.services import practice
 from eskret.workflow.model import edits
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.references import Reference, reference_settings
 
-ADD, ENTER, SET, ROUNDS, RUN = "add", "enter", "set", "rounds", "run"
+SERVE, ADD, ENTER, SET, ROUNDS, RUN = "serve", "add", "enter", "set", "rounds", "run"
 
 
 @dataclass(frozen=True)
@@ -30,7 +33,7 @@ class Task:
 
     Parameters
     ----------
-    kind : add a step, let layers enter it, set a setting, have it done in rounds, run.
+    kind : start the practice server, add a step, let layers enter it, set a setting, have it done in rounds, run.
     text : what to do, in words.
     target : the step of the lesson that it is about.
     step : that step's id in the open workflow; empty where it is not there yet.
@@ -53,6 +56,26 @@ def begin(lesson: Document) -> Document:
     return replace(lesson, steps=())
 
 
+def server_wanted(lesson: Document) -> str:
+    """The address on this machine that a lesson publishes to or fetches from; empty where it asks nobody."""
+    given = {p.name: p.default for p in lesson.parameters}
+    for step in lesson.steps:
+        if step.use in ("publish", "fetch") and isinstance(step.settings.get("service"), str):
+            address = fill_known(str(step.settings["service"]), given)
+            if urlsplit(address).hostname in ("127.0.0.1", "localhost"):
+                return address
+    return ""
+
+
+def serving(lesson: Document) -> Task | None:
+    """To start the practice server, where the lesson wants it and none is there."""
+    address = server_wanted(lesson)
+    if not address or any(s.address == address for s in practice.running()):
+        return None
+    text = "Press Publish at the top and there “Start the practice server”, which stands in for a service; then come back to the ledger."
+    return Task(SERVE, text)
+
+
 def tasks(lesson: Document, now: Document, folder: Path) -> list[Task]:
     """All that is still to be done, in its order, but for the run."""
     there = _pairs(lesson, now, folder)
@@ -70,7 +93,7 @@ def tasks(lesson: Document, now: Document, folder: Path) -> list[Task]:
 
 def whole(lesson: Document, folder: Path) -> int:
     """How many things there are to do from nothing, the run among them."""
-    return len(tasks(lesson, begin(lesson), folder)) + 1
+    return len(tasks(lesson, begin(lesson), folder)) + 1 + bool(server_wanted(lesson))
 
 
 def done_for(task: Task, lesson: Document, now: Document, folder: Path) -> Document:
@@ -122,13 +145,20 @@ def _found(files: object, folder: Path) -> set[Path]:
 
 
 def _adding(target: Step, lesson: Document) -> Task:
-    files = tuple(str(f) for f in target.settings.get("files", ()))
+    given = {p.name: p.default for p in lesson.parameters}
+    files = tuple(fill_known(str(f), given) for f in target.settings.get("files", ()))
     if target.use == "load":
-        names = [str(Path(f).parent).replace("/", " / ") if "*" in f else Path(f).name for f in files]
+        names = [(str(Path(f).parent) if "*" in f else f).replace("/", " / ") for f in files]
         folder = any("*" in f for f in files)
-        several = " (hold Ctrl to choose several)" if len(files) > 1 else ""
+        several = " (Ctrl and click chooses several)" if len(files) > 1 else ""
         what = f"the folder {join_words(names)}" if folder and len(files) == 1 else join_words(names, 12)
-        return Task(ADD, f"In Sources, choose {what}{several} and press Enter: that loads it.", target.id, files=files, from_sources=True)
+        return Task(
+            ADD,
+            f"In Sources, choose {what}{several} and press Enter: that loads {'it' if len(files) == 1 else 'them'}.",
+            target.id,
+            files=files,
+            from_sources=True,
+        )
     title = _title(target.use)
     return Task(ADD, f"Press Insert, type “{title}” and press Enter: that adds the step.", target.id, files=files)
 
@@ -164,7 +194,7 @@ def _settings_of(target: Step, step: Step | None, lesson: Document, names: Mappi
         if step is None or not _same(operation.Settings, name, has, value, folder):
             info = infos.get(name)
             label = info.label if info is not None else name
-            out.append(Task(SET, f"{where}set “{label}” to {_value_words(value, info, lesson)}.", target.id, id, name))
+            out.append(Task(SET, f"{where}set “{label}” to {_value_words(value, info, lesson).removesuffix('.')}.", target.id, id, name))
     return out
 
 
@@ -208,6 +238,8 @@ def _value_words(value: object, info: SettingInfo | None, lesson: Document) -> s
     if info is not None and info.kind == "layer":
         return _layer_words(str(value))
     choices = info.choices if info is not None else {}
+    if value in ("yes", "no") and value not in choices:
+        return f"“{value}”"  # a name, not an answer
     if isinstance(value, Mapping):
         return ", ".join(f"{k} = {v}" for k, v in value.items())
     if isinstance(value, list):
