@@ -60,10 +60,11 @@ class _Answer:
 class Check(EachLayer):
     """Check that something holds for a layer, and stop the run if it does not.
 
-    The layer passes through unchanged. How many features there are, whether a field is a key, whether anything is empty,
-    whether a condition holds for all, whether shapes are valid, whether totals agree with another layer (of an earlier
-    step), whether all lie inside an area, whether areas lie on each other or leave gaps. Features that offend are listed
-    and drawn. A check that fails lets nothing be written; or it only asks for a look, if you choose so.
+    The layer passes through unchanged. It can check how many features there are, whether a field is a key, whether
+    anything is empty, whether a condition holds for all, whether shapes are valid, whether totals agree with another
+    layer (of an earlier step), whether all lie inside an area, whether areas lie on each other or leave gaps.
+    Features that offend are listed and drawn. A check that fails lets nothing be written; or it only asks for a look,
+    if you choose so.
     """
 
     id = "check"
@@ -137,7 +138,7 @@ class Check(EachLayer):
             default="",
             example="register:lease_beds",
             shown_when=("that", _OTHER),
-            help="The layer to hold it against: step, or step:layer.",
+            help="The layer to compare with: step, or step:layer.",
         )
         otherwise: Literal["stop", "look"] = setting(
             "If it does not hold",

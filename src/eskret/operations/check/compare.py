@@ -57,7 +57,7 @@ class Compare(EachLayer):
             help="Fields that tell features apart. Left empty, they are matched by their shape.",
         )
         ignore: list[str] = setting(
-            "Fields to overlook", rare=True, kind="fields", default=[], example="edited", help="Fields whose changes do not count."
+            "Fields to ignore", rare=True, kind="fields", default=[], example="edited", help="Fields whose changes do not count."
         )
         tolerance: Length = setting(
             "Shapes the same within",
@@ -65,7 +65,7 @@ class Compare(EachLayer):
             kind="measure",
             default="",
             example="1 mm",
-            help="How far corners may have moved and still be the same. Left empty, not at all.",
+            help="How far corners may have moved and still count as the same. Left empty, not at all.",
         )
 
     def default_style(self, settings: Mapping[str, object]) -> Style:

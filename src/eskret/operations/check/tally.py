@@ -27,9 +27,9 @@ _FIGURES = ("features", *_KINDS, "without_geometry", "empty", "invalid")
 class Tally(Gathering):
     """Count the features of every layer in a set, whole and by the values of fields.
 
-    Counted are features by kind of geometry, those without one and those that are invalid. The result is a table with a
-    row for each layer, or for each layer and value. The share of a row is in per cent of all features counted. A name
-    pattern picks layers of the set; save the table as CSV to hand it on.
+    Features are counted by kind of geometry, and so are those without one and those that are invalid. The result is a
+    table with a row for each layer, or for each layer and value. The share of a row is in per cent of all features
+    counted. A name pattern picks layers of the set; save the table as CSV to hand it on.
     """
 
     id = "tally"

@@ -32,7 +32,7 @@ class Sketch(Source):
 
     They are written as GeoJSON (RFC 7946): a geometry, a feature or a collection of features, whose properties become
     fields. Coordinates are longitude and latitude unless another coordinate system is named; what is drawn on the map
-    names that of the map. Use it for an area to clip or choose by that stands in no file.
+    names that of the map. Use it for an area to clip or choose by that is in no file.
     """
 
     id = "sketch"

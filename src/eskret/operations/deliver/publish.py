@@ -42,7 +42,7 @@ class Publish(Delivery):
 
     id = "publish"
     title = "Publish"
-    limits = "The whole dataset is fetched to take the difference, and again after it was sent."
+    limits = "The whole dataset is fetched to take the difference, and once more after sending."
     phase = Phase.DELIVER
     menu_order = 60
     relation = Relation.REPORT

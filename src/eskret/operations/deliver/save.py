@@ -49,11 +49,12 @@ class _Place:
 class Save(Delivery):
     """Save layers to files in ten formats, all of them or none.
 
-    The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a section, whose layers
-    share one coordinate system; so do a workbook, KML and GPX. The others take one layer a file, so put {layer} into the path
-    for several. Nothing is written before the whole run has succeeded, and then everything at once. What this workflow wrote
-    the last time is replaced; anything else that is in the way stops the run, unless you say otherwise: it can be replaced,
-    numbered, left, appended to, or brought up to date by a key. The last two can be taken back later.
+    The file's ending decides the format. A GeoPackage takes the whole set, and can keep it in a section, whose layers
+    share one coordinate system; so do a workbook, KML and GPX. The others take one layer a file, so put {layer} into
+    the path for several. Nothing is written before the whole run has succeeded, and then everything at once. What
+    this workflow wrote the last time is replaced; anything else that is in the way stops the run, unless you say
+    otherwise: it can be replaced, numbered, left, appended to, or brought up to date by a key. The last two can be
+    taken back later.
     """
 
     id = "save"

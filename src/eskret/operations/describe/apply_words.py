@@ -58,7 +58,7 @@ class ApplyWords(FieldsPerRow):
             rare=True,
             default="_tidy",
             example="_tidy",
-            help="New fields are called after the old with this. Left empty, the fields are written over.",
+            help="New fields are called after the old with this. Left empty, the fields themselves are overwritten.",
         )
 
     def fields(self, facts: LayerFacts, settings: Settings, context: Context) -> MadeFields:

@@ -43,7 +43,7 @@ class Compute(FieldsPerRow):
             "Field",
             min_length=1,
             example="tonnes_per_ha",
-            help="The field that gets the values. A new name makes a new field; one that is there is written over.",
+            help="The field that gets the values. A new name makes a new field; an existing one is overwritten.",
         )
         value: str = setting(
             "Value", kind="expression", min_length=1, example="tonnes / area_ha", help="An SQL expression over the fields of a row."

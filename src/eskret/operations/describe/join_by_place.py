@@ -58,7 +58,7 @@ class JoinByPlace(EachLayer):
             kind="choice",
             default="intersects",
             choices={**_RELATIONS, "most": "have most in common with"},
-            help="How a feature must stand to one of the other layer.",
+            help="How a feature must lie to one of the other layer.",
         )
         fields: list[str] = setting(
             "Fields to bring", kind="fields", of="other", default=[], example="name", help="Left empty, all of them."

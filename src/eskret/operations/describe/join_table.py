@@ -87,7 +87,7 @@ class JoinTable(EachLayer):
             kind="choices",
             default=[],
             choices=REPAIRS,
-            help="What is overlooked when keys are compared; the keys themselves stay as they are.",
+            help="What is ignored when keys are compared; the keys themselves stay as they are.",
         )
         several: Literal["first", "list", "sum", "repeat"] = setting(
             "Several rows with one key",

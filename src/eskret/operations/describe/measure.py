@@ -47,11 +47,11 @@ class Measure(FieldsPerRow):
     """Measure length and area in a unit of your choice, which the name of the field says.
 
     In the plane of the layer's coordinate system, or along the ellipsoid, which is right anywhere on the globe. Where
-    coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. An edge is straight in the layer's
-    coordinates, as every other step takes it, unless you ask for the shortest ways. In the plane, the step says
-    how far the scale of the projection is off at the layer's place. Fields are called length_km, area_ha and so on; one
-    that is there is measured anew, and you can call a field otherwise. A mile is 1,609.344 m, a foot 0.3048 m; the US
-    survey foot only by its name.
+    coordinates are degrees only the ellipsoid will do: a degree is never taken for a length. An edge is straight in
+    the layer's coordinates, as every other step takes it, unless you ask for the shortest ways. In the plane, the
+    step says how far the scale of the projection is off at the layer's place. Fields are called length_km, area_ha
+    and so on; one that is there is measured anew, and you can name a field differently. A mile is 1,609.344 m, a foot
+    0.3048 m; the US survey foot only by its name.
     """
 
     id = "measure"
@@ -80,7 +80,7 @@ class Measure(FieldsPerRow):
             help="The unit of areas; it is part of the field's name.",
         )
         called: dict[str, str] = setting(
-            "Fields called otherwise",
+            "Names of your own",
             kind="pairs",
             default={},
             example="area = size_ha",

@@ -22,9 +22,9 @@ from eskret.operations.support.row_wise import Columns, FieldsPerRow, MadeFields
 class Number(FieldsPerRow):
     """Number the features of a layer, or of each group in it, in the order of their values.
 
-    The rows stay where they are; only the numbers follow the order. Without an order they are numbered as they stand. Groups
-    are of the values of fields, an empty value a group of its own. Numbers begin where you say and go on by as much as you
-    say. A field that is there already is written over.
+    The rows stay where they are; only the numbers follow the order. Without an order they are numbered as they stand.
+    Groups are of the values of fields, an empty value a group of its own. Numbers begin where you say and go on by as
+    much as you say. An existing field of that name is overwritten.
     """
 
     id = "number"
@@ -37,7 +37,7 @@ class Number(FieldsPerRow):
     class Settings(OperationSettings):
         field: str = setting("Field", default="number", min_length=1, help="The field that gets the numbers.")
         within: list[str] = setting(
-            "From one again in each",
+            "Start again in each",
             rare=True,
             kind="fields",
             default=[],

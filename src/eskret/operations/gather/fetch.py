@@ -39,7 +39,7 @@ class Fetch(Source):
     only_figures = False  # it asks a service
     stands = True
     title = "Fetch"
-    limits = "What is changed at the service while it is fetched may be seen or not."
+    limits = "Changes made at the service during the fetch may or may not be included."
     phase = Phase.GATHER
     menu_order = 30
     relation = Relation.NEW

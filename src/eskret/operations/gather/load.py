@@ -84,11 +84,13 @@ class Load(Source):
     """Load layers and tables from files, folders, patterns and archives.
 
     Every layer found becomes one layer of the set: from GPX recordings, GeoPackages, shapefiles, GeoJSON, FlatGeobuf,
-    KML, GML and GeoParquet, of which a folder called so (beds.parquet) is one layer of all files in it. CSV, TSV and the
-    sheets of XLSX come in as tables; codes with leading zeros stay text. A zip archive is read as if it were a folder.
-    Where the workflow has a coordinate system, layers are brought to it as they come in, and the way taken is told with
-    its accuracy. A GPX recording gives up to five layers: waypoints, routes, route points, tracks and track points.
-    Of a large file only what is around another layer can be taken; the rest is counted, and mostly not even read.
+    KML, GML and GeoParquet, where a folder with such a name (beds.parquet) is one layer made of all files in it. CSV,
+    TSV and the sheets of XLSX come in as tables; codes with leading zeros stay text. A zip archive is read as if it
+    were a folder. Where the workflow has a coordinate system, layers are brought to it as they come in, and the
+    transformation used is told with its accuracy. A GPX recording gives up to five layers: waypoints, routes, route
+    points, tracks and track points. From a large file you can take only what lies around another layer; the rest is
+    counted, and usually not even read. What this workflow itself wrote is left out of folders and patterns, and told,
+    so that a second run reads what the first one read.
     """
 
     id = "load"
@@ -156,7 +158,7 @@ class Load(Source):
             rare=True,
             kind="flag",
             default=False,
-            help="Put like parts of all recordings into one layer each, with a field 'file' that says from which.",
+            help="Put like parts of all recordings into one layer each, with a field 'file' that says where they came from.",
         )
         crs: KnownCrs = setting(
             "CRS where none is declared",
@@ -187,7 +189,7 @@ class Load(Source):
             rare=True,
             default="",
             example="cp1252",
-            help="For shapefiles and tables that do not say what their texts are in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.",
+            help="For shapefiles and tables that do not say it: utf-8, cp1252, cp850, cp1251 ... Left empty, it is detected.",
         )
         encodings: dict[str, TextEncoding] = setting(
             "Encoding of single files",
@@ -199,7 +201,7 @@ class Load(Source):
             help="A file or pattern, and what its texts are in, whatever it declares.",
         )
         if_unreadable: Literal["stop", "go on"] = setting(
-            "A file cannot be read",
+            "If a file cannot be read",
             rare=True,
             kind="choice",
             default="stop",

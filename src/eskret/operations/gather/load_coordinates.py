@@ -30,7 +30,7 @@ from eskret.operations.settings import KnownCrs, OperationSettings, setting
 from eskret.operations.support.setting_types import TextEncoding
 from eskret.operations.support.to_workflow_crs import bring
 
-SIGNS = {"": "found from the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
+SIGNS = {"": "detected in the file", "\t": "tab", ";": "semicolon", ",": "comma", "|": "bar", " ": "blanks"}
 _FEWEST = {"points": 1, "lines": 2, "areas": 3}
 _KINDS = {"points": GeometryKind.POINT, "lines": GeometryKind.LINE, "areas": GeometryKind.POLYGON}
 
@@ -41,11 +41,11 @@ _OWN = ""  # the key of what a pattern finds of the workflow's own outputs: read
 class LoadCoordinates(Source):
     """Read points, lines or areas from text files with coordinates.
 
-    The sign between values, a header, the decimal sign and the encoding are found from each file, and so are the columns
-    of x (or longitude) and y (or latitude) where they are named so; all of it can be said outright. Degrees can be
-    decimal or in degrees, minutes and seconds. Name the coordinate system: it is never guessed. For lines and areas,
-    points of the same group follow each other in the order of the file or of an order field; a ring is closed for you.
-    Lines of text that cannot be read are set aside and told with their number.
+    The separator between values, a header, the decimal sign and the encoding are detected in each file, and so are
+    the columns of x (or longitude) and y (or latitude) where they have such names; you can also state all of it
+    yourself. Degrees can be decimal or in degrees, minutes and seconds. Name the coordinate system: it is never
+    guessed. For lines and areas, points of the same group follow each other in the order of the file or of an order
+    field; a ring is closed for you. Lines of text that cannot be read are set aside and told with their number.
     """
 
     id = "load_coordinates"
@@ -81,7 +81,7 @@ class LoadCoordinates(Source):
             kind="choice",
             default="points",
             choices={"points": "points", "lines": "lines", "areas": "areas"},
-            help="A point a line of text, or lines or areas through the points of a group.",
+            help="One point per line of text, or lines or areas through the points of a group.",
         )
         x: str = setting("Column of x or longitude", default="", help="Its name or number; left empty, it is found.")
         y: str = setting("Column of y or latitude", default="", help="Its name or number; left empty, it is found.")
@@ -101,14 +101,14 @@ class LoadCoordinates(Source):
             help="The column that numbers the points along the shape. Left empty, the order is the file's.",
         )
         delimiter: Literal["", "\t", ";", ",", "|", " "] = setting(
-            "Between values", rare=True, kind="choice", default="", choices=SIGNS, help="The sign that parts the values of a line."
+            "Between values", rare=True, kind="choice", default="", choices=SIGNS, help="The character that separates the values of a line."
         )
         header: Literal["", "yes", "no"] = setting(
             "First line",
             rare=True,
             kind="choice",
             default="",
-            choices={"": "found from the file", "yes": "names the columns", "no": "holds data already"},
+            choices={"": "detected in the file", "yes": "names the columns", "no": "holds data already"},
             help="Whether the first line names the columns.",
         )
         decimal: Literal["", ".", ","] = setting(
@@ -116,8 +116,8 @@ class LoadCoordinates(Source):
             rare=True,
             kind="choice",
             default="",
-            choices={"": "found from the file", ".": "point", ",": "comma"},
-            help="What parts whole and fraction in numbers.",
+            choices={"": "detected in the file", ".": "point", ",": "comma"},
+            help="What separates whole and fraction in numbers.",
         )
         names: list[str] = setting(
             "Names of the columns",

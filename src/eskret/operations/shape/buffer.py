@@ -31,10 +31,10 @@ TOO_FAR = "a distance of more than a quarter of the globe makes no area about a 
 class Buffer(ShapePerRow):
     """Draw the area within a distance of each feature.
 
-    The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and the step says how true
-    it is; areas across 180 degrees or about a pole come out in parts that meet there. Areas grow, or shrink by a distance
-    below zero; of one that vanishes nothing is left and it is set aside. Buffers of neighbours stay apart; Dissolve joins
-    them.
+    The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and the step says
+    how accurate it is; areas across 180 degrees or about a pole come out in parts that meet there. Areas grow, or
+    shrink by a distance below zero; of one that vanishes nothing is left and it is set aside. Buffers of neighbours
+    stay apart; Dissolve joins them.
     """
 
     id = "buffer"

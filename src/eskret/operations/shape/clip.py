@@ -15,10 +15,11 @@ from eskret.operations.support.setting_types import Size
 class Clip(EachLayer):
     """Cut layers to an area and keep what lies inside.
 
-    The area is the joined outline of all areas of the layer named. Lines and areas are cut at its edge; points are kept
-    or set aside whole, and one right on the edge is kept. A feature that comes apart stays one feature of several parts.
-    What only touches the edge is set aside. Fields are kept as they are; a field that holds a length or an area is not
-    measured anew, so use Measure after this. What was cut away is told for each feature and in all.
+    The area is the joined outline of all areas of the layer named. Lines and areas are cut at its edge; points are
+    kept or set aside whole, and one right on the edge is kept. A feature that comes apart stays one feature of
+    several parts. What only touches the edge is set aside. Fields are kept as they are; a field that holds a length
+    or an area is not measured anew, so use Measure after this. What was cut away is told for each feature and in
+    total.
     """
 
     id = "clip"

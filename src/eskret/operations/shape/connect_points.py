@@ -63,7 +63,7 @@ class ConnectPoints(EachLayer):
             kind="field",
             default="",
             example="time",
-            help="The field that orders the points, such as a time. Left empty, they stay as they stand.",
+            help="The field that orders the points, such as a time. Left empty, they stay in the order they have.",
         )
         shape: Literal["line", "closed", "area"] = setting(
             "Draw",

@@ -27,8 +27,8 @@ from eskret.operations.support.setting_types import SomeLength
 class Densify(ShapePerRow):
     """Add corners to lines and areas so that no segment is longer than a given length.
 
-    The course stays the same, and so do the vertices there are. It is wanted before bringing long straight lines to another coordinate
-    system, where they would cut the corner that a curve takes.
+    The course stays the same, and all existing vertices stay. Use it before reprojecting long straight lines, which
+    would otherwise take a short cut where they ought to follow a curve.
     """
 
     id = "densify"
@@ -39,7 +39,7 @@ class Densify(ShapePerRow):
     also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
 
     class Settings(OperationSettings):
-        longest: SomeLength = reshaping.length_setting("Longest stretch", "Between two corners, with its unit.", "100 m", min_length=1)
+        longest: SomeLength = reshaping.length_setting("Longest segment", "Between two corners, with its unit.", "100 m", min_length=1)
 
         along: ground.Along = ground.along_setting("Length along")
 

@@ -60,7 +60,7 @@ class Dissolve(EachLayer):
             kind="choice",
             default="together",
             choices={"together": "stay one feature", "apart": "become features of their own"},
-            help="Whether a group that lies in several places is one feature, or one a place with its own figures.",
+            help="Whether a group that lies in several places stays one feature, or becomes one for each place with its own figures.",
         )
 
     def forecast(self, facts: LayerFacts, settings: Settings, context: Context) -> Forecast:

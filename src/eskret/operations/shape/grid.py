@@ -26,9 +26,9 @@ _MOST = 4_000_000
 class Grid(EachLayer):
     """Cover the extent of a layer with cells of one size.
 
-    Cells are squares or hexagons, laid out from whole multiples of their size, so that the grids of two layers fit each
-    other. They are numbered by column and row. Only cells that a feature touches, or all of the extent. The coordinate
-    system must be in units of length.
+    Cells are squares or hexagons, laid out from whole multiples of their size, so that the grids of two layers fit
+    each other. They are numbered by column and row. You get only the cells that a feature touches, or all of the
+    extent. The coordinate system must be in units of length.
     """
 
     id = "grid"

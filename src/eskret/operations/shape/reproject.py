@@ -46,7 +46,7 @@ class Reproject(ShapePerRow):
             kind="measure",
             default="",
             example="1 m",
-            help="Straight edges bend on the way: corners are put in so that none is further off. Left empty, none is put in.",
+            help="Straight edges bend on the way: corners are added so that none is off by more than this. Left empty, none are added.",
         )
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:

@@ -18,9 +18,9 @@ from eskret.operations.support import reshaping
 class SeparateParts(EachLayer):
     """Split features of several parts into one feature for each part.
 
-    An island group that is one feature becomes a feature an island, each with all the fields. A field that holds a total
-    (a sum, an area) then stands in every part; adding it up counts it several times, and the step says how many features
-    came apart.
+    A group of islands that is one feature becomes one feature per island, each with all the fields. A field that
+    holds a total (a sum, an area) then stands in every part; adding it up counts it several times, and the step says
+    how many features came apart.
     """
 
     id = "separate_parts"

@@ -24,7 +24,7 @@ def around_setting() -> Any:
         kind="layer",
         default="",
         example="district",
-        help="A layer: of the files only what meets the box around it is taken. Where a file has an index, no more of it is read.",
+        help="A layer: only what meets its bounding box is taken from the files; where a file has a spatial index, no more is read.",
     )
 
 

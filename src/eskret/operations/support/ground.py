@@ -41,7 +41,7 @@ def along_setting(what: str = "Distance along", **more: Any) -> Any:
             "planar": "the plane",
             "geodesic": "the ellipsoid",
         },
-        help="Degrees, and the square map of the whole world, are no measure: there it is the ellipsoid unless you say otherwise.",
+        help="Degrees and the metres of web maps are no true lengths: there the ellipsoid is used unless you choose otherwise.",
     )
 
 

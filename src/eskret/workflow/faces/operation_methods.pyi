@@ -40,13 +40,14 @@ class OperationMethods:
         """Load layers and tables from files, folders, patterns and archives.
 
         Every layer found becomes one layer of the set: from GPX recordings, GeoPackages, shapefiles,
-        GeoJSON, FlatGeobuf, KML, GML and GeoParquet, of which a folder called so (beds.parquet) is one
-        layer of all files in it. CSV, TSV and the sheets of XLSX come in as tables; codes with leading
+        GeoJSON, FlatGeobuf, KML, GML and GeoParquet, where a folder with such a name (beds.parquet) is one
+        layer made of all files in it. CSV, TSV and the sheets of XLSX come in as tables; codes with leading
         zeros stay text. A zip archive is read as if it were a folder. Where the workflow has a coordinate
-        system, layers are brought to it as they come in, and the way taken is told with its accuracy. A GPX
-        recording gives up to five layers: waypoints, routes, route points, tracks and track points. Of a
-        large file only what is around another layer can be taken; the rest is counted, and mostly not even
-        read.
+        system, layers are brought to it as they come in, and the transformation used is told with its
+        accuracy. A GPX recording gives up to five layers: waypoints, routes, route points, tracks and track
+        points. From a large file you can take only what lies around another layer; the rest is counted, and
+        usually not even read. What this workflow itself wrote is left out of folders and patterns, and
+        told, so that a second run reads what the first one read.
 
         Parameters
         ----------
@@ -57,8 +58,8 @@ class OperationMethods:
             Layers in the files. Which layers of a file with several to take: names or patterns, such as
             lease_*.
         around : StepHandle | str, default ''
-            Only around. A layer: of the files only what meets the box around it is taken. Where a file has
-            an index, no more of it is read.
+            Only around. A layer: only what meets its bounding box is taken from the files; where a file has
+            a spatial index, no more is read.
         parts : some of these, default ['waypoints', 'routes', 'route_points', 'tracks', 'track_points']
             Parts of a recording. What to take of a GPX recording. Parts that hold nothing are left out.
             'waypoints': waypoints
@@ -68,7 +69,7 @@ class OperationMethods:
             'track_points': track points
         together : bool, default False
             Recordings together. Put like parts of all recordings into one layer each, with a field 'file'
-            that says from which.
+            that says where they came from.
         crs : str, default ''
             CRS where none is declared. For files that do not say their coordinate system. It is never
             guessed.
@@ -79,12 +80,12 @@ class OperationMethods:
             CRS of single files. The same for files that differ from the rest: a file or pattern, and its
             CRS. What a file declares counts.
         encoding : str, default ''
-            Encoding where none is declared. For shapefiles and tables that do not say what their texts are
-            in: utf-8, cp1252, cp850, cp1251 ... Empty has it found.
+            Encoding where none is declared. For shapefiles and tables that do not say it: utf-8, cp1252,
+            cp850, cp1251 ... Left empty, it is detected.
         encodings : Mapping[str, str], default {}
             Encoding of single files. A file or pattern, and what its texts are in, whatever it declares.
         if_unreadable : one of these, default 'stop'
-            A file cannot be read. What to do about a file that is damaged or missing something.
+            If a file cannot be read. What to do about a file that is damaged or missing something.
             'stop': stop the run
             'go on': go on without it and say so
         """
@@ -113,12 +114,12 @@ class OperationMethods:
     ) -> StepHandle:
         """Read points, lines or areas from text files with coordinates.
 
-        The sign between values, a header, the decimal sign and the encoding are found from each file, and
-        so are the columns of x (or longitude) and y (or latitude) where they are named so; all of it can be
-        said outright. Degrees can be decimal or in degrees, minutes and seconds. Name the coordinate
-        system: it is never guessed. For lines and areas, points of the same group follow each other in the
-        order of the file or of an order field; a ring is closed for you. Lines of text that cannot be read
-        are set aside and told with their number.
+        The separator between values, a header, the decimal sign and the encoding are detected in each file,
+        and so are the columns of x (or longitude) and y (or latitude) where they have such names; you can
+        also state all of it yourself. Degrees can be decimal or in degrees, minutes and seconds. Name the
+        coordinate system: it is never guessed. For lines and areas, points of the same group follow each
+        other in the order of the file or of an order field; a ring is closed for you. Lines of text that
+        cannot be read are set aside and told with their number.
 
         Parameters
         ----------
@@ -127,7 +128,7 @@ class OperationMethods:
         crs : str, must be given
             CRS of the coordinates. What the numbers are in. It is never guessed.
         shape : one of these, default 'points'
-            Make. A point a line of text, or lines or areas through the points of a group.
+            Make. One point per line of text, or lines or areas through the points of a group.
             'points': points
             'lines': lines
             'areas': areas
@@ -144,8 +145,8 @@ class OperationMethods:
             In the order of. The column that numbers the points along the shape. Left empty, the order is
             the file's.
         delimiter : one of these, default ''
-            Between values. The sign that parts the values of a line.
-            '': found from the file
+            Between values. The character that separates the values of a line.
+            '': detected in the file
             '\\t': tab
             ';': semicolon
             ',': comma
@@ -153,12 +154,12 @@ class OperationMethods:
             ' ': blanks
         header : one of these, default ''
             First line. Whether the first line names the columns.
-            '': found from the file
+            '': detected in the file
             'yes': names the columns
             'no': holds data already
         decimal : one of these, default ''
-            Decimal sign. What parts whole and fraction in numbers.
-            '': found from the file
+            Decimal sign. What separates whole and fraction in numbers.
+            '': detected in the file
             '.': point
             ',': comma
         names : Sequence[str], default []
@@ -300,8 +301,8 @@ class OperationMethods:
         distance : str, default ''
             Distance. With its unit: m, km, ft, mi, nmi. Exactly that far still counts.
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -361,7 +362,7 @@ class OperationMethods:
         They are written as GeoJSON (RFC 7946): a geometry, a feature or a collection of features, whose
         properties become fields. Coordinates are longitude and latitude unless another coordinate system is
         named; what is drawn on the map names that of the map. Use it for an area to clip or choose by that
-        stands in no file.
+        is in no file.
 
         Parameters
         ----------
@@ -413,7 +414,7 @@ class OperationMethods:
         points are kept or set aside whole, and one right on the edge is kept. A feature that comes apart
         stays one feature of several parts. What only touches the edge is set aside. Fields are kept as they
         are; a field that holds a length or an area is not measured anew, so use Measure after this. What
-        was cut away is told for each feature and in all.
+        was cut away is told for each feature and in total.
 
         Parameters
         ----------
@@ -492,8 +493,8 @@ class OperationMethods:
             'aside': set the feature aside
             'group': put those together too
         parts : one of these, default 'together'
-            Parts that do not touch. Whether a group that lies in several places is one feature, or one a
-            place with its own figures.
+            Parts that do not touch. Whether a group that lies in several places stays one feature, or
+            becomes one for each place with its own figures.
             'together': stay one feature
             'apart': become features of their own
         """
@@ -652,8 +653,8 @@ class OperationMethods:
         crs : str, must be given
             To CRS. The coordinate system wanted.
         tolerance : str, default ''
-            Keep the course of edges within. Straight edges bend on the way: corners are put in so that none
-            is further off. Left empty, none is put in.
+            Keep the course of edges within. Straight edges bend on the way: corners are added so that none
+            is off by more than this. Left empty, none are added.
         """
 
     def buffer(
@@ -672,9 +673,9 @@ class OperationMethods:
         """Draw the area within a distance of each feature.
 
         The distance carries its unit. Where coordinates are degrees it is taken along the ellipsoid, and
-        the step says how true it is; areas across 180 degrees or about a pole come out in parts that meet
-        there. Areas grow, or shrink by a distance below zero; of one that vanishes nothing is left and it
-        is set aside. Buffers of neighbours stay apart; Dissolve joins them.
+        the step says how accurate it is; areas across 180 degrees or about a pole come out in parts that
+        meet there. Areas grow, or shrink by a distance below zero; of one that vanishes nothing is left and
+        it is set aside. Buffers of neighbours stay apart; Dissolve joins them.
 
         Parameters
         ----------
@@ -691,8 +692,8 @@ class OperationMethods:
             'mitre': pointed
             'bevel': cut off
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -792,8 +793,8 @@ class OperationMethods:
             'edge': the nearest place on the line
             'corner': the nearest corner of the line
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -814,9 +815,9 @@ class OperationMethods:
     ) -> StepHandle:
         """Split features of several parts into one feature for each part.
 
-        An island group that is one feature becomes a feature an island, each with all the fields. A field
-        that holds a total (a sum, an area) then stands in every part; adding it up counts it several times,
-        and the step says how many features came apart.
+        A group of islands that is one feature becomes one feature per island, each with all the fields. A
+        field that holds a total (a sum, an area) then stands in every part; adding it up counts it several
+        times, and the step says how many features came apart.
 
         Parameters
         ----------
@@ -880,8 +881,8 @@ class OperationMethods:
             Keep shared edges shared. For areas that meet exactly, such as districts: neighbours get the
             same new edge.
         along : one of these, default 'fitting'
-            Tolerance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Tolerance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -899,16 +900,16 @@ class OperationMethods:
     ) -> StepHandle:
         """Add corners to lines and areas so that no segment is longer than a given length.
 
-        The course stays the same, and so do the vertices there are. It is wanted before bringing long
-        straight lines to another coordinate system, where they would cut the corner that a curve takes.
+        The course stays the same, and all existing vertices stay. Use it before reprojecting long straight
+        lines, which would otherwise take a short cut where they ought to follow a curve.
 
         Parameters
         ----------
         longest : str, must be given
-            Longest stretch. Between two corners, with its unit.
+            Longest segment. Between two corners, with its unit.
         along : one of these, default 'fitting'
-            Length along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Length along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -977,8 +978,8 @@ class OperationMethods:
         by : Sequence[str], default []
             A line for each. Points with the same values in these become one line.
         order : str, default ''
-            In the order of. The field that orders the points, such as a time. Left empty, they stay as they
-            stand.
+            In the order of. The field that orders the points, such as a time. Left empty, they stay in the
+            order they have.
         shape : one of these, default 'line'
             Draw. What is drawn through the points.
             'line': a line
@@ -987,8 +988,8 @@ class OperationMethods:
         gap_distance : str, default ''
             Break beyond. Two points in a row further apart than this are not connected.
         along : one of these, default 'fitting'
-            Length of legs along. Degrees, and the square map of the whole world, are no measure: there it
-            is the ellipsoid unless you say otherwise.
+            Length of legs along. Degrees and the metres of web maps are no true lengths: there the
+            ellipsoid is used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1022,8 +1023,8 @@ class OperationMethods:
             Widest gap to close. Ends of lines that are no further apart are joined. With its unit; left
             empty, no gap is closed.
         along : one of these, default 'fitting'
-            Gaps along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Gaps along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is used
+            unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1057,8 +1058,8 @@ class OperationMethods:
         within : str, default '0.01 m'
             Points within. How far a point may lie beside the line, with its unit.
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1080,8 +1081,8 @@ class OperationMethods:
         """Cover the extent of a layer with cells of one size.
 
         Cells are squares or hexagons, laid out from whole multiples of their size, so that the grids of two
-        layers fit each other. They are numbered by column and row. Only cells that a feature touches, or
-        all of the extent. The coordinate system must be in units of length.
+        layers fit each other. They are numbered by column and row. You get only the cells that a feature
+        touches, or all of the extent. The coordinate system must be in units of length.
 
         Parameters
         ----------
@@ -1148,8 +1149,8 @@ class OperationMethods:
         Parameters
         ----------
         field : str, must be given
-            Field. The field that gets the values. A new name makes a new field; one that is there is
-            written over.
+            Field. The field that gets the values. A new name makes a new field; an existing one is
+            overwritten.
         value : str, must be given
             Value. An SQL expression over the fields of a row.
         type : one of these, default 'as it comes'
@@ -1184,8 +1185,8 @@ class OperationMethods:
         length. An edge is straight in the layer's coordinates, as every other step takes it, unless you ask
         for the shortest ways. In the plane, the step says how far the scale of the projection is off at the
         layer's place. Fields are called length_km, area_ha and so on; one that is there is measured anew,
-        and you can call a field otherwise. A mile is 1,609.344 m, a foot 0.3048 m; the US survey foot only
-        by its name.
+        and you can name a field differently. A mile is 1,609.344 m, a foot 0.3048 m; the US survey foot
+        only by its name.
 
         Parameters
         ----------
@@ -1217,8 +1218,8 @@ class OperationMethods:
             'acre': acre
             'mi2': mi2
         called : Mapping[str, str], default {}
-            Fields called otherwise. Written as measure = name of its field; the others are named after
-            measure and unit.
+            Names of your own. Written as measure = name of its field; the others are named after measure
+            and unit.
         edges : one of these, default 'straight'
             Edges between corners. Where lengths and areas are taken on the ellipsoid. Straight is what
             every other step takes an edge for.
@@ -1282,8 +1283,8 @@ class OperationMethods:
         distance : str, default ''
             Distance. With its unit: m, km, ft, mi, nmi. Exactly that far still counts.
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1384,8 +1385,8 @@ class OperationMethods:
         fields : Sequence[str], default []
             Fields to bring. Fields of the table. Left empty, all but its key.
         alike : some of these, default []
-            Keys are the same although. What is overlooked when keys are compared; the keys themselves stay
-            as they are.
+            Keys are the same although. What is ignored when keys are compared; the keys themselves stay as
+            they are.
             'types': one is text and one a number
             'blanks': blanks differ
             'case': upper and lower case differ
@@ -1427,7 +1428,7 @@ class OperationMethods:
         other : StepHandle | str, must be given
             Other layer. The layer whose fields are wanted: step, or step:layer.
         relation : one of these, default 'intersects'
-            Features that. How a feature must stand to one of the other layer.
+            Features that. How a feature must lie to one of the other layer.
             'intersects': meet
             'within': lie within
             'contains': contain
@@ -1521,8 +1522,8 @@ class OperationMethods:
         within : str, default ''
             Within. What is further away does not count. Left empty, any distance does.
         along : one of these, default 'fitting'
-            Distance along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Distance along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1652,14 +1653,14 @@ class OperationMethods:
 
         The rows stay where they are; only the numbers follow the order. Without an order they are numbered
         as they stand. Groups are of the values of fields, an empty value a group of its own. Numbers begin
-        where you say and go on by as much as you say. A field that is there already is written over.
+        where you say and go on by as much as you say. An existing field of that name is overwritten.
 
         Parameters
         ----------
         field : str, default 'number'
             Field. The field that gets the numbers.
         within : Sequence[str], default []
-            From one again in each. Fields whose values make groups; each group is numbered for itself.
+            Start again in each. Fields whose values make groups; each group is numbered for itself.
         order : Sequence[str], default []
             In the order of. Fields, the first counting most; with down after it, the greatest first. None
             numbers rows as they stand.
@@ -1755,8 +1756,8 @@ class OperationMethods:
         fields : Sequence[str], must be given
             Fields. Fields whose spellings are brought to the list's words.
         ending : str, default '_tidy'
-            Ending of new fields. New fields are called after the old with this. Left empty, the fields are
-            written over.
+            Ending of new fields. New fields are called after the old with this. Left empty, the fields
+            themselves are overwritten.
         """
 
     def tally(
@@ -1773,10 +1774,10 @@ class OperationMethods:
     ) -> StepHandle:
         """Count the features of every layer in a set, whole and by the values of fields.
 
-        Counted are features by kind of geometry, those without one and those that are invalid. The result
-        is a table with a row for each layer, or for each layer and value. The share of a row is in per cent
-        of all features counted. A name pattern picks layers of the set; save the table as CSV to hand it
-        on.
+        Features are counted by kind of geometry, and so are those without one and those that are invalid.
+        The result is a table with a row for each layer, or for each layer and value. The share of a row is
+        in per cent of all features counted. A name pattern picks layers of the set; save the table as CSV
+        to hand it on.
 
         Parameters
         ----------
@@ -1820,11 +1821,11 @@ class OperationMethods:
     ) -> StepHandle:
         """Check that something holds for a layer, and stop the run if it does not.
 
-        The layer passes through unchanged. How many features there are, whether a field is a key, whether
-        anything is empty, whether a condition holds for all, whether shapes are valid, whether totals agree
-        with another layer (of an earlier step), whether all lie inside an area, whether areas lie on each
-        other or leave gaps. Features that offend are listed and drawn. A check that fails lets nothing be
-        written; or it only asks for a look, if you choose so.
+        The layer passes through unchanged. It can check how many features there are, whether a field is a
+        key, whether anything is empty, whether a condition holds for all, whether shapes are valid, whether
+        totals agree with another layer (of an earlier step), whether all lie inside an area, whether areas
+        lie on each other or leave gaps. Features that offend are listed and drawn. A check that fails lets
+        nothing be written; or it only asks for a look, if you choose so.
 
         Parameters
         ----------
@@ -1853,7 +1854,7 @@ class OperationMethods:
         most_share : float, default 100.0
             At most, per cent. The largest share of all features that will do.
         other : StepHandle | str, default ''
-            Other layer. The layer to hold it against: step, or step:layer.
+            Other layer. The layer to compare with: step, or step:layer.
         otherwise : one of these, default 'stop'
             If it does not hold. What becomes of the run.
             'stop': stop the run, write nothing
@@ -1880,8 +1881,8 @@ class OperationMethods:
         Parameters
         ----------
         along : one of these, default 'fitting'
-            Gaps along. Degrees, and the square map of the whole world, are no measure: there it is the
-            ellipsoid unless you say otherwise.
+            Gaps along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is used
+            unless you choose otherwise.
             'fitting': the plane, or the ellipsoid where the plane is no measure
             'planar': the plane
             'geodesic': the ellipsoid
@@ -1915,10 +1916,10 @@ class OperationMethods:
         key : Sequence[str], default []
             Key. Fields that tell features apart. Left empty, they are matched by their shape.
         ignore : Sequence[str], default []
-            Fields to overlook. Fields whose changes do not count.
+            Fields to ignore. Fields whose changes do not count.
         tolerance : str, default ''
-            Shapes the same within. How far corners may have moved and still be the same. Left empty, not at
-            all.
+            Shapes the same within. How far corners may have moved and still count as the same. Left empty,
+            not at all.
         """
 
     def save(
@@ -1953,7 +1954,7 @@ class OperationMethods:
     ) -> StepHandle:
         """Save layers to files in ten formats, all of them or none.
 
-        The ending of the file says the format. A GeoPackage takes the whole set, and can keep it in a
+        The file's ending decides the format. A GeoPackage takes the whole set, and can keep it in a
         section, whose layers share one coordinate system; so do a workbook, KML and GPX. The others take
         one layer a file, so put {layer} into the path for several. Nothing is written before the whole run
         has succeeded, and then everything at once. What this workflow wrote the last time is replaced;
