@@ -19,6 +19,9 @@ from eskret import Layer, Workflow, write
 from eskret.cli import app
 from eskret.core.accounts.account import SetAside
 from eskret.errors import InputError
+from eskret.operations import operation_by_id
+from eskret.operations.base import Context
+from eskret.operations.settings import validate
 from eskret.workflow.model.edits import replace_step
 from eskret.workflow.run.engine import Run
 from eskret.workflow.run.links import RowLink, RowLinks, way
@@ -120,8 +123,9 @@ def test_a_record_that_was_set_aside_ends_at_the_step_and_its_reason(beds: Workf
 
 def test_what_many_were_put_together_into_goes_back_to_all_of_them(beds: Workflow) -> None:
     rows = beds.follow("whole", "licence = 'L1'").table().to_pylist()
-    of = [json.loads(r["fields"])["bed"] for r in rows if r["id"] == "loaded"]
+    of = [json.loads(r["fields"])["bed"] for r in rows if (r["id"], r["layer"]) == ("loaded", "beds")]
     assert of == ["B01", "B05"]  # B09 lies outside
+    assert [json.loads(r["fields"])["landed"] for r in rows if (r["id"], r["layer"]) == ("loaded", "landed")] == [100, 500]
     assert [r["what"] for r in rows if r["id"] == "whole"] == ["asked for", "saved"]
     frame = beds.follow("whole", "licence = 'L1'").frame()
     assert list(frame.columns[:6]) == ["station", "step", "id", "layer", "row", "what"] and len(frame) == len(rows)
@@ -167,7 +171,11 @@ def test_all_steps_of_the_demo_say_which_row_came_of_which(demo: Path) -> None:
         Run(work.document, workflow=path, folder=demo, checked=True, figures_alone=(), links=links).execute()
         for id, some in links.by_step.items():
             use = work.document.step(id).use
-            for link in some if use not in reports and not use.startswith("own:") and use != "workflow" else ():
+            for link in (
+                (one for one in some if one.pairs is None)
+                if use not in reports and not use.startswith("own:") and use != "workflow"
+                else ()
+            ):
                 seen.add(use)
                 out, into = sum(n for _, n in link.leaving), sum(n for _, n in link.entering)
                 assert (link.origin is None) != (link.into is None), (path.name, id, use)
@@ -226,3 +234,58 @@ def test_a_way_is_written_as_a_page(demo: Path) -> None:
     assert text.count("as before</small>") >= 3 and "saved by step out to out/returns.gpkg" in text
     code, _, error = call(*asked, "--report", demo / "way.txt")
     assert code == 1 and "ends in .html" in error
+
+
+@pytest.mark.parametrize("several", ["first", "list", "sum", "repeat"])
+@settings(max_examples=examples(25))
+@given(left=st.lists(st.integers(0, 4), min_size=1, max_size=7), right=st.lists(st.integers(0, 4), min_size=1, max_size=7))
+def test_the_other_side_of_a_join_is_followed(several: str, left: list[int], right: list[int]) -> None:
+    """Back from each row that leaves to the rows of the table with its key, and on from each of these; what went nowhere says so."""
+    beds = Layer("beds", pa.table({"k": left}), shapely.points([(i, 0.0) for i in range(len(left))]), "EPSG:32626")
+    table = Layer("landings", pa.table({"k": right, "t": [float(2**n) for n in range(len(right))]}))
+    operation = operation_by_id("join_table")
+    model = validate(operation.Settings, {"table": "x", "key": "k", "fields": ["t"], "several": several})
+    outcome = operation.run(beds, model, Context(step="j", others={"table": [table]}))  # type: ignore[attr-defined]
+    links = RowLinks()
+    links.record("j", [beds.with_provenance("a")], [outcome], {"table": [table.with_provenance("b")]})
+    out = outcome.layers[0].table.to_pylist()
+    order, key = ["a", "b", "j"], {n: [i for i, k in enumerate(right) if k == n] for n in range(5)}
+    for row, told in enumerate(out):
+        stations = way(links.by_step, order, ("j", "beds"), np.array([row]))
+        came = next((s.rows.tolist() for s in stations if s.place == ("b", "landings")), [])
+        fitting = key[told["k"]]
+        if several == "repeat":
+            assert [2.0**n for n in came] == ([told["t"]] if fitting else [])
+        else:
+            assert came == (fitting[:1] if several == "first" else fitting)
+    for row, k in enumerate(right):
+        stations = way(links.by_step, order, ("b", "landings"), np.array([row]))
+        became = {r for s in stations if s.place == ("j", "beds") for r in s.rows.tolist()}
+        reasons = [s.reason for s in stations if s.reason]
+        if several == "first" and key[k][0] != row:
+            assert not became and len(reasons) == 1
+        elif k not in left:
+            assert not became and reasons == ["no feature has its key"]
+        else:
+            assert {out[r]["k"] for r in became} == {k} and not reasons
+
+
+def test_what_lies_in_it_is_followed_by_place(tmp_path: Path) -> None:
+    """Counted in areas, joined by place, nearest: from a mark to the beds that have something of it, and back."""
+    beds = Layer("beds", pa.table({"bed": ["a", "b"]}), np.array([shapely.box(0, 0, 10, 10), shapely.box(20, 0, 30, 10)]), "EPSG:32626")
+    marks = Layer("marks", pa.table({"m": [1, 2, 3, 4]}), shapely.points([(1.0, 1), (2, 2), (21, 1), (50, 1)]), "EPSG:32626")
+    write(beds, tmp_path / "beds.gpkg", "beds")
+    write(marks, tmp_path / "marks.gpkg", "marks")
+    workflow = Workflow("w")
+    workflow.load("in", files=[str(tmp_path / "beds.gpkg"), str(tmp_path / "marks.gpkg")])
+    workflow.count_in_areas("counted", "in:beds", other="in:marks")
+    workflow.join_by_place("joined", "in:beds", other="in:marks", several="list")
+    workflow.nearest("near", "in:marks", other="in:beds", within="5 m")
+    for use in ("counted", "joined"):
+        told = workflow.follow(f"{use}:beds", where="bed = 'a'").table().to_pylist()
+        assert sorted(r["row"] for r in told if r["layer"] == "marks") == [1, 2], use
+    told = workflow.follow("in:marks", where="m >= 3", source=True).table().to_pylist()
+    assert {(r["id"], r["row"]) for r in told if r["what"] == "became"} == {("counted", 2), ("joined", 2), ("near", 3), ("near", 4)}
+    assert {(r["by"], r["row"]) for r in told if r["what"] == "set aside"} == {("counted", 4), ("joined", 4)}
+    told = workflow.follow("in:beds", where="bed = 'b'", source=True).table().to_pylist()
+    assert ("near", 3) in {(r["id"], r["row"]) for r in told if r["what"] == "became"}

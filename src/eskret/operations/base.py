@@ -227,6 +227,15 @@ class PreparedPush:
 
 
 @dataclass(frozen=True)
+class Brought:
+    """Which rows of a layer that a setting names went into which rows that leave: two arrays of one length (int64), made only where
+    somebody follows features."""
+
+    setting: str
+    pairs: Callable[[], tuple[np.ndarray, np.ndarray]]
+
+
+@dataclass(frozen=True)
 class Outcome:
     """What came of one task: layers that leave, the accounts, and what there is to say.
 
@@ -250,6 +259,8 @@ class Outcome:
     """How rows out relate to rows used, where a setting decides it; else as the operation says."""
     controls: tuple[ControlTotal, ...] = ()
     """Of the one layer that leaves, where ``outputs`` says nothing."""
+    brought: tuple[Brought, ...] = ()
+    """Rows of other layers that went into those that leave."""
     written: tuple[LayerFacts, ...] = ()
     """Facts of layers that were written, where they are not handed on as they were written."""
 

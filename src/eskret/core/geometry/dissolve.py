@@ -20,6 +20,7 @@ from eskret.core.geometry.ordinates import one_with_measures, with_measures
 from eskret.core.geometry.parallel import Watch, in_threads, is_nonempty
 from eskret.core.geometry.parts import dimension, invalid, made_valid, of_dimension, single_parts, together
 from eskret.core.geometry.vertices import edges_of
+from eskret.core.scientific import connected
 
 _TOGETHER = 5_000
 _SAME = 1e-9
@@ -222,9 +223,6 @@ def apart(joined: np.ndarray, geometry: np.ndarray, of: np.ndarray) -> tuple[np.
     The shapes (each of one or more parts), and the shape (int64, -1 for none) that each member went into. Members without
     a place go into the first of their group.
     """
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
     parts, group = single_parts(joined)
     pieces, member = single_parts(geometry)
     inside = np.flatnonzero((of[member] >= 0) & ~shapely.is_empty(pieces))
@@ -234,8 +232,7 @@ def apart(joined: np.ndarray, geometry: np.ndarray, of: np.ndarray) -> tuple[np.
     at, part = at[same], part[same]
     # a member is a node too, so that what it reaches hangs together
     count = len(parts) + len(geometry)
-    graph = coo_matrix((np.ones(len(at)), (part, len(parts) + member[at])), shape=(count, count))
-    _, label = connected_components(graph, directed=False)
+    label = connected(part, len(parts) + member[at], count)
     # numbered in the order of the groups and, in each, of the parts
     _, first, number = np.unique(label[: len(parts)], return_index=True, return_inverse=True)
     order = np.argsort(first)

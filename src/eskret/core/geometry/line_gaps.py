@@ -12,6 +12,7 @@ import shapely
 from shapely.geometry.base import BaseGeometry
 
 from eskret.core.geometry.parts import dimension, single_parts
+from eskret.core.scientific import connected, kd_tree
 
 _ROUND = (1.0, 2.0, 5.0, 10.0)
 
@@ -59,10 +60,8 @@ def gaps(ends: Ends) -> list[Gap]:
     """For every loose end the nearest other one, the nearest first; two that are each other's nearest once."""
     if len(ends.loose) < 2:
         return []
-    from scipy.spatial import cKDTree  # when it is first needed: most runs do without
-
     places = ends.xy[ends.loose]
-    distance, other = cKDTree(places).query(places, k=2)
+    distance, other = kd_tree(places).query(places, k=2)
     # of two ends at nearly one place the tree may give the end itself as the second
     itself = other[:, 0] == np.arange(len(places))
     near = np.where(itself, other[:, 1], other[:, 0])
@@ -117,9 +116,6 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
     Nearer ends are joined first and each end once; both move to the middle between them. Chains that come back to their
     beginning are polygons; where more than two lines meet, so are the faces between them.
     """
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
     xy = ends.xy.copy()
     pairs = _joins(ends, tolerance)
     for a, b in pairs:
@@ -133,10 +129,7 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
     start, end = node[0::2], node[1::2]
     count = len(ends.parts)
     degree = np.bincount(node, minlength=int(node.max(initial=-1)) + 1)
-    graph = coo_matrix(
-        (np.ones(2 * count), (np.repeat(np.arange(count), 2), count + node)), shape=(count + len(degree), count + len(degree))
-    )
-    _, label = connected_components(graph, directed=False)
+    label = connected(np.repeat(np.arange(count), 2), count + node, count + len(degree))
     of = label[:count]
     order = np.argsort(of, kind="stable")
     begins = np.flatnonzero(np.r_[True, of[order][1:] != of[order][:-1]]) if count else np.empty(0, np.int64)
@@ -165,10 +158,8 @@ def enclose(ends: Ends, tolerance: float) -> Enclosed:
 def _joins(ends: Ends, tolerance: float) -> list[tuple[int, int]]:
     if tolerance <= 0 or len(ends.loose) < 2:
         return []
-    from scipy.spatial import cKDTree
-
     places = ends.xy[ends.loose]
-    pairs = cKDTree(places).query_pairs(tolerance, output_type="ndarray")
+    pairs = kd_tree(places).query_pairs(tolerance, output_type="ndarray")
     distance = np.hypot(*(places[pairs[:, 0]] - places[pairs[:, 1]]).T)
     taken = np.zeros(len(places), bool)
     out = []

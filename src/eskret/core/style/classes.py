@@ -10,6 +10,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from eskret.core.scientific import map_classes
+
 _guesses = threading.Lock()
 SAMPLE = 20_000
 """From more values than this, natural breaks are found in a sample of so many, the least and the greatest among them."""
@@ -53,14 +55,13 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
 
 
 def _even(known: np.ndarray, method: str, count: int) -> np.ndarray:
-    import mapclassify
-
+    mapclassify = map_classes()
     how = mapclassify.EqualInterval if method == "equal" else mapclassify.Quantiles
     return np.asarray(how(known, k=count).bins, float)
 
 
 def _natural(known: np.ndarray, count: int) -> np.ndarray:
-    import mapclassify
+    mapclassify = map_classes()
 
     # its guesses come from numpy's one generator for all, which nobody else may turn meanwhile
     with _guesses:

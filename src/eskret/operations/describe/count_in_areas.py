@@ -19,7 +19,7 @@ from eskret.core.measure.aggregates import parse_statistics, statistics_of
 from eskret.core.tables.groupby import Groups
 from eskret.core.words import pluralise
 from eskret.formats.reading import Watch
-from eskret.operations.base import Context, Finding, Phase, has_errors
+from eskret.operations.base import Brought, Context, Finding, Phase, has_errors
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, other_layer, pairing
 from eskret.operations.support.naming_fields import field_called, told_of_field
@@ -104,7 +104,13 @@ class CountInAreas(FieldsPerRow):
             remarks.append(Remark(f"{pluralise(twice, 'feature')} counted in more than one area", layer.key, look=True))
         control = ControlTotal("number counted", "", float(len(pairs.other)), float(count.sum()), 0.0)
         sums = named_fields.sums_agree(counted_rows, np.arange(len(counted_rows)), pa.table(made), met.wanted)
-        return Columns(made, [*remarks, *met.no_numbers], controls=(control, *sums), others=[met.account()])
+        return Columns(
+            made,
+            [*remarks, *met.no_numbers],
+            controls=(control, *sums),
+            others=[met.account()],
+            brought=[Brought("other", lambda: (pairs.other, pairs.row))],
+        )
 
 
 class _Met:

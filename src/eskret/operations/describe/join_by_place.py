@@ -113,7 +113,7 @@ class JoinByPlace(EachLayer):
         pairs = pairing.Pairs(there[a], others.rows[b])
         having = np.unique(pairs.row)
         kept = having if settings.without == "aside" else np.arange(len(layer))
-        out, rows, _ = pairing.with_brought(layer, others.layer, pairs, settings.fields, settings.several, kept)
+        out, rows, partner = pairing.with_brought(layer, others.layer, pairs, settings.fields, settings.several, kept)
         missing = remaining(len(layer), there)
         alone = np.setdiff1d(there, having)
         reasons = [(NONE, alone), (other_layer.NO_PLACE, missing)]
@@ -137,4 +137,5 @@ class JoinByPlace(EachLayer):
             lineage=rows,
             remarks=tuple(remarks),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
+            brought=(pairing.links_of("other", pairs, kept, partner, settings.several),),
         )

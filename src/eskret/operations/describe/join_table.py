@@ -16,7 +16,7 @@ from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, ma
 from eskret.core.tables.values import empties, exact_sum, is_number
 from eskret.core.words import bold, pluralise
 from eskret.errors import SettingError
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
+from eskret.operations.base import Brought, Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import OperationSettings, setting
 from eskret.operations.support import named_fields, pairing
@@ -166,7 +166,7 @@ class JoinTable(EachLayer):
         mine = once.match.of(context.rows_of(layer))
         names = [new for _, new in pairing.brought_names(layer, table, brought)]
         kept = np.flatnonzero(mine.found) if settings.without == "aside" else np.arange(len(layer))
-        out, rows = _with_fields(layer, once, mine, names, brought, settings, kept)
+        out, rows, brings = _with_fields(layer, once, mine, names, brought, settings, kept)
         alone = np.flatnonzero(~mine.found)
         empty = empties(layer.table.column(settings.key))[alone]
         reasons = [(NO_ROW, alone[~empty]), (NO_KEY, alone[empty])]
@@ -179,6 +179,7 @@ class JoinTable(EachLayer):
             remarks=(*once.remarks, *named_fields.no_numbers(layer, [settings.key]), *once.no_numbers),
             relation=Relation.MULTIPLIED if settings.several == "repeat" else Relation.ONE_FOR_ONE,
             controls=_controls(once, mine, out, brought, names, settings, context),
+            brought=(brings,),
         )
 
 
@@ -221,13 +222,15 @@ def _joined(layer: Layer, table: Layer, brought: Sequence[str], settings: Any, c
 
 def _with_fields(
     layer: Layer, once: _Joined, mine: Match, names: Sequence[str], brought: Sequence[str], settings: Any, kept: np.ndarray
-) -> tuple[Layer, np.ndarray]:
-    """The layer with the fields of the table, and the row each of its rows comes from."""
+) -> tuple[Layer, np.ndarray, Brought]:
+    """The layer with the fields of the table, the row each of its rows comes from, and which rows of the table went into them."""
     if settings.several in ("first", "repeat"):
-        out, rows, _ = pairing.with_brought(layer, once.table, _pairs(mine, settings.several), brought, settings.several, kept)
-        return out, rows
+        pairs = _pairs(mine, settings.several)
+        out, rows, partner = pairing.with_brought(layer, once.table, pairs, brought, settings.several, kept)
+        return out, rows, pairing.links_of("table", pairs, kept, partner, settings.several)
     columns = [pairing.taken(pa.chunked_array([c]), mine.group[kept]) for c in once.figures]
-    return pairing.with_columns(layer, once.table, list(zip(brought, names, strict=True)), columns, kept), kept
+    out = pairing.with_columns(layer, once.table, list(zip(brought, names, strict=True)), columns, kept)
+    return out, kept, Brought("table", lambda: pairing.links_of("table", _pairs(mine, "all"), kept, kept, "all").pairs())
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:

@@ -101,7 +101,7 @@ class Nearest(EachLayer):
         found = partner >= 0
         pairs = pairing.Pairs(np.flatnonzero(found), others.rows[partner[found]])
         kept = np.flatnonzero(found) if settings.without == "aside" else np.arange(len(layer))
-        out, rows, _ = pairing.with_brought(layer, others.layer, pairs, settings.fields, "first", kept)
+        out, rows, partner = pairing.with_brought(layer, others.layer, pairs, settings.fields, "first", kept)
         name = number_collisions([f"distance_{settings.unit}"], taken=out.table.column_names)[0]
         distance = metres[rows] / LENGTHS[settings.unit]
         out = out.with_table(out.table.append_column(name, pa.array(distance, pa.float64(), mask=np.isnan(distance))))
@@ -121,6 +121,7 @@ class Nearest(EachLayer):
             ),
             lineage=rows,
             remarks=tuple(remarks),
+            brought=(pairing.links_of("other", pairs, kept, partner, "first"),),
         )
 
 

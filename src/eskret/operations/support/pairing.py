@@ -16,6 +16,7 @@ from eskret.core.naming import number_collisions
 from eskret.core.tables.groupby import Groups
 from eskret.core.tables.rows import remaining
 from eskret.core.tables.values import is_number
+from eskret.operations.base import Brought
 from eskret.operations.settings import setting
 from eskret.operations.support.other_layer import NO_PLACE, Others
 
@@ -112,6 +113,25 @@ def with_brought(
         columns = [taken(pa.chunked_array([c]), group) for c in made]
         partner = np.where(count == 1, partner, -1)
     return with_columns(layer, other, names, columns, rows, several == "repeat"), rows, partner
+
+
+def links_of(setting: str, pairs: Pairs, kept: np.ndarray, partner: np.ndarray, several: str) -> Brought:
+    """Which rows of the other layer went into which that leave.
+
+    Parameters
+    ----------
+    kept : rows that stay, with or without a partner (ascending).
+    partner : of each row that leaves, as ``with_brought`` has it.
+    """
+
+    def found() -> tuple[np.ndarray, np.ndarray]:
+        if several in ("first", "repeat"):
+            leaving = np.flatnonzero(partner >= 0)
+            return np.asarray(partner[leaving], np.int64), leaving
+        there = np.isin(pairs.row, kept)
+        return pairs.other[there], np.searchsorted(kept, pairs.row[there])
+
+    return Brought(setting, found)
 
 
 def figures_of(other: Layer, fields: Sequence[str], several: str) -> list[Statistic]:

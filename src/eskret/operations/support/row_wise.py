@@ -19,7 +19,7 @@ from eskret.core.measure.totals import sizes_in_metres, totals_of
 from eskret.core.tables.columns import with_columns
 from eskret.core.tables.values import exact_sum
 from eskret.errors import Code
-from eskret.operations.base import Context, EachLayer, Finding, Forecast, Outcome, has_errors
+from eskret.operations.base import Brought, Context, EachLayer, Finding, Forecast, Outcome, has_errors
 from eskret.operations.support import other_layer, reshaping
 
 
@@ -151,6 +151,8 @@ class Columns:
     """Accounts of layers that settings name."""
     totals: Sequence[tuple[str, float, str]] = ()
     """Totals to be shown before those of the layer."""
+    brought: Sequence[Brought] = ()
+    """Rows of other layers that went into those that leave."""
 
 
 MadeFields = tuple[Sequence[Field], list[Finding]]
@@ -181,4 +183,4 @@ class FieldsPerRow(EachLayer):
         out = layer.with_table(with_columns(layer.table, made.columns, self.at_end))
         account = InputAccount.of(layer, altered=tuple(made.altered))
         told = OutputAccount(layer.key, len(out), (*made.totals, *totals_of(out, context.totals)), tuple(made.controls))
-        return Outcome((out,), (account, *made.others), (told,), np.arange(len(layer)), tuple(made.remarks))
+        return Outcome((out,), (account, *made.others), (told,), np.arange(len(layer)), tuple(made.remarks), brought=tuple(made.brought))

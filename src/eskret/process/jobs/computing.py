@@ -63,10 +63,10 @@ def values_of(work: Work, layers: list[Stored], field: str, most: int) -> Answer
 @job("warm")
 def warm(work: Work) -> Answer:
     """Fetch what finds classes, so that the first answer does not wait for it."""
-    from importlib import import_module
+    from eskret.core.scientific import map_classes
 
     gdal.with_frames()  # the library of classes is built on data frames
-    import_module("mapclassify")
+    map_classes()
     return {}
 
 

@@ -55,8 +55,9 @@ def follow(
     found = follow_features(
         parse(text), f"{step}:{layer}", rows=rows, values=values, workflow=workflow, folder=folder, begun=lambda run: work.on_stop(run.stop)
     )
-    told, before = [], None
-    for station in found.stations:
+    told = []
+    for number, station in enumerate(found.stations):
+        before = found.before(number)
         fields = found.fields(station, int(station.rows[0])) if len(station.rows) == 1 else None
         changed: list[str] = [] if fields is None or before is None else [n for n in fields if n not in before or before[n] != fields[n]]
         id = station.by or station.place[0]
@@ -74,7 +75,6 @@ def follow(
                 "words": found.words(id),
             }
         )
-        before = fields if fields is not None else before
     return {"stations": told, "remark": found.remark()}
 
 

@@ -157,7 +157,7 @@ class ResultCache:
             for i, outcome in enumerate(outcomes):
                 layers = [{**write(x, folder / f"{i}-{n}", entering), "mark": marks[i, n]} for n, x in enumerate(outcome.layers)]
                 # nothing is added up any more of what is kept
-                plain = replace(outcome, layers=(), remarks=tuple(r.once() for r in outcome.remarks))
+                plain = replace(outcome, layers=(), brought=(), remarks=tuple(r.once() for r in outcome.remarks))
                 told.append([to_plain(plain, arrays), layers])
             write_arrays(folder / _ARRAYS, arrays)
             return told

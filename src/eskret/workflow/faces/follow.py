@@ -69,6 +69,15 @@ class Followed:
         layer = self.layers.get(station.place)
         return {} if layer is None else layer.table.slice(row, 1).to_pylist()[0]
 
+    def before(self, number: int) -> dict[str, Any] | None:
+        """The fields that a station's row had one station before on its own line: the last single row of a layer of the same key, else
+        of the step before; None where there is none."""
+        place = self.stations[number].place
+        single = [s for s in self.stations[:number] if len(s.rows) == 1 and not s.reason]
+        same = [s for s in single if s.place[1] == place[1]]
+        found = same[-1:] or [s for s in single[-1:] if s.place[0] != place[0]]
+        return self.fields(found[0], int(found[0].rows[0])) if found else None
+
     def saving(self, station: Station) -> list[Step]:
         """The steps that save the layer of a station."""
         if station.by:
@@ -80,10 +89,10 @@ class Followed:
     def lines(self) -> list[str]:
         """The way in words, a station after another."""
         out: list[str] = []
-        before: dict[str, Any] | None = None
         passed = False
-        for station in self.stations:
+        for place_in_way, station in enumerate(self.stations):
             passed = passed or station.here
+            before = self.before(place_in_way)
             id, key = station.place
             number = self.document.index(station.by or id) + 1
             rows = ", ".join(f"{r + 1:,}" for r in station.rows[:SHOWN].tolist())
@@ -101,7 +110,6 @@ class Followed:
                 rest = f" and {pluralise(len(shown) - SHOWN, 'more field')}" if len(shown) > SHOWN else ""
                 if told:
                     out.append(f"     {'changed: ' if before is not None else ''}{told}{rest}")
-            before = fields if fields is not None else before
             if passed:
                 out += [f"     saved by step {s.id} to {s.settings.get('to', s.settings.get('dataset', ''))}" for s in self.saving(station)]
         return [*out, *([self.remark()] if self.left else [])]

@@ -45,10 +45,10 @@ def write_way(found: Followed, path: Path, folder: Path, asked: str) -> None:
 
 def _stations(found: Followed, folder: Path) -> list[dict[str, Any]]:
     out: list[dict[str, Any]] = []
-    before: dict[str, Any] | None = None
     drawn = ""
     passed = False
-    for station in found.stations:
+    for number, station in enumerate(found.stations):
+        before = found.before(number)
         passed = passed or station.here
         id = station.by or station.place[0]
         fields = found.fields(station, int(station.rows[0])) if len(station.rows) == 1 and not station.reason else None
@@ -78,7 +78,6 @@ def _stations(found: Followed, folder: Path) -> list[dict[str, Any]]:
             }
         )
         drawn = map_.svg if map_ is not None else drawn
-        before = fields if fields is not None else before
     return out
 
 

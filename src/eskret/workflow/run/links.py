@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from eskret.core.accounts.account import SetAside
+from eskret.core.layer import ChunkedLayer, Layer
 from eskret.core.tables.rows import remaining
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import LayerHandle
@@ -27,6 +28,7 @@ class RowLink:
     origin : for every row that leaves the one that entered, -1 for none (int64); None where nobody can tell.
     into : instead, for every row that entered the one that left, -1 for none (int64).
     aside : rows that were set aside, of each layer that entered.
+    pairs : instead of both, of a layer that a setting names: its rows, and those that leave into which they went (int64 each).
     """
 
     step: str
@@ -35,9 +37,12 @@ class RowLink:
     origin: np.ndarray | None
     into: np.ndarray | None
     aside: tuple[SetAside, ...]
+    pairs: tuple[np.ndarray, np.ndarray] | None = None
 
     def back(self, rows: np.ndarray) -> np.ndarray:
         """The rows that entered of which these came that leave (int64, ascending)."""
+        if self.pairs is not None:
+            return np.unique(self.pairs[0][np.isin(self.pairs[1], rows)])
         if self.into is not None:
             return np.flatnonzero(np.isin(self.into, rows))
         if self.origin is None:
@@ -47,6 +52,8 @@ class RowLink:
 
     def on(self, rows: np.ndarray) -> np.ndarray:
         """The rows that leave which came of these (int64, ascending)."""
+        if self.pairs is not None:
+            return np.unique(self.pairs[1][np.isin(self.pairs[0], rows)])
         if self.into is not None:
             found = self.into[rows]
             return np.unique(found[found >= 0])
@@ -60,16 +67,22 @@ class RowLinks:
         self._lock = threading.Lock()
         self.by_step: dict[str, list[RowLink]] = {}
 
-    def record(self, step: str, entering: Sequence[LayerHandle], outcomes: Sequence[Outcome]) -> None:
-        """Take what a task made of the layers that entered it."""
+    def record(
+        self,
+        step: str,
+        entering: Sequence[LayerHandle],
+        outcomes: Sequence[Outcome],
+        others: Mapping[str, Sequence[Layer | ChunkedLayer]] | None = None,
+    ) -> None:
+        """Take what a task made of the layers that entered it, and of those that its settings name."""
         for outcome in outcomes:
-            link = _link(step, entering, outcome)
+            links = [_link(step, entering, outcome), *_brought(step, outcome, others or {})]
             with self._lock:
-                self.by_step.setdefault(step, []).append(link)
+                self.by_step.setdefault(step, []).extend(links)
 
 
 def _link(step: str, entering: Sequence[LayerHandle], outcome: Outcome) -> RowLink:
-    places = tuple((x.provenance[0] if x.provenance else ("", x.key), len(x)) for x in entering)
+    places = tuple((_place_of(x), len(x)) for x in entering)
     leaving = tuple(((step, x.key), len(x)) for x in outcome.layers)
     out, into = sum(n for _, n in leaving), sum(n for _, n in places)
     first = [account for account in outcome.inputs if account.first]
@@ -84,6 +97,23 @@ def _link(step: str, entering: Sequence[LayerHandle], outcome: Outcome) -> RowLi
         kept = remaining(into, _through(places, [a.rows for a in aside]))
         origin = kept if len(kept) == out else None
     return RowLink(step, places, leaving, origin, None, aside)
+
+
+def _brought(step: str, outcome: Outcome, others: Mapping[str, Sequence[Layer | ChunkedLayer]]) -> list[RowLink]:
+    """Links from the layers that settings name."""
+    leaving = tuple(((step, x.key), len(x)) for x in outcome.layers)
+    out = []
+    for one in outcome.brought:
+        layers = others.get(one.setting, ())
+        places = tuple((_place_of(x), len(x)) for x in layers)
+        accounts = [a.set_aside for a in outcome.inputs if a.setting == one.setting]
+        aside = tuple(accounts) if len(accounts) == len(places) else tuple(SetAside() for _ in places)
+        out.append(RowLink(step, places, leaving, None, None, aside, one.pairs()))
+    return out
+
+
+def _place_of(layer: LayerHandle | Layer | ChunkedLayer) -> Place:
+    return layer.provenance[0] if layer.provenance else ("", layer.key)
 
 
 def _through(places: Sequence[tuple[Place, int]], rows: Sequence[np.ndarray]) -> np.ndarray:

@@ -264,7 +264,7 @@ class StepRun:
             outcomes = _with_likeness(do(entering, settings, context), entering)
         if self.owner.run_.links is not None:
             named = outcomes if part.round is None else [_in_round(o, part.round) for o in outcomes]
-            self.owner.run_.links.record(self.step.id, entering, named)
+            self.owner.run_.links.record(self.step.id, entering, named, context.handles)
         if result_cache is not None and last is not None:
             outcomes = list(result_cache.put_last(last, outcomes))
         if result_cache is not None and digest is not None:

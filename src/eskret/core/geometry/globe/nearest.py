@@ -20,6 +20,7 @@ from eskret.core.geometry.globe.planes import EARTH, bends, stretches
 from eskret.core.geometry.globe.seam import running
 from eskret.core.geometry.parallel import Watch, is_nonempty
 from eskret.core.geometry.vertices import edges_of, split_edges
+from eskret.core.scientific import kd_tree
 
 _STRETCH = 10_000.0
 """Metres of the longest stretch."""
@@ -119,9 +120,7 @@ def nearest_places(
 def _search(
     ours: _Stretches, theirs: _Stretches, count: int, on: Ellipsoid, limit: float, watch: Watch | None
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    from scipy.spatial import cKDTree
-
-    tree = cKDTree(theirs.middle)
+    tree = kd_tree(theirs.middle)
     chord, close = tree.query(ours.middle, workers=-1)
     # one pair each is measured, so that nothing further needs to be looked at
     order = np.lexsort((chord, ours.row))
@@ -134,7 +133,7 @@ def _search(
     for least, most in zip((-1.0, *_CLASSES), _CLASSES, strict=False):
         at = np.flatnonzero((theirs.half > least) & (theirs.half <= most))
         if len(at):
-            classes.append((at, cKDTree(theirs.middle[at]), float(theirs.half[at].max())))
+            classes.append((at, kd_tree(theirs.middle[at]), float(theirs.half[at].max())))
     starts = np.searchsorted(ours.row, np.arange(count + 1))
     radii = [_chord(bound[ours.row] + ours.half + half, on) for _, _, half in classes]
     many = np.zeros(len(ours.row), np.int64)
