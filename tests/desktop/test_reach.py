@@ -17,6 +17,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFrame, QListView, QScrollArea, QWidget
 
 from eskret.desktop.frame.key_list import KEYS
+from eskret.desktop.state import text_size
 from eskret.desktop.window import Window
 from tests.desktop.conftest import Hand
 
@@ -208,3 +209,21 @@ def test_a_page_is_turned_to_by_its_name_and_back(hand: Hand) -> None:
     pages.turn_to("start")
     hand.keys("F10", hand.bench)
     assert pages.page == "start"  # no workflow is open, so there are no lists of words either
+
+
+@pytest.mark.parametrize(("says", "factor"), [("1.25", "1.25"), ("1.0", None), ("9", "3"), ("what?", None), (None, None)])
+def test_text_is_as_large_as_the_desktop_asks(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, says: str | None, factor: str | None
+) -> None:
+    """On Wayland, where the toolkit does not hear of it; and not where somebody has said otherwise, or nobody answers."""
+    tool = tmp_path / "gsettings"
+    if says is not None:
+        tool.write_text(f"#!/bin/sh\n[ \"$3\" = text-scaling-factor ] && echo '{says}'\n")
+        tool.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}:/usr/bin:/bin" if says is not None else str(tmp_path))
+    there = {"WAYLAND_DISPLAY": "wayland-0"}
+    text_size.follow_desktop(there)
+    assert there.get("QT_SCALE_FACTOR") == factor
+    for other in ({}, {**there, "QT_SCALE_FACTOR": "2"}, {"WAYLAND_DISPLAY": "wayland-0", "QT_QPA_PLATFORM": "offscreen"}):
+        before = dict(other)
+        assert text_size.follow_desktop(other) == 1.0 and other == before

@@ -11,6 +11,7 @@ from pathlib import Path
 from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtWidgets import QApplication
 
+from eskret.desktop.state import text_size
 from eskret.desktop.state.background import Background
 from eskret.desktop.theme import style
 from eskret.desktop.theme.icons import application_icon
@@ -35,6 +36,7 @@ def make_application() -> QApplication:
 
 def start(path: Path | None = None) -> int:
     """Open the window, on a workflow or a folder where one is given; returns the exit code."""
+    text_size.follow_desktop()
     app = make_application()
     window = Window(settings())
     window.show()
