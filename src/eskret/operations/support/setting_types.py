@@ -11,7 +11,7 @@ from typing import Annotated
 from pydantic import AfterValidator
 
 from eskret.core.measure.aggregates import parse_statistics
-from eskret.core.measure.units import Quantity, parse_length, parse_measure, parse_speed, parse_time
+from eskret.core.measure.units import Quantity, parse_area, parse_length, parse_measure, parse_speed, parse_time
 from eskret.core.texts import codec_of
 from eskret.errors import SettingError
 
@@ -60,6 +60,7 @@ SomeLength = Annotated[str, _checked(parse_length, *_SOME)]
 Offset = Annotated[str, _checked(parse_length, *_OTHER)]
 SomeTime = Annotated[str, _checked(parse_time, *_SOME)]
 Speed = Annotated[str, _checked(parse_speed, *_ANY)]
+Area = Annotated[str, _checked(parse_area, *_ANY)]
 Size = Annotated[str, _checked(parse_measure, *_ANY)]
 """An area or a length, whichever its unit says."""
 TextEncoding = Annotated[str, AfterValidator(_encoding)]

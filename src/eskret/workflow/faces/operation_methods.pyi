@@ -347,6 +347,40 @@ class OperationMethods:
             'all but these': all but these
         """
 
+    def take_rows(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        which: Literal['first', 'every', 'random'] | ParameterHandle = ...,
+        number: int | ParameterHandle = ...,
+        within: Sequence[str] | ParameterHandle = ...,
+        seed: int | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Keep the first rows, every n-th row, or some drawn at random.
+
+        Rows count in the order in which they come; sort them first where another order is meant. Groups are
+        counted each by itself, such as the three largest beds of every district. Rows drawn at random are
+        the same ones each time, as long as the seed and the number of rows are the same; another seed draws
+        others.
+
+        Parameters
+        ----------
+        which : one of these, default 'first'
+            Take. Which rows stay; the others are set aside.
+            'first': the first rows
+            'every': every n-th row, from the first on
+            'random': rows drawn at random
+        number : int, default 10
+            How many. So many rows; of every n-th row the n: 10 takes one in ten.
+        within : Sequence[str], default []
+            In each group. Rows with the same values in these are counted by themselves.
+        seed : int, default 1
+            Seed. The same seed draws the same rows again.
+        """
+
     def sketch(
         self,
         id: str,
@@ -657,6 +691,33 @@ class OperationMethods:
             is off by more than this. Left empty, none are added.
         """
 
+    def declare_crs(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        crs: str | ParameterHandle,
+        which: Literal['missing', 'all'] | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Say which coordinate system a layer has; its coordinates stay as they are.
+
+        For layers that came without one, or that declare the wrong one. Nothing is moved: to bring a layer
+        to another system, use Reproject. A layer that declares another system keeps it unless you say that
+        this one counts instead, and then the step asks for a look. Coordinates that cannot be of the system
+        stop the run.
+
+        Parameters
+        ----------
+        crs : str, must be given
+            CRS. The system that the coordinates are in.
+        which : one of these, default 'missing'
+            For layers that. Whether what a layer declares is overruled.
+            'missing': declare none
+            'all': declare none or another
+        """
+
     def buffer(
         self,
         id: str,
@@ -853,6 +914,27 @@ class OperationMethods:
             If the value is empty. Features that have no value in a field they are put together by.
             'aside': set the feature aside
             'group': put those together too
+        """
+
+    def fill_holes(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        largest: str | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Fill the holes of areas, all of them or only those up to a size.
+
+        What stood in a hole that is filled, as an island in a lake, becomes part of the area around it.
+        Holes between features are none of one feature: Dissolve joins the neighbours first, Check finds
+        such gaps. Points and lines stay as they are.
+
+        Parameters
+        ----------
+        largest : str, default ''
+            Only holes up to. An area with its unit. Larger holes stay. Left empty, all are filled.
         """
 
     def simplify(
@@ -1613,6 +1695,38 @@ class OperationMethods:
             A column for each. The field whose values become columns.
         cell : str, default 'count'
             In the cell. A figure: count, or sum, mean, min, max, first, list ... and a field.
+        """
+
+    def unpivot(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        columns: Sequence[str] | ParameterHandle,
+        name_field: str | ParameterHandle = ...,
+        value_field: str | ParameterHandle = ...,
+        empty: Literal['keep', 'drop'] | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Turn columns into rows: one row for each column, with its name and its value.
+
+        The reverse of Pivot: a table with a column for each species or year becomes one with a field for
+        the species and a field for the figure. All other fields, and the shape, stand in every row. Numbers
+        stay numbers; where columns hold different kinds of values, they become text and the step says so.
+
+        Parameters
+        ----------
+        columns : Sequence[str], must be given
+            Columns. The fields of which each makes a row.
+        name_field : str, default 'name'
+            Field for the name. The new field with the column's name.
+        value_field : str, default 'value'
+            Field for the value. The new field with what stood there.
+        empty : one of these, default 'drop'
+            Where there is no value. What becomes of a column that is empty in a row.
+            'keep': make a row all the same
+            'drop': make no row
         """
 
     def sort(

@@ -44,6 +44,7 @@ CASES: Mapping[str, Case] = {
     "keep_by_place": Case(("beds",), {"to": "closure", "relation": "intersects"}),
     "pick": Case(("beds",), {"features": ["A2", "B3"], "key": "bed"}),
     "sketch": Case((), {"shapes": _TRIANGLE, "crs": "EPSG:32626"}),
+    "take_rows": Case(("beds",), {"which": "first", "number": 1, "within": ["bay"]}, fields=(("bed", "bay"), ("bed", "bay"))),
     "drop_repeats": Case(("twice",), {"geometry": True}, fields=(("bed",), ("bed",))),
     # shapes
     "clip": Case(("beds",), {"to": "closure"}),
@@ -60,6 +61,8 @@ CASES: Mapping[str, Case] = {
     "reproject": Case(("beds",), {"crs": "EPSG:4326"}, mapped=False, fields=(("bed", "centre"), ("bed", "centre"))),
     "buffer": Case(("marks",), {"distance": "250 m"}),
     "centre_points": Case(("beds",), {}),
+    "fill_holes": Case(("ring",), {}),
+    "declare_crs": Case(("undeclared",), {"crs": "EPSG:32626"}, False, (("bed", "system"), ("bed", "system"))),
     "outlines": Case(("ring",), {}),
     "corner_points": Case(("beds",), {}, corners=True),
     "snap_points": Case(("soundings",), {"to": "shore", "within": "300 m"}),
@@ -87,6 +90,9 @@ CASES: Mapping[str, Case] = {
         ("catch",), {"by": ["bay"], "figures": {"rows": "count", "tonnes": "sum tonnes"}}, False, (("bay", "species", "tonnes"), ("*",))
     ),
     "pivot": Case(("catch",), {"by": ["bay"], "columns": "species", "cell": "sum tonnes"}, False, (("bay", "species", "tonnes"), ("*",))),
+    "unpivot": Case(
+        ("yields",), {"columns": ["mussel", "oyster"], "name_field": "species", "value_field": "tonnes"}, False, (("*",), ("*",))
+    ),
     "sort": Case(("beds",), {"by": ["tonnes down"]}, False, (("bed", "tonnes"), ("bed", "tonnes"))),
     "number": Case(
         ("beds",), {"within": ["bay"], "order": ["tonnes down"]}, False, (("bed", "bay", "tonnes"), ("bed", "bay", "tonnes", "number"))

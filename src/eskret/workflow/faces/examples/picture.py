@@ -153,6 +153,8 @@ def _texts(layer: Layer, field: str) -> list[str]:
         digits = 0 if layer.crs == scene.CRS else 5
         xy = shapely.get_coordinates(shapely.centroid(np.asarray(layer.geometry)))
         return [f"{x:.{digits}f}, {y:.{digits}f}" for x, y in xy.tolist()]
+    if field == "system":
+        return [layer.crs or "not declared"] * len(layer)
     column = layer.table.column(field)
     if pa.types.is_floating(column.type):
         return ["" if v is None else f"{v:.4g}" if abs(v) < 10_000 else f"{v:,.0f}" for v in column.to_pylist()]

@@ -126,6 +126,8 @@ def layers() -> dict[str, Layer]:
         _layer("twice", [*_bed_shapes()[:3], _bed_shapes()[0]], bed=["A1", "A2", "A3", "A1"]),
         _layer("north", _bed_shapes()[:3], bed=names[:3], tonnes=[12.0, 7.5, 4.0]),
         _layer("south", _bed_shapes()[3:], bed=names[3:], licence=["L-4", "L-5", "L-6"]),
+        Layer("undeclared", pa.table({"bed": names[:3]}), _placed(_bed_shapes()[:3]), None),
+        Layer("yields", pa.table({"bay": ["North", "South"], "mussel": [5.5, 0.5], "oyster": [2.5, None]})),
         Layer("landings", pa.table({"bed": ["A1", "A2", "B1", "C4"], "landed": [8.2, 5.1, 6.0, 2.2]})),
         Layer(
             "catch",
