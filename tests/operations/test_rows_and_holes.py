@@ -31,10 +31,10 @@ def test_holes_up_to_a_size_are_filled_and_told() -> None:
     assert shapely.area(made[:3]).tolist() == [10_000 - 900, 10_000, 10_000]
     assert [len(g.interiors) for g in made[:3]] == [1, 0, 0] and made[3] is None
     (altered,) = outcome.inputs[0].altered
-    assert altered.rows.tolist() == [0, 2] and altered.amounts.tolist() == [100, 25]
+    assert altered.rows.tolist() == [0, 2] and altered.amounts == pytest.approx([0.01, 0.0025]) and altered.unit == "ha"
     assert altered.where is not None and altered.where[1].tolist() == [E + 401, N + 1, E + 406, N + 6], "where its hole was"
     told = " ".join(r.text for r in outcome.remarks)
-    assert "2 holes filled" in told and "125" in told and "1 hole stayed" in told
+    assert "2 holes filled" in told and "0.0125 ha" in told and "1 hole stayed" in told
 
 
 def test_without_a_size_all_holes_go_as_the_outer_ring_alone_says() -> None:
@@ -54,7 +54,7 @@ def test_an_island_in_a_lake_that_is_filled_is_not_counted_twice() -> None:
     outcome = do("fill_holes", layer_of([shapely.MultiPolygon([lake, island])]))
     (made,) = outcome.layers[0].geometry
     assert made.is_valid and made.area == 10_000
-    assert outcome.inputs[0].altered[0].amounts.tolist() == [2_400], "what the feature gained, without what the island was already"
+    assert outcome.inputs[0].altered[0].amounts == pytest.approx([0.24]), "what the feature gained, without what the island was already"
 
 
 def test_holes_are_of_areas_and_a_size_of_the_ground() -> None:
