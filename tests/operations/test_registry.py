@@ -11,7 +11,7 @@ from pydantic.fields import PydanticUndefined
 from eskret import Workflow
 from eskret.core.words import strip_markup
 from eskret.errors import DocumentError, SettingError
-from eskret.operations import all_operations, find_operations, operation_by_id
+from eskret.operations import all_operations, operation_by_id
 from eskret.operations.base import Operation, Phase
 from eskret.operations.sentences import join_words
 from eskret.operations.settings import default_of, problems_of, setting_info, validate
@@ -102,29 +102,7 @@ def test_the_order_is_that_of_the_work() -> None:
     assert phases == sorted(phases)
 
 
-@pytest.mark.parametrize(
-    ("words", "with_layers", "first"),
-    [
-        ("gpx", False, "load"),
-        ("GPS tracks", None, "load"),
-        ("only some", True, "keep"),
-        ("filter", True, "keep"),
-        ("where", True, "keep"),
-        ("export", True, "save"),
-        ("geojson", True, "save"),
-        ("geojson", False, "load"),
-        ("write geopackage", True, "save"),
-        ("", False, "load"),
-        ("", True, "keep"),
-        ("sav", True, "save"),
-    ],
-)
-def test_everyday_words_find_operations(words: str, with_layers: bool | None, first: str) -> None:
-    assert find_operations(words, with_layers)[0].id == first
-
-
-def test_words_that_fit_nothing_find_nothing() -> None:
-    assert find_operations("xyzzy") == []
+def test_an_operation_that_is_not_there_is_refused_with_those_that_are() -> None:
     with pytest.raises(DocumentError, match="there is no operation 'fly'. There are load, load_coordinates, fetch, "):
         operation_by_id("fly")
 

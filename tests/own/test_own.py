@@ -12,7 +12,8 @@ from typer.testing import CliRunner
 from eskret import Workflow, write
 from eskret.cli import app
 from eskret.errors import DocumentError, RehearsalError
-from eskret.operations.registry import find_operations, operation_by_id, project
+from eskret.operations.finding import find_operations
+from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import problems_of, setting_info
 from eskret.user_operations import loader, template, trust
 from eskret.user_operations.descriptors import ProjectCard, shown_of

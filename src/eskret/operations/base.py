@@ -447,6 +447,8 @@ class Operation(ABC):
     phase: ClassVar[Phase]
     relation: ClassVar[Relation]
     also_known_as: ClassVar[tuple[str, ...]] = ()
+    turns: ClassVar[tuple[tuple[str, str], ...]] = ()
+    """What it makes into what, as it is looked for: kinds of shapes, or other words of ``core.finding``."""
     menu_order: ClassVar[int] = 50
     """Where it stands in its phase: what is needed more often comes first."""
     version: ClassVar[int] = 1

@@ -5,7 +5,6 @@ from __future__ import annotations
 import importlib
 import inspect
 import pkgutil
-import re
 from collections.abc import Generator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -15,7 +14,6 @@ from typing import Any
 
 from eskret.errors import DocumentError
 from eskret.operations.base import Operation, Phase
-from eskret.operations.settings import setting_info
 
 
 @lru_cache(maxsize=1)
@@ -130,55 +128,3 @@ def operation_by_id(name: str) -> Operation:
     if name not in _places():
         raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {', '.join(all_operations())}")
     return _made(_places()[name])
-
-
-def find_operations(words: str, with_layers: bool | None = None) -> list[Operation]:
-    """Operations that fit what somebody typed, best first; all of them for nothing typed.
-
-    Parameters
-    ----------
-    with_layers : whether there are layers to work on already; of what fits equally well, what can use that comes first.
-    """
-
-    def unfit(operation: Operation) -> bool:
-        return with_layers is not None and operation.has_input != with_layers
-
-    known = [*all_operations().values(), *own_operations()]
-    if not words_of(words):
-        return sorted(known, key=unfit)
-    scored = [(fit_of(o, words), o) for o in known]
-    return [o for score, o in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
-
-
-def fit_of(operation: Operation, words: str) -> int:
-    """How well an operation fits what somebody typed."""
-    labels = " ".join(i.label for i in setting_info(operation.Settings).values())
-    return fit_of_texts(
-        words,
-        f"{operation.id} {operation.title}",
-        operation.also_known_as,
-        f"{operation.summary} {operation.phase}",
-        f"{labels} {operation.help}",
-    )
-
-
-def words_of(text: str) -> list[str]:
-    """The words of a text, in small letters."""
-    return re.findall(r"\w+", text.lower())
-
-
-def fit_of_texts(words: str, name: str, known_as: Sequence[str], summary: str, more: str) -> int:
-    """How well something fits what somebody typed: its name weighs most, then other words for it, then what is told of it."""
-    wanted = words_of(words)
-    texts = ((8, words_of(name)), (6, words_of(" ".join(known_as))), (3, words_of(summary)), (1, words_of(more)))
-    score = 0
-    for word in wanted:
-        for weight, there in texts:
-            if word in there:
-                score += weight * 2
-                break
-            if any(w.startswith(word) for w in there):
-                score += weight
-                break
-    # a name for the whole of it says more than words of its title
-    return score + 20 * (" ".join(wanted) in [k.lower() for k in known_as])

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from eskret.core.finding.terms import words_of
 from eskret.core.words import strip_markup
 from eskret.desktop.views.finder import Found, SearchBox
-from eskret.operations.registry import all_operations, fit_of_texts, words_of
+from eskret.operations.finding import Findings, find_operations
+from eskret.operations.registry import all_operations
 
 if TYPE_CHECKING:
     from eskret.desktop.frame.workbench import Workbench
 
-MOST = 60
+MOST, PAGES = 60, 5
 
 
 @dataclass(frozen=True)
@@ -27,6 +29,18 @@ class Thing:
     kind: str
     do: Callable[[], object]
     also: tuple[str, ...] = ()
+    page: str = ""
+    """The operation whose page it is."""
+
+
+def _fit(wanted: list[str], thing: Thing) -> int:
+    """How well a thing fits: its name weighs most, then other words for it, then what is told of it."""
+    texts = ((8, words_of(thing.title)), (6, words_of(" ".join(thing.also))), (3, words_of(thing.summary)), (1, words_of(thing.kind)))
+    score = 0
+    for word in wanted:
+        score += next((w * (2 if word in there else 1) for w, there in texts if any(t.startswith(word) for t in there)), 0)
+    # a name for the whole of it says more than words of its title
+    return score + 20 * (" ".join(wanted) in [k.lower() for k in thing.also])
 
 
 class FindAnything(SearchBox):
@@ -45,14 +59,18 @@ class FindAnything(SearchBox):
         self._texts = [f"{t.title} {' '.join(t.also)} {t.summary} {t.kind}".lower() for t in self._things]
         super().open_over(top)
 
-    def found_for(self, words: str) -> Sequence[Found]:
+    def found_for(self, words: str) -> Findings[Found]:
         if not words_of(words):
-            return self._things[:MOST]
+            return Findings(self._things[:MOST])
         wanted = words_of(words)
         # of thousands of layers only those are weighed, at every letter, that hold all the words
         held = [(n, t) for n, (t, text) in enumerate(zip(self._things, self._texts, strict=True)) if all(w in text for w in wanted)]
-        scored = [(fit_of_texts(words, t.title, t.also, t.summary, t.kind), n, t) for n, t in held]
-        return [t for _, _, t in sorted(scored, key=lambda s: (-s[0], s[1]))][:MOST]
+        scored = [(_fit(wanted, t), n, t) for n, t in held]
+        found = [t for _, _, t in sorted(scored, key=lambda s: (-s[0], s[1]))]
+        # pages are found by what their operations are found by, whatever words stand there
+        pages = {t.page: t for t in self._things if t.page}
+        more = [pages[o.id] for o in find_operations(words)[:PAGES] if o.id in pages and pages[o.id] not in found]
+        return Findings([*found, *more][:MOST])
 
     def _acts(self) -> Generator[Thing]:
         for act in self._bench.actions_.can_be_done():
@@ -106,4 +124,4 @@ class FindAnything(SearchBox):
     def _pages(self) -> Generator[Thing]:
         for operation in all_operations().values():
             show = partial(self._bench.boxes.show_handbook, operation.id)
-            yield Thing(operation.title, operation.summary, "Handbook", show, tuple(operation.also_known_as))
+            yield Thing(operation.title, operation.summary, "Handbook", show, tuple(operation.also_known_as), operation.id)

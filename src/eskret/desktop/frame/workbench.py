@@ -49,7 +49,8 @@ from eskret.desktop.views.start import StartView
 from eskret.desktop.views.store import StoreBox
 from eskret.errors import EskretError
 from eskret.operations.base import ServiceAccess
-from eskret.operations.registry import all_operations, operation_by_id
+from eskret.operations.finding import find_operations
+from eskret.operations.registry import operation_by_id
 from eskret.workflow.faces import ledger
 from eskret.workflow.faces.catalogue import CatalogueEntry
 from eskret.workflow.history.runs import Whole
@@ -786,6 +787,6 @@ class Workbench(QWidget):
         return True
 
     def warm_later(self) -> None:
-        """Start the workers once the window is on screen, and have the operations imported beside its thread."""
+        """Start the workers once the window is on screen, and have the operations imported and learnt beside its thread."""
         QTimer.singleShot(0, self.session.warm)
-        QTimer.singleShot(_LATER, lambda: self._beside.run(all_operations, lambda _: None))
+        QTimer.singleShot(_LATER, lambda: self._beside.run(partial(find_operations, "step"), lambda _: None))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Protocol
 
@@ -12,6 +11,7 @@ from PySide6.QtWidgets import QFrame, QLabel, QLineEdit, QListView, QStyle, QSty
 
 from eskret.desktop.state.list_model import Role, Row, RowsModel
 from eskret.desktop.theme.style import NARROW, font, theme
+from eskret.operations.finding import Findings
 from eskret.workflow.faces.catalogue import find
 
 
@@ -73,7 +73,9 @@ class SearchBox(QFrame):
         self.list.setItemDelegate(_Delegate(self.list))
         self.list.setEditTriggers(QListView.EditTrigger.NoEditTriggers)
         self.list.clicked.connect(lambda _: self._take())
+        self._nothing = nothing
         self.nothing = QLabel(nothing)
+        self.nothing.setWordWrap(True)
         self.nothing.setObjectName("faint")
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 10, 10, 10)
@@ -83,8 +85,8 @@ class SearchBox(QFrame):
         self._width = 560
         self.hide()
 
-    def found_for(self, words: str) -> Sequence[Found]:
-        """What fits these words, best first."""
+    def found_for(self, words: str) -> Findings[Found]:
+        """What fits these words, best first, and what there is to say of it."""
         raise NotImplementedError
 
     def open_over(self, top: int) -> None:
@@ -100,9 +102,11 @@ class SearchBox(QFrame):
         self.line.setFocus()
 
     def _search(self, words: str) -> None:
-        found = self.found_for(words)
+        findings = self.found_for(words)
+        found = findings.things
+        self.nothing.setText(findings.note or self._nothing)
         self.model.fill([Row(entry.title, entry, entry.summary) for entry in found])
-        self.nothing.setVisible(not found)
+        self.nothing.setVisible(bool(findings.note or not found))
         rows = min(len(found), 7)
         self.list.setVisible(bool(found))
         self.list.setFixedHeight(rows * 46 + 4)
@@ -145,7 +149,7 @@ class Finder(SearchBox):
         self._folder = Path()
         self._workflow: Path | None = None
 
-    def found_for(self, words: str) -> Sequence[Found]:
+    def found_for(self, words: str) -> Findings[Found]:
         return find(words, self._layers, self._folder, self._workflow)
 
     def open_at(self, top: int, with_layers: bool, folder: Path, workflow: Path | None) -> None:

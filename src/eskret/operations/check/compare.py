@@ -38,7 +38,19 @@ class Compare(EachLayer):
     menu_order = 40
     relation = Relation.REPORT
     says = "Compare {entering} with {earlier}[ by {key:3}| by shape]"
-    also_known_as = ("diff", "changes", "what changed", "versions", "added removed", "before and after", "same")
+    also_known_as = (
+        "diff",
+        "changes",
+        "what changed",
+        "changed since",
+        "versions",
+        "difference between versions",
+        "added removed",
+        "before and after",
+        "old and new",
+        "old against new",
+        "same",
+    )
 
     class Settings(OperationSettings):
         earlier: str = setting(

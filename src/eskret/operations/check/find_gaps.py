@@ -37,7 +37,17 @@ class FindGaps(EachLayer):
     menu_order = 30
     relation = Relation.REPORT
     says = "Find gaps in {entering}[ up to {up_to}]"
-    also_known_as = ("dangles", "loose ends", "open outline", "undershoot", "not closed", "dangling", "snap", "topology")
+    also_known_as = (
+        "dangles",
+        "loose ends",
+        "open outline",
+        "undershoot",
+        "not closed",
+        "dangling lines",
+        "lines not joined",
+        "unconnected lines",
+        "lines that do not meet",
+    )
 
     class Settings(OperationSettings):
         along: ground.Along = ground.along_setting("Gaps along")

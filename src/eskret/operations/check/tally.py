@@ -38,7 +38,18 @@ class Tally(Gathering):
     menu_order = 10
     relation = Relation.REPORT
     says = "Tally {entering}[ by {by}]"
-    also_known_as = ("count", "how many", "inventory", "statistics", "percentage", "share", "nulls", "invalid", "overview", "report")
+    also_known_as = (
+        "count layers",
+        "how many features",
+        "inventory",
+        "statistics of layers",
+        "percentage by value",
+        "share by value",
+        "nulls",
+        "overview",
+        "features in every layer",
+        "summary of layers",
+    )
 
     class Settings(OperationSettings):
         layers: list[str] = setting(

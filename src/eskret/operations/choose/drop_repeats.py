@@ -38,7 +38,20 @@ class DropRepeats(RowFilter):
     phase = Phase.CHOOSE
     menu_order = 50
     nothing = "it is empty"
-    also_known_as = ("duplicates", "unique", "distinct", "dedupe", "identical", "first of each", "twins")
+    also_known_as = (
+        "duplicates",
+        "remove duplicates",
+        "unique",
+        "unique records",
+        "distinct",
+        "dedupe",
+        "identical",
+        "first of each",
+        "twins",
+        "recorded twice",
+        "same point twice",
+        "same geometry",
+    )
 
     class Settings(OperationSettings):
         fields: list[str] = setting(

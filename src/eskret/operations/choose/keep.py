@@ -29,7 +29,27 @@ class Keep(RowFilter):
     phase = Phase.CHOOSE
     menu_order = 10
     says = "Keep {entering} where {where}"
-    also_known_as = ("select", "filter", "choose by attribute", "where", "query", "subset", "like", "condition", "extract", "only")
+    also_known_as = (
+        "select",
+        "filter",
+        "choose by attribute",
+        "where",
+        "query",
+        "subset",
+        "like",
+        "condition",
+        "extract",
+        "only some",
+        "only where",
+        "only rows",
+        "only larger than",
+        "filter by attribute",
+        "select by expression",
+        "remove rows below",
+        "remove records without value",
+        "throw away rows",
+        "is not empty",
+    )
 
     class Settings(OperationSettings):
         where: str = setting(

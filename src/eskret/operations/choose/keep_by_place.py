@@ -34,18 +34,20 @@ class KeepByPlace(RowFilter):
     nothing = "nothing lies there"
     also_known_as = (
         "select by place",
+        "select by location",
         "spatial filter",
-        "within",
-        "inside",
-        "intersect",
-        "near",
-        "distance",
-        "contains",
-        "touches",
-        "in the area",
-        "around",
-        "where",
-        "location",
+        "spatial query",
+        "features within distance of",
+        "features inside area",
+        "features outside area",
+        "features that intersect",
+        "features that touch",
+        "features that cross",
+        "only inside",
+        "only outside",
+        "which lie in",
+        "near another layer",
+        "located in",
     )
 
     class Settings(OperationSettings):

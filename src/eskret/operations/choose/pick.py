@@ -37,7 +37,20 @@ class Pick(RowFilter):
     phase = Phase.CHOOSE
     menu_order = 30
     nothing = "none of those picked is here"
-    also_known_as = ("select by hand", "choose by hand", "isolate", "click", "single feature", "manual", "these")
+    also_known_as = (
+        "select by hand",
+        "choose by hand",
+        "isolate",
+        "click",
+        "single feature",
+        "manual",
+        "these",
+        "lasso",
+        "pick on the map",
+        "leave out features",
+        "exclude some features",
+        "hand picked",
+    )
 
     class Settings(OperationSettings):
         features: list[Any] = setting(

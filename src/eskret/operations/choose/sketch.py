@@ -41,7 +41,20 @@ class Sketch(Source):
     phase = Phase.CHOOSE
     menu_order = 40
     relation = Relation.NEW
-    also_known_as = ("draw", "area by hand", "polygon", "box", "digitise", "study area", "geojson text", "by hand")
+    also_known_as = (
+        "draw",
+        "area by hand",
+        "polygon by hand",
+        "line by hand",
+        "digitise",
+        "study area by hand",
+        "geojson text",
+        "by hand",
+        "draw on the map",
+        "type a shape",
+        "create features",
+        "new polygon",
+    )
 
     class Settings(OperationSettings):
         shapes: str = setting(

@@ -30,7 +30,23 @@ class TakeRows(RowFilter):
     phase = Phase.CHOOSE
     menu_order = 35
     nothing = "there was no row to take"
-    also_known_as = ("sample", "random", "first n", "top", "limit", "every nth", "subset", "head", "thin out", "preview rows", "spot check")
+    also_known_as = (
+        "sample",
+        "random sample",
+        "first n",
+        "top n",
+        "limit",
+        "every nth row",
+        "every nth point",
+        "subset",
+        "head",
+        "thin out",
+        "preview rows",
+        "spot check",
+        "largest per group",
+        "first rows of each group",
+        "n largest",
+    )
 
     class Settings(OperationSettings):
         which: Literal["first", "every", "random"] = setting(

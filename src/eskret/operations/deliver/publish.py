@@ -46,7 +46,18 @@ class Publish(Delivery):
     phase = Phase.DELIVER
     menu_order = 60
     relation = Relation.REPORT
-    also_known_as = ("push", "upload", "update service", "web service", "api", "ogc", "dataset", "online", "sync", "difference", "send")
+    also_known_as = (
+        "push",
+        "upload",
+        "update service",
+        "web service",
+        "api",
+        "ogc",
+        "update online dataset",
+        "send to server",
+        "sync",
+        "push changes",
+    )
 
     class Settings(OperationSettings):
         service: str = setting(

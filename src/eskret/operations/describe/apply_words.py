@@ -40,7 +40,18 @@ class ApplyWords(FieldsPerRow):
     phase = Phase.DESCRIBE
     menu_order = 82
     says = "Apply words of {words} to {fields} of {entering}"
-    also_known_as = ("recode", "reclassify text", "replace values", "lookup words", "standardise", "harmonise", "tidy spelling")
+    also_known_as = (
+        "recode",
+        "reclassify text",
+        "replace values",
+        "find and replace",
+        "codes to names",
+        "translate codes",
+        "lookup words",
+        "standardise spelling",
+        "harmonise",
+        "tidy spelling",
+    )
 
     class Settings(OperationSettings):
         words: str = setting(

@@ -34,15 +34,17 @@ class ArrangeFields(EachLayer):
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "rename field",
+        "rename column",
         "drop column",
         "delete field",
-        "reorder",
+        "remove columns",
+        "reorder fields",
         "change type",
-        "retype",
-        "keep columns",
-        "alias",
+        "text to number",
+        "title fields",
+        "select columns",
+        "field order",
         "schema",
-        "convert type",
     )
 
     class Settings(OperationSettings):

@@ -36,7 +36,23 @@ class Compute(FieldsPerRow):
     phase = Phase.DESCRIBE
     menu_order = 10
     says = "Compute {field} = {value} for {entering}"
-    also_known_as = ("formula for a field", "formula", "expression", "derive", "new column", "update field", "case when")
+    also_known_as = (
+        "formula for a field",
+        "formula",
+        "expression",
+        "field calculator",
+        "derive",
+        "new column",
+        "calculated field",
+        "update field",
+        "case when",
+        "if then else",
+        "density per hectare",
+        "round values",
+        "uppercase",
+        "concatenate fields",
+        "arithmetic",
+    )
 
     class Settings(OperationSettings):
         field: str = setting(

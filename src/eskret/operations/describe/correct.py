@@ -45,7 +45,18 @@ class Correct(FieldsPerRow):
     title = "Correct"
     phase = Phase.DESCRIBE
     menu_order = 60
-    also_known_as = ("edit cells", "change values", "fix", "mend", "update attribute", "typo", "overwrite")
+    also_known_as = (
+        "edit cell",
+        "change one cell",
+        "edit value",
+        "change single value",
+        "fix a value",
+        "mend value",
+        "update attribute",
+        "typo",
+        "overwrite",
+        "wrong number",
+    )
 
     class Settings(OperationSettings):
         key: str = setting(

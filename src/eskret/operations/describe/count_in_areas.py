@@ -43,7 +43,19 @@ class CountInAreas(FieldsPerRow):
     at_end = True
     others_in_chunks = frozenset({"other"})
     says = "Count in areas of {entering} what lies there of {other}"
-    also_known_as = ("points in polygon", "how many in each", "density", "aggregate points", "summarise within", "per area")
+    also_known_as = (
+        "points in polygon",
+        "how many in each area",
+        "count per area",
+        "per district",
+        "sum by zone",
+        "total in each cell",
+        "total length in cells",
+        "density in areas",
+        "aggregate points",
+        "summarise within",
+        "number per area",
+    )
 
     class Settings(OperationSettings):
         other: str = setting(

@@ -35,7 +35,20 @@ class DraftWords(Gathering):
     menu_order = 80
     relation = Relation.REPORT
     says = "Draft words of {fields} in {entering}"
-    also_known_as = ("spelling", "vocabulary", "tidy values", "clean text", "synonyms", "typos", "thesaurus", "fuzzy", "variants")
+    also_known_as = (
+        "spelling",
+        "list spellings",
+        "inconsistent names",
+        "vocabulary",
+        "tidy values",
+        "clean text",
+        "synonyms",
+        "typos",
+        "misspelt names",
+        "thesaurus",
+        "fuzzy",
+        "variants",
+    )
 
     class Settings(OperationSettings):
         fields: list[str] = setting(

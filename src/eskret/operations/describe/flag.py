@@ -39,7 +39,18 @@ class Flag(FieldsPerRow):
     title = "Flag"
     phase = Phase.DESCRIBE
     menu_order = 20
-    also_known_as = ("mark", "tag", "percentage", "per cent", "share", "status", "yes no field", "label those", "proportion")
+    also_known_as = (
+        "mark rows",
+        "tag",
+        "percentage that meet",
+        "per cent",
+        "share that fails",
+        "status",
+        "yes no field",
+        "label those",
+        "proportion",
+        "what share meets",
+    )
 
     class Settings(OperationSettings):
         field: str = setting("Field", default="flag", min_length=1, help="The field that gets the mark. A new name makes a new field.")

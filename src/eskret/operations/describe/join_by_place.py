@@ -47,7 +47,17 @@ class JoinByPlace(EachLayer):
     phase = Phase.DESCRIBE
     menu_order = 45
     relation = Relation.ONE_FOR_ONE
-    also_known_as = ("spatial join", "attribute by location", "which area", "point in polygon", "overlay fields", "tag by area")
+    also_known_as = (
+        "spatial join",
+        "attribute by location",
+        "which area is it in",
+        "point in polygon",
+        "overlay fields",
+        "tag by area",
+        "add district name to points",
+        "transfer attributes",
+        "district of each point",
+    )
 
     class Settings(OperationSettings):
         other: str = setting(

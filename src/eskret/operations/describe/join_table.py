@@ -43,16 +43,17 @@ class JoinTable(EachLayer):
     relation = Relation.ONE_FOR_ONE
     also_known_as = (
         "lookup",
+        "lookup table",
         "merge table",
         "attribute join",
-        "key",
-        "link csv",
-        "spreadsheet",
-        "left join",
-        "match by field",
-        "relate",
-        "landings",
-        "excel",
+        "join by key",
+        "join by id",
+        "attach spreadsheet",
+        "attach table",
+        "add columns from table",
+        "link table",
+        "add names from table",
+        "csv join",
     )
 
     class Settings(OperationSettings):

@@ -59,7 +59,24 @@ class Measure(FieldsPerRow):
     phase = Phase.DESCRIBE
     menu_order = 15
     at_end = True
-    also_known_as = ("length", "area", "perimeter", "hectares", "kilometres", "miles", "size", "bearing", "xy", "coordinates", "geodesic")
+    also_known_as = (
+        "length",
+        "area",
+        "perimeter",
+        "hectares",
+        "acres",
+        "acreage",
+        "kilometres",
+        "miles",
+        "size of areas",
+        "length of lines",
+        "bearing",
+        "xy",
+        "add area column",
+        "add length to table",
+        "geodesic",
+        "square metres",
+    )
 
     class Settings(OperationSettings):
         what: list[Literal["length", "area", "perimeter", "x", "y", "bearing", "corners", "parts"]] = setting(

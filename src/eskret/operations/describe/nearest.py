@@ -41,7 +41,17 @@ class Nearest(EachLayer):
     menu_order = 48
     relation = Relation.ONE_FOR_ONE
     says = "Nearest of {other} to {entering}[ within {within}]"
-    also_known_as = ("closest", "distance to", "near", "neighbour", "proximity", "how far", "nearest neighbor")
+    also_known_as = (
+        "closest",
+        "distance to nearest",
+        "near",
+        "neighbour",
+        "proximity",
+        "how far from",
+        "distance from each",
+        "nearest neighbor",
+        "closest facility",
+    )
 
     class Settings(OperationSettings):
         other: str = setting(

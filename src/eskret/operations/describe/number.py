@@ -32,7 +32,21 @@ class Number(FieldsPerRow):
     phase = Phase.DESCRIBE
     menu_order = 66
     says = "Number {entering}[ within each {within}][ by {order}]"
-    also_known_as = ("running number", "sequence", "serial number", "row number", "enumerate", "index", "count up", "new key")
+    also_known_as = (
+        "running number",
+        "sequence",
+        "serial number",
+        "row number",
+        "enumerate",
+        "index",
+        "count up",
+        "new key",
+        "add id",
+        "unique id",
+        "rank",
+        "rank by size",
+        "consecutive number",
+    )
 
     class Settings(OperationSettings):
         field: str = setting("Field", default="number", min_length=1, help="The field that gets the numbers.")

@@ -44,7 +44,19 @@ class Pace(EachLayer):
     menu_order = 30
     relation = Relation.ONE_FOR_ONE
     says = "Pace of {entering}[ by {by}]"
-    also_known_as = ("speed", "velocity", "duration", "travel time", "knots", "leg", "how fast", "track statistics", "pause")
+    also_known_as = (
+        "speed",
+        "velocity",
+        "duration",
+        "time between points",
+        "knots",
+        "leg",
+        "speed of track",
+        "track statistics",
+        "distance to previous point",
+        "pause",
+        "speed between fixes",
+    )
 
     class Settings(OperationSettings):
         time: str = setting("Time", kind="field", min_length=1, example="time", help="The field with the time of each point.")

@@ -38,7 +38,20 @@ class Pivot(EachLayer):
     menu_order = 62
     relation = Relation.GROUPED
     says = "Pivot {entering} by {by} and {columns}, {cell}"
-    also_known_as = ("crosstab", "cross table", "columns from values", "wide", "contingency", "matrix", "reshape")
+    also_known_as = (
+        "crosstab",
+        "cross table",
+        "cross tabulation",
+        "values to columns",
+        "rows to columns",
+        "long to wide",
+        "years as columns",
+        "columns from values",
+        "values as column headings",
+        "contingency",
+        "matrix",
+        "reshape",
+    )
 
     class Settings(OperationSettings):
         by: list[str] = named_fields.by_setting(

@@ -26,7 +26,16 @@ class Sort(EachLayer):
     menu_order = 65
     relation = Relation.ONE_FOR_ONE
     says = "Sort {entering} by {by}"
-    also_known_as = ("order by", "rank", "arrange rows", "ascending", "descending", "largest first", "alphabetical")
+    also_known_as = (
+        "order by",
+        "sort rows",
+        "arrange rows",
+        "ascending",
+        "descending",
+        "largest first",
+        "alphabetical order",
+        "order by date",
+    )
 
     class Settings(OperationSettings):
         by: list[str] = setting(

@@ -33,7 +33,20 @@ class Summarise(EachLayer):
     menu_order = 60
     relation = Relation.GROUPED
     says = "Summarise {entering}[ by {by}]"
-    also_known_as = ("summary", "group by", "aggregate", "statistics", "totals", "count by", "average", "mean", "subtotal")
+    also_known_as = (
+        "summary",
+        "group by",
+        "aggregate",
+        "statistics",
+        "totals",
+        "sum by category",
+        "count by",
+        "average",
+        "mean",
+        "subtotal",
+        "average by group",
+        "minimum and maximum",
+    )
 
     class Settings(OperationSettings):
         by: list[str] = named_fields.by_setting(help="A row for each value; with several fields, for each combination.")

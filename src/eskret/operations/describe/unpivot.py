@@ -35,7 +35,19 @@ class Unpivot(EachLayer):
     phase = Phase.DESCRIBE
     menu_order = 63
     relation = Relation.MULTIPLIED
-    also_known_as = ("unpivot", "melt", "wide to long", "stack", "reverse pivot", "columns into rows", "transpose", "tidy table")
+    also_known_as = (
+        "unpivot",
+        "melt",
+        "wide to long",
+        "stack columns",
+        "reverse pivot",
+        "columns into rows",
+        "columns to rows",
+        "row for each column",
+        "one row per year",
+        "transpose",
+        "tidy table",
+    )
 
     class Settings(OperationSettings):
         columns: list[str] = setting(

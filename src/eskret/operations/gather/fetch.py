@@ -43,7 +43,19 @@ class Fetch(Source):
     phase = Phase.GATHER
     menu_order = 30
     relation = Relation.NEW
-    also_known_as = ("download", "web service", "api", "published", "ogc", "url", "address", "online")
+    also_known_as = (
+        "download",
+        "from the web",
+        "web service",
+        "api",
+        "read published dataset",
+        "get online layer",
+        "ogc",
+        "url",
+        "address",
+        "pull from server",
+        "remote layer",
+    )
 
     class Settings(OperationSettings):
         service: str = setting(

@@ -59,14 +59,15 @@ class LoadCoordinates(Source):
         "csv points",
         "text file",
         "txt",
-        "lat lon",
-        "latitude longitude",
-        "easting northing",
-        "coordinates",
-        "delimited",
-        "dms",
-        "degrees minutes seconds",
+        "coordinates to points",
         "points from table",
+        "lat lon columns",
+        "easting northing table",
+        "list of corners",
+        "polygon from coordinates",
+        "degrees minutes seconds",
+        "paste coordinates",
+        "survey points",
     )
 
     class Settings(OperationSettings):

@@ -43,7 +43,22 @@ class Buffer(ShapePerRow):
     menu_order = 40
     makes = GeometryKind.POLYGON
     says = "Buffer {entering} by {distance}"
-    also_known_as = ("margin", "around", "grow", "shrink", "zone", "catchment", "within distance", "widen", "offset")
+    also_known_as = (
+        "margin",
+        "around",
+        "grow",
+        "shrink",
+        "zone around",
+        "within distance",
+        "widen",
+        "offset",
+        "setback",
+        "safety zone",
+        "circle around point",
+        "area around features",
+        "expand",
+    )
+    turns = (("point", "area"),)
 
     class Settings(OperationSettings):
         distance: Offset = reshaping.length_setting(

@@ -29,7 +29,18 @@ class CentrePoints(ShapePerRow):
     menu_order = 45
     makes = GeometryKind.POINT
     says = "Centre points of {entering}"
-    also_known_as = ("centroid", "middle", "points of areas", "label point", "representative point", "midpoint")
+    also_known_as = (
+        "centroid",
+        "middle",
+        "points of areas",
+        "area to point",
+        "label point",
+        "representative point",
+        "midpoint",
+        "centre of gravity",
+        "areas into points",
+    )
+    turns = (("area", "point"), ("line", "point"))
 
     class Settings(OperationSettings):
         where: Literal["on", "mass"] = setting(

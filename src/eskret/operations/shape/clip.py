@@ -28,7 +28,22 @@ class Clip(EachLayer):
     menu_order = 10
     relation = Relation.KEPT
     says = "Clip {entering} to {to}"
-    also_known_as = ("cut", "crop", "trim", "cut out", "inside only", "restrict to area", "boundary", "area only")
+    also_known_as = (
+        "cut",
+        "crop",
+        "trim",
+        "cut lines at border",
+        "cut out",
+        "inside only",
+        "restrict to area",
+        "cut to boundary",
+        "area only",
+        "cookie cutter",
+        "limit to extent",
+        "cut to study area",
+        "keep inside part",
+        "mask",
+    )
 
     class Settings(OperationSettings):
         to: str = cutting.area_setting("Area to keep", "Polygons whose joined outline is kept: step, or step:layer.")

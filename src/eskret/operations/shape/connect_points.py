@@ -47,14 +47,15 @@ class ConnectPoints(EachLayer):
         "line through points",
         "points into lines",
         "points to lines",
-        "track",
-        "path",
-        "route",
-        "polyline",
-        "join dots",
-        "gps line",
-        "trajectory",
+        "track from points",
+        "path from positions",
+        "route from stops",
+        "join the dots",
+        "draw track",
+        "sequence of points",
+        "gps track to line",
     )
+    turns = (("point", "line"),)
 
     class Settings(OperationSettings):
         by: list[str] = named_fields.by_setting("A line for each", "Points with the same values in these become one line.")

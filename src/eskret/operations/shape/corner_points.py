@@ -29,7 +29,20 @@ class CornerPoints(EachLayer):
     menu_order = 47
     relation = Relation.MULTIPLIED
     says = "Corner points of {entering}"
-    also_known_as = ("vertices", "nodes", "points of lines", "every vertex", "coordinates")
+    also_known_as = (
+        "vertices",
+        "nodes",
+        "points of lines",
+        "points at line ends",
+        "line ends",
+        "every vertex",
+        "list vertices",
+        "extract vertices",
+        "corner marks",
+        "start and end points",
+        "lines to points",
+    )
+    turns = (("line", "point"), ("area", "vertex"), ("line", "vertex"))
 
     class Settings(OperationSettings):
         number: str = setting(

@@ -36,7 +36,15 @@ class CutLines(EachLayer):
     menu_order = 65
     relation = Relation.MULTIPLIED
     says = "Cut lines of {entering} at {at}"
-    also_known_as = ("break at points", "segment", "divide line", "sections", "split at nodes")
+    also_known_as = (
+        "split lines at points",
+        "break lines at points",
+        "segment lines",
+        "divide line",
+        "sections of line",
+        "split at nodes",
+        "cut at stations",
+    )
 
     class Settings(OperationSettings):
         at: str = setting("At points of", kind="layer", min_length=1, example="marks", help="The layer of points that cut.")

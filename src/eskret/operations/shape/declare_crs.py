@@ -30,7 +30,20 @@ class DeclareCrs(EachLayer):
     menu_order = 36
     relation = Relation.ONE_FOR_ONE
     says = "Declare that {entering} is in {crs}"
-    also_known_as = ("missing prj", "wrong crs", "override crs", "srid", "no coordinate system", "undeclared", "unknown projection")
+    also_known_as = (
+        "missing prj",
+        "wrong crs",
+        "override crs",
+        "srid",
+        "set crs",
+        "assign crs",
+        "define projection",
+        "no coordinate system",
+        "undeclared",
+        "unknown projection",
+        "layer without crs",
+        "crs without moving",
+    )
 
     class Settings(OperationSettings):
         crs: KnownCrs = setting("CRS", kind="crs", min_length=1, example="EPSG:32626", help="The system that the coordinates are in.")

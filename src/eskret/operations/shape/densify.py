@@ -36,7 +36,16 @@ class Densify(ShapePerRow):
     phase = Phase.SHAPE
     menu_order = 56
     says = "Densify {entering} to stretches of {longest}"
-    also_known_as = ("more vertices", "add points", "segmentise", "subdivide", "interpolate", "insert corners")
+    also_known_as = (
+        "more vertices",
+        "add vertices",
+        "add points along",
+        "segmentise",
+        "subdivide segments",
+        "split long segments",
+        "shorter segments",
+        "insert corners",
+    )
 
     class Settings(OperationSettings):
         longest: SomeLength = reshaping.length_setting("Longest segment", "Between two corners, with its unit.", "100 m", min_length=1)

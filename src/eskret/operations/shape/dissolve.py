@@ -39,15 +39,18 @@ class Dissolve(EachLayer):
     says = "Dissolve {entering}[ by {by}| into one][ with {figures}]"
     also_known_as = (
         "union",
-        "aggregate",
-        "combine",
-        "group by",
+        "aggregate areas",
+        "combine areas",
+        "group areas",
+        "merge features",
+        "merge polygons by attribute",
+        "merge adjoining polygons",
+        "remove internal boundaries",
+        "districts into regions",
+        "join areas",
         "unite",
-        "join polygons",
-        "sum by",
-        "melt",
-        "one feature per value",
-        "one feature each",
+        "amalgamate",
+        "fuse",
     )
 
     class Settings(OperationSettings):

@@ -45,7 +45,22 @@ class Enclose(EachLayer):
     menu_order = 62
     relation = Relation.GROUPED
     says = "Enclose {entering}[, closing gaps up to {tolerance}]"
-    also_known_as = ("area from lines", "polygonise", "close", "outline to area", "gap", "snap ends", "ring", "fill", "build polygons")
+    also_known_as = (
+        "area from lines",
+        "line to area",
+        "lines into areas",
+        "polygonise",
+        "polygonize",
+        "close lines",
+        "close outline",
+        "outline to area",
+        "outline into area",
+        "lines that nearly close",
+        "snap ends",
+        "fill outline",
+        "build polygons",
+    )
+    turns = (("line", "area"),)
 
     class Settings(OperationSettings):
         tolerance: Length = setting(

@@ -26,7 +26,21 @@ class Erase(EachLayer):
     menu_order = 15
     relation = Relation.KEPT
     says = "Erase {by} from {entering}"
-    also_known_as = ("difference", "subtract", "cut away", "take area out", "punch", "outside only", "minus")
+    also_known_as = (
+        "difference",
+        "subtract",
+        "cut away",
+        "take area out",
+        "punch",
+        "outside only",
+        "minus",
+        "cut out area",
+        "cut a hole",
+        "remove overlap with layer",
+        "everything except area",
+        "all but the area",
+        "exclude area",
+    )
 
     class Settings(OperationSettings):
         by: str = cutting.area_setting("Area to take out", "Polygons whose joined outline is taken out: step, or step:layer.")

@@ -34,7 +34,17 @@ class FillHoles(ShapePerRow):
     menu_order = 52
     keep_null = True
     says = "Fill holes of {entering}"
-    also_known_as = ("remove holes", "close holes", "delete rings", "inner rings", "islands", "doughnut", "without holes", "gaps inside")
+    also_known_as = (
+        "remove holes",
+        "close holes",
+        "delete rings",
+        "inner rings",
+        "remove islands",
+        "doughnut",
+        "without holes",
+        "gaps inside area",
+        "lakes filled",
+    )
 
     class Settings(OperationSettings):
         largest: Area = setting(

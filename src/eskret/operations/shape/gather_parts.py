@@ -31,7 +31,18 @@ class GatherParts(EachLayer):
     menu_order = 51
     relation = Relation.GROUPED
     says = "Gather parts of {entering}[ by {by}]"
-    also_known_as = ("multipart", "group geometries", "several as one", "combine parts", "bundle")
+    also_known_as = (
+        "multipart",
+        "single part to multipart",
+        "single to multi",
+        "group geometries",
+        "several as one",
+        "combine parts",
+        "collect geometries",
+        "points into multipoint",
+        "bundle",
+    )
+    turns = (("point", "multipoint"),)
 
     class Settings(OperationSettings):
         by: list[str] = named_fields.by_setting()

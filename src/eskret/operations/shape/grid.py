@@ -37,7 +37,17 @@ class Grid(EachLayer):
     menu_order = 70
     relation = Relation.NEW
     says = "Grid of {size} over {entering}"
-    also_known_as = ("cells", "squares", "hexagons", "tessellation", "sampling grid", "raster", "tiles")
+    also_known_as = (
+        "cells",
+        "squares",
+        "hexagons",
+        "hexagon grid",
+        "tessellation",
+        "sampling grid",
+        "fishnet",
+        "tiles",
+        "cover area with cells",
+    )
 
     class Settings(OperationSettings):
         size: SomeLength = reshaping.length_setting(

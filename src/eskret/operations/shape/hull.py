@@ -44,7 +44,22 @@ class Hull(EachLayer):
     phase = Phase.SHAPE
     menu_order = 57
     relation = Relation.GROUPED
-    also_known_as = ("convex", "concave", "envelope", "bounding box", "around points", "extent", "minimum circle", "wrap")
+    also_known_as = (
+        "convex",
+        "concave",
+        "envelope",
+        "bounding box",
+        "rectangle around",
+        "around points",
+        "outline around points",
+        "shape around a group",
+        "extent rectangle",
+        "minimum circle",
+        "wrap",
+        "home range",
+        "footprint",
+    )
+    turns = (("point", "area"),)
 
     class Settings(OperationSettings):
         shape: Literal["convex", "concave", "box", "turned box", "circle"] = setting(

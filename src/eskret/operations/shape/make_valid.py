@@ -41,7 +41,18 @@ class MakeValid(ShapePerRow):
     gone = "nothing of its kind is left of it"
     keep_null = True
     says = "Make valid {entering}"
-    also_known_as = ("repair", "mend shapes", "mend", "self intersection", "clean", "invalid", "bow tie", "heal")
+    also_known_as = (
+        "repair",
+        "repair geometry",
+        "fix geometry",
+        "mend shapes",
+        "self intersection",
+        "clean geometry",
+        "invalid geometry",
+        "bow tie",
+        "heal",
+        "broken shapes",
+    )
 
     class Settings(OperationSettings):
         dimensions: bool = setting(

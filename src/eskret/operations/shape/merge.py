@@ -35,7 +35,19 @@ class Merge(Gathering):
     menu_order = 30
     relation = Relation.KEPT
     says = "Merge {entering} into one layer"
-    also_known_as = ("append", "combine layers", "union all", "stack", "concatenate", "put together", "one layer")
+    also_known_as = (
+        "append",
+        "combine layers",
+        "combine files",
+        "union all",
+        "stack layers",
+        "concatenate",
+        "put together",
+        "one layer",
+        "several files into one",
+        "join map sheets",
+        "merge shapefiles",
+    )
 
     class Settings(OperationSettings):
         fields: Literal["all", "common"] = setting(

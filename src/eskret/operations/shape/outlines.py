@@ -29,7 +29,18 @@ class Outlines(ShapePerRow):
     makes = GeometryKind.LINE
     gone = "is no area"
     says = "Outlines of {entering}"
-    also_known_as = ("boundary", "lines from areas", "border", "ring", "perimeter line", "edges")
+    also_known_as = (
+        "boundary",
+        "boundary line",
+        "lines from areas",
+        "area to line",
+        "outline of area",
+        "border",
+        "perimeter line",
+        "edges of areas",
+        "areas into lines",
+    )
+    turns = (("area", "line"),)
 
     class Settings(OperationSettings):
         holes: bool = setting("With those of holes", kind="flag", default=True, help="Whether holes are drawn around too.")

@@ -43,7 +43,22 @@ class Overlay(EachLayer):
     menu_order = 28
     relation = Relation.MULTIPLIED
     says = "Overlay {other} on {entering}"
-    also_known_as = ("intersection", "intersect", "union", "identity", "symmetric difference", "cross", "both layers", "spatial overlay")
+    also_known_as = (
+        "intersection",
+        "intersect",
+        "intersect layers",
+        "union of layers",
+        "identity",
+        "symmetric difference",
+        "cross two layers",
+        "both layers",
+        "spatial overlay",
+        "overlap of layers",
+        "area of overlap",
+        "parts of fields within zones",
+        "keep both attributes",
+        "types within each area",
+    )
 
     class Settings(OperationSettings):
         other: str = setting(

@@ -36,7 +36,20 @@ class Reproject(ShapePerRow):
     menu_order = 35
     keep_null = True
     says = "Reproject {entering} to {crs}"
-    also_known_as = ("project", "transform", "crs", "coordinate system", "change projection", "datum", "utm", "convert")
+    also_known_as = (
+        "project",
+        "transform coordinates",
+        "crs",
+        "change coordinate system",
+        "change projection",
+        "datum",
+        "utm",
+        "convert coordinates",
+        "lat lon to grid",
+        "degrees to metres",
+        "same coordinate system",
+        "wgs84",
+    )
 
     class Settings(OperationSettings):
         crs: KnownCrs = setting("To CRS", kind="crs", min_length=1, example="EPSG:32626", help="The coordinate system wanted.")

@@ -29,7 +29,20 @@ class SeparateParts(EachLayer):
     menu_order = 50
     relation = Relation.MULTIPLIED
     says = "Separate parts of {entering}"
-    also_known_as = ("single parts of many", "split multi", "single parts", "break up", "ungroup")
+    also_known_as = (
+        "single parts of many",
+        "multipart to single part",
+        "multi to single",
+        "split multi",
+        "single parts",
+        "explode",
+        "explode multipolygon",
+        "break up parts",
+        "break apart",
+        "islands apart",
+        "one feature for each part",
+        "ungroup",
+    )
 
     class Settings(OperationSettings):
         number: str = setting(

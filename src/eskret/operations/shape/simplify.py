@@ -41,7 +41,19 @@ class Simplify(ShapePerRow):
     phase = Phase.SHAPE
     menu_order = 55
     says = "Simplify {entering} to within {tolerance}"
-    also_known_as = ("generalise", "generalize", "thin", "fewer vertices", "smooth", "reduce", "weed", "lighter")
+    also_known_as = (
+        "generalise",
+        "generalize",
+        "thin vertices",
+        "fewer vertices",
+        "fewer points",
+        "smooth",
+        "reduce detail",
+        "smooth detail",
+        "weed",
+        "lighter",
+        "smaller file",
+    )
 
     class Settings(OperationSettings):
         tolerance: SomeLength = reshaping.length_setting("Tolerance", "How far the course may change, with its unit.", "5 m", min_length=1)

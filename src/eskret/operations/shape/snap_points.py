@@ -42,7 +42,17 @@ class SnapPoints(ShapePerRow):
     phase = Phase.SHAPE
     menu_order = 47
     says = "Snap points of {entering} to {to} within {within}"
-    also_known_as = ("onto line", "pull to line", "move to nearest", "align points", "project on line", "linear reference")
+    also_known_as = (
+        "onto line",
+        "pull to line",
+        "snap to line",
+        "snap gps to line",
+        "move points to nearest line",
+        "align points",
+        "project points on line",
+        "linear reference",
+        "slightly off the line",
+    )
 
     class Settings(OperationSettings):
         to: str = setting(

@@ -42,7 +42,20 @@ class Split(EachLayer):
     menu_order = 25
     relation = Relation.KEPT
     says = "Split {entering} by {by}"
-    also_known_as = ("separate", "one layer per value", "one file per district", "partition", "divide", "group into layers", "per value")
+    also_known_as = (
+        "separate",
+        "one layer per value",
+        "one file per district",
+        "one file per value",
+        "partition",
+        "divide",
+        "group into layers",
+        "per value",
+        "split by attribute",
+        "break up layer by category",
+        "layer for each category",
+        "export each value separately",
+    )
 
     class Settings(OperationSettings):
         by: list[str] = named_fields.by_setting(

@@ -96,7 +96,19 @@ class SplitByArea(EachLayer):
     menu_order = 26
     relation = Relation.KEPT
     says = "Split by area {entering} into {areas}"
-    also_known_as = ("divide by district", "per area", "one layer per polygon", "tile", "by region", "partition by place")
+    also_known_as = (
+        "divide by district",
+        "split by polygon",
+        "split by boundary",
+        "per area",
+        "one layer per polygon",
+        "cut into tiles",
+        "tile a layer",
+        "by region",
+        "partition by place",
+        "map sheets",
+        "split by grid",
+    )
 
     class Settings(OperationSettings):
         areas: str = setting("Areas", kind="layer", min_length=1, example="districts", help="The areas to split by: step, or step:layer.")

@@ -8,8 +8,10 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from eskret.core.finding.index import Entry
 from eskret.errors import EskretError
-from eskret.operations.registry import OWN, all_operations, fit_of, fit_of_texts, own_operations, words_of
+from eskret.operations.finding import Findings, entry_of, find_among
+from eskret.operations.registry import OWN, all_operations, own_operations
 from eskret.workflow.model import document as documents
 from eskret.workflow.model.document import Document
 
@@ -29,7 +31,7 @@ class CatalogueEntry:
     settings: Mapping[str, Any] = field(default_factory=dict)
 
 
-def find(words: str, with_layers: bool | None, folder: Path, without: Path | None = None) -> list[CatalogueEntry]:
+def find(words: str, with_layers: bool | None, folder: Path, without: Path | None = None) -> Findings[CatalogueEntry]:
     """What fits what somebody typed, best first; everything for nothing typed.
 
     Parameters
@@ -38,25 +40,19 @@ def find(words: str, with_layers: bool | None, folder: Path, without: Path | Non
     folder : the project's, whose workflows are offered too.
     without : the workflow that is open: it cannot use itself.
     """
-    scored: list[tuple[int, CatalogueEntry]] = []
+    things: list[tuple[str, Entry, CatalogueEntry]] = []
     for operation in (*all_operations().values(), *own_operations()):
         kind = "Your own" if operation.id.startswith(OWN) else str(operation.phase)
         entry = CatalogueEntry(operation.id, operation.title, kind, operation.summary, operation.has_input)
-        scored.append((fit_of(operation, words), entry))
+        things.append((operation.id, entry_of(operation), entry))
     for path, document in workflows_in(folder):
         if without is None or path != without.resolve():
             labels = " ".join(f"{p.title} {p.help}" for p in document.parameters)
-            score = fit_of_texts(words, f"{path.stem} {document.title}", document.keywords, document.summary, f"{labels} {document.help}")
+            found_by = Entry(f"{path.stem} {document.title}", tuple(document.keywords), document.summary, f"{labels} {document.help}")
             title = document.title or path.stem
             said = document.summary or f"What {path.name} makes, as one step."
-            scored.append((score, CatalogueEntry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))
-
-    def unfit(entry: CatalogueEntry) -> bool:
-        return with_layers is not None and entry.has_input != with_layers
-
-    if not words_of(words):
-        return sorted((e for _, e in scored), key=lambda e: (unfit(e), e.use == WORKFLOW))
-    return [e for score, e in sorted(scored, key=lambda pair: (-pair[0], unfit(pair[1]))) if score > 0]
+            things.append((f"{WORKFLOW}:{path}", found_by, CatalogueEntry(WORKFLOW, title, "Workflow", said, False, {"file": path.name})))
+    return find_among(words, things, [with_layers is not None and e.has_input != with_layers for *_, e in things])
 
 
 def workflows_in(folder: Path) -> list[tuple[Path, Document]]:

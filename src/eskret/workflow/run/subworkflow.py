@@ -44,7 +44,20 @@ class UseWorkflow(Source):
     phase = Phase.GATHER
     menu_order = 90
     relation = Relation.NEW
-    also_known_as = ("nested", "inside another", "subroutine", "reuse", "repeat", "for each", "batch")
+    also_known_as = (
+        "nested",
+        "inside another workflow",
+        "run another workflow",
+        "subroutine",
+        "reuse steps",
+        "chain of steps",
+        "repeat",
+        "for each",
+        "for each value",
+        "repeat for each district",
+        "batch",
+        "loop",
+    )
 
     class Settings(OperationSettings):
         file: str = setting(

@@ -1,0 +1,1 @@
+"""Find things by everyday words."""
