@@ -94,7 +94,7 @@ def gathering(camera: Camera, home: Path) -> None:
     camera.take("by-hand")
     viewer.canvas.use("look")
     viewer.choose_none()
-    bench._insert(next(e for e in find("keep by place", True, session.folder) if e.use == "keep_by_place"))
+    bench._insert(next(e for e in find("keep by place", True, session.folder).things if e.use == "keep_by_place"))
     camera.until(lambda: viewer.canvas.idle())
     viewer.choose_layer("lease_beds")
     viewer.canvas.use("area")

@@ -46,6 +46,7 @@ from tests.length import turns
 IN_ROWS = ("keep", "keep_by_place", "compute", "arrange_fields", "measure", "clip", "erase", "reproject", "buffer", "centre_points")
 IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify", "flag", "make_valid", "simplify", "nearest", "join_by_place")
 IN_ROWS += ("drop_repeats", "number", "pick", "hull", "join_table", "apply_words", "snap_points")
+IN_ROWS += ("fill_holes", "take_rows", "unpivot", "declare_crs")
 TABLE = "table"
 """Stands in settings for a table that another step loads."""
 IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull", "connect_points", "split")
@@ -138,6 +139,14 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "join_table", {"table": TABLE, "key": "n", "table_key": "code", "alike": ["types"]}
     yield "apply_words", {"words": "words.csv", "fields": ["kind"], "ending": "_tidy"}
     yield "snap_points", {"to": drawn.ONE, "within": "900 m"}
+    yield "fill_holes", {}
+    yield "fill_holes", {"largest": "2000 m2"}
+    yield "take_rows", {"number": 3, "within": ["kind"]}
+    yield "take_rows", {"which": "every", "number": 4}
+    yield "take_rows", {"which": "random", "number": 7, "seed": 3}
+    yield "unpivot", {"columns": ["n", "tonnes"]}
+    yield "unpivot", {"columns": ["kind", "tonnes"], "empty": "keep"}
+    yield "declare_crs", {"crs": "EPSG:32627", "which": "all"}
     yield "snap_points", {"to": drawn.ONE, "within": "300 m", "onto": "corner", "others": "aside"}
 
 
@@ -180,7 +189,7 @@ def test_every_operation_of_rows_in_chunks_as_whole(
 ) -> None:
     drawn.data(tmp_path / "data")
     path = tmp_path / "w.toml"
-    one_step(path, use, settings, {"outlines": ["areas"], "snap_points": ["points"]}.get(use, ["points", "lines", "areas", "mixed"]))
+    one_step(path, use, settings, {"outlines": ["areas"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(use, ["points", "lines", "areas", "mixed"]))
     works: list[int] = []
     work = type(all_operations()[use]).run
     monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])
