@@ -11,8 +11,10 @@ import time
 from pathlib import Path
 
 import pytest
+import typer
 from typer.testing import CliRunner
 
+from eskret import read
 from eskret.cli import app
 from eskret.demo.generate import make
 from eskret.operations import all_operations
@@ -86,8 +88,83 @@ def test_exit_codes_of_mistakes_and_failures(project: Path, tmp_path: Path) -> N
     code, out, _ = call("run", project, "--rehearse")
     assert code == 2 and "Did you mean 'desc'?" in out
     assert call("rehearse", project, "--quiet") == (2, "", "marks_waypoints: there is no field 'dsc'. Did you mean 'desc'?\n")
-    code, _, err = call("look", tmp_path / "no.gpx")
-    assert code == 1 and "there is no such file" in err
+    missing = tmp_path / "no.gpkg"
+    for words in (["look"], ["do", "outlines"], ["store"], ["undo"], ["unpack"], ["script"], ["trust"], ["pack"], ["publish"], ["open"]):
+        code, _, err = call(*words, missing)
+        assert code == 2 and ("there is no such " in err or "no change of it" in err), (words, err)
+    for words in (["runs", "99999"], ["cache", "--limit", "much"], ["run", project, "--set", "kind"], ["follow", project]):
+        assert call(*words)[0] == 2, words
+    told = json.loads(call("store", missing, "--json")[1])
+    assert told["state"] == "failed" and told["code"] == "not-there"
+
+
+def test_a_slip_of_the_finger_is_met_with_what_was_meant(project: Path, demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(demo)
+    meant = {
+        "piles.toml": ("run", "pile.toml"),
+        "register'": ("look", "regster"),
+        "register/register.gpkg": ("do", "outlines", "register/registr.gpkg"),
+        "'buffer'": ("do", "bufer", "register"),
+        "clip or ": ("do", "crop", "register"),
+        "'distance'": ("do", "buffer", "register/register.gpkg:lease_beds", "--distanse", "2 m"),
+        "'kind'": ("run", "piles.toml", "--set", "knd=Buoy"),
+    }
+    for words, command in meant.items():
+        code, _, err = call(*command)
+        assert code == 2 and "Did you mean" in err and words in err, (command, err)
+
+
+def test_operations_are_found_by_what_they_should_do() -> None:
+    assert call("operations", "only", "some")[1].split()[0] == "keep"
+    code, out, err = call("operations", "hillshade")
+    assert code == 2 and not out and "Eskret has nothing for rasters" in err
+    assert "Perhaps one of these helps" in call("operations", "isochrone")[1]
+    assert json.loads(call("operations", "turn outlines into areas", "--json")[1])["found"][0]["id"] == "enclose"
+
+
+def test_help_tells_codes_and_settings(demo: Path) -> None:
+    assert "130 stopped" in call("-h")[1] and "--for-each" in call("run", "-h")[1]
+    code, out, _ = call("do", "dissolve", "--help")
+    assert code == 0 and "--figures" in out and "--if-exists" in out and "130 stopped" in out
+    assert "OPERATION" in call("do")[1] == call("do", "--help")[1]
+
+
+def test_every_command_speaks_to_machines(project: Path, tmp_path: Path) -> None:
+    commands = typer.main.get_command(app).commands  # type: ignore[attr-defined]
+    silent = {name for name, c in commands.items() if not any("--json" in p.opts for p in c.params)}
+    assert silent == {"open"}, "all but the window"
+    packed = json.loads(call("pack", project, "--out", tmp_path / "p.zip", "--json")[1])
+    assert {p["name"] for p in packed["pieces"]} >= {project.name}
+    assert json.loads(call("unpack", tmp_path / "p.zip", tmp_path / "there", "--json")[1])["workflow"].endswith(project.name)
+    assert json.loads(call("new-operation", "Thin", "--project", tmp_path, "--json")[1])["written"].endswith("thin.py")
+    assert json.loads(call("cache", "--json")[1])[0]["limit"] > 0
+    assert "Workflow(" in json.loads(call("script", project, "--json")[1])["script"]
+    assert json.loads(call("handbook", "--out", tmp_path / "book", "--json")[1])["operations"] > 50
+
+
+def test_a_pipe_takes_and_gives_geojson(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(demo)
+    one = ("do", "take_rows", "register/register.gpkg:lease_beds", "--number", "2", "--out", "-")
+    code, first, err = call(*one)
+    assert code == 0 and "Take the first 2 rows" in err and "take_rows: 412 in, 2 out, 410 set aside, balanced" in err
+    found = json.loads(first)
+    assert [f["properties"]["lease"] for f in found["features"]] == ["OS-0101", "OS-0102"]
+    done = CliRunner().invoke(app, ["do", "centre_points", "-", "-o", "-", "-q"], input=first)
+    assert [f["geometry"]["type"] for f in json.loads(done.stdout)["features"]] == ["Point", "Point"] and not done.stderr
+    code, out, err = call("do", "take_rows", "register/register.gpkg", "--number", "1", "-o", "-", "-q")
+    assert code == 2 and not out and "layers came of it" in err
+    assert call(*one, "--workflow", "w.toml")[0] == 2 and not (demo / "w.toml").exists()
+
+
+def test_what_is_there_already_is_for_the_user_to_say(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(demo)
+    one = ("do", "take_rows", "register/register.gpkg:lease_beds", "--number", "2", "-q", "--out", "exports/x.gpkg")
+    assert call(*one)[0] == 0
+    assert call(*one, "--if-exists", "stop")[0] == 2
+    assert call(*one, "--if-exists", "append")[0] == 0 and len(read(demo / "exports" / "x.gpkg")) == 4
+    assert call(*one)[0] == 0 and len(read(demo / "exports" / "x.gpkg")) == 2
+    # a new folder that nearly has the name of one that is there is told
+    assert "Did you mean 'exports'?" in call(*one[:-1], "exprots/x.gpkg")[2]
 
 
 def test_rehearse_foretells(project: Path) -> None:

@@ -12,6 +12,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, T
 from rich.table import Table
 from rich.text import Text
 
+from eskret.core.accounts.account import FIRST
 from eskret.core.crs import crs_facts
 from eskret.core.layer import Certainty
 from eskret.core.words import counted_kind, duration, moment, pieces, pluralise
@@ -20,9 +21,9 @@ from eskret.workflow.faces import ledger
 from eskret.workflow.faces.said_once import findings_once
 
 
-def _console() -> Console:
+def _console(aside: bool = False) -> Console:
     # figures must not be broken over lines where the output is no terminal
-    return Console(width=None if sys.stdout.isatty() else 150, highlight=False)
+    return Console(width=None if (sys.stderr if aside else sys.stdout).isatty() else 150, highlight=False, stderr=aside)
 
 
 class _Bars:
@@ -52,10 +53,19 @@ class _Bars:
 
 
 class RunProgress(_Bars):
-    """The run's events as a line a step, with time left."""
+    """The run's events as a line a step, with time left; a line for every step that is done where there is no terminal."""
+
+    def __init__(self, silent: bool) -> None:
+        super().__init__(silent)
+        self._lines = not silent and not sys.stderr.isatty()
 
     def take(self, event: dict[str, Any]) -> None:
         """Show one event."""
+        if self._lines:
+            if event["event"] == "step_finished":
+                sys.stderr.write(_line(event) + "\n")
+                sys.stderr.flush()
+            return
         if event["event"] in ("round_started", "round_rehearsed"):
             words = "rounds" if event["event"] == "round_started" else "rehearsing"
             if words not in self._tasks:
@@ -69,6 +79,16 @@ class RunProgress(_Bars):
             self._bars.update(self._tasks[event["step"]], completed=done, total=of or None)
         elif event["event"] == "step_finished" and event["id"] in self._tasks:
             self._bars.remove_task(self._tasks.pop(event["id"]))
+
+
+def _line(step: Mapping[str, Any]) -> str:
+    """A step that is done, in a line."""
+    entered = [one for one in step["inputs"] if one["setting"] in FIRST]
+    rows, aside = sum(one["rows"] for one in entered), sum(a["count"] for one in entered for a in one["set_aside"])
+    figures = [f"{rows:,} in"] * bool(entered) + [f"{sum(o['rows'] for o in step['outputs']):,} out"] * bool(step["outputs"])
+    figures += [f"{aside:,} set aside"] * bool(aside)
+    figures += [str(step["state"]), f"{step['seconds']:.1f} s"]
+    return f"{step['id']}: {', '.join(figures)}"
 
 
 class PushProgress(_Bars):
@@ -129,9 +149,9 @@ def _ledger_table(rows: list[Any], width: int) -> Table:
     return table
 
 
-def print_ledger(document: Any, told: Mapping[str, Any]) -> None:
-    """The ledger after a run, which is told as JSON."""
-    out = _console()
+def print_ledger(document: Any, told: Mapping[str, Any], aside: bool = False) -> None:
+    """The ledger after a run, which is told as JSON; beside the output, where that is something else."""
+    out = _console(aside)
     results = {s["id"]: s for s in told.get("steps", ())}
     out.print(_ledger_table(ledger.rows(document, results, values=told.get("values", {})), out.width))
 

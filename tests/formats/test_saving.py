@@ -294,7 +294,7 @@ def test_rows_are_appended_and_brought_up_to_date_and_taken_back(tmp_path: Path,
         assert digest.layer_digest(path, "marks") == content
     else:
         assert path.read_bytes() == before
-    assert call("undo", path)[0] == 1
+    assert call("undo", path)[0] == 2
     saved(tmp_path, more, f"marks{ending}", if_exists="append")
     if ending == ".gpkg":
         with sqlite3.connect(path) as db:

@@ -103,7 +103,7 @@ def test_the_order_is_that_of_the_work() -> None:
 
 
 def test_an_operation_that_is_not_there_is_refused_with_those_that_are() -> None:
-    with pytest.raises(DocumentError, match="there is no operation 'fly'. There are load, load_coordinates, fetch, "):
+    with pytest.raises(DocumentError, match="there is no operation 'fly'. 'eskret operations' lists them"):
         operation_by_id("fly")
 
 

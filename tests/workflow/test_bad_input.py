@@ -291,7 +291,7 @@ def test_a_loop_of_steps_and_a_step_of_a_newer_kind_are_told(project: Path) -> N
     assert len(errors) == 1 and "the steps go in a loop" in errors[0].text
     project.write_text(text.replace('use = "keep"', 'use = "fly"'))
     found = Workflow.read(project).rehearse()
-    assert [f.step for f in found.errors] == ["chosen"] and "There are load, load_coordinates, fetch" in found.errors[0].text
+    assert [f.step for f in found.errors] == ["chosen"] and "there is no operation 'fly'" in found.errors[0].text
     assert not found.steps["web"].known and not found.steps["archive"].known
 
 

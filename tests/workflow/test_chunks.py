@@ -189,7 +189,14 @@ def test_every_operation_of_rows_in_chunks_as_whole(
 ) -> None:
     drawn.data(tmp_path / "data")
     path = tmp_path / "w.toml"
-    one_step(path, use, settings, {"outlines": ["areas"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(use, ["points", "lines", "areas", "mixed"]))
+    one_step(
+        path,
+        use,
+        settings,
+        {"outlines": ["areas"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(
+            use, ["points", "lines", "areas", "mixed"]
+        ),
+    )
     works: list[int] = []
     work = type(all_operations()[use]).run
     monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])

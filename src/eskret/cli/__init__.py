@@ -1,5 +1,4 @@
-"""The command line. Exit codes: 0 balanced or look, 1 failed, 2 wrong usage or a rehearsal found an error,
-3 a check did not hold, 130 stopped."""
+"""The command line. Its exit codes stand in ``common.CODES``."""
 
 from __future__ import annotations
 
@@ -22,6 +21,7 @@ from eskret import __version__
 from eskret.cli import publishing, rounds, single
 from eskret.cli.cache import cache
 from eskret.cli.common import (
+    CODES,
     EXIT,
     FAILED,
     STOPPED,
@@ -35,15 +35,19 @@ from eskret.cli.common import (
     Quiet,
     Set,
     allow_hosts,
+    code_of,
     limit_memory,
     of_project,
     pairs,
     plain_errors,
+    there,
+    told,
     values,
 )
 from eskret.cli.doctor import doctor
 from eskret.cli.handbook import handbook
 from eskret.cli.handover import pack, unpack
+from eskret.cli.operations import operations
 from eskret.cli.recovering import recover, recover_first
 from eskret.cli.runs import note, runs
 from eskret.cli.watching import watch
@@ -52,7 +56,7 @@ from eskret.core.files.alone import say_alone
 from eskret.core.files.log import start_log
 from eskret.core.files.spelling import check_spelling
 from eskret.core.unforeseen import as_sentence
-from eskret.errors import DocumentError, InputError
+from eskret.errors import Code, DocumentError, EskretError, InputError, SettingError
 from eskret.formats import gdal
 
 app = typer.Typer(
@@ -61,6 +65,8 @@ app = typer.Typer(
     add_completion=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    epilog=CODES,
 )
 
 Exists = Annotated[str | None, typer.Option("--if-exists", help="own, stop, replace, number or skip; overrules what the steps say.")]
@@ -88,7 +94,7 @@ def main() -> None:
         app()
     except Exception as error:  # nobody foresaw it: a sentence all the same, and the details in the log
         sys.stderr.write(as_sentence(error, after=UNKNOWN).sentence() + "\n")
-        code = FAILED
+        code = code_of(error) if isinstance(error, EskretError) else FAILED
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 1
         if isinstance(end.code, str):
@@ -291,7 +297,7 @@ def look(
         layers: list[object] = []
         problems: list[str] = []
         profiles: dict[int, object] = {}
-        for file in sources.find_files([str(path)], Path.cwd()):
+        for file in sources.find_files([str(path)], Path.cwd()):  # a pattern may be given too
             try:
                 for found in sources.look(file):
                     layers.append(found)
@@ -362,7 +368,7 @@ def store(
         from eskret.formats import geopackage
         from eskret.formats.geopackage import contents
 
-        recover_first(path)
+        recover_first(there(path))
         if rename or remove or section:
             contents.change(path, rename=pairs(rename), remove=remove or [], section=pairs(section))
         found = geopackage.entries(path)
@@ -401,71 +407,10 @@ def undo(
             return
         latest = file_backups.changes(file)
         if not latest:
-            raise InputError("no change of it is on record", place=str(file), way_out="'eskret undo' lists those that are")
+            way_out = "'eskret undo' lists those that are"
+            raise InputError("no change of it is on record", place=str(file), way_out=way_out, code=Code.NOT_THERE)
         file_backups.take_back(latest[0])
-        typer.echo(f"{file} is as it was before {latest[0].when}.")
-
-
-@app.command()
-def operations(
-    id: Annotated[str | None, typer.Argument(help="An operation's id; all are listed without.")] = None, json_: Json = False
-) -> None:
-    """List the operations, or explain one with its settings."""
-    with plain_errors(json_):
-        import eskret.workflow  # noqa: F401
-        from eskret.operations.registry import OWN, all_operations, operation_by_id, own_operations, project
-        from eskret.operations.settings import default_of, setting_info
-        from eskret.user_operations.loader import load
-
-        with project(Path.cwd()):
-            chosen = [operation_by_id(id)] if id else [*all_operations().values(), *own_operations()]
-        for problem in [] if id else load(Path.cwd()).problems:
-            typer.echo(problem.sentence(), err=True)
-        if json_:
-            told = [
-                {
-                    "id": o.id,
-                    "title": o.title,
-                    "phase": o.phase,
-                    "summary": o.summary,
-                    "help": o.help,
-                    "settings": {
-                        n: {"label": i.label, "help": i.help, "default": default_of(o.Settings, n), "choices": list(i.choices)}
-                        for n, i in setting_info(o.Settings).items()
-                    },
-                }
-                for o in chosen
-            ]
-            typer.echo(json.dumps(told, ensure_ascii=False, indent=1))
-        elif id is None:
-            phase = ""
-            for one in chosen:
-                heading = "Of this project's own" if one.id.startswith(OWN) else str(one.phase)
-                if heading != phase:
-                    phase = heading
-                    typer.echo(phase)
-                typer.echo(f"  {one.id:<17} {one.summary}")
-        else:
-            one = chosen[0]
-            typer.echo(f"{one.title} ({one.id})\n\n{one.summary}\n\n{one.help}\n\nSettings")
-            for name, info in setting_info(one.Settings).items():
-                default = default_of(one.Settings, name)
-                must = one.Settings.model_fields[name].is_required()
-                typer.echo(f"  {name:<14} {info.label}{' (must be given)' if must else f'; else {_shown(default)}'}")
-                if info.help:
-                    typer.echo(f"  {'':<14} {info.help}")
-                if info.choices:
-                    typer.echo(f"  {'':<14} One of: {', '.join(c or 'nothing' for c in info.choices)}")
-
-
-def _shown(value: object) -> str:
-    if value == "":
-        return "nothing"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list | dict) and not value:
-        return "none"
-    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+        told({"file": str(file), "as_before": latest[0].when}, json_, f"{file} is as it was before {latest[0].when}.")
 
 
 @app.command()
@@ -474,51 +419,57 @@ def trust(
     written_here: Annotated[bool, typer.Option("--written-here", help="Also trust what becomes of this code in this place.")] = False,
     take_back: Annotated[bool, typer.Option("--take-back", help="Trust it no more.")] = False,
     yes: Annotated[bool, typer.Option("--yes", "-y", help="Do not ask: it was read before.")] = False,
+    json_: Json = False,
 ) -> None:
     """Show the code of a project's own operations, and allow it to run if you say so."""
-    with plain_errors():
+    with plain_errors(json_):
         from eskret.user_operations import trust as trusting
 
-        files = trusting.code_in(folder)
+        files = trusting.code_in(there(folder, "folder"))
         if not files:
-            raise InputError("there is no code in it", place=str(folder / trusting.FOLDER))
+            raise InputError("there is no code in it", place=str(folder / trusting.FOLDER), code=Code.NOT_THERE)
         if take_back:
             trusting.distrust(folder)
-            typer.echo("It is not trusted any more.")
+            told({"folder": str(folder), "trusted": False}, json_, "It is not trusted any more.")
             return
         sources = trusting.sources_of(folder)
         shown = trusting.hash_of_sources(sources)
         for name, source in sources.items():
-            typer.echo(f"{name}, {len(source):,} bytes")
+            typer.echo(f"{name}, {len(source):,} bytes", err=json_)
             if not yes:
-                typer.echo("".join(f"  {line}\n" for line in source.decode("utf-8", "replace").splitlines()))
+                typer.echo("".join(f"  {line}\n" for line in source.decode("utf-8", "replace").splitlines()), err=json_)
         if not yes and not typer.confirm("Allow this code to run on this machine?", default=False):
             typer.echo("It stays as it was: not allowed.")
             raise typer.Exit(FAILED)
-        told = trusting.trust(folder, written_here=written_here, told=shown)
-        typer.echo(f"Trusted as it is now (SHA-256 {told}){', and what is written there on this machine' if written_here else ''}.")
+        digest = trusting.trust(folder, written_here=written_here, told=shown)
+        more = ", and what is written there on this machine" if written_here else ""
+        said = {"folder": str(folder), "trusted": True, "sha256": digest, "files": list(sources), "written_here": written_here}
+        told(said, json_, f"Trusted as it is now (SHA-256 {digest}){more}.")
 
 
 @app.command("new-operation")
 def new_operation(
     title: Annotated[str, typer.Argument(help="What it is called.")],
     folder: Annotated[Path, typer.Option("--project", help="The project's folder.")] = Path(),
+    json_: Json = False,
 ) -> None:
     """Write a Python file to start from, for an operation of your own."""
-    with plain_errors():
+    with plain_errors(json_):
         from eskret.user_operations import template
 
-        typer.echo(f"Written: {template.new_operation(folder.resolve(), title)}")
+        written = template.new_operation(there(folder, "folder").resolve(), title)
+        told({"written": str(written)}, json_, f"Written: {written}")
 
 
 @app.command()
-def script(file: File) -> None:
+def script(file: File, json_: Json = False) -> None:
     """Print Python that rebuilds a workflow."""
-    with plain_errors(), of_project(file):
+    with plain_errors(json_), of_project(file):
         from eskret.workflow.faces.script import to_script
         from eskret.workflow.model import document as documents
 
-        typer.echo(to_script(documents.read(file.resolve()), file.name), nl=False)
+        code = to_script(documents.read(file.resolve()), file.name)
+        told({"script": code}, json_, code.removesuffix("\n"))
 
 
 @app.command()
@@ -541,7 +492,7 @@ def follow(
         from eskret.workflow.model import document as documents
 
         if bool(output) == bool(source):
-            raise InputError("name either an output or a source", way_out="Give --output NAME or --source NAME")
+            raise SettingError("name either an output or a source", way_out="Give --output NAME or --source NAME")
         path = file.resolve()
         found = follow_features(
             documents.read(path), output or source, where, values=values(set_), source=bool(source), workflow=path, folder=path.parent
@@ -557,6 +508,8 @@ def follow(
 def open_window(path: Annotated[Path | None, typer.Argument(help="A workflow file or a project folder.")] = None) -> None:
     """Open the window."""
     with plain_errors():
+        if path is not None:
+            there(path)
         raise typer.Exit(_window(path))
 
 
@@ -564,23 +517,27 @@ def open_window(path: Annotated[Path | None, typer.Argument(help="A workflow fil
 def demo(
     folder: Annotated[Path | None, typer.Argument(help="Where to make the demo; by default eskret-demo here.")] = None,
     run_: Annotated[bool, typer.Option("--run", help="Run its workflows here instead of opening the window.")] = False,
+    json_: Json = False,
 ) -> None:
     """Make the demo, Orrel Sound, and open the window on it."""
-    with plain_errors():
+    with plain_errors(json_):
         from eskret.demo.generate import lessons, make
 
         home = make(folder or Path.cwd() / "eskret-demo")
-        typer.echo(f"The demo is in {home}")
         workflows = lessons(home)
+        if json_ and not run_:
+            told({"folder": home, "workflows": workflows}, json_, "")
+            return
+        typer.echo(f"The demo is in {home}", err=json_)
         if not run_:
             raise typer.Exit(_window(workflows[0]))
         worst = 0
         for workflow in workflows:
-            steps: Iterable[Callable[[], object]] = [partial(run, workflow)]
+            steps: Iterable[Callable[[], object]] = [partial(run, workflow, json_=json_)]
             if workflow.name == "publish.toml":
                 steps = publishing.rounds(workflow, home)
             elif workflow.name == "district.toml":
-                steps = [partial(run, workflow, for_each="district")]
+                steps = [partial(run, workflow, for_each="district", json_=json_)]
             for step in steps:
                 try:
                     step()
@@ -608,6 +565,7 @@ def _window(path: Path | None) -> int:
 
 publishing.register(app)
 app.command()(cache)
+app.command()(operations)
 app.command()(runs)
 app.command()(watch)
 app.command()(pack)

@@ -10,10 +10,15 @@ from typing import Annotated
 
 import typer
 
+from eskret.core.files.missing import no_such_file
 from eskret.core.unforeseen import as_sentence
-from eskret.errors import DocumentError, EskretError, RehearsalError
+from eskret.errors import Code, DocumentError, EskretError, ExpressionError, RehearsalError, SettingError
 
 FAILED, USAGE, UNMET, STOPPED = 1, 2, 3, 130
+CODES = (
+    "Exit codes: 0 balanced, or something to look at; 1 failed; 2 what was asked for cannot be (a name, file or value that is not "
+    "there, or an error that the rehearsal found), nothing was done; 3 a check did not hold; 130 stopped."
+)
 UNKNOWN = "Look at the outputs before you go on"
 """What a command says of a failure that nobody foresaw, as it cannot know how far it came."""
 EXIT = {"balanced": 0, "look": 0, "failed": FAILED, "stopped": STOPPED}
@@ -34,6 +39,23 @@ Memory = Annotated[
     str | None,
     typer.Option("--memory", metavar="SIZE", help="Take no more memory than about this, such as 2GB; half of the machine's by itself."),
 ]
+
+
+def told(found: object, as_json: bool, text: str) -> None:
+    """Say what a command did, to people or to machines."""
+    typer.echo(json.dumps(found, ensure_ascii=False, default=str) if as_json else text)
+
+
+def there(path: Path, what: str = "file") -> Path:
+    """A file or folder that must be there.
+
+    Raises
+    ------
+    InputError : it is not; names what comes nearest.
+    """
+    if not path.exists():
+        raise no_such_file(path, what)
+    return path
 
 
 def limit_memory(text: str | None) -> None:
@@ -63,20 +85,17 @@ def plain_errors(as_json: bool = False) -> Generator[None, None, None]:
         from eskret.workflow.faces.said_once import findings_once
 
         said = [f"step '{step}': {text}" if step else text for _, step, text in findings_once(error.findings)]
-        complain("\n".join(said), as_json)
-        raise typer.Exit(USAGE) from error
-    except DocumentError as error:
-        complain(error.sentence(), as_json)
+        complain("\n".join(said), as_json, error.code)
         raise typer.Exit(USAGE) from error
     except EskretError as error:
-        complain(error.sentence(), as_json)
-        raise typer.Exit(FAILED) from error
+        complain(error.sentence(), as_json, error.code)
+        raise typer.Exit(code_of(error)) from error
     except BrokenPipeError as error:
         raise typer.Exit(0) from error
     except Exception as error:
         if isinstance(error, (typer.Exit, typer.Abort, typer.BadParameter)):
             raise
-        complain(as_sentence(error, after=UNKNOWN).sentence(), as_json)
+        complain(as_sentence(error, after=UNKNOWN).sentence(), as_json, Code.FAULT)
         raise typer.Exit(FAILED) from error
 
 
@@ -96,10 +115,16 @@ def of_folder(folder: Path) -> Generator[None, None, None]:
         yield
 
 
-def complain(text: str, as_json: bool) -> None:
+def code_of(error: EskretError) -> int:
+    """The exit code for an error: whether what was asked for cannot be, or it was tried and failed."""
+    asked = isinstance(error, DocumentError | SettingError | ExpressionError) or error.code is Code.NOT_THERE
+    return USAGE if asked else FAILED
+
+
+def complain(text: str, as_json: bool, code: str = Code.GENERAL) -> None:
     """Say what is wrong, to people and to machines."""
     if as_json:
-        typer.echo(json.dumps({"state": "failed", "error": text}, ensure_ascii=False))
+        typer.echo(json.dumps({"state": "failed", "error": text, "code": str(code)}, ensure_ascii=False))
     typer.echo(text, err=True)
 
 

@@ -13,7 +13,7 @@ from typing import Annotated, Any
 
 import typer
 
-from eskret.cli.common import EXIT, FAILED, STOPPED, USAGE, Json, Quiet, Set, of_project, plain_errors, values
+from eskret.cli.common import EXIT, FAILED, STOPPED, USAGE, Json, Quiet, Set, of_project, plain_errors, told, values
 from eskret.cli.runs import note
 from eskret.errors import DocumentError, EskretError, InputError, StoppedError
 
@@ -205,9 +205,10 @@ def practice_server(
     answer_times: Annotated[int, typer.Option("--answer-times", help="... so many times; 0 for always.", min=0)] = 0,
     while_input: Annotated[bool, typer.Option("--while-input", hidden=True, help="End when the standard input does.")] = False,
     retry_after: Annotated[float, typer.Option("--retry-after", help="... telling to come back in so many seconds.", min=0)] = 0.0,
+    json_: Json = False,
 ) -> None:
     """Serve published datasets on this machine, to practise on. Faults can be asked for."""
-    with plain_errors():
+    with plain_errors(json_):
         from eskret.practice_server import PracticeServer
         from eskret.practice_server.faults import Faults
         from eskret.services import practice
@@ -234,7 +235,8 @@ def practice_server(
                 way_out="Choose another --port or --data; perhaps one is running already",
             ) from error
         practice.note(server.address, secret)
-        typer.echo(f"Practice server at {server.address}, datasets in {folder}. Eskret knows its token. Ctrl+C ends it.")
+        words = f"Practice server at {server.address}, datasets in {folder}. Eskret knows its token. Ctrl+C ends it."
+        told({"address": server.address, "datasets": folder}, json_, words)
         sys.stdout.flush()
         if while_input:
             threading.Thread(target=_end_with_input, daemon=True).start()
@@ -275,17 +277,19 @@ def rounds(workflow: Path, home: Path) -> Generator[Callable[[], None], None, No
 def token(
     address: Annotated[str, typer.Argument(help="The address of a service.")],
     forget: Annotated[bool, typer.Option("--forget", help="Take it out of the keyring again.")] = False,
+    json_: Json = False,
 ) -> None:
     """Keep the token of a service in the keyring of this desktop. It is asked for, and shown nowhere."""
-    with plain_errors():
+    with plain_errors(json_):
         from eskret.services import tokens
 
         if forget:
             gone = tokens.forget(address)
-            typer.echo(f"The token for {tokens.origin_of(address)} is {'forgotten' if gone else 'not kept'}.")
+            words = f"The token for {tokens.origin_of(address)} is {'forgotten' if gone else 'not kept'}."
+            told({"service": tokens.origin_of(address), "kept": False, "was_kept": gone}, json_, words)
             return
-        tokens.keep(address, typer.prompt("Token", hide_input=True).strip())
-        typer.echo(f"The token for {tokens.origin_of(address)} is kept.")
+        tokens.keep(address, typer.prompt("Token", hide_input=True, err=json_).strip())
+        told({"service": tokens.origin_of(address), "kept": True}, json_, f"The token for {tokens.origin_of(address)} is kept.")
 
 
 def _new_token() -> str:

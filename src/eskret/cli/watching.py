@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from eskret.cli.common import Allow, File, Memory, Set, allow_hosts, limit_memory, of_project, plain_errors, values
+from eskret.cli.common import Allow, File, Json, Memory, Set, allow_hosts, limit_memory, of_project, plain_errors, told, values
 
 
 def watch(
@@ -17,11 +17,12 @@ def watch(
     every: Annotated[float, typer.Option("--every", min=0.2, help="Seconds between looks at the files.")] = 2.0,
     allow: Allow = None,
     memory: Memory = None,
+    json_: Json = False,
 ) -> None:
     """Run a workflow now and again whenever what it reads has changed, until Ctrl+C."""
     allow_hosts(allow)
     limit_memory(memory)
-    with plain_errors(), of_project(file):
+    with plain_errors(json_), of_project(file):
         from eskret.errors import EskretError, RehearsalError
         from eskret.workflow.cache import ResultCache, the_store
         from eskret.workflow.faces import ledger
@@ -49,16 +50,16 @@ def watch(
                 result = job.execute()
                 write_down(job, result, COMMAND)
                 rows = ledger.rows(job.document, {s.id: s.to_json() for s in result.steps})
-                told = result.error or f"{ledger.summary(rows)}, {result.seconds:.1f} s"
+                said, state = result.error or f"{ledger.summary(rows)}, {result.seconds:.1f} s", result.state
             except RehearsalError as error:
-                told = "; ".join(f.text for f in error.findings[:3])
+                said, state = "; ".join(f.text for f in error.findings[:3]), "failed"
             except EskretError as error:
-                told = error.sentence()
-            typer.echo(f"{watching.clock()}  {told}")
+                said, state = error.sentence(), "failed"
+            told({"when": watching.clock(), "state": state, "text": said}, json_, f"{watching.clock()}  {said}")
 
         def say(unseen: list[str]) -> None:
             if unseen:
-                typer.echo(f"Not watched, since it asks what may change unseen: {', '.join(unseen)}")
+                typer.echo(f"Not watched, since it asks what may change unseen: {', '.join(unseen)}", err=json_)
 
         handlers = [signal.signal(n, leave) for n in (signal.SIGINT, signal.SIGTERM)]
         try:

@@ -7,7 +7,6 @@ chance. Values of parameters are bound (``$district``), never pasted. A field wh
 
 from __future__ import annotations
 
-import difflib
 import json
 import re
 import threading
@@ -21,6 +20,7 @@ import pyarrow as pa
 
 from eskret.core import watchdog
 from eskret.core.tables.values import settled, settled_table
+from eskret.core.words import did_you_mean
 from eskret.errors import Code, ExpressionError
 
 if TYPE_CHECKING:
@@ -439,13 +439,8 @@ def _field(path: Sequence[str], names: Sequence[str], at: int) -> str:
 
 def unknown_field(wanted: str, names: Sequence[str], start: int = -1) -> ExpressionError:
     """The error for a field that is not there, with the nearest that is."""
-    near = difflib.get_close_matches(wanted.lower(), [n.lower() for n in names], 1, 0.5)
-    if near:
-        name = next(n for n in names if n.lower() == near[0])
-        way_out = f"Did you mean '{name}'?"
-    else:
-        shown = ", ".join(names[:12]) + (" ..." if len(names) > 12 else "")
-        way_out = f"It has {shown}" if names else "The layer has no fields"
+    shown = ", ".join(names[:12]) + (" ..." if len(names) > 12 else "")
+    way_out = did_you_mean(wanted, names, f"It has {shown}" if names else "The layer has no fields")
     return ExpressionError(f"there is no field '{wanted}'", start=start, length=len(wanted), way_out=way_out)
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from datetime import datetime
 
-from eskret.errors import InputError
+from eskret.errors import SettingError
 
 PER_CENT = "%"
 """The unit of a share: it is told of each layer, and those of several are not added."""
@@ -29,6 +30,21 @@ def pieces(sentence: str) -> list[tuple[str, bool]]:
 def strip_markup(sentence: str) -> str:
     """A sentence without its marks."""
     return sentence.replace(_ON, "").replace(_OFF, "")
+
+
+def did_you_mean(wanted: str, known: Iterable[str], otherwise: str = "", shown: str = "'{}'", least: int = 60) -> str:
+    """*Did you mean 'kind'?*, with what comes nearest to what was typed; something else where nothing comes near.
+
+    Parameters
+    ----------
+    shown : how what is meant is written.
+    least : per cent of letters that must be alike.
+    """
+    # not before it is needed: most commands have nothing to correct
+    from rapidfuzz import fuzz, process
+
+    best = process.extractOne(wanted, list(known), scorer=fuzz.ratio, processor=str.lower, score_cutoff=least)
+    return f"Did you mean {shown.format(best[0])}?" if best else otherwise
 
 
 def pluralise(number: int, noun: str, plural: str = "") -> str:
@@ -82,7 +98,7 @@ def bytes_in(text: str) -> int:
     found = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?b?)\s*", text.lower())
     unit = found[2].removesuffix("b") if found else ""
     if found is None:
-        raise InputError(f"'{text}' is no size", way_out="Write it as 500MB or 2GB")
+        raise SettingError(f"'{text}' is no size", way_out="Write it as 500MB or 2GB")
     return int(float(found[1]) * {"": 1, "k": 1000, "m": 1000**2, "g": 1000**3, "t": 1000**4}[unit])
 
 

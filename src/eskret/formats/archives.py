@@ -18,6 +18,7 @@ from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path, PurePosixPath
 
+from eskret.core.files.missing import no_such_file
 from eskret.core.files.scratch import drop_scratch, scratch_folder
 from eskret.core.files.user_state import cache_place
 from eskret.errors import Code, InputError
@@ -95,7 +96,7 @@ def unpacked(path: Path) -> dict[str, Path]:
     InputError : as ``check`` does, and where a member is damaged.
     """
     if not path.exists():
-        raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
+        raise no_such_file(path)
     state = path.stat()
     key = (path, state.st_ino, state.st_ctime_ns, state.st_mtime_ns, state.st_size)
     with _lock:

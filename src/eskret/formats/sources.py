@@ -19,6 +19,7 @@ import pyarrow as pa
 
 from eskret.core.crs import Extent
 from eskret.core.files.datasets import files_of, is_dataset
+from eskret.core.files.missing import no_such_file
 from eskret.core.files.spelling import check_spelling
 from eskret.core.layer import LayerFacts
 from eskret.core.naming import clean_name
@@ -89,7 +90,7 @@ def find_files(patterns: Iterable[str], folder: Path, *, other_endings: Iterable
             if whole.exists():
                 check_regular(whole)
             else:
-                raise InputError("there is no such file", place=str(whole), way_out="Put it there, or choose another")
+                raise no_such_file(whole)
             if not endings and not is_source(whole):
                 raise InputError(
                     f"files ending in '{whole.suffix}' cannot be read",

@@ -21,6 +21,7 @@ import shapely
 from eskret.core.accounts.account import Remark
 from eskret.core.ahead import ahead
 from eskret.core.crs import Extent, crs_code, crs_facts, is_geographic, parse_crs
+from eskret.core.files.missing import no_such_file
 from eskret.core.geometry.curves import curved_rows, straight
 from eskret.core.layer import Certainty, Field, GeometryColumn, GeometryKind, Layer, LayerFacts, kind_of, kind_of_types
 from eskret.core.layer import chunks as chunking
@@ -91,7 +92,7 @@ def check_readable(path: Path) -> None:
     InputError : naming the file and what to do.
     """
     if not path.exists():
-        raise InputError("there is no such file", place=str(path), way_out="Put it there, or choose another")
+        raise no_such_file(path)
     if path.is_file():
         if path.stat().st_size == 0 and path.suffix.lower() not in _SEQUENCES:
             raise InputError("the file is empty (0 bytes)", place=str(path), way_out="Fetch it again from its source")

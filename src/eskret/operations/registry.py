@@ -12,6 +12,7 @@ from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
+from eskret.core.words import did_you_mean
 from eskret.errors import DocumentError
 from eskret.operations.base import Operation, Phase
 
@@ -126,5 +127,6 @@ def operation_by_id(name: str) -> Operation:
     if name.startswith(OWN):
         return _own_by_id(name)
     if name not in _places():
-        raise DocumentError(f"there is no operation '{name}'", way_out=f"There are {', '.join(all_operations())}")
+        hint = did_you_mean(name, _places(), "'eskret operations' lists them, and finds them by what they do")
+        raise DocumentError(f"there is no operation '{name}'", way_out=hint)
     return _made(_places()[name])

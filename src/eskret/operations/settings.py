@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Annotated, Any, Literal, cast, get_args, get_origin
@@ -11,6 +10,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationErr
 from pydantic.fields import FieldInfo
 
 from eskret.core.crs import parse_crs
+from eskret.core.words import did_you_mean
 from eskret.errors import CrsError, SettingError
 
 
@@ -154,8 +154,7 @@ def problems_of(model: type[OperationSettings], values: Mapping[str, Any]) -> Se
 def _plain(model: type[OperationSettings], problem: Mapping[str, Any]) -> SettingError:
     name = str(problem["loc"][0]) if problem["loc"] else ""
     if problem["type"] == "extra_forbidden":
-        near = difflib.get_close_matches(name, model.model_fields, 1, 0.5)
-        hint = f"Did you mean '{near[0]}'?" if near else f"It has {', '.join(setting_info(model))}"
+        hint = did_you_mean(name, model.model_fields, f"It has {', '.join(setting_info(model))}")
         return SettingError(f"there is no setting '{name}' in this operation", setting=name, way_out=hint)
     infos = setting_info(model)
     label = infos[name].label if name in infos else name or "This"

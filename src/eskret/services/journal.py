@@ -18,7 +18,7 @@ from typing import Any
 import orjson
 
 from eskret.core.files.user_state import data_place, private, private_file
-from eskret.errors import InputError
+from eskret.errors import Code, InputError
 from eskret.services.changing import Feature, FeatureChange
 
 ADDED, CHANGED, REMOVED = "added", "changed", "removed"
@@ -99,7 +99,7 @@ class PushJournal:
     def __init__(self, file: Path) -> None:
         self.file = file
         if not file.is_file():
-            raise InputError("there is no such push", place=file.stem, way_out="'eskret publish --history' lists them")
+            raise InputError("there is no such push", place=file.stem, way_out="'eskret publish --history' lists them", code=Code.NOT_THERE)
         self._db = sqlite3.connect(file, isolation_level=None)
         try:
             self._db.execute("PRAGMA synchronous = FULL")
@@ -241,5 +241,5 @@ def open_push(id: str, folder: Path | None = None) -> PushJournal:
     InputError : there is none with this id.
     """
     if "/" in id or id.startswith("."):
-        raise InputError("there is no such push", place=id, way_out="'eskret publish --history' lists them")
+        raise InputError("there is no such push", place=id, way_out="'eskret publish --history' lists them", code=Code.NOT_THERE)
     return PushJournal((folder or pushes_folder()) / f"{id}.push")

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from eskret.core.files.missing import near
 from eskret.core.naming import folded
-from eskret.errors import DeliveryError
+from eskret.errors import Code, DeliveryError
 from eskret.formats.geopackage import writer
 
 
@@ -30,7 +31,7 @@ def change(
         file cannot be written.
     """
     if not path.exists():
-        raise DeliveryError("there is no such file", place=str(path), way_out="Check its name")
+        raise DeliveryError("there is no such file", place=str(path), way_out=near(path) or "Check its name", code=Code.NOT_THERE)
     rename, section = rename or {}, section or {}
     try:
         with writer.writing(path, in_place=True) as store:

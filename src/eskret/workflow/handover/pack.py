@@ -19,6 +19,7 @@ from typing import Any
 
 from eskret.core.files.hashing import FileState, hash_file
 from eskret.core.files.locks import folders_locked
+from eskret.core.files.missing import no_such_file
 from eskret.core.files.transaction import CommitJournal, commit
 from eskret.core.words import pluralise
 from eskret.errors import Code, DeliveryError, InputError
@@ -289,7 +290,7 @@ def _extract(path: Path, about: Mapping[str, Any], into: _Staging) -> None:
 def _take_in(wanted: Missing, source: Path, into: _Staging, notes: list[str]) -> None:
     """Copy a file in for an input that is missing, with what belongs to it."""
     if not source.is_file():
-        raise InputError("there is no such file", place=str(source), way_out=f"Name the file that is {wanted.name}")
+        raise no_such_file(source, way_out=f"Name the file that is {wanted.name}")
     if digest_file(source) != wanted.sha256:
         notes.append(f"{source.name} is not the file that was packed as {wanted.name}: its content is another")
     for one in with_companions(source):

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.files.user_state import data_place, private_file
-from eskret.errors import EskretError, InputError
+from eskret.errors import Code, EskretError, InputError
 from eskret.formats import geopackage
 from eskret.formats.geopackage import digest
 from eskret.operations.base import Delivered
@@ -283,7 +283,7 @@ class Runs:
         except (sqlite3.Error, OSError) as error:
             raise InputError(f"the runs cannot be read ({error})", place=str(self._path)) from error
         if row is None:
-            raise InputError(f"there is no run {id}", way_out="'eskret runs' lists those that there are")
+            raise InputError(f"there is no run {id}", way_out="'eskret runs' lists those that there are", code=Code.NOT_THERE)
         names = ("path", "layer", "step", "features", "sha256", "content", "number")
         found = tuple(Output(**dict(zip(names, r, strict=False)), facts=json.loads(r[-1])) for r in outputs)
         return Whole(_kept(row[:-2]), row[-2], json.loads(row[-1]), found)

@@ -6,7 +6,6 @@ moved. Reading a canonical file and writing it gives the same bytes.
 
 from __future__ import annotations
 
-import difflib
 import logging
 from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -18,9 +17,11 @@ import tomlkit.exceptions
 from tomlkit.items import AoT, Comment, Table, Whitespace
 
 from eskret.core.files.atomic import write_whole
+from eskret.core.files.missing import near
 from eskret.core.files.spelling import check_spelling
 from eskret.core.naming import AS_TYPED, TIDY, clean_name
 from eskret.core.style.style import Style
+from eskret.core.words import did_you_mean
 from eskret.errors import Code, DocumentError
 from eskret.workflow.model import canonical
 from eskret.workflow.model.iteration import ForEach, each_of
@@ -110,8 +111,7 @@ class Document:
         known = {p.name for p in self.parameters}
         for name in given:
             if name not in known:
-                near = difflib.get_close_matches(name, known, 1)
-                hint = f"Did you mean '{near[0]}'?" if near else f"There are {', '.join(sorted(known)) or 'none'}"
+                hint = did_you_mean(name, known, f"There are {', '.join(sorted(known)) or 'none'}")
                 raise DocumentError(f"there is no parameter '{name}'", way_out=hint)
         out = {p.name: _accepted(p, given[p.name]) if p.name in given else p.default for p in self.parameters}
         for p in self.parameters:
@@ -293,7 +293,7 @@ def read(path: Path) -> Document:
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError as error:
-        raise DocumentError("there is no such workflow file", place=str(path)) from error
+        raise DocumentError("there is no such workflow file", place=str(path), way_out=near(path), code=Code.NOT_THERE) from error
     except IsADirectoryError as error:
         raise DocumentError("this is a folder, not a workflow file", place=str(path)) from error
     except (OSError, UnicodeDecodeError) as error:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from graphlib import CycleError, TopologicalSorter
@@ -10,6 +9,7 @@ from typing import Any, Protocol, TypeVar
 
 from eskret.core.layer import Layer, LayerFacts, matches
 from eskret.core.naming import number_collisions
+from eskret.core.words import did_you_mean
 from eskret.errors import DocumentError, EskretError
 from eskret.operations.registry import operation_by_id
 from eskret.operations.sentences import join_words
@@ -249,9 +249,8 @@ def names_nothing(text: str, made: Mapping[str, Sequence[_Named]]) -> str:
     says = f"'{text}' names no layer that is there at this point."
     if not there:
         return f"{says} '{reference.step}' leaves none."
-    near = difflib.get_close_matches(reference.pattern, there, 1, 0.5)
-    hint = f" Did you mean '{reference.step}:{near[0]}'?" if near else ""
-    return f"{says}{hint} '{reference.step}' has {join_words(there, 8)}."
+    hint = did_you_mean(reference.pattern, there, shown=f"'{reference.step}:{{}}'")
+    return f"{says}{hint and ' '}{hint} '{reference.step}' has {join_words(there, 8)}."
 
 
 def with_parameters(value: Any, values: Mapping[str, Any]) -> Any:

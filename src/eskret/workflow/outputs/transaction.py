@@ -9,7 +9,6 @@ killed after it is completed by the next command.
 
 from __future__ import annotations
 
-import difflib
 import os
 import stat
 import threading
@@ -26,6 +25,7 @@ from eskret.core.files.locks import folders_locked
 from eskret.core.files.transaction import CommitJournal, Participant, commit
 from eskret.core.files.user_state import data_place
 from eskret.core.naming import LIMIT, folded, number_collisions
+from eskret.core.words import did_you_mean
 from eskret.errors import Code, DeliveryError, TargetChangedError
 from eskret.formats import geopackage, sqlite
 from eskret.formats.file_group import FileGroup, Move, changed
@@ -178,13 +178,12 @@ class OutputTransaction:
                 code=Code.NO_SUCH_LAYER,
                 way_out="Check where it is, or save it for the first time with another choice under 'If it is there already'",
             )
-        near = difflib.get_close_matches(layer, there, 1, 0.5)
-        hint = f"Did you mean '{near[0]}'? " if near else ""
+        hint = did_you_mean(layer, there)
         return DeliveryError(
             f"there is no layer '{layer}' to bring up to date",
             place=str(target),
             code=Code.NO_SUCH_LAYER,
-            way_out=f"{hint}It has {join_words(there, 8)}",
+            way_out=f"{hint}{hint and ' '}It has {join_words(there, 8)}",
         )
 
     def _writable(self, plan: PlannedOutput) -> PlannedOutput:

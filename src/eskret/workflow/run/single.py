@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from eskret.core.naming import AS_TYPED, clean_name, number_collisions
+from eskret.core.words import did_you_mean
 from eskret.errors import DocumentError
 from eskret.formats import sources
 from eskret.operations.base import Delivery, Source
@@ -29,6 +30,7 @@ def single(
     *,
     crs: str = "",
     load_settings: Mapping[str, object] | None = None,
+    if_exists: str = "replace",
 ) -> Document:
     """A workflow that does one operation.
 
@@ -40,6 +42,7 @@ def single(
     out : files to save to; none saves nothing.
     crs : the coordinate system to work in; empty leaves every layer in its own.
     load_settings : more settings for loading, such as ``crs`` for files that declare none.
+    if_exists : what becomes of a file that is there where it saves to.
 
     Raises
     ------
@@ -50,9 +53,8 @@ def single(
     given = {name.replace("-", "_"): text for name, text in settings.items()}
     for name in given:
         if name not in infos:
-            raise DocumentError(
-                f"'{use}' has no setting '{name}'", way_out=f"It has {', '.join(infos) or 'none'}; see: eskret operations {use}"
-            )
+            hint = did_you_mean(name, infos, f"It has {', '.join(infos) or 'none'}; see: eskret do {use} --help")
+            raise DocumentError(f"'{use}' has no setting '{name}'", way_out=hint)
     steps: list[Step] = []
     source: tuple[str, ...] = ()
     values: dict[str, Any] = {}
@@ -79,12 +81,12 @@ def single(
     id = clean_name(use.rpartition(":")[2]) or "done"
     steps.append(Step(id if id not in (INPUT, OUTPUT) else f"{id}_1", use, source, values))
     if out:
-        saving: dict[str, object] = {"to": out[0], "if_exists": "replace"}
+        saving: dict[str, object] = {"to": out[0], "if_exists": if_exists}
         if len(out) > 1:
             saving["also"] = list(out[1:])
         steps.append(Step(OUTPUT, "save", (steps[-1].id,), saving))
     elif isinstance(operation, Delivery) and "if_exists" in infos and "if_exists" not in values:
-        steps[-1] = steps[-1].with_setting("if_exists", "replace")
+        steps[-1] = steps[-1].with_setting("if_exists", if_exists)
     return Document(f"{operation.title} ({use})", crs=crs, names=AS_TYPED, steps=tuple(steps))
 
 
