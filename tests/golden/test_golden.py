@@ -38,13 +38,8 @@ def test_rows_and_shapes_of_a_file_are_seen(tmp_path: Path) -> None:
 def test_every_operation_on_layers_is_drawn_and_most_workflows_run(tmp_path: Path) -> None:
     apart = {"load", "load_coordinates", "fetch", "grid", "sketch", "save", "publish", "apply_words", "draft_words", "workflow"}
     apart |= {"compare", "cut_lines", "join_table", "pace"}  # they want a layer of another kind
-    apart |= {
-        "snap_points",
-        "fill_holes",
-        "take_rows",
-        "unpivot",
-        "declare_crs",
-    }  # newer than the versions that are held against each other
+    # newer than the versions that are held against each other
+    apart |= {"snap_points", "fill_holes", "take_rows", "unpivot", "declare_crs"}
     assert set(drawn.STEPS) == set(all_operations()) - apart
     drawn.data(tmp_path / "data")
     states = []

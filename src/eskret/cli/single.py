@@ -137,7 +137,7 @@ def _pipes(given: Sequence[str], out: Sequence[str]) -> Generator[tuple[list[str
             with source.open("wb") as sink:
                 shutil.copyfileobj(sys.stdin.buffer, sink)
             files = [str(source) if f == PIPE else f for f in given]
-        printed = Path(folder) / "printed" / "output.geojson" if PIPE in out else None
+        printed = Path(folder) / "printed" / "{layer}.geojson"  # a file for each layer if PIPE in out else None
         yield files, [str(printed) if t == PIPE else t for t in targets], printed
 
 

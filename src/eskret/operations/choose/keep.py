@@ -44,7 +44,7 @@ class Keep(RowFilter):
         "only rows",
         "only larger than",
         "filter by attribute",
-        "select by expression",
+        "by an expression",
         "remove rows below",
         "remove records without value",
         "throw away rows",

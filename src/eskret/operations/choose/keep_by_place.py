@@ -34,7 +34,7 @@ class KeepByPlace(RowFilter):
     nothing = "nothing lies there"
     also_known_as = (
         "select by place",
-        "select by location",
+        "choose by location",
         "spatial filter",
         "spatial query",
         "features within distance of",

@@ -40,7 +40,7 @@ class Compute(FieldsPerRow):
         "formula for a field",
         "formula",
         "expression",
-        "field calculator",
+        "calculator",
         "derive",
         "new column",
         "calculated field",

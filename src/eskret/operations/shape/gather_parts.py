@@ -38,7 +38,7 @@ class GatherParts(EachLayer):
         "group geometries",
         "several as one",
         "combine parts",
-        "collect geometries",
+        "collect shapes",
         "points into multipoint",
         "bundle",
     )

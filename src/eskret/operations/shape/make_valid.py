@@ -43,7 +43,7 @@ class MakeValid(ShapePerRow):
     says = "Make valid {entering}"
     also_known_as = (
         "repair",
-        "repair geometry",
+        "repair shapes",
         "fix geometry",
         "mend shapes",
         "self intersection",
