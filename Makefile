@@ -73,6 +73,7 @@ shots: setup
 handbook: setup
 	$(BIN)/python -c "from eskret.workflow.faces.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
 	$(BIN)/python -c "from eskret.workflow.faces.python_help import write_stub; write_stub()"
+	$(BIN)/python docs/make_notebook.py
 
 clean:
 	rm -rf $(VENV) build demo

@@ -5,11 +5,10 @@ from __future__ import annotations
 import inspect
 import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from eskret.core.accounts.account import InputAccount, OutputAccount, Remark
 from eskret.core.layer import Layer
 from eskret.core.layer.frames import from_frame as from_geopandas
 from eskret.core.layer.frames import to_frame as to_geopandas
@@ -17,17 +16,21 @@ from eskret.core.naming import AS_TYPED, TIDY, folded
 from eskret.core.style.style import style_of
 from eskret.core.texts import codec_of
 from eskret.core.words import pluralise
-from eskret.errors import DocumentError, EskretError, InputError
+from eskret.errors import DocumentError, EskretError, InputError, SettingError
 from eskret.formats import geopackage, sources
 from eskret.formats.known import format_to_write
 from eskret.formats.reading import Texts
+from eskret.operations.base import Operation
 from eskret.operations.registry import operation_by_id
+from eskret.operations.settings import layer_settings
 from eskret.workflow.cache import ResultCache, the_store
+from eskret.workflow.cache.cached_layer import LayerHandle
 from eskret.workflow.faces.follow import Followed
 from eskret.workflow.faces.follow import follow as follow_features
-from eskret.workflow.faces.handles import ParameterHandle, StepHandle
+from eskret.workflow.faces.handles import ParameterHandle, StepHandle, plain
 from eskret.workflow.faces.operation_methods import OperationMethods
 from eskret.workflow.faces.python_help import help_of, signature_of
+from eskret.workflow.faces.results import Foretold, Ran, Result
 from eskret.workflow.faces.script import to_script
 from eskret.workflow.history.runs import PYTHON, write_down
 from eskret.workflow.model import document, edits
@@ -35,8 +38,8 @@ from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.iteration import each_of
 from eskret.workflow.model.map_spec import map_of
 from eskret.workflow.model.parameters import Parameter, parameter_of
-from eskret.workflow.run.engine import Run, RunResult, run_on_layer
-from eskret.workflow.run.rehearsal import Rehearsal, rehearse
+from eskret.workflow.run.engine import Run, run_on_layers
+from eskret.workflow.run.rehearsal import rehearse
 
 
 class _Unsaid:
@@ -153,8 +156,8 @@ class Workflow(OperationMethods):
         given = [source] if isinstance(source, StepHandle | str) else list(source)
         styles = {key: style_of(table) for key, table in (style or {}).items()}
         references = tuple(s.id if isinstance(s, StepHandle) else s for s in given)
-        rounds = each_of(_plain(each), f"step '{id}'") if each else None
-        step = Step(id, use, references, _plain(settings), heading, note, off, _plain(layer or {}), styles, rounds, result)
+        rounds = each_of(plain(each), f"step '{id}'") if each else None
+        step = Step(id, use, references, plain(settings), heading, note, off, plain(layer or {}), styles, rounds, result)
         self.document = replace(self.document, steps=(*self.document.steps, step))
         return StepHandle(id)
 
@@ -181,10 +184,10 @@ class Workflow(OperationMethods):
                 notes = replace(notes, behind={**notes.behind, place: behind})
         self.document = replace(self.document, comments=notes)
 
-    def rehearse(self, values: Mapping[str, object] | None = None, **named: object) -> Rehearsal:
+    def rehearse(self, values: Mapping[str, object] | None = None, **named: object) -> Foretold:
         """Check everything and foretell the outputs; nothing is written. Parameters are given as for ``run``."""
         given = self._values(values, named, {})
-        return rehearse(self.document, given, workflow=self.path, folder=self._folder())
+        return Foretold.of(rehearse(self.document, given, workflow=self.path, folder=self._folder()), self.document, given)
 
     def run(
         self,
@@ -193,8 +196,9 @@ class Workflow(OperationMethods):
         if_exists: str | _Unsaid | None = _UNSAID,
         hold: bool | _Unsaid = _UNSAID,
         fresh: bool | _Unsaid = _UNSAID,
+        record: bool | _Unsaid = _UNSAID,
         **named: object,
-    ) -> RunResult:
+    ) -> Ran:
         """Run it; the result holds the accounts and, unless ``hold`` is False, every step's layers. What an earlier run made is
         taken up again where nothing has changed that it hangs on, but for ``fresh=True``.
 
@@ -202,6 +206,7 @@ class Workflow(OperationMethods):
         ----------
         values : of parameters, by name.
         if_exists : in place of what the steps say: own, stop, replace, number, skip.
+        record : whether the run is kept among the runs that can be looked at later.
         named : of parameters too: ``run(district="North")``. One whose name means something here is given in ``values``.
 
         Raises
@@ -209,20 +214,29 @@ class Workflow(OperationMethods):
         DocumentError : there is no such parameter, or what its name stands for here is not clear.
         RehearsalError : the rehearsal found errors; nothing was run.
         """
-        said = {"if_exists": if_exists, "hold": hold, "fresh": fresh}
+        said = {"if_exists": if_exists, "hold": hold, "fresh": fresh, "record": record}
         given = self._values(values, named, {n: v for n, v in said.items() if not isinstance(v, _Unsaid)})
+        holding = isinstance(hold, _Unsaid) or hold
+        entered: dict[str, list[tuple[str, tuple[str, str]]]] = {}
+
+        def keep(id: str, entering: Sequence[LayerHandle], *_: object) -> Mapping[str, Any]:
+            entered[id] = [(x.key, x.provenance[0]) for x in entering if x.provenance]
+            return {}
+
         run = Run(
             self.document,
             given,
             workflow=self.path,
             folder=self._folder(),
             if_exists=None if isinstance(if_exists, _Unsaid) else if_exists,
-            hold=isinstance(hold, _Unsaid) or hold,
+            hold=holding,
+            keep=keep if holding else None,
             result_cache=ResultCache(the_store(), fresh=not isinstance(fresh, _Unsaid) and fresh),
         )
         result = run.execute()
-        write_down(run, result, PYTHON)
-        return result
+        if isinstance(record, _Unsaid) or record:
+            write_down(run, result, PYTHON)
+        return Ran.of(result, self.document, entered)
 
     def follow(
         self,
@@ -277,66 +291,68 @@ class Workflow(OperationMethods):
         return self.path.parent if self.path else Path.cwd()
 
 
-def _plain(value: object) -> Any:
-    """Settings as the file has them: handles become references and parameters."""
-    if isinstance(value, ParameterHandle):
-        return {"parameter": value.name}
-    if isinstance(value, StepHandle):
-        return value.id
-    if isinstance(value, Mapping):
-        return {k: _plain(v) for k, v in value.items()}
-    if isinstance(value, list | tuple):
-        return [_plain(v) for v in value]
-    return str(value) if isinstance(value, Path) else value
+def use(name: str) -> Callable[..., Result]:
+    """An operation to be called straight on a layer, or on a GeoDataFrame.
 
+    A layer that a setting names is given by name or, behind the first, by place. An operation that gathers layers takes a list.
 
-@dataclass(frozen=True)
-class Result:
-    """What an operation made of one layer: the layers that leave, and its accounts."""
+    Examples
+    --------
+    ``use("keep")(beds, where="desc LIKE $word", values={"word": "Pile%"}).layer``
+    ``use("clip")(beds, districts).to_geopandas()``
+    ``use("split")(beds, by="district")["north"]``
+    ``use("merge")([north, south]).layer``
+    """
+    known = operation_by_id(name)
 
-    layers: tuple[Layer, ...]
-    inputs: tuple[InputAccount, ...]
-    outputs: tuple[OutputAccount, ...]
-    remarks: tuple[Remark, ...]
+    def call(layer: object, *others: object, values: Mapping[str, object] | None = None, **settings: object) -> Result:
+        entering = [
+            _layer(one, f"layer_{n}" if n else "layer") for n, one in enumerate(layer if isinstance(layer, list | tuple) else [layer])
+        ]
+        given = _by_place(known, others, settings)
+        outcome = run_on_layers(known, entering, given, values or {})
+        return Result(outcome.layers, outcome.inputs, outcome.outputs, outcome.remarks, {x.key: x for x in entering})
 
-    @property
-    def layer(self) -> Layer:
-        """The layer that leaves, where it is one.
-
-        Raises
-        ------
-        EskretError : it made several, or none.
-        """
-        if len(self.layers) != 1:
-            raise EskretError(f"it made {len(self.layers):,} layers, not one", way_out="Take them from 'layers'")
-        return self.layers[0]
+    call.__name__ = name
+    call.__doc__ = help_of(known)
+    call.__signature__ = signature_of(known, _ON_A_LAYER, "Layer | GeoDataFrame")  # type: ignore[attr-defined]
+    return call
 
 
 _ON_A_LAYER = (
-    inspect.Parameter("layer", inspect.Parameter.POSITIONAL_OR_KEYWORD, annotation="Layer"),
+    inspect.Parameter("layer", inspect.Parameter.POSITIONAL_OR_KEYWORD, annotation="Layer | GeoDataFrame | list"),
+    inspect.Parameter("others", inspect.Parameter.VAR_POSITIONAL, annotation="Layer | GeoDataFrame"),
     inspect.Parameter("values", inspect.Parameter.KEYWORD_ONLY, default=None, annotation="Mapping[str, object] | None"),
 )
 
 
-def use(name: str) -> Callable[..., Result]:
-    """An operation to be called straight on a layer.
+def _by_place(operation: Operation, others: Sequence[object], settings: Mapping[str, object]) -> dict[str, object]:
+    """Settings with the layers that were given by place, and frames as layers."""
+    names = layer_settings(operation.Settings)
+    free = [n for n in names if n not in settings]
+    if len(others) > len(free):
+        takes = f"{pluralise(len(names), 'more layer')} ({', '.join(names)})" if names else "no second layer"
+        raise SettingError(f"'{operation.id}' takes {takes}", way_out="Give other settings by their names")
+    given = {**settings, **dict(zip(free, others, strict=False))}
+    for name in names:
+        value = given.get(name)
+        if isinstance(value, list | tuple):
+            given[name] = [_framed(one, name) for one in value]
+        elif name in given:
+            given[name] = _framed(value, name)
+    return given
 
-    Examples
-    --------
-    ``use("keep")(layer, where="desc LIKE $word", values={"word": "Pile%"}).layer``
-    ``use("clip")(layer, to=read("register.gpkg", "districts")).layer``
-    ``use("split")(layer, by="district").layers``
-    """
-    known = operation_by_id(name)
 
-    def call(layer: Layer, *, values: Mapping[str, object] | None = None, **settings: object) -> Result:
-        outcome = run_on_layer(known, layer, settings, values or {})
-        return Result(outcome.layers, outcome.inputs, outcome.outputs, outcome.remarks)
+def _framed(value: object, key: str) -> object:
+    """A frame as a layer; anything else as it is."""
+    return from_geopandas(value, key) if hasattr(value, "columns") and not isinstance(value, Layer) else value
 
-    call.__name__ = name
-    call.__doc__ = help_of(known)
-    call.__signature__ = signature_of(known, _ON_A_LAYER)  # type: ignore[attr-defined]
-    return call
+
+def _layer(value: object, key: str) -> Layer:
+    found = _framed(value, key)
+    if not isinstance(found, Layer):
+        raise InputError(f"{value!r} is no layer", way_out="Give it a layer, as eskret.read(...) has it, or a GeoDataFrame")
+    return found
 
 
 def read(path: str | Path, layer: str | None = None, *, encoding: str = "") -> Layer:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from eskret.core.memory import Room, of_machine
 from eskret.core.words import byte_words, bytes_in
-from eskret.errors import InputError, StoppedError
+from eskret.errors import SettingError, StoppedError
 
 
 def test_a_task_waits_until_there_is_room_and_one_alone_never_does() -> None:
@@ -68,7 +68,7 @@ def test_sizes_in_words(text: str, size: int) -> None:
 
 @pytest.mark.parametrize("text", ["", "much", "-1GB", "1e9", "2GiB", "1,5GB"])
 def test_what_is_no_size_is_said(text: str) -> None:
-    with pytest.raises(InputError, match="is no size"):
+    with pytest.raises(SettingError, match="is no size"):
         bytes_in(text)
 
 

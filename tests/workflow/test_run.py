@@ -75,7 +75,7 @@ def test_an_operation_called_straight_on_a_layer() -> None:
         use("keep")(squares(4), were="true")
     with pytest.raises(RehearsalError, match="there is no field 'nothing'"):
         use("keep")(squares(4), where="nothing = 1")
-    with pytest.raises(EskretError, match="does not work on a layer alone"):
+    with pytest.raises(EskretError, match="does not work on layers alone"):
         use("save")(squares(4), to="x.gpkg")
 
 
@@ -369,7 +369,7 @@ def test_a_workflow_built_in_python_is_the_file(tmp_path: Path) -> None:
     with pytest.raises(AttributeError, match="operations are"):
         workflow.fly("x")
     with pytest.raises(EskretError, match="there is a step 'marks' already"):
-        workflow.load("marks", files=[])
+        workflow.load("marks", files=["a.gpx"])
     assert json.loads(json.dumps(again.rehearse().to_json()))["state"] == "errors"
 
 

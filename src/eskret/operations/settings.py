@@ -140,6 +140,18 @@ def validate(model: type[OperationSettings], values: Mapping[str, Any]) -> Opera
     return model(**values)
 
 
+def wrongly_said(model: type[OperationSettings], values: Mapping[str, Any]) -> Sequence[SettingError]:
+    """What is wrong with the values that are given, whatever is still missing; of one that a parameter stands for, nothing is known."""
+    given = {name: value for name, value in values.items() if not _stands_for(value)}
+    return [p for p in problems_of(model, with_lists(model, given)) if p.setting in given]
+
+
+def _stands_for(value: Any) -> bool:
+    if isinstance(value, Mapping):
+        return "parameter" in value or any(map(_stands_for, value.values()))
+    return isinstance(value, list | tuple) and any(map(_stands_for, value))
+
+
 def problems_of(model: type[OperationSettings], values: Mapping[str, Any]) -> Sequence[SettingError]:
     """Everything that is wrong with these values, in sentences."""
     try:

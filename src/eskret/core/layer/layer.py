@@ -30,7 +30,7 @@ class _Unchanged(Enum):
 _UNCHANGED = _Unchanged.UNCHANGED
 
 
-@dataclass(frozen=True, init=False, eq=False)
+@dataclass(frozen=True, init=False, eq=False, repr=False)
 class Layer:
     """One layer in memory.
 
@@ -151,6 +151,22 @@ class Layer:
     @property
     def field_names(self) -> list[str]:
         return list(self.table.column_names)
+
+    def to_geopandas(self) -> Any:
+        """A copy as a GeoDataFrame (a DataFrame for a plain table), Arrow types kept."""
+        from eskret.core.layer.frames import to_frame
+
+        return to_frame(self)
+
+    def __repr__(self) -> str:
+        from eskret.core.layer.shown import headline
+
+        return f"<Layer {headline(self)}; {len(self.fields)} fields>"
+
+    def _repr_html_(self) -> str:
+        from eskret.core.layer.shown import layer_html
+
+        return layer_html(self)
 
     def facts(self) -> LayerFacts:
         """The layer's facts, counts and extent known."""

@@ -6,7 +6,8 @@ import inspect
 from collections.abc import Callable
 
 from eskret.operations.registry import all_operations, operation_by_id
-from eskret.workflow.faces.handles import StepHandle
+from eskret.operations.settings import wrongly_said
+from eskret.workflow.faces.handles import STEP_PROPERTIES, StepHandle, plain
 from eskret.workflow.faces.python_help import help_of, signature_of
 
 _FIRST = (
@@ -26,6 +27,9 @@ class OperationMethods:
         operation = operation_by_id(name)
 
         def add(id, entering=(), /, **given):  # type: ignore[no-untyped-def]
+            said = plain({k: v for k, v in given.items() if k not in STEP_PROPERTIES})
+            for problem in wrongly_said(operation.Settings, said):
+                raise problem.at(f"step '{id}'")
             return self.step(name, id, entering, **given)
 
         add.__name__ = name

@@ -15,6 +15,7 @@ from eskret.operations.registry import all_operations
 from eskret.operations.settings import default_of, setting_info
 
 _WIDE = 100
+_HANDLE = "StepHandle | str"
 _PLAIN = {str: "str", int: "int", float: "float", bool: "bool"}
 _STUB = '''"""The operations as methods of a workflow. Made by ``make handbook`` from their settings; a test holds it current."""
 
@@ -65,22 +66,28 @@ def _paragraphs(text: str) -> Sequence[str]:
 
 
 @lru_cache(maxsize=256)
-def signature_of(operation: Operation, first: tuple[inspect.Parameter, ...]) -> inspect.Signature:
-    """The settings of an operation as parameters that are given by name, behind those that come first."""
+def signature_of(operation: Operation, first: tuple[inspect.Parameter, ...], a_layer: str = _HANDLE) -> inspect.Signature:
+    """The settings of an operation as parameters that are given by name, behind those that come first.
+
+    Parameters
+    ----------
+    a_layer : what a setting takes that names a layer.
+    """
     out = list(first)
     # what has the name of one that comes first cannot be given by name there
     for name in [n for n in setting_info(operation.Settings) if n not in {p.name for p in first}]:
         required = operation.Settings.model_fields[name].is_required()
         default = inspect.Parameter.empty if required else default_of(operation.Settings, name)
-        out.append(inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=_type_text(operation, name)))
+        out.append(
+            inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=_type_text(operation, name, a_layer))
+        )
     return inspect.Signature([*out, inspect.Parameter("properties", inspect.Parameter.VAR_KEYWORD)])
 
 
-def _type_text(operation: Operation, name: str) -> str:
+def _type_text(operation: Operation, name: str, a_layer: str = _HANDLE) -> str:
     """What a setting takes, as it is written in an annotation."""
     if setting_info(operation.Settings)[name].kind in ("layer", "layers"):
-        one = "StepHandle | str"
-        return one if setting_info(operation.Settings)[name].kind == "layer" else f"Mapping[str, {one}]"
+        return a_layer if setting_info(operation.Settings)[name].kind == "layer" else f"Mapping[str, {a_layer}]"
     return _text_of(operation.Settings.model_fields[name].annotation)
 
 

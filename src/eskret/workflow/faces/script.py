@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from eskret.core.naming import AS_TYPED, number_collisions
-from eskret.operations.registry import all_operations
+from eskret.operations.registry import all_operations, operation_by_id
+from eskret.operations.settings import wrongly_said
 from eskret.workflow.model.canonical import HEADS
 from eskret.workflow.model.document import Document, Step
 from eskret.workflow.model.parameters import Parameter
@@ -136,7 +137,9 @@ def _step(step: Step, steps: Mapping[str, str], parameters: Mapping[str, str], b
     else:
         given.append(f"**{_value(settings, parameters)}")
     given += [f"{k}={_value(v, parameters)}" for k, v in extra.items() if v]
-    method = f"workflow.{step.use}" if step.use in all_operations() else "workflow.step"
+    known = step.use in all_operations() and not wrongly_said(operation_by_id(step.use).Settings, step.settings)
+    # a method refuses what cannot be; a step that is not right yet is built all the same
+    method = f"workflow.{step.use}" if known else "workflow.step"
     if method == "workflow.step":
         given.insert(0, repr(step.use))
     return _call(steps[step.id], method, given)

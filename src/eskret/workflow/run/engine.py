@@ -25,7 +25,7 @@ from eskret.core.accounts.account import Remark, State
 from eskret.core.layer import Layer
 from eskret.core.memory import Room, give_back, may_take
 from eskret.errors import CheckError, Code, EskretError, RehearsalError, SettingError, StoppedError, TargetChangedError
-from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Level, Operation, Outcome, PreparedPush
+from eskret.operations.base import Context, Delivered, Delivery, EachLayer, Gathering, Level, Operation, Outcome, PreparedPush
 from eskret.operations.registry import operation_by_id, project
 from eskret.operations.settings import layer_settings, validate
 from eskret.workflow.cache import ResultCache, materialise
@@ -526,11 +526,12 @@ def _traced(outcome: Outcome, step: str, entering: Mapping[str, LayerHandle]) ->
     return replace(outcome, layers=tuple(x.with_provenance(step, of.get(x.key, first)) for x in outcome.layers))
 
 
-def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, object], values: Mapping[str, object]) -> Outcome:
-    """Do an operation straight on one layer: foretold as in a workflow, done, its accounts proved.
+def run_on_layers(operation: Operation, layers: Sequence[Layer], settings: Mapping[str, object], values: Mapping[str, object]) -> Outcome:
+    """Do an operation straight on layers: foretold as in a workflow, done, its accounts proved.
 
     Parameters
     ----------
+    layers : one, or for an operation that gathers them as many as there are.
     settings : the operation's; one that names a layer of another step takes a layer, or several in a list.
 
     Raises
@@ -539,16 +540,20 @@ def run_on_layer(operation: Operation, layer: Layer, settings: Mapping[str, obje
     CheckError : it is a check, and does not hold.
     EskretError : a setting is wrong, or the operation cannot be done.
     """
-    if not isinstance(operation, EachLayer):
-        raise EskretError(f"'{operation.id}' does not work on a layer alone", way_out="Use it in a workflow")
+    if not isinstance(operation, EachLayer | Gathering):
+        raise EskretError(f"'{operation.id}' does not work on layers alone", way_out="Use it in a workflow")
+    if isinstance(operation, EachLayer) and len(layers) != 1:
+        raise EskretError(f"'{operation.id}' works on one layer at a time, and {len(layers)} were given", way_out="Call it for each")
     given, others = _with_layers(operation, settings)
     checked = validate(operation.Settings, given)
     context = Context(Path.cwd(), operation.id, values, others=others)
     known = replace(context, others={name: [x.facts() for x in layers] for name, layers in others.items()})
-    errors = [f for f in operation.forecast(layer.facts(), checked, known).findings if f.level is Level.ERROR]
+    facts = [x.facts() for x in layers]
+    told = operation.forecast(facts[0], checked, known) if isinstance(operation, EachLayer) else operation.forecast(facts, checked, known)
+    errors = [f for f in told.findings if f.level is Level.ERROR]
     if errors:
         raise RehearsalError(errors)
-    outcome = operation.run(layer, checked, context)
+    outcome = operation.run(layers[0], checked, context) if isinstance(operation, EachLayer) else operation.run(layers, checked, context)
     prove(outcome, operation.relation)
     if outcome.failed:
         raise CheckError(outcome.failed, way_out="Mend the layer, or let the check only tell")
