@@ -19,6 +19,8 @@ import pytest
 from typer.testing import CliRunner
 
 from eskret.cli import app
+from eskret.operations.registry import operation_by_id
+from eskret.workflow.faces.examples import printed
 
 ROOT = Path(__file__).parent.parent
 LONG = {"eskret watch", "eskret practice-server", "eskret open"}
@@ -148,6 +150,11 @@ def test_the_readmes_commands(in_demo: Path) -> None:
     said = run_all(lines)
     assert "Send this?" in said["eskret publish publish.toml"] and "taken back" in said["eskret publish --undo"]
     assert "is as it was before" in said["eskret undo wider.gpkg"]
+    # the handbook's examples of what asks a service
+    examples = [printed.on_the_command_line(operation_by_id(id)) for id in reversed(printed.ON_A_SERVICE)]
+    said = run_all(["eskret practice-server", examples[0], "eskret publish publish.toml", examples[1]])
+    assert "to add" in said[examples[0]] or "as they are" in said[examples[0]], said[examples[0]]
+    assert "leases" in said[examples[1]]
     the_demo_runs(in_demo)
 
 

@@ -14,6 +14,7 @@ import pytest
 import shapely
 
 import eskret
+from eskret import Workflow
 from eskret.core.layer import Certainty, chunks
 from eskret.formats import parquet
 from eskret.workflow.model import document
@@ -195,3 +196,21 @@ def test_shapes_without_any_field_are_read_and_numbered(ending: str, tmp_path: P
     assert [r["text"] for r in told["steps"][0]["remarks"]] == ["its features have no fields; they are numbered"]
     assert told["steps"][1]["outputs"][0]["rows"] == 2
     assert not rehearse(document.read(path), folder=tmp_path).errors
+
+
+def test_layers_that_are_named_hold_for_recordings_too_and_what_has_none_of_them_is_told(
+    demo: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(demo)
+    workflow = Workflow()
+    workflow.load("tracks", files=["field/2031-09/*.gpx"], layers=["tracks"])
+    rehearsed, result = workflow.rehearse(), workflow.run(record=False)
+    assert sorted(result["tracks"]) == ["boat_a_tracks", "boat_b_tracks"]
+    says = "marks.gpx: nothing taken, since no layer there is among those asked for"
+    assert [r.text for r in result["tracks"].remarks].count(says) == 1
+    assert any(says in f.text for f in rehearsed.findings)
+    # of two containers, the one that has it
+    one = Workflow()
+    one.load("beds", files=["register/register.gpkg", "chart/harbour.gpkg"], layers=["lease_beds"])
+    result = one.run(record=False)
+    assert list(result["beds"]) == ["lease_beds"] and "harbour.gpkg: nothing taken" in result["beds"].remarks[-1].text

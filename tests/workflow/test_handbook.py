@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shlex
 from html import unescape
 from html.parser import HTMLParser
 from pathlib import Path
+from typing import Any
 
 import pytest
 from typer.testing import CliRunner
 
-from eskret import Workflow, write
+from eskret import Workflow
 from eskret.cli import app
 from eskret.desktop.frame.handbook_pages import write as write_from_window
 from eskret.desktop.state.session import Session
@@ -19,11 +21,11 @@ from eskret.operations import all_operations
 from eskret.operations.base import Operation
 from eskret.operations.settings import setting_info
 from eskret.user_operations import trust
+from eskret.workflow.faces.examples import printed
 from eskret.workflow.faces.examples.cases import CASES
 from eskret.workflow.faces.examples.picture import picture_of
 from eskret.workflow.faces.handbook import index, on_the_command_line, page_name, page_of_operation, page_of_workflow, write_handbook
 from eskret.workflow.model import document
-from tests.conftest import squares
 
 SHIPPED = Path(__file__).parents[2] / "docs" / "handbook"
 every = pytest.mark.parametrize("operation", list(all_operations().values()), ids=lambda o: o.id)
@@ -79,30 +81,34 @@ def test_what_each_operation_does_is_shown() -> None:
     assert clip.told[0] == "Set aside from beds: 2 · lies outside the area"
 
 
-@every
-def test_the_call_on_the_command_line_is_understood(operation: Operation, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Whatever the example's files lack, its options are the operation's."""
-    monkeypatch.chdir(tmp_path)
-    words = shlex.split(on_the_command_line(operation))
+def printed_on(page: str) -> list[str]:
+    """The examples of a page: the workflow in Python, and the command."""
+    return [unescape(text) for text in re.findall(r"<pre>(.*?)</pre>", page, re.DOTALL)]
+
+
+@pytest.mark.parametrize("id", [id for id in all_operations() if id not in printed.ON_A_SERVICE])
+def test_the_examples_of_a_page_run_in_the_demos_folder_as_they_stand(id: str, demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(demo)
+    python, command = printed_on(page_of_operation(all_operations()[id]))
+    found: dict[str, Any] = {}
+    exec(python, found)
+    result = found["result"]
+    assert result.state in ("balanced", "look"), result.error
+    made = next(s for s in result.steps if s.use == id)
+    assert made.outputs or result.outputs, "it made something"
+    rows = sum(o.rows for o in made.outputs)
+    words = shlex.split(command)
     assert words[0] == "eskret"
-    done = CliRunner().invoke(app, words[1:])
-    assert not re.search(r"has no setting|No such option|is more than a word|is no table or list", done.output), done.output
+    done = CliRunner().invoke(app, [*words[1:], "--json"] if words[1] == "do" else words[1:])
+    assert done.exit_code == 0, done.output
+    if words[1] == "do":
+        told = next(s for s in json.loads(done.stdout)["steps"] if s["use"] == id)
+        assert sum(o["rows"] for o in told["outputs"]) == rows, "both do the same"
 
 
-def test_the_calls_of_the_handbook_work(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.chdir(tmp_path)
-    write(squares(4), tmp_path / "beds.gpkg", "beds")
-    write(squares(2), tmp_path / "areas.gpkg", "areas")
-    for id in ("clip", "buffer", "overlay", "dissolve", "hull"):
-        page = page_of_operation(all_operations()[id])
-        python, command = re.findall(r"<pre>(.*?)</pre>", page, re.DOTALL)
-        found: dict[str, object] = {}
-        exec(unescape(python), found)
-        assert found["result"].state in ("balanced", "look"), id  # type: ignore[attr-defined]
-        done = CliRunner().invoke(app, shlex.split(unescape(command))[1:])
-        assert done.exit_code == 0 and (tmp_path / "result.gpkg").exists(), done.output
-        (tmp_path / "result.gpkg").unlink()
-        (tmp_path / "out" / "result.gpkg").unlink()
+def test_an_operation_without_an_example_of_its_own_has_a_general_one() -> None:
+    assert "own:" not in "".join(printed.PRINTED) and set(printed.PRINTED) == set(all_operations())
+    assert on_the_command_line(all_operations()["buffer"]).startswith("eskret do buffer beds.gpkg --distance ")
 
 
 def test_workflows_and_operations_of_ones_own_have_pages(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:

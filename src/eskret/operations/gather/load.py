@@ -77,7 +77,20 @@ class OwnOutput:
         return f"{self.path.name}: {what} left out, since this workflow wrote {'them' if len(self.layers) > 1 else 'it'}"
 
 
-_Part = LayerRequest | Unreadable | OwnOutput
+@dataclass(frozen=True)
+class NothingAsked:
+    """Files that can be read, and have no layer or part of those that are asked for."""
+
+    paths: tuple[Path, ...]
+
+    @property
+    def text(self) -> str:
+        names = join_words([p.name for p in self.paths], 4)
+        return f"{names}: nothing taken, since no layer there is among those asked for"
+
+
+_LeftOut = OwnOutput | NothingAsked
+_Part = LayerRequest | Unreadable | _LeftOut
 
 
 class Load(Source):
@@ -241,9 +254,10 @@ class Load(Source):
     def forecast(self, settings: Settings, context: Context) -> Forecast:
         findings = around.findings(settings.around, context)
         layers: list[LayerFacts] = []
-        wanted, problems, own = self._wanted(settings, context)
-        for mine in own:
-            findings.append(Finding(Level.NOTE, f"{mine.text}. Name it by itself to have it read.", setting="files"))
+        wanted, problems, left_out = self._wanted(settings, context)
+        for one_left in left_out:
+            more_said = ". Name it by itself to have it read." if isinstance(one_left, OwnOutput) else "."
+            findings.append(Finding(Level.NOTE, f"{one_left.text}{more_said}", setting="files"))
         for bad in problems:
             findings.append(Finding.look(f"Will go on without {bad.path.name}. {bad.problem}", "files"))
         shown: set[str] = set()
@@ -324,8 +338,9 @@ class Load(Source):
 
     # -- which layers
 
-    def _wanted(self, settings: Settings, context: Context) -> tuple[list[LayerRequest], list[Unreadable], list[OwnOutput]]:
-        """The layers to read, with keys made unique, the files to go on without, and what is left out of the workflow's own.
+    def _wanted(self, settings: Settings, context: Context) -> tuple[list[LayerRequest], list[Unreadable], list[_LeftOut]]:
+        """The layers to read, with keys made unique, the files to go on without, and what is left out: of the workflow's own, and files
+        with nothing of what is asked for.
 
         Raises
         ------
@@ -333,7 +348,8 @@ class Load(Source):
         """
         found: list[tuple[Path, str, str]] = []
         problems: list[Unreadable] = []
-        left_out: list[OwnOutput] = []
+        left_out: list[_LeftOut] = []
+        without: list[Path] = []
         given = [context.fill(f) for f in settings.files]
         outright = {p for p in map(context.folder.joinpath, given) if p.is_file()}
         for path in sources.find_files(given, context.folder):
@@ -354,14 +370,16 @@ class Load(Source):
                 if mine:
                     left_out.append(OwnOutput(path, mine))
                     names = [n for n in names if n not in mine]
+            there = len(found)
             for name in names:
-                part = sources.recording_part(path, name)
-                if part:
-                    take = part in settings.parts
-                else:
-                    take = any(matches(p, name) or matches(p, sources.key_for(path, name, len(names))) for p in settings.layers)
-                if take:
-                    found.append((path, name, sources.key_for(path, name, len(names))))
+                part, key = sources.recording_part(path, name), sources.key_for(path, name, len(names))
+                named = any(matches(p, name) or matches(p, key) or (part and matches(p, part)) for p in settings.layers)
+                if named and (not part or part in settings.parts):
+                    found.append((path, name, key))
+            if len(found) == there and names:
+                without.append(path)
+        if without:
+            left_out.append(NothingAsked(tuple(without)))
         keys = number_collisions([key for _, _, key in found])
         return [LayerRequest(p, n, k) for (p, n, _), k in zip(found, keys, strict=True)], problems, left_out
 
@@ -370,21 +388,22 @@ class Load(Source):
         return [file for path in found for file in files_of(path)]
 
     def part_inputs(self, part: _Part, settings: Settings, context: Context) -> Sequence[Path] | None:
-        return [part.path]
+        return list(part.paths) if isinstance(part, NothingAsked) else [part.path]
 
     def parts(self, settings: Settings, context: Context) -> Sequence[_Part]:
-        wanted, problems, own = self._wanted(settings, context)
+        wanted, problems, left_out = self._wanted(settings, context)
         if not wanted and not problems:
+            own = any(isinstance(x, OwnOutput) for x in left_out)
             way_out = "Name what is wanted by itself: what this workflow wrote is left out" if own else ""
             raise InputError("nothing in these files matches what is asked for", place=", ".join(settings.files), way_out=way_out)
-        return [*wanted, *problems, *own]
+        return [*wanted, *problems, *left_out]
 
     # -- reading
 
     def read(self, part: _Part, settings: Settings, context: Context) -> Sequence[Outcome]:
         if isinstance(part, Unreadable):
             return [Outcome(remarks=(Remark(f"{part.path.name} was left out. {part.problem}", look=True),))]
-        if isinstance(part, OwnOutput):
+        if isinstance(part, OwnOutput | NothingAsked):
             return [Outcome(remarks=(Remark(part.text),))]
         try:
             read_as = _texts(part, settings, context)
@@ -408,7 +427,7 @@ class Load(Source):
         return self._taken_in(replace(some, unread=some.unread + more), part, settings, context)
 
     def chunks(self, part: _Part, settings: Settings, context: Context) -> Iterable[Outcome] | None:
-        if isinstance(part, Unreadable | OwnOutput) or settings.if_unreadable != "stop":
+        if isinstance(part, Unreadable | OwnOutput | NothingAsked) or settings.if_unreadable != "stop":
             return None
         read_as = _texts(part, settings, context)
         facts = sources.facts(part.path, part.name, part.key, read_as)

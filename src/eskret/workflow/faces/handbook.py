@@ -16,6 +16,7 @@ from eskret.operations.registry import OWN, all_operations
 from eskret.operations.settings import SettingInfo, default_of, setting_info
 from eskret.pages import Link, Table
 from eskret.workflow.faces import handbook_rules, ledger
+from eskret.workflow.faces.examples import printed
 from eskret.workflow.faces.examples.picture import picture_of
 from eskret.workflow.model.document import Document
 from eskret.workflow.model.parameters import value_words
@@ -57,8 +58,8 @@ def page_of_operation(operation: Operation, home: str = INDEX) -> str:
         picture=picture_of(operation),
         help=operation.help,
         settings=_settings(operation),
-        python=in_python(operation, shape),
-        command=on_the_command_line(operation),
+        python=printed.in_python(operation) if printed.has_example(operation) else in_python(operation, shape),
+        command=printed.on_the_command_line(operation) if printed.has_example(operation) else on_the_command_line(operation),
         about=about,
     )
 
