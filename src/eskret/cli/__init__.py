@@ -473,6 +473,27 @@ def script(file: File, json_: Json = False) -> None:
 
 
 @app.command()
+def schema(
+    out: Annotated[Path | None, typer.Option("--out", "-o", metavar="FILE", help="Write it there, in place of printing it.")] = None,
+    json_: Json = False,
+) -> None:
+    """Print a JSON Schema of workflow files, from which editors complete and check them."""
+    with plain_errors(json_):
+        import eskret.workflow  # noqa: F401
+        from eskret.core.files.atomic import write_whole
+        from eskret.operations.registry import project
+        from eskret.workflow.faces.schema import schema as schema_of
+
+        with project(Path.cwd()):
+            text = json.dumps(schema_of(), ensure_ascii=False, indent=1) + "\n"
+        if out is None:
+            typer.echo(text, nl=False)
+        else:
+            write_whole(out, text)
+            told({"written": str(out)}, json_, f"Written: {out}")
+
+
+@app.command()
 def follow(
     file: File,
     output: Annotated[
