@@ -1,4 +1,4 @@
-"""Every example of the README and of docs/command-line.md runs as it stands, in a copy of the demo, and the demo runs afterwards."""
+"""Every command and snippet of the README and the docs runs as it stands, in a copy of the demo, and the demo runs afterwards."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ import pytest
 from typer.testing import CliRunner
 
 from eskret.cli import app
-from eskret.operations.registry import operation_by_id
+from eskret.operations.registry import all_operations, operation_by_id
 from eskret.workflow.faces.examples import printed
 
 ROOT = Path(__file__).parent.parent
@@ -123,7 +123,7 @@ def run_all(lines: list[str]) -> dict[str, str]:
                 continue
             if kind in ASKS or line in ASKS:
                 code, text = answering(line)
-            elif line.startswith("eskret ") and ">" not in line:
+            elif line.startswith("eskret ") and not {">", "|"} & set(line):
                 done = CliRunner().invoke(app, shlex.split(line)[1:])
                 code, text = done.exit_code, done.output
             else:
@@ -144,8 +144,30 @@ def the_demo_runs(home: Path) -> None:
             assert done.exit_code == 0, f"{file.name}: {done.output}"
 
 
-def test_the_readmes_commands(in_demo: Path) -> None:
-    lines = lines_of((ROOT / "README.md").read_text(encoding="utf-8"))
+def page(name: str) -> str:
+    return (ROOT / name).read_text(encoding="utf-8")
+
+
+FIRST, _, REST = page("docs/command-line.md").partition("## Many at once")
+
+
+def test_the_readmes_example_gives_the_ledger_that_stands_there(in_demo: Path) -> None:
+    text = page("README.md")
+    (line,) = lines_of(text)
+    code, said = in_a_shell(line)
+    assert code == 0
+    (ledger,) = re.findall(r"```text\n(.*?)```", text, re.DOTALL)
+    plain = " ".join(re.sub(r"\b(\d+\.\d s|reused|Time)\b", "", said).replace(f"{in_demo}/", "").split())
+    for row in ledger.splitlines():
+        assert " ".join(row.split()) in plain, row
+    assert in_a_shell("eskret run worked.toml")[0] == 0
+    number = re.search(r"\*\*(\d+) operations\*\*", text)
+    assert number is not None and int(number[1]) == len(all_operations())
+    assert len(text.splitlines()) < 80, "one screen and a half"
+
+
+def test_all_commands(in_demo: Path) -> None:
+    lines = lines_of(FIRST)
     assert len(lines) > 25
     said = run_all(lines)
     assert "Send this?" in said["eskret publish publish.toml"] and "taken back" in said["eskret publish --undo"]
@@ -159,23 +181,37 @@ def test_the_readmes_commands(in_demo: Path) -> None:
 
 
 def test_the_commands_of_the_command_line_page(in_demo: Path) -> None:
-    lines = lines_of((ROOT / "docs" / "command-line.md").read_text(encoding="utf-8"))
+    lines = lines_of(REST)
     assert len(lines) > 12
     said = run_all(lines)
     assert any("round" in text.lower() for text in said.values())
     the_demo_runs(in_demo)
 
 
-def test_the_readmes_python(in_demo: Path) -> None:
-    text = (ROOT / "README.md").read_text(encoding="utf-8")
-    (code,) = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
+def test_the_snippets_of_python(in_demo: Path) -> None:
+    text = page("docs/python.md")
+    # one behind the other, as somebody types them
+    code = "\n".join(re.findall(r"```python\n(.*?)```", text, re.DOTALL))
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
     assert "('does not meet the condition', 125), ('a field the condition asks for is empty', 4)" in done.stdout
     assert (in_demo / "out" / "marks_of_a_kind.gpkg").exists()
+    assert "does not meet the condition" in done.stdout and "'north': " in done.stdout
     (own,) = re.findall(r"```py\n(.*?)```", text, re.DOTALL)
     (in_demo / "operations" / "thin.py").write_text(own, encoding="utf-8")
     assert answering("eskret trust .")[0] == 0
     thinned = CliRunner().invoke(app, shlex.split("do own:thin register/register.gpkg:moorings --every 3 --out thin.gpkg"))
     assert thinned.exit_code == 0 and "is between the points kept" in thinned.output
     the_demo_runs(in_demo)
+
+
+def test_every_document_is_reached_and_every_link_leads_somewhere() -> None:
+    pages = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+    reached = set()
+    for one in pages:
+        for link in re.findall(r"\]\(([^)#:]+)(?:#[^)]*)?\)", one.read_text(encoding="utf-8")):
+            target = (one.parent / link).resolve()
+            assert target.exists(), f"{one.name}: {link}"
+            reached.add(target)
+    assert not [p.name for p in (ROOT / "docs").glob("*.md") if p not in reached]
+    assert lines_of(page("docs/workflow-file.md")) == ["eskret schema --out workflow.schema.json"]
