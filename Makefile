@@ -3,6 +3,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+TESTED := $(VENV)/.ready-for-tests
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 DEMO := demo/orrel-sound
 
 # what is compiled is kept between the many processes that the tests start, whatever the environment says
@@ -10,18 +12,32 @@ export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook clean
 
-setup: $(READY)
+setup: $(TESTED)
 
 $(READY): pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[python-pane]'
 	touch $(READY)
 
-demo: setup
+# what the tests need beside
+$(TESTED): $(READY)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
+	touch $(TESTED)
+
+# where there is a display, what Debian must have for the window is named first; SYSTEM=1 installs it
+demo: $(READY)
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ] && [ -z "$$QT_QPA_PLATFORM" ]; then \
+	  lacks=$$(packaging/system_packages); \
+	  if [ -n "$$lacks" ] && [ "$(SYSTEM)" = 1 ]; then $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y $$lacks; \
+	  elif [ -n "$$lacks" ]; then \
+	    echo "The window needs some Debian packages. Install them, or have it done with: make demo SYSTEM=1"; \
+	    echo "  sudo apt-get install $$lacks"; exit 1; \
+	  fi; \
+	fi
 	@$(BIN)/eskret demo $(DEMO) || \
 	  { [ -n "$$DISPLAY$$WAYLAND_DISPLAY$$QT_QPA_PLATFORM" ] && exit 1 || echo "Run the demo headless with: make demo-run"; }
 
-demo-run: setup
+demo-run: $(READY)
 	$(BIN)/eskret demo $(DEMO) --run
 
 test: setup

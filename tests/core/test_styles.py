@@ -4,8 +4,10 @@ colour vision that the project does not use."""
 from __future__ import annotations
 
 import itertools
+import warnings
 
 import colorspacious
+import mapclassify
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -93,6 +95,25 @@ def test_natural_breaks_are_as_good_as_the_best_there_are() -> None:
     assert spread(values, breaks_of(values, "natural", 3)) == pytest.approx(best)
     many = rng.gamma(1.2, 3, SAMPLE + 5000)
     assert breaks_of(many, "natural", 4) == breaks_of(many, "natural", 4), "the same values, the same classes"
+
+
+@pytest.mark.parametrize("count", [2, 5, 9])
+def test_classes_are_those_of_a_library_or_better(count: int) -> None:
+    """Against mapclassify: its quantiles and equal steps, and natural breaks by its exact way (Fisher and Jenks)."""
+    rng = np.random.default_rng(count)
+    for values in (rng.gamma(1.2, 3, 400), rng.integers(0, 40, 300).astype(float), rng.normal(1e7, 0.5, 200)):
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            theirs = {
+                "quantiles": mapclassify.Quantiles(values, k=count).bins[:-1],
+                "equal": mapclassify.EqualInterval(values, k=count).bins[:-1],
+                "natural": mapclassify.FisherJenks(values, k=count).bins[:-1],
+            }
+        assert spread(values, breaks_of(values, "natural", count)) <= spread(values, theirs["natural"]) * (1 + 1e-9)
+        for method in ("quantiles", "equal"):
+            expected = class_of(values, list(dict.fromkeys(theirs[method])))
+            mine = class_of(values, breaks_of(values, method, count))
+            assert np.array_equal(np.unique(expected, return_inverse=True)[1], np.unique(mine, return_inverse=True)[1]), method
 
 
 def test_few_values_and_none_give_fewer_classes() -> None:

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from functools import partial
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -574,6 +575,9 @@ def _window(path: Path | None) -> int:
             "or the demo's with: eskret demo --run (make demo-run).",
             err=True,
         )
+        return FAILED
+    if find_spec("PySide6") is None:
+        typer.echo("The window is not installed here. Install it with: pip install 'eskret[window]'", err=True)
         return FAILED
     from eskret.desktop.app import start
 

@@ -6,7 +6,6 @@ Two threads that import different parts of SciPy at once wait for each other, an
 from __future__ import annotations
 
 import threading
-from types import ModuleType
 from typing import Any
 
 import numpy as np
@@ -27,10 +26,3 @@ def connected(a: np.ndarray, b: np.ndarray, count: int) -> np.ndarray:
         from scipy.sparse import coo_matrix
         from scipy.sparse.csgraph import connected_components
     return np.asarray(connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(count, count)), directed=False)[1])
-
-
-def map_classes() -> ModuleType:
-    """The library of classes for maps."""
-    with _importing:
-        import mapclassify
-    return mapclassify

@@ -4,15 +4,10 @@ from __future__ import annotations
 
 import itertools
 import math
-import threading
-import warnings
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from eskret.core.scientific import map_classes
-
-_guesses = threading.Lock()
 SAMPLE = 20_000
 """From more values than this, natural breaks are found in a sample of so many, the least and the greatest among them."""
 
@@ -29,10 +24,6 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
         one size).
     count : classes wanted, 2 or more.
 
-    Notes
-    -----
-    The library is mapclassify. It draws its own first guesses for natural breaks; they are fixed here, so that the same
-    values give the same classes.
     """
     known = np.asarray(values, float)
     known = known[np.isfinite(known)]
@@ -42,10 +33,7 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
     if len(different) <= count:
         # each value a class of its own
         return tuple(float(v) for v in different[:-1])
-    with warnings.catch_warnings():
-        # it warns of classes that fall together, which is dealt with below
-        warnings.simplefilter("ignore")
-        found = _natural(known, count) if method == "natural" else _even(known, method, count)
+    found = _natural(known, count) if method == "natural" else _even(known, method, count)
     limits = np.unique(found)
     limits = limits[(limits >= different[0]) & (limits < different[-1])]
     if method != "equal":
@@ -55,22 +43,62 @@ def breaks_of(values: np.ndarray, method: str, count: int) -> tuple[float, ...]:
 
 
 def _even(known: np.ndarray, method: str, count: int) -> np.ndarray:
-    mapclassify = map_classes()
-    how = mapclassify.EqualInterval if method == "equal" else mapclassify.Quantiles
-    return np.asarray(how(known, k=count).bins, float)
+    if method == "equal":
+        return np.linspace(known.min(), known.max(), count + 1)[1:]
+    return np.quantile(known, np.arange(1, count + 1) / count)
 
 
 def _natural(known: np.ndarray, count: int) -> np.ndarray:
-    mapclassify = map_classes()
+    """The greatest value of each class, of those classes whose squared distances from their means are least in sum.
 
-    # its guesses come from numpy's one generator for all, which nobody else may turn meanwhile
-    with _guesses:
-        before = np.random.get_state()
-        try:
-            np.random.seed(4)
-            return np.asarray(mapclassify.NaturalBreaks(_sample(known), k=count).bins, float)
-        finally:
-            np.random.set_state(before)
+    Found exactly, class by class: the best way to end the first ``c`` classes at a value is found from the best ways to end ``c - 1``,
+    and where the last class begins moves up with where it ends, so that of all places only a few must be tried for each.
+    W. D. Fisher, "On grouping for maximum homogeneity", J. Am. Stat. Assoc. 53 (1958), 789-798.
+    """
+    values, weights = np.unique(_sample(known), return_counts=True)
+    centred = values - values.mean()
+    sums = [np.concatenate([[0.0], np.cumsum(weights * centred**power)]) for power in (0, 1, 2)]
+    size = len(values)
+
+    def spread(begin: np.ndarray, end: np.ndarray) -> np.ndarray:
+        """Squared distances from the mean of the values from one place up to another."""
+        number, total, squares = (x[end] - x[begin] for x in sums)
+        return np.maximum(squares - total**2 / number, 0.0)
+
+    least = np.concatenate([[np.inf], spread(np.zeros(size, int), np.arange(1, size + 1))])
+    begins = []
+    for classes in range(2, count + 1):
+        least, begin = _one_more(least, spread, classes, size)
+        begins.append(begin)
+    ends = [size]
+    for begin in reversed(begins):
+        ends.insert(0, int(begin[ends[0]]))
+    return values[np.array(ends) - 1]
+
+
+def _one_more(
+    before: np.ndarray, spread: Callable[[np.ndarray, np.ndarray], np.ndarray], classes: int, size: int
+) -> tuple[np.ndarray, np.ndarray]:
+    """The least spread with one class more, for every end, and where that class then begins: halves of the ends at a time."""
+    least, begin = np.full(size + 1, np.inf), np.zeros(size + 1, int)
+    low, high = np.array([classes]), np.array([size])  # ends that are still to be found
+    first, last = np.array([classes - 1]), np.array([size - 1])  # where the class of the middle one may begin
+    while len(low):
+        middle = (low + high) // 2
+        until = np.minimum(last, middle - 1)
+        number = until - first + 1
+        starts = np.concatenate([[0], np.cumsum(number)[:-1]])
+        tried = np.arange(number.sum()) - np.repeat(starts - first, number)
+        found = before[tried] + spread(tried, np.repeat(middle, number))
+        least[middle] = np.minimum.reduceat(found, starts)
+        best = np.flatnonzero(found == np.repeat(least[middle], number))
+        of = np.searchsorted(starts, best, side="right") - 1
+        begin[middle[of[::-1]]] = tried[best[::-1]]  # the first of several that are as good
+        low, high = np.concatenate([low, middle + 1]), np.concatenate([middle - 1, high])
+        first, last = np.concatenate([first, begin[middle]]), np.concatenate([begin[middle], last])
+        there = low <= high
+        low, high, first, last = low[there], high[there], first[there], last[there]
+    return least, begin
 
 
 def _sample(known: np.ndarray) -> np.ndarray:

@@ -53,17 +53,10 @@ class SceneBuilder(QObject):
         super().__init__(parent)
         self._session = session
         self._background = Background(self)
-        self._warm = False
         self._breaks: dict[tuple[Any, ...], tuple[float, ...] | None] = {}
         self._legends: dict[tuple[Any, ...], Legend | None] = {}
         self._moved: dict[tuple[str, str], Shapes | None] = {}
         self._files: dict[tuple[str, str, int], StoredLayer | str | None] = {}
-
-    def warm(self) -> None:
-        """Have what finds classes fetched before it is asked for: that takes seconds the first time."""
-        if not self._warm:
-            self._warm = True
-            self._session.ask("warm", lambda event: None, self)
 
     def forget(self) -> None:
         """Drop what was worked out for results that are gone: it holds their files open, deleted or not."""

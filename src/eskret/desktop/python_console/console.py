@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 import tempfile
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
@@ -76,6 +77,10 @@ class ConsolePane(Pane):
     def begin(self) -> None:
         """Start the kernel, where there is none yet, and go there."""
         if self.widget is None:
+            if find_spec("qtconsole") is None:
+                self._session.told.emit("bad", "The Python pane is not installed here: pip install 'eskret[python-pane]'.", "")
+                self.closed.emit()
+                return
             try:
                 self._begin()
             except Exception as error:  # whatever a machine lacks for it: the window goes on without

@@ -131,7 +131,6 @@ class MapPane(Pane):
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
-        self._viewer.stage.warm()
         if self._stale:
             self.refresh()
 

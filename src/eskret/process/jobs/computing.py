@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from eskret.errors import ExpressionError
-from eskret.formats import gdal
 from eskret.process.jobs.job import Answer, Work, job
 from eskret.process.jobs.running import Values
 from eskret.workflow.cache.stored import StoredLayer
@@ -60,23 +59,12 @@ def values_of(work: Work, layers: list[Stored], field: str, most: int) -> Answer
     return {"values": shown, "empty": whole.null_count if whole is not None else 0}
 
 
-@job("warm")
-def warm(work: Work) -> Answer:
-    """Fetch what finds classes, so that the first answer does not wait for it."""
-    from eskret.core.scientific import map_classes
-
-    gdal.with_frames()  # the library of classes is built on data frames
-    map_classes()
-    return {}
-
-
 @job("classes")
 def classes(work: Work, layer: Stored, field: str, method: str, count: int) -> Answer:
     """The limits between classes of a field of a stored layer."""
     from eskret.core.style.classes import breaks_of
     from eskret.core.style.legend import numbers_of
 
-    gdal.with_frames()
     numbers = numbers_of(StoredLayer(layer).table.column(field))
     return {"breaks": [] if numbers is None else list(breaks_of(numbers, method, count))}
 

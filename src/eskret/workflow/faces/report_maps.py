@@ -20,7 +20,7 @@ from eskret.core.style.ramps import darker
 from eskret.core.style.style import CLASSES, Style
 from eskret.core.words import format_quantity
 from eskret.errors import EskretError
-from eskret.formats import gdal, sources
+from eskret.formats import sources
 from eskret.operations.base import Outcome
 from eskret.workflow.cache.cached_layer import LayerHandle, materialise
 from eskret.workflow.cache.results import LINE, POINT, drawing_of
@@ -157,7 +157,6 @@ def _groups(style: Style, table: pa.Table) -> tuple[list[LegendEntry], np.ndarra
     breaks: Sequence[float] = ()
     if style.by == CLASSES and style.field in table.column_names:
         numbers = numbers_of(table.column(style.field))
-        gdal.with_frames()  # the library of classes is built on data frames
         breaks = style.breaks if style.method == "own" else breaks_of(numbers, style.method, style.count) if numbers is not None else ()
     found = legend_of(style, table, breaks)
     if not found or found.of is None:

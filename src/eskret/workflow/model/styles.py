@@ -10,7 +10,6 @@ from eskret.core.style.classes import breaks_of
 from eskret.core.style.legend import numbers_of
 from eskret.core.style.style import CLASSES, Style
 from eskret.errors import EskretError
-from eskret.formats import gdal
 from eskret.formats.sld import sld_text
 from eskret.operations.registry import operation_by_id
 from eskret.workflow.model.document import Document, Step
@@ -77,7 +76,6 @@ def sld_for(document: Document, layer: Layer, name: str) -> str:
     column = layer.table.schema.field(style.field).type if held else None
     breaks: Sequence[float] = ()
     if style.by == CLASSES and held:
-        gdal.with_frames()  # the library of classes is built on data frames
         numbers = numbers_of(layer.table.column(style.field))
         if style.method == "own":
             breaks = style.breaks
