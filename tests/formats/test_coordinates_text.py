@@ -184,7 +184,7 @@ def test_points_come_in_with_the_workflows_crs(tmp_path: Path) -> None:
 def test_what_is_wrong_is_told_at_rehearsal(tmp_path: Path, settings: dict, says: str) -> None:
     (tmp_path / "t.txt").write_text("x,y\n1,2\n")
     workflow = Workflow()
-    workflow.load_coordinates("pts", **{"files": [str(tmp_path / "t.txt")], "crs": "EPSG:32626", **settings})
+    workflow.step("load_coordinates", "pts", **{"files": [str(tmp_path / "t.txt")], "crs": "EPSG:32626", **settings})
     assert says in workflow.rehearse().errors[0].text
 
 

@@ -32,7 +32,7 @@ def project(tmp_path: Path) -> Path:
 def workflow(project: Path, **settings) -> Workflow:
     made = Workflow()
     made.load("all", files=["in.gpkg"])
-    made.save("out", "all", to="out.gpkg", **settings)
+    made.step("save", "out", "all", to="out.gpkg", **settings)
     made.write(project / "w.toml")
     return made
 

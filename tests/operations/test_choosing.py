@@ -130,7 +130,7 @@ def test_what_is_wrong_with_a_place_is_told(tmp_path: Path, settings: dict, says
     write(Layer("table", pa.table({"a": [1]})), tmp_path / "in.gpkg")
     workflow = Workflow()
     workflow.load("load", files=[str(tmp_path / "in.gpkg")])
-    workflow.keep_by_place("near", "load:squares", **{"to": "load:squares", **settings})
+    workflow.step("keep_by_place", "near", "load:squares", **{"to": "load:squares", **settings})
     assert says in workflow.rehearse().errors[0].text
 
 
@@ -241,5 +241,5 @@ def test_a_sketch_is_a_layer_from_geojson() -> None:
 )
 def test_what_draws_nothing_is_told(text: str, says: str) -> None:
     workflow = Workflow()
-    workflow.sketch("area", shapes=text)
+    workflow.step("sketch", "area", shapes=text)
     assert says in workflow.rehearse().errors[0].text

@@ -12,12 +12,13 @@ from math import log
 
 from rapidfuzz import fuzz, process
 
-from eskret.core.finding.terms import meaning, said, stem
+from eskret.core.finding.terms import meaning, said, stem, words_of
 
 _NAME, _ALSO, _SUMMARY, _MORE = 1.0, 0.85, 0.5, 0.15
 _MEANT = 0.7  # a word that means the same, against the word itself
 _BEGUN, _SLIPPED = 0.6, 0.7  # a word begun, or with a slip of the finger
 _PHRASE = 1.1
+_AS_IT_STANDS = 1.5  # all that was typed is a name or another word for it
 _WAY, _WRONG_WAY = 0.9, 0.45
 _ALIKE = 80  # per cent of letters, above which an unknown word is taken for a known one
 
@@ -40,6 +41,7 @@ class Entry:
 class _Known:
     weights: dict[str, float] = field(default_factory=dict)  # of stems and meanings
     phrases: list[tuple[frozenset[str], ...]] = field(default_factory=list)
+    whole: frozenset[str] = frozenset()  # names and other words for it, as they stand
     pairs: frozenset[tuple[str, str]] = frozenset()
 
     def says(self, text: str, weight: float) -> None:
@@ -83,6 +85,7 @@ class Index:
             known.says(text, weight)
         phrases = [said(text) for text in (entry.name, *entry.also)]
         known.phrases = [tuple(frozenset(filter(None, (s, meaning(s)))) for s in one.stems) for one in phrases if one.stems]
+        known.whole = frozenset(" ".join(words_of(text)) for text in (entry.name, *entry.also))
         known.pairs = frozenset(entry.turns).union(*(p.pairs for p in phrases))
         return known
 
@@ -116,15 +119,21 @@ class Index:
         """How well each entry fits, with its place among them, best first; those that do not are left out."""
         terms = self.terms(words)
         whole = sum(t.rarity for t in terms)
-        if not whole:
+        typed = " ".join(words_of(words))
+        if not whole and not typed:
             return []
         pairs = said(words).pairs
         out = []
         for n, known in enumerate(self._known):
             met = sum(t.rarity * max((w * known.weights.get(s, 0.0) for s, w in t.stems.items()), default=0.0) for t in terms)
-            if not met:
+            as_it_stands = typed in known.whole
+            if not met and not as_it_stands:
                 continue
-            score = met / whole + _PHRASE * max((self._meets(terms, whole, p) for p in known.phrases), default=0.0)
+            score = (
+                met / (whole or 1.0)
+                + _AS_IT_STANDS * as_it_stands
+                + _PHRASE * max((self._meets(terms, whole, p) for p in known.phrases), default=0.0)
+            )
             if pairs & known.pairs:
                 score += _WAY
             elif any(p[::-1] in known.pairs for p in pairs):

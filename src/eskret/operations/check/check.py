@@ -79,6 +79,7 @@ class Check(EachLayer):
         "quality control",
         "qa",
         "make sure",
+        "all valid",
         "must hold",
         "stop if",
         "unique ids",

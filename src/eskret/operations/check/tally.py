@@ -40,6 +40,7 @@ class Tally(Gathering):
     says = "Tally {entering}[ by {by}]"
     also_known_as = (
         "count layers",
+        "how many",
         "how many features",
         "inventory",
         "statistics of layers",

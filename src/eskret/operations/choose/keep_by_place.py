@@ -35,6 +35,7 @@ class KeepByPlace(RowFilter):
     also_known_as = (
         "select by place",
         "choose by location",
+        "in the area",
         "spatial filter",
         "spatial query",
         "features within distance of",

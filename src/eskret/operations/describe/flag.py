@@ -42,6 +42,7 @@ class Flag(FieldsPerRow):
     also_known_as = (
         "mark rows",
         "tag",
+        "percentage",
         "percentage that meet",
         "per cent",
         "share that fails",

@@ -51,6 +51,7 @@ class Dissolve(EachLayer):
         "unite",
         "amalgamate",
         "fuse",
+        "one feature per value",
     )
 
     class Settings(OperationSettings):

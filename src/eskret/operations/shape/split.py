@@ -46,6 +46,7 @@ class Split(EachLayer):
         "separate",
         "one layer per value",
         "one file per district",
+        "one layer per district",
         "one file per value",
         "partition",
         "divide",
