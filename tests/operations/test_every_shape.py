@@ -69,6 +69,7 @@ SETTINGS: dict[str, dict] = {
     "find_gaps": {},
     "compare": {"earlier": "x", "key": ["n"]},
     "snap_points": {"to": "points", "within": "20 km"},
+    "points_along": {"every": "200 km", "last": True},
     "fill_holes": {"largest": "5000 km2"},
     "declare_crs": {"crs": "EPSG:32627", "which": "all"},
     "take_rows": {"which": "random", "number": 3, "within": ["kind"]},

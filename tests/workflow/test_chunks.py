@@ -46,7 +46,7 @@ from tests.length import turns
 IN_ROWS = ("keep", "keep_by_place", "compute", "arrange_fields", "measure", "clip", "erase", "reproject", "buffer", "centre_points")
 IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify", "flag", "make_valid", "simplify", "nearest", "join_by_place")
 IN_ROWS += ("drop_repeats", "number", "pick", "hull", "join_table", "apply_words", "snap_points")
-IN_ROWS += ("fill_holes", "take_rows", "unpivot", "declare_crs")
+IN_ROWS += ("fill_holes", "take_rows", "unpivot", "declare_crs", "points_along")
 TABLE = "table"
 """Stands in settings for a table that another step loads."""
 IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull", "connect_points", "split")
@@ -140,6 +140,8 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "apply_words", {"words": "words.csv", "fields": ["kind"], "ending": "_tidy"}
     yield "snap_points", {"to": drawn.ONE, "within": "900 m"}
     yield "fill_holes", {}
+    yield "points_along", {"every": "70 m", "last": True}
+    yield "points_along", {"place": "shares", "shares": "0, 50, 100"}
     yield "fill_holes", {"largest": "2000 m2"}
     yield "take_rows", {"number": 3, "within": ["kind"]}
     yield "take_rows", {"which": "every", "number": 4}
@@ -193,7 +195,7 @@ def test_every_operation_of_rows_in_chunks_as_whole(
         path,
         use,
         settings,
-        {"outlines": ["areas"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(
+        {"outlines": ["areas"], "points_along": ["lines"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(
             use, ["points", "lines", "areas", "mixed"]
         ),
     )

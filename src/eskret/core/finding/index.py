@@ -18,6 +18,7 @@ _NAME, _ALSO, _SUMMARY, _MORE = 1.0, 0.85, 0.5, 0.15
 _MEANT = 0.7  # a word that means the same, against the word itself
 _BEGUN, _SLIPPED = 0.6, 0.7  # a word begun, or with a slip of the finger
 _PHRASE = 1.1
+_TAIL = 0.15  # of the best: what fits less only lengthens the list
 _AS_IT_STANDS = 1.5  # all that was typed is a name or another word for it
 _WAY, _WRONG_WAY = 0.9, 0.45
 _ALIKE = 80  # per cent of letters, above which an unknown word is taken for a known one
@@ -116,7 +117,7 @@ class Index:
         return Term(word, stems, rarity, known or bool(stems))
 
     def ranked(self, words: str) -> list[tuple[float, int]]:
-        """How well each entry fits, with its place among them, best first; those that do not are left out."""
+        """How well each entry fits, with its place among them, best first; those that hardly do are left out."""
         terms = self.terms(words)
         whole = sum(t.rarity for t in terms)
         typed = " ".join(words_of(words))
@@ -139,7 +140,8 @@ class Index:
             elif any(p[::-1] in known.pairs for p in pairs):
                 score *= _WRONG_WAY
             out.append((score, n))
-        return sorted(out, key=lambda s: (-s[0], s[1]))
+        out.sort(key=lambda s: (-s[0], s[1]))
+        return [s for s in out if s[0] >= _TAIL * out[0][0]]
 
     def _meets(self, terms: Sequence[Term], whole: float, phrase: tuple[frozenset[str], ...]) -> float:
         """How much a phrase and what was typed have in common, of both: 1 where they say the same."""

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Remark
-from eskret.core.crs import crs_facts, geographic_of, move
-from eskret.core.geometry.globe.ellipsoid import edge_lengths, ellipsoid_of
+from eskret.core.crs import crs_facts
 from eskret.core.geometry.ordinates import with_measures
 from eskret.core.geometry.parallel import in_chunks
 from eskret.core.geometry.parts import dimension, single_parts, together
@@ -64,7 +61,7 @@ class Densify(ShapePerRow):
         along = ground.on_ellipsoid(crs, settings.along)
         if along:
             remarks.append(Remark("stretches are measured along the ellipsoid", layer.key))
-        length, unit = _on_ground(crs), crs_facts(crs).unit_metres or 1.0
+        length, unit = ground.edge_length(crs), crs_facts(crs).unit_metres or 1.0
 
         def fits(many: float) -> None:
             if not many <= _MOST:
@@ -97,7 +94,6 @@ class Densify(ShapePerRow):
 
 _MOST = 5e7
 """Corners put into some thousand features at once, beyond which no memory would hold them."""
-_Length = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 
 def _densified(shapes: np.ndarray, length: float) -> np.ndarray:
@@ -109,19 +105,3 @@ def _densified(shapes: np.ndarray, length: float) -> np.ndarray:
         long = shapely.length(parts) > 0
         parts[long] = shapely.segmentize(parts[long], length)
         return together(parts, owner, len(shapes), dimension(shapes))
-
-
-def _on_ground(crs: str) -> _Length:
-    """Metres along edges on the ellipsoid: straight in degrees, or in the plane as long as a scale at both ends makes them."""
-    on = ellipsoid_of(crs)
-    if crs_facts(crs).geographic:
-        return lambda begin, end: edge_lengths(begin * on.degrees, end * on.degrees, on)
-    degrees = geographic_of(crs)
-
-    def length(begin: np.ndarray, end: np.ndarray) -> np.ndarray:
-        middle = move((begin + end) / 2, crs, degrees)
-        a, b = move(begin, crs, degrees), move(end, crs, degrees)
-        legs = (on.geod.inv(*p.T, *q.T)[2] for p, q in ((a, middle), (middle, b)))
-        return np.asarray(sum(np.asarray(leg) for leg in legs))
-
-    return length

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -9,8 +10,8 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Remark
-from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geographic
-from eskret.core.geometry.globe.ellipsoid import Ellipsoid, ellipsoid_of
+from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geographic, move
+from eskret.core.geometry.globe.ellipsoid import Ellipsoid, edge_lengths, ellipsoid_of
 from eskret.core.geometry.globe.moving import reproject_whole
 from eskret.core.geometry.globe.seam import beyond, nowhere, snapped
 from eskret.core.geometry.local_projection import Plane, plane_for
@@ -177,3 +178,19 @@ def ground_of(crs: str) -> Ground:
     degrees = geographic_of(crs)
     on = ellipsoid_of(degrees)
     return Ground(crs, degrees, Ellipsoid(on.geod))
+
+
+def edge_length(crs: str) -> Callable[[np.ndarray, np.ndarray], np.ndarray]:
+    """Metres along edges on the ellipsoid: straight in degrees, or in the plane as long as a scale at both ends makes them."""
+    on = ellipsoid_of(crs)
+    if crs_facts(crs).geographic:
+        return lambda begin, end: edge_lengths(begin * on.degrees, end * on.degrees, on)
+    degrees = geographic_of(crs)
+
+    def length(begin: np.ndarray, end: np.ndarray) -> np.ndarray:
+        middle = move((begin + end) / 2, crs, degrees)
+        a, b = move(begin, crs, degrees), move(end, crs, degrees)
+        legs = (on.geod.inv(*p.T, *q.T)[2] for p, q in ((a, middle), (middle, b)))
+        return np.asarray(sum(np.asarray(leg) for leg in legs))
+
+    return length

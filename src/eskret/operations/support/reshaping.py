@@ -111,12 +111,13 @@ def one_to_many(
     reasons: Sequence[Reason] = (),
     remarks: Sequence[Remark] = (),
     numbers: tuple[str, np.ndarray] | None = None,
+    more_fields: Sequence[tuple[str, np.ndarray]] = (),
     controls: Sequence[ControlTotal] = (),
     others: Sequence[InputAccount] = (),
 ) -> Outcome:
     """The outcome of making several features of one: ``shapes``, each with the fields of the row it comes from.
 
-    ``numbers`` are a further field, whose name is made free.
+    ``numbers`` are a further field, whose name is made free, and so are ``more_fields``.
     """
 
     aside = list(reasons)
@@ -125,9 +126,9 @@ def one_to_many(
     aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
     taken = layer.take(rows)
     out = taken.with_geometry(shapes, kind, ids=None)
-    if numbers is not None:
-        name = number_collisions([numbers[0]], taken=out.table.column_names)[0]
-        out = out.with_table(out.table.append_column(name, pa.array(numbers[1])))
+    for wanted, values in ([numbers] if numbers is not None else []) + list(more_fields):
+        name = number_collisions([wanted], taken=out.table.column_names)[0]
+        out = out.with_table(out.table.append_column(name, pa.array(values)))
     account = InputAccount.of(layer, SetAside.from_reasons(aside))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
     return Outcome((out,), (account, *others), (told,), rows, tuple(remarks))

@@ -865,6 +865,48 @@ class OperationMethods:
             'aside': are set aside
         """
 
+    def points_along(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        place: Literal['every', 'shares'] | ParameterHandle = ...,
+        every: str | ParameterHandle = ...,
+        shares: str | ParameterHandle = ...,
+        last: bool | ParameterHandle = ...,
+        along: Literal['fitting', 'planar', 'geodesic'] | ParameterHandle = ...,
+        number: str | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Place points along lines: at even distances, or at shares of their length.
+
+        Distances are counted from the beginning of each line, along its course; a line of several parts is
+        counted part by part. Each point has the fields of its line, its number and how far along it lies.
+        Areas have outlines: make these first.
+
+        Parameters
+        ----------
+        place : one of these, default 'every'
+            Place points. Whether distances are counted, or parts of the whole.
+            'every': at even distances
+            'shares': at shares of the length
+        every : str, default '100 m'
+            Distance. Between two points, with its unit.
+        shares : str, default '50'
+            Shares. In per cent of the length, with commas: 50 is the middle.
+        last : bool, default False
+            Also at the end. Whether the end of a line has a point too.
+        along : one of these, default 'fitting'
+            Length along. Degrees and the metres of web maps are no true lengths: there the ellipsoid is
+            used unless you choose otherwise.
+            'fitting': the plane, or the ellipsoid where the plane is no measure
+            'planar': the plane
+            'geodesic': the ellipsoid
+        number : str, default 'number'
+            Field for the number. The new field that numbers the points.
+        """
+
     def separate_parts(
         self,
         id: str,

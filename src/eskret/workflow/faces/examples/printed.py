@@ -69,6 +69,7 @@ PRINTED: Mapping[str, Printed] = {
     "centre_points": _of("beds"),
     "outlines": _of("districts"),
     "corner_points": _of("districts"),
+    "points_along": _of("tracks", every="1 km", last=True),
     "snap_points": _of("moorings", to="@beds", within="250 m"),
     "separate_parts": _of("islands"),
     "gather_parts": _of("beds", by=["licence"]),
