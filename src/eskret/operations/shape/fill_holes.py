@@ -118,4 +118,4 @@ def _without(parts: np.ndarray, number: np.ndarray, holes: np.ndarray, part: np.
 
 
 def _filled(unit: str, figures: dict[str, float]) -> str:
-    return f"they had {format_quantity(figures['area'], unit)}" if figures["area"] else ""
+    return f"{format_quantity(figures['area'], unit)} filled in all" if figures["area"] else ""

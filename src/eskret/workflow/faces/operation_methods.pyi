@@ -1191,6 +1191,28 @@ class OperationMethods:
             Field for the number. The new field that numbers the pieces of a line.
         """
 
+    def nearest_areas(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        margin: str | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Draw around each point the area that is nearer to it than to any other point.
+
+        Together they cover a rectangle around all points without gaps or overlaps, and each keeps the
+        fields of its point. Clip cuts them to a district afterwards. Of several points at one place the
+        first counts. Distances are those of the plane, so the coordinate system must be in units of length.
+
+        Parameters
+        ----------
+        margin : str, default ''
+            Beyond the outermost points. How far the areas go, with its unit. Left empty, a tenth of the
+            extent.
+        """
+
     def grid(
         self,
         id: str,

@@ -65,6 +65,7 @@ CASES: Mapping[str, Case] = {
     "declare_crs": Case(("undeclared",), {"crs": "EPSG:32626"}, False, (("bed", "system"), ("bed", "system"))),
     "outlines": Case(("ring",), {}),
     "corner_points": Case(("beds",), {}, corners=True),
+    "nearest_areas": Case(("marks",), {}),
     "points_along": Case(("shore",), {"every": "250 m"}),
     "snap_points": Case(("soundings",), {"to": "shore", "within": "300 m"}),
     "separate_parts": Case(("pieces",), {"number": "part"}, fields=(("owner",), ("*",))),

@@ -69,6 +69,7 @@ PRINTED: Mapping[str, Printed] = {
     "centre_points": _of("beds"),
     "outlines": _of("districts"),
     "corner_points": _of("districts"),
+    "nearest_areas": _of("moorings", margin="2 km"),
     "points_along": _of("tracks", every="1 km", last=True),
     "snap_points": _of("moorings", to="@beds", within="250 m"),
     "separate_parts": _of("islands"),
