@@ -39,7 +39,7 @@ def test_every_operation_on_layers_is_drawn_and_most_workflows_run(tmp_path: Pat
     apart = {"load", "load_coordinates", "fetch", "grid", "sketch", "save", "publish", "apply_words", "draft_words", "workflow"}
     apart |= {"compare", "cut_lines", "join_table", "pace"}  # they want a layer of another kind
     # newer than the versions that are held against each other
-    apart |= {"snap_points", "fill_holes", "take_rows", "unpivot", "declare_crs", "points_along", "nearest_areas"}
+    apart |= {"snap_points", "fill_holes", "take_rows", "unpivot", "declare_crs", "points_along", "nearest_areas", "absorb"}
     assert set(drawn.STEPS) == set(all_operations()) - apart
     drawn.data(tmp_path / "data")
     states = []

@@ -70,6 +70,7 @@ SETTINGS: dict[str, dict] = {
     "compare": {"earlier": "x", "key": ["n"]},
     "snap_points": {"to": "points", "within": "20 km"},
     "nearest_areas": {},
+    "absorb": {"below": "5000 km2", "add_up": ["n"]},
     "points_along": {"every": "200 km", "last": True},
     "fill_holes": {"largest": "5000 km2"},
     "declare_crs": {"crs": "EPSG:32627", "which": "all"},

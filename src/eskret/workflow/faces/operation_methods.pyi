@@ -979,6 +979,34 @@ class OperationMethods:
             Only holes up to. An area with its unit. Larger holes stay. Left empty, all are filled.
         """
 
+    def absorb(
+        self,
+        id: str,
+        entering: StepHandle | str | Iterable[StepHandle | str] = ...,
+        /,
+        *,
+        below: str | ParameterHandle,
+        same: Sequence[str] | ParameterHandle = ...,
+        add_up: Sequence[str] | ParameterHandle = ...,
+        **properties: Unpack[StepProperties],
+    ) -> StepHandle:
+        """Let small areas be taken in by the neighbour they share most edge with.
+
+        For the slivers that overlaying and cutting leave, and for plots too small to show. The neighbour
+        keeps its fields; fields that are added up get the sum of all that went in. The smallest go first,
+        so that several small ones may first become one. What has no neighbour by an edge stays as it is,
+        and the step asks for a look.
+
+        Parameters
+        ----------
+        below : str, must be given
+            Smaller than. An area with its unit; what is smaller is taken in.
+        same : Sequence[str], default []
+            Only with the same. A neighbour must have the same values in these fields.
+        add_up : Sequence[str], default []
+            Added up. Fields of numbers that get the sum of all that went in.
+        """
+
     def simplify(
         self,
         id: str,

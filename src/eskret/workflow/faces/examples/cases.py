@@ -66,6 +66,7 @@ CASES: Mapping[str, Case] = {
     "outlines": Case(("ring",), {}),
     "corner_points": Case(("beds",), {}, corners=True),
     "nearest_areas": Case(("marks",), {}),
+    "absorb": Case(("patchwork",), {"below": "10 ha", "add_up": ["tonnes"]}, fields=(("plot", "tonnes"), ("plot", "tonnes"))),
     "points_along": Case(("shore",), {"every": "250 m"}),
     "snap_points": Case(("soundings",), {"to": "shore", "within": "300 m"}),
     "separate_parts": Case(("pieces",), {"number": "part"}, fields=(("owner",), ("*",))),

@@ -70,6 +70,7 @@ PRINTED: Mapping[str, Printed] = {
     "outlines": _of("districts"),
     "corner_points": _of("districts"),
     "nearest_areas": _of("moorings", margin="2 km"),
+    "absorb": _of("beds", below="10 ha", add_up=["tonnes"]),
     "points_along": _of("tracks", every="1 km", last=True),
     "snap_points": _of("moorings", to="@beds", within="250 m"),
     "separate_parts": _of("islands"),

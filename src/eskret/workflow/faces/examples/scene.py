@@ -123,6 +123,17 @@ def layers() -> dict[str, Layer]:
             holder=["Orrel", "Orrel", "Sound", "Orrel", "Sound", "Sound"],
             tonnes=[12.0, 7.5, 4.0, 9.0, 0.0, 3.5],
         ),
+        _layer(
+            "patchwork",
+            [
+                shapely.box(30, 30, 150, 155),
+                shapely.box(150, 30, 160, 100),
+                shapely.box(160, 30, 270, 100),
+                shapely.box(150, 100, 270, 155),
+            ],
+            plot=["A", "B", "C", "D"],
+            tonnes=[12.0, 0.5, 6.0, 7.0],
+        ),
         _layer("twice", [*_bed_shapes()[:3], _bed_shapes()[0]], bed=["A1", "A2", "A3", "A1"]),
         _layer("north", _bed_shapes()[:3], bed=names[:3], tonnes=[12.0, 7.5, 4.0]),
         _layer("south", _bed_shapes()[3:], bed=names[3:], licence=["L-4", "L-5", "L-6"]),
