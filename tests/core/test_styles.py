@@ -110,10 +110,11 @@ def test_classes_are_those_of_a_library_or_better(count: int) -> None:
                 "natural": mapclassify.FisherJenks(values, k=count).bins[:-1],
             }
         assert spread(values, breaks_of(values, "natural", count)) <= spread(values, theirs["natural"]) * (1 + 1e-9)
-        for method in ("quantiles", "equal"):
-            expected = class_of(values, list(dict.fromkeys(theirs[method])))
-            mine = class_of(values, breaks_of(values, method, count))
-            assert np.array_equal(np.unique(expected, return_inverse=True)[1], np.unique(mine, return_inverse=True)[1]), method
+        # where a value lies on a limit the last digit of theirs decides, so the limits of equal steps are compared and not the classes
+        assert breaks_of(values, "equal", count) == pytest.approx(list(theirs["equal"]), rel=1e-12)
+        expected = class_of(values, list(dict.fromkeys(theirs["quantiles"])))
+        mine = class_of(values, breaks_of(values, "quantiles", count))
+        assert np.array_equal(np.unique(expected, return_inverse=True)[1], np.unique(mine, return_inverse=True)[1])
 
 
 def test_few_values_and_none_give_fewer_classes() -> None:
