@@ -7,6 +7,7 @@ import sqlite3
 import struct
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -16,10 +17,11 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eskret import write
 from eskret.core.layer import Layer
 from eskret.errors import DeliveryError, InputError, StoppedError
 from eskret.formats import geopackage, vector
-from eskret.formats.geopackage import bulk, digest, digest_earlier, reader, rtree
+from eskret.formats.geopackage import bulk, digest, digest_earlier, reader, rtree, sections
 from tests.conftest import points, squares
 
 ALL_TYPES = {
@@ -377,3 +379,25 @@ def test_what_another_program_does_to_a_file_is_seen_at_once(tmp_path: Path) -> 
             other.execute("DELETE FROM gpkg_contents WHERE rowid = 2")
         assert geopackage.layer_list(path) == ["aa"]
     assert geopackage.layer_list(path) == ["aa"]
+
+
+def test_layers_are_listed_as_they_were_at_one_moment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Somebody else takes a layer out between two looks: it is no damage, and either all of it is seen or nothing."""
+    path = tmp_path / "store.gpkg"
+    for name in ("a", "b"):
+        write(points({"n": [1]}, key=name), path)
+    look = sections.sections
+    tried: list[str] = []
+
+    def meanwhile(db: sqlite3.Connection) -> Any:
+        found = look(db)
+        with sqlite3.connect(path, timeout=0) as other:
+            try:
+                other.execute("DROP TABLE a")
+                tried.append("done")
+            except sqlite3.OperationalError as error:
+                tried.append(str(error))
+        return found
+
+    monkeypatch.setattr(sections, "sections", meanwhile)
+    assert [e.name for e in geopackage.entries(path)] == ["a", "b"] and tried

@@ -58,7 +58,8 @@ def test_what_an_operation_made_comes_back_as_it_was(operation: EachLayer | Gath
             same(materialise(kept), made)
             assert mark_of(kept) == mark_of(made)  # either way, what comes next hangs on the same content
         back += 1
-    assert back >= 3, "it must do most kinds of layers"
+    # of these only one has points, and not in degrees
+    assert back >= (1 if operation.id == "nearest_areas" else 3), "it must do most kinds of layers"
 
 
 def test_a_digest_hangs_on_all_that_matters_and_on_nothing_else(tmp_path: Path) -> None:

@@ -96,6 +96,7 @@ def entries(path: Path) -> list[LayerEntry]:
     try:
         db = sqlite.connect(path)
         sqlite.limit_time(db, 120.0)
+        db.execute("BEGIN")  # all of it as it was at one moment: somebody may be changing it
         rows = db.execute("SELECT table_name, data_type FROM gpkg_contents ORDER BY rowid").fetchall()
         section = {layer: s.name for s in sections.sections(db).values() for layer in s.layers}
         return [LayerEntry(n, t, db.execute(f"SELECT count(*) FROM {quote(n)}").fetchone()[0], section.get(n, "")) for n, t in rows]
