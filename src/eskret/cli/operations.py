@@ -67,15 +67,16 @@ def known_operation(id: str) -> Operation:
     ------
     DocumentError : there is none; names those that fit the word.
     """
+    from eskret.core.words import nearest_word
     from eskret.operations.finding import find
-    from eskret.operations.registry import operation_by_id
+    from eskret.operations.registry import all_operations, operation_by_id
 
     try:
         return operation_by_id(id)
     except DocumentError as error:
         fitting = [o.id for o in find(id).things][:3]
-        if not fitting or "Did you mean" in error.way_out:
-            raise
+        if not fitting or nearest_word(id, all_operations()):
+            raise  # it names what was meant
         raise DocumentError(error.problem, way_out=f"Did you mean {' or '.join(fitting)}?") from error
 
 

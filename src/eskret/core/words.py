@@ -32,19 +32,29 @@ def strip_markup(sentence: str) -> str:
     return sentence.replace(_ON, "").replace(_OFF, "")
 
 
-def did_you_mean(wanted: str, known: Iterable[str], otherwise: str = "", shown: str = "'{}'", least: int = 60) -> str:
-    """*Did you mean 'kind'?*, with what comes nearest to what was typed; something else where nothing comes near.
+def nearest_word(wanted: str, known: Iterable[str], least: int = 60) -> str:
+    """Of words what comes nearest to one that was typed; empty where nothing comes near.
 
     Parameters
     ----------
-    shown : how what is meant is written.
     least : per cent of letters that must be alike.
     """
     # not before it is needed: most commands have nothing to correct
     from rapidfuzz import fuzz, process
 
     best = process.extractOne(wanted, list(known), scorer=fuzz.ratio, processor=str.lower, score_cutoff=least)
-    return f"Did you mean {shown.format(best[0])}?" if best else otherwise
+    return str(best[0]) if best else ""
+
+
+def did_you_mean(wanted: str, known: Iterable[str], otherwise: str = "", shown: str = "'{}'") -> str:
+    """*Did you mean 'kind'?*, with what comes nearest to what was typed; something else where nothing comes near.
+
+    Parameters
+    ----------
+    shown : how what is meant is written.
+    """
+    best = nearest_word(wanted, known)
+    return f"Did you mean {shown.format(best)}?" if best else otherwise
 
 
 def pluralise(number: int, noun: str, plural: str = "") -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from eskret.core.words import did_you_mean
+from eskret.core.words import nearest_word
 from eskret.errors import Code, InputError
 
 _MANY = 20_000  # names of a folder that are looked through
@@ -25,10 +25,9 @@ def near(path: Path) -> str:
             names = [e.name for e, _ in zip(entries, range(_MANY), strict=False) if not e.name.startswith(".")]
     except OSError:
         return ""
-    best = did_you_mean(rest[0], names, shown="{}", least=75)
-    if not best:
+    name = nearest_word(rest[0], names, least=75)
+    if not name:
         return ""
-    name = best.removeprefix("Did you mean ").removesuffix("?")
     whole = there.joinpath(name, *rest[1:])
     shown = whole if whole.exists() else there / name
     return f"Did you mean '{_as_given(shown, path)}'?"

@@ -149,7 +149,7 @@ def words_of(text: str) -> list[str]:
 
 
 @dataclass(frozen=True)
-class Said:
+class Phrase:
     """What a text says: its telling words, and from what to what it goes."""
 
     words: tuple[str, ...]
@@ -161,13 +161,13 @@ class Said:
 
 
 @lru_cache(maxsize=20_000)
-def said(text: str) -> Said:
+def said(text: str) -> Phrase:
     """What a text says."""
     plain = f" {' '.join(words_of(_WAY.sub(' to ', text.lower())))} "
     for several, one in _TOGETHER.items():
         plain = plain.replace(f" {several} ", f" {one} ")
     telling = tuple(w for w in plain.split() if w not in _STOP and not w[:1].isdigit())
-    return Said(telling, frozenset(_pairs(plain.split())))
+    return Phrase(telling, frozenset(_pairs(plain.split())))
 
 
 def _pairs(words: list[str]) -> list[tuple[str, str]]:

@@ -105,7 +105,10 @@ class Absorb(EachLayer):
         order = np.argsort(of[place], kind="stable")
         starts = np.searchsorted(of[place][order], np.arange(len(several) + 1))
         measures = measures_of(layer.crs)
-        rows_of = lambda n: order[starts[n] : starts[n + 1]]  # noqa: E731
+
+        def rows_of(n: int) -> np.ndarray:
+            return order[starts[n] : starts[n + 1]]
+
         joined = dissolve(shapes, rows_of, len(several), context.watch, measures["length"], measures["area"])
         made = shapes[roots]
         made[several] = joined.geometry

@@ -11,7 +11,8 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, Relation, Remark
-from eskret.core.crs import crs_facts
+from eskret.core.crs import crs_facts, geographic_of, move
+from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
 from eskret.core.geometry.parts import single_parts
 from eskret.core.geometry.vertices import split_edges
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
@@ -108,7 +109,7 @@ class PointsAlong(EachLayer):
         parts, owner = single_parts(layer.geometry)
         lines = np.isin(shapely.get_type_id(parts), (1, 2))
         parts, owner = parts[lines], owner[lines]
-        part, metres, whole = _wanted_places(parts, settings, layer)
+        part, metres = _wanted_places(parts, settings, layer)
         shapes = _at(parts, part, metres, settings.along, layer)
         rows = owner[part]
         order = np.argsort(rows, kind="stable")
@@ -122,7 +123,9 @@ class PointsAlong(EachLayer):
         ]
         none = np.setdiff1d(np.unique(owner), rows)
         aside = [("is shorter than what was asked for, or has no length", none)] if len(none) else []
-        control = ControlTotal("points asked for", "", int(whole), len(rows))
+        control = ControlTotal(
+            "points farther apart than along their line", "", 0, _too_far(shapes, metres, part[order], settings.along, layer)
+        )
         return reshaping.one_to_many(
             layer,
             rows,
@@ -164,13 +167,13 @@ def _shares(text: str) -> np.ndarray:
     return found
 
 
-def _wanted_places(parts: np.ndarray, settings: PointsAlong.Settings, layer: Layer) -> tuple[np.ndarray, np.ndarray, int]:
-    """For every point to be placed the line it lies on and how far along (metres), and how many there must be."""
+def _wanted_places(parts: np.ndarray, settings: PointsAlong.Settings, layer: Layer) -> tuple[np.ndarray, np.ndarray]:
+    """For every point to be placed the line it lies on and how far along (metres)."""
     total = _lengths(parts, settings.along, layer)
     if settings.place == "shares":
         shares = _shares(settings.shares)
         there = np.flatnonzero(total > 0)
-        return np.repeat(there, len(shares)), (total[there, None] * shares).ravel(), len(there) * len(shares)
+        return np.repeat(there, len(shares)), (total[there, None] * shares).ravel()
     step = parse_length(settings.every).si
     # a line of just so many steps ends on one, whatever the last digit of its length
     count = np.where(total > 0, np.floor(total / step * (1 + 1e-12)) + 1, 0)
@@ -184,8 +187,7 @@ def _wanted_places(parts: np.ndarray, settings: PointsAlong.Settings, layer: Lay
         part, metres = np.concatenate([part, open_end]), np.concatenate([metres, total[open_end]])
         order = np.lexsort((metres, part))
         part, metres = part[order], metres[order]
-        return part, metres, int(count.sum()) + len(open_end)
-    return part, metres, int(count.sum())
+    return part, metres
 
 
 def _edges(parts: np.ndarray, along: str, layer: Layer) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -236,3 +238,19 @@ def _at(parts: np.ndarray, part: np.ndarray, metres: np.ndarray, along: str, lay
     flat = np.isnan(found[:, 2]) if found.shape[1] == 3 else np.zeros(len(found), bool)
     shapes[flat] = shapely.points(found[flat][:, :2])
     return shapes
+
+
+def _too_far(shapes: np.ndarray, metres: np.ndarray, part: np.ndarray, along: str, layer: Layer) -> int:
+    """Of how many points the next one on the line is farther away than the line is long between them: there must be none."""
+    crs = ground.crs_of(layer)
+    near = np.flatnonzero(part[1:] == part[:-1]) if len(part) else np.empty(0, int)
+    xy = shapely.get_coordinates(shapes)
+    begin, end = xy[near], xy[near + 1]
+    if ground.on_ellipsoid(crs, along):
+        on = ellipsoid_of(crs)
+        begin, end = (p * on.degrees if crs_facts(crs).geographic else move(p, crs, geographic_of(crs)) for p in (begin, end))
+        away = np.asarray(on.geod.inv(*begin.T, *end.T)[2])
+    else:
+        away = np.hypot(*(end - begin).T) * (crs_facts(crs).unit_metres or 1.0)
+    between = np.abs(metres[near + 1] - metres[near])
+    return int((away > between * (1 + 1e-4) + 1e-3).sum())
