@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 import shapely
@@ -9,6 +11,8 @@ from geographiclib.geodesic import Geodesic
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eskret.errors import AccountError
+from eskret.operations.shape import points_along
 from tests.operations.helpers import E, N, do, layer_of, refused
 
 CORNERS = st.lists(st.tuples(st.integers(-500, 500), st.integers(-500, 500)), min_size=2, max_size=7)
@@ -77,3 +81,18 @@ def test_what_has_no_course_is_refused() -> None:
     assert "Connect points makes some" in refused("points_along", layer_of([shapely.Point(E, N)]))
     assert "are no shares" in refused("points_along", layer_of([line((0, 0), (1, 1))]), place="shares", shares="20, 120")
     assert refused("points_along", layer_of([line((0, 0), (1, 1))], crs=None))
+
+
+@pytest.mark.parametrize("crs", ["EPSG:32626", "EPSG:4326"])
+def test_a_point_in_the_wrong_place_is_not_balanced(crs: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    course = line((0, 0), (1_000, 0)) if crs == "EPSG:32626" else shapely.LineString([(-9.0, 38.0), (-9.0, 38.02)])
+    place = points_along._at
+
+    def misplaced(*given: Any) -> np.ndarray:
+        out = place(*given)
+        out[2] = shapely.transform(out[2], lambda c: c + (500 if crs == "EPSG:32626" else 0.01))
+        return out
+
+    monkeypatch.setattr(points_along, "_at", misplaced)
+    with pytest.raises(AccountError):
+        do("points_along", layer_of([course], crs=crs), every="100 m")

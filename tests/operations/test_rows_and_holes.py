@@ -13,6 +13,8 @@ import shapely
 from hypothesis import given
 from hypothesis import strategies as st
 
+from eskret.errors import AccountError
+from eskret.operations.shape import fill_holes
 from tests.operations.helpers import UTM, E, N, do, layer_of, refused, table_of
 
 
@@ -55,6 +57,15 @@ def test_an_island_in_a_lake_that_is_filled_is_not_counted_twice() -> None:
     (made,) = outcome.layers[0].geometry
     assert made.is_valid and made.area == 10_000
     assert outcome.inputs[0].altered[0].amounts == pytest.approx([0.24]), "what the feature gained, without what the island was already"
+
+
+@pytest.mark.parametrize("island", [False, True])
+def test_a_hole_that_is_not_filled_is_not_balanced(island: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    lake = ring(0, 50.0)
+    shape = shapely.MultiPolygon([lake, shapely.box(E + 10, N + 10, E + 20, N + 20)]) if island else lake
+    monkeypatch.setattr(fill_holes, "_without", lambda parts, *_: parts)
+    with pytest.raises(AccountError):
+        do("fill_holes", layer_of([shape]))
 
 
 def test_holes_are_of_areas_and_a_size_of_the_ground() -> None:

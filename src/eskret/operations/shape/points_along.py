@@ -253,4 +253,4 @@ def _too_far(shapes: np.ndarray, metres: np.ndarray, part: np.ndarray, along: st
     else:
         away = np.hypot(*(end - begin).T) * (crs_facts(crs).unit_metres or 1.0)
     between = np.abs(metres[near + 1] - metres[near])
-    return int((away > between * (1 + 1e-4) + 1e-3).sum())
+    return int((~(away <= between * (1 + 1e-4) + 1e-3)).sum())  # what is nowhere is too far, too
