@@ -76,6 +76,15 @@ SETTINGS: dict[str, dict] = {
     "declare_crs": {"crs": "EPSG:32627", "which": "all"},
     "take_rows": {"which": "random", "number": 3, "within": ["kind"]},
     "unpivot": {"columns": ["n", "kind"]},
+    "rank": {"by": "kind", "within": ["n"], "ties": "middle"},
+    "classify": {"by": "n", "method": "quantiles", "count": 3, "write": "range"},
+    "reverse_lines": {"where": "n <> 2"},
+    "extend_lines": {"by": "200 m"},
+    "offset_lines": {"distance": "30 m", "side": "both"},
+    "zones": {"distances": "20, 50 m"},
+    "cut_crossings": {"mend": "100 m", "same": ["kind"]},
+    "snap_shapes": {"to": "x", "within": "300 m"},
+    "sql": {"query": "SELECT * FROM a ORDER BY n DESC"},
     "check": {"that": "valid", "otherwise": "look"},
 }
 

@@ -47,6 +47,7 @@ IN_ROWS = ("keep", "keep_by_place", "compute", "arrange_fields", "measure", "cli
 IN_ROWS += ("outlines", "corner_points", "separate_parts", "densify", "flag", "make_valid", "simplify", "nearest", "join_by_place")
 IN_ROWS += ("drop_repeats", "number", "pick", "hull", "join_table", "apply_words", "snap_points")
 IN_ROWS += ("fill_holes", "take_rows", "unpivot", "declare_crs", "points_along")
+IN_ROWS += ("rank", "classify", "reverse_lines", "extend_lines", "offset_lines", "zones", "snap_shapes")
 TABLE = "table"
 """Stands in settings for a table that another step loads."""
 IN_PARTS = ("dissolve", "summarise", "gather_parts", "sort", "hull", "connect_points", "split")
@@ -132,7 +133,7 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "nearest", {"other": drawn.ONE, "within": "500 m", "without": "aside", "unit": "km"}
     yield "number", {"start": 10, "increment": -3}
     yield "pick", {"features": [1, 3, 99], "key": "n", "take": "all but these"}
-    for several in ("first", "list", "sum", "repeat"):
+    for several in ("first", "list", "sum", "rows", "repeat"):
         for without in ("keep", "aside"):
             yield "join_table", {"table": TABLE, "key": "n", "several": several, "without": without}
     yield "join_table", {"table": TABLE, "key": "kind", "table_key": "kind", "alike": ["case", "blanks"], "fields": ["landed", "code"]}
@@ -149,7 +150,22 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "unpivot", {"columns": ["n", "tonnes"]}
     yield "unpivot", {"columns": ["kind", "tonnes"], "empty": "keep"}
     yield "declare_crs", {"crs": "EPSG:32627", "which": "all"}
+    yield "rank", {"by": "tonnes", "within": ["kind"]}
+    yield "rank", {"by": "kind", "first": "least", "ties": "middle"}
+    yield "classify", {"by": "tonnes", "limits": "3, 20", "write": "range"}
+    yield "classify", {"by": "n", "method": "natural", "count": 4}
+    yield "reverse_lines", {"where": "n % 2 = 1"}
+    yield "extend_lines", {"by": "30 m", "ends": "end"}
+    yield "offset_lines", {"distance": "20 m", "side": "both"}
+    yield "zones", {"distances": "10, 30 m"}
+    yield "snap_shapes", {"to": drawn.ONE, "within": "400 m"}
+    yield "buffer", {"distance": "25 m", "side": "right"}
     yield "snap_points", {"to": drawn.ONE, "within": "300 m", "onto": "corner", "others": "aside"}
+
+
+KINDS = {"outlines": ["areas"], "points_along": ["lines"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}
+KINDS |= dict.fromkeys(("reverse_lines", "extend_lines", "one-sided"), ["lines", "mixed"])
+"""Kinds of layers that an operation takes, where it does not take all."""
 
 
 def parts() -> Generator[tuple[str, dict[str, Any]], None, None]:
@@ -195,9 +211,7 @@ def test_every_operation_of_rows_in_chunks_as_whole(
         path,
         use,
         settings,
-        {"outlines": ["areas"], "points_along": ["lines"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}.get(
-            use, ["points", "lines", "areas", "mixed"]
-        ),
+        KINDS.get("one-sided" if "side" in settings else use, ["points", "lines", "areas", "mixed"]),
     )
     works: list[int] = []
     work = type(all_operations()[use]).run

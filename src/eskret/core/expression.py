@@ -86,7 +86,7 @@ _NODES = {
     "TYPE",
 }
 # Functions whose answer depends on when, where or how often they are asked.
-_UNREPEATABLE = {
+UNREPEATABLE = {
     "now",
     "random",
     "uuid",
@@ -111,7 +111,7 @@ _UNREPEATABLE = {
     "now_utc",
     "age",
 }
-_FORBIDDEN = re.compile(
+FORBIDDEN = re.compile(
     r"^(current_(user|role|catalog|database|schema|schemas|setting|query)|session_user|user|version|getvariable|getenv|"
     r"pg_.*|in_search_path|read_.*|glob|query|query_table|sniff_.*|parquet_.*|duckdb_.*|pragma_.*|sleep_ms|error|"
     r"write_log|json_execute_serialized_sql|which_secret|.*_secret.*|stats|vector_type)$"
@@ -127,15 +127,15 @@ _RULES = (
 )
 
 
-_BY_RULE = re.compile(r"[/%^]|\*\*|\b(mod|divide|fmod|sqrt|asin|acos|pow|power)\b", re.IGNORECASE)
+BY_RULE = re.compile(r"[/%^]|\*\*|\b(mod|divide|fmod|sqrt|asin|acos|pow|power)\b", re.IGNORECASE)
 
 
 def comes_by_rule(expression: Expression) -> bool:
     """Whether an expression has a sign or a function that can come to no number."""
-    return bool(_BY_RULE.search(expression.sql))
+    return bool(BY_RULE.search(expression.sql))
 
 
-def _connect(by_rule: bool = False) -> duckdb.DuckDBPyConnection:
+def _connect(by_rule: bool = False, threads: int = 2) -> duckdb.DuckDBPyConnection:
     """A database in memory that can reach nothing outside itself, and cannot be told otherwise; ``by_rule`` with what comes to no
     number where it divides and the like."""
     import duckdb  # when it is first needed: a run without a condition does without
@@ -148,7 +148,7 @@ def _connect(by_rule: bool = False) -> duckdb.DuckDBPyConnection:
             "autoinstall_known_extensions": "false",
             "autoload_known_extensions": "false",
             "memory_limit": MEMORY,
-            "threads": "2",
+            "threads": str(threads),
         },
     )
     connection.execute("SET TimeZone = 'UTC'").fetchall()
@@ -161,7 +161,8 @@ def _connect(by_rule: bool = False) -> duckdb.DuckDBPyConnection:
 _local = threading.local()
 
 
-def _parser() -> duckdb.DuckDBPyConnection:
+def parser() -> duckdb.DuckDBPyConnection:
+    """A connection of this thread's own that takes texts apart and evaluates nothing."""
     if not hasattr(_local, "parser"):
         _local.parser = _connect()
     connection: duckdb.DuckDBPyConnection = _local.parser
@@ -238,11 +239,11 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     """
     if not text.strip():
         raise ExpressionError("there is no condition yet", way_out="Write one, for example: name = 'North'")
-    _check_size(text)
-    if not _is_text(text):
+    check_size(text)
+    if not is_text(text):
         raise ExpressionError("it holds signs that no text has", way_out="Type it again")
     sql, shifts = _prepare(text, names, fields_by_parameter or {})
-    tree = json.loads(_parser().execute("SELECT json_serialize_sql(?)", [_HEAD + sql + _TAIL]).fetchall()[0][0])
+    tree = json.loads(parser().execute("SELECT json_serialize_sql(?)", [_HEAD + sql + _TAIL]).fetchall()[0][0])
     if tree["error"]:
         raise _syntax_error(tree, text, sql, shifts)
     statements = tree["statements"]
@@ -256,7 +257,7 @@ def parse(text: str, names: Sequence[str], fields_by_parameter: Mapping[str, str
     return Expression(text, sql, tuple(dict.fromkeys(fields)), tuple(dict.fromkeys(parameters)))
 
 
-def _is_text(text: str) -> bool:
+def is_text(text: str) -> bool:
     """Whether a text can be written down: half a sign cannot."""
     try:
         text.encode("utf-8")
@@ -265,7 +266,7 @@ def _is_text(text: str) -> bool:
     return True
 
 
-def _check_size(text: str) -> None:
+def check_size(text: str) -> None:
     """Refuse what would take the database longer to understand than to answer.
 
     Raises
@@ -320,7 +321,7 @@ def _prepare(text: str, names: Sequence[str], by_parameter: Mapping[str, str]) -
 
 def _is_reserved(word: str) -> bool:
     if not hasattr(_local, "reserved"):
-        rows = _parser().execute("SELECT keyword_name FROM duckdb_keywords() WHERE keyword_category <> 'unreserved'")
+        rows = parser().execute("SELECT keyword_name FROM duckdb_keywords() WHERE keyword_category <> 'unreserved'")
         _local.reserved = {row[0] for row in rows.fetchall()}
     return word in _local.reserved
 
@@ -328,7 +329,7 @@ def _is_reserved(word: str) -> bool:
 def _aggregates() -> set[str]:
     """Names of functions that make one value of many rows, or many rows of one value."""
     if not hasattr(_local, "aggregates"):
-        rows = _parser().execute(
+        rows = parser().execute(
             "SELECT function_name FROM duckdb_functions() GROUP BY 1 HAVING bool_and(function_type IN ('aggregate', 'table', 'pragma'))"
         )
         _local.aggregates = {row[0] for row in rows.fetchall()} | {"unnest", "generate_subscripts"}
@@ -404,14 +405,14 @@ def _walk(node: object, names: Sequence[str], fields: list[str], parameters: lis
         parameters.append(name)
     elif kind == "FUNCTION":
         function = str(node["function_name"]).lower()
-        if function in _UNREPEATABLE:
+        if function in UNREPEATABLE:
             raise ExpressionError(
                 f"{function}() gives another answer each time, so the run could not be repeated",
                 start=at,
                 length=len(function),
                 way_out="Use a parameter instead",
             )
-        if _FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
+        if FORBIDDEN.match(function) or node.get("schema") or node.get("filter"):
             raise ExpressionError(f"{function}() cannot be used here", start=at, length=len(function))
         if function in _aggregates():
             raise ExpressionError(
@@ -427,7 +428,7 @@ def _field(path: Sequence[str], names: Sequence[str], at: int) -> str:
     for name in names:
         if name.lower() == wanted.lower() and len(path) == 1:
             return name
-    if len(path) == 1 and wanted.lower() in _UNREPEATABLE:
+    if len(path) == 1 and wanted.lower() in UNREPEATABLE:
         raise ExpressionError(
             f"{wanted} gives another answer each time, so the run could not be repeated",
             start=at,
@@ -445,7 +446,7 @@ def unknown_field(wanted: str, names: Sequence[str], start: int = -1) -> Express
 
 
 @contextmanager
-def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator[None, None, None]:
+def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float, what: str) -> Generator[None, None, None]:
     import duckdb
 
     timer = threading.Timer(seconds, connection.interrupt)
@@ -453,14 +454,14 @@ def _bounded(connection: duckdb.DuckDBPyConnection, seconds: float) -> Generator
     timer.start()
     try:
         # a single function over one value does not listen to being interrupted
-        with watchdog.bounded(seconds + watchdog.GRACE, "The expression"):
+        with watchdog.bounded(seconds + watchdog.GRACE, what[:1].upper() + what[1:]):
             yield
     except duckdb.InterruptException as error:
         raise ExpressionError(
-            f"the expression took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows", code=Code.TIME_LIMIT
+            f"{what} took longer than {seconds:g} seconds", way_out="Make it simpler, or work on fewer rows", code=Code.TIME_LIMIT
         ) from error
     except duckdb.OutOfMemoryException as error:
-        raise ExpressionError(f"the expression needs more than {MEMORY} of memory", way_out="Make it simpler", code=Code.MEMORY) from error
+        raise ExpressionError(f"{what} needs more than {MEMORY} of memory", way_out="Make it simpler", code=Code.MEMORY) from error
     except duckdb.Error as error:
         raise _plain(error) from error
     finally:
@@ -499,6 +500,11 @@ def _plain(error: duckdb.Error) -> ExpressionError:
 _WRITE = "Put texts in 'single' quotes, write dates as DATE '2031-09-30', or convert with CAST(field AS type)"
 _DATES = "Write dates as 2031-09-30 and times as 2031-09-30 06:40:00"
 _SAYINGS: tuple[tuple[str, Callable[[re.Match[str]], str], str], ...] = (
+    (
+        r'Referenced column "(.+?)" (?:was )?not found',
+        lambda m: f"there is no field '{m[1]}' in what it reads",
+        "Look at the names, and put them in double quotes where they hold blanks",
+    ),
     (
         r"Cannot compare values of type (.+?) and type (.+?)(?: - an explicit|$)",
         lambda m: f"{_a(m[1])} cannot be compared with {_a(m[2])}",
@@ -597,7 +603,7 @@ def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, objec
             )
     bound = {name: values[name] for name in expression.parameters}
     needed = settled_table(table.select(list(expression.fields)), expression.fields) if expression.fields else None
-    with _bounded_connection(seconds, comes_by_rule(expression)) as connection:
+    with bounded_connection(seconds, comes_by_rule(expression)) as connection:
         if needed is None:
             query = f"SELECT ({expression.sql}\n) AS value FROM range({table.num_rows})"
         else:
@@ -612,17 +618,25 @@ def evaluate(expression: Expression, table: pa.Table, values: Mapping[str, objec
 
 
 @contextmanager
-def _bounded_connection(seconds: float, by_rule: bool) -> Generator[duckdb.DuckDBPyConnection, None, None]:
-    """One of this thread's own, kept for the next expression: a layer comes in many chunks, and opening one takes longer than most."""
-    kept: dict[bool, duckdb.DuckDBPyConnection] = _local.__dict__.setdefault("evaluating", {})
-    connection = kept.pop(by_rule, None) or _connect(by_rule)
+def bounded_connection(
+    seconds: float, by_rule: bool, threads: int = 2, what: str = "the expression"
+) -> Generator[duckdb.DuckDBPyConnection, None, None]:
+    """One of this thread's own, kept for the next expression: a layer comes in many chunks, and opening one takes longer than most.
+
+    Parameters
+    ----------
+    by_rule : whether what comes to no number is to have no value, as when it is divided by zero.
+    what : what is evaluated, for what is said of it.
+    """
+    kept: dict[tuple[bool, int], duckdb.DuckDBPyConnection] = _local.__dict__.setdefault("evaluating", {})
+    connection = kept.pop((by_rule, threads), None) or _connect(by_rule, threads)
     try:
-        with _bounded(connection, seconds):
+        with _bounded(connection, seconds, what):
             yield connection
     except BaseException:
         connection.close()
         raise
-    kept[by_rule] = connection
+    kept[by_rule, threads] = connection
 
 
 def result_type(expression: Expression, schema: pa.Schema, values: Mapping[str, object]) -> pa.DataType:

@@ -64,6 +64,10 @@ KnownCrs = Annotated[str, AfterValidator(_known_crs)]
 """The type of a setting that names a coordinate system; empty where it may be."""
 
 
+SQL_KINDS = ("condition", "expression", "query")
+"""Kinds of settings that are texts in SQL."""
+
+
 def setting(
     label: str,
     *,

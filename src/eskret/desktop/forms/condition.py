@@ -23,6 +23,8 @@ class Colours(QSyntaxHighlighter):
     def __init__(self, document: QTextDocument) -> None:
         super().__init__(document)
         self.fields: set[str] = set()
+        self.words: set[str] = set()
+        """Further words of the language."""
         self.mistake: tuple[int, int] | None = None
         theme.changed.connect(self.rehighlight)
 
@@ -32,7 +34,7 @@ class Colours(QSyntaxHighlighter):
         for token in tokens(text):
             colour = {"text": p.look, "number": p.threads[0], "parameter": p.threads[1], "comment": p.faint}.get(token.kind)
             shape = QTextCharFormat()
-            if token.kind == "word":
+            if token.kind == "word" or token.text.lower() in self.words:
                 shape.setFontWeight(QFont.Weight.DemiBold)
             elif token.kind == "name" and token.text.strip('"').lower() in self.fields:
                 colour = p.good
@@ -161,3 +163,26 @@ class ExpressionEditor(SqlEditor):
     def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(info, session, parent)
         self.count.setWordWrap(True)
+
+
+_OF_QUERIES = (
+    *("SELECT", "FROM", "WHERE", "GROUP BY", "HAVING", "ORDER BY", "LIMIT", "DISTINCT", "WITH", "UNION ALL"),
+    *("JOIN", "LEFT JOIN", "USING", "ON", "AS", "OVER", "PARTITION BY", "DESC", "row_number", "rank", "count", "sum", "avg", "min", "max"),
+)
+
+
+class QueryEditor(SqlEditor):
+    """A query over all layers that enter, which are offered by their names."""
+
+    def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(info, session, parent)
+        self.text.setMinimumHeight(7 * self.text.fontMetrics().lineSpacing())
+
+    def offer_layers(self, layers: list[str], fields: list[tuple[str, str]], parameters: list[str]) -> None:
+        """What can stand in it."""
+        assert isinstance(self.text, _Text)
+        names = list(dict.fromkeys(name for name, _ in fields))
+        self.colours.fields = {n.lower() for n in (*layers, *names)}
+        self.colours.words = {word.lower() for words in _OF_QUERIES for word in words.split()}
+        self.text.offer([*layers, *names, "geometry", *(f"${p}" for p in parameters), *_OF_QUERIES, *_FUNCTIONS, *_WORDS])
+        self.colours.rehighlight()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor
+from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, QueryEditor
 from eskret.desktop.forms.crs_editor import CrsEditor
 from eskret.desktop.forms.inner import InnerEditor, WorkflowEditor
 from eskret.desktop.forms.layers_editor import FieldEditor, FieldsEditor, LayerEditor
@@ -48,6 +48,7 @@ _OF_A_DOCUMENT: dict[str, Callable[[SettingInfo, Session], SettingEditor]] = {
     "condition": ConditionEditor,
     "crs": CrsEditor,
     "expression": ExpressionEditor,
+    "query": QueryEditor,
     "workflow": WorkflowEditor,
 }
 _OF_A_STEP: dict[str, Callable[[SettingInfo, Session, str], SettingEditor]] = {

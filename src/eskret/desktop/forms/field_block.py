@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QFrame, QLabel, QVBoxLayout, QWidget
 from eskret.desktop.forms.binding import BindButton
 from eskret.desktop.forms.setting_editors import SettingEditor
 from eskret.desktop.views.parts import in_row
-from eskret.operations.settings import SettingInfo
+from eskret.operations.settings import SQL_KINDS, SettingInfo
 
-WIDE = ("condition", "expression", "files", "cells", "features", "shapes", "pairs", "values", "each", "from")
+WIDE = (*SQL_KINDS, "files", "cells", "features", "shapes", "pairs", "values", "each", "from")
 """Kinds of settings that want the whole width of a form in two columns."""
 
 

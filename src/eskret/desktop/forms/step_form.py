@@ -15,7 +15,7 @@ from eskret.core.naming import clean_name, number_collisions
 from eskret.core.words import pluralise
 from eskret.desktop.forms.binding import BindButton
 from eskret.desktop.forms.columns import OneOrTwoColumns
-from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, SqlEditor
+from eskret.desktop.forms.condition import ConditionEditor, ExpressionEditor, QueryEditor, SqlEditor
 from eskret.desktop.forms.editors import editor_for
 from eskret.desktop.forms.entering import EnteringEditor
 from eskret.desktop.forms.field_block import WIDE, FieldBlock, note, retext
@@ -453,9 +453,14 @@ class SettingsForm(QScrollArea):
     def _fill_sql(self, editor: SqlEditor, step: Step, name: str) -> None:
         """Offer what can stand in it, mark what is wrong, and ask what comes of it."""
         session = self._session
-        editor.offer(session.fields_entering(step.id), [p.name for p in session.document.parameters])
+        parameters = [p.name for p in session.document.parameters]
+        editor.offer(session.fields_entering(step.id), parameters)
         mistakes = [f for f in session.findings(step.id) if f.setting == name and f.level == "error"]
         editor.show_mistake(mistakes[0].start if mistakes else -1, mistakes[0].length if mistakes else 0)
+        if isinstance(editor, QueryEditor):
+            found = session.forecast.steps.get(step.id)
+            editor.offer_layers([x.key for x in found.entering] if found else [], session.fields_entering(step.id), parameters)
+            return
         layers = session.entering_stored(step.id)
         text = str(step.settings.get(name) or "")
         if isinstance(editor, ConditionEditor):

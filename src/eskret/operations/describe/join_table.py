@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
@@ -10,10 +11,12 @@ import numpy as np
 import pyarrow as pa
 
 from eskret.core.accounts.account import Altered, ControlTotal, InputAccount, Relation, Remark, SetAside
-from eskret.core.layer import Certainty, Layer, LayerFacts
+from eskret.core.layer import Certainty, Field, Layer, LayerFacts
 from eskret.core.measure.aggregates import statistics_of
+from eskret.core.naming import clean_name, number_collisions
+from eskret.core.tables.groupby import Groups
 from eskret.core.tables.matching import REPAIRS, Match, comparable, diagnose, match
-from eskret.core.tables.values import empties, exact_sum, is_number
+from eskret.core.tables.values import empties, exact_sum, is_number, settled
 from eskret.core.words import bold, pluralise
 from eskret.errors import SettingError
 from eskret.operations.base import Brought, Context, EachLayer, Finding, Forecast, Outcome, Phase, Takes
@@ -33,7 +36,8 @@ class JoinTable(EachLayer):
     Both sides are accounted for: features for which the table has no row, and rows that belong to no feature. Keys that
     do not match because one side holds text and the other numbers, because of blanks, case or zeros in front are found in
     the rehearsal, with what would make them match. Where the table has several rows for a key, take the first, a list of
-    all different values, their sum, or repeat the feature for each. A field whose name is taken gets a number.
+    all different values, their sum, or all rows as one text with their number, or repeat the feature for each. A field whose name is
+    taken gets a number.
     """
 
     id = "join_table"
@@ -54,6 +58,9 @@ class JoinTable(EachLayer):
         "link table",
         "add names from table",
         "csv join",
+        "one to many join",
+        "list child records",
+        "all related rows in one field",
     )
 
     class Settings(OperationSettings):
@@ -90,7 +97,7 @@ class JoinTable(EachLayer):
             choices=REPAIRS,
             help="What is ignored when keys are compared; the keys themselves stay as they are.",
         )
-        several: Literal["first", "list", "sum", "repeat"] = setting(
+        several: Literal["first", "list", "sum", "rows", "repeat"] = setting(
             "Several rows with one key",
             kind="choice",
             default="first",
@@ -98,6 +105,7 @@ class JoinTable(EachLayer):
                 "first": "take the first",
                 "list": "list all different values",
                 "sum": "add numbers up, list texts",
+                "rows": "list the rows in one field, and count them",
                 "repeat": "repeat the feature for each",
             },
             help="What becomes of rows of the table that have the same key.",
@@ -142,7 +150,11 @@ class JoinTable(EachLayer):
         elif "types" not in settings.alike and not comparable(mine, types[other_key]):
             found.append(_types_differ(facts.key, settings.key, other_key))
         brought = _brought_fields(table.names(), settings)
-        new = pairing.brought_fields(facts, table, brought, settings.several)
+        if settings.several == "rows":
+            listed, number = _listing_names(table.key, facts.names())
+            new = [Field(listed, pa.string()), Field(number, pa.int64())]
+        else:
+            new = pairing.brought_fields(facts, table, brought, settings.several)
         count, certainty = facts.count, facts.certainty
         if settings.several == "repeat":
             count, certainty = None, Certainty.UNKNOWN
@@ -165,7 +177,10 @@ class JoinTable(EachLayer):
         brought = _brought_fields(table.table.column_names, settings)
         once: _Joined = context.once("joined", lambda: _joined(layer, table, brought, settings, context))
         mine = once.match.of(context.rows_of(layer))
-        names = [new for _, new in pairing.brought_names(layer, table, brought)]
+        if settings.several == "rows":
+            names = list(_listing_names(table.key, layer.table.column_names))
+        else:
+            names = [new for _, new in pairing.brought_names(layer, table, brought)]
         kept = np.flatnonzero(mine.found) if settings.without == "aside" else np.arange(len(layer))
         out, rows, brings = _with_fields(layer, once, mine, names, brought, settings, kept)
         alone = np.flatnonzero(~mine.found)
@@ -208,7 +223,10 @@ def _joined(layer: Layer, table: Layer, brought: Sequence[str], settings: Any, c
         raise SettingError(_types_differ(layer.key, settings.key, other_key).text.rstrip("."))
     found = match(left, right, settings.alike)
     no_numbers = named_fields.no_numbers(table, [other_key, *(brought if settings.several in ("sum", "list") else [])])
-    figures = statistics_of(table.table, found.groups, pairing.figures_of(table, brought, settings.several))
+    if settings.several == "rows":
+        figures = [_listed(table.table, brought, found.groups), pa.array(found.groups.sizes, pa.int64())]
+    else:
+        figures = statistics_of(table.table, found.groups, pairing.figures_of(table, brought, settings.several))
     account = _other_account(table, found, settings)
     return _Joined(
         table,
@@ -230,8 +248,36 @@ def _with_fields(
         out, rows, partner = pairing.with_brought(layer, once.table, pairs, brought, settings.several, kept)
         return out, rows, pairing.links_of("table", pairs, kept, partner, settings.several)
     columns = [pairing.taken(pa.chunked_array([c]), mine.group[kept]) for c in once.figures]
-    out = pairing.with_columns(layer, once.table, list(zip(brought, names, strict=True)), columns, kept)
+    asked = list(zip(names if settings.several == "rows" else brought, names, strict=True))
+    out = pairing.with_columns(layer, once.table, asked, columns, kept)
     return out, kept, Brought("table", lambda: pairing.links_of("table", _pairs(mine, "all"), kept, kept, "all").pairs())
+
+
+BETWEEN_ROWS = "; "
+"""What stands between the rows of a table in one field."""
+
+
+def _listing_names(table: str, taken: Sequence[str]) -> tuple[str, str]:
+    """What the field with the rows of a table is called, and the one with their number."""
+    name = clean_name(table, keep_case=True) or "rows"
+    listed, number = number_collisions([name, f"{name}_count"], taken=taken)
+    return listed, number
+
+
+def _listed(table: pa.Table, fields: Sequence[str], groups: Groups) -> pa.Array:
+    """For each group its rows as one text: the fields of each with their values, but for empty ones."""
+    columns = [settled(table.column(name)).to_pylist() for name in fields]
+    rows = [
+        ", ".join(f"{name}: {_as_text(value)}" for name, value in zip(fields, values, strict=True) if value is not None)
+        for values in zip(*columns, strict=True)
+    ] or [""] * table.num_rows
+    order, starts = groups.order.tolist(), groups.starts.tolist()
+    texts = (BETWEEN_ROWS.join(rows[n] for n in order[start:end]) for start, end in itertools.pairwise(starts))
+    return pa.array(list(texts), pa.string())
+
+
+def _as_text(value: object) -> str:
+    return f"{value:.15g}" if isinstance(value, float) else str(value)
 
 
 def _types_differ(key: str, mine: str, other: str) -> Finding:
@@ -295,6 +341,9 @@ def _controls(
     if once.shared or settings.several == "list":
         return ()
     table = once.table
+    if settings.several == "rows":
+        listed = exact_sum(out.table.column(names[1]))
+        return (ControlTotal("rows of the table listed", "", len(_taken_rows(once, mine, settings)), listed),)
     aside = once.account.set_aside.rows if not context.begins else np.empty(0, np.int64)
     all_rows = np.arange(len(table)) if context.large is None else np.union1d(aside, _taken_rows(once, mine, settings))
     controls = []
@@ -326,9 +375,10 @@ def _remarks(key: str, table: Layer, found: Match, settings: Any) -> list[Remark
             "first": "the first row was taken",
             "list": "their values were listed",
             "sum": "they were added up",
+            "rows": "they were listed one after the other",
             "repeat": "the feature was repeated",
         }[settings.several]
-        out.append(Remark(f"{pluralise(several, 'key')} stand in several rows of '{table.key}'; {how}", key, look=True))
+        out.append(Remark(f"{pluralise(several, 'key stands', 'keys stand')} in several rows of '{table.key}'; {how}", key, look=True))
     shared = int((found.wanted > 1).sum())
     if shared:
         text = f"{pluralise(shared, 'row')} of '{table.key}' went to several features; adding them up counts them several times"

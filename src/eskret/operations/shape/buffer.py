@@ -5,27 +5,17 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-import shapely
 
-from eskret.core.accounts.account import ControlTotal, Remark
-from eskret.core.crs import crs_facts, is_geographic
-from eskret.core.geometry.globe.grow import Buffer as InPlanes
-from eskret.core.geometry.globe.grow import Grown, grow, tolerance_of, too_far
-from eskret.core.geometry.globe.seam import wrapped
-from eskret.core.geometry.parallel import in_chunks, is_nonempty
-from eskret.core.geometry.parts import of_dimension
+from eskret.core.geometry.globe.grow import too_far
+from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import dimension
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
-from eskret.core.words import pluralise
-from eskret.errors import CrsError, SettingError
 from eskret.operations.base import Context, Finding, Level, Phase, Takes
 from eskret.operations.settings import OperationSettings, setting
-from eskret.operations.support import ground, reshaping
+from eskret.operations.support import ground, growing, reshaping
 from eskret.operations.support.row_wise import Reshaped, ShapePerRow
 from eskret.operations.support.setting_types import Offset
-
-_TRIED = 300
-TOO_FAR = "a distance of more than a quarter of the globe makes no area about a feature"
 
 
 class Buffer(ShapePerRow):
@@ -64,39 +54,29 @@ class Buffer(ShapePerRow):
         distance: Offset = reshaping.length_setting(
             "Distance", "With its unit, such as 200 m; below zero, areas shrink.", "200 m", min_length=1
         )
-        ends: Literal["round", "flat", "square"] = setting(
-            "Ends of lines",
+        side: Literal["both", "left", "right"] = setting(
+            "Side of lines",
             rare=True,
             kind="choice",
-            default="round",
-            help="How the area ends where a line does.",
-            choices={"round": "round", "flat": "cut off at the end", "square": "reach beyond it, square"},
+            default="both",
+            choices={"both": "both", "left": "only the left", "right": "only the right"},
+            help="As seen by somebody who goes along the line. One side alone ends flat.",
         )
-        corners: Literal["round", "mitre", "bevel"] = setting(
-            "Corners",
-            rare=True,
-            kind="choice",
-            default="round",
-            help="How the area goes round a corner.",
-            choices={"round": "round", "mitre": "pointed", "bevel": "cut off"},
-        )
+        ends: growing.Ends = growing.ends_setting()
+        corners: growing.Corners = growing.corners_setting()
         along: ground.Along = ground.along_setting()
-        steps: int = setting(
-            "Steps of a quarter circle",
-            rare=True,
-            kind="whole",
-            default=16,
-            ge=1,
-            le=200,
-            help="With 16, a circle's area comes out 0.2 % too small; with 64, 0.01 %.",
-        )
+        steps: int = growing.steps_setting()
 
     def check(self, facts: LayerFacts, settings: Settings, context: Context) -> list[Finding]:
         found = reshaping.require_length_unit(facts, "distance")
         if not found or found[-1].level is not Level.ERROR:
             found += ground.forecast_along(facts, settings.along)
         if facts.crs and ground.on_ellipsoid(facts.crs, settings.along) and too_far(parse_length(settings.distance).si):
-            found.append(Finding.error(f"{TOO_FAR}.", "distance", facts))
+            found.append(Finding.error(f"{growing.TOO_FAR}.", "distance", facts))
+        if settings.side != "both" and facts.kind in (GeometryKind.POINT, GeometryKind.POLYGON):
+            found.append(Finding.error(f"it holds {facts.kind}s; only lines have a left and a right.", "side", facts))
+        if settings.side != "both" and parse_length(settings.distance).si < 0:
+            found.append(Finding.error("one side of lines takes a distance above zero; the other side is the other choice.", "side", facts))
         return found
 
     def takes(self, facts: LayerFacts, settings: Settings) -> Takes:
@@ -104,77 +84,17 @@ class Buffer(ShapePerRow):
         return Takes.WHOLE if ground.on_ellipsoid(facts.crs, settings.along) else Takes.ROWS
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
-        crs = ground.crs_of(layer)
         metres = parse_length(settings.distance).si
-
-        def buffer(shapes: np.ndarray, distance: np.ndarray | float) -> np.ndarray:
-            found = shapely.buffer(shapes, distance, quad_segs=settings.steps, cap_style=settings.ends, join_style=settings.corners)
-            return of_dimension(found, np.full(len(found), 2))
-
-        remarks = ground.remarks_of(layer, settings.along, context)
-        if ground.on_ellipsoid(crs, settings.along):
-            if too_far(metres):
-                raise SettingError(TOO_FAR, place=layer.key, setting="distance")
-            grown, more = self._on_ellipsoid(layer, settings, metres, buffer, context)
-            remarks += more
-        else:
-            unit = crs_facts(crs).unit_metres
-            if not unit:
-                raise CrsError("the unit of its coordinates is not known", place=layer.key)
-            grown = np.full(len(layer), None, object)
-
-            def some(start: int, stop: int) -> None:
-                grown[start:stop] = buffer(shapes[start:stop], metres / unit)
-
-            in_chunks(some, len(layer), context.watch, 5_000)
-        remarks += ground.told_of_nowhere(layer)
+        lines = dimension(shapes) == 1
+        one_side = settings.side != "both"
+        wanted = np.array(shapes, object)
+        if one_side:
+            wanted[~lines] = None
+        grown, more = growing.areas_within(layer, wanted, metres, settings, context, settings.side)
+        remarks = [*ground.remarks_of(layer, settings.along, context), *more, *ground.told_of_nowhere(layer)]
         aside = [(ground.NOWHERE, ground.nowhere_rows(layer))]
-        controls = _held(layer, grown, metres) if settings.ends == "round" else ()
+        if one_side:
+            others = np.setdiff1d(np.flatnonzero(~lines & is_nonempty(shapes)), aside[0][1])
+            aside.append(("is no line, so it has no left and right", others))
+        controls = growing.held(layer, grown, metres) if settings.ends == "round" and not one_side else ()
         return Reshaped(grown, aside, remarks, controls=controls)
-
-    def _on_ellipsoid(
-        self, layer: Layer, settings: Settings, metres: float, buffer: InPlanes, context: Context
-    ) -> tuple[np.ndarray, list[Remark]]:
-        assert layer.crs is not None and layer.geometry is not None
-        below = ground.ground_of(layer.crs)
-        degrees = below.there(layer.geometry)
-        shapes = np.full(len(layer), None, object)
-        round_ = settings.ends == "round" and settings.corners == "round"
-
-        def some(start: int, stop: int) -> Grown:
-            found = grow(degrees[start:stop], metres, below.on, buffer, round_=round_)
-            shapes[start:stop] = below.back(found.geometry, float(tolerance_of(metres)))
-            return found
-
-        found = in_chunks(some, len(layer), context.watch, 1_000)
-        error = max((f.error for f in found), default=0.0)
-        remarks = [Remark(f"taken along the ellipsoid, true to {error:.1g} of the distance", layer.key, look=error > ground.TOLD)]
-        cut = sum(f.cut for f in found)
-        if cut:
-            remarks.append(Remark(f"{pluralise(cut, 'area lies', 'areas lie')} across 180 degrees or about a pole", layer.key))
-        return shapes, remarks
-
-
-def _held(layer: Layer, shapes: np.ndarray, metres: float) -> tuple[ControlTotal, ...]:
-    """Features lie within the areas that they grew to, or hold those to which they shrank; of many, some hundred are tried."""
-    assert layer.geometry is not None
-    geometry = layer.geometry
-    rows = np.flatnonzero(is_nonempty(geometry) & is_nonempty(shapes))
-    rows = rows[np.unique(np.linspace(0, max(len(rows) - 1, 0), _TRIED).astype(np.int64))] if len(rows) else rows
-    rows = rows[shapely.is_valid(geometry[rows])]
-    if not len(rows):
-        return ()
-    before, after = geometry[rows], shapes[rows]
-    if is_geographic(layer.crs):
-        before, _ = wrapped(before, short_way=False)  # areas that grew lie between -180 and 180
-    inner, outer = (before, after) if metres > 0 else (after, before)
-    good = shapely.covers(outer, inner)
-    rest = np.flatnonzero(~good)
-    # what only rounding puts outside does not count
-    left = shapely.difference(inner[rest], outer[rest])
-    size = np.abs(shapely.bounds(inner[rest]).reshape(-1, 4)).max(axis=1, initial=1.0)
-    boxes = shapely.bounds(left).reshape(-1, 4)
-    with np.errstate(invalid="ignore"):
-        thin = np.minimum(boxes[:, 2] - boxes[:, 0], boxes[:, 3] - boxes[:, 1]) <= 1e-9 * size
-    good[rest] = shapely.is_empty(left) | thin
-    return (ControlTotal("features held", "", len(rows), int(good.sum())),)

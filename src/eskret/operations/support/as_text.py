@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 from typing import Any
 
-from eskret.operations.settings import SettingInfo
+from eskret.operations.settings import SQL_KINDS, SettingInfo
 
 KINDS = frozenset(
     {
@@ -17,6 +17,7 @@ KINDS = frozenset(
         "template",
         "condition",
         "expression",
+        "query",
         "measure",
         "crs",
         "field",
@@ -64,7 +65,7 @@ def parameters_meant(values: list[object], names: Collection[str]) -> list[objec
 def from_text(info: SettingInfo, text: str) -> object:
     """What was typed as a value; what cannot be one stays a text, which the rehearsal then refuses."""
     text = text.strip()
-    if text.startswith("$") and text[1:].isidentifier() and info.kind not in ("condition", "expression", "template"):
+    if text.startswith("$") and text[1:].isidentifier() and info.kind not in (*SQL_KINDS, "template"):
         return {"parameter": text[1:]}
     if info.kind in _LISTS:
         return [t.strip() for t in text.split(",") if t.strip()]

@@ -194,3 +194,27 @@ def edge_length(crs: str) -> Callable[[np.ndarray, np.ndarray], np.ndarray]:
         return np.asarray(sum(np.asarray(leg) for leg in legs))
 
     return length
+
+
+_STEP = 1e-6
+"""Degrees; in other units one unit is taken."""
+
+
+def metres_of(layer: Layer, along: str) -> Callable[[np.ndarray], np.ndarray]:
+    """Gives for places (n, 2) how many metres a unit of x and of y is long there (n, 2): for what is near to them."""
+    crs = crs_of(layer)
+    if not on_ellipsoid(crs, along):
+        unit = crs_facts(crs).unit_metres or 1.0
+        return lambda xy: np.full((len(xy), 2), unit)
+    below = ground_of(crs)
+    step = _STEP if crs_facts(crs).geographic else 1.0
+
+    def metres(xy: np.ndarray) -> np.ndarray:
+        if not len(xy):
+            return np.empty((0, 2))
+        # towards the equator and the middle meridian, so that no place is left
+        signs = -np.where(xy < 0, -1.0, 1.0)
+        east, north = (below.apart(xy, xy + signs * d) / step for d in ([step, 0.0], [0.0, step]))
+        return np.maximum(np.column_stack([east, north]), 1e-9)
+
+    return metres

@@ -9,10 +9,9 @@ from typing import Any
 from eskret.core.expression import as_written, tokens
 from eskret.core.naming import fill_known
 from eskret.operations.base import Operation, as_in_paths
-from eskret.operations.settings import setting_info, with_lists
+from eskret.operations.settings import SQL_KINDS, setting_info, with_lists
 from eskret.workflow.model.document import Document, Step
 
-_CONDITIONS = ("condition", "expression")
 _TEMPLATES = ("template", "target", "file", "files")
 """Kinds of settings that every operation fills in; braces in a text may stand for themselves."""
 
@@ -48,7 +47,7 @@ def _shown(value: object, kind: str, known: Mapping[str, object], fields: set[st
         return [_shown(v, kind, known, fields, paths) for v in value]
     if not isinstance(value, str):
         return value
-    if kind in _CONDITIONS:
+    if kind in SQL_KINDS:
         return "".join(
             _written(known[t.text[1:]], t.text[1:] in fields) if t.kind == "parameter" and t.text[1:] in known else t.text
             for t in tokens(value)

@@ -15,7 +15,7 @@ from eskret.errors import DocumentError
 from eskret.formats import sources
 from eskret.operations.base import Delivery, Source
 from eskret.operations.registry import operation_by_id
-from eskret.operations.settings import SettingInfo, setting_info
+from eskret.operations.settings import SQL_KINDS, SettingInfo, setting_info
 from eskret.operations.support.as_text import from_text
 from eskret.workflow.model.document import Document, Step
 
@@ -125,7 +125,7 @@ def _value(info: SettingInfo, name: str, text: str, steps: list[Step], loading: 
         return _listed(text)
     if info.kind == "shapes" and text[:1] == "{":
         return text  # a shape of GeoJSON is its setting as it is
-    if text[:1] in "[{" and info.kind not in ("text", "condition", "expression", "template"):
+    if text[:1] in "[{" and info.kind not in ("text", *SQL_KINDS, "template"):
         try:
             return tomllib.loads(f"value = {text}")["value"]
         except tomllib.TOMLDecodeError as error:

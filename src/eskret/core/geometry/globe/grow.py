@@ -30,8 +30,8 @@ Buffer = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 @dataclass(frozen=True)
 class Grown:
-    """``geometry`` as large areas; ``error``, how true the distance is at worst, as a share of it; ``cut``, how many were cut at
-    180 degrees or closed over a pole."""
+    """``geometry`` as areas, or what else was made; ``error``, how true the distance is at worst, as a share of it; ``cut``, how many
+    were cut at 180 degrees or closed over a pole."""
 
     geometry: np.ndarray
     error: float
@@ -71,7 +71,7 @@ def grow(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer, *, ro
     small = np.flatnonzero(there & ~large)
     error, cut = _SHARE, 0
     if len(small):
-        out[small], many, off = _whole(joined[small], metres, on, buffer)
+        out[small], many, off = _in_planes(joined[small], metres, on, buffer)
         error, cut = max(error, off), many
     rows = np.flatnonzero(large)
     if len(rows):
@@ -80,7 +80,7 @@ def grow(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer, *, ro
     return Grown(out, error, cut)
 
 
-def _whole(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> tuple[np.ndarray, int, float]:
+def _in_planes(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> tuple[np.ndarray, int, float]:
     middle = middles(shapes, on)
     tolerance = np.full(len(shapes), tolerance_of(metres))
     flat = into_planes(followed(shapes, middle, on, tolerance), middle, on)
@@ -95,13 +95,29 @@ def _whole(shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> 
     return out, 0, 0.0
 
 
+def about_each(shapes: np.ndarray, metres: float, on: Ellipsoid, make: Buffer) -> Grown:
+    """What is made of shapes in degrees at a distance, each in the plane about its own middle, of whatever kind and size.
+
+    Parameters
+    ----------
+    make : makes it in planes, of shapes and a distance in metres for each.
+    """
+    if on.degrees != 1.0:
+        raise ValueError("degrees are wanted")
+    shapes = snapped(shapes)
+    rows = np.flatnonzero(is_nonempty(shapes))
+    out = np.full(len(shapes), None, object)
+    out[rows], cut, error = _in_planes(running(shapes[rows])[0], metres, on, make)
+    return Grown(out, max(error, _SHARE), cut)
+
+
 def _some(middle: Middles, rows: np.ndarray) -> Middles:
     return Middles(middle.lonlat[rows], middle.reach[rows])
 
 
 def _by_edge(joined: np.ndarray, shapes: np.ndarray, metres: float, on: Ellipsoid, buffer: Buffer) -> tuple[np.ndarray, int]:
     pieces, row = edge_pieces(joined, on, tolerance_of(metres))
-    grown, _, _ = _whole(pieces, abs(metres), on, buffer)
+    grown, _, _ = _in_planes(pieces, abs(metres), on, buffer)
     out = np.full(len(shapes), None, object)
     order = np.argsort(row, kind="stable")
     starts = np.searchsorted(row[order], np.arange(len(shapes) + 1))

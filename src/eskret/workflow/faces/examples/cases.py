@@ -60,6 +60,7 @@ CASES: Mapping[str, Case] = {
     "merge": Case(("north", "south"), {}, fields=((), ("*",))),
     "reproject": Case(("beds",), {"crs": "EPSG:4326"}, mapped=False, fields=(("bed", "centre"), ("bed", "centre"))),
     "buffer": Case(("marks",), {"distance": "250 m"}),
+    "zones": Case(("marks",), {"distances": "120, 240 m"}),
     "centre_points": Case(("beds",), {}),
     "fill_holes": Case(("ring",), {}),
     "declare_crs": Case(("undeclared",), {"crs": "EPSG:32626"}, False, (("bed", "system"), ("bed", "system"))),
@@ -69,6 +70,7 @@ CASES: Mapping[str, Case] = {
     "absorb": Case(("patchwork",), {"below": "10 ha", "add_up": ["tonnes"]}, fields=(("plot", "tonnes"), ("plot", "tonnes"))),
     "points_along": Case(("shore",), {"every": "250 m"}),
     "snap_points": Case(("soundings",), {"to": "shore", "within": "300 m"}),
+    "snap_shapes": Case(("loose",), {"to": "channel", "within": "150 m"}, corners=True),
     "separate_parts": Case(("pieces",), {"number": "part"}, fields=(("owner",), ("*",))),
     "gather_parts": Case(("beds",), {"by": ["bay"], "figures": {"beds": "count"}}, fields=(("bed", "bay"), ("*",))),
     "simplify": Case(("ragged",), {"tolerance": "120 m"}, corners=True),
@@ -77,6 +79,10 @@ CASES: Mapping[str, Case] = {
     "connect_points": Case(("track",), {"by": ["boat"], "order": "time"}),
     "enclose": Case(("lines",), {"tolerance": "80 m"}),
     "cut_lines": Case(("crossed",), {"at": "buoys", "within": "20 m"}, corners=True),
+    "cut_crossings": Case(("streets",), {"mend": "120 m"}, corners=True),
+    "reverse_lines": Case(("shore",), {}, fields=(("shore", "begins"), ("shore", "begins"))),
+    "extend_lines": Case(("crossed",), {"by": "150 m"}, corners=True),
+    "offset_lines": Case(("shore",), {"distance": "120 m", "side": "left"}),
     "grid": Case(("closure",), {"size": "250 m"}),
     "make_valid": Case(("broken",), {}),
     # figures and fields
@@ -99,6 +105,16 @@ CASES: Mapping[str, Case] = {
     "sort": Case(("beds",), {"by": ["tonnes down"]}, False, (("bed", "tonnes"), ("bed", "tonnes"))),
     "number": Case(
         ("beds",), {"within": ["bay"], "order": ["tonnes down"]}, False, (("bed", "bay", "tonnes"), ("bed", "bay", "tonnes", "number"))
+    ),
+    "rank": Case(("beds",), {"by": "tonnes", "within": ["bay"]}, False, (("bed", "bay", "tonnes"), ("bed", "bay", "tonnes", "rank"))),
+    "classify": Case(
+        ("beds",), {"by": "tonnes", "limits": "4, 8", "write": "range"}, False, (("bed", "tonnes"), ("bed", "tonnes", "class"))
+    ),
+    "sql": Case(
+        ("beds", "landings"),
+        {"query": "SELECT bay, sum(landed) AS landed FROM beds JOIN landings USING (bed) GROUP BY bay ORDER BY bay"},
+        False,
+        ((), ("*",)),
     ),
     "arrange_fields": Case(("beds",), {"drop": ["bay"], "rename": {"bed": "lease"}}, False, (("bed", "bay", "bottom", "tonnes"), ("*",))),
     "draft_words": Case(("beds",), {"fields": ["bottom"]}, False, (("bed", "bottom"), ("*",))),

@@ -153,6 +153,9 @@ def _texts(layer: Layer, field: str) -> list[str]:
         digits = 0 if layer.crs == scene.CRS else 5
         xy = shapely.get_coordinates(shapely.centroid(np.asarray(layer.geometry)))
         return [f"{x:.{digits}f}, {y:.{digits}f}" for x, y in xy.tolist()]
+    if field == "begins":  # the first corner of each, in the drawing
+        first = shapely.get_point(np.asarray(layer.geometry), 0)
+        return [f"{x:,.0f}, {y:,.0f}" for x, y in zip(shapely.get_x(first).tolist(), shapely.get_y(first).tolist(), strict=True)]
     if field == "system":
         return [layer.crs or "not declared"] * len(layer)
     column = layer.table.column(field)

@@ -109,6 +109,20 @@ def layers() -> dict[str, Layer]:
         _layer(
             "crossed", [shapely.LineString([(20, 50), (150, 120), (280, 60)]), shapely.LineString([(20, 140), (280, 150)])], line=[1, 2]
         ),
+        _layer(
+            "loose",
+            [shapely.Polygon([(64, 20), (20, 30), (24, 150), (63, 158)]), shapely.Polygon([(217, 66), (280, 60), (276, 140), (218, 138)])],
+            plot=[1, 2],
+        ),
+        _layer(
+            "streets",
+            [
+                shapely.LineString([(20, 60), (280, 90)]),
+                shapely.LineString([(90, 160), (110, 20)]),
+                shapely.LineString([(200, 165), (204, 88)]),
+            ],
+            street=["Quay", "Mole", "Dyke"],
+        ),
         _layer("buoys", [shapely.Point(p) for p in ((85, 85), (150, 120), (215, 90), (120, 144))], buoy=[1, 2, 3, 4]),
         _layer(
             "earlier",
