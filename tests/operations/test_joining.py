@@ -69,7 +69,7 @@ def test_several_rows_with_one_key(several: str, expected: list) -> None:
     assert rows(outcome, "n", "landed", "who") == expected
     assert aside(outcome, 1) == ({"another row with its key came first": 1} if several == "first" else {})
     assert outcome.relation is (Relation.MULTIPLIED if several == "repeat" else Relation.ONE_FOR_ONE)
-    assert "1 key stand in several rows" in said(outcome)
+    assert "1 key stands in several rows" in said(outcome)
 
 
 keys = st.lists(st.one_of(st.none(), st.integers(0, 6)), max_size=25)

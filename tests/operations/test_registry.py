@@ -26,6 +26,7 @@ KINDS = {
     "files",
     "target",
     "condition",
+    "query",
     "template",
     "patterns",
     "crs",

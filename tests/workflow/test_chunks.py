@@ -163,8 +163,8 @@ def cases() -> Generator[tuple[str, dict[str, Any]], None, None]:
     yield "snap_points", {"to": drawn.ONE, "within": "300 m", "onto": "corner", "others": "aside"}
 
 
-KINDS = {"outlines": ["areas"], "points_along": ["lines"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}
-KINDS |= dict.fromkeys(("reverse_lines", "extend_lines", "one-sided"), ["lines", "mixed"])
+TAKES_KINDS = {"outlines": ["areas"], "points_along": ["lines"], "fill_holes": ["areas", "mixed"], "snap_points": ["points"]}
+TAKES_KINDS |= {key: ["lines", "mixed"] for key in ("reverse_lines", "extend_lines", "one-sided")}
 """Kinds of layers that an operation takes, where it does not take all."""
 
 
@@ -207,12 +207,7 @@ def test_every_operation_of_rows_in_chunks_as_whole(
 ) -> None:
     drawn.data(tmp_path / "data")
     path = tmp_path / "w.toml"
-    one_step(
-        path,
-        use,
-        settings,
-        KINDS.get("one-sided" if "side" in settings else use, ["points", "lines", "areas", "mixed"]),
-    )
+    one_step(path, use, settings, TAKES_KINDS.get("one-sided" if "side" in settings else use, ["points", "lines", "areas", "mixed"]))
     works: list[int] = []
     work = type(all_operations()[use]).run
     monkeypatch.setattr(type(all_operations()[use]), "run", lambda self, x, *a: [works.append(len(x)), work(self, x, *a)][1])

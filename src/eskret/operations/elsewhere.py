@@ -64,8 +64,8 @@ _TOPICS = (
         """
         shortest path, shortest route, fastest route, quickest route, best route, routing, route optimisation, route optimization,
         optimise route, drive time, driving distance, travel time, walking time, walking distance, isochrone, along the network, network
-        distance, network analysis, service area, travelling salesman, traveling salesman, turn by turn, driving directions, directions to, navigation, delivery
-        route, least cost path
+        distance, network analysis, service area, travelling salesman, traveling salesman, turn by turn, driving directions, directions to,
+        navigation, delivery route, least cost path
         """,
         ("nearest", "buffer"),
     ),

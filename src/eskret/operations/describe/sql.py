@@ -103,7 +103,9 @@ class Sql(Gathering):
         asked = [named[n] for n in query.tables]
         marks = made.column(made.column_names.index(SHAPE)) if shape else None
         key = context.step or self.id
-        out = _layer(key, pa.table(columns, [n for n, _ in fields]), marks, asked, begins)
+        names = [n for n, _ in fields]
+        table = pa.table(columns, names) if columns else pa.table({"": pa.nulls(len(made))}).drop_columns([""])
+        out = _layer(key, table, marks, asked, begins)
         read = join_words([f"{len(x):,} of {x.key}" for x in asked], 8) or "no layer"
         remarks = [Remark(f"read {read}; {pluralise(len(out), 'row')} came", key)]
         remarks += [Remark(text, key, look=True) for text in said]

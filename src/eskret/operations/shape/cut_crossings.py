@@ -88,7 +88,7 @@ class CutCrossings(EachLayer):
         sound = (dimension(parts) == 1) & ~shapely.is_empty(parts) & np.isfinite(shapely.bounds(parts)).all(axis=1)
         other = np.setdiff1d(row[~sound], row[sound])
         left_out = len(np.intersect1d(row[~sound & ~shapely.is_empty(parts)], row[sound]))
-        parts, row = np.asarray(shapely.linestrings(parts[sound]) if not sound.any() else parts[sound], object), row[sound]
+        parts, row = parts[sound], row[sound]
         of = group_rows(layer.table, settings.same).of if settings.same else np.zeros(len(layer), np.int64)
         group = of[row]
         reach = parse_length(settings.mend).si

@@ -70,7 +70,8 @@ class ExtendLines(ShapePerRow):
         out = np.array(shapes, object)
         rows = np.flatnonzero((dimension(shapes) == 1) & ~shapely.is_empty(shapes))
         parts, owner = single_parts(shapes[rows])
-        able = ~shapely.is_closed(parts)
+        closed = shapely.is_closed(parts)
+        able = ~closed & ~np.isin(rows[owner], ground.nowhere_rows(layer))
         metres = parse_length(settings.by).si
         made = np.array(parts, object)
         lengths = [np.empty(0)]
@@ -87,8 +88,9 @@ class ExtendLines(ShapePerRow):
         ends = len(able[able]) * (2 if settings.ends == "both" else 1)
         remarks = [
             *ground.remarks_of(layer, settings.along, context),
+            *ground.told_of_nowhere(layer),
             Remark.counted(f"{{n|end}} moved out by {settings.by}", layer.key, n=ends),
-            Remark.of_some("{n|line is|lines are} closed and {n:has|have} no ends", layer.key, n=int((~able).sum())),
+            Remark.of_some("{n|line is|lines are} closed and {n:has|have} no ends", layer.key, n=int(closed.sum())),
             Remark.of_some(
                 "{n|line goes|lines go} on across 180 degrees, and {n:comes|come} in parts that meet there", layer.key, n=across
             ),
@@ -159,7 +161,7 @@ def _further(before: np.ndarray, end: np.ndarray, metres: float, along: str, crs
         return found, np.hypot(*(found - end).T) * unit, last * unit
     below = ground.ground_of(crs)
     geod = ellipsoid_of(below.degrees).geod
-    a, b = (shapely.get_coordinates(below.there(np.asarray(shapely.points(xy), object), None)) for xy in (before, end))
+    a, b = below.lonlat(before), below.lonlat(end)
     _, back, last = geod.inv(*a.T, *b.T)
     lon, lat, _ = geod.fwd(*b.T, np.asarray(back) + 180.0, np.full(len(b), metres))
     found = shapely.get_coordinates(below.back(np.asarray(shapely.points(np.column_stack([lon, lat])), object), None))

@@ -11,7 +11,8 @@ import shapely
 from eskret.core.accounts.account import ControlTotal, Reason, Relation, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.geometry.globe.grow import about_each, tolerance_of
-from eskret.core.geometry.parts import dimension, of_dimension
+from eskret.core.geometry.parallel import is_nonempty
+from eskret.core.geometry.parts import dimension, of_dimension, single_parts, together
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.units import parse_length
 from eskret.core.naming import number_collisions
@@ -116,7 +117,7 @@ class OffsetLines(EachLayer):
             kind=GeometryKind.LINE,
             reasons=reasons,
             remarks=remarks,
-            more_fields=((settings.field, np.array(sides, object)[which]),),
+            more_fields=((settings.field, pa.array([sides[w] for w in which.tolist()], pa.string())),),
             controls=[ControlTotal("corners that are nearer than the distance", "", 0, nearer)],
         )
 
@@ -125,7 +126,9 @@ def _beside(shapes: np.ndarray, metres: float, settings: OffsetLines.Settings, l
     """Lines at a distance, to the right where it is below zero, None where none is left; how true the distance is; and how many of their
     corners are nearer than it."""
     nearer = 0
-    flat = np.asarray(shapely.force_2d(shapes), object)
+    # part by part: what is beside one part of a line may be near to another
+    flat, owner = single_parts(shapely.force_2d(shapes))
+    wanted = np.full(len(shapes), 1)
 
     def make(some: np.ndarray, distance: np.ndarray) -> np.ndarray:
         nonlocal nearer
@@ -141,7 +144,16 @@ def _beside(shapes: np.ndarray, metres: float, settings: OffsetLines.Settings, l
         unit = crs_facts(crs).unit_metres
         if not unit:
             raise CrsError("the unit of its coordinates is not known", place=layer.key)
-        return make(flat, np.full(len(flat), metres / unit)), 0.0, nearer
+        made = make(flat, np.full(len(flat), metres / unit))
+        return _joined(made, owner, len(shapes), wanted), 0.0, nearer
     below = ground.ground_of(crs)
     found = about_each(below.there(flat), metres, below.on, make)
-    return below.back(found.geometry, float(tolerance_of(metres))), found.error, nearer
+    back = below.back(found.geometry, float(tolerance_of(metres)))
+    return _joined(back, owner, len(shapes), wanted), found.error, nearer
+
+
+def _joined(made: np.ndarray, owner: np.ndarray, count: int, wanted: np.ndarray) -> np.ndarray:
+    """What was made of parts, as one shape for each line; None where nothing was."""
+    there = np.flatnonzero(is_nonempty(made))
+    parts, of = single_parts(made[there])
+    return together(parts, owner[there][of], count, wanted)

@@ -135,11 +135,16 @@ def _control(before: np.ndarray, made: Snapped, others: np.ndarray, changed: np.
     there = is_nonempty(others)
     if not len(rows) or not there.any():
         return ()
-    new = np.unique(shapely.get_coordinates(made.shapes[rows]), axis=0)
-    old = np.unique(shapely.get_coordinates(before[rows]), axis=0)
+    new, old = (_corners(shapes[rows]) for shapes in (made.shapes, before))
     both, number = np.unique(np.concatenate([old, new]), axis=0, return_inverse=True)
-    fresh = both[np.setdiff1d(number.ravel()[len(old) :], number.ravel()[: len(old)])]
+    fresh = both[np.setdiff1d(number.ravel()[len(old) :], number.ravel()[: len(old)])][:, 1:]
     near = np.abs(fresh).max(initial=1.0) * 1e-12
     edges = np.concatenate([shapely.boundary(others[there]), others[there]])
     at, _ = shapely.STRtree(edges[~shapely.is_missing(edges)]).query(shapely.points(fresh), predicate="dwithin", distance=near)
     return (ControlTotal("new corners on it", "", len(fresh), len(np.unique(at))),)
+
+
+def _corners(shapes: np.ndarray) -> np.ndarray:
+    """The corners of shapes, each with the number of its shape before it (n, 3)."""
+    xy, row = shapely.get_coordinates(shapes, return_index=True)
+    return np.column_stack([row, xy])

@@ -111,9 +111,18 @@ class Ground:
         return reproject_whole(shapes, self.degrees, self.crs, tolerance).geometry
 
     def apart(self, begin: np.ndarray, end: np.ndarray) -> np.ndarray:
-        """Metres between places of the layer's CRS (n, 2), the shortest way along the ellipsoid."""
-        a, b = (shapely.get_coordinates(self.there(np.asarray(shapely.points(xy)), None)) for xy in (begin, end))
+        """Metres between places of the layer's CRS (n, 2), the shortest way along the ellipsoid; NaN where one is nowhere."""
+        a, b = self.lonlat(begin), self.lonlat(end)
         return np.asarray(self.on.geod.inv(*a.T, *b.T)[2])
+
+    def lonlat(self, xy: np.ndarray) -> np.ndarray:
+        """Degrees (n, 2) of places of the layer's CRS, NaN for those that are nowhere on the globe."""
+        out = np.full((len(xy), 2), np.nan)
+        finite = np.flatnonzero(np.isfinite(xy).all(axis=1))
+        found = self.there(np.asarray(shapely.points(xy[finite]), object), None)
+        known = ~shapely.is_missing(found) & ~shapely.is_empty(found)
+        out[finite[known]] = shapely.get_coordinates(found[known])
+        return out
 
     @staticmethod
     def _scaled(shapes: np.ndarray, factor: float) -> np.ndarray:
@@ -196,6 +205,7 @@ def edge_length(crs: str) -> Callable[[np.ndarray, np.ndarray], np.ndarray]:
     return length
 
 
+_ENDLESS = 1e12
 _STEP = 1e-6
 """Degrees; in other units one unit is taken."""
 
@@ -215,6 +225,7 @@ def metres_of(layer: Layer, along: str) -> Callable[[np.ndarray], np.ndarray]:
         # towards the equator and the middle meridian, so that no place is left
         signs = -np.where(xy < 0, -1.0, 1.0)
         east, north = (below.apart(xy, xy + signs * d) / step for d in ([step, 0.0], [0.0, step]))
-        return np.maximum(np.column_stack([east, north]), 1e-9)
+        # what is nowhere is near to nothing
+        return np.maximum(np.nan_to_num(np.column_stack([east, north]), nan=_ENDLESS), 1e-9)
 
     return metres

@@ -111,7 +111,7 @@ def one_to_many(
     reasons: Sequence[Reason] = (),
     remarks: Sequence[Remark] = (),
     numbers: tuple[str, np.ndarray] | None = None,
-    more_fields: Sequence[tuple[str, np.ndarray]] = (),
+    more_fields: Sequence[tuple[str, np.ndarray | pa.Array]] = (),
     controls: Sequence[ControlTotal] = (),
     others: Sequence[InputAccount] = (),
 ) -> Outcome:
@@ -126,9 +126,9 @@ def one_to_many(
     aside += [(NO_PLACE, rest[missing]), ("nothing comes of it", rest[~missing])]
     taken = layer.take(rows)
     out = taken.with_geometry(shapes, kind, ids=None)
-    for wanted, values in ([numbers] if numbers is not None else []) + list(more_fields):
+    for wanted, values in [*([numbers] if numbers is not None else []), *more_fields]:
         name = number_collisions([wanted], taken=out.table.column_names)[0]
-        out = out.with_table(out.table.append_column(name, pa.array(values)))
+        out = out.with_table(out.table.append_column(name, values if isinstance(values, pa.Array) else pa.array(values)))
     account = InputAccount.of(layer, SetAside.from_reasons(aside))
     told = OutputAccount(layer.key, len(out), totals_of(out, context.totals), tuple(controls))
     return Outcome((out,), (account, *others), (told,), rows, tuple(remarks))

@@ -43,6 +43,8 @@ def _of(takes: str, out: str = "made.gpkg", **settings: Any) -> Printed:
 
 _AREA = '{"type": "Polygon", "coordinates": [[[566000, 5205000], [574000, 5205000], [574000, 5212000], [566000, 5205000]]]}'
 
+_QUERY = "SELECT district, sum(l.tonnes) AS landed FROM lease_beds JOIN landings_2031 l USING (lease) GROUP BY district ORDER BY district"
+
 PRINTED: Mapping[str, Printed] = {
     # gather
     "load": _of("", files=["field/*/*.gpx"]),
@@ -107,7 +109,7 @@ PRINTED: Mapping[str, Printed] = {
     "number": _of("beds", within=["district"], order=["tonnes down"]),
     "rank": _of("beds", by="tonnes", within=["district"]),
     "classify": _of("beds", by="tonnes", limits="10, 30", write="names", names=["small", "middle", "large"]),
-    "sql": _of("beds landings", query="SELECT district, sum(l.tonnes) AS landed FROM beds JOIN landings l USING (lease) GROUP BY district"),
+    "sql": _of("beds landings", query=_QUERY),
     "arrange_fields": _of("beds", rename={"lease": "bed"}, drop=["granted"]),
     "draft_words": _of("beds", fields=["bottom", "species"], out="spellings.csv"),
     "apply_words": _of("beds", words="words.csv", fields=["bottom", "species"]),
