@@ -10,7 +10,7 @@ DEMO := demo/orrel-sound
 # what is compiled is kept between the many processes that the tests start, whatever the environment says
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook clean
+.PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook dist deb try-deb clean
 
 setup: $(TESTED)
 
@@ -50,8 +50,8 @@ test-long: setup
 	ESKRET_LONG_TESTS=1 $(MAKE) test
 
 check: setup
-	$(BIN)/ruff check src tests benchmarks docs
-	$(BIN)/ruff format --check src tests benchmarks docs
+	$(BIN)/ruff check src tests benchmarks docs packaging
+	$(BIN)/ruff format --check src tests benchmarks docs packaging
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -90,6 +90,19 @@ handbook: setup
 	$(BIN)/python -c "from eskret.workflow.faces.handbook import write_handbook; from pathlib import Path; write_handbook(Path('docs/handbook'))"
 	$(BIN)/python -c "from eskret.workflow.faces.python_help import write_stub; write_stub()"
 	$(BIN)/python docs/make_notebook.py
+	$(BIN)/python packaging/make_shell_files.py
+
+# wheel and sdist, tried in a fresh venv; AT=https://… is where pictures of the README can be seen
+dist: setup
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[packaging]'
+	packaging/build_dist
+
+# a Debian package with its environment inside; try-deb installs it on a clean root, as root
+deb: dist
+	packaging/build_deb
+
+try-deb:
+	packaging/try_deb
 
 clean:
-	rm -rf $(VENV) build demo
+	rm -rf $(VENV) build dist demo

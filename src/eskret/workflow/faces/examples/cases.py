@@ -60,7 +60,7 @@ CASES: Mapping[str, Case] = {
     "merge": Case(("north", "south"), {}, fields=((), ("*",))),
     "reproject": Case(("beds",), {"crs": "EPSG:4326"}, mapped=False, fields=(("bed", "centre"), ("bed", "centre"))),
     "buffer": Case(("marks",), {"distance": "250 m"}),
-    "zones": Case(("marks",), {"distances": "120, 240 m"}),
+    "zones": Case(("marks",), {"distances": "70, 140 m"}),
     "centre_points": Case(("beds",), {}),
     "fill_holes": Case(("ring",), {}),
     "declare_crs": Case(("undeclared",), {"crs": "EPSG:32626"}, False, (("bed", "system"), ("bed", "system"))),
@@ -82,7 +82,7 @@ CASES: Mapping[str, Case] = {
     "cut_crossings": Case(("streets",), {"mend": "120 m"}, corners=True),
     "reverse_lines": Case(("shore",), {}, fields=(("shore", "begins"), ("shore", "begins"))),
     "extend_lines": Case(("crossed",), {"by": "150 m"}, corners=True),
-    "offset_lines": Case(("shore",), {"distance": "120 m", "side": "left"}),
+    "offset_lines": Case(("shore",), {"distance": "90 m", "side": "right"}),
     "grid": Case(("closure",), {"size": "250 m"}),
     "make_valid": Case(("broken",), {}),
     # figures and fields

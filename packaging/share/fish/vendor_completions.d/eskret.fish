@@ -1,0 +1,1 @@
+complete --command eskret --no-files --arguments "(env _ESKRET_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=get-args _TYPER_COMPLETE_ARGS=(commandline -cp) eskret)" --condition "env _ESKRET_COMPLETE=complete_fish _TYPER_COMPLETE_FISH_ACTION=is-args _TYPER_COMPLETE_ARGS=(commandline -cp) eskret"
