@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -260,3 +261,12 @@ def test_names_that_look_like_markup_are_printed_as_they_are(tmp_path: Path) -> 
     write(squares(1), tmp_path / "[red]x[_].gpkg", "[bold]a")
     code, out, _ = call("look", tmp_path)
     assert code == 0 and "[bold]a  1 area" in out and "[red]x[_].gpkg" in out
+
+
+@pytest.mark.parametrize(("command", "code"), [("operations", 0), ("run gather.toml", 0), ("run gather.toml --quiet", 0), ("run none.toml", 2)])
+def test_whoever_reads_may_leave_and_the_work_is_done_all_the_same(command: str, code: int, demo: Path) -> None:
+    shutil.rmtree(demo / "out", ignore_errors=True)
+    line = f'"$0" -m eskret {command} 2>&1 | true; exit "${{PIPESTATUS[0]}}"'
+    done = subprocess.run(["bash", "-c", line, sys.executable], cwd=demo, capture_output=True, text=True)
+    assert done.returncode == code and "Traceback" not in done.stderr
+    assert (demo / "out").exists() == ("gather" in command)

@@ -51,6 +51,7 @@ from eskret.cli.handover import pack, unpack
 from eskret.cli.operations import operations
 from eskret.cli.recovering import recover, recover_first
 from eskret.cli.runs import note, runs
+from eskret.cli.unheard import speak_on
 from eskret.cli.watching import watch
 from eskret.core import watchdog
 from eskret.core.files.alone import say_alone
@@ -79,6 +80,7 @@ _DEAF = 15.0
 
 def main() -> None:
     """Entry point of ``eskret``."""
+    speak_on()
     start_log("command")
     gdal.be_lean()
     say_alone()
