@@ -10,7 +10,7 @@ DEMO := demo/orrel-sound
 # what is compiled is kept between the many processes that the tests start, whatever the environment says
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook dist deb try-deb clean
+.PHONY: setup demo demo-run test test-long check bench reliability fidelity exactness golden shots handbook docs dist deb try-deb clean
 
 setup: $(TESTED)
 
@@ -91,6 +91,11 @@ handbook: setup
 	$(BIN)/python -c "from eskret.workflow.faces.python_help import write_stub; write_stub()"
 	$(BIN)/python docs/make_notebook.py
 	$(BIN)/python packaging/make_shell_files.py
+
+# the documents as a site, in build/site/index.html; needs no network
+docs: setup
+	$(BIN)/mkdocs build --quiet
+	@echo "build/site/index.html"
 
 # wheel and sdist, tried in a fresh venv; AT=https://… is where pictures of the README can be seen
 dist: setup

@@ -10,6 +10,7 @@ from typing import Any
 from mkdocs.structure.files import File, Files
 
 ROOT = Path(__file__).parent.parent
+FONTS = ROOT / "src" / "eskret" / "desktop" / "resources" / "fonts"
 NOTEBOOK = "notebooks/a-quarter-in-python.ipynb"
 
 
@@ -22,6 +23,8 @@ def on_files(files: Files, config: Any) -> Files:
     }
     for name, text in made.items():
         files.append(File.generated(config, name, content=text))
+    for font in ("Archivo-Regular.ttf", "Archivo-SemiBold.ttf"):
+        files.append(File.generated(config, f"fonts/{font}", abs_src_path=str(FONTS / font)))
     return files
 
 
