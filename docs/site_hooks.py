@@ -19,7 +19,7 @@ def on_files(files: Files, config: Any) -> Files:
     made = {
         "notebook.md": notebook_page((ROOT / "docs" / NOTEBOOK).read_text()),
         "changes.md": (ROOT / "CHANGELOG.md").read_text().replace("# Changelog", "# Changes", 1),
-        "handbook.md": "# The handbook\n\nEvery operation, with its settings and a drawing of what it does: [open it](handbook/index.html).\n",
+        "handbook.md": "# The handbook\n\nEvery operation with its settings and a drawing: [open it](handbook/index.html).\n",
     }
     for name, text in made.items():
         files.append(File.generated(config, name, content=text))

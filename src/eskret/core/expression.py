@@ -494,12 +494,23 @@ def _plain(error: duckdb.Error) -> ExpressionError:
         found = re.search(pattern, message)
         if found:
             return ExpressionError(says(found), way_out=way_out)
-    return ExpressionError(message)
+    return ExpressionError(message.rstrip(" !."))
 
 
 _WRITE = "Put texts in 'single' quotes, write dates as DATE '2031-09-30', or convert with CAST(field AS type)"
 _DATES = "Write dates as 2031-09-30 and times as 2031-09-30 06:40:00"
 _SAYINGS: tuple[tuple[str, Callable[[re.Match[str]], str], str], ...] = (
+    (
+        r"Cannot mix aggregates with non-aggregated columns|column \"?(.+?)\"? must appear in the GROUP BY clause",
+        lambda m: f"{repr(m[1]) if m[1] else 'a field'} stands beside sums of many rows and is not grouped by",
+        "Add it to GROUP BY, or make the sums in an inner SELECT first",
+    ),
+    (
+        r'Ambiguous reference to column name "(.+?)"',
+        lambda m: f"'{m[1]}' is a field of several layers",
+        "Write the layer before it, such as beds.name",
+    ),
+    (r'Referenced table "(.+?)" not found', lambda m: f"no layer is called '{m[1]}' there", "Look at the names behind FROM and JOIN"),
     (
         r'Referenced column "(.+?)" (?:was )?not found',
         lambda m: f"there is no field '{m[1]}' in what it reads",

@@ -103,8 +103,10 @@ class _Text(QPlainTextEdit):
 class SqlEditor(LinesEditor):
     """An SQL expression; below it a line of what comes of it."""
 
+    LINES = 3
+
     def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(info, 3, parent)
+        super().__init__(info, self.LINES, parent)
         self._pause.setInterval(500)
         self.text.textChanged.connect(self._forget_mistake)
         self.colours = Colours(self.text.document())
@@ -174,9 +176,7 @@ _OF_QUERIES = (
 class QueryEditor(SqlEditor):
     """A query over all layers that enter, which are offered by their names."""
 
-    def __init__(self, info: SettingInfo, session: Session, parent: QWidget | None = None) -> None:
-        super().__init__(info, session, parent)
-        self.text.setMinimumHeight(7 * self.text.fontMetrics().lineSpacing())
+    LINES = 9
 
     def offer_layers(self, layers: list[str], fields: list[tuple[str, str]], parameters: list[str]) -> None:
         """What can stand in it."""

@@ -1,4 +1,4 @@
-"""Put Eskret among the applications of the desktop: its entry, its icon and its kind of file where the desktop looks for those of a user."""
+"""Put Eskret among the applications of the desktop: entry, icon and kind of file where the desktop looks for those of a user."""
 
 from __future__ import annotations
 

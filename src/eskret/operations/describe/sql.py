@@ -77,7 +77,7 @@ class Sql(Gathering):
         except EskretError as error:
             place = {n: getattr(error, n) for n in ("start", "length") if hasattr(error, n)}
             return Forecast((), (Finding.of(error, setting=error.setting or "query", **place),))
-        found = [Finding.note(f"'{n}' is not asked for.", "from", named[n]) for n in named if n not in query.tables]
+        found = [Finding.note("the query does not ask for it.", "from", named[n]) for n in named if n not in query.tables]
         if not query.ordered:
             found.append(Finding.note("rows come in no order that is said; ORDER BY says one.", "query"))
         drawn = [named[n] for n in query.tables if named[n].kind != "table"]
