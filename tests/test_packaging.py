@@ -122,3 +122,19 @@ def test_the_site_is_made_and_nothing_in_it_leads_astray(tmp_path: Path) -> None
     reference = (tmp_path / "reference.html").read_text()
     assert all(f'id="eskret.{name}"' in reference for name in ("api.Workflow", "api.use", "errors.EskretError", "core.layer.Layer"))
     assert "lease_beds" in (tmp_path / "notebook.html").read_text()
+
+
+def test_what_the_window_lacks_of_the_system_is_said_in_a_line_to_copy(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from typer.testing import CliRunner
+
+    from eskret.cli import app, window_needs
+
+    assert window_needs.lacking(on_a_screen=False) == [], "the tests have what they need"
+    table = tmp_path / "packages.txt"
+    table.write_text("# library package when\nlibnone-7.so.1 libnone7 always\nlibscreen.so.2 libscreen2 screen\nlibc.so.6 libc6 always\n")
+    monkeypatch.setattr(window_needs, "TABLE", table)
+    monkeypatch.setenv("QT_QPA_PLATFORM", "offscreen")
+    told = CliRunner().invoke(app, ["open"])
+    assert told.exit_code == 1 and told.output.strip().endswith("sudo apt-get install libnone7")
+    monkeypatch.setenv("QT_QPA_PLATFORM", "xcb")
+    assert CliRunner().invoke(app, ["open"]).output.strip().endswith("sudo apt-get install libnone7 libscreen2")

@@ -169,6 +169,31 @@ def test_names_are_completed(hand: Hand) -> None:
     assert text.toPlainText() == "desc LIKE $kind"
 
 
+def test_a_query_offers_layers_and_its_mistakes_are_marked(hand: Hand) -> None:
+    session = hand.bench.session
+    session.add_step(Step("asked", "sql", ("recordings",)))
+    hand.settled()
+    hand.bench.form.focus_field("query")
+    text = hand.bench.form.blocks["query"].editor.text
+    (layer, *_) = [x.key for x in session.forecast.steps["asked"].entering]
+    hand.type("SEL", text)
+    assert text.completer_.currentCompletion() == "SELECT"
+    hand.keys("Return", text.completer_.popup())
+    hand.type(f" count(*) AS n FROM {layer[:-1]}", text)
+    assert text.completer_.currentCompletion() == layer
+    hand.keys("Return", text.completer_.popup())
+    hand.bench.form.blocks["step.id"].editor.setFocus()
+    hand.until(lambda: not session.findings("asked") or all(f.level != "error" for f in session.findings("asked")))
+    assert session.forecast.steps["asked"].leaving[0].fields == (("n", "whole number"),)
+    hand.type("x", text)
+    hand.bench.form.blocks["step.id"].editor.setFocus()
+    hand.until(lambda: any("no layer that enters" in f.text for f in session.findings("asked")))
+    colours = hand.bench.form.blocks["query"].editor.colours
+    hand.until(lambda: colours.mistake)
+    start, length = colours.mistake
+    assert text.toPlainText()[start : start + length] == f"{layer}x"
+
+
 def test_sources_can_enter_a_step_and_are_loaded_by_one_edit(hand: Hand, project: Path) -> None:
     session = hand.bench.session
     session.add_step(Step("extra", "keep", (), {"where": "true"}), 0)

@@ -53,6 +53,7 @@ from eskret.cli.recovering import recover, recover_first
 from eskret.cli.runs import note, runs
 from eskret.cli.unheard import speak_on
 from eskret.cli.watching import watch
+from eskret.cli.window_needs import lacking
 from eskret.core import watchdog
 from eskret.core.files.alone import say_alone
 from eskret.core.files.log import start_log
@@ -580,6 +581,12 @@ def _window(path: Path | None) -> int:
         return FAILED
     if find_spec("PySide6") is None:
         typer.echo("The window is not installed here. Install it with: pip install 'eskret[window]'", err=True)
+        return FAILED
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    needed = lacking(platform.startswith("xcb") or (not platform and not os.environ.get("WAYLAND_DISPLAY")))
+    if needed:
+        command = f"sudo apt-get install {' '.join(needed)}"
+        typer.echo(f"The window needs some libraries of the system. On Debian install them with: {command}", err=True)
         return FAILED
     from eskret.desktop.app import start
 
