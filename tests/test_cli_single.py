@@ -62,7 +62,7 @@ def test_one_operation_is_done(folder: Path) -> None:
     ("words", "said"),
     [
         (["do", "nothing", "places.gpkg"], "no operation 'nothing'"),
-        (["do", "buffer", "places.gpkg", "--size", "3"], "'buffer' has no setting 'size'. It has distance"),
+        (["do", "buffer", "places.gpkg", "--width", "3"], "'buffer' has no setting 'width'. It has distance"),
         (["do", "buffer", "--distance", "3 m"], "needs layers to work on"),
         (["do", "buffer", "none.gpkg", "--distance", "3 m"], "there is no such file"),
         (["do", "dissolve", "places.gpkg", "--figures", "{ n = "], "is no table or list"),

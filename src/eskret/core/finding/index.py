@@ -108,7 +108,9 @@ class Index:
                 if other.startswith(word) and of not in stems:
                     stems[of] = _BEGUN
         if not stems and len(word) > 3:
-            for other, *_ in process.extract(word, list(self._words), scorer=fuzz.ratio, score_cutoff=_ALIKE, limit=3):
+            # a slip hardly ever is in the first letter, where another word is meant: night is not right
+            like = [other for other in self._words if other[:1] == word[:1] or other in word or word in other]
+            for other, *_ in process.extract(word, like, scorer=fuzz.ratio, score_cutoff=_ALIKE, limit=3):
                 stems[self._words[other]] = _SLIPPED
                 if means := meaning(self._words[other]):
                     stems.setdefault(means, _SLIPPED)

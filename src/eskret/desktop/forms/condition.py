@@ -124,14 +124,20 @@ class SqlEditor(LinesEditor):
         self.colours.fields = {n.lower() for n in names}
         assert isinstance(self.text, _Text)
         self.text.offer([*names, *(f"${p}" for p in parameters), *_FUNCTIONS, *_WORDS])
-        self.colours.rehighlight()
+        self._colour()
 
     def show_mistake(self, start: int, length: int) -> None:
         """Underline a part of the text; none for a negative start."""
         mistake = (min(start, max(0, len(self.text.toPlainText()) - 1)), length) if start >= 0 else None
         if mistake != self.colours.mistake:
             self.colours.mistake = mistake
-            self.colours.rehighlight()
+            self._colour()
+
+    def _colour(self) -> None:
+        """Colours the text anew, which to the toolkit is a change of it, though nobody typed anything."""
+        silent = self.text.blockSignals(True)
+        self.colours.rehighlight()
+        self.text.blockSignals(silent)
 
     def show_count(self, text: str) -> None:
         """Say what comes of it."""
@@ -185,4 +191,4 @@ class QueryEditor(SqlEditor):
         self.colours.fields = {n.lower() for n in (*layers, *names)}
         self.colours.words = {word.lower() for words in _OF_QUERIES for word in words.split()}
         self.text.offer([*layers, *names, "geometry", *(f"${p}" for p in parameters), *_OF_QUERIES, *_FUNCTIONS, *_WORDS])
-        self.colours.rehighlight()
+        self._colour()

@@ -46,9 +46,9 @@ class CutCrossings(EachLayer):
         "make a network",
         "topology of lines",
         "clean up lines",
-        "loose ends",
+        "mend loose ends",
         "dangles",
-        "undershoots",
+        "mend undershoots",
         "connect line ends",
         "snap line ends together",
     )
