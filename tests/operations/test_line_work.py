@@ -261,3 +261,19 @@ def test_a_stretch_that_got_lost_is_not_balanced(monkeypatch: pytest.MonkeyPatch
     monkeypatch.setattr("eskret.operations.shape.cut_crossings.cut", lambda *a: tuple(x[:-1] for x in real(*a)))
     with pytest.raises(AccountError, match="length"):
         do("cut_crossings", layer_of([line((0, 0), (9, 0)), line((5, -5), (5, 5))]))
+
+
+def test_lines_meet_across_180_degrees_however_they_are_drawn() -> None:
+    shapes = [
+        shapely.LineString([(179.9, 0), (180.1, 0)]),
+        shapely.LineString([(-179.95, -1), (-179.95, 1)]),
+        shapely.LineString([(-180, 2), (-180, -2)]),
+        shapely.LineString([(-180, 1.5), (-179.5, 1.5)]),
+    ]
+    outcome = do("cut_crossings", layer_of(shapes, crs="EPSG:4326"))
+    assert rows(outcome, "n") == [0, 0, 0, 1, 1, 2, 2, 2, 3] and "1 line goes across 180 degrees" in said(outcome)
+    assert (np.abs(shapely.bounds(outcome.layers[0].geometry)[:, [0, 2]]) <= 180).all()
+    # the same, a third of a turn further east, is cut at the same places
+    turned = [shapely.transform(s, lambda xy: np.column_stack([(xy[:, 0] % 360) - 120, xy[:, 1]])) for s in shapes]
+    elsewhere = do("cut_crossings", layer_of(turned, crs="EPSG:4326"))
+    assert rows(elsewhere, "n") == [0, 0, 0, 1, 1, 2, 2, 2, 3]

@@ -98,3 +98,13 @@ def test_a_corner_that_is_not_where_it_should_be_is_not_balanced(monkeypatch: py
     to = layer_of([shapely.LineString([(E, N), (E + 100, N)])], key="line")
     with pytest.raises(AccountError, match="new corners on it"):
         do("snap_shapes", layer_of([shapely.Point(E + 3, N + 1)]), to=to, within="2 m")
+
+
+def test_what_lies_on_the_other_side_of_180_degrees_is_near() -> None:
+    to = layer_of([shapely.box(179, -1, 180, 1), shapely.LineString([(-179.9999, 5), (-179.9999, 6)])], crs="EPSG:4326", key="east")
+    shapes = [shapely.box(-179.9999, -1, -179, 1), shapely.LineString([(179.9, 5), (179.99995, 5.5)])]
+    outcome = do("snap_shapes", layer_of(shapes, crs="EPSG:4326"), to=to, within="50 m")
+    made = outcome.layers[0].geometry
+    assert shapely.bounds(made[0]).tolist() == [-180, -1, -179, 1]
+    assert made[1].geom_type == "MultiLineString" and shapely.get_coordinates(made[1])[-1].tolist() == pytest.approx([-179.9999, 5.5])
+    assert "1 shape goes on across 180 degrees" in said(outcome) and not len(outcome.inputs[1].set_aside)

@@ -126,3 +126,11 @@ def test_names_and_fields_that_sql_cannot_tell_apart_are_refused() -> None:
 def test_numbers_too_large_for_a_field_are_said() -> None:
     with pytest.raises(EskretError, match="comes out too large"):
         do("sql", BEDS_ONLY, query="SELECT sum(9223372036854775807) AS n FROM beds")
+
+
+def test_layers_go_by_the_names_they_came_with_too() -> None:
+    beds = Layer("lease_beds", BEDS.table, BEDS.geometry, BEDS.crs, "Lease Beds")
+    assert rows(do("sql", [beds], query='SELECT count(*) AS n FROM "Lease Beds"'), "n") == [3]
+    assert rows(do("sql", [beds], query='SELECT count(*) AS n FROM lease_beds JOIN "lease beds" USING (bed)'), "n") == [3]
+    both = [beds, Layer("lease_beds_2", LANDINGS.table, None, None, "lease beds", unnumbered="lease_beds")]
+    assert "no layer that enters" in refusal(both, 'SELECT 1 FROM "Lease Beds"'), "which of both is meant nobody can say"

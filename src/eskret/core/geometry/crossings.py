@@ -204,18 +204,30 @@ class Crossings:
     overlapping: int
 
 
-def crossings(lines: np.ndarray, group: np.ndarray, more: Cuts = NO_CUTS) -> Crossings:
-    """Where lines of one group cross or touch each other, or themselves; ``more`` are further places to cut."""
+def crossings(lines: np.ndarray, group: np.ndarray, more: Cuts = NO_CUTS, copy_of: np.ndarray | None = None) -> Crossings:
+    """Where lines of one group cross or touch each other, or themselves.
+
+    Parameters
+    ----------
+    more : further places to cut.
+    copy_of : behind the lines stand copies of some of them, at other places that are the same on the globe; of which line each is
+        one. Where a line meets a copy it is cut; the copy itself is not.
+    """
+    copies = len(copy_of) if copy_of is not None else 0
+    own_lines = len(lines) - copies
+    same_line = np.concatenate([np.arange(own_lines), copy_of]) if copy_of is not None else np.arange(own_lines)
     tree = shapely.STRtree(lines)
     a, b = tree.query(lines, predicate="intersects")
-    meet = (a != b) & (group[a] == group[b])
+    meet = (same_line[a] != same_line[b]) & (group[a] == group[b]) & ((a < own_lines) | (b < own_lines))
     wanted = np.union1d(a[meet], np.flatnonzero(~shapely.is_simple(lines)))
     edges = Edges.of(lines, wanted)
     shapes = edges.shapes()
     first, second = shapely.STRtree(shapes).query(shapes, predicate="intersects") if len(shapes) else (wanted[:0], wanted[:0])
     own = edges.line[first] == edges.line[second]
+    copied = (edges.line >= own_lines)[first] & (edges.line >= own_lines)[second]
+    itself = ~own & (same_line[edges.line[first]] == same_line[edges.line[second]])
     follows = own & (edges.end[first] == edges.begin[second]).all(axis=1)
-    fits = (first < second) & (group[edges.line[first]] == group[edges.line[second]])
+    fits = (first < second) & ~copied & ~itself & (group[edges.line[first]] == group[edges.line[second]])
     # an edge and the next one of its line meet where they should; more than that is where the line turns back on itself
     back = np.zeros(len(first), bool)
     both = np.flatnonzero(fits & follows)
@@ -225,11 +237,12 @@ def crossings(lines: np.ndarray, group: np.ndarray, more: Cuts = NO_CUTS) -> Cro
     found = shapely.intersection(shapes[first], shapes[second])
     xy, pair = shapely.get_coordinates(found, return_index=True)
     along = np.unique(pair[np.flatnonzero(pair[1:] == pair[:-1])]) if len(pair) else pair
-    lying = np.unique(np.sort(np.stack([edges.line[first[along]], edges.line[second[along]]], axis=1), axis=1), axis=0)
+    lying = np.unique(np.sort(same_line[np.stack([edges.line[first[along]], edges.line[second[along]]], axis=1)], axis=1), axis=0)
     edge = np.concatenate([first[pair], second[pair]])
     xy = np.concatenate([xy, xy])
     cuts = Cuts(edges.line[edge], edges.number[edge], share_along(edges.begin[edge], edges.end[edge], xy), xy).and_also(more)
-    cuts = _at_one_place(cuts, lines)
+    mine = cuts.line < own_lines
+    cuts = _at_one_place(Cuts(cuts.line[mine], cuts.edge[mine], cuts.share[mine], cuts.xy[mine]), lines)
     return Crossings(cuts, len(np.unique(cuts.xy, axis=0)), len(lying))
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
+from typing import TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -67,20 +68,21 @@ class Sql(Gathering):
 
     def forecast(self, facts: Sequence[LayerFacts], settings: Settings, context: Context) -> Forecast:
         key = context.step or self.id
-        named = {f.key: f for f in facts}
+        named = _called(facts)
         try:
             query = parse_query(settings.query, list(named), SHAPE)
-            _told_apart(list(named))
+            _told_apart([f.key for f in facts])
             tables = {n: _empty(named[n].schema(), named[n].kind != "table") for n in query.tables}
             made = answer(query, tables, context.values, 10.0)
             fields, shape, _ = _columns(made)
         except EskretError as error:
             place = {n: getattr(error, n) for n in ("start", "length") if hasattr(error, n)}
             return Forecast((), (Finding.of(error, setting=error.setting or "query", **place),))
-        found = [Finding.note("the query does not ask for it.", "from", named[n]) for n in named if n not in query.tables]
+        asked = _keys(named, query)
+        found = [Finding.note("the query does not ask for it.", "from", f) for f in facts if f.key not in asked]
         if not query.ordered:
             found.append(Finding.note("rows come in no order that is said; ORDER BY says one.", "query"))
-        drawn = [named[n] for n in query.tables if named[n].kind != "table"]
+        drawn = [f for f in facts if f.key in asked and f.kind != "table"]
         crs, kinds = (drawn[0].crs if drawn else None), {f.kind for f in drawn}
         if shape and any(not _same(f.crs, crs) for f in drawn):
             found.append(Finding.look(f"{_apart([f.key for f in drawn])}; the answer must carry shapes of one of them.", "query"))
@@ -92,15 +94,15 @@ class Sql(Gathering):
         return Forecast((out,), tuple(found))
 
     def work(self, layers: Sequence[Layer], settings: Settings, context: Context) -> Outcome:
-        named = {x.key: x for x in layers}
+        named = _called(layers)
         query = parse_query(settings.query, list(named), SHAPE)
-        _told_apart(list(named))
-        begins = dict(zip(named, np.cumsum([0, *(len(x) for x in layers)]).tolist(), strict=False))
-        tables = {n: _with_shapes(named[n], begins[n], query) for n in query.tables}
+        _told_apart([x.key for x in layers])
+        begins = dict(zip([x.key for x in layers], np.cumsum([0, *(len(x) for x in layers)]).tolist(), strict=False))
+        tables = {n: _with_shapes(named[n], begins[named[n].key], query) for n in query.tables}
         made = answer(query, tables, context.values)
         fields, shape, said = _columns(made)
         columns = [_as_kept(made.column(at), kind, name) for at, (name, kind) in zip(_kept(made), fields, strict=True)]
-        asked = [named[n] for n in query.tables]
+        asked = [x for x in layers if x.key in _keys(named, query)]
         marks = made.column(made.column_names.index(SHAPE)) if shape else None
         key = context.step or self.id
         names = [n for n, _ in fields]
@@ -113,6 +115,23 @@ class Sql(Gathering):
             remarks.append(Remark("nothing came of it", key, look=True, code=Code.NOTHING_LEFT))
         inputs = tuple(InputAccount.of(x) for x in layers)
         return Outcome((out,), inputs, (OutputAccount(key, len(out), totals_of(out, context.totals)),), None, tuple(remarks))
+
+
+_One = TypeVar("_One", Layer, LayerFacts)
+
+
+def _called(layers: Sequence[_One]) -> dict[str, _One]:
+    """Layers by what a query may call them: their names here and, where nothing else is called so, those that they came with."""
+    out = {x.key: x for x in layers}
+    taken = {name.lower() for name in out}
+    own = [x.name.lower() for x in layers]
+    out.update({x.own_name: x for x in layers if x.own_name.lower() not in taken and own.count(x.name.lower()) == 1})
+    return out
+
+
+def _keys(named: Mapping[str, Layer] | Mapping[str, LayerFacts], query: Query) -> set[str]:
+    """The names here of the layers that a query reads."""
+    return {named[n].key for n in query.tables}
 
 
 def _same(a: str | None, b: str | None) -> bool:

@@ -10,7 +10,11 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, Most, Reason, Relation, Remark
+from eskret.core.crs import crs_facts
 from eskret.core.geometry.crossings import NO_CUTS, crossings, cut, mend
+from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
+from eskret.core.geometry.globe.meeting import turned
+from eskret.core.geometry.globe.seam import at_seam, wrapped
 from eskret.core.geometry.parts import dimension, single_parts
 from eskret.core.layer import Certainty, Field, GeometryKind, Layer, LayerFacts
 from eskret.core.measure.planar import measures_of, unit_of
@@ -39,6 +43,7 @@ class CutCrossings(EachLayer):
     menu_order = 66
     relation = Relation.MULTIPLIED
     says = "Cut lines of {entering} where they cross[, loose ends mended within {mend}]"
+    limits = "Loose ends are not brought to lines on the other side of 180 degrees."
     also_known_as = (
         "split lines where they cross",
         "break lines at intersections",
@@ -89,6 +94,7 @@ class CutCrossings(EachLayer):
         other = np.setdiff1d(row[~sound], row[sound])
         left_out = len(np.intersect1d(row[~sound & ~shapely.is_empty(parts)], row[sound]))
         parts, row = parts[sound], row[sound]
+        parts, row, across = _in_one_turn(parts, row, layer)
         of = group_rows(layer.table, settings.same).of if settings.same else np.zeros(len(layer), np.int64)
         group = of[row]
         reach = parse_length(settings.mend).si
@@ -96,7 +102,8 @@ class CutCrossings(EachLayer):
         if reach > 0 and len(parts):
             found = mend(parts, group, reach, ground.metres_of(layer, settings.along))
             mended, onto, loose, moved = found.lines, found.onto, found.loose, found.metres
-        met = crossings(mended, group, onto)
+        copies, copy_of = _copies(mended, layer)
+        met = crossings(np.concatenate([mended, copies]), np.concatenate([group, group[copy_of]]), onto, copy_of)
         pieces, line = cut(mended, met.cuts)
         rows = row[line]
         order = np.argsort(rows, kind="stable")
@@ -110,6 +117,7 @@ class CutCrossings(EachLayer):
         remarks = [
             *ground.remarks_of(layer, settings.along, context),
             Remark(f"{pluralise(len(pieces), 'piece')} of {lines}; they meet at {pluralise(met.places, 'place')}", layer.key),
+            Remark.of_some("{n|line goes|lines go} across 180 degrees, and {n:was|were} cut there", layer.key, n=across),
             Remark.figured("mended", _told, layer.key, n=len(moved), most=Most(moved.max(initial=-np.inf))),
             Remark.of_some("{n|loose end} near no other line", layer.key, n=loose or 0),
             Remark.of_some(twice, layer.key, look=True, n=met.overlapping),
@@ -133,3 +141,26 @@ def _told(figures: Mapping[str, Any]) -> str:
     if not figures["n"]:
         return ""
     return f"{pluralise(figures['n'], 'loose end was', 'loose ends were')} mended, moved by {format_quantity(figures['most'], 'm')} at most"
+
+
+def _in_one_turn(parts: np.ndarray, row: np.ndarray, layer: Layer) -> tuple[np.ndarray, np.ndarray, int]:
+    """Lines in degrees between -180 and 180, those beyond cut there, with the row of each; and how many were cut."""
+    if not _in_degrees(layer):
+        return parts, row, 0
+    whole, cut_there = wrapped(parts, short_way=False)
+    found, of = single_parts(whole)
+    return found, row[of], len(cut_there)
+
+
+def _copies(lines: np.ndarray, layer: Layer) -> tuple[np.ndarray, np.ndarray]:
+    """Lines that reach 180 degrees as they are seen from the other side of it, and which line each is."""
+    if not _in_degrees(layer):
+        return lines[:0], np.empty(0, np.int64)
+    rows = np.flatnonzero(at_seam(lines))
+    west = shapely.bounds(lines[rows]).reshape(-1, 4)[:, 0] < 0
+    return np.concatenate([turned(lines[rows[west]], 1), turned(lines[rows[~west]], -1)]), np.concatenate([rows[west], rows[~west]])
+
+
+def _in_degrees(layer: Layer) -> bool:
+    crs = layer.crs or ""
+    return crs_facts(crs).geographic and ellipsoid_of(crs).degrees == 1.0

@@ -10,7 +10,6 @@ import shapely
 from eskret.core.accounts.account import Altered, ControlTotal, Remark
 from eskret.core.crs import crs_facts
 from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
-from eskret.core.geometry.globe.seam import beyond_seam, wrapped
 from eskret.core.geometry.ordinates import measured
 from eskret.core.geometry.parts import dimension, single_parts
 from eskret.core.layer import GeometryKind, Layer, LayerFacts
@@ -84,7 +83,7 @@ class ExtendLines(ShapePerRow):
         for n in touched.tolist():
             some = made[owner == n] if several[n] else made[np.searchsorted(owner, n)]
             out[rows[n]] = shapely.multilinestrings(some) if several[n] else some
-        across = _across(out, shapes, layer)
+        across = ground.within_the_turn(out, shapes, ground.crs_of(layer))
         ends = len(able[able]) * (2 if settings.ends == "both" else 1)
         remarks = [
             *ground.remarks_of(layer, settings.along, context),
@@ -99,16 +98,6 @@ class ExtendLines(ShapePerRow):
         control = ControlTotal("length that was added", "m", ends * metres, float(gained.sum()), 1e-6)
         told = Altered("made longer", rows[touched], _gains(able, owner, touched, lengths), "m")
         return Reshaped(out, remarks=remarks, altered=[told], controls=[control])
-
-
-def _across(made: np.ndarray, before: np.ndarray, layer: Layer) -> int:
-    """Cuts lines (in place) that go on across 180 degrees where they did not reach beyond before; how many they are."""
-    facts = crs_facts(ground.crs_of(layer))
-    if not facts.geographic or ellipsoid_of(ground.crs_of(layer)).degrees != 1.0:
-        return 0
-    rows = np.flatnonzero(beyond_seam(made) & ~beyond_seam(before))
-    made[rows] = wrapped(made[rows], short_way=False)[0]
-    return len(rows)
 
 
 def _gains(able: np.ndarray, owner: np.ndarray, touched: np.ndarray, lengths: list[np.ndarray]) -> np.ndarray:

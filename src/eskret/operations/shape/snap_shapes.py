@@ -9,6 +9,9 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, Most, Remark
+from eskret.core.crs import crs_facts
+from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
+from eskret.core.geometry.globe.meeting import turned
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.snapping import Snapped, Target, snap
 from eskret.core.layer import Layer, LayerFacts
@@ -87,15 +90,19 @@ class SnapShapes(ShapePerRow):
 
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         others = other_layer.others_of(layer, context, "to", valid=False)
-        target: Target = context.once("target", lambda: Target.of(others.geometry))
         reach = parse_length(settings.within).si
+        target, seen, row_of = context.once("target", lambda: _target(others.geometry, reach, layer.crs or ""))
         made = snap(shapes, target, reach, ground.metres_of(layer, settings.along), settings.onto, settings.add)
         changed = np.flatnonzero((made.moved > 0) | (made.added > 0))
+        used = others.rows[np.unique(row_of[_near(made, seen, changed)])]
+        control = _control(shapes, made, seen, changed)
+        across = ground.within_the_turn(made.shapes, shapes, ground.crs_of(layer))
         altered = [
             Altered("moved onto it", changed, made.metres[changed], "m"),
             Altered(BROKEN, np.flatnonzero(made.broken)),
             Altered(NOTHING, np.flatnonzero(made.nothing)),
         ]
+        beyond = "{n|shape goes|shapes go} on across 180 degrees, and {n:comes|come} in parts that meet there"
         crossed = "{n|shape} would cross {n:itself|themselves}, and stayed as before"
         gone = "of {n|shape} a part would come to nothing, and it stayed as before"
         remarks = [
@@ -103,14 +110,31 @@ class SnapShapes(ShapePerRow):
             *ground.remarks_of(layer, settings.along, context),
             *ground.told_of_nowhere(layer),
             Remark.figured("moved", _told, layer.key, n=int(made.moved.sum()), most=Most(made.metres.max(initial=-np.inf))),
+            Remark.of_some(beyond, layer.key, n=across),
             Remark.of_some("{n|corner} put in", layer.key, n=int(made.added.sum())),
             Remark.of_some(crossed, layer.key, look=True, n=int(made.broken.sum())),
             Remark.of_some(gone, layer.key, look=True, n=int(made.nothing.sum())),
         ]
-        account = pairing.other_account("to", others, others.rows[_near(made, others.geometry, changed)], "no shape was moved to it")
-        return Reshaped(
-            made.shapes, remarks=remarks, altered=altered, controls=_control(shapes, made, others.geometry, changed), others=[account]
-        )
+        account = pairing.other_account("to", others, used, "no shape was moved to it")
+        return Reshaped(made.shapes, remarks=remarks, altered=altered, controls=control, others=[account])
+
+
+_BESIDE = 0.01
+_DEGREE = 20_000.0
+"""Metres of a degree of longitude far in the north; what is nearer to 180 degrees than the reach is looked at from both sides."""
+
+
+def _target(shapes: np.ndarray, reach: float, crs: str) -> tuple[Target, np.ndarray, np.ndarray]:
+    """What is moved onto: the shapes and, near 180 degrees, those of the other side as seen from this one; with the position of each."""
+    seen, row_of = shapes, np.arange(len(shapes))
+    if crs_facts(crs).geographic and ellipsoid_of(crs).degrees == 1.0:
+        boxes = shapely.bounds(shapes).reshape(-1, 4)
+        limit = 180.0 - _BESIDE - reach / _DEGREE
+        with np.errstate(invalid="ignore"):
+            west, east = np.flatnonzero(boxes[:, 0] <= -limit), np.flatnonzero(boxes[:, 2] >= limit)
+        seen = np.concatenate([shapes, turned(shapes[west], 1), turned(shapes[east], -1)])
+        row_of = np.concatenate([row_of, west, east])
+    return Target.of(seen), seen, row_of
 
 
 def _told(figures: Mapping[str, Any]) -> str:

@@ -13,7 +13,7 @@ from eskret.core.accounts.account import Remark
 from eskret.core.crs import crs_facts, for_looking_only, geographic_of, is_geographic, move
 from eskret.core.geometry.globe.ellipsoid import Ellipsoid, edge_lengths, ellipsoid_of
 from eskret.core.geometry.globe.moving import reproject_whole
-from eskret.core.geometry.globe.seam import beyond, nowhere, snapped
+from eskret.core.geometry.globe.seam import beyond, beyond_seam, nowhere, snapped, wrapped
 from eskret.core.geometry.local_projection import Plane, plane_for
 from eskret.core.geometry.measuring import scale_error
 from eskret.core.geometry.ordinates import moved
@@ -187,6 +187,15 @@ def ground_of(crs: str) -> Ground:
     degrees = geographic_of(crs)
     on = ellipsoid_of(degrees)
     return Ground(crs, degrees, Ellipsoid(on.geod))
+
+
+def within_the_turn(made: np.ndarray, before: np.ndarray, crs: str) -> int:
+    """Cuts shapes in degrees (in place) that reach beyond 180 degrees where they did not before; how many they are."""
+    if not crs_facts(crs).geographic or ellipsoid_of(crs).degrees != 1.0:
+        return 0
+    rows = np.flatnonzero(beyond_seam(made) & ~beyond_seam(before))
+    made[rows] = wrapped(made[rows], short_way=False)[0]
+    return len(rows)
 
 
 def edge_length(crs: str) -> Callable[[np.ndarray, np.ndarray], np.ndarray]:
