@@ -7,6 +7,7 @@ import pyarrow as pa
 import pytest
 import shapely
 
+from eskret.core import query
 from eskret.core.layer import Layer
 from eskret.errors import EskretError
 from eskret.operations import operation_by_id
@@ -21,10 +22,10 @@ LANDINGS = table_of("landings", bed=pa.array([1, 1, 2, 9]), kg=pa.array([10, 20,
 BEDS_ONLY = [BEDS]
 
 
-def refusal(layers: list[Layer], query: str) -> str:
+def refusal(layers: list[Layer], asked: str) -> str:
     """What a rehearsal says is wrong; a run says so too, and makes nothing."""
     operation = operation_by_id("sql")
-    settings = validate(operation.Settings, {"query": query})
+    settings = validate(operation.Settings, {"query": asked})
     told = operation.forecast([x.facts() for x in layers], settings, Context())
     with pytest.raises(EskretError):
         operation.run(layers, settings, Context())
@@ -66,7 +67,7 @@ def test_the_same_answer_again_without_an_order() -> None:
 
 
 @pytest.mark.parametrize(
-    ("query", "says"),
+    ("asked", "says"),
     [
         ("SELECT * FROM 'secret.csv'", "no layer that enters is called 'secret.csv'"),
         ("SELECT * FROM read_csv('/etc/passwd')", "read_csv() cannot be read from"),
@@ -97,8 +98,8 @@ def test_the_same_answer_again_without_an_order() -> None:
         ("SELECT " + "(" * 500 + "1" + ")" * 500, "brackets stand 500 deep"),
     ],
 )
-def test_it_only_asks_and_only_what_enters(query: str, says: str) -> None:
-    assert says in refusal([BEDS, LANDINGS], query)
+def test_it_only_asks_and_only_what_enters(asked: str, says: str) -> None:
+    assert says in refusal([BEDS, LANDINGS], asked)
 
 
 def test_inner_names_are_no_layers_outside() -> None:
@@ -134,3 +135,11 @@ def test_layers_go_by_the_names_they_came_with_too() -> None:
     assert rows(do("sql", [beds], query='SELECT count(*) AS n FROM lease_beds JOIN "lease beds" USING (bed)'), "n") == [3]
     both = [beds, Layer("lease_beds_2", LANDINGS.table, None, None, "lease beds", unnumbered="lease_beds")]
     assert "no layer that enters" in refusal(both, 'SELECT 1 FROM "Lease Beds"'), "which of both is meant nobody can say"
+
+
+def test_an_answer_without_end_is_said_and_costs_nothing_beforehand(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(query, "_MOST", 10_000_000)
+    endless = "SELECT a.bed, r.range FROM beds a, range(1000000000000) r"
+    with pytest.raises(EskretError, match=r"larger than 0.01 GB; [\d,]+ rows had come"):
+        do("sql", BEDS_ONLY, query=endless)
+    assert rows(do("sql", BEDS_ONLY, query="SELECT count(*) AS n FROM beds"), "n") == [3], "the database goes on answering"

@@ -16,11 +16,14 @@ import pyarrow as pa
 from eskret.core.expression import BY_RULE, FORBIDDEN, UNREPEATABLE, bounded_connection, check_size, is_text, parser
 from eskret.core.tables.values import settled_table
 from eskret.core.words import did_you_mean
-from eskret.errors import ExpressionError
+from eskret.errors import Code, ExpressionError
 
 SECONDS = 600.0
 _CLOCK = {name for name in UNREPEATABLE if name.startswith(("current_", "localtime"))}
 """Functions that are written without brackets."""
+_AT_ONCE = 100_000
+_MOST = 4_000_000_000
+"""Bytes of an answer."""
 _MAKES_ROWS = {"range", "generate_series", "unnest"}
 
 
@@ -159,13 +162,16 @@ class _Names:
         return f"There are {', '.join(self.tables.values())}" if self.tables else "No layer enters"
 
 
-def answer(query: Query, tables: Mapping[str, pa.Table], values: Mapping[str, object], seconds: float = SECONDS) -> pa.Table:
+def answer(
+    query: Query, tables: Mapping[str, pa.Table], values: Mapping[str, object], seconds: float = SECONDS, *, only_fields: bool = False
+) -> pa.Table:
     """The rows that answer a query, with the names that it gives them, which may be there twice.
 
     Parameters
     ----------
     tables : by the names that ``query`` reads.
     values : of parameters.
+    only_fields : no rows are wanted, only what they would hold.
 
     Raises
     ------
@@ -182,7 +188,27 @@ def answer(query: Query, tables: Mapping[str, pa.Table], values: Mapping[str, ob
         for name in query.tables:
             connection.register(name, settled_table(tables[name], tables[name].column_names))
         try:
-            return connection.sql(query.text.strip().rstrip(";"), params=bound or None).to_arrow_table()
+            found = connection.sql(query.text.strip().rstrip(";"), params=bound or None)
+            if only_fields:
+                return found.limit(0).to_arrow_table()
+            with found.to_arrow_reader(_AT_ONCE) as reader:
+                return _taken(reader)
         finally:
             for name in query.tables:
                 connection.unregister(name)
+
+
+def _taken(reader: pa.RecordBatchReader) -> pa.Table:
+    """All rows of an answer, as long as there is room for them."""
+    batches: list[pa.RecordBatch] = []
+    size = 0
+    for batch in reader:
+        batches.append(batch)
+        size += batch.nbytes
+        if size > _MOST:
+            raise ExpressionError(
+                f"the answer is larger than {_MOST / 1e9:g} GB; {sum(len(b) for b in batches):,} rows had come",
+                way_out="Ask for fewer rows or fields; a join that lacks its condition makes very many",
+                code=Code.TOO_LARGE,
+            )
+    return pa.Table.from_batches(batches, reader.schema)

@@ -73,7 +73,7 @@ class Sql(Gathering):
             query = parse_query(settings.query, list(named), SHAPE)
             _told_apart([f.key for f in facts])
             tables = {n: _empty(named[n].schema(), named[n].kind != "table") for n in query.tables}
-            made = answer(query, tables, context.values, 10.0)
+            made = answer(query, tables, context.values, 10.0, only_fields=True)
             fields, shape, _ = _columns(made)
         except EskretError as error:
             place = {n: getattr(error, n) for n in ("start", "length") if hasattr(error, n)}
