@@ -62,6 +62,14 @@ def close(*workers: ForkedProcess) -> None:
         worker.stdout.close()
 
 
+def test_what_is_copied_has_one_thread(server: ForkServer) -> None:
+    worker = server.fork(dict(os.environ))
+    copied = Path(f"/proc/{worker.pid}/stat").read_text().rpartition(")")[2].split()[1]
+    names = [(task / "comm").read_text().strip() for task in Path(f"/proc/{copied}/task").iterdir()]
+    close(worker)
+    assert len(names) == 1, names
+
+
 def test_each_has_the_environment_and_the_folder_of_who_asks(server: ForkServer, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("one", "two"):
         folder = tmp_path / name

@@ -160,7 +160,8 @@ class ForkServer:
         mine, theirs = socket.socketpair()
         with theirs:
             command = [sys.executable, "-P", "-m", "eskret.process.fork_server", str(theirs.fileno())]
-            self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL)
+            environment = {**os.environ, **_ONE_THREAD}
+            self._process = subprocess.Popen(command, pass_fds=[theirs.fileno()], stdin=subprocess.DEVNULL, env=environment)
         self._socket = mine
         return mine
 
@@ -171,6 +172,11 @@ class ForkServer:
             self._process.kill()
             self._process.wait()
         self._socket = self._process = None
+
+
+_ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "JE_ARROW_MALLOC_CONF": "background_thread:false"}
+"""What keeps libraries from starting threads as soon as they are loaded: of a process with several only one is copied, and what the
+others held stays held."""
 
 
 def readable(numbers: list[int], timeout: float | None = None) -> set[int]:
