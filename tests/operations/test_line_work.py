@@ -121,7 +121,8 @@ def test_what_is_beside_a_line_is_at_the_distance_on_its_side(course: list[tuple
         assert shapely.distance(places, before) == pytest.approx(np.full(len(places), 4.0), abs=0.02)
     if before.is_simple and len(course) == 2:
         (begin, end), (a, _) = np.array(course, float), np.array(corners(found[0]))
-        turn = np.cross(end - begin, a - begin)
+        (along_x, along_y), (off_x, off_y) = end - begin, a - begin
+        turn = along_x * off_y - along_y * off_x
         assert (turn > 0) == (side == "left")
         assert rows(outcome, "side") == [side]
 
