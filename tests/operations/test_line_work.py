@@ -278,3 +278,13 @@ def test_lines_meet_across_180_degrees_however_they_are_drawn() -> None:
     turned = [shapely.transform(s, lambda xy: np.column_stack([(xy[:, 0] % 360) - 120, xy[:, 1]])) for s in shapes]
     elsewhere = do("cut_crossings", layer_of(turned, crs="EPSG:4326"))
     assert rows(elsewhere, "n") == [0, 0, 0, 1, 1, 2, 2, 2, 3]
+
+
+def test_lines_that_wait_for_each_other_are_all_mended() -> None:
+    """Of every pair each has an end beside the inside of the other: none of both is done before the other."""
+    shapes = []
+    for y in range(0, 60_000, 1000):
+        shapes += [line((0, y), (100, y)), line((101, y - 50), (101, y + 30), (50, y + 30), (50, y + 1))]
+    outcome = do("cut_crossings", layer_of(shapes), mend="2 m")
+    assert "120 loose ends were mended" in said(outcome) and "120 loose ends near no other line" in said(outcome)
+    assert len(outcome.layers[0]) == 240

@@ -17,7 +17,6 @@ from eskret.core.scientific import connected, kd_tree
 
 _SAME = 4e-12
 """Places are one that are no further apart than this share of their coordinates: crossings of several lines in one place."""
-_ROUNDS = 20
 
 
 @dataclass(frozen=True)
@@ -30,25 +29,16 @@ class Cuts:
     share: np.ndarray
     xy: np.ndarray
 
-    def and_also(self, other: Cuts) -> Cuts:
-        """Both."""
-        return Cuts(*(np.concatenate([getattr(self, n), getattr(other, n)]) for n in ("line", "edge", "share", "xy")))
-
-
-NO_CUTS = Cuts(np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0), np.empty((0, 2)))
-
 
 @dataclass(frozen=True)
 class Mended:
     """Lines whose loose ends were moved; ``line`` of each end that was, whether it was the ``last`` corner, and by how many metres;
-    ``loose``, how many ends were left as they are, being near nothing; ``onto``,
-    where lines are to be cut because an end was moved onto them."""
+    ``loose``, how many ends are left that meet no other line. Places that ends were moved onto are corners of their lines."""
 
     lines: np.ndarray
     line: np.ndarray
     last: np.ndarray
     metres: np.ndarray
-    onto: Cuts
     loose: int
 
 
@@ -82,24 +72,47 @@ def mend(lines: np.ndarray, group: np.ndarray, reach: float, metres_of: Callable
         moved.append((at // 2, at % 2 == 1, np.array([f for _, f in gone.values()])))
     done = np.array([*gone, *stays], np.int64)
     waiting = np.setdiff1d(waiting, done)
-    onto = NO_CUTS
-    for _ in range(_ROUNDS):
+    while len(waiting):
         ends = _Ends.of(lines)
-        end, line, _, _, xy, far = _nearest_on(lines, ends, waiting, group, reach, metres_of)
-        # a line of which an end moves is no place to move to yet
-        ready = ~np.isin(line, end // 2) if len(end) else np.empty(0, bool)
-        if len(end) and not ready.any():
-            ready = np.arange(len(end)) == 0
-        _move(lines, ends, end[ready], xy[ready])
-        moved.append((end[ready] // 2, end[ready] % 2 == 1, far[ready]))
-        onto = onto.and_also(Cuts(line[ready], np.full(int(ready.sum()), -1), np.zeros(int(ready.sum())), xy[ready]))
-        waiting = end[~ready]
-        if not len(waiting):
-            break
+        end, line, edge, share, xy, far = _nearest_on(lines, ends, waiting, group, reach, metres_of)
+        now = _apart_from_each_other(end, line, far)
+        _move(lines, ends, end[now], xy[now])
+        # the place becomes a corner at once: what is moved later no longer moves it
+        _put_in(lines, line[now], edge[now], share[now], xy[now])
+        moved.append((end[now] // 2, end[now] % 2 == 1, far[now]))
+        waiting = end[~now]
     line, last, metres = (np.concatenate([m[n] for m in moved]) if moved else np.empty(0) for n in range(3))
-    line, last = line.astype(np.int64), last.astype(bool)
-    left = np.setdiff1d(_loose(_Ends.of(lines), lines, group), 2 * line + last)
-    return Mended(lines, line, last, metres, _placed(lines, onto), len(left))
+    return Mended(lines, line.astype(np.int64), last.astype(bool), metres, len(_loose(_Ends.of(lines), lines, group)))
+
+
+def _apart_from_each_other(end: np.ndarray, onto: np.ndarray, far: np.ndarray) -> np.ndarray:
+    """Which ends (bool) are moved at one time, the nearest first: none onto a line that moves itself, or of a line that is moved onto."""
+    out = np.zeros(len(end), bool)
+    moving: set[int] = set()
+    stays: set[int] = set()
+    for n in np.lexsort((end, far)).tolist():
+        own, other = int(end[n]) // 2, int(onto[n])
+        if other not in moving and own not in stays:
+            out[n] = True
+            moving.add(own)
+            stays.add(other)
+    return out
+
+
+def _put_in(lines: np.ndarray, line: np.ndarray, edge: np.ndarray, share: np.ndarray, xy: np.ndarray) -> None:
+    """Put corners into edges, in the lines themselves; heights and measures lie evenly between those on either side."""
+    order = np.lexsort((share, edge, line))
+    starts = np.flatnonzero(np.r_[True, line[order][1:] != line[order][:-1]]) if len(order) else order
+    for mine in np.split(order, starts[1:]) if len(order) else ():
+        one = lines[line[mine[0]]]
+        corners = shapely.get_coordinates(one, include_z=True, include_m=True)
+        begin, end = corners[edge[mine]], corners[edge[mine] + 1]
+        new = begin + share[mine, None] * (end - begin)
+        new[:, :2] = xy[mine]
+        kept = (new[:, :2] != begin[:, :2]).any(axis=1) & (new[:, :2] != end[:, :2]).any(axis=1)
+        kept &= np.r_[True, (new[1:, :2] != new[:-1, :2]).any(axis=1)]
+        course = np.insert(corners, edge[mine][kept] + 1, new[kept], axis=0)
+        lines[line[mine[0]]] = _line(course, bool(one.has_z), bool(one.has_m))
 
 
 @dataclass(frozen=True)
@@ -180,21 +193,6 @@ def _line(corners: np.ndarray, tall: bool, with_m: bool) -> shapely.LineString:
     return measured(np.array([made], object), corners[:, 3])[0] if with_m else made
 
 
-def _placed(lines: np.ndarray, cuts: Cuts) -> Cuts:
-    """Cuts with the edge that each lies on, the nearest one of its line."""
-    if not len(cuts.line):
-        return cuts
-    edges = Edges.of(lines, np.unique(cuts.line))
-    starts = np.searchsorted(edges.line, cuts.line)
-    stops = np.searchsorted(edges.line, cuts.line, side="right")
-    shapes = edges.shapes()
-    edge = np.empty(len(cuts.line), np.int64)
-    place = np.asarray(shapely.points(cuts.xy))
-    for n, (start, stop) in enumerate(zip(starts.tolist(), stops.tolist(), strict=True)):
-        edge[n] = start + int(np.argmin(shapely.distance(shapes[start:stop], place[n])))
-    return Cuts(cuts.line, edges.number[edge], share_along(edges.begin[edge], edges.end[edge], cuts.xy), cuts.xy)
-
-
 @dataclass(frozen=True)
 class Crossings:
     """Where lines are to be cut, at how many places they meet, and how many pairs of lines lie on each other along a stretch."""
@@ -204,12 +202,11 @@ class Crossings:
     overlapping: int
 
 
-def crossings(lines: np.ndarray, group: np.ndarray, more: Cuts = NO_CUTS, copy_of: np.ndarray | None = None) -> Crossings:
+def crossings(lines: np.ndarray, group: np.ndarray, copy_of: np.ndarray | None = None) -> Crossings:
     """Where lines of one group cross or touch each other, or themselves.
 
     Parameters
     ----------
-    more : further places to cut.
     copy_of : behind the lines stand copies of some of them, at other places that are the same on the globe; of which line each is
         one. Where a line meets a copy it is cut; the copy itself is not.
     """
@@ -240,7 +237,7 @@ def crossings(lines: np.ndarray, group: np.ndarray, more: Cuts = NO_CUTS, copy_o
     lying = np.unique(np.sort(same_line[np.stack([edges.line[first[along]], edges.line[second[along]]], axis=1)], axis=1), axis=0)
     edge = np.concatenate([first[pair], second[pair]])
     xy = np.concatenate([xy, xy])
-    cuts = Cuts(edges.line[edge], edges.number[edge], share_along(edges.begin[edge], edges.end[edge], xy), xy).and_also(more)
+    cuts = Cuts(edges.line[edge], edges.number[edge], share_along(edges.begin[edge], edges.end[edge], xy), xy)
     mine = cuts.line < own_lines
     cuts = _at_one_place(Cuts(cuts.line[mine], cuts.edge[mine], cuts.share[mine], cuts.xy[mine]), lines)
     return Crossings(cuts, len(np.unique(cuts.xy, axis=0)), len(lying))

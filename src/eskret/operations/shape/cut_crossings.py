@@ -11,7 +11,7 @@ import shapely
 
 from eskret.core.accounts.account import ControlTotal, Most, Reason, Relation, Remark
 from eskret.core.crs import crs_facts
-from eskret.core.geometry.crossings import NO_CUTS, crossings, cut, mend
+from eskret.core.geometry.crossings import crossings, cut, mend
 from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
 from eskret.core.geometry.globe.meeting import turned
 from eskret.core.geometry.globe.seam import at_seam, wrapped
@@ -98,12 +98,12 @@ class CutCrossings(EachLayer):
         of = group_rows(layer.table, settings.same).of if settings.same else np.zeros(len(layer), np.int64)
         group = of[row]
         reach = parse_length(settings.mend).si
-        mended, onto, loose, moved = parts, NO_CUTS, None, np.empty(0)
+        mended, loose, moved = parts, 0, np.empty(0)
         if reach > 0 and len(parts):
             found = mend(parts, group, reach, ground.metres_of(layer, settings.along))
-            mended, onto, loose, moved = found.lines, found.onto, found.loose, found.metres
+            mended, loose, moved = found.lines, found.loose, found.metres
         copies, copy_of = _copies(mended, layer)
-        met = crossings(np.concatenate([mended, copies]), np.concatenate([group, group[copy_of]]), onto, copy_of)
+        met = crossings(np.concatenate([mended, copies]), np.concatenate([group, group[copy_of]]), copy_of)
         pieces, line = cut(mended, met.cuts)
         rows = row[line]
         order = np.argsort(rows, kind="stable")
@@ -119,7 +119,7 @@ class CutCrossings(EachLayer):
             Remark(f"{pluralise(len(pieces), 'piece')} of {lines}; they meet at {pluralise(met.places, 'place')}", layer.key),
             Remark.of_some("{n|line goes|lines go} across 180 degrees, and {n:was|were} cut there", layer.key, n=across),
             Remark.figured("mended", _told, layer.key, n=len(moved), most=Most(moved.max(initial=-np.inf))),
-            Remark.of_some("{n|loose end} near no other line", layer.key, n=loose or 0),
+            Remark.of_some("{n|loose end} near no other line", layer.key, n=loose),
             Remark.of_some(twice, layer.key, look=True, n=met.overlapping),
             Remark.of_some("{n|feature has|features have} points or areas too, which were left out", layer.key, look=True, n=left_out),
         ]
