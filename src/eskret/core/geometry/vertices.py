@@ -88,8 +88,9 @@ def _split(shapes: np.ndarray, count_of: CountOf, tall: bool) -> np.ndarray:
     wanted = dimension(shapes)
     out = together(new, owner, len(shapes), wanted)
     single = np.isin(shapely.get_type_id(shapes), (4, 5, 6)) & np.isin(shapely.get_type_id(out), (0, 1, 3))
+    starts = np.searchsorted(owner, np.arange(len(shapes) + 1))
     for n in np.flatnonzero(single | (wanted == -2)).tolist():  # a multiple of one part stays one, a collection a collection
-        some = new[owner == n]
+        some = new[starts[n] : starts[n + 1]]
         out[n] = (
             shapely.geometrycollections(some)
             if wanted[n] == -2

@@ -10,9 +10,7 @@ import pyarrow as pa
 import shapely
 
 from eskret.core.accounts.account import ControlTotal, Most, Reason, Relation, Remark
-from eskret.core.crs import crs_facts
 from eskret.core.geometry.crossings import crossings, cut, mend
-from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
 from eskret.core.geometry.globe.meeting import turned
 from eskret.core.geometry.globe.seam import at_seam, wrapped
 from eskret.core.geometry.parts import dimension, single_parts
@@ -145,7 +143,7 @@ def _told(figures: Mapping[str, Any]) -> str:
 
 def _in_one_turn(parts: np.ndarray, row: np.ndarray, layer: Layer) -> tuple[np.ndarray, np.ndarray, int]:
     """Lines in degrees between -180 and 180, those beyond cut there, with the row of each; and how many were cut."""
-    if not _in_degrees(layer):
+    if not ground.in_degrees(ground.crs_of(layer)):
         return parts, row, 0
     whole, cut_there = wrapped(parts, short_way=False)
     found, of = single_parts(whole)
@@ -154,13 +152,8 @@ def _in_one_turn(parts: np.ndarray, row: np.ndarray, layer: Layer) -> tuple[np.n
 
 def _copies(lines: np.ndarray, layer: Layer) -> tuple[np.ndarray, np.ndarray]:
     """Lines that reach 180 degrees as they are seen from the other side of it, and which line each is."""
-    if not _in_degrees(layer):
+    if not ground.in_degrees(ground.crs_of(layer)):
         return lines[:0], np.empty(0, np.int64)
     rows = np.flatnonzero(at_seam(lines))
     west = shapely.bounds(lines[rows]).reshape(-1, 4)[:, 0] < 0
     return np.concatenate([turned(lines[rows[west]], 1), turned(lines[rows[~west]], -1)]), np.concatenate([rows[west], rows[~west]])
-
-
-def _in_degrees(layer: Layer) -> bool:
-    crs = layer.crs or ""
-    return crs_facts(crs).geographic and ellipsoid_of(crs).degrees == 1.0

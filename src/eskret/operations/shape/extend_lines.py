@@ -80,11 +80,12 @@ class ExtendLines(ShapePerRow):
                 lengths.append(got)
         touched = np.unique(owner[able])
         several = shapely.get_type_id(shapes[rows]) == 5
+        starts = np.searchsorted(owner, np.arange(len(rows) + 1))
         for n in touched.tolist():
-            some = made[owner == n] if several[n] else made[np.searchsorted(owner, n)]
-            out[rows[n]] = shapely.multilinestrings(some) if several[n] else some
+            some = made[starts[n] : starts[n + 1]]
+            out[rows[n]] = shapely.multilinestrings(some) if several[n] else some[0]
         across = ground.within_the_turn(out, shapes, ground.crs_of(layer))
-        ends = len(able[able]) * (2 if settings.ends == "both" else 1)
+        ends = int(able.sum()) * (2 if settings.ends == "both" else 1)
         remarks = [
             *ground.remarks_of(layer, settings.along, context),
             *ground.told_of_nowhere(layer),

@@ -98,7 +98,7 @@ class OffsetLines(EachLayer):
             error, nearer = max(error, off), nearer + near
         there = np.array([[s is not None for s in shapes] for shapes in made], bool).reshape(len(sides), len(lines))
         at, which = np.nonzero(there.T)
-        out = np.array([made[w][n] for n, w in zip(at.tolist(), which.tolist(), strict=True)] + [None], object)[:-1]
+        out = np.stack(made)[which, at]
         if error:
             remarks.append(Remark(f"taken along the ellipsoid, true to {error:.1g} of the distance", layer.key, look=error > ground.TOLD))
         lost = int((~there).sum())

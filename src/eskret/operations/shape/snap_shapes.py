@@ -9,8 +9,6 @@ import numpy as np
 import shapely
 
 from eskret.core.accounts.account import Altered, ControlTotal, Most, Remark
-from eskret.core.crs import crs_facts
-from eskret.core.geometry.globe.ellipsoid import ellipsoid_of
 from eskret.core.geometry.globe.meeting import turned
 from eskret.core.geometry.parallel import is_nonempty
 from eskret.core.geometry.snapping import Snapped, Target, snap
@@ -91,7 +89,7 @@ class SnapShapes(ShapePerRow):
     def reshape(self, layer: Layer, shapes: np.ndarray, settings: Settings, context: Context) -> Reshaped:
         others = other_layer.others_of(layer, context, "to", valid=False)
         reach = parse_length(settings.within).si
-        target, seen, row_of = context.once("target", lambda: _target(others.geometry, reach, layer.crs or ""))
+        target, seen, row_of = context.once("target", lambda: _target(others.geometry, reach, ground.crs_of(layer)))
         made = snap(shapes, target, reach, ground.metres_of(layer, settings.along), settings.onto, settings.add)
         changed = np.flatnonzero((made.moved > 0) | (made.added > 0))
         used = others.rows[np.unique(row_of[_near(made, seen, changed)])]
@@ -127,7 +125,7 @@ _DEGREE = 20_000.0
 def _target(shapes: np.ndarray, reach: float, crs: str) -> tuple[Target, np.ndarray, np.ndarray]:
     """What is moved onto: the shapes and, near 180 degrees, those of the other side as seen from this one; with the position of each."""
     seen, row_of = shapes, np.arange(len(shapes))
-    if crs_facts(crs).geographic and ellipsoid_of(crs).degrees == 1.0:
+    if ground.in_degrees(crs):
         boxes = shapely.bounds(shapes).reshape(-1, 4)
         limit = 180.0 - _BESIDE - reach / _DEGREE
         with np.errstate(invalid="ignore"):

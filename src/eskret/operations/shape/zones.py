@@ -108,7 +108,7 @@ class Zones(EachLayer):
         zones = whole if settings.whole else [whole[0], *(_without(o, i) for i, o in itertools.pairwise(whole))]
         there = np.array([is_nonempty(z) for z in zones], bool).reshape(len(zones), len(layer))
         rows, which = np.nonzero(there.T)
-        shapes = np.array([zones[w][n] for n, w in zip(rows.tolist(), which.tolist(), strict=True)] + [None], object)[:-1]
+        shapes = np.stack(zones)[which, rows]
         remarks.append(Remark.counted("{n|zone} drawn", layer.key, n=len(shapes)))
         nowhere: list[Reason] = [(ground.NOWHERE, ground.nowhere_rows(layer))]
         controls = list(growing.held(layer, whole[0], distances[0])) if settings.ends == "round" else []

@@ -189,9 +189,14 @@ def ground_of(crs: str) -> Ground:
     return Ground(crs, degrees, Ellipsoid(on.geod))
 
 
+def in_degrees(crs: str) -> bool:
+    """Whether coordinates are degrees, and no other unit of an angle."""
+    return crs_facts(crs).geographic and ellipsoid_of(crs).degrees == 1.0
+
+
 def within_the_turn(made: np.ndarray, before: np.ndarray, crs: str) -> int:
     """Cuts shapes in degrees (in place) that reach beyond 180 degrees where they did not before; how many they are."""
-    if not crs_facts(crs).geographic or ellipsoid_of(crs).degrees != 1.0:
+    if not in_degrees(crs):
         return 0
     rows = np.flatnonzero(beyond_seam(made) & ~beyond_seam(before))
     made[rows] = wrapped(made[rows], short_way=False)[0]
