@@ -103,8 +103,10 @@ class FillHoles(ShapePerRow):
         # holes are disjoint, but for what stands in them: of such features it is measured what the holes have that they had not
         added = np.bincount(of, size, minlength=len(rows))
         islands = np.isin(rows, mixed)
+        by_row = np.argsort(of, kind="stable")
+        starts = np.searchsorted(of[by_row], np.arange(len(rows) + 1))
         for n in np.flatnonzero(islands).tolist():
-            all_holes = shapely.union_all(made_valid(holes[filled][of == n]))
+            all_holes = shapely.union_all(made_valid(holes[filled][by_row[starts[n] : starts[n + 1]]]))
             added[n] = float(area(np.array([shapely.difference(all_holes, made_valid(shapes[areas[rows[n : n + 1]]])[0])]))[0]) * factor
         proved = ~islands | shapely.is_valid(shapes[areas[rows]])
         before, after = (area(x[areas[rows]][proved]).sum() * factor for x in (shapes, out))
